@@ -1,0 +1,138 @@
+// Package batch has the unit of work of the engine: a block of whole records
+// with the spans of the fields that somebody asked for.
+//
+// A batch lives and dies whole. Its buffer holds the decoded text of the
+// records, then a tail of values that had to be rewritten (doubled quotes
+// undone). A span is a piece of that buffer. Nothing is allocated for a
+// record.
+package batch
+
+import "ydrion/core/place"
+
+// Size is how many bytes a batch holds when records are small.
+const Size = 256 << 10
+
+// Slack is how many bytes after the text may be read, never used, so that a
+// scan may load words.
+const Slack = 64
+
+// Span is a half-open piece of a batch's buffer.
+type Span struct{ Off, End uint32 }
+
+// Missing is the span of a field that is absent.
+var Missing = Span{Off: ^uint32(0), End: ^uint32(0)}
+
+// Len is the number of bytes.
+func (s Span) Len() int { return int(s.End - s.Off) }
+
+// Absent tells whether there is no field at all.
+func (s Span) Absent() bool { return s.Off == ^uint32(0) }
+
+// Note is a finding before anybody asked for its sentence: which record, which
+// slot, which rule of the plan.
+type Note struct {
+	Record int32 // index in the batch
+	Slot   int32 // -1: the whole record
+	Rule   int32 // index in the rules of whoever found it
+	Source Source
+	Warn   bool
+	At     uint32 // offset in the buffer, for findings of the syntax
+	Text   string // for findings of the map: what went wrong
+}
+
+// Source says whose rules a note counts in.
+type Source uint8
+
+const (
+	Syntax Source = iota
+	Check
+	Map
+)
+
+// Outcome is what became of a record.
+type Outcome uint8
+
+const (
+	Good Outcome = iota
+	Rejected
+	Filtered
+)
+
+// Batch is a block of whole records.
+type Batch struct {
+	Buf    []byte // text, slack, tail of rewritten values
+	N      int    // bytes of text
+	Base   int64  // offset of the text in the decoded stream
+	Line   int64  // line of the first byte
+	First  int64  // number of the first record, from 1
+	Seq    int64  // sequence number of the first record
+	Lines  int64  // line ends in the text
+	Odd    bool   // the cutter saw something that needs the careful splitter
+	Bounds []Span // the records, with their line ends
+	Slots  int    // fields asked for
+	Spans  []Span // Slots for each record
+	What   []Outcome
+	Notes  []Note
+	Out    []byte        // what the records became, in order
+	Ends   []uint32      // end in Out for each record
+	Turn   chan struct{} // closed when all batches before have been numbered
+	Next   chan struct{} // to be closed when this one has been
+	Done   chan struct{} // receives when the batch is ready to be given out
+
+	seenOff  uint32 // where Place last counted lines to: the start of a record
+	seenLine int64
+}
+
+// Reset makes a used batch empty and keeps its memory, unless a large record
+// has made it unusually big.
+func (b *Batch) Reset() {
+	if cap(b.Buf) > 4*Size {
+		b.Buf = nil
+	}
+	if cap(b.Out) > 32*Size {
+		b.Out = nil
+	}
+	b.N, b.Odd, b.Lines = 0, false, 0
+	b.Bounds, b.Spans, b.Notes, b.What = b.Bounds[:0], b.Spans[:0], b.Notes[:0], b.What[:0]
+	b.Out, b.Ends = b.Out[:0], b.Ends[:0]
+	b.seenOff, b.seenLine = 0, 0
+}
+
+// Records is how many records the batch has.
+func (b *Batch) Records() int { return len(b.Bounds) }
+
+// Raw is a record as it stands in the text, with its line end.
+func (b *Batch) Raw(record int) []byte { s := b.Bounds[record]; return b.Buf[s.Off:s.End] }
+
+// Value is the text of a slot of a record, and false if it is absent.
+func (b *Batch) Value(record, slot int) ([]byte, bool) {
+	s := b.Spans[record*b.Slots+slot]
+	if s.Absent() {
+		return nil, false
+	}
+	return b.Buf[s.Off:s.End], true
+}
+
+// Made is what a record became: a piece of Out.
+func (b *Batch) Made(record int) []byte {
+	from := uint32(0)
+	if record > 0 {
+		from = b.Ends[record-1]
+	}
+	return b.Out[from:b.Ends[record]]
+}
+
+// Place resolves an offset in the text to its place in the file. It is cheap
+// when asked in the order of the records: lines already counted are not
+// counted again.
+func (b *Batch) Place(record int, offset uint32) place.Place {
+	offset = min(offset, uint32(b.N))
+	start := min(b.Bounds[record].Off, offset)
+	if start < b.seenOff {
+		b.seenOff, b.seenLine = 0, 0
+	}
+	b.seenLine += place.CountLines(b.Buf[b.seenOff:start])
+	b.seenOff = start
+	line, column := place.Resolve(b.Buf[start:b.N], int(offset-start))
+	return place.Place{Record: b.First + int64(record), Offset: b.Base + int64(offset), Line: b.Line + b.seenLine + line - 1, Column: column}
+}

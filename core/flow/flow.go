@@ -1,0 +1,349 @@
+// Package flow is a route's inside as one stream: read, check, map, write.
+//
+// A file is cut into batches one after the other; the batches are split,
+// checked and mapped on all cores; they are given out in the order of the file.
+// What depends on the order (record numbers, sequences, unique values) happens
+// while a batch has its turn, between checking and mapping.
+package flow
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"runtime"
+	"slices"
+	"sync"
+
+	"ydrion/core/batch"
+	"ydrion/core/finding"
+	"ydrion/core/format"
+	"ydrion/core/lang"
+	"ydrion/core/place"
+	"ydrion/core/schema"
+	"ydrion/core/text"
+)
+
+// Plan is a compiled route. It does not change; any number of runs may share
+// it.
+type Plan struct {
+	Source   format.Source
+	Charset  text.Charset
+	Schema   *schema.Schema
+	Program  *lang.Program
+	Target   format.Target
+	After    []byte      // follows every written record
+	Names    *lang.Namer // of the outputs
+	Separate bool        // one output for each record
+}
+
+// Inputs are what a run depends on besides the file. With the same inputs the
+// same file gives the same outputs.
+type Inputs struct {
+	lang.Facts
+	// Sequence hands out the first of n numbers. It is called in the order of
+	// the file; nil numbers from 1.
+	Sequence func(n int) (int64, error)
+	// Cores bounds how many batches are worked on at once; 0 takes all.
+	Cores int
+	// Progress, if set, is told after each batch how much has been done.
+	Progress func(Balance)
+}
+
+// Balance accounts for the records of a run: In = Good + Rejected + Filtered.
+type Balance struct {
+	In       int64 `json:"in"`
+	Good     int64 `json:"good"`
+	Rejected int64 `json:"rejected"`
+	Filtered int64 `json:"filtered"`
+	Warnings int64 `json:"warnings"`
+	Bytes    int64 `json:"bytes" doc:"bytes of decoded text read"`
+}
+
+// Sink takes the batches of a run in the order of the file. A batch belongs to
+// the sink only during the call.
+type Sink interface {
+	Open(o *Opened) error
+	Batch(b *batch.Batch) error
+	// Broken is called at most once, last: what is left of a file that cannot
+	// be followed any further.
+	Broken(b *format.Broken) error
+}
+
+// Opened is a file that is being read.
+type Opened struct {
+	Plan    *Plan
+	Reader  format.Reader
+	Charset text.Charset
+	Mark    []byte // byte order mark
+}
+
+// Result is what became of a file.
+type Result struct {
+	Balance
+	Findings   finding.List // about the file as a whole
+	Unreadable bool         // nothing was read; the file has to be rejected whole
+	Broken     bool         // the rest of the file was rejected as one piece
+}
+
+// Findings makes the findings of one record of a batch. Notes must be sorted,
+// as they are when a sink gets the batch.
+func (o *Opened) Findings(b *batch.Batch, record int) finding.List {
+	from, _ := slices.BinarySearchFunc(b.Notes, int32(record), func(n batch.Note, r int32) int { return cmp.Compare(n.Record, r) })
+	var out finding.List
+	for _, n := range b.Notes[from:] {
+		if int(n.Record) != record {
+			break
+		}
+		out = append(out, o.describe(b, n))
+	}
+	return out
+}
+
+func (o *Opened) describe(b *batch.Batch, n batch.Note) finding.Finding {
+	switch n.Source {
+	case batch.Syntax:
+		return o.Reader.Describe(b, n)
+	case batch.Check:
+		return o.Plan.Schema.Describe(b, n, o.Reader)
+	}
+	return o.Plan.Program.Describe(b, n)
+}
+
+// Run reads a whole file. An error is one of the system or of the sink, or the
+// context's; whatever is wrong with the file is in the result.
+func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) (Result, error) {
+	decoded, err := text.Decode(in, p.Charset)
+	if err != nil {
+		return Result{}, fmt.Errorf("reading: %w", err)
+	}
+	reader, findings, err := p.Source.Open(decoded, p.Schema.Record.Names())
+	result := Result{Findings: findings}
+	if decoded.Unsure != "" {
+		f := finding.Warn("text.charset", place.Place{Line: 1, Column: 1}, "%s", decoded.Unsure)
+		result.Findings = append(finding.List{f}, result.Findings...)
+	}
+	if err != nil || reader == nil {
+		result.Unreadable = true
+		return result, err
+	}
+	opened := &Opened{Plan: p, Reader: reader, Charset: decoded.Charset, Mark: decoded.Mark}
+	if err := sink.Open(opened); err != nil {
+		return result, err
+	}
+	r := &run{plan: p, opened: opened, inputs: inputs, sink: sink, next: 1, seen: p.Schema.NewSeen(), result: &result}
+	cores := inputs.Cores
+	if cores <= 0 {
+		cores = runtime.GOMAXPROCS(0)
+	}
+	if cores == 1 {
+		err = r.alone(ctx)
+	} else {
+		err = r.together(ctx, cores)
+	}
+	var broken *format.Broken
+	if errors.As(err, &broken) {
+		result.Broken = true
+		result.Findings = append(result.Findings, broken.Finding)
+		err = sink.Broken(broken)
+	}
+	return result, err
+}
+
+// run is the state of one file on its way.
+type run struct {
+	plan   *Plan
+	opened *Opened
+	inputs Inputs
+	sink   Sink
+	result *Result
+
+	// Only touched by the batch whose turn it is.
+	next int64
+	seen *schema.Seen
+	fail error
+}
+
+// alone does everything in order on one core.
+func (r *run) alone(ctx context.Context) error {
+	b, env := &batch.Batch{}, &lang.Env{Facts: r.inputs.Facts}
+	for {
+		b.Reset()
+		more, cut := r.opened.Reader.Cut(b)
+		if err := r.work(b, env); err != nil {
+			return err
+		}
+		if err := r.emit(b); err != nil {
+			return err
+		}
+		if cut != nil || !more {
+			return cut
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+	}
+}
+
+// together cuts in one goroutine, works in several, and gives out in order.
+func (r *run) together(ctx context.Context, cores int) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	ring := 2*cores + 1
+	free, todo, order := make(chan *batch.Batch, ring), make(chan *batch.Batch, ring), make(chan *batch.Batch, ring)
+	for range ring {
+		free <- &batch.Batch{Done: make(chan struct{}, 1)}
+	}
+	var workers sync.WaitGroup
+	for range cores {
+		workers.Go(func() {
+			env := &lang.Env{Facts: r.inputs.Facts}
+			for b := range todo {
+				if err := r.work(b, env); err != nil {
+					cancel()
+				}
+				b.Done <- struct{}{}
+			}
+		})
+	}
+	var cutErr error
+	workers.Go(func() {
+		defer close(order)
+		defer close(todo)
+		turn := make(chan struct{})
+		close(turn)
+		for {
+			var b *batch.Batch
+			select {
+			case b = <-free:
+			case <-ctx.Done():
+				return
+			}
+			b.Reset()
+			more, err := r.opened.Reader.Cut(b)
+			b.Turn, b.Next = turn, make(chan struct{})
+			turn = b.Next
+			todo <- b
+			order <- b
+			if err != nil || !more {
+				cutErr = err
+				return
+			}
+		}
+	})
+	var emitErr error
+	for b := range order {
+		<-b.Done
+		if emitErr == nil && ctx.Err() == nil {
+			if emitErr = r.emit(b); emitErr != nil {
+				cancel()
+			}
+		}
+		free <- b
+	}
+	workers.Wait()
+	switch {
+	case emitErr != nil:
+		return emitErr
+	case r.fail != nil:
+		return r.fail
+	case cutErr != nil:
+		return cutErr
+	}
+	return context.Cause(ctx)
+}
+
+// work does all that can be done to a batch.
+func (r *run) work(b *batch.Batch, env *lang.Env) error {
+	r.opened.Reader.Split(b)
+	n := b.Records()
+	b.What = slices.Grow(b.What, n)[:n]
+	clear(b.What)
+	for _, note := range b.Notes {
+		if !note.Warn {
+			b.What[note.Record] = batch.Rejected
+		}
+	}
+	for i := range n {
+		if !r.plan.Schema.Check(b, i) {
+			b.What[i] = batch.Rejected
+		}
+	}
+	if err := r.turn(b); err != nil {
+		return err
+	}
+	out := b.Out
+	for i := range n {
+		if b.What[i] == batch.Good {
+			var o lang.Outcome
+			if out, o = r.plan.Program.Run(env, b, i, out); o.What != batch.Good {
+				b.What[i] = o.What
+				b.Notes = append(b.Notes, batch.Note{Record: int32(i), Slot: -1, Rule: o.Line, Source: batch.Map, Text: o.Reason, Warn: o.What == batch.Filtered})
+			} else {
+				out = append(out, r.plan.After...)
+			}
+		}
+		b.Ends = append(b.Ends, uint32(len(out)))
+	}
+	b.Out = out
+	return nil
+}
+
+// turn is what has to happen in the order of the file.
+func (r *run) turn(b *batch.Batch) error {
+	if b.Turn != nil {
+		<-b.Turn
+		defer close(b.Next)
+	}
+	if r.fail != nil {
+		return r.fail
+	}
+	n := b.Records()
+	b.First = r.next
+	b.Seq = r.next
+	r.next += int64(n)
+	if r.seen != nil {
+		for i := range n {
+			if !r.plan.Schema.CheckUnique(b, i, r.seen) {
+				b.What[i] = batch.Rejected
+			}
+		}
+	}
+	if r.inputs.Sequence != nil && n > 0 && (r.plan.Program.Sequence || r.plan.Names != nil && r.plan.Names.Sequence) {
+		b.Seq, r.fail = r.inputs.Sequence(n)
+	}
+	return r.fail
+}
+
+// emit counts a batch and gives it out.
+func (r *run) emit(b *batch.Batch) error {
+	if len(b.Notes) > 1 {
+		slices.SortStableFunc(b.Notes, func(x, y batch.Note) int { return cmp.Compare(x.Record, y.Record) })
+	}
+	balance := &r.result.Balance
+	balance.In += int64(b.Records())
+	balance.Bytes += int64(b.N)
+	for _, w := range b.What {
+		switch w {
+		case batch.Good:
+			balance.Good++
+		case batch.Rejected:
+			balance.Rejected++
+		case batch.Filtered:
+			balance.Filtered++
+		}
+	}
+	for _, n := range b.Notes {
+		if n.Warn && n.Source != batch.Map {
+			balance.Warnings++
+		}
+	}
+	if err := r.sink.Batch(b); err != nil {
+		return err
+	}
+	if r.inputs.Progress != nil {
+		r.inputs.Progress(*balance)
+	}
+	return nil
+}

@@ -1,0 +1,146 @@
+// Package csv reads comma-separated values: RFC 4180 and what the field makes
+// of it (other delimiters and quotes, no heading, LF, CR LF or CR, stray
+// quotes, rows that are too short or too long).
+//
+// Terms:
+//
+//   - row: one record, up to a line end that is not within quotes;
+//   - column: a field of a row, counted from 1;
+//   - quoted: a field that begins with the quote character; in it a doubled
+//     quote is a quote, and delimiters and line ends are data.
+//
+// A quote that does not stand at the beginning of a field is data, and a
+// warning. Text between a closing quote and the next delimiter is an error of
+// its row. Empty lines are no rows.
+package csv
+
+import (
+	"fmt"
+
+	"ydrion/core/finding"
+	"ydrion/core/format"
+	"ydrion/core/place"
+	"ydrion/core/text"
+)
+
+// MaxRow is the longest row that is read. A longer one is taken for a quote
+// that was never closed.
+const MaxRow = 64 << 20
+
+// Dialect says how a CSV file is written. The zero value is RFC 4180 with a
+// heading, and line ends found out from the file.
+type Dialect struct {
+	Delimiter byte     // 0: comma
+	Quote     byte     // 0: the double quote
+	NoQuote   bool     // quotes are data
+	NoHeading bool     // the first line is a row; Columns names the fields
+	Columns   []string // names, when there is no heading
+	Skip      int      // lines before the heading that are not data
+}
+
+// Validate tells what cannot work in a dialect.
+func (d Dialect) Validate() error {
+	delimiter, quote := d.delimiter(), d.quote()
+	switch {
+	case delimiter == '\n' || delimiter == '\r' || quote == '\n' || quote == '\r':
+		return fmt.Errorf("a line end can be neither delimiter nor quote")
+	case delimiter >= 0x80 || quote >= 0x80:
+		return fmt.Errorf("delimiter and quote must be ASCII characters")
+	case !d.NoQuote && delimiter == quote:
+		return fmt.Errorf("delimiter and quote are the same character")
+	case d.NoHeading && len(d.Columns) == 0:
+		return fmt.Errorf("a file without a heading needs the names of its columns")
+	}
+	return nil
+}
+
+func (d Dialect) delimiter() byte {
+	if d.Delimiter == 0 {
+		return ','
+	}
+	return d.Delimiter
+}
+
+func (d Dialect) quote() byte {
+	if d.Quote == 0 {
+		return '"'
+	}
+	return d.Quote
+}
+
+// Open reads the heading and binds fields to columns.
+func (d Dialect) Open(in *text.Decoded, fields []string) (format.Reader, finding.List, error) {
+	r := newReader(d, in)
+	findings, err := r.open(fields)
+	if err != nil || findings.HasErrors() {
+		return nil, findings, err
+	}
+	return r, findings, nil
+}
+
+var _ format.Source = Dialect{}
+
+// bind matches the wanted fields to the columns of the heading.
+func (r *Reader) bind(fields []string) finding.List {
+	var out finding.List
+	at := func(column int) place.Place {
+		p := place.Place{Line: r.line, Column: 1, Path: fmt.Sprintf("column %d", column+1)}
+		if !r.dialect.NoHeading {
+			p.Line = r.headingLine
+		}
+		return p
+	}
+	byName := map[string]int{}
+	for i, name := range r.names {
+		if first, twice := byName[name]; twice {
+			out = append(out, finding.New("csv.column-twice", at(i), "columns %d and %d are both called %q", first+1, i+1, name))
+			continue
+		}
+		byName[name] = i
+	}
+	r.columns = make([]int32, len(r.names))
+	for i := range r.columns {
+		r.columns[i] = -1
+	}
+	r.slotColumn = make([]int, len(fields))
+	wanted := map[string]bool{}
+	for slot, name := range fields {
+		wanted[name] = true
+		column, ok := byName[name]
+		if !ok {
+			var free []string
+			for _, n := range r.names {
+				if !contains(fields, n) {
+					free = append(free, n)
+				}
+			}
+			f := finding.New("csv.column-missing", place.Place{Line: r.headingLine, Column: 1, Path: name}, "column %q is missing from the heading", name)
+			f.Expected = name
+			if near := finding.Nearest(name, free); near != "" {
+				f.Seen = near
+				f = f.Suggest("was column %q renamed? The heading must say %q", near, name)
+			}
+			out = append(out, f)
+			continue
+		}
+		r.columns[column] = int32(slot)
+		r.slotColumn[slot] = column
+	}
+	if len(fields) > 0 {
+		for i, name := range r.names {
+			if !wanted[name] {
+				out = append(out, finding.Warn("csv.column-surplus", at(i), "column %q is not used by this route", name))
+			}
+		}
+	}
+	return out
+}
+
+func contains(list []string, s string) bool {
+	for _, x := range list {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}

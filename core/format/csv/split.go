@@ -1,0 +1,129 @@
+package csv
+
+import (
+	"bytes"
+	"encoding/binary"
+	"math/bits"
+	"unicode/utf8"
+
+	"ydrion/core/batch"
+	"ydrion/core/text"
+)
+
+const (
+	low  = 0x0101010101010101
+	high = 0x8080808080808080
+)
+
+// Split finds the rows and the spans of the wanted columns. Eight bytes are
+// looked at in one step; a field that holds doubled quotes is rewritten after
+// the text.
+func (r *Reader) Split(b *batch.Batch) {
+	odd := b.Odd || bytes.IndexByte(b.Buf[:b.N], 0) >= 0
+	if r.charset == text.UTF8 {
+		odd = odd || !utf8.Valid(b.Buf[:b.N])
+	} else {
+		odd = odd || bytes.Contains(b.Buf[:b.N], []byte(string(utf8.RuneError)))
+	}
+	slots := len(r.slotColumn)
+	b.Slots = slots
+	delimiters, terminators := low*uint64(r.delimiter), low*uint64(r.terminator)
+	buf, n := b.Buf, b.N
+	columns := r.columns
+	quote := r.quote
+	if !r.quoting {
+		quote = r.terminator // no field starts with it
+	}
+	spans := b.Spans
+	for p := 0; p < n; {
+		start := p
+		if len(columns) > 1 {
+			if buf[p] == r.terminator {
+				p++
+				continue
+			}
+			if buf[p] == '\r' && buf[p+1] == '\n' {
+				p += 2
+				continue
+			}
+		}
+		at := len(spans)
+		if cap(spans)-at < slots {
+			grown := make([]batch.Span, at, 2*cap(spans)+64*(slots+1))
+			copy(grown, spans)
+			spans = grown
+		}
+		spans = spans[:at+slots]
+		row := spans[at:]
+		k := 0
+		for {
+			var s batch.Span
+			if buf[p] == quote && p < n && r.quoting {
+				s, p = r.quoted(b, p)
+				buf = b.Buf
+			} else {
+				from := p
+				for {
+					w := binary.LittleEndian.Uint64(buf[p:])
+					d, t := w^delimiters, w^terminators
+					if m := ((d - low) &^ d & high) | ((t - low) &^ t & high); m != 0 {
+						p += bits.TrailingZeros64(m) >> 3
+						break
+					}
+					p += 8
+				}
+				end := min(p, n)
+				if end > from && buf[end-1] == '\r' && (p >= n || buf[p] == '\n') {
+					end--
+				}
+				s = batch.Span{Off: uint32(from), End: uint32(end)}
+			}
+			if k < len(columns) {
+				if slot := columns[k]; slot >= 0 {
+					row[slot] = s
+				}
+			}
+			k++
+			if p >= n || buf[p] == r.terminator {
+				p++
+				break
+			}
+			p++
+		}
+		record := len(b.Bounds)
+		b.Bounds = append(b.Bounds, batch.Span{Off: uint32(start), End: uint32(min(p, n))})
+		if k != len(columns) {
+			r.ragged(b, row, record, k)
+		}
+		if odd {
+			r.inspect(b, record)
+		}
+	}
+	b.Spans = spans
+}
+
+// quoted reads the quoted field at p and gives its value's span and where the
+// next delimiter or line end is.
+func (r *Reader) quoted(b *batch.Batch, p int) (batch.Span, int) {
+	raw, value, next, _ := r.field(b.Buf, p, b.N, nil)
+	s := batch.Span{Off: raw.Off + 1, End: raw.Off + 1 + uint32(len(value))}
+	if int(s.End) > b.N || !bytes.Equal(value, b.Buf[s.Off:s.End]) {
+		s = batch.Span{Off: uint32(len(b.Buf)), End: uint32(len(b.Buf) + len(value))}
+		b.Buf = append(b.Buf, value...)
+	}
+	return s, next - 1
+}
+
+// ragged handles a row with another number of columns than the heading.
+func (r *Reader) ragged(b *batch.Batch, row []batch.Span, record, columns int) {
+	rule, at := ruleSurplus, b.Bounds[record].Off
+	if columns < len(r.columns) {
+		rule = ruleShort
+		for k := columns; k < len(r.columns); k++ {
+			if slot := r.columns[k]; slot >= 0 {
+				row[slot] = batch.Missing
+			}
+		}
+	}
+	b.Notes = append(b.Notes, batch.Note{Record: int32(record), Slot: -1, Rule: int32(rule), Source: batch.Syntax, At: at})
+}

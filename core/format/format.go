@@ -1,0 +1,143 @@
+// Package format is the contract between the engine and the formats.
+//
+// A source format cuts a stream into batches of whole records (sequential) and
+// splits the records of a batch into the fields that were asked for (on any
+// core). A target format says which positions there are and lays a map's
+// assignments out as a list of pieces: constants, values, conditions.
+package format
+
+import (
+	"fmt"
+	"io"
+
+	"ydrion/core/batch"
+	"ydrion/core/finding"
+	"ydrion/core/place"
+	"ydrion/core/text"
+)
+
+// Source is a source format with its settings.
+type Source interface {
+	// Open reads what precedes the records (a heading) and binds the requested
+	// fields to slots, in the order given. Findings of severity error say that
+	// the file cannot be read as described; the reader is nil then.
+	Open(in *text.Decoded, fields []string) (Reader, finding.List, error)
+}
+
+// Reader reads one file.
+type Reader interface {
+	// Cut fills the batch with the next whole records and tells whether there
+	// may be more. It returns a *Broken when the syntax can no longer be
+	// followed; the batch then holds what precedes.
+	Cut(b *batch.Batch) (more bool, err error)
+	// Split finds the records of a batch and their requested fields, and notes
+	// what is wrong with them. It may be called on several batches at once.
+	Split(b *batch.Batch)
+	// Describe makes the finding of a syntax note.
+	Describe(b *batch.Batch, n batch.Note) finding.Finding
+	// Locate gives the offset in the batch at which a field of a record starts
+	// and the field's name.
+	Locate(b *batch.Batch, record, slot int) (offset uint32, name string)
+	// Fields are the names of all fields there are, in the file's order.
+	Fields() []string
+	// Values gives all fields of one record's raw text, in the file's order.
+	Values(raw []byte) []string
+	// Heading is the raw text before the first record, which a file of rejected
+	// records begins with.
+	Heading() []byte
+}
+
+// Broken says that a file cannot be followed any further: the place and the
+// reason, and what is left from the start of the record that broke.
+type Broken struct {
+	Finding finding.Finding
+	Rest    io.Reader
+}
+
+func (b *Broken) Error() string { return b.Finding.String() }
+
+// Position is a position of a target, in normal form. Two paths for one
+// position give the same key.
+type Position struct {
+	Key     string
+	Segment string // the part that adding and dropping work on, for formats that have such parts
+}
+
+// Target is a target format based on a sample.
+type Target interface {
+	// Position finds a position by its path.
+	Position(path string) (Position, error)
+	// Part finds something that can be dropped or added as a whole.
+	Part(path string) (string, error)
+	// Layout turns a map's instructions into pieces.
+	Layout(in Instructions) ([]Piece, finding.List)
+	// Escapes is the table for values in this target.
+	Escapes() *text.Escapes
+	// Null is how the target says null, and whether it can.
+	Null() (string, bool)
+	// Show gives a written record as lines of name and value, for people.
+	Show(record []byte) []Line
+}
+
+// Line is one position of a written record, for people.
+type Line struct {
+	Path  string `json:"path"`
+	Value string `json:"value"`
+}
+
+// Instructions is what a map says about its target. Expressions and conditions
+// are numbers that only the map language can resolve.
+type Instructions struct {
+	Assign []Assignment
+	Keep   []Named // positions or parts whose sample values are constants
+	Clear  []Named
+	Drop   []Conditional
+	Add    []Added
+}
+
+// Named is a path and where the map says it.
+type Named struct {
+	Path string
+	At   place.Place
+}
+
+// Assignment is one `position = expression` line.
+type Assignment struct {
+	Named
+	Expression int
+}
+
+// Conditional is a part that is dropped when a condition holds (-1: always).
+type Conditional struct {
+	Named
+	Condition int
+}
+
+// Added is a part that is added when a condition holds (-1: always).
+type Added struct {
+	Named
+	Condition int
+	Assign    []Assignment
+}
+
+// PieceKind says what a piece does.
+type PieceKind uint8
+
+const (
+	Literal PieceKind = iota // append Bytes
+	Value                    // append the escaped value of Expression
+	If                       // go to the matching End unless Expression holds
+	Unless                   // go to the matching End if Expression holds
+	End
+	Trim // take bytes of the set Bytes off the end
+)
+
+// Piece is a step of writing a record.
+type Piece struct {
+	Kind       PieceKind
+	Bytes      []byte
+	Expression int
+}
+
+// ErrNoPosition makes the error for a path that is none.
+func ErrNoPosition(path, why string) error { return fmt.Errorf("%s is no position: %s", path, why) }

@@ -1,0 +1,267 @@
+package lang
+
+import (
+	"sort"
+	"strings"
+
+	"ydrion/core/finding"
+	"ydrion/core/lookup"
+	"ydrion/core/place"
+	"ydrion/core/shape"
+	"ydrion/core/value"
+)
+
+// anyKind is the kind of a node whose value may be of any kind: absent, empty
+// or null itself.
+const anyKind value.Kind = 255
+
+// Scope is what expressions may refer to.
+type Scope struct {
+	Fields  shape.Record
+	Lookups map[string]*lookup.Table
+	// Words narrows the context words that make sense; nil allows all.
+	Words map[string]bool
+}
+
+// contextWords are the words that stand for facts about the run, with their
+// kinds and meanings.
+var contextWords = map[string]struct {
+	Kind value.Kind
+	Doc  string
+}{
+	"now":            {value.Time, "the time at which the run began"},
+	"sequence":       {value.Number, "a number that the route gives to no other record"},
+	"record":         {value.Number, "the record's number in its file, from 1"},
+	"route":          {value.Text, "the route's name"},
+	"file.name":      {value.Text, "the name of the file that was picked up"},
+	"file.stem":      {value.Text, "that name without its last extension"},
+	"file.extension": {value.Text, "its last extension, without the point"},
+	"file.folder":    {value.Text, "its subfolder below the listened folder, empty if none"},
+}
+
+// checker finds out the kind of every node.
+type checker struct {
+	scope Scope
+	place func(pos int) place.Place
+	kinds map[Node]value.Kind
+	used  map[string]bool // fields
+	words map[string]bool // context words
+	out   finding.List
+}
+
+func newChecker(scope Scope, place func(int) place.Place) *checker {
+	return &checker{scope: scope, place: place, kinds: map[Node]value.Kind{}, used: map[string]bool{}, words: map[string]bool{}}
+}
+
+func (c *checker) bad(n Node, code, format string, args ...any) {
+	c.out = append(c.out, finding.New(code, c.place(n.Pos()), format, args...))
+}
+
+func (c *checker) suggest(format string, args ...any) {
+	c.out[len(c.out)-1] = c.out[len(c.out)-1].Suggest(format, args...)
+}
+
+// check finds the kind of a node and of all below it.
+func (c *checker) check(n Node) value.Kind {
+	k := c.kindOf(n)
+	c.kinds[n] = k
+	return k
+}
+
+func (c *checker) kindOf(n Node) value.Kind {
+	switch n := n.(type) {
+	case *Text:
+		for _, p := range n.Parts {
+			if p.Node != nil && c.check(p.Node) == value.Time {
+				c.bad(p.Node, "map.type", "%s is a time; say how it is written", p.Node)
+				c.suggest(`as in {%s | format "yyyyMMdd"}`, p.Node)
+			}
+		}
+		return value.Text
+	case *Number:
+		return value.Number
+	case *Constant:
+		if n.Name == "true" || n.Name == "false" {
+			return value.Bool
+		}
+		return anyKind
+	case *Name:
+		return c.name(n)
+	case *Call:
+		return c.call(n)
+	case *Answer:
+		x, v := c.check(n.X), c.check(n.Value)
+		if x != v && x != anyKind && v != anyKind {
+			if x == value.Text {
+				return x
+			}
+			c.bad(n.Value, "map.type", "the answer is a %s, what it stands for is a %s", v, x)
+		}
+		if x == anyKind {
+			return v
+		}
+		return x
+	case *Not:
+		c.want(n.X, value.Bool, "not")
+		return value.Bool
+	case *Is:
+		c.check(n.X)
+		return value.Bool
+	case *Binary:
+		return c.binary(n)
+	}
+	return anyKind
+}
+
+func (c *checker) want(n Node, kind value.Kind, who string) {
+	if got := c.check(n); got != kind && got != anyKind {
+		c.bad(n, "map.type", "%s needs a %s, %s is a %s", who, kind, n, got)
+		if kind == value.Number && got == value.Text {
+			c.suggest("turn the text into a number: %s | number", n)
+		}
+	}
+}
+
+func (c *checker) binary(n *Binary) value.Kind {
+	switch n.Op {
+	case "and", "or":
+		c.want(n.L, value.Bool, n.Op)
+		c.want(n.R, value.Bool, n.Op)
+		return value.Bool
+	case "+", "-", "*", "/":
+		c.want(n.L, value.Number, n.Op)
+		c.want(n.R, value.Number, n.Op)
+		return value.Number
+	}
+	l, r := c.check(n.L), c.check(n.R)
+	if l != r && l != anyKind && r != anyKind {
+		c.bad(n, "map.type", "%s is a %s and %s a %s; they cannot be compared", n.L, l, n.R, r)
+		if l == value.Text && r == value.Number {
+			c.suggest("turn the text into a number: (%s | number)", n.L)
+		}
+	} else if l == value.Text && n.Op != "=" && n.Op != "!=" {
+		c.bad(n, "map.type", "texts have no order; %s needs numbers or times", n.Op)
+	}
+	return value.Bool
+}
+
+func (c *checker) name(n *Name) value.Kind {
+	if !n.Field {
+		if w, ok := contextWords[n.Name]; ok && c.scope.Fields.Slot(n.Name) < 0 {
+			if c.scope.Words != nil && !c.scope.Words[n.Name] {
+				c.bad(n, "map.name", "%s has no meaning here", n.Name)
+			}
+			c.words[n.Name] = true
+			return w.Kind
+		}
+	}
+	slot := c.scope.Fields.Slot(n.Name)
+	if slot < 0 {
+		names := c.scope.Fields.Names()
+		c.bad(n, "map.field-unknown", "there is no field %q", n.Name)
+		for w := range contextWords {
+			names = append(names, w)
+		}
+		sort.Strings(names)
+		if near := finding.Nearest(n.Name, names); near != "" {
+			c.suggest("was %s meant?", near)
+		} else if f, ok := functions[n.Name]; ok {
+			c.suggest("%s is a function: VALUE | %s", n.Name, f.usage())
+		} else {
+			c.suggest("the fields are %s", strings.Join(c.scope.Fields.Names(), ", "))
+		}
+		return anyKind
+	}
+	if _, both := contextWords[n.Name]; both && !n.Field {
+		c.bad(n, "map.name", "%s is a field and a word of the language", n.Name)
+		c.suggest("say field %q for the field", n.Name)
+	}
+	c.used[n.Name] = true
+	return c.scope.Fields[slot].Kind
+}
+
+func (c *checker) call(n *Call) value.Kind {
+	f, ok := functions[n.Name]
+	if !ok {
+		c.bad(n, "map.function-unknown", "there is no function %q", n.Name)
+		if near := finding.Nearest(n.Name, functionNames()); near != "" {
+			c.suggest("was %s meant?", near)
+		}
+		for _, a := range n.Args {
+			c.check(a)
+		}
+		return anyKind
+	}
+	if len(n.Args) == 0 {
+		c.bad(n, "map.arguments", "%s works on a value: VALUE | %s", n.Name, f.usage())
+		return f.Out
+	}
+	in := c.check(n.Args[0])
+	if !f.takes(in) {
+		c.bad(n, "map.type", "%s works on %s, %s is a %s", n.Name, f.inputs(), n.Args[0], in)
+		switch {
+		case in == value.Time && n.Name == "date":
+			c.suggest("the schema has read the date already; go on with | format")
+		case in == value.Text && f.takes(value.Number):
+			c.suggest("turn the text into a number first: %s | number | %s", n.Args[0], n.Name)
+		case in == value.Text && f.takes(value.Time):
+			c.suggest(`read the date first: %s | date "dd/MM/yyyy" | %s`, n.Args[0], n.Name)
+		}
+	}
+	args := n.Args[1:]
+	if len(args) > len(f.Args) || len(args) < f.needed() {
+		c.bad(n, "map.arguments", "%s has %d arguments here; it is used as VALUE | %s", n.Name, len(args), f.usage())
+		return f.Out
+	}
+	for i, a := range args {
+		p := f.Args[i]
+		if p.Table {
+			c.table(a)
+			continue
+		}
+		if p.Constant && !constant(a) {
+			c.bad(a, "map.arguments", "the %s of %s must be written out, not computed", p.Name, n.Name)
+			continue
+		}
+		c.want(a, p.Kind, n.Name)
+	}
+	if n.Unlisted != nil {
+		c.want(n.Unlisted, value.Text, "if unlisted")
+	}
+	if f.Out == anyKind {
+		return in
+	}
+	return f.Out
+}
+
+func (c *checker) table(n Node) {
+	name, ok := n.(*Name)
+	if !ok {
+		c.bad(n, "map.lookup", "the name of a lookup table was expected, this is %s", n)
+		return
+	}
+	if _, ok := c.scope.Lookups[name.Name]; !ok {
+		var names []string
+		for t := range c.scope.Lookups {
+			names = append(names, t)
+		}
+		sort.Strings(names)
+		c.bad(n, "map.lookup-unknown", "there is no lookup table %q", name.Name)
+		if near := finding.Nearest(name.Name, names); near != "" {
+			c.suggest("was %s meant?", near)
+		} else {
+			c.suggest("put it into lookups/%s.csv", name.Name)
+		}
+	}
+}
+
+// constant tells whether a node is a number or a text without expressions.
+func constant(n Node) bool {
+	switch n := n.(type) {
+	case *Number:
+		return true
+	case *Text:
+		return len(n.Parts) == 0 || len(n.Parts) == 1 && n.Parts[0].Node == nil
+	}
+	return false
+}

@@ -1,0 +1,314 @@
+package lang
+
+import (
+	"bytes"
+	"strings"
+
+	"ydrion/core/finding"
+	"ydrion/core/lookup"
+	"ydrion/core/place"
+	"ydrion/core/value"
+)
+
+// compiler turns checked nodes into evaluators.
+type compiler struct {
+	*checker
+}
+
+// arguments compiles the arguments of a call after its input.
+func (c *compiler) arguments(nodes []Node) []argument {
+	var out []argument
+	for _, n := range nodes {
+		a := argument{}
+		switch n := n.(type) {
+		case *Text:
+			if len(n.Parts) == 1 {
+				a.text = n.Parts[0].Text
+			}
+		case *Number:
+			a.num, _ = n.Value.Int64()
+		}
+		a.eval = c.compile(n)
+		out = append(out, a)
+	}
+	return out
+}
+
+func (c *compiler) compile(n Node) evaluator {
+	switch n := n.(type) {
+	case *Text:
+		return c.text(n)
+	case *Number:
+		v := value.OfWritten(n.Value, []byte(n.Written))
+		return func(*Env) value.Value { return v }
+	case *Constant:
+		v := map[string]value.Value{"true": value.OfBool(true), "false": value.OfBool(false), "absent": {}, "empty": {Kind: value.Empty}, "null": {Kind: value.Null}}[n.Name]
+		return func(*Env) value.Value { return v }
+	case *Name:
+		return c.compileName(n)
+	case *Call:
+		return c.compileCall(n)
+	case *Answer:
+		x, answer, when := c.compile(n.X), c.compile(n.Value), n.When
+		return func(e *Env) value.Value {
+			v := x(e)
+			if v.Kind == when && !e.failed {
+				return answer(e)
+			}
+			return v
+		}
+	case *Not:
+		x := c.compile(n.X)
+		return func(e *Env) value.Value { return value.OfBool(!x(e).Truth) }
+	case *Is:
+		x, what, not := c.compile(n.X), n.What, n.Not
+		return func(e *Env) value.Value { return value.OfBool((x(e).Kind == what) != not) }
+	case *Binary:
+		return c.compileBinary(n)
+	}
+	return func(*Env) value.Value { return value.Value{} }
+}
+
+func (c *compiler) text(n *Text) evaluator {
+	if constant(n) {
+		var b []byte
+		if len(n.Parts) == 1 {
+			b = []byte(n.Parts[0].Text)
+		}
+		v := value.OfText(b)
+		return func(*Env) value.Value { return v }
+	}
+	type part struct {
+		text []byte
+		eval evaluator
+	}
+	var parts []part
+	for _, p := range n.Parts {
+		if p.Node != nil {
+			parts = append(parts, part{eval: c.compile(p.Node)})
+			continue
+		}
+		parts = append(parts, part{text: []byte(p.Text)})
+	}
+	return func(e *Env) value.Value {
+		var out []byte
+		for _, p := range parts {
+			if p.eval == nil {
+				out = append(out, p.text...)
+				continue
+			}
+			out = p.eval(e).Append(out)
+		}
+		return value.OfText(out)
+	}
+}
+
+func (c *compiler) compileName(n *Name) evaluator {
+	slot := c.scope.Fields.Slot(n.Name)
+	if slot < 0 || !n.Field && c.words[n.Name] {
+		return contextValue(n.Name)
+	}
+	f := c.scope.Fields[slot]
+	if f.Kind == value.Text {
+		return func(e *Env) value.Value {
+			s := e.Row[slot]
+			if s.Absent() {
+				return value.Value{}
+			}
+			return value.OfText(e.Buf[s.Off:s.End])
+		}
+	}
+	return func(e *Env) value.Value {
+		s := e.Row[slot]
+		if s.Absent() {
+			return value.Value{}
+		}
+		v, ok := f.Read(e.Buf[s.Off:s.End])
+		if !ok {
+			return e.fail("%q is not of the field's type, "+f.Kind.String(), value.OfText(e.Buf[s.Off:s.End]), "")
+		}
+		return v
+	}
+}
+
+func contextValue(name string) evaluator {
+	switch name {
+	case "now":
+		return func(e *Env) value.Value { return value.OfTime(e.Now) }
+	case "sequence":
+		return func(e *Env) value.Value { return value.OfNumber(value.Int(e.Seq)) }
+	case "record":
+		return func(e *Env) value.Value { return value.OfNumber(value.Int(e.Record)) }
+	}
+	return func(e *Env) value.Value {
+		var s string
+		dot := strings.LastIndexByte(e.Name, '.')
+		switch name {
+		case "route":
+			s = e.Route
+		case "file.name":
+			s = e.Name
+		case "file.stem":
+			s = e.Name
+			if dot > 0 {
+				s = e.Name[:dot]
+			}
+		case "file.extension":
+			if dot > 0 {
+				s = e.Name[dot+1:]
+			}
+		case "file.folder":
+			s = e.Folder
+		}
+		return value.OfText([]byte(s))
+	}
+}
+
+func (c *compiler) compileCall(n *Call) evaluator {
+	in := c.compile(n.Args[0])
+	if n.Name == "lookup" {
+		return c.compileLookup(n, in)
+	}
+	op, err := functions[n.Name].build(c.arguments(n.Args[1:]))
+	if err != nil {
+		c.bad(n, "map.arguments", "%v", err)
+		return in
+	}
+	return func(e *Env) value.Value {
+		v := in(e)
+		if !v.Has() || e.failed {
+			return v
+		}
+		return op(e, v)
+	}
+}
+
+func (c *compiler) lookupTable(n *Call) *lookup.Table {
+	if len(n.Args) < 2 {
+		return nil
+	}
+	name, ok := n.Args[1].(*Name)
+	if !ok {
+		return nil
+	}
+	return c.scope.Lookups[name.Name]
+}
+
+func (c *compiler) compileLookup(n *Call, in evaluator) evaluator {
+	t := c.lookupTable(n)
+	if t == nil {
+		return in
+	}
+	var unlisted evaluator
+	if n.Unlisted != nil {
+		unlisted = c.compile(n.Unlisted)
+	}
+	return func(e *Env) value.Value {
+		v := in(e)
+		if !v.Has() || e.failed {
+			return v
+		}
+		if answer, ok := t.Get(v.Bytes); ok {
+			return value.OfText([]byte(answer))
+		}
+		if unlisted != nil {
+			return unlisted(e)
+		}
+		return e.fail("%q is not listed in %s", v, t.File)
+	}
+}
+
+func (c *compiler) compileBinary(n *Binary) evaluator {
+	l, r, op := c.compile(n.L), c.compile(n.R), n.Op
+	switch op {
+	case "and":
+		return func(e *Env) value.Value { return value.OfBool(l(e).Truth && r(e).Truth) }
+	case "or":
+		return func(e *Env) value.Value { return value.OfBool(l(e).Truth || r(e).Truth) }
+	case "+", "-", "*", "/":
+		return func(e *Env) value.Value { return arithmetic(e, op, l(e), r(e)) }
+	}
+	return func(e *Env) value.Value {
+		x, y := l(e), r(e)
+		if !x.Has() || !y.Has() || x.Kind != y.Kind {
+			return value.OfBool(false)
+		}
+		order, ok := compare(x, y)
+		if !ok {
+			return e.fail("%q has a time zone where the other time has none, or the other way round", x, "")
+		}
+		switch op {
+		case "=":
+			ok = order == 0
+		case "!=":
+			ok = order != 0
+		case "<":
+			ok = order < 0
+		case "<=":
+			ok = order <= 0
+		case ">":
+			ok = order > 0
+		case ">=":
+			ok = order >= 0
+		}
+		return value.OfBool(ok)
+	}
+}
+
+func compare(x, y value.Value) (int, bool) {
+	switch x.Kind {
+	case value.Number:
+		return x.Number.Cmp(y.Number), true
+	case value.Time:
+		return x.Time.Compare(y.Time)
+	case value.Bool:
+		if x.Truth == y.Truth {
+			return 0, true
+		}
+		return 1, true
+	}
+	return bytes.Compare(x.Bytes, y.Bytes), true
+}
+
+func arithmetic(e *Env, op string, x, y value.Value) value.Value {
+	if !x.Has() || e.failed {
+		return x
+	}
+	if !y.Has() {
+		return y
+	}
+	a, b := x.Number, y.Number
+	switch op {
+	case "+":
+		a = a.Add(b)
+	case "-":
+		a = a.Sub(b)
+	case "*":
+		a = a.Mul(b)
+	case "/":
+		q, ok := a.Div(b, 12)
+		if !ok {
+			return e.fail("%q cannot be divided by zero", x, "")
+		}
+		a = q
+	}
+	return value.OfNumber(a)
+}
+
+// Namer makes file names from a text with expressions.
+type Namer struct {
+	eval      evaluator
+	PerRecord bool // uses fields, record or sequence: differs from record to record
+	Sequence  bool
+}
+
+// CompileName compiles a file name's text.
+func CompileName(n Node, scope Scope, at func(int) place.Place) (*Namer, finding.List) {
+	c := &compiler{newChecker(scope, at)}
+	c.check(n)
+	if c.out.HasErrors() {
+		return nil, c.out
+	}
+	namer := &Namer{eval: c.compile(n), PerRecord: len(c.used) > 0 || c.words["record"] || c.words["sequence"], Sequence: c.words["sequence"]}
+	return namer, c.out
+}

@@ -1,0 +1,66 @@
+package lang
+
+import (
+	"fmt"
+
+	"ydrion/core/batch"
+	"ydrion/core/finding"
+	"ydrion/core/shape"
+	"ydrion/core/value"
+)
+
+// Facts are what a run hands to its maps: nothing in the language reads a clock
+// or a file by itself.
+type Facts struct {
+	Route  string
+	Now    value.Moment
+	Name   string // of the file
+	Folder string // below the listened folder
+}
+
+// Env is what an expression is evaluated in: one record.
+type Env struct {
+	Facts
+	Buf    []byte
+	Row    []batch.Span
+	Record int64
+	Seq    int64
+
+	scratch []byte
+	failed  bool
+	reason  string
+}
+
+type evaluator func(e *Env) value.Value
+
+// fail notes why an expression cannot go on. The record will be rejected.
+func (e *Env) fail(format string, in value.Value, more string) value.Value {
+	if !e.failed {
+		e.failed = true
+		seen := finding.Shorten(in.Append(nil))
+		if more == "" {
+			e.reason = fmt.Sprintf(format, seen)
+		} else {
+			e.reason = fmt.Sprintf(format, seen, more)
+		}
+	}
+	return value.Value{}
+}
+
+// text makes a new text in the scratch space.
+func (e *Env) text(in value.Value, f func(to, in []byte) []byte) value.Value {
+	start := len(e.scratch)
+	e.scratch = f(e.scratch, in.Bytes)
+	return value.OfText(e.scratch[start:len(e.scratch):len(e.scratch)])
+}
+
+// start makes the environment ready for a record.
+func (e *Env) start(b *batch.Batch, record int) {
+	e.Buf, e.Row = b.Buf, b.Spans[record*b.Slots:record*b.Slots+b.Slots]
+	e.Record, e.Seq = b.First+int64(record), b.Seq+int64(record)
+	e.scratch, e.failed, e.reason = e.scratch[:0], false, ""
+}
+
+func numberField(decimal, group byte) shape.Field {
+	return shape.Field{Kind: value.Number, Decimal: decimal, Group: group}
+}

@@ -1,0 +1,182 @@
+package lang
+
+import (
+	"fmt"
+	"strings"
+
+	"ydrion/core/value"
+)
+
+// Node is an expression. Every node knows where it stands and can print
+// itself.
+type Node interface {
+	Pos() int
+	String() string
+}
+
+type at int
+
+func (a at) Pos() int { return int(a) }
+
+type (
+	// Text is a text literal: constant parts and expressions in braces.
+	Text struct {
+		at
+		Parts []Part
+	}
+	// Part is a constant or, if Node is set, an expression.
+	Part struct {
+		Text string
+		Node Node
+	}
+	// Number is a number literal.
+	Number struct {
+		at
+		Written string
+		Value   value.Decimal
+	}
+	// Constant is true, false, absent, empty or null.
+	Constant struct {
+		at
+		Name string
+	}
+	// Name is a source field or something from the context.
+	Name struct {
+		at
+		Name  string
+		Field bool // said with `field "…"`: never the context
+	}
+	// Call is a function, in a pipeline (the first argument is what comes
+	// before) or in the form name(argument, …).
+	Call struct {
+		at
+		Name     string
+		Piped    bool
+		Args     []Node
+		Unlisted Node // answer of a lookup for a code that is not listed
+	}
+	// Answer replaces absent, empty or null.
+	Answer struct {
+		at
+		X, Value Node
+		When     value.Kind
+	}
+	// Binary is an operator between two expressions.
+	Binary struct {
+		at
+		Op   string
+		L, R Node
+	}
+	// Not turns a condition around.
+	Not struct {
+		at
+		X Node
+	}
+	// Is asks for absent, empty or null.
+	Is struct {
+		at
+		X    Node
+		Not  bool
+		What value.Kind
+	}
+)
+
+func (n *Text) String() string {
+	var b strings.Builder
+	b.WriteByte('"')
+	for _, p := range n.Parts {
+		if p.Node != nil {
+			fmt.Fprintf(&b, "{%s}", p.Node)
+			continue
+		}
+		b.WriteString(textEscapes.Replace(p.Text))
+	}
+	b.WriteByte('"')
+	return b.String()
+}
+
+var textEscapes = strings.NewReplacer("\\", "\\\\", "\"", "\\\"", "\n", "\\n", "\r", "\\r", "\t", "\\t", "{", "{{", "}", "}}")
+
+func (n *Number) String() string   { return n.Written }
+func (n *Constant) String() string { return n.Name }
+
+func (n *Name) String() string {
+	if n.Field {
+		return fmt.Sprintf("field %q", n.Name)
+	}
+	return n.Name
+}
+
+func (n *Call) String() string {
+	args := n.Args
+	var b strings.Builder
+	if n.Piped {
+		fmt.Fprintf(&b, "%s | %s", args[0], n.Name)
+		for _, a := range args[1:] {
+			fmt.Fprintf(&b, " %s", operand(a))
+		}
+	} else {
+		b.WriteString(n.Name)
+		if len(args) > 0 {
+			b.WriteByte('(')
+			for i, a := range args {
+				if i > 0 {
+					b.WriteString(", ")
+				}
+				b.WriteString(a.String())
+			}
+			b.WriteByte(')')
+		}
+	}
+	if n.Unlisted != nil {
+		fmt.Fprintf(&b, " if unlisted %s", operand(n.Unlisted))
+	}
+	return b.String()
+}
+
+func (n *Answer) String() string {
+	return fmt.Sprintf("%s if %s %s", n.X, n.When, operand(n.Value))
+}
+func (n *Binary) String() string { return fmt.Sprintf("%s %s %s", operand(n.L), n.Op, operand(n.R)) }
+func (n *Not) String() string    { return "not " + operand(n.X) }
+
+func (n *Is) String() string {
+	if n.Not {
+		return fmt.Sprintf("%s is not %s", operand(n.X), n.What)
+	}
+	return fmt.Sprintf("%s is %s", operand(n.X), n.What)
+}
+
+// operand puts parentheses where a node would otherwise fall apart.
+func operand(n Node) string {
+	switch n.(type) {
+	case *Binary, *Answer, *Not, *Is:
+		return "(" + n.String() + ")"
+	case *Call:
+		if n.(*Call).Piped {
+			return "(" + n.String() + ")"
+		}
+	}
+	return n.String()
+}
+
+// Map is a parsed map.
+type Map struct {
+	Name         string
+	SourceFormat string
+	SourceSchema string
+	TargetFormat string
+	TargetSample string
+	At           struct{ Map, Source, Schema, Target, Sample int }
+	Body         []Statement
+}
+
+// Statement is a line or a block of a map.
+type Statement struct {
+	At        int
+	Verb      string // assign, keep, clear, ignore, drop, add, when, reject, skip
+	Paths     []Name
+	Value     Node // of an assignment; of reject and skip the reason
+	Condition Node
+	Body      []Statement // of add and when
+}

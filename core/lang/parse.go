@@ -1,0 +1,636 @@
+package lang
+
+import (
+	"fmt"
+	"strings"
+
+	"ydrion/core/finding"
+	"ydrion/core/place"
+	"ydrion/core/value"
+)
+
+// parser turns tokens into nodes. After an error it goes on with the next
+// line, so that all errors of a map are found at once.
+type parser struct {
+	file   string
+	source string
+	offset int // of source in the file, for expressions within texts
+	whole  string
+	scan   scanner
+	tok    token
+	out    finding.List
+}
+
+// failure carries a syntax error up to the line.
+type failure struct {
+	pos     int
+	message string
+}
+
+func newParser(file, source string) *parser {
+	p := &parser{file: file, source: source, whole: source, scan: scanner{source: source}}
+	return p
+}
+
+func (p *parser) place(pos int) place.Place {
+	return place.At(p.file, []byte(p.whole), pos+p.offset)
+}
+
+func (p *parser) fail(pos int, format string, args ...any) {
+	panic(failure{pos, fmt.Sprintf(format, args...)})
+}
+
+func (p *parser) next() {
+	p.tok = p.scan.next()
+	if p.tok.kind == broken {
+		p.fail(p.tok.pos, "%s", p.tok.text)
+	}
+}
+
+func (p *parser) is(text string) bool {
+	return (p.tok.kind == sign || p.tok.kind == word) && p.tok.text == text
+}
+
+func (p *parser) take(text string) bool {
+	if p.is(text) {
+		p.next()
+		return true
+	}
+	return false
+}
+
+func (p *parser) describe() string {
+	switch p.tok.kind {
+	case end, newline:
+		return p.tok.text
+	case literal:
+		return fmt.Sprintf("the text %q", p.tok.text)
+	}
+	return p.tok.text
+}
+
+// guard runs f and turns a syntax error into a finding.
+func (p *parser) guard(f func()) (ok bool) {
+	defer func() {
+		switch r := recover().(type) {
+		case nil:
+		case failure:
+			p.out = append(p.out, finding.New("map.syntax", p.place(r.pos), "%s", r.message))
+			ok = false
+		default:
+			panic(r)
+		}
+	}()
+	f()
+	return true
+}
+
+// skipLine goes to the start of the next line.
+func (p *parser) skipLine() {
+	if i := strings.IndexByte(p.source[min(p.scan.at, len(p.source)):], '\n'); i >= 0 && p.tok.kind != newline {
+		p.scan.at += i
+	}
+	for {
+		if p.guard(p.next) {
+			break
+		}
+		p.out = p.out[:len(p.out)-1]
+	}
+	for p.tok.kind == newline {
+		p.guard(p.next)
+	}
+}
+
+// Parse parses a whole map.
+func Parse(file, source string) (*Map, finding.List) {
+	p := newParser(file, source)
+	m := &Map{}
+	m.At.Map, m.At.Source, m.At.Target = -1, -1, -1
+	p.guard(p.next)
+	for p.tok.kind == newline {
+		p.guard(p.next)
+	}
+	m.Body = p.statements(m, false)
+	for _, h := range []struct {
+		at   int
+		line string
+	}{{m.At.Map, "map NAME"}, {m.At.Source, "source FORMAT SCHEMA"}, {m.At.Target, "target FORMAT based on SAMPLE"}} {
+		if h.at < 0 && !p.out.HasErrors() {
+			p.out = append(p.out, finding.New("map.heading", p.place(0), "the line `%s` is missing", h.line))
+		}
+	}
+	return m, p.out
+}
+
+// statements parses lines up to `end` (in a block) or the end of the file.
+func (p *parser) statements(m *Map, block bool) []Statement {
+	var out []Statement
+	for p.tok.kind != end {
+		if block && p.is("end") {
+			return out
+		}
+		ok := p.guard(func() {
+			if s, is := p.statement(m, block); is {
+				out = append(out, s)
+			}
+			if p.tok.kind != newline && p.tok.kind != end {
+				p.fail(p.tok.pos, "%s cannot follow here; a new line was expected", p.describe())
+			}
+		})
+		if !ok {
+			p.skipLine()
+			continue
+		}
+		for p.tok.kind == newline {
+			if !p.guard(p.next) {
+				p.skipLine()
+			}
+		}
+	}
+	return out
+}
+
+func (p *parser) statement(m *Map, block bool) (Statement, bool) {
+	s := Statement{At: p.tok.pos, Verb: p.tok.text}
+	if p.tok.kind != word {
+		p.fail(p.tok.pos, "a line begins with a target position or a word such as keep, drop or when; this is %s", p.describe())
+	}
+	first := p.tok
+	switch first.text {
+	case "map", "source", "target":
+		if block {
+			p.fail(first.pos, "%s belongs at the top of the map", first.text)
+		}
+		p.heading(m, first)
+		return s, false
+	case "keep", "clear", "ignore":
+		for {
+			p.next()
+			s.Paths = append(s.Paths, p.path())
+			if !p.is(",") {
+				return s, true
+			}
+		}
+	case "drop", "add":
+		p.next()
+		s.Paths = []Name{p.path()}
+		if p.take("when") {
+			s.Condition = p.condition()
+		}
+		if s.Verb == "add" {
+			s.Body = p.block(m, s.At)
+		}
+		return s, true
+	case "when":
+		p.next()
+		s.Condition = p.condition()
+		s.Body = p.block(m, s.At)
+		return s, true
+	case "reject", "skip":
+		p.next()
+		if !p.take("when") {
+			p.fail(p.tok.pos, "`%s when CONDITION because TEXT` was expected, this is %s", s.Verb, p.describe())
+		}
+		s.Condition = p.condition()
+		if !p.take("because") {
+			p.fail(p.tok.pos, "say why: `because \"…\"` must follow the condition")
+		}
+		s.Value = p.value()
+		return s, true
+	case "end":
+		p.fail(first.pos, "there is no block to end here")
+	}
+	s.Verb = "assign"
+	s.Paths = []Name{p.path()}
+	if !p.take("=") {
+		p.fail(p.tok.pos, "= was expected after %s, this is %s", s.Paths[0].Name, p.describe())
+	}
+	s.Value = p.value()
+	return s, true
+}
+
+func (p *parser) block(m *Map, start int) []Statement {
+	if p.tok.kind != newline {
+		p.fail(p.tok.pos, "a new line was expected, this is %s", p.describe())
+	}
+	for p.tok.kind == newline {
+		p.next()
+	}
+	body := p.statements(m, true)
+	if !p.is("end") {
+		p.fail(start, "the block that begins here has no `end`")
+	}
+	p.next()
+	return body
+}
+
+func (p *parser) path() Name {
+	if p.tok.kind == literal {
+		n := Name{at(p.tok.pos), p.unescape(p.tok), true}
+		p.next()
+		return n
+	}
+	if p.tok.kind != word {
+		p.fail(p.tok.pos, "a position was expected, this is %s", p.describe())
+	}
+	n := Name{at(p.tok.pos), p.tok.text, false}
+	p.next()
+	return n
+}
+
+func (p *parser) heading(m *Map, first token) {
+	parts := p.scan.line()
+	text := func(i int) string {
+		if i < len(parts) {
+			return parts[i].text
+		}
+		return ""
+	}
+	pos := func(i int) int {
+		if i < len(parts) {
+			return parts[i].pos
+		}
+		return first.pos
+	}
+	twice := func(at *int) {
+		if *at >= 0 {
+			p.fail(first.pos, "there is a second `%s` line", first.text)
+		}
+		*at = first.pos
+	}
+	switch first.text {
+	case "map":
+		twice(&m.At.Map)
+		if m.Name = text(0); len(parts) != 1 {
+			p.fail(first.pos, "`map NAME` was expected")
+		}
+	case "source":
+		twice(&m.At.Source)
+		m.SourceFormat, m.SourceSchema, m.At.Schema = text(0), text(1), pos(1)
+		if len(parts) != 2 {
+			p.fail(first.pos, "`source FORMAT SCHEMA` was expected, as in `source csv schemas/specimen-sheet.json`")
+		}
+	case "target":
+		twice(&m.At.Target)
+		m.TargetFormat, m.TargetSample, m.At.Sample = text(0), text(3), pos(3)
+		if len(parts) != 4 || text(1) != "based" || text(2) != "on" {
+			p.fail(first.pos, "`target FORMAT based on SAMPLE` was expected, as in `target hl7 based on samples/blank-order.hl7`")
+		}
+	}
+	p.next()
+}
+
+// ParseText parses a text with expressions in braces, as file names are given.
+func ParseText(file, source string, whole string, offset int) (Node, finding.List) {
+	p := newParser(file, source)
+	p.whole, p.offset = whole, offset
+	var n Node
+	p.guard(func() { n = p.template(source, 0) })
+	return n, p.out
+}
+
+// ParseCondition parses a condition on its own.
+func ParseCondition(file, source string) (Node, finding.List) {
+	p := newParser(file, source)
+	var n Node
+	p.guard(func() {
+		p.next()
+		n = p.condition()
+		if p.tok.kind != end {
+			p.fail(p.tok.pos, "%s cannot follow here", p.describe())
+		}
+	})
+	return n, p.out
+}
+
+// condition = and-terms joined by or.
+func (p *parser) condition() Node {
+	n := p.conjunction()
+	for p.is("or") {
+		pos := p.tok.pos
+		p.next()
+		n = &Binary{at(pos), "or", n, p.conjunction()}
+	}
+	return n
+}
+
+func (p *parser) conjunction() Node {
+	n := p.negation()
+	for p.is("and") {
+		pos := p.tok.pos
+		p.next()
+		n = &Binary{at(pos), "and", n, p.negation()}
+	}
+	return n
+}
+
+func (p *parser) negation() Node {
+	if p.is("not") {
+		pos := p.tok.pos
+		p.next()
+		return &Not{at(pos), p.negation()}
+	}
+	return p.comparison()
+}
+
+var comparisons = map[string]bool{"=": true, "!=": true, "<": true, "<=": true, ">": true, ">=": true}
+
+func (p *parser) comparison() Node {
+	n := p.value()
+	pos := p.tok.pos
+	if p.tok.kind == sign && comparisons[p.tok.text] {
+		op := p.tok.text
+		p.next()
+		return &Binary{at(pos), op, n, p.value()}
+	}
+	if p.take("is") {
+		not := p.take("not")
+		what, ok := map[string]value.Kind{"absent": value.Absent, "empty": value.Empty, "null": value.Null}[p.tok.text]
+		if !ok || p.tok.kind != word {
+			p.fail(p.tok.pos, "absent, empty or null was expected after is, this is %s", p.describe())
+		}
+		p.next()
+		return &Is{at(pos), n, not, what}
+	}
+	return n
+}
+
+// value = a sum, then stages of a pipeline and answers.
+func (p *parser) value() Node {
+	n := p.sum()
+	for {
+		switch {
+		case p.is("|"):
+			p.next()
+			n = p.stage(n)
+		case p.is("if"):
+			pos := p.tok.pos
+			p.next()
+			n = p.answer(n, pos)
+		default:
+			return n
+		}
+	}
+}
+
+func (p *parser) stage(before Node) Node {
+	if p.tok.kind != word {
+		p.fail(p.tok.pos, "the name of a function was expected after |, this is %s", p.describe())
+	}
+	c := &Call{at: at(p.tok.pos), Name: p.tok.text, Piped: true, Args: []Node{before}}
+	p.next()
+	for p.tok.kind == literal || p.tok.kind == digits || p.is("(") || p.tok.kind == word && !reserved[p.tok.text] {
+		c.Args = append(c.Args, p.atom())
+	}
+	return c
+}
+
+var reserved = map[string]bool{"if": true, "and": true, "or": true, "not": true, "is": true, "because": true, "when": true, "end": true}
+
+func (p *parser) answer(n Node, pos int) Node {
+	when := p.tok
+	if when.kind == word {
+		p.next()
+		switch when.text {
+		case "absent":
+			return &Answer{at(pos), n, p.atom(), value.Absent}
+		case "empty":
+			return &Answer{at(pos), n, p.atom(), value.Empty}
+		case "null":
+			return &Answer{at(pos), n, p.atom(), value.Null}
+		case "unlisted":
+			c := n
+			for {
+				a, ok := c.(*Answer)
+				if !ok {
+					break
+				}
+				c = a.X
+			}
+			if call, ok := c.(*Call); ok && call.Name == "lookup" && call.Unlisted == nil {
+				call.Unlisted = p.atom()
+				return n
+			}
+			p.fail(pos, "`if unlisted` answers a lookup; there is none before it")
+		}
+	}
+	p.fail(when.pos, "absent, empty, null or unlisted was expected after if, this is %s", when.text)
+	return nil
+}
+
+func (p *parser) sum() Node {
+	n := p.product()
+	for p.is("+") || p.is("-") {
+		op := p.tok
+		p.next()
+		n = &Binary{at(op.pos), op.text, n, p.product()}
+	}
+	return n
+}
+
+func (p *parser) product() Node {
+	n := p.atom()
+	for p.is("*") || p.is("/") {
+		op := p.tok
+		p.next()
+		n = &Binary{at(op.pos), op.text, n, p.atom()}
+	}
+	return n
+}
+
+func (p *parser) atom() Node {
+	t := p.tok
+	switch t.kind {
+	case literal:
+		n := p.template(t.text, t.pos+1)
+		p.next()
+		return n
+	case digits:
+		d, err := value.ParseDecimal([]byte(t.text))
+		if err != nil {
+			p.fail(t.pos, "%s is no number", t.text)
+		}
+		p.next()
+		return &Number{at(t.pos), t.text, d}
+	case sign:
+		switch t.text {
+		case "(":
+			p.next()
+			n := p.condition()
+			if !p.take(")") {
+				p.fail(p.tok.pos, ") was expected, this is %s", p.describe())
+			}
+			return n
+		case "-":
+			p.next()
+			if p.tok.kind == digits {
+				n := p.atom().(*Number)
+				return &Number{at(t.pos), "-" + n.Written, n.Value.Neg()}
+			}
+		}
+	case word:
+		if reserved[t.text] {
+			break
+		}
+		p.next()
+		switch t.text {
+		case "true", "false", "absent", "empty", "null":
+			return &Constant{at(t.pos), t.text}
+		case "field":
+			if p.tok.kind != literal {
+				p.fail(p.tok.pos, "the field's name in quotes was expected after field")
+			}
+			n := &Name{at(t.pos), p.unescape(p.tok), true}
+			p.next()
+			return n
+		}
+		if p.is("(") && p.tok.pos == t.pos+len(t.text) {
+			return p.call(t)
+		}
+		return &Name{at(t.pos), t.text, false}
+	}
+	p.fail(t.pos, "a value was expected, this is %s", p.describe())
+	return nil
+}
+
+func (p *parser) call(name token) Node {
+	c := &Call{at: at(name.pos), Name: name.text}
+	p.next()
+	for !p.take(")") {
+		if len(c.Args) > 0 && !p.take(",") {
+			p.fail(p.tok.pos, ", or ) was expected, this is %s", p.describe())
+		}
+		c.Args = append(c.Args, p.condition())
+	}
+	return c
+}
+
+func (p *parser) unescape(t token) string {
+	var b strings.Builder
+	for i := 0; i < len(t.text); i++ {
+		c := t.text[i]
+		if c == '\\' {
+			i++
+			c = p.escape(t.text, i, t.pos+1)
+		}
+		b.WriteByte(c)
+	}
+	return b.String()
+}
+
+func (p *parser) escape(text string, i, pos int) byte {
+	if i < len(text) {
+		switch text[i] {
+		case 'n':
+			return '\n'
+		case 'r':
+			return '\r'
+		case 't':
+			return '\t'
+		case '"', '\\':
+			return text[i]
+		}
+	}
+	p.fail(pos+i-1, `only \n \r \t \" and \\ can follow a backslash`)
+	return 0
+}
+
+// template parses a text with expressions in braces; a doubled brace is a
+// brace.
+func (p *parser) template(text string, pos int) Node {
+	n := &Text{at: at(max(pos-1, 0))}
+	var b strings.Builder
+	for i := 0; i < len(text); i++ {
+		c := text[i]
+		switch {
+		case c == '\\':
+			i++
+			b.WriteByte(p.escape(text, i, pos))
+		case (c == '{' || c == '}') && i+1 < len(text) && text[i+1] == c:
+			b.WriteByte(c)
+			i++
+		case c == '}':
+			p.fail(pos+i, "} closes nothing; a brace as such is }}")
+		case c == '{':
+			close := strings.IndexByte(text[i:], '}')
+			if close < 0 {
+				p.fail(pos+i, "{ is not closed; a brace as such is {{")
+			}
+			if b.Len() > 0 {
+				n.Parts = append(n.Parts, Part{Text: b.String()})
+				b.Reset()
+			}
+			n.Parts = append(n.Parts, Part{Node: p.inner(text[i+1:i+close], pos+i+1)})
+			i += close
+		default:
+			b.WriteByte(c)
+		}
+	}
+	if b.Len() > 0 {
+		n.Parts = append(n.Parts, Part{Text: b.String()})
+	}
+	return n
+}
+
+// inner parses the expression within braces.
+func (p *parser) inner(source string, pos int) Node {
+	in := &parser{file: p.file, source: source, whole: p.whole, offset: p.offset + pos, scan: scanner{source: source}}
+	var n Node
+	defer func() {
+		if r := recover(); r != nil {
+			f, ok := r.(failure)
+			if !ok {
+				panic(r)
+			}
+			p.fail(f.pos+pos, "%s", f.message)
+		}
+	}()
+	in.next()
+	n = in.value()
+	if in.tok.kind != end {
+		in.fail(in.tok.pos, "%s cannot follow here", in.describe())
+	}
+	shift(n, pos)
+	return n
+}
+
+// shift moves a parsed expression to where its source stands.
+func shift(n Node, by int) {
+	switch n := n.(type) {
+	case *Text:
+		n.at += at(by)
+		for _, part := range n.Parts {
+			if part.Node != nil {
+				shift(part.Node, by)
+			}
+		}
+	case *Number:
+		n.at += at(by)
+	case *Constant:
+		n.at += at(by)
+	case *Name:
+		n.at += at(by)
+	case *Call:
+		n.at += at(by)
+		for _, a := range n.Args {
+			shift(a, by)
+		}
+		if n.Unlisted != nil {
+			shift(n.Unlisted, by)
+		}
+	case *Answer:
+		n.at += at(by)
+		shift(n.X, by)
+		shift(n.Value, by)
+	case *Binary:
+		n.at += at(by)
+		shift(n.L, by)
+		shift(n.R, by)
+	case *Not:
+		n.at += at(by)
+		shift(n.X, by)
+	case *Is:
+		n.at += at(by)
+		shift(n.X, by)
+	}
+}

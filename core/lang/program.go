@@ -1,0 +1,593 @@
+package lang
+
+import (
+	"ydrion/core/batch"
+	"ydrion/core/finding"
+	"ydrion/core/format"
+	"ydrion/core/place"
+	"ydrion/core/text"
+	"ydrion/core/value"
+)
+
+// Program is a compiled map: rules that reject or skip a record, then a flat
+// list of actions, each a constant prefix and one thing to append. It holds
+// nothing that changes, so that all cores run the same one.
+type Program struct {
+	rules    []rule
+	actions  []action
+	escapes  *text.Escapes
+	null     string
+	lines    []line
+	Sequence bool // uses the route's sequence
+	Record   bool // uses record numbers
+}
+
+// line is where in the map an action comes from.
+type line struct {
+	at     place.Place
+	target string
+	source string
+}
+
+type rule struct {
+	condition evaluator
+	because   evaluator
+	skip      bool
+	line      int32
+}
+
+type actionKind uint8
+
+const (
+	write     actionKind = iota // the prefix only
+	copyClean                   // a slot whose check proved that it holds nothing special
+	copyText                    // a slot, escaped
+	translate                   // a slot through a table with answers ready to write
+	rearrange                   // a slot's digits in another order
+	evaluate                    // an expression, escaped
+	jumpUnless
+	jumpIf
+	trim
+)
+
+type action struct {
+	prefix []byte
+	kind   actionKind
+	slot   int32
+	line   int32
+	jump   int32 // index of the action to go on with
+	eval   evaluator
+	moves  *text.Rearrangement
+	reads  *text.Pattern // proves the slot's text before it is rearranged; nil: proved already
+	table  *answers
+	set    []byte
+}
+
+// answers is a lookup with escaped answers.
+type answers struct {
+	few         []answered // small tables are searched through
+	many        map[string][]byte
+	empty       []byte
+	absent      []byte
+	unlisted    []byte
+	hasUnlisted bool
+	file        string
+}
+
+type answered struct {
+	key    string
+	answer []byte
+}
+
+func (t *answers) get(key []byte) ([]byte, bool) {
+	if t.many != nil {
+		a, ok := t.many[string(key)]
+		return a, ok
+	}
+	for i := range t.few {
+		if t.few[i].key == string(key) {
+			return t.few[i].answer, true
+		}
+	}
+	return nil, false
+}
+
+// builder collects what a map says, in the order in which a target wants it.
+type builder struct {
+	*compiler
+	file   string
+	source string
+	target format.Target
+	in     format.Instructions
+	nodes  []expression
+	rules  []statementRule
+	ignore map[string]bool
+}
+
+type expression struct {
+	node      Node
+	condition Node // nil: always
+	path      string
+}
+
+type statementRule struct {
+	Statement
+	condition Node
+}
+
+// Build checks a parsed map against its source's fields and its target, and
+// compiles it.
+func Build(m *Map, file, source string, target format.Target, scope Scope) (*Program, finding.List) {
+	at := func(pos int) place.Place { return place.At(file, []byte(source), pos) }
+	b := &builder{compiler: &compiler{newChecker(scope, at)}, file: file, source: source, target: target, ignore: map[string]bool{}}
+	b.statements(m.Body, nil)
+	b.unused(m)
+	if b.out.HasErrors() {
+		return nil, b.out
+	}
+	pieces, out := target.Layout(b.in)
+	for _, f := range out {
+		if f.Place.File == "" {
+			f.Place = at(m.At.Target)
+		}
+		b.out = append(b.out, f)
+	}
+	if b.out.HasErrors() {
+		return nil, b.out
+	}
+	p := b.program(pieces)
+	return p, b.out
+}
+
+func (b *builder) unused(m *Map) {
+	for _, f := range b.scope.Fields {
+		if !b.used[f.Name] && !b.ignore[f.Name] {
+			b.out = append(b.out, finding.Warn("map.field-unused", b.place(max(m.At.Source, 0)), "the field %s goes nowhere", f.Name).
+				Suggest("use it, or say `ignore %s`", f.Name))
+		}
+	}
+}
+
+// and joins the conditions of nested blocks.
+func and(a, b Node) Node {
+	switch {
+	case a == nil:
+		return b
+	case b == nil:
+		return a
+	}
+	return &Binary{at(b.Pos()), "and", a, b}
+}
+
+func (b *builder) add(node, condition Node, path string) int {
+	b.nodes = append(b.nodes, expression{node, condition, path})
+	return len(b.nodes) - 1
+}
+
+func (b *builder) condition(n Node) int {
+	if n == nil {
+		return -1
+	}
+	b.want(n, value.Bool, "when")
+	return b.add(n, nil, "")
+}
+
+func (b *builder) named(n Name) format.Named { return format.Named{Path: n.Name, At: b.place(n.Pos())} }
+
+func (b *builder) statements(body []Statement, outer Node) {
+	for _, s := range body {
+		switch s.Verb {
+		case "assign":
+			if a, ok := b.assignment(s, outer); ok {
+				b.in.Assign = append(b.in.Assign, a)
+			}
+		case "keep", "clear", "ignore":
+			if outer != nil {
+				b.out = append(b.out, finding.New("map.condition", b.place(s.At), "%s holds always; it cannot stand in a block", s.Verb))
+				continue
+			}
+			b.paths(s)
+		case "drop", "add":
+			part, err := b.target.Part(s.Paths[0].Name)
+			if err != nil {
+				b.out = append(b.out, finding.New("map.segment", b.place(s.Paths[0].Pos()), "%v", err))
+				continue
+			}
+			named := format.Named{Path: part, At: b.place(s.Paths[0].Pos())}
+			if s.Verb == "drop" {
+				b.in.Drop = append(b.in.Drop, format.Conditional{Named: named, Condition: b.condition(and(outer, s.Condition))})
+				continue
+			}
+			added := format.Added{Named: named, Condition: b.condition(and(outer, s.Condition))}
+			for _, line := range s.Body {
+				if line.Verb != "assign" {
+					b.out = append(b.out, finding.New("map.block", b.place(line.At), "only assignments can stand in `add`; this is %s", line.Verb))
+					continue
+				}
+				if a, ok := b.assignment(line, nil); ok {
+					added.Assign = append(added.Assign, a)
+				}
+			}
+			b.in.Add = append(b.in.Add, added)
+		case "when":
+			b.want(s.Condition, value.Bool, "when")
+			b.statements(s.Body, and(outer, s.Condition))
+		case "reject", "skip":
+			b.want(s.Condition, value.Bool, s.Verb)
+			b.check(s.Value)
+			b.rules = append(b.rules, statementRule{s, and(outer, s.Condition)})
+		}
+	}
+}
+
+func (b *builder) paths(s Statement) {
+	for _, p := range s.Paths {
+		switch s.Verb {
+		case "keep":
+			b.in.Keep = append(b.in.Keep, b.named(p))
+		case "clear":
+			b.in.Clear = append(b.in.Clear, b.named(p))
+		case "ignore":
+			if b.scope.Fields.Slot(p.Name) < 0 {
+				f := finding.New("map.field-unknown", b.place(p.Pos()), "there is no field %q", p.Name)
+				if near := finding.Nearest(p.Name, b.scope.Fields.Names()); near != "" {
+					f = f.Suggest("was %s meant?", near)
+				}
+				b.out = append(b.out, f)
+			}
+			b.ignore[p.Name] = true
+		}
+	}
+}
+
+func (b *builder) assignment(s Statement, outer Node) (format.Assignment, bool) {
+	name := s.Paths[0]
+	pos, err := b.target.Position(name.Name)
+	if err != nil {
+		f := finding.New("map.position", b.place(name.Pos()), "%v", err)
+		b.out = append(b.out, f)
+		return format.Assignment{}, false
+	}
+	if b.check(s.Value) == value.Time {
+		b.out = append(b.out, finding.New("map.type", b.place(s.Value.Pos()), "%s is a time; say how %s is to be written", s.Value, pos.Key).
+			Suggest(`as in %s = %s | format "yyyyMMddHHmm"`, pos.Key, s.Value))
+	}
+	if outer != nil {
+		b.check(outer)
+	}
+	return format.Assignment{Named: format.Named{Path: pos.Key, At: b.place(name.Pos())}, Expression: b.add(s.Value, outer, pos.Key)}, true
+}
+
+// program turns pieces into actions.
+func (b *builder) program(pieces []format.Piece) *Program {
+	p := &Program{escapes: b.target.Escapes()}
+	p.null, _ = b.target.Null()
+	for _, r := range b.rules {
+		b.check(r.condition)
+		p.rules = append(p.rules, rule{b.compile(r.condition), b.compile(r.Value), r.Verb == "skip", b.line(p, r.Statement.At, r.Verb, r.condition.String())})
+	}
+	var prefix []byte
+	var open []int
+	emit := func(a action) {
+		a.prefix, prefix = prefix, nil
+		p.actions = append(p.actions, a)
+	}
+	for _, piece := range pieces {
+		switch piece.Kind {
+		case format.Literal:
+			prefix = append(prefix, piece.Bytes...)
+		case format.Value:
+			e := b.nodes[piece.Expression]
+			if e.condition == nil && constant(e.node) {
+				prefix = p.escapes.Append(prefix, b.compile(e.node)(&Env{}).Append(nil))
+				continue
+			}
+			a := b.action(p, e)
+			a.line = b.line(p, e.node.Pos(), e.path, e.node.String())
+			emit(a)
+		case format.If, format.Unless:
+			kind := jumpUnless
+			if piece.Kind == format.Unless {
+				kind = jumpIf
+			}
+			e := b.nodes[piece.Expression]
+			open = append(open, len(p.actions))
+			emit(action{kind: kind, eval: b.compile(e.node), line: b.line(p, e.node.Pos(), "when", e.node.String())})
+		case format.End:
+			if prefix != nil {
+				emit(action{kind: write})
+			}
+			p.actions[open[len(open)-1]].jump = int32(len(p.actions))
+			open = open[:len(open)-1]
+		case format.Trim:
+			emit(action{kind: trim, set: piece.Bytes})
+		}
+	}
+	if prefix != nil {
+		emit(action{kind: write})
+	}
+	p.Sequence, p.Record = b.words["sequence"], b.words["record"]
+	return p
+}
+
+func (b *builder) line(p *Program, pos int, target, source string) int32 {
+	p.lines = append(p.lines, line{b.place(pos), target, source})
+	return int32(len(p.lines) - 1)
+}
+
+// action finds the fastest way to write an expression.
+func (b *builder) action(p *Program, e expression) action {
+	if e.condition != nil {
+		condition, then := b.compile(e.condition), b.compile(e.node)
+		return action{kind: evaluate, eval: func(env *Env) value.Value {
+			if condition(env).Truth {
+				return then(env)
+			}
+			return value.Value{}
+		}}
+	}
+	if n, ok := b.field(e.node); ok {
+		f := b.scope.Fields[n]
+		if f.Plain() {
+			return action{kind: copyClean, slot: int32(n)}
+		}
+		if f.Kind == value.Text {
+			return action{kind: copyText, slot: int32(n)}
+		}
+	}
+	if a, ok := b.reformat(e.node); ok {
+		return a
+	}
+	if a, ok := b.translation(e.node, p.escapes); ok {
+		return a
+	}
+	return action{kind: evaluate, eval: b.compile(e.node)}
+}
+
+// field tells whether a node is a field of the source, and which.
+func (b *builder) field(n Node) (int, bool) {
+	name, ok := n.(*Name)
+	if !ok || !name.Field && contextWords[name.Name].Doc != "" && b.scope.Fields.Slot(name.Name) < 0 {
+		return 0, false
+	}
+	slot := b.scope.Fields.Slot(name.Name)
+	return slot, slot >= 0
+}
+
+// reformat recognises a date that only changes the order of its digits.
+func (b *builder) reformat(n Node) (action, bool) {
+	call, ok := n.(*Call)
+	if !ok || call.Name != "format" || !constant(call.Args[1]) {
+		return action{}, false
+	}
+	to, err := text.ParsePattern(b.arguments(call.Args[1:])[0].text)
+	if err != nil {
+		return action{}, false
+	}
+	var from, reads *text.Pattern
+	slot, direct := b.field(call.Args[0])
+	if direct {
+		if f := b.scope.Fields[slot]; f.Kind == value.Time && f.Checked {
+			from = f.Pattern
+		}
+	} else if date, ok := call.Args[0].(*Call); ok && date.Name == "date" {
+		if slot, ok = b.field(date.Args[0]); ok && b.scope.Fields[slot].Kind == value.Text && constant(date.Args[1]) {
+			if from, err = text.ParsePattern(b.arguments(date.Args[1:])[0].text); err != nil {
+				return action{}, false
+			}
+			reads = from
+		}
+	}
+	if from == nil {
+		return action{}, false
+	}
+	moves, ok := text.Rearrange(from, to)
+	if !ok {
+		return action{}, false
+	}
+	return action{kind: rearrange, slot: int32(slot), moves: &moves, reads: reads}, true
+}
+
+// fewKeys is how many codes are searched one by one.
+const fewKeys = 8
+
+// translation recognises a lookup of a field with constant answers.
+func (b *builder) translation(n Node, escapes *text.Escapes) (action, bool) {
+	t := &answers{}
+	for {
+		a, ok := n.(*Answer)
+		if !ok {
+			break
+		}
+		if !constant(a.Value) || a.When == value.Null {
+			return action{}, false
+		}
+		answer := escapes.Append([]byte{}, b.compile(a.Value)(&Env{}).Append(nil))
+		switch {
+		case a.When == value.Empty && t.empty == nil:
+			t.empty = answer
+		case a.When == value.Absent && t.absent == nil:
+			t.absent = answer
+		default:
+			return action{}, false
+		}
+		n = a.X
+	}
+	call, ok := n.(*Call)
+	if !ok || call.Name != "lookup" {
+		return action{}, false
+	}
+	slot, ok := b.field(call.Args[0])
+	source := b.lookupTable(call)
+	if !ok || source == nil || b.scope.Fields[slot].Kind != value.Text {
+		return action{}, false
+	}
+	if call.Unlisted != nil {
+		if !constant(call.Unlisted) {
+			return action{}, false
+		}
+		t.unlisted, t.hasUnlisted = escapes.Append([]byte{}, b.compile(call.Unlisted)(&Env{}).Append(nil)), true
+	}
+	t.file = source.File
+	for _, k := range source.Keys() {
+		answer, _ := source.Get([]byte(k))
+		written := escapes.Append([]byte{}, []byte(answer))
+		if answer == "" && t.empty != nil {
+			written = t.empty
+		}
+		t.few = append(t.few, answered{k, written})
+	}
+	if len(t.few) > fewKeys {
+		t.many = map[string][]byte{}
+		for _, a := range t.few {
+			t.many[a.key] = a.answer
+		}
+	}
+	return action{kind: translate, slot: int32(slot), table: t}, true
+}
+
+// Outcome of a record, and for one that was rejected or skipped the reason and
+// the line of the map.
+type Outcome struct {
+	What   batch.Outcome
+	Line   int32
+	Reason string
+}
+
+// Run writes one record of a batch. If the record does not become anything,
+// what was written is taken back.
+func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, Outcome) {
+	e.start(b, record)
+	for i := range p.rules {
+		r := &p.rules[i]
+		if hit := r.condition(e).Truth; e.failed {
+			return out, Outcome{batch.Rejected, r.line, e.reason}
+		} else if hit {
+			reason := string(r.because(e).Append(nil))
+			if r.skip {
+				return out, Outcome{batch.Filtered, r.line, reason}
+			}
+			return out, Outcome{batch.Rejected, r.line, reason}
+		}
+	}
+	begin := len(out)
+	buf, row := e.Buf, e.Row
+	for i := 0; i < len(p.actions); i++ {
+		a := &p.actions[i]
+		out = append(out, a.prefix...)
+		switch a.kind {
+		case write:
+		case copyClean:
+			if s := row[a.slot]; !s.Absent() {
+				out = append(out, buf[s.Off:s.End]...)
+			}
+		case copyText:
+			if s := row[a.slot]; !s.Absent() {
+				out = p.escapes.Append(out, buf[s.Off:s.End])
+			}
+		case rearrange:
+			s := row[a.slot]
+			if s.Absent() || s.Len() == 0 {
+				continue
+			}
+			v := buf[s.Off:s.End]
+			if a.reads != nil {
+				if _, ok := a.reads.Read(v); !ok {
+					e.fail("%q is no date in the form %s", value.OfText(v), a.reads.String())
+					return out[:begin], Outcome{batch.Rejected, a.line, e.reason}
+				}
+			}
+			out = a.moves.Append(out, v)
+		case translate:
+			var ok bool
+			if out, ok = a.table.append(out, buf, row[a.slot]); !ok {
+				s := row[a.slot]
+				e.fail("%q is not listed in %s", value.OfText(buf[s.Off:s.End]), a.table.file)
+				return out[:begin], Outcome{batch.Rejected, a.line, e.reason}
+			}
+		case evaluate:
+			v := a.eval(e)
+			if e.failed {
+				return out[:begin], Outcome{batch.Rejected, a.line, e.reason}
+			}
+			out = p.append(out, v, e)
+		case jumpUnless, jumpIf:
+			truth := a.eval(e).Truth
+			if e.failed {
+				return out[:begin], Outcome{batch.Rejected, a.line, e.reason}
+			}
+			if truth == (a.kind == jumpIf) {
+				i = int(a.jump) - 1
+			}
+		case trim:
+			out = trimmed(out, begin, a.set)
+		}
+	}
+	return out, Outcome{}
+}
+
+func (p *Program) append(out []byte, v value.Value, e *Env) []byte {
+	switch v.Kind {
+	case value.Text:
+		return p.escapes.Append(out, v.Bytes)
+	case value.Null:
+		return append(out, p.null...)
+	}
+	e.scratch = v.Append(e.scratch[:0])
+	return p.escapes.Append(out, e.scratch)
+}
+
+func (t *answers) append(out, buf []byte, s batch.Span) ([]byte, bool) {
+	switch {
+	case s.Absent():
+		return append(out, t.absent...), true
+	case s.Len() == 0:
+		return append(out, t.empty...), true
+	}
+	if a, ok := t.get(buf[s.Off:s.End]); ok {
+		return append(out, a...), true
+	}
+	return append(out, t.unlisted...), t.hasUnlisted
+}
+
+func trimmed(out []byte, begin int, set []byte) []byte {
+	for len(out) > begin {
+		last, in := out[len(out)-1], false
+		for _, c := range set {
+			in = in || c == last
+		}
+		if !in {
+			return out
+		}
+		out = out[:len(out)-1]
+	}
+	return out
+}
+
+// Describe makes the finding of a map note.
+func (p *Program) Describe(b *batch.Batch, n batch.Note) finding.Finding {
+	l := p.lines[n.Rule]
+	at := b.Place(int(n.Record), b.Bounds[n.Record].Off)
+	severity := finding.Error
+	if n.Warn {
+		severity = finding.Warning
+	}
+	f := finding.Finding{Severity: severity, Code: "map.value", Place: at, Message: n.Text, Rule: l.at.String() + " " + l.target}
+	if l.target == "reject" || l.target == "skip" {
+		f.Code = "map." + l.target
+	} else {
+		f.Message = l.target + ": " + n.Text
+	}
+	return f
+}
+
+// Name makes the file name for a record, and why that is not possible.
+func (n *Namer) Name(e *Env, b *batch.Batch, record int) (string, string) {
+	if b != nil {
+		e.start(b, record)
+	} else {
+		e.failed, e.reason, e.scratch = false, "", e.scratch[:0]
+	}
+	v := n.eval(e)
+	return string(v.Append(nil)), e.reason
+}

@@ -1,0 +1,174 @@
+package lang
+
+import (
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// kind is the kind of a token.
+type kind uint8
+
+const (
+	end kind = iota
+	newline
+	word    // a name, keyword or path
+	literal // a text in quotes, still escaped
+	digits  // a number
+	sign    // = != < <= > >= | ( ) , + - * /
+	broken  // what cannot be a token; text says why
+)
+
+type token struct {
+	kind kind
+	text string
+	pos  int // byte offset
+}
+
+// scanner cuts a source into tokens on demand. A line that begins with | or
+// with an answer (if …) goes on with the line before.
+type scanner struct {
+	source string
+	at     int
+}
+
+func letter(r rune) bool { return r == '_' || unicode.IsLetter(r) }
+
+func alnum(r rune) bool { return letter(r) || unicode.IsDigit(r) }
+
+func (s *scanner) rune(at int) (rune, int) { return utf8.DecodeRuneInString(s.source[at:]) }
+
+// space skips blanks and comments, not line ends.
+func (s *scanner) space() {
+	for s.at < len(s.source) {
+		switch c := s.source[s.at]; {
+		case c == ' ' || c == '\t' || c == '\r':
+			s.at++
+		case c == '#':
+			for s.at < len(s.source) && s.source[s.at] != '\n' {
+				s.at++
+			}
+		default:
+			return
+		}
+	}
+}
+
+func (s *scanner) next() token {
+	s.space()
+	if s.at >= len(s.source) {
+		return token{end, "the end", s.at}
+	}
+	start := s.at
+	c := s.source[s.at]
+	if c == '\n' {
+		return s.lineEnd()
+	}
+	if c == '"' {
+		return s.text()
+	}
+	if c >= '0' && c <= '9' {
+		for s.at < len(s.source) && (s.source[s.at]-'0' <= 9 || s.source[s.at] == '.' && s.at+1 < len(s.source) && s.source[s.at+1]-'0' <= 9) {
+			s.at++
+		}
+		return token{digits, s.source[start:s.at], start}
+	}
+	if r, _ := s.rune(s.at); letter(r) {
+		return s.word()
+	}
+	for _, two := range []string{"!=", "<=", ">="} {
+		if strings.HasPrefix(s.source[s.at:], two) {
+			s.at += 2
+			return token{sign, two, start}
+		}
+	}
+	if strings.IndexByte("=<>|(),+-*/", c) >= 0 {
+		s.at++
+		return token{sign, string(c), start}
+	}
+	_, n := s.rune(s.at)
+	s.at += n
+	return token{broken, "the character " + s.source[start:s.at] + " has no meaning here", start}
+}
+
+// lineEnd joins empty lines, and finds out whether the next line goes on.
+func (s *scanner) lineEnd() token {
+	start := s.at
+	for s.at < len(s.source) && s.source[s.at] == '\n' {
+		s.at++
+		s.space()
+	}
+	rest := s.source[s.at:]
+	if strings.HasPrefix(rest, "|") || strings.HasPrefix(rest, "if ") {
+		return s.next()
+	}
+	return token{newline, "the end of the line", start}
+}
+
+// word takes a name and what belongs to a path: a tight hyphen, a tight dot, an
+// index in brackets.
+func (s *scanner) word() token {
+	start := s.at
+	for s.at < len(s.source) {
+		r, n := s.rune(s.at)
+		switch {
+		case alnum(r):
+			s.at += n
+		case (r == '-' || r == '.') && s.at+1 < len(s.source):
+			if after, _ := s.rune(s.at + 1); !alnum(after) {
+				return token{word, s.source[start:s.at], start}
+			}
+			s.at++
+		case r == '[':
+			close := strings.IndexAny(s.source[s.at:], "]\n")
+			if close < 0 || s.source[s.at+close] == '\n' {
+				s.at = len(s.source)
+				return token{broken, "[ is not closed", start}
+			}
+			s.at += close + 1
+		default:
+			return token{word, s.source[start:s.at], start}
+		}
+	}
+	return token{word, s.source[start:s.at], start}
+}
+
+// text takes a text in quotes; it ends on its line.
+func (s *scanner) text() token {
+	start := s.at
+	for s.at++; s.at < len(s.source); s.at++ {
+		switch s.source[s.at] {
+		case '\\':
+			s.at++
+		case '"':
+			s.at++
+			return token{literal, s.source[start+1 : s.at-1], start}
+		case '\n':
+			return token{broken, "the text is not closed on its line", start}
+		}
+	}
+	return token{broken, "the text is not closed", start}
+}
+
+// line takes the rest of the line as blank-separated parts, for headings that
+// hold file names.
+func (s *scanner) line() (parts []token) {
+	for {
+		for s.at < len(s.source) && (s.source[s.at] == ' ' || s.source[s.at] == '\t' || s.source[s.at] == '\r') {
+			s.at++
+		}
+		start := s.at
+		for s.at < len(s.source) && !strings.ContainsRune(" \t\r\n", rune(s.source[s.at])) {
+			s.at++
+		}
+		if start == s.at {
+			return parts
+		}
+		if s.source[start] == '#' {
+			s.at = start
+			s.space()
+			return parts
+		}
+		parts = append(parts, token{word, s.source[start:s.at], start})
+	}
+}

@@ -1,0 +1,89 @@
+// Package place says where something is in a file.
+//
+// A place is kept small while data is being processed (a record number and a
+// byte offset) and is resolved to lines and columns only for what a person
+// will read.
+package place
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+	"unicode/utf8"
+)
+
+// Place is a position in a file. Numbers start at 1, and 0 says "does not
+// apply", except for Offset, which counts bytes from 0 and is -1 when unknown.
+// Offsets, lines and columns are those of the text after its character set
+// has been decoded; a column counts characters.
+type Place struct {
+	File   string `json:"file,omitempty" doc:"file name, relative to the workspace or as it arrived"`
+	Record int64  `json:"record,omitempty" doc:"record number, the first is 1"`
+	Offset int64  `json:"offset" doc:"byte offset from the start of the decoded text, -1 if unknown"`
+	Line   int64  `json:"line,omitempty" doc:"line, the first is 1"`
+	Column int64  `json:"column,omitempty" doc:"column in characters, the first is 1"`
+	Path   string `json:"path,omitempty" doc:"the format's own path: a column name, PID-5.1, /tests/0"`
+}
+
+// InFile is a place that names no more than the file.
+func InFile(name string) Place { return Place{File: name, Offset: -1} }
+
+// At resolves a byte offset of a whole text to its place.
+func At(file string, text []byte, offset int) Place {
+	offset = max(0, min(offset, len(text)))
+	line, column := Resolve(text, offset)
+	return Place{File: file, Offset: int64(offset), Line: line, Column: column}
+}
+
+// Resolve gives the line and column of a byte offset. Lines end with LF, CR LF
+// or a lone CR.
+func Resolve(text []byte, offset int) (line, column int64) {
+	line = 1 + CountLines(text[:offset])
+	start := offset
+	for start > 0 && text[start-1] != '\n' && text[start-1] != '\r' {
+		start--
+	}
+	return line, int64(utf8.RuneCount(text[start:offset])) + 1
+}
+
+// CountLines counts the line ends of a text: LF, CR LF or a lone CR. It is
+// fast for texts without CR.
+func CountLines(text []byte) int64 {
+	n := int64(bytes.Count(text, []byte{'\n'}))
+	for {
+		i := bytes.IndexByte(text, '\r')
+		if i < 0 {
+			return n
+		}
+		if i+1 >= len(text) || text[i+1] != '\n' {
+			n++
+		}
+		text = text[i+1:]
+	}
+}
+
+// String is the place in the order a compiler prints it: file, line and column
+// with colons between, then record and path.
+func (p Place) String() string {
+	var b strings.Builder
+	b.WriteString(p.File)
+	if p.Line > 0 {
+		if b.Len() > 0 {
+			b.WriteByte(':')
+		}
+		fmt.Fprintf(&b, "%d:%d", p.Line, max(p.Column, 1))
+	}
+	if p.Record > 0 {
+		if b.Len() > 0 {
+			b.WriteByte(' ')
+		}
+		fmt.Fprintf(&b, "record %d", p.Record)
+	}
+	if p.Path != "" {
+		if b.Len() > 0 {
+			b.WriteByte(' ')
+		}
+		b.WriteString(p.Path)
+	}
+	return b.String()
+}

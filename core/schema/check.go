@@ -1,0 +1,291 @@
+package schema
+
+import (
+	"fmt"
+	"hash/maphash"
+	"net/mail"
+	"net/url"
+	"regexp"
+	"strings"
+	"unicode/utf8"
+
+	"ydrion/core/batch"
+	"ydrion/core/finding"
+	"ydrion/core/format"
+	"ydrion/core/shape"
+	"ydrion/core/value"
+)
+
+var uuidForm = regexp.MustCompile(`^[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}$`)
+
+// stringForms are the formats of strings; nil has nothing to check.
+var stringForms = map[string]func([]byte) bool{
+	"": nil, "default": nil,
+	"email": func(b []byte) bool {
+		a, err := mail.ParseAddress(string(b))
+		return err == nil && a.Address == string(b)
+	},
+	"uri":  func(b []byte) bool { u, err := url.Parse(string(b)); return err == nil && u.Scheme != "" },
+	"uuid": uuidForm.Match,
+}
+
+// column is the compiled checks of one field.
+type column struct {
+	name     string
+	slot     int32
+	kind     value.Kind
+	field    shape.Field
+	typeName string
+	rules    string // JSON Pointer of the field
+	missing  []string
+	required bool
+	integer  bool
+	unique   int // index of the field's set of values, or -1
+
+	form                 func([]byte) bool
+	minLength, maxLength int
+	minimum, maximum     *value.Value
+	pattern              *regexp.Regexp
+	patternText          string
+	enum                 []string
+	trues, falses        []string
+}
+
+// Rules of a column, as numbers in batch notes: column × rulesPerColumn + rule.
+const (
+	ruleRequired = iota
+	ruleType
+	ruleForm
+	ruleMinLength
+	ruleMaxLength
+	ruleMinimum
+	ruleMaximum
+	rulePattern
+	ruleEnum
+	ruleUnique
+	rulesPerColumn
+)
+
+// Check checks one record of a batch that was split into the schema's slots.
+// Every discrepancy becomes a note; it tells whether there was none. It may be
+// called for several batches at once.
+func (s *Schema) Check(b *batch.Batch, record int) bool {
+	before := len(b.Notes)
+	row := b.Spans[record*b.Slots : record*b.Slots+b.Slots]
+	for i := range s.columns {
+		c := &s.columns[i]
+		span := &row[c.slot]
+		if span.Absent() || c.isMissing(b.Buf[span.Off:span.End]) {
+			if !span.Absent() && span.Len() > 0 {
+				*span = batch.Missing
+			}
+			if c.required {
+				c.note(b, record, ruleRequired)
+			}
+			continue
+		}
+		c.check(b, record, b.Buf[span.Off:span.End])
+	}
+	return len(b.Notes) == before
+}
+
+func (c *column) isMissing(v []byte) bool {
+	for _, m := range c.missing {
+		if len(m) == len(v) && m == string(v) {
+			return true
+		}
+	}
+	return false
+}
+
+func (c *column) note(b *batch.Batch, record, rule int) {
+	b.Notes = append(b.Notes, batch.Note{Record: int32(record), Slot: c.slot, Rule: c.slot*rulesPerColumn + int32(rule), Source: batch.Check})
+}
+
+func (c *column) check(b *batch.Batch, record int, v []byte) {
+	switch c.kind {
+	case value.Number:
+		if c.integer && !value.IsInteger(v) || c.field.Plain() && !value.IsNumber(v) || !c.field.Plain() && !c.reads(v) {
+			c.note(b, record, ruleType)
+			return
+		}
+	case value.Time:
+		if !c.reads(v) {
+			c.note(b, record, ruleType)
+			return
+		}
+	case value.Bool:
+		if !oneOf(c.trues, v) && !oneOf(c.falses, v) {
+			c.note(b, record, ruleType)
+			return
+		}
+	case value.Text:
+		if c.form != nil && !c.form(v) {
+			c.note(b, record, ruleForm)
+		}
+	}
+	if c.minLength >= 0 && utf8.RuneCount(v) < c.minLength {
+		c.note(b, record, ruleMinLength)
+	}
+	if c.maxLength >= 0 && len(v) > c.maxLength && utf8.RuneCount(v) > c.maxLength {
+		c.note(b, record, ruleMaxLength)
+	}
+	if c.minimum != nil && c.compare(v, c.minimum) < 0 {
+		c.note(b, record, ruleMinimum)
+	}
+	if c.maximum != nil && c.compare(v, c.maximum) > 0 {
+		c.note(b, record, ruleMaximum)
+	}
+	if c.pattern != nil && !c.pattern.Match(v) {
+		c.note(b, record, rulePattern)
+	}
+	if c.enum != nil && !oneOf(c.enum, v) {
+		c.note(b, record, ruleEnum)
+	}
+}
+
+func (c *column) reads(v []byte) bool {
+	if c.kind == value.Time && c.field.Pattern != nil {
+		_, ok := c.field.Pattern.Read(v)
+		return ok
+	}
+	_, ok := c.field.Read(v)
+	return ok
+}
+
+func (c *column) compare(v []byte, bound *value.Value) int {
+	read, ok := c.field.Read(v)
+	if !ok {
+		return 0
+	}
+	if c.kind == value.Number {
+		return read.Number.Cmp(bound.Number)
+	}
+	order, _ := read.Time.Compare(bound.Time)
+	return order
+}
+
+func oneOf(list []string, v []byte) bool {
+	for _, s := range list {
+		if len(s) == len(v) && s == string(v) {
+			return true
+		}
+	}
+	return false
+}
+
+// Seen remembers the values of unique fields over a whole file, as hashes of
+// 128 bits: about 40 bytes for each value. Its answers depend on the order of
+// the records.
+type Seen struct {
+	seeds [2]maphash.Seed
+	sets  []map[[2]uint64]int64
+}
+
+// NewSeen is the memory for one file, or nil if nothing has to be unique.
+func (s *Schema) NewSeen() *Seen {
+	if len(s.Unique) == 0 {
+		return nil
+	}
+	seen := &Seen{seeds: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}, sets: make([]map[[2]uint64]int64, len(s.Unique))}
+	for i := range seen.sets {
+		seen.sets[i] = map[[2]uint64]int64{}
+	}
+	return seen
+}
+
+// CheckUnique checks the unique fields of a record; batches must come in the
+// order of the file.
+func (s *Schema) CheckUnique(b *batch.Batch, record int, seen *Seen) bool {
+	good := true
+	for i := range s.columns {
+		c := &s.columns[i]
+		if c.unique < 0 {
+			continue
+		}
+		v, ok := b.Value(record, int(c.slot))
+		if !ok || len(v) == 0 {
+			continue
+		}
+		key := [2]uint64{maphash.Bytes(seen.seeds[0], v), maphash.Bytes(seen.seeds[1], v)}
+		first, twice := seen.sets[c.unique][key]
+		if twice {
+			b.Notes = append(b.Notes, batch.Note{Record: int32(record), Slot: c.slot, Rule: c.slot*rulesPerColumn + ruleUnique, Source: batch.Check, Text: fmt.Sprint(first)})
+			good = false
+			continue
+		}
+		seen.sets[c.unique][key] = b.First + int64(record)
+	}
+	return good
+}
+
+// Describe makes the finding of a check note.
+func (s *Schema) Describe(b *batch.Batch, n batch.Note, r format.Reader) finding.Finding {
+	c := &s.columns[n.Slot]
+	rule := int(n.Rule) % rulesPerColumn
+	offset, name := r.Locate(b, int(n.Record), int(n.Slot))
+	at := b.Place(int(n.Record), offset)
+	at.Path = name
+	v, _ := b.Value(int(n.Record), int(n.Slot))
+	seen := finding.Shorten(v)
+	var f finding.Finding
+	switch rule {
+	case ruleRequired:
+		f = finding.New("schema.required", at, "%s is missing", c.name)
+		f.Expected = "a value"
+	case ruleType:
+		f = finding.New("schema.type", at, "%s is not %s: %q", c.name, c.typeName, seen)
+		f.Expected = c.typeName
+		f.Suggestion = c.advice(v)
+	case ruleForm:
+		f = finding.New("schema.format", at, "%s does not have its form: %q", c.name, seen)
+	case ruleMinLength:
+		f = finding.New("schema.minLength", at, "%s has %d characters, at least %d are needed", c.name, utf8.RuneCount(v), c.minLength)
+		f.Expected = fmt.Sprintf("%d characters or more", c.minLength)
+	case ruleMaxLength:
+		f = finding.New("schema.maxLength", at, "%s has %d characters, at most %d are allowed", c.name, utf8.RuneCount(v), c.maxLength)
+		f.Expected = fmt.Sprintf("%d characters or fewer", c.maxLength)
+	case ruleMinimum:
+		f = finding.New("schema.minimum", at, "%s is %s, the least allowed is %s", c.name, seen, c.minimum.Append(nil))
+		f.Expected = "at least " + string(c.minimum.Append(nil))
+	case ruleMaximum:
+		f = finding.New("schema.maximum", at, "%s is %s, the most allowed is %s", c.name, seen, c.maximum.Append(nil))
+		f.Expected = "at most " + string(c.maximum.Append(nil))
+	case rulePattern:
+		f = finding.New("schema.pattern", at, "%s does not match %s: %q", c.name, c.patternText, seen)
+		f.Expected = c.patternText
+	case ruleEnum:
+		f = finding.New("schema.enum", at, "%s is %q, allowed are %s", c.name, seen, strings.Join(c.enum, ", "))
+		f.Expected = strings.Join(c.enum, ", ")
+		if near := finding.Nearest(string(v), c.enum); near != "" && len(v) < 60 {
+			f = f.Suggest("was %q meant?", near)
+		}
+	case ruleUnique:
+		f = finding.New("schema.unique", at, "%s %q was in record %s already", c.name, seen, n.Text)
+		f.Expected = "a value that no other record has"
+	}
+	f.Seen = seen
+	f.Rule = s.File + "#" + c.rules + rulePointers[rule]
+	return f
+}
+
+var rulePointers = [rulesPerColumn]string{"/constraints/required", "/type", "/format", "/constraints/minLength", "/constraints/maxLength", "/constraints/minimum", "/constraints/maximum",
+	"/constraints/pattern", "/constraints/enum", "/constraints/unique"}
+
+// advice knows the usual ways in which a value loses its form.
+func (c *column) advice(v []byte) string {
+	s := string(v)
+	switch {
+	case c.kind == value.Number && strings.Count(s, ",") == 1 && value.IsNumber([]byte(strings.Replace(s, ",", ".", 1))):
+		return fmt.Sprintf("write it with a point: %s", strings.Replace(s, ",", ".", 1))
+	case c.kind == value.Number && strings.TrimSpace(s) != s:
+		return "take the spaces away"
+	case c.kind == value.Number && spreadsheet.MatchString(s):
+		return "a spreadsheet program has turned it into exponent form and may have lost digits; format the column as text before saving"
+	case c.kind == value.Time && value.IsNumber(v):
+		return "this looks like a spreadsheet's day number; format the column as a date before saving"
+	}
+	return ""
+}
+
+var spreadsheet = regexp.MustCompile(`^-?[0-9][.,][0-9]+E\+[0-9]+$`)

@@ -1,0 +1,380 @@
+// Package schema says what a record must look like, in Table Schema (the
+// Frictionless Data specification, version 1): a JSON document with a list of
+// fields, each with a type, a format and constraints.
+//
+// A value that is one of missingValues is missing: it satisfies everything but
+// "required". The empty text arrives in a map as empty, any other missing value
+// as absent.
+package schema
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+
+	"ydrion/core/finding"
+	"ydrion/core/place"
+	"ydrion/core/shape"
+	"ydrion/core/text"
+	"ydrion/core/value"
+)
+
+// Schema is a checked Table Schema.
+type Schema struct {
+	File    string
+	Title   string
+	Record  shape.Record
+	Unique  []string // names of the fields whose values must differ
+	columns []column
+	missing []string
+}
+
+type document struct {
+	Title         string          `json:"title"`
+	Name          string          `json:"name"`
+	Description   string          `json:"description"`
+	Fields        []fieldDocument `json:"fields"`
+	MissingValues []string        `json:"missingValues"`
+	PrimaryKey    any             `json:"primaryKey"`
+}
+
+type fieldDocument struct {
+	Name        string   `json:"name"`
+	Title       string   `json:"title"`
+	Description string   `json:"description"`
+	Example     any      `json:"example"`
+	Type        string   `json:"type"`
+	Format      string   `json:"format"`
+	DecimalChar string   `json:"decimalChar"`
+	GroupChar   string   `json:"groupChar"`
+	BareNumber  *bool    `json:"bareNumber"`
+	TrueValues  []string `json:"trueValues"`
+	FalseValues []string `json:"falseValues"`
+	Constraints struct {
+		Required  bool   `json:"required"`
+		Unique    bool   `json:"unique"`
+		MinLength *int   `json:"minLength"`
+		MaxLength *int   `json:"maxLength"`
+		Minimum   any    `json:"minimum"`
+		Maximum   any    `json:"maximum"`
+		Pattern   string `json:"pattern"`
+		Enum      []any  `json:"enum"`
+	} `json:"constraints"`
+}
+
+var kinds = map[string]value.Kind{
+	"": value.Text, "any": value.Text, "string": value.Text, "number": value.Number, "integer": value.Number, "boolean": value.Bool,
+	"date": value.Time, "datetime": value.Time, "time": value.Time, "year": value.Time, "yearmonth": value.Time,
+}
+
+// Parse reads a Table Schema. Everything that is wrong with it is a finding
+// with its place in the document.
+func Parse(file string, source []byte) (*Schema, finding.List) {
+	decoder := json.NewDecoder(bytes.NewReader(source))
+	decoder.DisallowUnknownFields()
+	decoder.UseNumber()
+	var doc document
+	if err := decoder.Decode(&doc); err != nil {
+		return nil, finding.List{decodeFinding(file, source, decoder, err)}
+	}
+	p := &parser{file: file, source: source, schema: &Schema{File: file, Title: doc.Title, missing: doc.MissingValues}}
+	if doc.MissingValues == nil {
+		p.schema.missing = []string{""}
+	}
+	if len(doc.Fields) == 0 {
+		p.bad("/fields", "a schema needs at least one field")
+	}
+	keys := primaryKey(doc.PrimaryKey)
+	for i, f := range doc.Fields {
+		p.field(i, f, keys)
+	}
+	for _, k := range keys {
+		if p.schema.Record.Slot(k) < 0 {
+			p.bad("/primaryKey", "primaryKey names %q, which is no field", k)
+		}
+	}
+	if p.out.HasErrors() {
+		return nil, p.out
+	}
+	return p.schema, p.out
+}
+
+func primaryKey(v any) []string {
+	switch v := v.(type) {
+	case string:
+		return []string{v}
+	case []any:
+		var out []string
+		for _, k := range v {
+			if s, ok := k.(string); ok {
+				out = append(out, s)
+			}
+		}
+		return out
+	}
+	return nil
+}
+
+func decodeFinding(file string, source []byte, d *json.Decoder, err error) finding.Finding {
+	at := int(d.InputOffset())
+	var syntax *json.SyntaxError
+	var kind *json.UnmarshalTypeError
+	switch {
+	case errors.As(err, &syntax):
+		at = int(syntax.Offset)
+	case errors.As(err, &kind):
+		at = int(kind.Offset)
+		return finding.New("schema.document", place.At(file, source, max(at-1, 0)), "%s cannot be %s", kind.Field, kind.Value)
+	case strings.Contains(err.Error(), "unknown field"):
+		name := strings.Trim(strings.TrimPrefix(err.Error(), "json: unknown field "), `"`)
+		if i := bytes.Index(source, []byte(`"`+name+`"`)); i >= 0 {
+			at = i
+		}
+		known := []string{"name", "title", "description", "type", "format", "constraints", "fields", "missingValues", "primaryKey", "decimalChar", "groupChar", "bareNumber",
+			"trueValues", "falseValues", "required", "unique", "minLength", "maxLength", "minimum", "maximum", "pattern", "enum"}
+		f := finding.New("schema.key-unknown", place.At(file, source, at), "%q is no key of a Table Schema that is understood here", name)
+		if near := finding.Nearest(name, known); near != "" {
+			f = f.Suggest("was %q meant?", near)
+		}
+		return f
+	}
+	return finding.New("schema.document", place.At(file, source, max(at-1, 0)), "the schema is no valid JSON: %v", err)
+}
+
+type parser struct {
+	file   string
+	source []byte
+	schema *Schema
+	out    finding.List
+}
+
+func (p *parser) bad(pointer, format string, args ...any) {
+	at := place.At(p.file, p.source, locate(p.source, pointer))
+	at.Path = pointer
+	p.out = append(p.out, finding.New("schema.definition", at, format, args...))
+}
+
+func (p *parser) field(i int, f fieldDocument, keys []string) {
+	pointer := fmt.Sprintf("/fields/%d", i)
+	if f.Name == "" {
+		p.bad(pointer, "field %d has no name", i+1)
+		return
+	}
+	if p.schema.Record.Slot(f.Name) >= 0 {
+		p.bad(pointer+"/name", "two fields are called %q", f.Name)
+		return
+	}
+	kind, ok := kinds[f.Type]
+	if !ok {
+		p.bad(pointer+"/type", "type %q is not checked here; known are string, number, integer, boolean, date, time, datetime, year, yearmonth, any", f.Type)
+		return
+	}
+	s := shape.Field{Name: f.Name, Kind: kind, Checked: true}
+	c := column{name: f.Name, slot: int32(i), kind: kind, integer: f.Type == "integer", required: f.Constraints.Required, rules: pointer, missing: p.schema.missing, unique: -1}
+	c.minLength, c.maxLength = -1, -1
+	if f.Constraints.MinLength != nil {
+		c.minLength = *f.Constraints.MinLength
+	}
+	if f.Constraints.MaxLength != nil {
+		c.maxLength = *f.Constraints.MaxLength
+	}
+	switch kind {
+	case value.Time:
+		s.Pattern = p.pattern(pointer, f)
+	case value.Number:
+		s.Decimal, s.Group = mark(f.DecimalChar), mark(f.GroupChar)
+		if len(f.DecimalChar) > 1 || len(f.GroupChar) > 1 || f.DecimalChar != "" && f.DecimalChar == f.GroupChar {
+			p.bad(pointer, "decimalChar and groupChar must be two different characters")
+		}
+		if f.BareNumber != nil && !*f.BareNumber {
+			p.bad(pointer+"/bareNumber", "numbers with text around them are not checked here")
+		}
+	case value.Bool:
+		c.trues, c.falses = f.TrueValues, f.FalseValues
+		if c.trues == nil {
+			c.trues = []string{"true", "True", "TRUE", "1"}
+		}
+		if c.falses == nil {
+			c.falses = []string{"false", "False", "FALSE", "0"}
+		}
+		s.Truths = c.trues
+	case value.Text:
+		if c.form, ok = stringForms[f.Format]; !ok {
+			p.bad(pointer+"/format", "format %q is not checked here; known are default, email, uri, uuid", f.Format)
+		}
+	}
+	if f.Constraints.Pattern != "" {
+		re, err := regexp.Compile("^(?:" + f.Constraints.Pattern + ")$")
+		if err != nil {
+			p.bad(pointer+"/constraints/pattern", "the pattern is no regular expression: %v", err)
+		}
+		c.pattern, c.patternText = re, f.Constraints.Pattern
+	}
+	c.field = s
+	for k, e := range f.Constraints.Enum {
+		text := fmt.Sprint(e)
+		if _, ok := s.Read([]byte(text)); !ok {
+			p.bad(fmt.Sprintf("%s/constraints/enum/%d", pointer, k), "%q is not of type %s", text, f.Type)
+		}
+		c.enum = append(c.enum, text)
+	}
+	c.minimum = p.bound(pointer+"/constraints/minimum", f.Constraints.Minimum, s)
+	c.maximum = p.bound(pointer+"/constraints/maximum", f.Constraints.Maximum, s)
+	for _, k := range keys {
+		if k == f.Name {
+			c.required = true
+		}
+	}
+	if f.Constraints.Unique || len(keys) == 1 && keys[0] == f.Name {
+		c.unique = len(p.schema.Unique)
+		p.schema.Unique = append(p.schema.Unique, f.Name)
+	}
+	c.typeName = typeName(f.Type, s)
+	p.schema.Record = append(p.schema.Record, s)
+	p.schema.columns = append(p.schema.columns, c)
+}
+
+func mark(s string) byte {
+	if s == "" {
+		return 0
+	}
+	return s[0]
+}
+
+func (p *parser) pattern(pointer string, f fieldDocument) *text.Pattern {
+	var pattern *text.Pattern
+	var err error
+	switch {
+	case f.Format != "" && f.Format != "default" && f.Format != "any":
+		pattern, err = text.ParseStrptime(strings.TrimPrefix(f.Format, "fmt:"))
+	case f.Format == "any":
+		p.bad(pointer+"/format", "format any would guess; name the format, as in %%d/%%m/%%Y")
+	case f.Type == "date":
+		pattern = text.MustPattern("yyyy-MM-dd")
+	case f.Type == "time":
+		pattern = text.MustPattern("HH:mm:ss")
+	case f.Type == "year":
+		pattern = text.MustPattern("yyyy")
+	case f.Type == "yearmonth":
+		pattern = text.MustPattern("yyyy-MM")
+	}
+	if err != nil {
+		p.bad(pointer+"/format", "%v", err)
+	}
+	return pattern
+}
+
+func (p *parser) bound(pointer string, v any, f shape.Field) *value.Value {
+	if v == nil {
+		return nil
+	}
+	if f.Kind == value.Text || f.Kind == value.Bool {
+		p.bad(pointer, "a bound needs a number or a date; the field is neither")
+		return nil
+	}
+	written := []byte(fmt.Sprint(v))
+	plain := f
+	if f.Kind == value.Number {
+		plain.Decimal, plain.Group = 0, 0
+	}
+	read, ok := plain.Read(written)
+	if !ok && f.Kind == value.Time {
+		var m value.Moment
+		m, ok = text.ReadISO(written)
+		read = value.OfTime(m)
+	}
+	if !ok {
+		p.bad(pointer, "%q is not of the field's type", written)
+		return nil
+	}
+	return &read
+}
+
+func typeName(t string, f shape.Field) string {
+	switch {
+	case t == "integer":
+		return "a whole number"
+	case f.Kind == value.Number && (f.Decimal != 0 && f.Decimal != '.'):
+		return fmt.Sprintf("a number with %q as decimal mark", f.Decimal)
+	case f.Kind == value.Number:
+		return "a number with a point as decimal mark"
+	case f.Kind == value.Time && f.Pattern != nil:
+		return "a date in the form " + f.Pattern.String()
+	case f.Kind == value.Time:
+		return "a date and time as in 2026-11-25T06:30:00"
+	}
+	return "a " + t
+}
+
+// locate gives the offset of the value at a JSON Pointer (RFC 6901) of plain
+// names, or of the nearest parent that is there.
+func locate(source []byte, pointer string) int {
+	d := json.NewDecoder(bytes.NewReader(source))
+	best := 0
+	steps := strings.Split(strings.TrimPrefix(pointer, "/"), "/")
+	if _, err := d.Token(); err != nil {
+		return 0
+	}
+	for _, step := range steps {
+		for n := 0; d.More(); n++ {
+			before := int(d.InputOffset())
+			name := fmt.Sprint(n)
+			t, err := d.Token()
+			if err != nil {
+				return best
+			}
+			if key, isKey := t.(string); isKey && isObjectKey(source, int(d.InputOffset())) {
+				name, before = key, int(d.InputOffset())
+				if name != step {
+					var skip json.RawMessage
+					if d.Decode(&skip) != nil {
+						return best
+					}
+					continue
+				}
+				best = start(source, before)
+				if _, err := d.Token(); err != nil {
+					return best
+				}
+				break
+			}
+			if name == step {
+				best = start(source, before)
+				break
+			}
+			for depth := opens(t); depth > 0; {
+				if t, err = d.Token(); err != nil {
+					return best
+				}
+				depth += opens(t)
+			}
+		}
+	}
+	return best
+}
+
+func opens(t json.Token) int {
+	switch t {
+	case json.Delim('{'), json.Delim('['):
+		return 1
+	case json.Delim('}'), json.Delim(']'):
+		return -1
+	}
+	return 0
+}
+
+func isObjectKey(source []byte, at int) bool {
+	rest := bytes.TrimLeft(source[at:], " \t\r\n")
+	return len(rest) > 0 && rest[0] == ':'
+}
+
+// start skips what stands between two values.
+func start(source []byte, at int) int {
+	for at < len(source) && bytes.IndexByte([]byte(" \t\r\n,:"), source[at]) >= 0 {
+		at++
+	}
+	return at
+}

@@ -1,0 +1,115 @@
+// Package shape says what a record looks like to those who check and map it:
+// its fields, their types, and the slot in which each arrives.
+package shape
+
+import (
+	"ydrion/core/text"
+	"ydrion/core/value"
+)
+
+// Field is one field of a record.
+type Field struct {
+	Name    string
+	Kind    value.Kind    // Text, Number, Bool or Time
+	Pattern *text.Pattern // how a Time is written; nil: RFC 3339 forms
+	Decimal byte          // decimal mark of a Number; 0: a point
+	Group   byte          // grouping mark of a Number; 0: none
+	Truths  []string      // how true is written
+	// Checked says that a value that is there has been proved to have its
+	// kind's form before anybody maps it.
+	Checked bool
+}
+
+// Plain tells whether a checked value can be copied as it is written: a number
+// with a point and no grouping.
+func (f Field) Plain() bool {
+	return f.Checked && f.Kind == value.Number && f.Group == 0 && (f.Decimal == 0 || f.Decimal == '.')
+}
+
+// Record is the fields of a record, each in the slot of its index.
+type Record []Field
+
+// Slot finds a field's slot, -1 if there is none.
+func (r Record) Slot(name string) int {
+	for i, f := range r {
+		if f.Name == name {
+			return i
+		}
+	}
+	return -1
+}
+
+// Names are the fields' names in the order of the slots.
+func (r Record) Names() []string {
+	names := make([]string, len(r))
+	for i, f := range r {
+		names[i] = f.Name
+	}
+	return names
+}
+
+// Read turns a field's text into a value of its kind. It is false if the text
+// does not have the form.
+func (f *Field) Read(b []byte) (value.Value, bool) {
+	if len(b) == 0 {
+		return value.Value{Kind: value.Empty}, true
+	}
+	switch f.Kind {
+	case value.Number:
+		written := b
+		if !f.Plain() && (f.Decimal != 0 || f.Group != 0) {
+			var ok bool
+			if written, ok = Canonical(b, f.Decimal, f.Group); !ok {
+				return value.Value{}, false
+			}
+		}
+		d, err := value.ParseDecimal(written)
+		return value.OfWritten(d, written), err == nil
+	case value.Time:
+		if f.Pattern == nil {
+			m, ok := text.ReadISO(b)
+			return value.OfTime(m), ok
+		}
+		m, ok := f.Pattern.Read(b)
+		return value.OfTime(m), ok
+	case value.Bool:
+		for _, t := range f.Truths {
+			if t == string(b) {
+				return value.OfBool(true), true
+			}
+		}
+		return value.OfBool(false), true
+	}
+	return value.OfText(b), true
+}
+
+// Canonical writes a number with other marks with a point and no grouping.
+// Groups must have three digits.
+func Canonical(b []byte, decimal, group byte) ([]byte, bool) {
+	if decimal == 0 {
+		decimal = '.'
+	}
+	out := make([]byte, 0, len(b))
+	run, grouped, fraction := 0, false, false
+	for _, c := range b {
+		switch {
+		case c == decimal && !fraction:
+			if grouped && run != 3 {
+				return nil, false
+			}
+			fraction = true
+			out = append(out, '.')
+		case group != 0 && c == group && !fraction:
+			if run == 0 || run > 3 || grouped && run != 3 {
+				return nil, false
+			}
+			grouped, run = true, 0
+		default:
+			if c-'0' <= 9 {
+				run++
+			}
+			out = append(out, c)
+		}
+	}
+	return out, value.IsNumber(out) && (fraction || !grouped || run == 3)
+}

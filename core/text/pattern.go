@@ -1,0 +1,493 @@
+package text
+
+import (
+	"fmt"
+	"strings"
+
+	"ydrion/core/value"
+)
+
+// Pattern is a compiled date and time pattern.
+type Pattern struct {
+	source string
+	items  []item
+	width  int // bytes of every text that it reads, or 0 if they differ
+}
+
+type field uint8
+
+const (
+	literal field = iota
+	year4
+	year2
+	month
+	monthName
+	day
+	hour24
+	hour12
+	minute
+	second
+	fraction
+	halfDay
+	offset
+)
+
+type item struct {
+	field field
+	width int    // digits; 0 is one or two digits
+	text  string // of a literal
+}
+
+var letterFields = map[byte]field{'y': year4, 'M': month, 'd': day, 'H': hour24, 'h': hour12, 'm': minute, 's': second, 'S': fraction, 'a': halfDay, 'X': offset, 'x': offset}
+
+var monthNames = [13]string{"", "Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"}
+
+// ParsePattern compiles a pattern of Unicode TR 35, part 4 (Dates), clause
+// "Date Field Symbols": yyyy yy M MM MMM d dd H HH h hh m mm s ss S… a X XX,
+// text between apostrophes, and everything that is not a letter as itself.
+// Letters that are commonly mistaken for others are refused with the right one
+// named.
+func ParsePattern(source string) (*Pattern, error) {
+	p := &Pattern{source: source}
+	for i := 0; i < len(source); {
+		c := source[i]
+		if c == '\'' {
+			end := strings.IndexByte(source[i+1:], '\'')
+			if end < 0 {
+				return nil, fmt.Errorf("date pattern %q: the text after ' is not closed", source)
+			}
+			text := source[i+1 : i+1+end]
+			if text == "" {
+				text = "'"
+			}
+			p.literal(text)
+			i += end + 2
+			continue
+		}
+		if (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') {
+			p.literal(string(c))
+			i++
+			continue
+		}
+		n := 1
+		for i+n < len(source) && source[i+n] == c {
+			n++
+		}
+		if err := p.letters(c, n); err != nil {
+			return nil, fmt.Errorf("date pattern %q: %w", source, err)
+		}
+		i += n
+	}
+	return p, p.check()
+}
+
+// MustPattern is ParsePattern for patterns in code.
+func MustPattern(source string) *Pattern {
+	p, err := ParsePattern(source)
+	if err != nil {
+		panic(err)
+	}
+	return p
+}
+
+func (p *Pattern) literal(text string) {
+	if n := len(p.items); n > 0 && p.items[n-1].field == literal {
+		p.items[n-1].text += text
+		return
+	}
+	p.items = append(p.items, item{field: literal, text: text})
+}
+
+func (p *Pattern) letters(c byte, n int) error {
+	switch c {
+	case 'Y':
+		return fmt.Errorf("Y is the year of a week; years are yyyy")
+	case 'D':
+		return fmt.Errorf("D is the day of the year; days of the month are dd")
+	}
+	f, ok := letterFields[c]
+	if !ok {
+		return fmt.Errorf("letter %c has no meaning here; put text between apostrophes", c)
+	}
+	it := item{field: f, width: n}
+	switch {
+	case f == year4 && n == 2:
+		it.field = year2
+	case f == year4 && n != 4:
+		return fmt.Errorf("years are yyyy or yy")
+	case f == month && n == 3:
+		it.field = monthName
+	case f == fraction && n <= 9, f == halfDay && n == 1, f == offset && n <= 3:
+	case f != year4 && n > 2 || f == halfDay || f == offset || f == fraction:
+		return fmt.Errorf("%s is too long", strings.Repeat(string(c), n))
+	case n == 1 && f != fraction && f != halfDay && f != offset:
+		it.width = 0
+	}
+	p.items = append(p.items, it)
+	return nil
+}
+
+func (p *Pattern) check() error {
+	has := map[field]bool{}
+	for _, it := range p.items {
+		f := it.field
+		switch f {
+		case year2:
+			f = year4
+		case monthName:
+			f = month
+		case literal:
+			continue
+		}
+		if has[f] {
+			return fmt.Errorf("date pattern %q says one thing twice", p.source)
+		}
+		has[f] = true
+	}
+	switch {
+	case len(has) == 0:
+		return fmt.Errorf("date pattern %q has no date in it", p.source)
+	case has[hour12] && !has[halfDay]:
+		return fmt.Errorf("date pattern %q: hh goes from 1 to 12 and needs a; hours from 0 to 23 are HH", p.source)
+	case has[minute] && !has[hour24] && !has[hour12]:
+		return fmt.Errorf("date pattern %q: mm is minutes; months are MM", p.source)
+	case has[month] && has[hour24] && !has[minute] && has[second]:
+		return fmt.Errorf("date pattern %q: MM is months; minutes are mm", p.source)
+	}
+	for _, it := range p.items {
+		switch {
+		case it.field == literal:
+			p.width += len(it.text)
+		case it.field == monthName:
+			p.width += 3
+		case it.width == 0 || it.field == halfDay || it.field == offset:
+			p.width = 0
+			return nil
+		default:
+			p.width += it.width
+		}
+	}
+	return nil
+}
+
+var strptime = map[byte]string{'Y': "yyyy", 'y': "yy", 'm': "MM", 'd': "dd", 'H': "HH", 'I': "hh", 'M': "mm", 'S': "ss", 'f': "SSSSSS", 'p': "a", 'z': "XX", 'b': "MMM", '%': "%"}
+
+// ParseStrptime compiles the pattern form that Table Schema uses: %Y %m %d %H
+// %M %S and the like (POSIX strptime).
+func ParseStrptime(source string) (*Pattern, error) {
+	var b strings.Builder
+	for i := 0; i < len(source); i++ {
+		c := source[i]
+		if c != '%' {
+			if c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z' {
+				fmt.Fprintf(&b, "'%c'", c)
+			} else if c == '\'' {
+				b.WriteString("''")
+			} else {
+				b.WriteByte(c)
+			}
+			continue
+		}
+		i++
+		if i == len(source) || strptime[source[i]] == "" {
+			return nil, fmt.Errorf("date format %q: %% must be followed by one of Y y m b d H I M S f p z", source)
+		}
+		b.WriteString(strptime[source[i]])
+	}
+	return ParsePattern(b.String())
+}
+
+// String is the pattern in its TR 35 form.
+func (p *Pattern) String() string { return p.source }
+
+// HasDate tells whether year, month and day are all in the pattern.
+func (p *Pattern) HasDate() bool {
+	n := 0
+	for _, it := range p.items {
+		switch it.field {
+		case year4, year2, month, monthName, day:
+			n++
+		}
+	}
+	return n == 3
+}
+
+func digits(b []byte, n int) (int, int, bool) {
+	v, i := 0, 0
+	for i < len(b) && (n == 0 && i < 2 || i < n) && b[i]-'0' <= 9 {
+		v = v*10 + int(b[i]-'0')
+		i++
+	}
+	return v, i, i > 0 && (n == 0 || i == n)
+}
+
+// Read reads a whole text. It is false if the text does not have the pattern's
+// form or the date does not exist. Two-digit years are 1970 to 2069.
+func (p *Pattern) Read(b []byte) (value.Moment, bool) {
+	m := value.Moment{Year: 1, Month: 1, Day: 1, Offset: value.NoZone}
+	if p.width > 0 && len(b) != p.width {
+		return m, false
+	}
+	afternoon, hasHalf, hour12Seen := false, false, false
+	note := func(precision value.Precision) { m.Precision = max(m.Precision, precision) }
+	for i := range p.items {
+		it := &p.items[i]
+		switch it.field {
+		case literal:
+			if len(b) < len(it.text) || string(b[:len(it.text)]) != it.text {
+				return m, false
+			}
+			b = b[len(it.text):]
+			continue
+		case monthName:
+			n := 0
+			for k := 1; k < len(monthNames) && len(b) >= 3; k++ {
+				if strings.EqualFold(monthNames[k], string(b[:3])) {
+					n = k
+				}
+			}
+			if n == 0 {
+				return m, false
+			}
+			m.Month, b = uint8(n), b[3:]
+			note(value.Month)
+			continue
+		case halfDay:
+			if len(b) < 2 || b[1]|0x20 != 'm' || b[0]|0x20 != 'a' && b[0]|0x20 != 'p' {
+				return m, false
+			}
+			afternoon, hasHalf, b = b[0]|0x20 == 'p', true, b[2:]
+			continue
+		case offset:
+			n, ok := 0, false
+			if m.Offset, n, ok = readOffset(b); !ok {
+				return m, false
+			}
+			b = b[n:]
+			continue
+		}
+		v, n, ok := digits(b, it.width)
+		if !ok {
+			return m, false
+		}
+		switch it.field {
+		case year4:
+			m.Year = int16(v)
+		case year2:
+			m.Year = int16(1900 + v)
+			if v < 70 {
+				m.Year += 100
+			}
+		case month:
+			if v > 12 {
+				return m, false
+			}
+			m.Month = uint8(v)
+			note(value.Month)
+		case day:
+			m.Day = uint8(min(v, 99))
+			note(value.Day)
+		case hour24:
+			m.Hour = uint8(min(v, 99))
+			note(value.Hour)
+		case hour12:
+			if v < 1 || v > 12 {
+				return m, false
+			}
+			m.Hour, hour12Seen = uint8(v%12), true
+			note(value.Hour)
+		case minute:
+			m.Minute = uint8(min(v, 99))
+			note(value.Minute)
+		case second:
+			m.Second = uint8(min(v, 99))
+			note(value.Second)
+		case fraction:
+			for k := it.width; k < 9; k++ {
+				v *= 10
+			}
+			m.Nano = int32(v)
+			note(value.Fraction)
+		}
+		b = b[n:]
+	}
+	if hour12Seen && hasHalf && afternoon {
+		m.Hour += 12
+	}
+	return m, len(b) == 0 && m.Valid()
+}
+
+func readOffset(b []byte) (minutes int16, n int, ok bool) {
+	if len(b) > 0 && b[0] == 'Z' {
+		return 0, 1, true
+	}
+	if len(b) < 3 || b[0] != '+' && b[0] != '-' {
+		return 0, 0, false
+	}
+	h, _, ok := digits(b[1:], 2)
+	if !ok {
+		return 0, 0, false
+	}
+	n = 3
+	m := 0
+	rest := b[3:]
+	if len(rest) > 0 && rest[0] == ':' {
+		rest, n = rest[1:], n+1
+	}
+	if v, _, got := digits(rest, 2); got {
+		m, n = v, n+2
+	} else if n == 4 {
+		return 0, 0, false
+	}
+	if h > 18 || m > 59 {
+		return 0, 0, false
+	}
+	total := h*60 + m
+	if b[0] == '-' {
+		total = -total
+	}
+	return int16(total), n, true
+}
+
+// Append writes a moment in the pattern's form.
+func (p *Pattern) Append(to []byte, m value.Moment) []byte {
+	for i := range p.items {
+		it := &p.items[i]
+		switch it.field {
+		case literal:
+			to = append(to, it.text...)
+		case year4:
+			to = value.AppendDigits(to, int(m.Year), 4)
+		case year2:
+			to = value.AppendDigits(to, int(m.Year)%100, 2)
+		case month:
+			to = appendNumber(to, int(m.Month), it.width)
+		case monthName:
+			to = append(to, monthNames[m.Month]...)
+		case day:
+			to = appendNumber(to, int(m.Day), it.width)
+		case hour24:
+			to = appendNumber(to, int(m.Hour), it.width)
+		case hour12:
+			to = appendNumber(to, (int(m.Hour)+11)%12+1, it.width)
+		case minute:
+			to = appendNumber(to, int(m.Minute), it.width)
+		case second:
+			to = appendNumber(to, int(m.Second), it.width)
+		case fraction:
+			n := int(m.Nano)
+			for k := it.width; k < 9; k++ {
+				n /= 10
+			}
+			to = value.AppendDigits(to, n, it.width)
+		case halfDay:
+			if m.Hour < 12 {
+				to = append(to, "AM"...)
+			} else {
+				to = append(to, "PM"...)
+			}
+		case offset:
+			off := m.Offset
+			if off == value.NoZone {
+				off = 0
+			}
+			to = value.AppendOffset(to, off, it.width == 3)
+		}
+	}
+	return to
+}
+
+func appendNumber(to []byte, n, width int) []byte {
+	if width == 0 {
+		width = 1
+		if n > 9 {
+			width = 2
+		}
+	}
+	return value.AppendDigits(to, n, width)
+}
+
+// Rearrangement is a change from one fixed-width pattern to another that only
+// moves digits: every byte of the result is a constant or a byte of the
+// source.
+type Rearrangement struct {
+	Width int    // bytes of the source text
+	Fixed []byte // the result, with the constants in place
+	From  []int8 // for each byte of the result its position in the source, or -1
+}
+
+// Rearrange tells how to come from one pattern to another by moving digits. It
+// is false if that needs more: names, offsets, a field that the source lacks,
+// or fields of varying width.
+func Rearrange(from, to *Pattern) (Rearrangement, bool) {
+	if from.width == 0 || to.width == 0 || from.width > 127 {
+		return Rearrangement{}, false
+	}
+	at := map[field][2]int{}
+	pos := 0
+	for _, it := range from.items {
+		n := it.width
+		if it.field == literal {
+			n = len(it.text)
+		} else if it.field == monthName {
+			n = 3
+		}
+		at[it.field] = [2]int{pos, n}
+		pos += n
+	}
+	r := Rearrangement{Width: from.width}
+	for _, it := range to.items {
+		if it.field == literal {
+			r.constant(it.text)
+			continue
+		}
+		src, ok := at[it.field]
+		switch {
+		case ok && src[1] == it.width && it.field != monthName:
+			for k := range it.width {
+				r.Fixed, r.From = append(r.Fixed, 0), append(r.From, int8(src[0]+k))
+			}
+		case !ok && (it.field == second || it.field == fraction || it.field == minute && at[hour24] == [2]int{} || it.field == hour24):
+			r.constant(strings.Repeat("0", it.width))
+		default:
+			return Rearrangement{}, false
+		}
+	}
+	return r, true
+}
+
+func (r *Rearrangement) constant(text string) {
+	for i := range len(text) {
+		r.Fixed, r.From = append(r.Fixed, text[i]), append(r.From, -1)
+	}
+}
+
+// Append writes the rearranged text. The source must have been read with the
+// source pattern before.
+func (r *Rearrangement) Append(to, source []byte) []byte {
+	n := len(to)
+	to = append(to, r.Fixed...)
+	out := to[n:]
+	for i, f := range r.From {
+		if f >= 0 {
+			out[i] = source[f]
+		}
+	}
+	return to
+}
+
+var isoForms = []*Pattern{
+	MustPattern("yyyy-MM-dd"), MustPattern("yyyy-MM-dd'T'HH:mm:ss"), MustPattern("yyyy-MM-dd'T'HH:mm:ssXXX"),
+	MustPattern("yyyy-MM-dd'T'HH:mm"), MustPattern("yyyy-MM-dd'T'HH:mmXXX"), MustPattern("yyyy-MM-dd'T'HH:mm:ss.SSS"), MustPattern("yyyy-MM-dd'T'HH:mm:ss.SSSXXX"),
+	MustPattern("yyyy-MM"), MustPattern("yyyy"), MustPattern("HH:mm:ss"), MustPattern("HH:mm"),
+}
+
+// ReadISO reads the RFC 3339 forms of a date, a time or both.
+func ReadISO(b []byte) (value.Moment, bool) {
+	for _, p := range isoForms {
+		if m, ok := p.Read(b); ok {
+			return m, true
+		}
+	}
+	return value.Moment{}, false
+}

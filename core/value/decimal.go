@@ -1,0 +1,293 @@
+package value
+
+import (
+	"errors"
+	"math"
+	"math/big"
+	"math/bits"
+	"strconv"
+)
+
+// Decimal is an exact decimal number: coefficient × 10^-scale. The coefficient
+// is a machine integer as long as it fits and a big integer otherwise. The
+// zero value is 0.
+type Decimal struct {
+	coef  int64
+	big   *big.Int // nil when coef holds the coefficient
+	scale int32    // digits after the decimal mark, 0 or more
+}
+
+// MaxDigits bounds the length of a number that is computed with.
+const MaxDigits = 1000
+
+var errNumber = errors.New("not a number")
+
+// ParseDecimal reads an optional minus sign, digits, and optionally a point and
+// digits: the form -?[0-9]+(\.[0-9]+)?.
+func ParseDecimal(b []byte) (Decimal, error) {
+	if !IsNumber(b) || len(b) > MaxDigits {
+		return Decimal{}, errNumber
+	}
+	var d Decimal
+	var u uint64
+	for i, c := range b {
+		switch {
+		case c == '-':
+		case c == '.':
+			d.scale = int32(len(b) - i - 1)
+		default:
+			hi, lo := bits.Mul64(u, 10)
+			lo, carry := bits.Add64(lo, uint64(c-'0'), 0)
+			if hi+carry != 0 || lo > math.MaxInt64 {
+				return parseBig(b)
+			}
+			u = lo
+		}
+	}
+	d.coef = int64(u)
+	if b[0] == '-' {
+		d.coef = -d.coef
+	}
+	return d, nil
+}
+
+func parseBig(b []byte) (Decimal, error) {
+	digits := make([]byte, 0, len(b))
+	scale := int32(0)
+	for i, c := range b {
+		if c == '.' {
+			scale = int32(len(b) - i - 1)
+			continue
+		}
+		digits = append(digits, c)
+	}
+	n, ok := new(big.Int).SetString(string(digits), 10)
+	if !ok {
+		return Decimal{}, errNumber
+	}
+	return Decimal{big: n, scale: scale}, nil
+}
+
+// IsNumber tells whether b has the form -?[0-9]+(\.[0-9]+)?.
+func IsNumber(b []byte) bool {
+	i := 0
+	if i < len(b) && b[i] == '-' {
+		i++
+	}
+	from := i
+	for i < len(b) && b[i]-'0' <= 9 {
+		i++
+	}
+	if i == from {
+		return false
+	}
+	if i == len(b) {
+		return true
+	}
+	if b[i] != '.' {
+		return false
+	}
+	i++
+	from = i
+	for i < len(b) && b[i]-'0' <= 9 {
+		i++
+	}
+	return i > from && i == len(b)
+}
+
+// IsInteger tells whether b has the form -?[0-9]+.
+func IsInteger(b []byte) bool {
+	i := 0
+	if i < len(b) && b[i] == '-' {
+		i++
+	}
+	from := i
+	for i < len(b) && b[i]-'0' <= 9 {
+		i++
+	}
+	return i > from && i == len(b)
+}
+
+// Int is a whole number.
+func Int(n int64) Decimal { return Decimal{coef: n} }
+
+func (d Decimal) int() *big.Int {
+	if d.big != nil {
+		return d.big
+	}
+	return big.NewInt(d.coef)
+}
+
+func fromBig(n *big.Int, scale int32) Decimal {
+	if n.IsInt64() {
+		return Decimal{coef: n.Int64(), scale: scale}
+	}
+	return Decimal{big: n, scale: scale}
+}
+
+var ten = big.NewInt(10)
+
+func pow10(n int32) *big.Int { return new(big.Int).Exp(ten, big.NewInt(int64(n)), nil) }
+
+// align gives both coefficients at the larger scale.
+func align(a, b Decimal) (x, y *big.Int, scale int32) {
+	x, y = a.int(), b.int()
+	scale = max(a.scale, b.scale)
+	if a.scale < scale {
+		x = new(big.Int).Mul(x, pow10(scale-a.scale))
+	}
+	if b.scale < scale {
+		y = new(big.Int).Mul(y, pow10(scale-b.scale))
+	}
+	return x, y, scale
+}
+
+// Add is a + b.
+func (d Decimal) Add(e Decimal) Decimal {
+	if d.big == nil && e.big == nil && d.scale == e.scale {
+		if sum := d.coef + e.coef; (sum > d.coef) == (e.coef > 0) {
+			return Decimal{coef: sum, scale: d.scale}
+		}
+	}
+	x, y, scale := align(d, e)
+	return fromBig(new(big.Int).Add(x, y), scale)
+}
+
+// Neg is -d.
+func (d Decimal) Neg() Decimal {
+	if d.big == nil && d.coef != math.MinInt64 {
+		return Decimal{coef: -d.coef, scale: d.scale}
+	}
+	return fromBig(new(big.Int).Neg(d.int()), d.scale)
+}
+
+// Sub is d - e.
+func (d Decimal) Sub(e Decimal) Decimal { return d.Add(e.Neg()) }
+
+// Mul is d × e, exact: the scales add up.
+func (d Decimal) Mul(e Decimal) Decimal {
+	return fromBig(new(big.Int).Mul(d.int(), e.int()), d.scale+e.scale)
+}
+
+// Div is d ÷ e rounded half to even at the given number of decimals. It is
+// false when e is zero.
+func (d Decimal) Div(e Decimal, decimals int32) (Decimal, bool) {
+	if e.Sign() == 0 {
+		return Decimal{}, false
+	}
+	x, y, _ := align(d, e)
+	x = new(big.Int).Mul(x, pow10(decimals))
+	return fromBig(quotient(x, y, HalfEven), decimals), true
+}
+
+// Rounding says what happens to a digit that is rounded away.
+type Rounding uint8
+
+const (
+	HalfEven Rounding = iota // ties to the even neighbour
+	HalfUp                   // ties away from zero
+	Down                     // towards zero
+	Up                       // away from zero
+)
+
+// Round gives the number with the given decimals, which may be more than it
+// has.
+func (d Decimal) Round(decimals int32, mode Rounding) Decimal {
+	if decimals >= d.scale {
+		n := new(big.Int).Mul(d.int(), pow10(decimals-d.scale))
+		return fromBig(n, decimals)
+	}
+	return fromBig(quotient(d.int(), pow10(d.scale-decimals), mode), decimals)
+}
+
+func quotient(x, y *big.Int, mode Rounding) *big.Int {
+	q, r := new(big.Int).QuoRem(x, y, new(big.Int))
+	if r.Sign() == 0 {
+		return q
+	}
+	away := big.NewInt(int64(x.Sign() * y.Sign()))
+	twice := new(big.Int).Abs(r)
+	half := twice.Lsh(twice, 1).CmpAbs(y)
+	grow := false
+	switch mode {
+	case HalfEven:
+		grow = half > 0 || half == 0 && q.Bit(0) == 1
+	case HalfUp:
+		grow = half >= 0
+	case Up:
+		grow = true
+	}
+	if grow {
+		q.Add(q, away)
+	}
+	return q
+}
+
+// Cmp is -1, 0 or 1.
+func (d Decimal) Cmp(e Decimal) int {
+	if d.big == nil && e.big == nil && d.scale == e.scale {
+		switch {
+		case d.coef < e.coef:
+			return -1
+		case d.coef > e.coef:
+			return 1
+		}
+		return 0
+	}
+	x, y, _ := align(d, e)
+	return x.Cmp(y)
+}
+
+// Sign is -1, 0 or 1.
+func (d Decimal) Sign() int {
+	if d.big != nil {
+		return d.big.Sign()
+	}
+	switch {
+	case d.coef < 0:
+		return -1
+	case d.coef > 0:
+		return 1
+	}
+	return 0
+}
+
+// Int64 gives the number if it is whole and fits.
+func (d Decimal) Int64() (int64, bool) {
+	w := d.Round(0, Down)
+	if w.big != nil || w.Cmp(d) != 0 {
+		return 0, false
+	}
+	return w.coef, true
+}
+
+// Append writes plain decimal notation.
+func (d Decimal) Append(to []byte) []byte {
+	var digits []byte
+	var scratch [24]byte
+	if d.big != nil {
+		digits = d.big.Append(nil, 10)
+	} else {
+		digits = strconv.AppendInt(scratch[:0], d.coef, 10)
+	}
+	if digits[0] == '-' {
+		to = append(to, '-')
+		digits = digits[1:]
+	}
+	point := len(digits) - int(d.scale)
+	if d.scale == 0 {
+		return append(to, digits...)
+	}
+	if point <= 0 {
+		to = append(to, "0."...)
+		for ; point < 0; point++ {
+			to = append(to, '0')
+		}
+		return append(to, digits...)
+	}
+	to = append(to, digits[:point]...)
+	to = append(to, '.')
+	return append(to, digits[point:]...)
+}
+
+func (d Decimal) String() string { return string(d.Append(nil)) }

@@ -1,0 +1,124 @@
+package value
+
+import "time"
+
+// Precision says how much of a moment is known.
+type Precision uint8
+
+const (
+	Year Precision = iota
+	Month
+	Day
+	Hour
+	Minute
+	Second
+	Fraction
+)
+
+// NoZone is the offset of a moment whose zone is not known.
+const NoZone = -1 << 15
+
+// Moment is a calendar date, with or without a time of day, with or without an
+// offset from UTC, and with the precision that was written.
+type Moment struct {
+	Year         int16
+	Month, Day   uint8
+	Hour, Minute uint8
+	Second       uint8
+	Precision    Precision
+	Offset       int16 // minutes east of UTC, or NoZone
+	Nano         int32
+}
+
+var monthDays = [13]uint8{0, 31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31}
+
+// DaysIn gives the days of a month of the Gregorian calendar.
+func DaysIn(year int, month uint8) uint8 {
+	if month == 2 && year%4 == 0 && (year%100 != 0 || year%400 == 0) {
+		return 29
+	}
+	return monthDays[month]
+}
+
+// Valid tells whether the moment exists.
+func (m Moment) Valid() bool {
+	return m.Year >= 0 && m.Year <= 9999 && m.Month >= 1 && m.Month <= 12 && m.Day >= 1 && m.Day <= DaysIn(int(m.Year), m.Month) &&
+		m.Hour < 24 && m.Minute < 60 && m.Second < 60
+}
+
+// FromTime is a moment with an offset and nanoseconds.
+func FromTime(t time.Time) Moment {
+	_, offset := t.Zone()
+	return Moment{Year: int16(t.Year()), Month: uint8(t.Month()), Day: uint8(t.Day()), Hour: uint8(t.Hour()), Minute: uint8(t.Minute()),
+		Second: uint8(t.Second()), Nano: int32(t.Nanosecond()), Precision: Fraction, Offset: int16(offset / 60)}
+}
+
+// Std is the moment as the standard library has it; a moment without a zone is
+// taken as UTC.
+func (m Moment) Std() time.Time {
+	zone := time.UTC
+	if m.Offset != NoZone && m.Offset != 0 {
+		zone = time.FixedZone("", int(m.Offset)*60)
+	}
+	return time.Date(int(m.Year), time.Month(m.Month), int(m.Day), int(m.Hour), int(m.Minute), int(m.Second), int(m.Nano), zone)
+}
+
+// Compare orders two moments; false when only one of them has a zone.
+func (m Moment) Compare(n Moment) (int, bool) {
+	if (m.Offset == NoZone) != (n.Offset == NoZone) {
+		return 0, false
+	}
+	return m.Std().Compare(n.Std()), true
+}
+
+// Append writes RFC 3339 forms cut to the precision: 2026, 2026-11,
+// 2026-11-25, 2026-11-25T06:30, and so on.
+func (m Moment) Append(to []byte) []byte {
+	to = AppendDigits(to, int(m.Year), 4)
+	if m.Precision >= Month {
+		to = AppendDigits(append(to, '-'), int(m.Month), 2)
+	}
+	if m.Precision >= Day {
+		to = AppendDigits(append(to, '-'), int(m.Day), 2)
+	}
+	if m.Precision >= Hour {
+		to = AppendDigits(append(to, 'T'), int(m.Hour), 2)
+		to = AppendDigits(append(to, ':'), int(m.Minute), 2)
+	}
+	if m.Precision >= Second {
+		to = AppendDigits(append(to, ':'), int(m.Second), 2)
+	}
+	if m.Precision >= Fraction && m.Nano != 0 {
+		to = AppendDigits(append(to, '.'), int(m.Nano/1e6), 3)
+	}
+	if m.Precision >= Hour && m.Offset != NoZone {
+		to = AppendOffset(to, m.Offset, true)
+	}
+	return to
+}
+
+// AppendOffset writes Z or +hh:mm (or +hhmm).
+func AppendOffset(to []byte, offset int16, colon bool) []byte {
+	if offset == 0 && colon {
+		return append(to, 'Z')
+	}
+	sign, n := byte('+'), int(offset)
+	if n < 0 {
+		sign, n = '-', -n
+	}
+	to = AppendDigits(append(to, sign), n/60, 2)
+	if colon {
+		to = append(to, ':')
+	}
+	return AppendDigits(to, n%60, 2)
+}
+
+// AppendDigits writes n with leading zeros, width digits wide.
+func AppendDigits(to []byte, n, width int) []byte {
+	var d [10]byte
+	for i := width - 1; i >= 0; i-- {
+		d[i] = byte('0' + n%10)
+		n /= 10
+	}
+	return append(to, d[:width]...)
+}
