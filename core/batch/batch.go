@@ -75,6 +75,7 @@ type Batch struct {
 	Notes  []Note
 	Out    []byte        // what the records became, in order
 	Ends   []uint32      // end in Out for each record
+	Names  []string      // file name for each record, when each becomes a file
 	Turn   chan struct{} // closed when all batches before have been numbered
 	Next   chan struct{} // to be closed when this one has been
 	Done   chan struct{} // receives when the batch is ready to be given out
@@ -94,7 +95,7 @@ func (b *Batch) Reset() {
 	}
 	b.N, b.Odd, b.Lines = 0, false, 0
 	b.Bounds, b.Spans, b.Notes, b.What = b.Bounds[:0], b.Spans[:0], b.Notes[:0], b.What[:0]
-	b.Out, b.Ends = b.Out[:0], b.Ends[:0]
+	b.Out, b.Ends, b.Names = b.Out[:0], b.Ends[:0], b.Names[:0]
 	b.seenOff, b.seenLine = 0, 0
 }
 

@@ -145,6 +145,9 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 	var broken *format.Broken
 	if errors.As(err, &broken) {
 		result.Broken = true
+		result.In++ // what is left counts as one record
+		result.Rejected++
+		broken.Finding.Place.Record = result.In
 		result.Findings = append(result.Findings, broken.Finding)
 		err = sink.Broken(broken)
 	}
@@ -273,21 +276,38 @@ func (r *run) work(b *batch.Batch, env *lang.Env) error {
 	if err := r.turn(b); err != nil {
 		return err
 	}
-	out := b.Out
 	for i := range n {
 		if b.What[i] == batch.Good {
-			var o lang.Outcome
-			if out, o = r.plan.Program.Run(env, b, i, out); o.What != batch.Good {
-				b.What[i] = o.What
-				b.Notes = append(b.Notes, batch.Note{Record: int32(i), Slot: -1, Rule: o.Line, Source: batch.Map, Text: o.Reason, Warn: o.What == batch.Filtered})
-			} else {
-				out = append(out, r.plan.After...)
-			}
+			r.write(b, i, env)
+		} else if r.plan.Separate {
+			b.Names = append(b.Names, "")
 		}
-		b.Ends = append(b.Ends, uint32(len(out)))
+		b.Ends = append(b.Ends, uint32(len(b.Out)))
 	}
-	b.Out = out
 	return nil
+}
+
+// write maps one good record.
+func (r *run) write(b *batch.Batch, i int, env *lang.Env) {
+	begin := len(b.Out)
+	out, o := r.plan.Program.Run(env, b, i, b.Out)
+	name := ""
+	if o.What == batch.Good && r.plan.Separate {
+		var problem string
+		if name, problem = r.plan.Names.Name(env, b, i); problem != "" {
+			out, o = out[:begin], lang.Outcome{What: batch.Rejected, Line: lang.NameRule, Reason: problem}
+		}
+	}
+	if r.plan.Separate {
+		b.Names = append(b.Names, name)
+	}
+	if o.What != batch.Good {
+		b.What[i] = o.What
+		b.Notes = append(b.Notes, batch.Note{Record: int32(i), Slot: -1, Rule: o.Line, Source: batch.Map, Text: o.Reason, Warn: o.What == batch.Filtered})
+		b.Out = out
+		return
+	}
+	b.Out = append(out, r.plan.After...)
 }
 
 // turn is what has to happen in the order of the file.

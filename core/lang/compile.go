@@ -4,9 +4,7 @@ import (
 	"bytes"
 	"strings"
 
-	"ydrion/core/finding"
 	"ydrion/core/lookup"
-	"ydrion/core/place"
 	"ydrion/core/value"
 )
 
@@ -293,22 +291,4 @@ func arithmetic(e *Env, op string, x, y value.Value) value.Value {
 		a = q
 	}
 	return value.OfNumber(a)
-}
-
-// Namer makes file names from a text with expressions.
-type Namer struct {
-	eval      evaluator
-	PerRecord bool // uses fields, record or sequence: differs from record to record
-	Sequence  bool
-}
-
-// CompileName compiles a file name's text.
-func CompileName(n Node, scope Scope, at func(int) place.Place) (*Namer, finding.List) {
-	c := &compiler{newChecker(scope, at)}
-	c.check(n)
-	if c.out.HasErrors() {
-		return nil, c.out
-	}
-	namer := &Namer{eval: c.compile(n), PerRecord: len(c.used) > 0 || c.words["record"] || c.words["sequence"], Sequence: c.words["sequence"]}
-	return namer, c.out
 }

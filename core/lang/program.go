@@ -566,8 +566,11 @@ func trimmed(out []byte, begin int, set []byte) []byte {
 
 // Describe makes the finding of a map note.
 func (p *Program) Describe(b *batch.Batch, n batch.Note) finding.Finding {
-	l := p.lines[n.Rule]
 	at := b.Place(int(n.Record), b.Bounds[n.Record].Off)
+	if n.Rule == NameRule {
+		return finding.New("deliver.name", at, "no file can be named after this record: %s", n.Text)
+	}
+	l := p.lines[n.Rule]
 	severity := finding.Error
 	if n.Warn {
 		severity = finding.Warning
@@ -579,15 +582,4 @@ func (p *Program) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 		f.Message = l.target + ": " + n.Text
 	}
 	return f
-}
-
-// Name makes the file name for a record, and why that is not possible.
-func (n *Namer) Name(e *Env, b *batch.Batch, record int) (string, string) {
-	if b != nil {
-		e.start(b, record)
-	} else {
-		e.failed, e.reason, e.scratch = false, "", e.scratch[:0]
-	}
-	v := n.eval(e)
-	return string(v.Append(nil)), e.reason
 }

@@ -1,0 +1,217 @@
+// Package api is the HTTP interface: typed operations with an OpenAPI 3.1
+// document, problem documents (RFC 9457), live events (server-sent events), and
+// the console's files. It has no logic of its own.
+package api
+
+import (
+	"crypto/subtle"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"ydrion/service"
+)
+
+// Version of the interface.
+const Version = "1"
+
+// Config is what the interface is made of.
+type Config struct {
+	Service *service.Service
+	Token   string
+	Console fs.FS // built files, with index.html
+	Log     *slog.Logger
+}
+
+// New makes the handler of all requests.
+func New(c Config) http.Handler {
+	e := echo.New()
+	e.HTTPErrorHandler = problem(c.Log)
+	e.Use(middleware.Recover(), secure, access(c.Log))
+	e.Use(authorize(c.Token))
+	operations(humaAPI(e), c.Service)
+	e.GET("/api/events", events(c.Service))
+	e.GET("/api/pickups/:id/original", original(c.Service))
+	e.GET("/healthz", func(c *echo.Context) error { return c.JSON(http.StatusOK, map[string]string{"status": "alive"}) })
+	e.GET("/readyz", func(ctx *echo.Context) error {
+		if err := c.Service.Ready(ctx.Request().Context()); err != nil {
+			return echo.NewHTTPError(http.StatusServiceUnavailable, "the database does not answer: "+err.Error())
+		}
+		return ctx.JSON(http.StatusOK, map[string]string{"status": "ready"})
+	})
+	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(c.Service.Metrics(), promhttp.HandlerOpts{})))
+	console(e, c.Console)
+	return e
+}
+
+func humaAPI(e *echo.Echo) huma.API {
+	huma.DefaultArrayNullable = false
+	config := huma.DefaultConfig("Ydrion", Version)
+	config.DocsPath = ""
+	config.OpenAPIPath = "/api/openapi"
+	config.SchemasPath = "/api/schemas"
+	config.CreateHooks = nil // no $schema links in the answers
+	config.Info.Description = "Listens for files, reads, checks and maps them, and delivers good and rejected records apart."
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{"token": {Type: "http", Scheme: "bearer"}}
+	config.Security = []map[string][]string{{"token": {}}}
+	return huma.NewAPI(config, adapter{e})
+}
+
+// Document is the OpenAPI document, for generating clients.
+func Document() ([]byte, error) {
+	api := humaAPI(echo.New())
+	operations(api, nil)
+	return json.MarshalIndent(api.OpenAPI(), "", "  ")
+}
+
+// open are the paths that need no token: they tell nothing about the data.
+func open(p string) bool {
+	return !strings.HasPrefix(p, "/api/") && p != "/metrics" || strings.HasPrefix(p, "/api/openapi")
+}
+
+func authorize(token string) echo.MiddlewareFunc {
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c *echo.Context) error {
+			r := c.Request()
+			given, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+			if open(r.URL.Path) || ok && subtle.ConstantTimeCompare([]byte(given), []byte(token)) == 1 {
+				return next(c)
+			}
+			c.Response().Header().Set("WWW-Authenticate", "Bearer")
+			return echo.NewHTTPError(http.StatusUnauthorized, "a valid token is needed: Authorization: Bearer …; the service prints it when it starts")
+		}
+	}
+}
+
+func secure(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		h := c.Response().Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("X-Frame-Options", "DENY")
+		h.Set("Referrer-Policy", "no-referrer")
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:")
+		return next(c)
+	}
+}
+
+func access(log *slog.Logger) echo.MiddlewareFunc {
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c *echo.Context) error {
+			started := time.Now()
+			err := next(c)
+			log.Debug("request", "method", c.Request().Method, "path", c.Request().URL.Path, "ms", time.Since(started).Milliseconds())
+			return err
+		}
+	}
+}
+
+// problem answers errors with problem documents.
+func problem(log *slog.Logger) echo.HTTPErrorHandler {
+	return func(c *echo.Context, err error) {
+		status, detail := http.StatusInternalServerError, "something went wrong inside the service; its log says what"
+		var coder echo.HTTPStatusCoder
+		if errors.As(err, &coder) {
+			status, detail = coder.StatusCode(), http.StatusText(coder.StatusCode())
+			var said *echo.HTTPError
+			if errors.As(err, &said) && said.Message != "" {
+				detail = said.Message
+			}
+		} else {
+			log.Error("request failed", "path", c.Request().URL.Path, "error", err)
+		}
+		if status == http.StatusNotFound {
+			detail = "there is nothing at " + c.Request().URL.Path
+		}
+		h := c.Response().Header()
+		h.Set("Content-Type", "application/problem+json")
+		c.Response().WriteHeader(status)
+		doc := map[string]any{"title": http.StatusText(status), "status": status, "detail": detail}
+		if err := json.NewEncoder(c.Response()).Encode(doc); err != nil {
+			log.Debug("answering", "error", err)
+		}
+	}
+}
+
+// console serves the built console. Paths that are no file are pages of the
+// console, except those that only the interface or the build could have.
+func console(e *echo.Echo, files fs.FS) {
+	if files == nil {
+		return
+	}
+	server := http.FileServerFS(files)
+	e.GET("/*", func(c *echo.Context) error {
+		p := strings.TrimPrefix(path.Clean(c.Request().URL.Path), "/")
+		if strings.HasPrefix(p, "api/") {
+			return echo.NewHTTPError(http.StatusNotFound, "")
+		}
+		_, err := fs.Stat(files, p)
+		switch {
+		case p != "" && err == nil:
+			if strings.HasPrefix(p, "assets/") {
+				c.Response().Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			server.ServeHTTP(c.Response(), c.Request())
+			return nil
+		case strings.HasPrefix(p, "assets/"):
+			return echo.NewHTTPError(http.StatusNotFound, "")
+		}
+		page, err := fs.ReadFile(files, "index.html")
+		if err != nil {
+			return echo.NewHTTPError(http.StatusNotFound, "the console was not built into this program: "+err.Error())
+		}
+		c.Response().Header().Set("Cache-Control", "no-cache")
+		return c.HTMLBlob(http.StatusOK, page)
+	})
+}
+
+// events sends what happens as server-sent events (HTML standard, 9.2).
+func events(s *service.Service) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		flusher := http.NewResponseController(c.Response())
+		h := c.Response().Header()
+		h.Set("Content-Type", "text/event-stream")
+		h.Set("Cache-Control", "no-store")
+		c.Response().WriteHeader(http.StatusOK)
+		watched, stop := s.Watch()
+		defer stop()
+		beat := time.NewTicker(15 * time.Second)
+		defer beat.Stop()
+		if _, err := fmt.Fprint(c.Response(), ": watching\n\n"); err != nil {
+			return nil // the watcher has gone
+		}
+		for {
+			if err := flusher.Flush(); err != nil {
+				return nil
+			}
+			select {
+			case <-c.Request().Context().Done():
+				return nil
+			case <-s.Life().Done():
+				return nil
+			case <-beat.C:
+				if _, err := fmt.Fprint(c.Response(), ": still here\n\n"); err != nil {
+					return nil
+				}
+			case e := <-watched:
+				b, err := json.Marshal(e.Event)
+				if err != nil {
+					return err
+				}
+				if _, err := fmt.Fprintf(c.Response(), "id: %d\nevent: %s\ndata: %s\n\n", e.ID, e.Kind, b); err != nil {
+					return nil
+				}
+			}
+		}
+	}
+}

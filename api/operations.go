@@ -1,0 +1,215 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/labstack/echo/v5"
+
+	"ydrion/core/finding"
+	"ydrion/service"
+	"ydrion/store"
+)
+
+// body is an answer with a JSON body.
+type body[T any] struct{ Body T }
+
+func answer[T any](v T, err error) (*body[T], error) {
+	if err != nil {
+		return nil, asProblem(err)
+	}
+	return &body[T]{v}, nil
+}
+
+func asProblem(err error) error {
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return huma.Error404NotFound("there is no such record")
+	case errors.Is(err, store.ErrBusy):
+		return huma.Error409Conflict(err.Error())
+	}
+	return err
+}
+
+// Page is one page of a list.
+type Page[T any] struct {
+	Items []T   `json:"items"`
+	Next  int64 `json:"next" doc:"value of the parameter for the next page, 0 at the end"`
+}
+
+// RejectView is a rejected record as it is listed.
+type RejectView struct {
+	store.Reject
+	Raw string `json:"raw" doc:"the record as it stands in the file, decoded and at most 64 KiB of it"`
+}
+
+// PublishRequest holds a workspace.
+type PublishRequest struct {
+	Files  map[string][]byte `json:"files" doc:"contents by path with slashes, in base64"`
+	Routes []string          `json:"routes,omitempty" doc:"only these routes; all if left out"`
+	Dry    bool              `json:"dry,omitempty" doc:"only check"`
+}
+
+// PublishAnswer says what became of a workspace.
+type PublishAnswer struct {
+	Published bool                  `json:"published"`
+	Routes    []service.Publication `json:"routes"`
+	Findings  finding.List          `json:"findings" doc:"about the workspace as a whole"`
+}
+
+// PickupQuery narrows the list of pickups.
+type PickupQuery struct {
+	Route  string    `query:"route"`
+	State  []string  `query:"state" doc:"claimed, taken, committed, delivered, rejected, held, withdrawn; several with commas"`
+	Name   string    `query:"name" doc:"part of the file's name, or a pattern with *"`
+	Since  time.Time `query:"since"`
+	Until  time.Time `query:"until"`
+	Before int64     `query:"before" minimum:"0" doc:"the next page: only smaller numbers"`
+	Limit  int       `query:"limit" minimum:"1" maximum:"500" default:"50"`
+}
+
+// RecordQuery says which records to look at.
+type RecordQuery struct {
+	ID       int64 `path:"id"`
+	From     int64 `query:"from" minimum:"1" default:"1"`
+	Limit    int   `query:"limit" minimum:"1" maximum:"200" default:"20"`
+	Rejected bool  `query:"rejected" doc:"only rejected records"`
+}
+
+type named struct {
+	Name string `path:"name"`
+}
+
+type numbered struct {
+	ID int64 `path:"id" doc:"number of the pickup"`
+}
+
+// operations registers everything that people can ask for.
+func operations(api huma.API, s *service.Service) {
+	type none struct{}
+	get := func(id, path, summary string) huma.Operation {
+		return huma.Operation{OperationID: id, Method: http.MethodGet, Path: path, Summary: summary}
+	}
+	post := func(id, path, summary string) huma.Operation {
+		return huma.Operation{OperationID: id, Method: http.MethodPost, Path: path, Summary: summary}
+	}
+	huma.Register(api, get("overview", "/api/overview", "Today at a glance"), func(ctx context.Context, _ *none) (*body[*service.Overview], error) {
+		return answer(s.Overview(ctx))
+	})
+	huma.Register(api, get("routes", "/api/routes", "The published routes"), func(ctx context.Context, _ *none) (*body[Page[service.RouteView]], error) {
+		list, err := s.Routes(ctx)
+		return answer(Page[service.RouteView]{Items: list}, err)
+	})
+	huma.Register(api, get("route", "/api/routes/{name}", "One route with its stages"), func(ctx context.Context, in *named) (*body[*service.Sheet], error) {
+		return answer(s.Sheet(ctx, in.Name))
+	})
+	huma.Register(api, post("start-route", "/api/routes/{name}/start", "Start a route"), func(ctx context.Context, in *named) (*body[*service.Sheet], error) {
+		if err := s.Start(ctx, in.Name); err != nil {
+			return nil, asProblem(err)
+		}
+		return answer(s.Sheet(ctx, in.Name))
+	})
+	huma.Register(api, post("stop-route", "/api/routes/{name}/stop", "Stop a route; the pickup under way is finished"), func(ctx context.Context, in *named) (*body[*service.Sheet], error) {
+		if err := s.Stop(ctx, in.Name); err != nil {
+			return nil, asProblem(err)
+		}
+		return answer(s.Sheet(ctx, in.Name))
+	})
+	publish := post("publish", "/api/publish", "Check a workspace and publish its routes")
+	publish.MaxBodyBytes = 64 << 20
+	huma.Register(api, publish, func(ctx context.Context, in *struct{ Body PublishRequest }) (*body[PublishAnswer], error) {
+		routes, findings, err := s.Publish(ctx, in.Body.Files, in.Body.Routes, in.Body.Dry)
+		a := PublishAnswer{Published: !in.Body.Dry && !findings.HasErrors(), Routes: routes, Findings: findings}
+		for _, r := range routes {
+			a.Published = a.Published && r.OK
+		}
+		if a.Routes == nil {
+			a.Routes = []service.Publication{}
+		}
+		return answer(a, err)
+	})
+	huma.Register(api, get("pickups", "/api/pickups", "Pickups, newest first"), func(ctx context.Context, q *PickupQuery) (*body[Page[store.Pickup]], error) {
+		list, err := s.Pickups(ctx, store.Filter{Route: q.Route, States: q.State, Name: q.Name, Since: q.Since, Until: q.Until, Before: q.Before, Limit: q.Limit})
+		page := Page[store.Pickup]{Items: list}
+		if len(list) == q.Limit {
+			page.Next = list[len(list)-1].ID
+		}
+		return answer(page, err)
+	})
+	huma.Register(api, get("pickup", "/api/pickups/{id}", "One pickup with its runs and deliveries"), func(ctx context.Context, in *numbered) (*body[*service.PickupDetail], error) {
+		return answer(s.Pickup(ctx, in.ID))
+	})
+	huma.Register(api, post("run-again", "/api/pickups/{id}/runs", "Run a pickup again from the archive"), func(ctx context.Context, in *struct {
+		ID       int64  `path:"id"`
+		Revision string `query:"revision" enum:"now,then" default:"now" doc:"the published revision, or that of the latest run"`
+	}) (*body[struct {
+		Run int64 `json:"run"`
+	}], error) {
+		run, err := s.Again(ctx, in.ID, in.Revision == "then")
+		return answer(struct {
+			Run int64 `json:"run"`
+		}{run}, err)
+	})
+	huma.Register(api, get("records", "/api/runs/{id}/records", "Records of a run, before and after"), func(ctx context.Context, q *RecordQuery) (*body[*service.Trial], error) {
+		return answer(s.Records(ctx, q.ID, service.TrialRequest{From: q.From, Limit: q.Limit, Rejected: q.Rejected}))
+	})
+	huma.Register(api, get("rejects", "/api/runs/{id}/rejects", "Rejected records of a run with their findings"), func(ctx context.Context, q *struct {
+		ID    int64 `path:"id"`
+		After int64 `query:"after" doc:"the next page: only later records"`
+		Limit int   `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	}) (*body[Page[RejectView]], error) {
+		list, err := s.Rejects(ctx, q.ID, q.After, q.Limit)
+		page := Page[RejectView]{Items: []RejectView{}}
+		for _, r := range list {
+			page.Items = append(page.Items, RejectView{r, string(r.Raw)})
+		}
+		if len(list) == q.Limit {
+			page.Next = list[len(list)-1].Record
+		}
+		return answer(page, err)
+	})
+}
+
+// original sends a file as it arrived.
+func original(s *service.Service) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, "the pickup's number is no number")
+		}
+		p, f, err := s.Original(c.Request().Context(), id)
+		if errors.Is(err, store.ErrNotFound) {
+			return echo.NewHTTPError(http.StatusNotFound, "")
+		}
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		h := c.Response().Header()
+		h.Set("Content-Type", "application/octet-stream")
+		h.Set("Content-Length", strconv.FormatInt(p.Size, 10))
+		h.Set("Content-Disposition", fmt.Sprintf("attachment; filename*=UTF-8''%s", escapeName(p.Name)))
+		c.Response().WriteHeader(http.StatusOK)
+		_, err = io.Copy(c.Response(), f)
+		return err
+	}
+}
+
+// escapeName writes a file name as RFC 8187 wants it.
+func escapeName(name string) string {
+	var out []byte
+	for _, b := range []byte(name) {
+		if b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || b >= '0' && b <= '9' || b == '.' || b == '-' || b == '_' {
+			out = append(out, b)
+			continue
+		}
+		out = append(out, fmt.Sprintf("%%%02X", b)...)
+	}
+	return string(out)
+}

@@ -1,0 +1,276 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ydrion/core/finding"
+	"ydrion/core/flow"
+	"ydrion/core/lang"
+	"ydrion/core/value"
+	"ydrion/route"
+	"ydrion/service"
+	"ydrion/workspace"
+)
+
+func (a *app) check() *cobra.Command {
+	return a.jsonFlag(&cobra.Command{
+		Use:   "check [WORKSPACE]",
+		Short: "Check a workspace: routes, maps, schemas, lookups, and circles between routes",
+		Long: `Check everything in a workspace as publishing would, without a service. Every
+problem is printed with file, line and column. The exit code is 1 if there is an
+error; warnings alone give 0.`,
+		Example: "  ydrion check demo/workspace\n  ydrion check --json . | jq '.findings[].message'",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			folder := "."
+			if len(args) == 1 {
+				folder = args[0]
+			}
+			w, err := load(folder)
+			if err != nil {
+				return err
+			}
+			list, routes := checkAll(w)
+			if a.json {
+				if err := a.printJSON(map[string]any{"routes": routes, "findings": append(finding.List{}, list...)}); err != nil {
+					return err
+				}
+			} else {
+				a.findings(list)
+				fmt.Fprintf(a.out, "%s: %s, %s\n", folder, count(routes, "route"), summary(list))
+			}
+			if list.HasErrors() {
+				return errFindings
+			}
+			return nil
+		},
+	})
+}
+
+// count says how many of something there are.
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+func summary(list finding.List) string {
+	errors := 0
+	for _, f := range list {
+		if f.Severity == finding.Error {
+			errors++
+		}
+	}
+	if len(list) == 0 {
+		return "nothing wrong"
+	}
+	return count(errors, "error") + ", " + count(len(list)-errors, "warning")
+}
+
+func checkAll(w *workspace.Workspace) (finding.List, int) {
+	list := append(finding.List{}, w.Findings...)
+	var names []string
+	var all []*workspace.Route
+	for n, r := range w.Routes {
+		names = append(names, n)
+		all = append(all, r)
+	}
+	sort.Strings(names)
+	for _, n := range names {
+		_, findings := route.Compile(w, n)
+		list = append(list, findings...)
+	}
+	for _, e := range w.Environments {
+		list = append(list, route.Guard(all, func(f string) (string, error) { return e.Resolve(f, "/") })...)
+	}
+	if len(w.Environments) == 0 {
+		list = append(list, route.Guard(all, func(f string) (string, error) { return f, nil })...)
+	}
+	return list, len(names)
+}
+
+func (a *app) try() *cobra.Command {
+	var folder, output, rejects string
+	var request service.TrialRequest
+	c := a.jsonFlag(&cobra.Command{
+		Use:   "try ROUTE FILE",
+		Short: "Run a route over a file and show input, output and findings of each record",
+		Long: `Run a route of a workspace over a file. Nothing is delivered, moved or recorded;
+no service is needed. FILE may be - for standard input.
+
+With --output and --rejects the whole result is written to files instead, at
+full speed.`,
+		Example: `  ydrion try specimen-orders demo/files/brunholm-2026-11-23.csv --workspace demo/workspace
+  ydrion try specimen-orders sheet.csv --rejected
+  ydrion try specimen-orders sheet.csv --record 4 --json
+  ydrion try specimen-orders big.csv --output out.hl7 --rejects bad.csv`,
+		Args: cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) (err error) {
+			w, err := load(folder)
+			if err != nil {
+				return err
+			}
+			compiled, findings := route.Compile(w, args[0])
+			if compiled == nil {
+				a.findings(append(w.Findings, findings...))
+				return errFindings
+			}
+			in := io.Reader(os.Stdin)
+			if args[1] != "-" {
+				f, err := os.Open(args[1])
+				if err != nil {
+					return wrongUse("the file cannot be opened: %v", err)
+				}
+				defer f.Close()
+				in = f
+			}
+			if output != "" || rejects != "" {
+				request.Whole, request.Limit = true, 0
+			}
+			closers := []func() error{}
+			for _, o := range []struct {
+				name string
+				to   *io.Writer
+			}{{output, &request.Output}, {rejects, &request.Rejects}} {
+				if o.name == "" {
+					continue
+				}
+				f, err := os.Create(o.name)
+				if err != nil {
+					return err
+				}
+				*o.to = f
+				closers = append(closers, f.Close)
+			}
+			one := cmd.Flags().Changed("record")
+			if one {
+				request.Limit = 1
+			}
+			facts := lang.Facts{Route: compiled.Name, Now: value.FromTime(time.Now().Truncate(time.Second)), Name: filepath.Base(args[1])}
+			trial, err := service.Try(cmd.Context(), compiled, in, flow.Inputs{Facts: facts}, request)
+			for _, c := range closers {
+				if e := c(); err == nil {
+					err = e
+				}
+			}
+			if err != nil {
+				return err
+			}
+			if a.json {
+				err = a.printJSON(trial)
+			} else {
+				a.trial(trial, args[1])
+			}
+			if err == nil && (trial.Findings.HasErrors() || trial.Balance.Rejected > 0) {
+				err = errFindings
+			}
+			return err
+		},
+	})
+	f := c.Flags()
+	f.StringVarP(&folder, "workspace", "w", ".", "folder of the workspace")
+	f.Int64Var(&request.From, "record", 1, "show one record only; with --limit, from this one on")
+	f.IntVar(&request.Limit, "limit", 20, "how many records to show")
+	f.BoolVar(&request.Rejected, "rejected", false, "show rejected records only")
+	f.StringVarP(&output, "output", "o", "", "write all good records to this file")
+	f.StringVar(&rejects, "rejects", "", "write all rejected records to this file")
+	return c
+}
+
+// trial prints records side by side: what came in, what went out.
+func (a *app) trial(t *service.Trial, name string) {
+	for _, f := range t.Findings {
+		f.Place.File = name
+		fmt.Fprintln(a.out, f)
+	}
+	for _, r := range t.Records {
+		fmt.Fprintf(a.out, "\nrecord %d, line %d: %s", r.Record, r.Line, r.Outcome)
+		if r.FileName != "" {
+			fmt.Fprintf(a.out, ", becomes %s", r.FileName)
+		}
+		fmt.Fprintln(a.out)
+		for _, f := range r.Findings {
+			f.Place.File = name
+			fmt.Fprintf(a.out, "  %s\n", strings.ReplaceAll(f.String(), "\n", "\n  "))
+		}
+		left, right := []string{}, []string{}
+		for _, l := range r.Fields {
+			left = append(left, fmt.Sprintf("%s = %s", l.Path, finding.Shorten([]byte(l.Value))))
+		}
+		for _, l := range r.Lines {
+			right = append(right, fmt.Sprintf("%s = %s", l.Path, finding.Shorten([]byte(l.Value))))
+		}
+		sideBySide(a.out, left, right)
+	}
+	b := t.Balance
+	fmt.Fprintf(a.out, "\n%s: %s in = %d good + %d rejected + %d filtered", name, count(int(b.In), "record"), b.Good, b.Rejected, b.Filtered)
+	if t.More {
+		fmt.Fprint(a.out, " (so far; there are more records, see --limit and --record)")
+	}
+	fmt.Fprintln(a.out)
+}
+
+// sideBySide prints two columns of lines.
+func sideBySide(w io.Writer, left, right []string) {
+	const most = 52
+	width := 0
+	for _, l := range left {
+		width = max(width, min(len([]rune(l)), most))
+	}
+	for i := range max(len(left), len(right)) {
+		l, r := "", ""
+		if i < len(left) {
+			l = left[i]
+		}
+		if i < len(right) {
+			r = right[i]
+		}
+		if runes := []rune(l); len(runes) > most {
+			l = string(runes[:most-1]) + "…"
+		}
+		pad := strings.Repeat(" ", width-len([]rune(l)))
+		fmt.Fprintln(w, strings.TrimRight(fmt.Sprintf("    %s%s   %s", l, pad, r), " "))
+	}
+}
+
+func (a *app) functions() *cobra.Command {
+	return a.jsonFlag(&cobra.Command{
+		Use:     "functions",
+		Short:   "List the functions of the map language with examples",
+		Example: "  ydrion functions\n  ydrion functions --json",
+		Args:    cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			type entry struct {
+				Name    string `json:"name"`
+				Usage   string `json:"usage"`
+				Doc     string `json:"doc"`
+				Example string `json:"example,omitempty"`
+				Field   string `json:"field,omitempty"`
+				Gives   string `json:"gives,omitempty"`
+			}
+			var list []entry
+			var rows [][]string
+			for _, f := range lang.Functions() {
+				list = append(list, entry{f.Name, f.Usage(), f.Doc, f.Example, f.Field, f.Gives})
+				example := ""
+				if f.Example != "" {
+					example = fmt.Sprintf("%s   (%q gives %q)", f.Example, f.Field, f.Gives)
+				}
+				rows = append(rows, []string{"VALUE | " + f.Usage(), f.Doc}, []string{"", "    " + example})
+			}
+			if a.json {
+				return a.printJSON(list)
+			}
+			return a.table("USE,MEANING", rows)
+		},
+	})
+}

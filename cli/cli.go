@@ -1,0 +1,229 @@
+// Package cli is the command line.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"ydrion/api"
+	"ydrion/core/finding"
+	"ydrion/workspace"
+)
+
+// Exit codes.
+const (
+	exitGood     = 0
+	exitFindings = 1 // something is wrong with the data, the workspace or what was asked about
+	exitUse      = 2 // the command was used wrongly
+	exitSystem   = 3 // the service or the system failed
+)
+
+// errFindings says that findings have been printed already.
+var errFindings = errors.New("there are findings")
+
+// errUse marks wrong use of a command.
+type errUse struct{ error }
+
+func wrongUse(format string, args ...any) error { return errUse{fmt.Errorf(format, args...)} }
+
+// app is what the commands share.
+type app struct {
+	out, err io.Writer
+	data     string
+	service  string
+	token    string
+	json     bool
+}
+
+// Main runs the command line and gives the exit code.
+func Main(args []string, out, errOut io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a := &app{out: out, err: errOut}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetOut(out)
+	root.SetErr(errOut)
+	err := root.ExecuteContext(ctx)
+	var use errUse
+	var problem *api.Problem
+	switch {
+	case err == nil:
+		return exitGood
+	case errors.Is(err, errFindings):
+		return exitFindings
+	case errors.As(err, &use), isCobraUse(err):
+		fmt.Fprintf(errOut, "ydrion: %v\n", err)
+		return exitUse
+	case errors.As(err, &problem) && problem.Status < 500 && problem.Status != 401:
+		fmt.Fprintf(errOut, "ydrion: %v\n", err)
+		return exitUse
+	}
+	fmt.Fprintf(errOut, "ydrion: %v\n", err)
+	return exitSystem
+}
+
+// isCobraUse recognises the errors that the argument parser makes itself.
+func isCobraUse(err error) bool {
+	for _, s := range []string{"unknown command", "unknown flag", "unknown shorthand", "accepts ", "requires ", "invalid argument", "flag needs", "required flag"} {
+		if strings.HasPrefix(err.Error(), s) {
+			return true
+		}
+	}
+	return false
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "ydrion",
+		Short: "Listens for files, reads, checks and maps them, and delivers good and rejected records apart",
+		Long: `Ydrion picks files up from folders, reads them, checks every record against a
+schema, maps it into another format, and delivers good and rejected records to
+different places. Nothing is lost, nothing is delivered twice.
+
+Begin with a workspace: a folder with routes, maps, schemas, lookups and samples.
+Check it, try its routes on samples, then publish it to a running service.`,
+		Example: `  ydrion check demo/workspace
+  ydrion try specimen-orders demo/files/brunholm-2026-11-23.csv --workspace demo/workspace
+  ydrion serve --data /var/lib/ydrion --environment demo/workspace/environments/demo.yaml
+  ydrion publish demo/workspace --start
+  ydrion pickups --state rejected`,
+		SilenceUsage: true, SilenceErrors: true,
+	}
+	flags := root.PersistentFlags()
+	flags.StringVar(&a.data, "data", defaultData(), "the service's data folder; the client finds address and token in it (YDRION_DATA)")
+	flags.StringVar(&a.service, "service", os.Getenv("YDRION_SERVICE"), "address of the service, such as http://127.0.0.1:8470 (YDRION_SERVICE)")
+	flags.StringVar(&a.token, "token", os.Getenv("YDRION_TOKEN"), "token of the service (YDRION_TOKEN)")
+	root.AddGroup(&cobra.Group{ID: "build", Title: "Building routes (no service needed):"}, &cobra.Group{ID: "operate", Title: "Operating a service:"}, &cobra.Group{ID: "run", Title: "Running a service:"})
+	for group, commands := range map[string][]*cobra.Command{
+		"build":   {a.check(), a.try(), a.functions()},
+		"operate": {a.publish(), a.overview(), a.routes(), a.route(), a.start(), a.stop(), a.pickups(), a.pickup(), a.rejects(), a.again(), a.watch()},
+		"run":     {a.serve(), a.demo(), a.openapi()},
+	} {
+		for _, c := range commands {
+			c.GroupID = group
+			root.AddCommand(c)
+		}
+	}
+	return root
+}
+
+func defaultData() string {
+	if d := os.Getenv("YDRION_DATA"); d != "" {
+		return d
+	}
+	if os.Geteuid() == 0 {
+		return "/var/lib/ydrion"
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return ".ydrion"
+	}
+	return filepath.Join(home, ".local", "state", "ydrion")
+}
+
+// address is what a running service leaves in its data folder for clients.
+type address struct {
+	URL string `json:"url"`
+	PID int    `json:"pid"`
+}
+
+func addressFile(data string) string { return filepath.Join(data, "service.json") }
+func tokenFile(data string) string   { return filepath.Join(data, "token") }
+
+// client finds the service.
+func (a *app) client() (*api.Client, error) {
+	c := &api.Client{Base: a.service, Token: a.token}
+	if c.Base == "" {
+		b, err := os.ReadFile(addressFile(a.data))
+		if err != nil {
+			return nil, fmt.Errorf("no service is running with the data folder %s; start one with `ydrion serve`, or name it with --service or --data", a.data)
+		}
+		var at address
+		if err := json.Unmarshal(b, &at); err != nil {
+			return nil, fmt.Errorf("%s: %w", addressFile(a.data), err)
+		}
+		c.Base = at.URL
+	}
+	if u, err := url.Parse(c.Base); err != nil || u.Host == "" {
+		return nil, wrongUse("--service must be an address such as http://127.0.0.1:8470, not %q", c.Base)
+	}
+	if c.Token == "" {
+		b, err := os.ReadFile(tokenFile(a.data))
+		if err != nil {
+			return nil, fmt.Errorf("the service's token is needed: --token, YDRION_TOKEN, or a readable %s", tokenFile(a.data))
+		}
+		c.Token = strings.TrimSpace(string(b))
+	}
+	return c, nil
+}
+
+// jsonFlag adds --json to a command.
+func (a *app) jsonFlag(c *cobra.Command) *cobra.Command {
+	c.Flags().BoolVar(&a.json, "json", false, "print JSON")
+	return c
+}
+
+func (a *app) printJSON(v any) error {
+	e := json.NewEncoder(a.out)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// table prints rows in aligned columns.
+func (a *app) table(head string, rows [][]string) error {
+	w := tabwriter.NewWriter(a.out, 0, 4, 2, ' ', 0)
+	fmt.Fprintln(w, strings.ReplaceAll(head, ",", "\t"))
+	for _, r := range rows {
+		fmt.Fprintln(w, strings.Join(r, "\t"))
+	}
+	return w.Flush()
+}
+
+func (a *app) findings(list finding.List) {
+	for _, f := range list {
+		fmt.Fprintln(a.out, f)
+	}
+}
+
+// load reads the workspace in a folder.
+func load(folder string) (*workspace.Workspace, error) {
+	st, err := os.Stat(folder)
+	if err != nil {
+		return nil, wrongUse("%s is no workspace: %v", folder, err)
+	}
+	if !st.IsDir() {
+		return nil, wrongUse("%s is no folder; name the workspace's folder", folder)
+	}
+	return workspace.Load(os.DirFS(folder))
+}
+
+// loadEnvironment reads one environment file.
+func loadEnvironment(file string) (*workspace.Environment, error) {
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return nil, wrongUse("the environment cannot be read: %v", err)
+	}
+	name := "environments/" + filepath.Base(file)
+	w := workspace.FromFiles(map[string][]byte{name: b})
+	if w.Findings.HasErrors() {
+		return nil, fmt.Errorf("the environment has errors: %w", w.Findings)
+	}
+	for _, e := range w.Environments {
+		return e, nil
+	}
+	return nil, wrongUse("%s is no environment: its name must end in .yaml", file)
+}

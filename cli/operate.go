@@ -1,0 +1,550 @@
+package cli
+
+import (
+	"bufio"
+	"fmt"
+	"net/http"
+	"net/url"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"ydrion/api"
+	"ydrion/core/finding"
+	"ydrion/store"
+)
+
+func (a *app) publish() *cobra.Command {
+	var request api.PublishRequest
+	var start bool
+	c := a.jsonFlag(&cobra.Command{
+		Use:   "publish [WORKSPACE]",
+		Short: "Publish a workspace's routes to the service",
+		Long: `Send a workspace to the service, which checks it and makes its routes current.
+Nothing is published if anything is wrong. Pickups that are under way finish with
+the revision they began with.`,
+		Example: "  ydrion publish demo/workspace --dry-run\n  ydrion publish demo/workspace --route specimen-orders\n  ydrion publish demo/workspace --start",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			folder := "."
+			if len(args) == 1 {
+				folder = args[0]
+			}
+			w, err := load(folder)
+			if err != nil {
+				return err
+			}
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			request.Files = w.Files
+			answer, err := client.Publish(cmd.Context(), request)
+			if err != nil {
+				return err
+			}
+			if start && answer.Published {
+				for _, r := range answer.Routes {
+					if _, err := client.SetRunning(cmd.Context(), r.Route, true); err != nil {
+						return err
+					}
+				}
+			}
+			if a.json {
+				if err := a.printJSON(answer); err != nil {
+					return err
+				}
+			} else {
+				a.published(answer, request.Dry)
+			}
+			for _, r := range answer.Routes {
+				if !r.OK {
+					return errFindings
+				}
+			}
+			if answer.Findings.HasErrors() {
+				return errFindings
+			}
+			return nil
+		},
+	})
+	c.Flags().StringSliceVar(&request.Routes, "route", nil, "publish only these routes")
+	c.Flags().BoolVar(&request.Dry, "dry-run", false, "only say what would be published")
+	c.Flags().BoolVar(&start, "start", false, "start the routes too")
+	return c
+}
+
+func (a *app) published(answer api.PublishAnswer, dry bool) {
+	a.findings(answer.Findings)
+	for _, r := range answer.Routes {
+		a.findings(r.Findings)
+		switch {
+		case !r.OK:
+			fmt.Fprintf(a.out, "%s: not published\n", r.Route)
+		case dry:
+			fmt.Fprintf(a.out, "%s: would be revision %.12s\n", r.Route, r.Revision)
+		case !answer.Published:
+			fmt.Fprintf(a.out, "%s: good, but nothing is published while something else is wrong\n", r.Route)
+		case r.Changed:
+			fmt.Fprintf(a.out, "%s: published as revision %d (%.12s)\n", r.Route, r.Number, r.Revision)
+		default:
+			fmt.Fprintf(a.out, "%s: unchanged, revision %d (%.12s)\n", r.Route, r.Number, r.Revision)
+		}
+	}
+}
+
+func (a *app) overview() *cobra.Command {
+	return a.jsonFlag(&cobra.Command{
+		Use: "overview", Short: "Today at a glance: routes, records, latest pickups", Args: cobra.NoArgs,
+		Example: "  ydrion overview",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			o, err := client.Overview(cmd.Context())
+			if err != nil || a.json {
+				if err == nil {
+					err = a.printJSON(o)
+				}
+				return err
+			}
+			t := o.Total
+			fmt.Fprintf(a.out, "since %s: %s, %d records in = %d good + %d rejected + %d filtered; %d held\n\n", o.Since.Format("2006-01-02 15:04"), count(int(t.Pickups), "pickup"), t.In, t.Good, t.Rejected, t.Filtered, t.Held)
+			var rows [][]string
+			for _, r := range o.Routes {
+				rows = append(rows, []string{r.Name, r.State, n(r.Today.Pickups), n(r.Today.In), n(r.Today.Good), n(r.Today.Rejected), strconv.Itoa(r.Waiting), r.Problem})
+			}
+			if err := a.table("ROUTE,STATE,PICKUPS,IN,GOOD,REJECTED,WAITING,PROBLEM", rows); err != nil {
+				return err
+			}
+			fmt.Fprintln(a.out)
+			return a.pickupTable(o.Latest)
+		},
+	})
+}
+
+func n(v int64) string { return strconv.FormatInt(v, 10) }
+
+func (a *app) routes() *cobra.Command {
+	return a.jsonFlag(&cobra.Command{
+		Use: "routes", Short: "List the published routes", Args: cobra.NoArgs, Example: "  ydrion routes\n  ydrion routes --json",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			list, err := client.Routes(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(list)
+			}
+			if len(list) == 0 {
+				fmt.Fprintln(a.out, "no routes are published yet; publish a workspace with `ydrion publish FOLDER`")
+				return nil
+			}
+			var rows [][]string
+			for _, r := range list {
+				rows = append(rows, []string{r.Name, r.State, strconv.Itoa(r.Number), n(r.Today.Pickups), n(r.Today.Good), n(r.Today.Rejected), strconv.Itoa(r.Waiting), r.PublishedAt.Local().Format("2006-01-02 15:04")})
+			}
+			return a.table("ROUTE,STATE,REVISION,PICKUPS TODAY,GOOD,REJECTED,WAITING,PUBLISHED", rows)
+		},
+	})
+}
+
+// completeRoutes offers the names of the published routes.
+func (a *app) completeRoutes(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	client, err := a.client()
+	if err != nil || len(args) > 0 {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	list, err := client.Routes(cmd.Context())
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveError
+	}
+	var names []string
+	for _, r := range list {
+		names = append(names, r.Name)
+	}
+	return names, cobra.ShellCompDirectiveNoFileComp
+}
+
+func (a *app) route() *cobra.Command {
+	return a.jsonFlag(&cobra.Command{
+		Use: "route NAME", Short: "Show one route: its stages, counts and waiting files", Args: cobra.ExactArgs(1), Example: "  ydrion route specimen-orders", ValidArgsFunction: a.completeRoutes,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			s, err := client.Route(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(s)
+			}
+			fmt.Fprintf(a.out, "%s: %s, revision %d (%.12s)\n", s.Name, s.State, s.Number, s.Revision)
+			if s.Problem != "" {
+				fmt.Fprintf(a.out, "  %s\n", s.Problem)
+			}
+			if s.Notes != "" {
+				fmt.Fprintf(a.out, "  %s\n", strings.ReplaceAll(s.Notes, "\n", "\n  "))
+			}
+			fmt.Fprintln(a.out)
+			for _, stage := range s.Stages {
+				fmt.Fprintf(a.out, "  %-8s %s  [%d %s today]\n", stage.Name, stage.Sentence, stage.Count, stage.Unit)
+				for _, d := range stage.Details {
+					fmt.Fprintf(a.out, "  %-8s %s\n", "", d)
+				}
+			}
+			for _, w := range s.Waiting {
+				fmt.Fprintf(a.out, "\n  waiting: %s since %s: %s\n", w.Path, w.Since.Local().Format("15:04:05"), w.Reason)
+			}
+			return nil
+		},
+	})
+}
+
+func (a *app) start() *cobra.Command { return a.running("start", "Start routes", true) }
+func (a *app) stop() *cobra.Command {
+	return a.running("stop", "Stop routes; the pickup under way is finished", false)
+}
+
+func (a *app) running(verb, short string, running bool) *cobra.Command {
+	return a.jsonFlag(&cobra.Command{
+		Use: verb + " ROUTE...", Short: short, Args: cobra.MinimumNArgs(1), Example: "  ydrion " + verb + " specimen-orders", ValidArgsFunction: a.completeRoutes,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			for _, name := range args {
+				s, err := client.SetRunning(cmd.Context(), name, running)
+				if err != nil {
+					return fmt.Errorf("%s: %w", name, err)
+				}
+				if a.json {
+					if err := a.printJSON(s.RouteView); err != nil {
+						return err
+					}
+					continue
+				}
+				fmt.Fprintf(a.out, "%s: %s\n", s.Name, s.State)
+			}
+			return nil
+		},
+	})
+}
+
+func (a *app) pickups() *cobra.Command {
+	var route, name, since, until string
+	var states []string
+	var limit int
+	var before int64
+	c := a.jsonFlag(&cobra.Command{
+		Use: "pickups", Short: "List pickups, newest first", Args: cobra.NoArgs,
+		Long: `List pickups, newest first. --since and --until take a date, a time, or a
+duration before now such as 90m or 24h.`,
+		Example: "  ydrion pickups --route specimen-orders --state rejected,held\n  ydrion pickups --name 'brunholm*' --since 24h\n  ydrion pickups --before 1200",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			q := url.Values{"limit": {strconv.Itoa(limit)}}
+			for k, v := range map[string]string{"route": route, "name": name, "state": strings.Join(states, ",")} {
+				if v != "" {
+					q.Set(k, v)
+				}
+			}
+			if before > 0 {
+				q.Set("before", n(before))
+			}
+			for k, v := range map[string]string{"since": since, "until": until} {
+				if v == "" {
+					continue
+				}
+				t, err := when(v)
+				if err != nil {
+					return wrongUse("--%s: %v", k, err)
+				}
+				q.Set(k, t.Format(time.RFC3339))
+			}
+			page, err := client.Pickups(cmd.Context(), q)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(page)
+			}
+			if len(page.Items) == 0 {
+				fmt.Fprintln(a.out, "no pickups match")
+				return nil
+			}
+			if err := a.pickupTable(page.Items); err != nil {
+				return err
+			}
+			if page.Next > 0 {
+				fmt.Fprintf(a.out, "older ones: --before %d\n", page.Next)
+			}
+			return nil
+		},
+	})
+	f := c.Flags()
+	f.StringVar(&route, "route", "", "only this route")
+	f.StringSliceVar(&states, "state", nil, "only these states: claimed, taken, committed, delivered, rejected, held, withdrawn")
+	f.StringVar(&name, "name", "", "part of the file's name, or a pattern with *")
+	f.StringVar(&since, "since", "", "only since then")
+	f.StringVar(&until, "until", "", "only until then")
+	f.Int64Var(&before, "before", 0, "only pickups with smaller numbers: the next page")
+	f.IntVar(&limit, "limit", 50, "how many at most (500)")
+	return c
+}
+
+// when reads a point in time.
+func when(s string) (time.Time, error) {
+	if d, err := time.ParseDuration(s); err == nil {
+		return time.Now().Add(-d), nil
+	}
+	for _, layout := range []string{time.RFC3339, "2006-01-02T15:04:05", "2006-01-02 15:04", "2006-01-02"} {
+		if t, err := time.ParseInLocation(layout, s, time.Local); err == nil {
+			return t, nil
+		}
+	}
+	return time.Time{}, fmt.Errorf("%q is neither a time (2026-11-25 06:30), a date, nor a duration (24h)", s)
+}
+
+func (a *app) pickupTable(list []store.Pickup) error {
+	var rows [][]string
+	for _, p := range list {
+		rows = append(rows, []string{n(p.ID), p.ClaimedAt.Local().Format("2006-01-02 15:04:05"), p.Route, p.Name, p.State, n(p.In), n(p.Good), n(p.Rejected), p.Reason})
+	}
+	return a.table("PICKUP,TIME,ROUTE,FILE,STATE,IN,GOOD,REJECTED,REASON", rows)
+}
+
+func pickupNumber(s string) (int64, error) {
+	id, err := strconv.ParseInt(s, 10, 64)
+	if err != nil || id < 1 {
+		return 0, wrongUse("%q is no pickup number; `ydrion pickups` lists them", s)
+	}
+	return id, nil
+}
+
+func (a *app) pickup() *cobra.Command {
+	var from int64
+	var limit int
+	var rejected bool
+	c := a.jsonFlag(&cobra.Command{
+		Use: "pickup NUMBER", Short: "Show one pickup: timeline, deliveries, records in and out side by side, findings", Args: cobra.ExactArgs(1),
+		Example: "  ydrion pickup 2\n  ydrion pickup 2 --rejected\n  ydrion pickup 2 --from 100 --limit 5",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := pickupNumber(args[0])
+			if err != nil {
+				return err
+			}
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			p, err := client.Pickup(cmd.Context(), id)
+			if err != nil {
+				return err
+			}
+			q := url.Values{"from": {n(from)}, "limit": {strconv.Itoa(limit)}, "rejected": {strconv.FormatBool(rejected)}}
+			out := map[string]any{"pickup": p}
+			if !a.json {
+				a.timeline(p.Pickup, p.Runs)
+			}
+			if len(p.Runs) > 0 && limit > 0 {
+				trial, err := client.Records(cmd.Context(), p.Runs[0].ID, q)
+				if err != nil {
+					return err
+				}
+				out["records"] = trial.Records
+				if !a.json {
+					trial.Findings = nil // the run has them
+					trial.Balance.In, trial.Balance.Good, trial.Balance.Rejected, trial.Balance.Filtered = p.Runs[0].In, p.Runs[0].Good, p.Runs[0].Rejected, p.Runs[0].Filtered
+					a.trial(trial, p.Name)
+				}
+			}
+			if a.json {
+				return a.printJSON(out)
+			}
+			return nil
+		},
+	})
+	c.Flags().Int64Var(&from, "from", 1, "first record to show")
+	c.Flags().IntVar(&limit, "limit", 3, "how many records to show")
+	c.Flags().BoolVar(&rejected, "rejected", false, "show rejected records only")
+	return c
+}
+
+func (a *app) timeline(p store.Pickup, runs []store.Run) {
+	fmt.Fprintf(a.out, "pickup %d: %s, %d bytes, route %s: %s\n", p.ID, p.Path, p.Size, p.Route, p.State)
+	if p.Reason != "" {
+		fmt.Fprintf(a.out, "  %s\n", p.Reason)
+	}
+	stamp := func(what string, t *time.Time) {
+		if t != nil {
+			fmt.Fprintf(a.out, "  %s  %s\n", t.Local().Format("2006-01-02 15:04:05.000"), what)
+		}
+	}
+	stamp("noticed", &p.NoticedAt)
+	stamp("claimed", &p.ClaimedAt)
+	stamp("taken", p.TakenAt)
+	for i := len(runs) - 1; i >= 0; i-- {
+		r := runs[i]
+		stamp(fmt.Sprintf("run %d began, revision %d", r.ID, r.Number), &r.StartedAt)
+		stamp(fmt.Sprintf("run %d committed: %d in = %d good + %d rejected + %d filtered", r.ID, r.In, r.Good, r.Rejected, r.Filtered), r.CommittedAt)
+		stamp(fmt.Sprintf("run %d published %s", r.ID, count(int(r.Outputs), "output")), r.EndedAt)
+		for k, d := range r.Deliveries {
+			if k == 8 {
+				fmt.Fprintf(a.out, "      … and %d more\n", r.Outputs-8)
+				break
+			}
+			fmt.Fprintf(a.out, "      %-8s %s/%s (%d bytes)\n", d.Kind, d.Folder, d.Name, d.Size)
+		}
+		for _, f := range r.Findings {
+			fmt.Fprintf(a.out, "      %s\n", strings.ReplaceAll(f.String(), "\n", "\n      "))
+		}
+	}
+}
+
+func (a *app) rejects() *cobra.Command {
+	var limit int
+	var after int64
+	c := a.jsonFlag(&cobra.Command{
+		Use: "rejects PICKUP", Short: "List the rejected records of a pickup's latest run with their findings", Args: cobra.ExactArgs(1), Example: "  ydrion rejects 2\n  ydrion rejects 2 --json",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := pickupNumber(args[0])
+			if err != nil {
+				return err
+			}
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			p, err := client.Pickup(cmd.Context(), id)
+			if err != nil {
+				return err
+			}
+			page := api.Page[api.RejectView]{Items: []api.RejectView{}}
+			if p.Run > 0 {
+				if page, err = client.Rejects(cmd.Context(), p.Run, url.Values{"limit": {strconv.Itoa(limit)}, "after": {n(after)}}); err != nil {
+					return err
+				}
+			}
+			if a.json {
+				return a.printJSON(page)
+			}
+			if len(page.Items) == 0 {
+				fmt.Fprintf(a.out, "pickup %d has no rejected records\n", id)
+				return nil
+			}
+			for _, r := range page.Items {
+				a.findings(r.Findings)
+				fmt.Fprintf(a.out, "    | %s\n", finding.Shorten([]byte(strings.TrimRight(r.Raw, "\r\n"))))
+			}
+			if page.Next > 0 {
+				fmt.Fprintf(a.out, "more: --after %d\n", page.Next)
+			}
+			return nil
+		},
+	})
+	c.Flags().IntVar(&limit, "limit", 100, "how many at most (1000)")
+	c.Flags().Int64Var(&after, "after", 0, "only records after this one")
+	return c
+}
+
+func (a *app) again() *cobra.Command {
+	var then, yes bool
+	c := &cobra.Command{
+		Use: "again PICKUP...", Short: "Run pickups again from the archive",
+		Long: `Run pickups again from the archive, with the revision that is published now or,
+with --then, with that of the latest run. New outputs are delivered; those of
+earlier runs stay as they are. Without --yes it only says what would be run.`,
+		Example: "  ydrion again 2\n  ydrion again 2 5 --yes",
+		Args:    cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			revision := "now"
+			if then {
+				revision = "then"
+			}
+			for _, s := range args {
+				id, err := pickupNumber(s)
+				if err != nil {
+					return err
+				}
+				if !yes {
+					p, err := client.Pickup(cmd.Context(), id)
+					if err != nil {
+						return fmt.Errorf("pickup %d: %w", id, err)
+					}
+					fmt.Fprintf(a.out, "would run pickup %d again: %s, route %s, %d records, %s; say --yes to do it\n", id, p.Name, p.Route, p.In, p.State)
+					continue
+				}
+				run, err := client.Again(cmd.Context(), id, revision)
+				if err != nil {
+					return fmt.Errorf("pickup %d: %w", id, err)
+				}
+				fmt.Fprintf(a.out, "pickup %d: run %d has begun\n", id, run)
+			}
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&then, "then", false, "with the revision of the latest run")
+	c.Flags().BoolVarP(&yes, "yes", "y", false, "do it")
+	return c
+}
+
+func (a *app) watch() *cobra.Command {
+	return a.jsonFlag(&cobra.Command{
+		Use: "watch", Short: "Print what happens, as it happens, until interrupted", Args: cobra.NoArgs, Example: "  ydrion watch\n  ydrion watch --json | jq .",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			client, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := http.NewRequestWithContext(cmd.Context(), http.MethodGet, client.Base+"/api/events", nil)
+			if err != nil {
+				return err
+			}
+			r.Header.Set("Authorization", "Bearer "+client.Token)
+			answer, err := http.DefaultClient.Do(r)
+			if err != nil {
+				return err
+			}
+			defer answer.Body.Close()
+			if answer.StatusCode != http.StatusOK {
+				return fmt.Errorf("the service answers %s", answer.Status)
+			}
+			lines := bufio.NewScanner(answer.Body)
+			for lines.Scan() {
+				data, ok := strings.CutPrefix(lines.Text(), "data: ")
+				if !ok {
+					continue
+				}
+				if a.json {
+					fmt.Fprintln(a.out, data)
+					continue
+				}
+				fmt.Fprintln(a.out, time.Now().Format("15:04:05"), eventLine(data))
+			}
+			if cmd.Context().Err() != nil {
+				return nil
+			}
+			fmt.Fprintln(os.Stderr, "the service has ended")
+			return lines.Err()
+		},
+	})
+}

@@ -1,0 +1,245 @@
+// Package files is the port to the file system: the few operations that
+// everything above works with, each of which can be counted and made to fail.
+//
+// Names are absolute paths. Symbolic links are never followed at the last
+// step: a link is reported as what it is.
+package files
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// Info is what is known about a file without opening it.
+type Info struct {
+	Name     string // last element
+	Size     int64
+	Modified time.Time
+	Device   uint64
+	Inode    uint64
+	Mode     fs.FileMode
+}
+
+// Regular tells whether it is an ordinary file.
+func (i Info) Regular() bool { return i.Mode.IsRegular() }
+
+// Same tells whether nothing has happened to a file between two looks.
+func (i Info) Same(j Info) bool {
+	return i.Size == j.Size && i.Modified.Equal(j.Modified) && i.Inode == j.Inode && i.Device == j.Device
+}
+
+// File is an open file.
+type File interface {
+	io.Reader
+	io.Writer
+	io.Closer
+	Sync() error
+	Info() (Info, error)
+}
+
+// FS is the port.
+type FS interface {
+	Open(name string) (File, error)
+	// Create makes a new file; it is an error if there is one.
+	Create(name string) (File, error)
+	Look(name string) (Info, error)
+	List(folder string) ([]Info, error)
+	// MakeFolder makes a folder and what is missing above it.
+	MakeFolder(name string) error
+	// Move renames without replacing: fs.ErrExist if the new name is taken,
+	// ErrOtherDevice if it is on another file system.
+	Move(from, to string) error
+	Remove(name string) error
+	// SyncFolder makes the entries of a folder durable.
+	SyncFolder(name string) error
+	// SyncAll makes everything on the folder's file system durable.
+	SyncAll(folder string) error
+	// Free tells why a file should be left alone for now: somebody has it open
+	// for writing or has locked it. It is empty if nobody has.
+	Free(name string) (reason string, err error)
+}
+
+// ErrOtherDevice says that a rename would cross file systems.
+var ErrOtherDevice = errors.New("the two places are on different file systems")
+
+// Real is the file system of the machine.
+type Real struct{}
+
+var _ FS = Real{}
+
+type realFile struct{ *os.File }
+
+func (f realFile) Info() (Info, error) {
+	st, err := f.Stat()
+	if err != nil {
+		return Info{}, err
+	}
+	return info(st), nil
+}
+
+func info(st fs.FileInfo) Info {
+	i := Info{Name: st.Name(), Size: st.Size(), Modified: st.ModTime(), Mode: st.Mode()}
+	if sys := statOf(st); sys != nil {
+		i.Device, i.Inode = uint64(sys.Dev), sys.Ino
+	}
+	return i
+}
+
+func (Real) Open(name string) (File, error) {
+	f, err := os.OpenFile(name, os.O_RDONLY|unix.O_NOFOLLOW, 0)
+	if err != nil {
+		return nil, err
+	}
+	return realFile{f}, nil
+}
+
+func (Real) Create(name string) (File, error) {
+	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL|unix.O_NOFOLLOW, 0o644)
+	if err != nil {
+		return nil, err
+	}
+	return realFile{f}, nil
+}
+
+func (Real) Look(name string) (Info, error) {
+	st, err := os.Lstat(name)
+	if err != nil {
+		return Info{}, err
+	}
+	return info(st), nil
+}
+
+func (Real) List(folder string) ([]Info, error) {
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]Info, 0, len(entries))
+	for _, e := range entries {
+		st, err := e.Info()
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, info(st))
+	}
+	return out, nil
+}
+
+func (Real) MakeFolder(name string) error { return os.MkdirAll(name, 0o755) }
+
+func (Real) Move(from, to string) error {
+	err := unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, to, unix.RENAME_NOREPLACE)
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, unix.EXDEV):
+		return ErrOtherDevice
+	case errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS):
+		// The file system cannot rename without replacing: a hard link fails
+		// if the name is taken, which comes to the same.
+		if err := os.Link(from, to); err != nil {
+			return err
+		}
+		return os.Remove(from)
+	}
+	return &os.LinkError{Op: "move", Old: from, New: to, Err: err}
+}
+
+func (Real) Remove(name string) error { return os.Remove(name) }
+
+func (Real) SyncFolder(name string) error {
+	f, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close() //nolint: a folder that was only read
+	if err := f.Sync(); err != nil {
+		return fmt.Errorf("syncing the folder %s: %w", name, err)
+	}
+	return nil
+}
+
+func (Real) SyncAll(folder string) error {
+	f, err := os.Open(folder)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := unix.Syncfs(int(f.Fd())); err != nil {
+		return fmt.Errorf("syncing the file system of %s: %w", folder, err)
+	}
+	return nil
+}
+
+func (Real) Free(name string) (string, error) {
+	f, err := os.OpenFile(name, os.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	fd := int(f.Fd())
+	// A read lease is only granted while nobody has the file open for writing.
+	// File systems and owners for which there are no leases say so with another
+	// error than EAGAIN.
+	if _, err := unix.FcntlInt(uintptr(fd), unix.F_SETLEASE, unix.F_RDLCK); errors.Is(err, unix.EAGAIN) {
+		return "somebody still has the file open for writing", nil
+	} else if err == nil {
+		if _, err := unix.FcntlInt(uintptr(fd), unix.F_SETLEASE, unix.F_UNLCK); err != nil {
+			return "", fmt.Errorf("giving the lease on %s back: %w", name, err)
+		}
+	}
+	if err := unix.Flock(fd, unix.LOCK_SH|unix.LOCK_NB); errors.Is(err, unix.EWOULDBLOCK) {
+		return "somebody has locked the file", nil
+	}
+	lock := unix.Flock_t{Type: unix.F_RDLCK}
+	if err := unix.FcntlFlock(uintptr(fd), unix.F_OFD_GETLK, &lock); err == nil && lock.Type != unix.F_UNLCK {
+		return "somebody has locked a part of the file", nil
+	}
+	return "", nil
+}
+
+// Copy copies a file to a new one and makes it durable. What there is of the
+// new file is removed if that fails.
+func Copy(fsys FS, from, to string) (err error) {
+	in, err := fsys.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := fsys.Create(to)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if closeErr := out.Close(); err == nil {
+			err = closeErr
+		}
+		if err != nil {
+			err = errors.Join(err, fsys.Remove(to))
+		}
+	}()
+	if _, err = io.Copy(out, in); err != nil {
+		return err
+	}
+	return out.Sync()
+}
+
+// Hidden is the folder within inboxes and destinations that holds what is not
+// to be seen yet.
+const Hidden = ".ydrion"
+
+// HiddenFolder makes the hidden folder within another and gives its path.
+func HiddenFolder(fsys FS, folder string) (string, error) {
+	hidden := filepath.Join(folder, Hidden)
+	return hidden, fsys.MakeFolder(hidden)
+}

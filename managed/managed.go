@@ -1,0 +1,291 @@
+// Package managed runs a private PostgreSQL cluster for the service: on
+// loopback, under one folder, with a generated password, as an unprivileged
+// account even when root starts it. It never touches a cluster of the system.
+package managed
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/url"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"runtime"
+	"sort"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Account is the unprivileged account that the cluster runs under when root
+// starts the service.
+const Account = "postgres"
+
+// Cluster is a running cluster.
+type Cluster struct {
+	URL     string
+	process *os.Process
+	done    chan error
+	log     string
+}
+
+// Options are what a cluster can be started with.
+type Options struct {
+	// Throwaway trades durability for speed: for tests only.
+	Throwaway bool
+}
+
+// ErrNoServer says that PostgreSQL is not installed.
+var ErrNoServer = errors.New("no PostgreSQL server was found; install the package postgresql, or name a server with --database-url")
+
+func binary(name string) (string, error) {
+	dirs, err := filepath.Glob("/usr/lib/postgresql/*/bin")
+	if err != nil {
+		return "", err
+	}
+	sort.Slice(dirs, func(i, j int) bool { return version(dirs[i]) > version(dirs[j]) })
+	for _, d := range dirs {
+		if p := filepath.Join(d, name); executable(p) {
+			return p, nil
+		}
+	}
+	if p, err := exec.LookPath(name); err == nil {
+		return p, nil
+	}
+	return "", ErrNoServer
+}
+
+func version(dir string) int {
+	n, _ := strconv.Atoi(filepath.Base(filepath.Dir(dir))) //nolint: 0 sorts last
+	return n
+}
+
+func executable(path string) bool {
+	st, err := os.Stat(path)
+	return err == nil && st.Mode()&0o111 != 0
+}
+
+// Start starts the cluster in a folder, making it first if there is none.
+func Start(ctx context.Context, folder string, o Options) (*Cluster, error) {
+	folder, err := filepath.Abs(folder)
+	if err != nil {
+		return nil, err
+	}
+	account, err := runsAs(folder)
+	if err != nil {
+		return nil, err
+	}
+	password, err := secret(folder + ".password")
+	if err != nil {
+		return nil, err
+	}
+	if _, err := os.Stat(filepath.Join(folder, "PG_VERSION")); errors.Is(err, fs.ErrNotExist) {
+		if err := create(ctx, folder, password, account); err != nil {
+			return nil, err
+		}
+	} else if err != nil {
+		return nil, err
+	}
+	c, err := launch(folder, account, o)
+	if err != nil {
+		return nil, err
+	}
+	c.URL = strings.Replace(c.URL, "@", ":"+url.QueryEscape(password)+"@", 1)
+	if err := c.wait(ctx); err != nil {
+		return nil, errors.Join(err, c.Stop())
+	}
+	return c, nil
+}
+
+// runsAs finds the account: nil is our own.
+func runsAs(folder string) (*syscall.Credential, error) {
+	if os.Geteuid() != 0 {
+		return nil, nil
+	}
+	u, err := user.Lookup(Account)
+	if err != nil {
+		return nil, fmt.Errorf("the database cannot run as root, and there is no account %s: %w", Account, err)
+	}
+	uid, err := strconv.ParseUint(u.Uid, 10, 32)
+	if err != nil {
+		return nil, err
+	}
+	gid, err := strconv.ParseUint(u.Gid, 10, 32)
+	if err != nil {
+		return nil, err
+	}
+	if closed := closedTo(filepath.Dir(folder), uint32(uid), uint32(gid)); closed != "" {
+		return nil, fmt.Errorf("the account %s cannot pass through the folder %s; choose another data folder, or chmod o+x it", Account, closed)
+	}
+	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
+}
+
+// closedTo gives the first folder on the way that an account cannot pass.
+func closedTo(folder string, uid, gid uint32) string {
+	for at := folder; ; at = filepath.Dir(at) {
+		if st, err := os.Stat(at); err == nil {
+			sys, ok := st.Sys().(*syscall.Stat_t)
+			mode := st.Mode().Perm()
+			if ok && !(sys.Uid == uid && mode&0o100 != 0 || sys.Gid == gid && mode&0o010 != 0 || mode&0o001 != 0) {
+				return at
+			}
+		}
+		if at == "/" || at == "." {
+			return ""
+		}
+	}
+}
+
+// Reachable tells whether a cluster could run in a folder.
+func Reachable(folder string) error {
+	_, err := runsAs(folder)
+	return err
+}
+
+// secret reads a password or makes one that only the owner can read.
+func secret(file string) (string, error) {
+	b, err := os.ReadFile(file)
+	if err == nil {
+		return strings.TrimSpace(string(b)), nil
+	}
+	if !errors.Is(err, fs.ErrNotExist) {
+		return "", err
+	}
+	p := rand.Text()
+	return p, os.WriteFile(file, []byte(p+"\n"), 0o600)
+}
+
+func create(ctx context.Context, folder, password string, account *syscall.Credential) error {
+	initdb, err := binary("initdb")
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return err
+	}
+	// The account reads the password from a file of its own that only lives
+	// until the cluster is made.
+	initial := folder + ".initial"
+	if err := os.WriteFile(initial, []byte(password+"\n"), 0o600); err != nil {
+		return err
+	}
+	defer os.Remove(initial)
+	cmd := exec.CommandContext(ctx, initdb, "-D", folder, "-U", "ydrion", "-A", "scram-sha-256", "--pwfile="+initial, "-E", "UTF8", "--locale=C.UTF-8", "--no-instructions")
+	cmd.Dir = "/"
+	if account != nil {
+		for _, p := range []string{folder, initial} {
+			if err := os.Chown(p, int(account.Uid), int(account.Gid)); err != nil {
+				return err
+			}
+		}
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: account}
+	}
+	if out, err := cmd.CombinedOutput(); err != nil {
+		// A half-made cluster would look like a whole one at the next start.
+		return errors.Join(fmt.Errorf("making the database cluster: %w: %s", err, bytes.TrimSpace(out)), os.RemoveAll(folder))
+	}
+	return nil
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	port := l.Addr().(*net.TCPAddr).Port
+	return port, l.Close()
+}
+
+func launch(folder string, account *syscall.Credential, o Options) (*Cluster, error) {
+	postgres, err := binary("postgres")
+	if err != nil {
+		return nil, err
+	}
+	port, err := freePort()
+	if err != nil {
+		return nil, err
+	}
+	args := []string{"-D", folder, "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60", "-c", "log_timezone=UTC"}
+	if o.Throwaway {
+		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
+	}
+	c := &Cluster{URL: fmt.Sprintf("postgres://ydrion@127.0.0.1:%d/postgres?sslmode=disable", port), done: make(chan error, 1), log: folder + ".log"}
+	out, err := os.OpenFile(c.log, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	started := make(chan error)
+	go func() {
+		// The signal at our death follows the thread that started the process.
+		runtime.LockOSThread()
+		defer runtime.UnlockOSThread()
+		defer out.Close()
+		cmd := exec.Command(postgres, args...)
+		cmd.Dir = "/"
+		cmd.Stdout, cmd.Stderr = out, out
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: account, Pdeathsig: syscall.SIGQUIT, Setpgid: true}
+		if err := cmd.Start(); err != nil {
+			started <- err
+			return
+		}
+		c.process = cmd.Process
+		started <- nil
+		c.done <- cmd.Wait()
+	}()
+	if err := <-started; err != nil {
+		return nil, fmt.Errorf("starting the database: %w", err)
+	}
+	return c, nil
+}
+
+// wait waits until the cluster answers.
+func (c *Cluster) wait(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
+	defer cancel()
+	for {
+		conn, err := pgx.Connect(ctx, c.URL)
+		if err == nil {
+			return conn.Close(ctx)
+		}
+		select {
+		case ended := <-c.done:
+			c.done <- ended
+			log, _ := os.ReadFile(c.log) //nolint: the reason is a help, not needed
+			if bytes.Contains(log, []byte("postmaster.pid")) {
+				return fmt.Errorf("the database of this data folder is already running: is another service using it?")
+			}
+			return fmt.Errorf("the database ended at its start: %w: %s", ended, lastLine(log))
+		case <-ctx.Done():
+			return fmt.Errorf("the database does not answer: %w", err)
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
+func lastLine(b []byte) []byte {
+	b = bytes.TrimSpace(b)
+	return b[bytes.LastIndexByte(b, '\n')+1:]
+}
+
+// Stop ends the cluster: open connections are closed, what was committed is
+// kept.
+func (c *Cluster) Stop() error {
+	if err := c.process.Signal(syscall.SIGINT); err != nil && !errors.Is(err, os.ErrProcessDone) {
+		return fmt.Errorf("stopping the database: %w", err)
+	}
+	select {
+	case <-c.done:
+		return nil
+	case <-time.After(30 * time.Second):
+		return errors.Join(errors.New("the database did not stop within 30 s and was ended"), c.process.Signal(syscall.SIGQUIT))
+	}
+}

@@ -1,0 +1,102 @@
+package route
+
+import (
+	"fmt"
+	"path"
+	"regexp"
+	"sort"
+	"strings"
+
+	"ydrion/core/finding"
+	"ydrion/workspace"
+)
+
+// Guard refuses routes whose outputs would be picked up again: by the route
+// itself, or by others in a circle. Folders must be resolved: they are compared
+// as they are. It is careful: names that might match count as matching.
+func Guard(routes []*workspace.Route, resolve func(folder string) (string, error)) finding.List {
+	var out finding.List
+	type edge struct {
+		to              int
+		setting, folder string
+	}
+	sort.Slice(routes, func(i, j int) bool { return routes[i].Name < routes[j].Name })
+	edges := make([][]edge, len(routes))
+	for i, from := range routes {
+		for _, o := range []struct{ setting, folder, name string }{
+			{"deliver.good.folder", from.Good.Folder, from.Good.Name},
+			{"deliver.rejected.folder", from.Rejected, ""},
+		} {
+			folder, err := resolve(o.folder)
+			if err != nil {
+				out = append(out, finding.New("route.place", from.Places[o.setting], "%v", err))
+				continue
+			}
+			for j, to := range routes {
+				inbox, err := resolve(to.Listen.Folder)
+				if err != nil {
+					if i == j && o.setting == "deliver.good.folder" {
+						out = append(out, finding.New("route.place", to.Places["listen.folder"], "%v", err))
+					}
+					continue
+				}
+				if within(folder, inbox, to.Subfolders) && mayMatch(o.name, to) {
+					edges[i] = append(edges[i], edge{j, o.setting, folder})
+				}
+			}
+		}
+	}
+	for i, from := range routes {
+		var visit func(at int, trail []string, seen map[int]bool) []string
+		visit = func(at int, trail []string, seen map[int]bool) []string {
+			for _, e := range edges[at] {
+				step := append(append([]string{}, trail...), fmt.Sprintf("%s delivers to %s (%s), where %s listens", routes[at].Name, e.folder, e.setting, routes[e.to].Name))
+				if e.to == i {
+					return step
+				}
+				if !seen[e.to] {
+					seen[e.to] = true
+					if found := visit(e.to, step, seen); found != nil {
+						return found
+					}
+				}
+			}
+			return nil
+		}
+		if circle := visit(i, nil, map[int]bool{i: true}); circle != nil {
+			setting := edges[i][0].setting
+			for _, e := range edges[i] {
+				if strings.Contains(circle[0], "("+e.setting+")") {
+					setting = e.setting
+				}
+			}
+			out = append(out, finding.New("route.circle", from.Places[setting], "the route would pick up its own output: %s", strings.Join(circle, "; ")).
+				Suggest("deliver to another folder, or listen for names that the outputs cannot have"))
+		}
+	}
+	return out
+}
+
+func within(folder, inbox string, subfolders bool) bool {
+	return folder == inbox || subfolders && strings.HasPrefix(folder, strings.TrimSuffix(inbox, "/")+"/")
+}
+
+var braces = regexp.MustCompile(`\{[^}]*\}`)
+
+// mayMatch tells whether an output of that name could be one of the files that
+// a route listens for. The empty name is that of the source (for rejects).
+func mayMatch(output string, to *workspace.Route) bool {
+	if output == "" || to.Expression != nil {
+		return true
+	}
+	fixed := output[strings.LastIndexByte(output, '}')+1:]
+	wanted := to.Listen.Names[strings.LastIndexAny(to.Listen.Names, "*?]}")+1:]
+	n := min(len(fixed), len(wanted))
+	if !strings.EqualFold(fixed[len(fixed)-n:], wanted[len(wanted)-n:]) {
+		return false
+	}
+	if !strings.Contains(output, "{") {
+		return to.Listen.Matches(path.Base(braces.ReplaceAllString(output, "x")))
+	}
+	return true
+}

@@ -1,0 +1,212 @@
+// Package route compiles a route of a workspace into a flow plan and knows what
+// a revision is made of.
+package route
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"path"
+	"sort"
+	"strings"
+
+	"ydrion/core/finding"
+	"ydrion/core/flow"
+	"ydrion/core/format"
+	"ydrion/core/format/hl7"
+	"ydrion/core/lang"
+	"ydrion/core/lookup"
+	"ydrion/core/place"
+	"ydrion/core/schema"
+	"ydrion/workspace"
+)
+
+// Compiled is a route that has passed its check, ready to run.
+type Compiled struct {
+	*workspace.Route
+	Plan  *flow.Plan
+	Files map[string][]byte // everything the route depends on
+	Hash  string            // of those files: the revision
+}
+
+// compilation collects findings and the files that were used.
+type compilation struct {
+	from  *workspace.Workspace
+	route *workspace.Route
+	files map[string][]byte
+	out   finding.List
+}
+
+// Compile checks a route and everything it depends on.
+func Compile(w *workspace.Workspace, name string) (*Compiled, finding.List) {
+	r, ok := w.Routes[name]
+	if !ok {
+		var names []string
+		for n := range w.Routes {
+			names = append(names, n)
+		}
+		f := finding.New("route.unknown", place.InFile("routes"), "there is no route %q", name)
+		if near := finding.Nearest(name, names); near != "" {
+			f = f.Suggest("was %q meant?", near)
+		}
+		return nil, finding.List{f}
+	}
+	c := &compilation{from: w, route: r, files: map[string][]byte{r.File: w.Files[r.File]}}
+	plan := c.plan()
+	if c.out.HasErrors() {
+		return nil, c.out
+	}
+	return &Compiled{Route: r, Plan: plan, Files: c.files, Hash: Hash(c.files)}, c.out
+}
+
+// Hash is the identity of a set of files: SHA-256 over names and contents in
+// the order of the names.
+func Hash(files map[string][]byte) string {
+	names := make([]string, 0, len(files))
+	for n := range files {
+		names = append(names, n)
+	}
+	sort.Strings(names)
+	h := sha256.New()
+	for _, n := range names {
+		fmt.Fprintf(h, "%d %s %d\n", len(n), n, len(files[n]))
+		h.Write(files[n])
+	}
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+// file gives a file that the route depends on; said is where it is named.
+func (c *compilation) file(name string, said place.Place) ([]byte, bool) {
+	b, ok := c.from.Files[name]
+	if !ok {
+		var names []string
+		for n := range c.from.Files {
+			if path.Dir(n) == path.Dir(name) {
+				names = append(names, n)
+			}
+		}
+		f := finding.New("route.file-missing", said, "there is no file %s", name)
+		if near := finding.Nearest(name, names); near != "" {
+			f = f.Suggest("was %s meant?", near)
+		}
+		c.out = append(c.out, f)
+		return nil, false
+	}
+	c.files[name] = b
+	return b, true
+}
+
+func (c *compilation) plan() *flow.Plan {
+	r := c.route
+	source, hasSchema := c.file(r.Schema, r.Places["check.schema"])
+	mapText, hasMap := c.file(r.Map, r.Places["map"])
+	if !hasSchema || !hasMap {
+		return nil
+	}
+	s, findings := schema.Parse(r.Schema, source)
+	c.out = append(c.out, findings...)
+	m, findings := lang.Parse(r.Map, string(mapText))
+	c.out = append(c.out, findings...)
+	if c.out.HasErrors() {
+		return nil
+	}
+	at := func(pos int) place.Place { return place.At(r.Map, mapText, pos) }
+	if m.SourceSchema != r.Schema {
+		c.out = append(c.out, finding.New("route.schema", at(m.At.Schema), "the map reads records of %s, the route checks them against %s", m.SourceSchema, r.Schema))
+	}
+	if m.SourceFormat != r.Format {
+		c.out = append(c.out, finding.New("route.format", at(m.At.Source), "the map reads %s, the route reads %s", m.SourceFormat, r.Format))
+	}
+	if r.Dialect.NoHeading {
+		for _, f := range s.Record {
+			if !contains(r.Dialect.Columns, f.Name) {
+				c.out = append(c.out, finding.New("route.columns", r.Places["read"], "the schema's field %q is not among the columns that the route names", f.Name))
+			}
+		}
+	}
+	target := c.target(m, at)
+	if target == nil {
+		return nil
+	}
+	scope := lang.Scope{Fields: s.Record, Lookups: c.lookups(string(mapText))}
+	program, findings := lang.Build(m, r.Map, string(mapText), target, scope)
+	c.out = append(c.out, findings...)
+	names := c.names(scope)
+	return &flow.Plan{Source: r.Dialect, Charset: r.Charset, Schema: s, Program: program, Target: target, After: []byte(r.Good.After), Names: names, Separate: r.Good.PerRecord}
+}
+
+func contains(list []string, s string) bool {
+	for _, x := range list {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}
+
+func (c *compilation) target(m *lang.Map, at func(int) place.Place) format.Target {
+	if m.TargetFormat != "hl7" {
+		c.out = append(c.out, finding.New("route.format", at(m.At.Target), "records cannot be written as %q; known is hl7", m.TargetFormat))
+		return nil
+	}
+	sample, ok := c.file(m.TargetSample, at(m.At.Sample))
+	if !ok {
+		return nil
+	}
+	target, err := hl7.NewTarget(m.TargetSample, sample)
+	if err != nil {
+		c.out = append(c.out, finding.New("hl7.sample", place.InFile(m.TargetSample), "the sample is no HL7 message: %v", err))
+		return nil
+	}
+	return target
+}
+
+// lookups reads the tables whose names occur in the map; only they belong to
+// the revision.
+func (c *compilation) lookups(mapText string) map[string]*lookup.Table {
+	tables := map[string]*lookup.Table{}
+	for name, b := range c.from.Files {
+		stem := strings.TrimSuffix(path.Base(name), ".csv")
+		if path.Dir(name) != "lookups" || stem == path.Base(name) || !strings.Contains(mapText, stem) {
+			continue
+		}
+		t, findings := lookup.Parse(name, string(b))
+		c.out = append(c.out, findings...)
+		if t != nil {
+			tables[stem] = t
+			c.files[name] = b
+		}
+	}
+	return tables
+}
+
+// names compiles the name of the outputs.
+func (c *compilation) names(scope lang.Scope) *lang.Namer {
+	r := c.route
+	said := r.Places["deliver.good.name"]
+	node, findings := lang.ParseText(r.File, r.Good.Name, r.Good.Name, 0)
+	var namer *lang.Namer
+	if !findings.HasErrors() {
+		if !r.Good.PerRecord {
+			scope = lang.Scope{Words: map[string]bool{"now": true, "route": true, "file.name": true, "file.stem": true, "file.extension": true, "file.folder": true}}
+		}
+		namer, findings = lang.CompileName(node, scope, func(int) place.Place { return said })
+	}
+	for _, f := range findings {
+		f.Place = said
+		if !r.Good.PerRecord && (f.Code == "map.field-unknown" || f.Code == "map.name") {
+			f.Suggestion = "all records of a pickup go into one file: its name cannot differ from record to record; say `one file per: record` if it should"
+		}
+		c.out = append(c.out, f)
+	}
+	if namer != nil && r.Good.PerRecord && !namer.PerRecord {
+		c.out = append(c.out, finding.New("route.name-fixed", said, "every record goes into a file of its own, but all would be called %q", r.Good.Name).
+			Suggest("put a field, {record} or {sequence} into the name"))
+	}
+	if namer != nil && !r.Good.PerRecord && !bytes.ContainsRune([]byte(r.Good.Name), '{') {
+		c.out = append(c.out, finding.Warn("route.name-fixed", said, "every pickup would be called %q; later ones get a number added", r.Good.Name).
+			Suggest("put {file.stem} or the time into the name"))
+	}
+	return namer
+}

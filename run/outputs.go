@@ -1,0 +1,403 @@
+package run
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"ydrion/core/batch"
+	"ydrion/core/finding"
+	"ydrion/core/flow"
+	"ydrion/core/format"
+	"ydrion/core/place"
+	"ydrion/core/text"
+	"ydrion/deliver"
+	"ydrion/files"
+	"ydrion/route"
+	"ydrion/store"
+)
+
+// How many rejected records of a run are kept in the database, and how much of
+// them; the rejected file has them all.
+const (
+	maxRejects     = 10_000
+	maxRejectBytes = 16 << 20
+	maxRejectRaw   = 64 << 10
+)
+
+// manyOutputs is from how many outputs on the file system is synced as a whole
+// instead of file by file.
+const manyOutputs = 64
+
+// outputs writes what a run brings forth into hidden temporaries.
+type outputs struct {
+	fs             files.FS
+	route          *route.Compiled
+	run            int64
+	name           string // of the source
+	good, rejected string // folders
+	fileName       string // of the one good output, when all go into one
+
+	opened     *flow.Opened
+	deliveries []store.Delivery
+	all        *deliver.Output // the one good output
+	allCount   int64
+	bad        *deliver.Output // rejected records in the source's form
+	badCount   int64
+	badFirst   int64
+	list       *deliver.Output // findings as JSON
+	report     *deliver.Output // findings for people
+	listed     int64
+	rejects    []store.Reject
+	bytes      int
+}
+
+var _ flow.Sink = (*outputs)(nil)
+
+func (o *outputs) Open(opened *flow.Opened) error {
+	o.opened = opened
+	return nil
+}
+
+// add ends an output and notes its delivery.
+func (o *outputs) add(out *deliver.Output, kind, name string, records, first int64) error {
+	sum, err := out.Finish(kind != "good" || len(o.deliveries) < manyOutputs)
+	if err != nil {
+		return err
+	}
+	o.deliveries = append(o.deliveries, store.Delivery{Run: o.run, Ord: o.next(), Kind: kind, Folder: out.Folder, Name: name, Temporary: out.Temporary, Size: out.Size, SHA256: sum, Records: records, FirstRecord: first})
+	return nil
+}
+
+func (o *outputs) next() int { return len(o.deliveries) + 1 }
+
+// Batch takes the records of a batch in their order.
+func (o *outputs) Batch(b *batch.Batch) error {
+	if err := o.takeGood(b); err != nil {
+		return err
+	}
+	for _, n := range b.Notes {
+		if b.What[n.Record] == batch.Rejected {
+			return o.takeRejected(b)
+		}
+	}
+	return nil
+}
+
+func (o *outputs) takeGood(b *batch.Batch) error {
+	if !o.opened.Plan.Separate {
+		if len(b.Out) == 0 {
+			return nil
+		}
+		if o.all == nil {
+			var err error
+			if o.all, err = deliver.Create(o.fs, o.good, o.run, "all"); err != nil {
+				return err
+			}
+		}
+		for _, w := range b.What {
+			if w == batch.Good {
+				o.allCount++
+			}
+		}
+		_, err := o.all.Write(b.Out)
+		return err
+	}
+	for i, w := range b.What {
+		if w != batch.Good {
+			continue
+		}
+		out, err := deliver.Create(o.fs, o.good, o.run, strconv.Itoa(o.next()))
+		if err != nil {
+			return err
+		}
+		if _, err := out.Write(b.Made(i)); err != nil {
+			return err
+		}
+		if err := o.add(out, "good", b.Names[i], 1, b.First+int64(i)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (o *outputs) takeRejected(b *batch.Batch) error {
+	for i, w := range b.What {
+		if w != batch.Rejected {
+			continue
+		}
+		findings := o.opened.Findings(b, i)
+		for k := range findings {
+			findings[k].Place.File = o.name
+		}
+		if err := o.reject(b.First+int64(i), b.Place(i, b.Bounds[i].Off).Line, b.Raw(i), findings); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// reject writes one rejected record and its findings.
+func (o *outputs) reject(record, line int64, raw []byte, findings finding.List) error {
+	if o.bad == nil {
+		if err := o.openBad(); err != nil {
+			return err
+		}
+		o.badFirst = record
+	}
+	o.badCount++
+	if err := o.encode(o.bad, raw); err != nil {
+		return err
+	}
+	if err := o.explain(findings, raw); err != nil {
+		return err
+	}
+	if len(o.rejects) < maxRejects && o.bytes < maxRejectBytes {
+		kept := raw[:min(len(raw), maxRejectRaw)]
+		o.bytes += len(kept)
+		o.rejects = append(o.rejects, store.Reject{Record: record, Line: line, Raw: append([]byte{}, kept...), Findings: findings})
+	}
+	return nil
+}
+
+// openBad begins the file of rejected records as the source begins: with its
+// byte order mark and its heading.
+func (o *outputs) openBad() (err error) {
+	if o.bad, err = deliver.Create(o.fs, o.rejected, o.run, "rejected"); err != nil {
+		return err
+	}
+	if _, err = o.bad.Write(o.opened.Mark); err != nil {
+		return err
+	}
+	return o.encode(o.bad, o.opened.Reader.Heading())
+}
+
+// encode writes text in the source's character set. What that set cannot say
+// (bytes that were wrong to begin with) goes out as UTF-8.
+func (o *outputs) encode(to io.Writer, utf8Text []byte) error {
+	b, err := text.Encode(utf8Text, o.opened.Charset)
+	if err != nil {
+		b = utf8Text
+	}
+	_, err = to.Write(b)
+	return err
+}
+
+// explain writes findings beside the rejected records.
+func (o *outputs) explain(findings finding.List, raw []byte) (err error) {
+	if o.list == nil {
+		if o.list, err = deliver.Create(o.fs, o.rejected, o.run, "findings"); err != nil {
+			return err
+		}
+		head := fmt.Sprintf("{\"file\":%s,\"route\":%s,\"run\":%d,\"findings\":[", quoted(o.name), quoted(o.route.Name), o.run)
+		if _, err = o.list.Write([]byte(head)); err != nil {
+			return err
+		}
+		if o.report, err = deliver.Create(o.fs, o.rejected, o.run, "report"); err != nil {
+			return err
+		}
+		if _, err = fmt.Fprintf(o.report, "%s: what was rejected, and why (route %s, run %d)\n", o.name, o.route.Name, o.run); err != nil {
+			return err
+		}
+	}
+	for _, f := range findings {
+		b, err := json.Marshal(f)
+		if err != nil {
+			return err
+		}
+		comma := ",\n"
+		if o.listed == 0 {
+			comma = "\n"
+		}
+		o.listed++
+		if _, err := fmt.Fprintf(o.list, "%s%s", comma, b); err != nil {
+			return err
+		}
+	}
+	return o.tell(findings, raw)
+}
+
+func quoted(s string) string {
+	b, err := json.Marshal(s)
+	if err != nil {
+		return `""`
+	}
+	return string(b)
+}
+
+// tell writes findings the way a partner reads them.
+func (o *outputs) tell(findings finding.List, raw []byte) error {
+	var b strings.Builder
+	for i, f := range findings {
+		p := f.Place
+		if i == 0 {
+			b.WriteByte('\n')
+		}
+		if p.Line > 0 {
+			fmt.Fprintf(&b, "line %d, column %d", p.Line, p.Column)
+			if p.Record > 0 {
+				fmt.Fprintf(&b, " (record %d)", p.Record)
+			}
+			b.WriteString(": ")
+		}
+		b.WriteString(f.Message)
+		b.WriteByte('\n')
+		if f.Suggestion != "" {
+			fmt.Fprintf(&b, "    %s\n", f.Suggestion)
+		}
+	}
+	if raw != nil {
+		fmt.Fprintf(&b, "    | %s\n", finding.Shorten([]byte(strings.TrimRight(string(raw[:min(len(raw), 4096)]), "\r\n"))))
+	}
+	_, err := o.report.Write([]byte(b.String()))
+	return err
+}
+
+// Broken rejects what is left of a file as one piece.
+func (o *outputs) Broken(b *format.Broken) error {
+	f := b.Finding
+	f.Place.File = o.name
+	if o.bad == nil {
+		if err := o.openBad(); err != nil {
+			return err
+		}
+	}
+	o.badCount++
+	kept := make([]byte, 0, maxRejectRaw)
+	buf := make([]byte, 64<<10)
+	for {
+		n, err := b.Rest.Read(buf)
+		if err := o.encode(o.bad, buf[:n]); err != nil {
+			return err
+		}
+		kept = append(kept, buf[:min(n, cap(kept)-len(kept))]...)
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return fmt.Errorf("reading: %w", err)
+		}
+	}
+	o.rejects = append(o.rejects, store.Reject{Record: f.Place.Record, Line: f.Place.Line, Raw: kept, Findings: finding.List{f}})
+	return o.explain(finding.List{f}, kept)
+}
+
+// finish ends all outputs.
+func (o *outputs) finish() error {
+	if o.all != nil {
+		if err := o.add(o.all, "good", o.fileName, o.allCount, 1); err != nil {
+			return err
+		}
+		o.all = nil
+	}
+	if o.bad != nil {
+		if err := o.add(o.bad, "rejected", o.rejectName(""), o.badCount, o.badFirst); err != nil {
+			return err
+		}
+		o.bad = nil
+	}
+	if o.list != nil {
+		if _, err := o.list.Write([]byte("\n]}\n")); err != nil {
+			return err
+		}
+		if err := o.add(o.list, "findings", o.rejectName(".findings.json"), 0, 0); err != nil {
+			return err
+		}
+		if err := o.add(o.report, "report", o.rejectName(".findings.txt"), 0, 0); err != nil {
+			return err
+		}
+		o.list, o.report = nil, nil
+	}
+	if len(o.deliveries) > manyOutputs {
+		if err := o.fs.SyncAll(o.good); err != nil {
+			return err
+		}
+	}
+	folders := map[string]bool{}
+	for _, d := range o.deliveries {
+		folders[filepath.Dir(d.Temporary)] = true
+	}
+	for f := range folders {
+		if err := o.fs.SyncFolder(f); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// rejectName names what is rejected after the source and the run, so that the
+// parts stay together and nothing is in the way of anything.
+func (o *outputs) rejectName(ending string) string {
+	ext := filepath.Ext(o.name)
+	stem := strings.TrimSuffix(o.name, ext)
+	if stem == "" {
+		stem, ext = o.name, ""
+	}
+	for len(stem) > 180 {
+		stem = stem[:180]
+	}
+	if ending == "" {
+		ending = ext
+	}
+	return fmt.Sprintf("%s.rejected-%d%s", strings.TrimPrefix(stem, "."), o.run, ending)
+}
+
+// whole gives up what has been written and rejects the file as one piece.
+func (o *outputs) whole(original io.Reader, findings finding.List) error {
+	kept := o.rejects
+	if err := o.discard(); err != nil {
+		return err
+	}
+	o.rejects = kept
+	out, err := deliver.Create(o.fs, o.rejected, o.run, "rejected")
+	if err != nil {
+		return err
+	}
+	if _, err := io.Copy(out, original); err != nil {
+		return err
+	}
+	o.bad = out
+	if err := o.explain(findings, nil); err != nil {
+		return err
+	}
+	for _, r := range kept {
+		if err := o.explain(r.Findings, r.Raw); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// discard gives all outputs up.
+func (o *outputs) discard() error {
+	var first error
+	keep := func(err error) {
+		if err != nil && first == nil {
+			first = err
+		}
+	}
+	for _, out := range []*deliver.Output{o.all, o.bad, o.list, o.report} {
+		if out != nil {
+			keep(out.Discard())
+		}
+	}
+	for _, d := range o.deliveries {
+		keep(o.fs.Remove(d.Temporary))
+	}
+	*o = outputs{fs: o.fs, route: o.route, run: o.run, name: o.name, good: o.good, rejected: o.rejected, fileName: o.fileName, opened: o.opened}
+	return first
+}
+
+// tooMany is the finding of a file that has more rejected records than its
+// route tolerates.
+func tooMany(name string, b flow.Balance, tolerate float64) finding.Finding {
+	return finding.New("route.tolerate", place.InFile(name), "%d of %d records were rejected; the route tolerates %g%%, so the whole file was rejected and nothing of it was delivered", b.Rejected, b.In, tolerate*100)
+}
+
+// stamp is the time that a run's map sees: whole microseconds, which is what
+// the store keeps, so that a later run can see the same.
+func stamp() time.Time { return time.Now().Truncate(time.Microsecond) }

@@ -1,0 +1,75 @@
+package service
+
+import (
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+
+	"ydrion/run"
+)
+
+// metrics counts what happens, for monitoring.
+type metrics struct {
+	registry *prometheus.Registry
+	pickups  *prometheus.CounterVec
+	records  *prometheus.CounterVec
+	seconds  *prometheus.HistogramVec
+}
+
+func newMetrics(s *Service) *metrics {
+	m := &metrics{
+		registry: prometheus.NewRegistry(),
+		pickups:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ydrion_pickups_total", Help: "Pickups that came to this state."}, []string{"route", "state"}),
+		records:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ydrion_records_total", Help: "Records by what became of them."}, []string{"route", "outcome"}),
+		seconds:  prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "ydrion_run_seconds", Help: "How long runs took, from the taken file to the published output.", Buckets: prometheus.ExponentialBuckets(0.002, 2.5, 12)}, []string{"route"}),
+	}
+	running := prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "ydrion_routes_running", Help: "Routes that are running."}, func() float64 {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		return float64(len(s.listening))
+	})
+	waiting := prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "ydrion_files_waiting", Help: "Files in inboxes that are not ready to be taken."}, func() float64 {
+		n := 0
+		for _, l := range s.listeners() {
+			n += len(l.listener.Waiting())
+		}
+		return float64(n)
+	})
+	m.registry.MustRegister(m.pickups, m.records, m.seconds, running, waiting, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	return m
+}
+
+// count takes account of an event.
+func (m *metrics) count(e run.Event) {
+	if e.Kind != "pickup" {
+		return
+	}
+	switch e.State {
+	case "delivered", "rejected":
+		m.seconds.WithLabelValues(e.Route).Observe(e.Duration)
+		m.records.WithLabelValues(e.Route, "good").Add(float64(e.Balance.Good))
+		m.records.WithLabelValues(e.Route, "rejected").Add(float64(e.Balance.Rejected))
+		m.records.WithLabelValues(e.Route, "filtered").Add(float64(e.Balance.Filtered))
+		fallthrough
+	case "held", "withdrawn":
+		m.pickups.WithLabelValues(e.Route, e.State).Inc()
+	}
+}
+
+// Metrics is where monitoring collects from.
+func (s *Service) Metrics() prometheus.Gatherer { return s.metrics.registry }
+
+// tell counts an event and passes it on.
+func (s *Service) tell(e run.Event) {
+	s.metrics.count(e)
+	s.hub.tell(e)
+}
+
+func (s *Service) listeners() []*listening {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := make([]*listening, 0, len(s.listening))
+	for _, l := range s.listening {
+		out = append(out, l)
+	}
+	return out
+}

@@ -1,0 +1,156 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"io"
+	"strings"
+
+	"ydrion/core/batch"
+	"ydrion/core/finding"
+	"ydrion/core/flow"
+	"ydrion/core/format"
+	"ydrion/route"
+)
+
+// RecordView is one record, before and after.
+type RecordView struct {
+	Record   int64         `json:"record"`
+	Line     int64         `json:"line"`
+	Outcome  string        `json:"outcome" enum:"good,rejected,filtered"`
+	Raw      string        `json:"raw" doc:"the record as it stands in the file, decoded"`
+	Fields   []format.Line `json:"fields" doc:"the source's fields by name"`
+	Made     string        `json:"made" doc:"what it became, empty if nothing"`
+	Lines    []format.Line `json:"lines" doc:"what it became, position by position"`
+	FileName string        `json:"file_name,omitempty" doc:"the output's name, when each record becomes a file"`
+	Findings finding.List  `json:"findings"`
+}
+
+// TrialRequest says which records of a file to look at.
+type TrialRequest struct {
+	From     int64 // first record, from 1
+	Limit    int
+	Rejected bool // only those that were not good
+	Whole    bool // go on to the end, for the balance
+	Output   io.Writer
+	Rejects  io.Writer
+}
+
+// Trial is what a route makes of a file, without anything being delivered.
+type Trial struct {
+	Records    []RecordView `json:"records"`
+	More       bool         `json:"more"`
+	Balance    flow.Balance `json:"balance" doc:"of the records that were looked at"`
+	Findings   finding.List `json:"findings" doc:"about the file as a whole"`
+	Unreadable bool         `json:"unreadable"`
+}
+
+var errEnough = errors.New("enough records")
+
+// viewer collects records while a route runs over a file.
+type viewer struct {
+	request TrialRequest
+	opened  *flow.Opened
+	trial   *Trial
+}
+
+var _ flow.Sink = (*viewer)(nil)
+
+func (v *viewer) Open(o *flow.Opened) error {
+	v.opened = o
+	if v.request.Rejects != nil {
+		_, err := v.request.Rejects.Write(o.Reader.Heading())
+		return err
+	}
+	return nil
+}
+
+func (v *viewer) Batch(b *batch.Batch) error {
+	if v.request.Output != nil {
+		if _, err := v.request.Output.Write(b.Out); err != nil {
+			return err
+		}
+	}
+	for i, what := range b.What {
+		if what == batch.Rejected && v.request.Rejects != nil {
+			if _, err := v.request.Rejects.Write(b.Raw(i)); err != nil {
+				return err
+			}
+		}
+		record := b.First + int64(i)
+		if record < v.request.From || v.request.Rejected && what != batch.Rejected {
+			continue
+		}
+		if len(v.trial.Records) >= v.request.Limit {
+			v.trial.More = true
+			break
+		}
+		v.trial.Records = append(v.trial.Records, v.view(b, i))
+	}
+	if v.trial.More && !v.request.Whole {
+		return errEnough
+	}
+	return nil
+}
+
+func (v *viewer) view(b *batch.Batch, i int) RecordView {
+	raw := b.Raw(i)
+	r := RecordView{Record: b.First + int64(i), Line: b.Place(i, b.Bounds[i].Off).Line, Outcome: [...]string{"good", "rejected", "filtered"}[b.What[i]], Raw: strings.TrimRight(string(clip(raw)), "\r\n"),
+		Fields: []format.Line{}, Lines: []format.Line{}, Findings: v.opened.Findings(b, i)}
+	names := v.opened.Reader.Fields()
+	for k, value := range v.opened.Reader.Values(raw) {
+		name := ""
+		if k < len(names) {
+			name = names[k]
+		}
+		r.Fields = append(r.Fields, format.Line{Path: name, Value: string(clip([]byte(value)))})
+	}
+	if b.What[i] == batch.Good {
+		made := b.Made(i)
+		r.Made, r.Lines = string(clip(made)), v.opened.Plan.Target.Show(made)
+		if len(b.Names) > i {
+			r.FileName = b.Names[i]
+		}
+	}
+	if r.Findings == nil {
+		r.Findings = finding.List{}
+	}
+	return r
+}
+
+// clip bounds what is shown of a value.
+func clip(b []byte) []byte { return b[:min(len(b), 64<<10)] }
+
+func (v *viewer) Broken(b *format.Broken) error {
+	f := b.Finding
+	rest, err := io.ReadAll(io.LimitReader(b.Rest, 64<<10))
+	if err != nil {
+		return err
+	}
+	if v.request.Rejects != nil {
+		if _, err := io.Copy(v.request.Rejects, io.MultiReader(strings.NewReader(string(rest)), b.Rest)); err != nil {
+			return err
+		}
+	}
+	if len(v.trial.Records) >= v.request.Limit || f.Place.Record < v.request.From {
+		return nil
+	}
+	v.trial.Records = append(v.trial.Records, RecordView{Record: f.Place.Record, Line: f.Place.Line, Outcome: "rejected", Raw: string(rest), Fields: []format.Line{}, Lines: []format.Line{}, Findings: finding.List{f}})
+	return nil
+}
+
+// Try runs a route over a file and shows what comes of it. Nothing is
+// delivered or recorded.
+func Try(ctx context.Context, c *route.Compiled, in io.Reader, inputs flow.Inputs, request TrialRequest) (*Trial, error) {
+	trial := &Trial{Records: []RecordView{}}
+	v := &viewer{request: request, trial: trial}
+	result, err := c.Plan.Run(ctx, in, inputs, v)
+	trial.Balance, trial.Findings, trial.Unreadable = result.Balance, result.Findings, result.Unreadable
+	if trial.Findings == nil {
+		trial.Findings = finding.List{}
+	}
+	if errors.Is(err, errEnough) {
+		err = nil
+	}
+	return trial, err
+}

@@ -1,0 +1,209 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"ydrion/core/finding"
+)
+
+// Pickup is one file, taken once, with its latest run.
+type Pickup struct {
+	ID        int64      `db:"id" json:"id"`
+	Route     string     `db:"route" json:"route"`
+	Name      string     `db:"name" json:"name"`
+	Folder    string     `db:"folder" json:"folder"`
+	Path      string     `db:"path" json:"path"`
+	Size      int64      `db:"size" json:"size" doc:"bytes"`
+	Modified  time.Time  `db:"modified" json:"modified"`
+	SHA256    string     `db:"sha256" json:"sha256"`
+	State     string     `db:"state" json:"state" enum:"claimed,taken,committed,delivered,rejected,held,withdrawn"`
+	Reason    string     `db:"reason" json:"reason"`
+	NoticedAt time.Time  `db:"noticed_at" json:"noticed_at"`
+	ClaimedAt time.Time  `db:"claimed_at" json:"claimed_at"`
+	TakenAt   *time.Time `db:"taken_at" json:"taken_at,omitempty"`
+	EndedAt   *time.Time `db:"ended_at" json:"ended_at,omitempty"`
+	Run       int64      `db:"run" json:"run" doc:"the latest run, 0 if none"`
+	In        int64      `db:"records_in" json:"records_in"`
+	Good      int64      `db:"good" json:"good"`
+	Rejected  int64      `db:"rejected" json:"rejected"`
+	Filtered  int64      `db:"filtered" json:"filtered"`
+	Whole     bool       `db:"whole" json:"rejected_whole" doc:"the file was rejected as one piece"`
+}
+
+const pickupColumns = `select p.id, p.route, p.name, p.folder, p.path, p.size, p.modified, coalesce(p.sha256, '') as sha256, p.state, p.reason, p.noticed_at, p.claimed_at, p.taken_at, p.ended_at,
+	coalesce(p.run, 0) as run, coalesce(r.records_in, 0) as records_in, coalesce(r.good, 0) as good, coalesce(r.rejected, 0) as rejected, coalesce(r.filtered, 0) as filtered, coalesce(r.whole, false) as whole
+	from pickups p left join runs r on r.id = p.run`
+
+// Filter narrows the list of pickups.
+type Filter struct {
+	Route  string
+	States []string
+	Name   string // part of the name, or a pattern with *
+	Since  time.Time
+	Until  time.Time
+	Before int64 // only pickups with a smaller number: the next page
+	Limit  int
+}
+
+// Pickups lists pickups, newest first.
+func (s *Store) Pickups(ctx context.Context, f Filter) ([]Pickup, error) {
+	var where []string
+	var args []any
+	add := func(condition string, arg any) {
+		args = append(args, arg)
+		where = append(where, fmt.Sprintf(condition, len(args)))
+	}
+	if f.Route != "" {
+		add("p.route = $%d", f.Route)
+	}
+	if len(f.States) > 0 {
+		add("p.state = any($%d)", f.States)
+	}
+	if f.Name != "" {
+		pattern := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(f.Name)
+		if strings.Contains(pattern, "*") {
+			pattern = strings.ReplaceAll(pattern, "*", "%")
+		} else {
+			pattern = "%" + pattern + "%"
+		}
+		add("p.name ilike $%d", pattern)
+	}
+	if !f.Since.IsZero() {
+		add("p.claimed_at >= $%d", f.Since)
+	}
+	if !f.Until.IsZero() {
+		add("p.claimed_at < $%d", f.Until)
+	}
+	if f.Before > 0 {
+		add("p.id < $%d", f.Before)
+	}
+	query := pickupColumns
+	if len(where) > 0 {
+		query += " where " + strings.Join(where, " and ")
+	}
+	args = append(args, f.Limit)
+	out := []Pickup{}
+	err := s.db.SelectContext(ctx, &out, query+fmt.Sprintf(" order by p.id desc limit $%d", len(args)), args...)
+	return out, err
+}
+
+// Pickup gives one pickup.
+func (s *Store) Pickup(ctx context.Context, id int64) (Pickup, error) {
+	var p Pickup
+	err := s.db.GetContext(ctx, &p, pickupColumns+` where p.id = $1`, id)
+	return p, notFound(err)
+}
+
+// Run is one execution of a route over a pickup.
+type Run struct {
+	ID          int64        `db:"id" json:"id"`
+	Pickup      int64        `db:"pickup" json:"pickup"`
+	Route       string       `db:"route" json:"route"`
+	Revision    string       `db:"revision" json:"revision"`
+	Number      int          `db:"number" json:"revision_number"`
+	State       string       `db:"state" json:"state" enum:"working,committed,published,failed"`
+	Again       bool         `db:"again" json:"again" doc:"somebody asked for it; otherwise it came with the file"`
+	Now         time.Time    `db:"facts_now" json:"now" doc:"the time that the map sees"`
+	StartedAt   time.Time    `db:"started_at" json:"started_at"`
+	CommittedAt *time.Time   `db:"committed_at" json:"committed_at,omitempty"`
+	EndedAt     *time.Time   `db:"ended_at" json:"ended_at,omitempty"`
+	In          int64        `db:"records_in" json:"records_in"`
+	Good        int64        `db:"good" json:"good"`
+	Rejected    int64        `db:"rejected" json:"rejected"`
+	Filtered    int64        `db:"filtered" json:"filtered"`
+	Warnings    int64        `db:"warnings" json:"warnings"`
+	Bytes       int64        `db:"bytes" json:"bytes"`
+	Whole       bool         `db:"whole" json:"rejected_whole"`
+	RawFindings []byte       `db:"findings" json:"-"`
+	Findings    finding.List `db:"-" json:"findings" doc:"about the file as a whole"`
+	Deliveries  []Delivery   `db:"-" json:"deliveries" doc:"at most 200"`
+	Outputs     int64        `db:"outputs" json:"outputs" doc:"how many deliveries there are"`
+}
+
+const runColumns = `select r.id, rp.pickup, r.route, r.revision, v.number, r.state, r.again, r.facts_now, r.started_at, r.committed_at, r.ended_at, r.records_in, r.good, r.rejected, r.filtered, r.warnings, r.bytes, r.whole, r.findings,
+	(select count(*) from deliveries d where d.run = r.id) as outputs
+	from runs r join run_pickups rp on rp.run = r.id join revisions v on v.route = r.route and v.hash = r.revision`
+
+// Runs lists the runs of a pickup, newest first, with their first deliveries.
+func (s *Store) Runs(ctx context.Context, pickup int64) ([]Run, error) {
+	out := []Run{}
+	if err := s.db.SelectContext(ctx, &out, runColumns+` where rp.pickup = $1 order by r.id desc`, pickup); err != nil {
+		return nil, err
+	}
+	for i := range out {
+		if err := s.complete(ctx, &out[i]); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// Run gives one run.
+func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
+	var r Run
+	if err := s.db.GetContext(ctx, &r, runColumns+` where r.id = $1`, id); err != nil {
+		return r, notFound(err)
+	}
+	return r, s.complete(ctx, &r)
+}
+
+func (s *Store) complete(ctx context.Context, r *Run) error {
+	r.Findings, r.Deliveries = finding.List{}, []Delivery{}
+	if err := json.Unmarshal(r.RawFindings, &r.Findings); err != nil {
+		return fmt.Errorf("findings of run %d: %w", r.ID, err)
+	}
+	return s.db.SelectContext(ctx, &r.Deliveries, `select run, ord, kind, folder, name, temporary, size, sha256, records, first_record, published_at from deliveries where run = $1 order by ord limit 200`, r.ID)
+}
+
+// Rejects lists the rejected records of a run in their order, after a record.
+func (s *Store) Rejects(ctx context.Context, run, after int64, limit int) ([]Reject, error) {
+	var rows []struct {
+		Record   int64
+		Line     int64
+		Raw      []byte
+		Findings []byte
+	}
+	if err := s.db.SelectContext(ctx, &rows, `select record, line, raw, findings from rejects where run = $1 and record > $2 order by record limit $3`, run, after, limit); err != nil {
+		return nil, err
+	}
+	out := make([]Reject, len(rows))
+	for i, r := range rows {
+		out[i] = Reject{Record: r.Record, Line: r.Line, Raw: r.Raw}
+		if err := json.Unmarshal(r.Findings, &out[i].Findings); err != nil {
+			return nil, fmt.Errorf("findings of record %d: %w", r.Record, err)
+		}
+	}
+	return out, nil
+}
+
+// Tally is what a route has done since a time.
+type Tally struct {
+	Route    string     `db:"route" json:"route"`
+	Pickups  int64      `db:"pickups" json:"pickups"`
+	In       int64      `db:"records_in" json:"records_in"`
+	Good     int64      `db:"good" json:"good"`
+	Rejected int64      `db:"rejected" json:"rejected"`
+	Filtered int64      `db:"filtered" json:"filtered"`
+	Whole    int64      `db:"whole" json:"rejected_whole" doc:"files rejected as a whole"`
+	Held     int64      `db:"held" json:"held" doc:"pickups that cannot go on and are tried again"`
+	Open     int64      `db:"open" json:"open" doc:"pickups that are being worked on"`
+	Last     *time.Time `db:"last" json:"last,omitempty" doc:"when the latest pickup was claimed"`
+}
+
+// Tallies sums up each route's pickups since a time.
+func (s *Store) Tallies(ctx context.Context, since time.Time) (map[string]Tally, error) {
+	var rows []Tally
+	err := s.db.SelectContext(ctx, &rows, `select p.route, count(*) filter (where p.state <> 'withdrawn') as pickups, coalesce(sum(r.records_in), 0)::bigint as records_in, coalesce(sum(r.good), 0)::bigint as good,
+		coalesce(sum(r.rejected), 0)::bigint as rejected, coalesce(sum(r.filtered), 0)::bigint as filtered, count(*) filter (where r.whole) as whole,
+		count(*) filter (where p.state = 'held') as held, count(*) filter (where p.state in ('claimed', 'taken', 'committed')) as open, max(p.claimed_at) as last
+		from pickups p left join runs r on r.id = p.run where p.claimed_at >= $1 group by p.route`, since)
+	out := map[string]Tally{}
+	for _, r := range rows {
+		out[r.Route] = r
+	}
+	return out, err
+}

@@ -1,0 +1,323 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"ydrion/core/finding"
+	"ydrion/core/flow"
+)
+
+// Claim is a file that a route is about to take.
+type Claim struct {
+	Route    string    `db:"route"`
+	Path     string    `db:"path"`
+	Folder   string    `db:"folder"`
+	Name     string    `db:"name"`
+	Size     int64     `db:"size"`
+	Modified time.Time `db:"modified"`
+	Device   uint64    `db:"device"`
+	Inode    uint64    `db:"inode"`
+	Noticed  time.Time `db:"noticed_at"`
+}
+
+// Claim records that a file is being taken and gives the pickup's number. It is
+// false if there is an open claim on the same file already.
+func (s *Store) Claim(ctx context.Context, c Claim) (int64, bool, error) {
+	var id int64
+	err := s.db.GetContext(ctx, &id, `insert into pickups (route, path, folder, name, size, modified, device, inode, state, noticed_at)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, 'claimed', $9) returning id`,
+		c.Route, c.Path, c.Folder, c.Name, c.Size, c.Modified, fmt.Sprint(c.Device), fmt.Sprint(c.Inode), c.Noticed)
+	if duplicate(err) {
+		return 0, false, nil
+	}
+	if err != nil {
+		return 0, false, fmt.Errorf("claiming %s: %w", c.Path, err)
+	}
+	return id, true, nil
+}
+
+// Withdrawn ends a claim on a file that went away before it was taken.
+func (s *Store) Withdrawn(ctx context.Context, pickup int64, reason string) error {
+	_, err := s.db.ExecContext(ctx, `update pickups set state = 'withdrawn', reason = $2, ended_at = now() where id = $1 and state = 'claimed'`, pickup, reason)
+	return err
+}
+
+// Taken records a file's content and begins its first run.
+func (s *Store) Taken(ctx context.Context, pickup int64, sha256 string, size int64, run NewRun) (int64, error) {
+	var id int64
+	err := s.in(ctx, "recording that the file was taken", func(tx *sqlx.Tx) error {
+		var err error
+		if id, err = begin(ctx, tx, pickup, run); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `update pickups set state = 'taken', sha256 = $2, size = $3, run = $4, taken_at = now() where id = $1`, pickup, sha256, size, id)
+		return err
+	})
+	return id, err
+}
+
+// NewRun is what a run begins with.
+type NewRun struct {
+	Route, Revision string
+	Again           bool
+	Now             time.Time
+}
+
+func begin(ctx context.Context, tx *sqlx.Tx, pickup int64, r NewRun) (id int64, err error) {
+	if err := tx.GetContext(ctx, &id, `insert into runs (route, revision, state, again, facts_now) values ($1, $2, 'working', $3, $4) returning id`, r.Route, r.Revision, r.Again, r.Now); err != nil {
+		return 0, err
+	}
+	_, err = tx.ExecContext(ctx, `insert into run_pickups (run, pickup, ord) values ($1, $2, 1)`, id, pickup)
+	return id, err
+}
+
+// Again begins another run of a pickup that has ended.
+func (s *Store) Again(ctx context.Context, pickup int64, r NewRun) (int64, error) {
+	var id int64
+	err := s.in(ctx, "beginning another run", func(tx *sqlx.Tx) error {
+		var state string
+		if err := tx.GetContext(ctx, &state, `select state from pickups where id = $1 for update`, pickup); err != nil {
+			return notFound(err)
+		}
+		if state != "delivered" && state != "rejected" {
+			return fmt.Errorf("%w: it is %s", ErrBusy, state)
+		}
+		var err error
+		if id, err = begin(ctx, tx, pickup, r); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `update pickups set state = 'taken', reason = '', run = $2, ended_at = null where id = $1`, pickup, id)
+		return err
+	})
+	return id, err
+}
+
+// ErrBusy says that a pickup cannot be run again now.
+var ErrBusy = errors.New("the pickup has not ended")
+
+// Held records why a run cannot go on; it will be tried again.
+func (s *Store) Held(ctx context.Context, pickup int64, reason string) error {
+	_, err := s.db.ExecContext(ctx, `update pickups set state = case when state = 'taken' then 'held' else state end, reason = $2 where id = $1 and state in ('taken', 'held', 'committed')`, pickup, reason)
+	return err
+}
+
+// Sequence hands out n numbers of a route to a run and journals them. A run
+// that is started over gets the numbers of its earlier try.
+func (s *Store) Sequence(ctx context.Context, route string, run int64, ord, n int) (first int64, err error) {
+	err = s.in(ctx, "handing out sequence numbers", func(tx *sqlx.Tx) error {
+		var had []struct{ First, Count int64 }
+		if err := tx.SelectContext(ctx, &had, `select first, count from run_sequences where run = $1 and ord = $2`, run, ord); err != nil {
+			return err
+		}
+		if len(had) == 1 && had[0].Count >= int64(n) {
+			first = had[0].First
+			return nil
+		}
+		if err := tx.GetContext(ctx, &first, `update routes set sequence = sequence + $2 where name = $1 returning sequence - $2`, route, n); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `insert into run_sequences (run, ord, first, count) values ($1, $2, $3, $4) on conflict (run, ord) do update set first = excluded.first, count = excluded.count`, run, ord, first, n)
+		return err
+	})
+	return first, err
+}
+
+// Delivery is one output of a run.
+type Delivery struct {
+	Run         int64      `db:"run" json:"run"`
+	Ord         int        `db:"ord" json:"number"`
+	Kind        string     `db:"kind" json:"kind" enum:"good,rejected,findings,report"`
+	Folder      string     `db:"folder" json:"folder"`
+	Name        string     `db:"name" json:"name"`
+	Temporary   string     `db:"temporary" json:"-"`
+	Size        int64      `db:"size" json:"size" doc:"bytes"`
+	SHA256      string     `db:"sha256" json:"sha256"`
+	Records     int64      `db:"records" json:"records"`
+	FirstRecord int64      `db:"first_record" json:"first_record"`
+	PublishedAt *time.Time `db:"published_at" json:"published_at,omitempty"`
+}
+
+// Reject is a record that did not pass.
+type Reject struct {
+	Record   int64        `json:"record"`
+	Line     int64        `json:"line"`
+	Raw      []byte       `json:"-"`
+	Findings finding.List `json:"findings"`
+}
+
+// Commit is what a run has come to, before anything is visible.
+type Commit struct {
+	Run, Pickup int64
+	Balance     flow.Balance
+	Whole       bool
+	Findings    finding.List
+	Deliveries  []Delivery
+	Rejects     []Reject
+}
+
+// chunk is how many rows go into the database in one statement.
+const chunk = 1000
+
+// Commit records a run's outputs in one transaction with its state. From then
+// on the run is only published, never made again. Committing twice is the same
+// as once.
+func (s *Store) Commit(ctx context.Context, c Commit) error {
+	findings, err := json.Marshal(c.Findings)
+	if err != nil {
+		return err
+	}
+	if c.Findings == nil {
+		findings = []byte("[]")
+	}
+	return s.in(ctx, "committing the run", func(tx *sqlx.Tx) error {
+		b := c.Balance
+		result, err := tx.ExecContext(ctx, `update runs set state = 'committed', reason = '', committed_at = now(), records_in = $2, good = $3, rejected = $4, filtered = $5, warnings = $6, bytes = $7, whole = $8, findings = $9
+			where id = $1 and state = 'working'`, c.Run, b.In, b.Good, b.Rejected, b.Filtered, b.Warnings, b.Bytes, c.Whole, string(findings))
+		if err != nil {
+			return err
+		}
+		if n, err := result.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(fmt.Errorf("run %d is not working", c.Run), err)
+		}
+		if err := insertDeliveries(ctx, tx, c.Deliveries); err != nil {
+			return err
+		}
+		if err := insertRejects(ctx, tx, c.Run, c.Rejects); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `update pickups set state = 'committed', reason = '' where id = $1`, c.Pickup)
+		return err
+	})
+}
+
+func insertDeliveries(ctx context.Context, tx *sqlx.Tx, all []Delivery) error {
+	for len(all) > 0 {
+		n := min(len(all), chunk)
+		_, err := tx.NamedExecContext(ctx, `insert into deliveries (run, ord, kind, folder, name, temporary, size, sha256, records, first_record)
+			values (:run, :ord, :kind, :folder, :name, :temporary, :size, :sha256, :records, :first_record)`, all[:n])
+		if err != nil {
+			return err
+		}
+		all = all[n:]
+	}
+	return nil
+}
+
+func insertRejects(ctx context.Context, tx *sqlx.Tx, run int64, all []Reject) error {
+	type row struct {
+		Run      int64  `db:"run"`
+		Record   int64  `db:"record"`
+		Line     int64  `db:"line"`
+		Raw      []byte `db:"raw"`
+		Findings string `db:"findings"`
+	}
+	for len(all) > 0 {
+		n := min(len(all), chunk)
+		rows := make([]row, n)
+		for i, r := range all[:n] {
+			findings, err := json.Marshal(r.Findings)
+			if err != nil {
+				return err
+			}
+			rows[i] = row{run, r.Record, r.Line, r.Raw, string(findings)}
+		}
+		if _, err := tx.NamedExecContext(ctx, `insert into rejects (run, record, line, raw, findings) values (:run, :record, :line, :raw, :findings)`, rows); err != nil {
+			return err
+		}
+		all = all[n:]
+	}
+	return nil
+}
+
+// Committed tells whether a run has got as far as its commit: after a lost
+// connection nobody knows.
+func (s *Store) Committed(ctx context.Context, run int64) (bool, error) {
+	var state string
+	err := s.db.GetContext(ctx, &state, `select state from runs where id = $1`, run)
+	return state == "committed" || state == "published", notFound(err)
+}
+
+// Unpublished gives the outputs of a run that are still to be made visible.
+func (s *Store) Unpublished(ctx context.Context, run int64) ([]Delivery, error) {
+	out := []Delivery{}
+	err := s.db.SelectContext(ctx, &out, `select run, ord, kind, folder, name, temporary, size, sha256, records, first_record, published_at from deliveries where run = $1 and published_at is null order by ord`, run)
+	return out, err
+}
+
+// Rename records that an output will get another name, before it gets it.
+func (s *Store) Rename(ctx context.Context, run int64, ord int, name string) error {
+	_, err := s.db.ExecContext(ctx, `update deliveries set name = $3 where run = $1 and ord = $2`, run, ord, name)
+	return err
+}
+
+// Published records that all outputs of a run are visible and ends the pickup.
+func (s *Store) Published(ctx context.Context, run, pickup int64) error {
+	return s.in(ctx, "recording that the run was published", func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `update deliveries set published_at = now() where run = $1 and published_at is null`, run); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `update runs set state = 'published', ended_at = now() where id = $1`, run); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `update pickups set state = case when r.whole or (r.good = 0 and r.rejected > 0) then 'rejected' else 'delivered' end, reason = '', ended_at = now()
+			from runs r where r.id = $1 and pickups.id = $2`, run, pickup)
+		return err
+	})
+}
+
+// Pending is a pickup that was not at its end when the service stopped.
+type Pending struct {
+	Pickup int64   `db:"id"`
+	Route  string  `db:"route"`
+	Path   string  `db:"path"`
+	Folder string  `db:"folder"`
+	Name   string  `db:"name"`
+	State  string  `db:"state"`
+	SHA256 *string `db:"sha256"`
+	Run    *int64  `db:"run"`
+	// Of the run, if there is one.
+	Revision *string    `db:"revision"`
+	Now      *time.Time `db:"facts_now"`
+}
+
+const openColumns = `select p.id, p.route, p.path, p.folder, p.name, p.state, p.sha256, p.run, r.revision, r.facts_now from pickups p left join runs r on r.id = p.run`
+
+// Unfinished lists the open pickups in the order in which they were claimed.
+func (s *Store) Unfinished(ctx context.Context) ([]Pending, error) {
+	out := []Pending{}
+	err := s.db.SelectContext(ctx, &out, openColumns+` where p.state in ('claimed', 'taken', 'committed', 'held') order by p.id`)
+	return out, err
+}
+
+// OpenPickup gives one pickup as it has to be gone on with.
+func (s *Store) OpenPickup(ctx context.Context, id int64) (Pending, error) {
+	var o Pending
+	err := s.db.GetContext(ctx, &o, openColumns+` where p.id = $1`, id)
+	return o, notFound(err)
+}
+
+// SameContent finds an earlier pickup of the route with the same content.
+func (s *Store) SameContent(ctx context.Context, route, sha256 string, before int64) (id int64, name string, found bool, err error) {
+	var rows []struct {
+		ID   int64
+		Name string
+	}
+	err = s.db.SelectContext(ctx, &rows, `select id, name from pickups where sha256 = $1 and route = $2 and id < $3 order by id limit 1`, sha256, route, before)
+	if len(rows) == 0 {
+		return 0, "", false, err
+	}
+	return rows[0].ID, rows[0].Name, true, err
+}
+
+// Sequences gives the first numbers that were handed out to a run, in order.
+func (s *Store) Sequences(ctx context.Context, run int64) ([]int64, error) {
+	var out []int64
+	err := s.db.SelectContext(ctx, &out, `select first from run_sequences where run = $1 order by ord`, run)
+	return out, err
+}
