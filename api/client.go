@@ -146,8 +146,6 @@ func (c *Client) Rejects(ctx context.Context, run int64, query url.Values) (Page
 
 // Again runs a pickup again and gives the run's number.
 func (c *Client) Again(ctx context.Context, pickup int64, revision string) (int64, error) {
-	out, err := call[struct {
-		Run int64 `json:"run"`
-	}](ctx, c, http.MethodPost, fmt.Sprintf("/api/pickups/%d/runs", pickup), url.Values{"revision": {revision}}, nil)
+	out, err := call[Begun](ctx, c, http.MethodPost, fmt.Sprintf("/api/pickups/%d/runs", pickup), url.Values{"revision": {revision}}, nil)
 	return out.Run, err
 }

@@ -63,6 +63,11 @@ type PublishAnswer struct {
 	Findings  finding.List          `json:"findings" doc:"about the workspace as a whole"`
 }
 
+// Begun is a run that has begun.
+type Begun struct {
+	Run int64 `json:"run" doc:"number of the run"`
+}
+
 // PickupQuery narrows the list of pickups.
 type PickupQuery struct {
 	Route  string    `query:"route"`
@@ -148,13 +153,9 @@ func operations(api huma.API, s *service.Service) {
 	huma.Register(api, post("run-again", "/api/pickups/{id}/runs", "Run a pickup again from the archive"), func(ctx context.Context, in *struct {
 		ID       int64  `path:"id"`
 		Revision string `query:"revision" enum:"now,then" default:"now" doc:"the published revision, or that of the latest run"`
-	}) (*body[struct {
-		Run int64 `json:"run"`
-	}], error) {
+	}) (*body[Begun], error) {
 		run, err := s.Again(ctx, in.ID, in.Revision == "then")
-		return answer(struct {
-			Run int64 `json:"run"`
-		}{run}, err)
+		return answer(Begun{run}, err)
 	})
 	huma.Register(api, get("records", "/api/runs/{id}/records", "Records of a run, before and after"), func(ctx context.Context, q *RecordQuery) (*body[*service.Trial], error) {
 		return answer(s.Records(ctx, q.ID, service.TrialRequest{From: q.From, Limit: q.Limit, Rejected: q.Rejected}))

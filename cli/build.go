@@ -168,7 +168,7 @@ full speed.`,
 			if a.json {
 				err = a.printJSON(trial)
 			} else {
-				a.trial(trial, args[1])
+				a.trial(trial, args[1], request.Whole)
 			}
 			if err == nil && (trial.Findings.HasErrors() || trial.Balance.Rejected > 0) {
 				err = errFindings
@@ -187,7 +187,7 @@ full speed.`,
 }
 
 // trial prints records side by side: what came in, what went out.
-func (a *app) trial(t *service.Trial, name string) {
+func (a *app) trial(t *service.Trial, name string, whole bool) {
 	for _, f := range t.Findings {
 		f.Place.File = name
 		fmt.Fprintln(a.out, f)
@@ -213,7 +213,7 @@ func (a *app) trial(t *service.Trial, name string) {
 	}
 	b := t.Balance
 	fmt.Fprintf(a.out, "\n%s: %s in = %d good + %d rejected + %d filtered", name, count(int(b.In), "record"), b.Good, b.Rejected, b.Filtered)
-	if t.More {
+	if t.More && !whole {
 		fmt.Fprint(a.out, " (so far; there are more records, see --limit and --record)")
 	}
 	fmt.Fprintln(a.out)

@@ -370,7 +370,7 @@ func (a *app) pickup() *cobra.Command {
 				if !a.json {
 					trial.Findings = nil // the run has them
 					trial.Balance.In, trial.Balance.Good, trial.Balance.Rejected, trial.Balance.Filtered = p.Runs[0].In, p.Runs[0].Good, p.Runs[0].Rejected, p.Runs[0].Filtered
-					a.trial(trial, p.Name)
+					a.trial(trial, p.Name, false)
 				}
 			}
 			if a.json {

@@ -71,12 +71,17 @@ func (v *viewer) Batch(b *batch.Batch) error {
 			return err
 		}
 	}
-	for i, what := range b.What {
-		if what == batch.Rejected && v.request.Rejects != nil {
+	if v.request.Rejects != nil {
+		for i, what := range b.What {
+			if what != batch.Rejected {
+				continue
+			}
 			if _, err := v.request.Rejects.Write(b.Raw(i)); err != nil {
 				return err
 			}
 		}
+	}
+	for i, what := range b.What {
 		record := b.First + int64(i)
 		if record < v.request.From || v.request.Rejected && what != batch.Rejected {
 			continue

@@ -30,19 +30,19 @@ func read(t testing.TB, name string) string {
 
 func plan(t testing.TB) *flow.Plan {
 	t.Helper()
-	s, findings := schema.Parse("specimens.json", []byte(read(t, "testdata/specimens.json")))
+	s, findings := schema.Parse("specimens.json", []byte(read(t, "../../bench/workspace/schemas/specimens.json")))
 	if findings.HasErrors() {
 		t.Fatal(findings)
 	}
-	table, findings := lookup.Parse("sex_codes.csv", read(t, "testdata/sex_codes.csv"))
+	table, findings := lookup.Parse("sex_codes.csv", read(t, "../../bench/workspace/lookups/sex_codes.csv"))
 	if findings.HasErrors() {
 		t.Fatal(findings)
 	}
-	target, err := hl7.NewTarget("result.hl7", []byte(read(t, "testdata/result.hl7")))
+	target, err := hl7.NewTarget("result.hl7", []byte(read(t, "../../bench/workspace/samples/result.hl7")))
 	if err != nil {
 		t.Fatal(err)
 	}
-	source := read(t, "testdata/results.map")
+	source := read(t, "../../bench/workspace/maps/specimens-to-results.map")
 	m, findings := lang.Parse("results.map", source)
 	if findings.HasErrors() {
 		t.Fatal(findings)

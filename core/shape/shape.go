@@ -91,7 +91,7 @@ func Canonical(b []byte, decimal, group byte) ([]byte, bool) {
 	}
 	out := make([]byte, 0, len(b))
 	run, grouped, fraction := 0, false, false
-	for _, c := range b {
+	for i, c := range b {
 		switch {
 		case c == decimal && !fraction:
 			if grouped && run != 3 {
@@ -104,11 +104,13 @@ func Canonical(b []byte, decimal, group byte) ([]byte, bool) {
 				return nil, false
 			}
 			grouped, run = true, 0
-		default:
-			if c-'0' <= 9 {
-				run++
-			}
+		case c-'0' <= 9:
+			run++
 			out = append(out, c)
+		case c == '-' && i == 0:
+			out = append(out, c)
+		default:
+			return nil, false
 		}
 	}
 	return out, value.IsNumber(out) && (fraction || !grouped || run == 3)

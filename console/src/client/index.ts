@@ -1,0 +1,79 @@
+// The typed client: types come from the service's OpenAPI document.
+import createClient from 'openapi-fetch'
+import type { components, paths } from './api'
+import { setToken, token } from './token'
+
+export type RouteView = components['schemas']['RouteView']
+export type Sheet = components['schemas']['Sheet']
+export type Stage = components['schemas']['Stage']
+export type Overview = components['schemas']['Overview']
+export type Pickup = components['schemas']['Pickup']
+export type PickupDetail = components['schemas']['PickupDetail']
+export type Run = components['schemas']['Run']
+export type Trial = components['schemas']['Trial']
+export type RecordView = components['schemas']['RecordView']
+export type Finding = components['schemas']['Finding']
+export type PickupState = Pickup['state']
+
+const client = createClient<paths>({ baseUrl: '/' })
+
+client.use({
+  onRequest({ request }) {
+    request.headers.set('Authorization', `Bearer ${token.value}`)
+    return request
+  },
+  onResponse({ response }) {
+    if (response.status === 401) setToken('')
+    return response
+  },
+})
+
+// Problem is what a request ends with when it does not end well.
+export class Problem extends Error {}
+
+async function answer<T>(request: Promise<{ data?: T; error?: { detail?: string; title?: string } }>): Promise<T> {
+  let result
+  try {
+    result = await request
+  } catch {
+    throw new Problem('The service does not answer. Is it running?')
+  }
+  if (result.data === undefined) throw new Problem(result.error?.detail ?? result.error?.title ?? 'The service answered with an error.')
+  return result.data
+}
+
+export const overview = () => answer(client.GET('/api/overview'))
+export const routes = () => answer(client.GET('/api/routes'))
+export const route = (name: string) => answer(client.GET('/api/routes/{name}', { params: { path: { name } } }))
+export const startRoute = (name: string) => answer(client.POST('/api/routes/{name}/start', { params: { path: { name } } }))
+export const stopRoute = (name: string) => answer(client.POST('/api/routes/{name}/stop', { params: { path: { name } } }))
+
+export interface PickupQuery {
+  route?: string
+  state?: string[]
+  name?: string
+  since?: string
+  until?: string
+  before?: number
+  limit?: number
+}
+
+export const pickups = (query: PickupQuery) =>
+  answer(client.GET('/api/pickups', { params: { query }, querySerializer: { array: { style: 'form', explode: false } } }))
+export const pickup = (id: number) => answer(client.GET('/api/pickups/{id}', { params: { path: { id } } }))
+export const records = (id: number, query: { from: number; limit: number; rejected: boolean }) =>
+  answer(client.GET('/api/runs/{id}/records', { params: { path: { id }, query } }))
+export const runAgain = (id: number, revision: 'now' | 'then') =>
+  answer(client.POST('/api/pickups/{id}/runs', { params: { path: { id }, query: { revision } } }))
+
+// original fetches the file as it arrived and hands it to the browser.
+export async function original(p: Pickup) {
+  const response = await fetch(`/api/pickups/${p.id}/original`, { headers: { Authorization: `Bearer ${token.value}` } })
+  if (!response.ok) throw new Problem('The original is not in the archive.')
+  const address = URL.createObjectURL(await response.blob())
+  const link = document.createElement('a')
+  link.href = address
+  link.download = p.name
+  link.click()
+  URL.revokeObjectURL(address)
+}

@@ -1,0 +1,33 @@
+// Keyboard use: j and k (or the arrows) walk through a list, Enter opens, /
+// goes to the filter, g and a letter goes to a page.
+import { onMounted, onUnmounted, ref, watch, type Ref } from 'vue'
+
+export function typing(e: KeyboardEvent): boolean {
+  const t = e.target as HTMLElement
+  return t.matches('input, textarea, select, [contenteditable], [role=combobox], [role=listbox]') || e.ctrlKey || e.metaKey || e.altKey
+}
+
+export function useKeys(handle: (e: KeyboardEvent) => void) {
+  onMounted(() => addEventListener('keydown', handle))
+  onUnmounted(() => removeEventListener('keydown', handle))
+}
+
+// useRows walks through a list of rows; at is the row that is marked.
+export function useRows<T>(rows: Ref<T[]>, open: (row: T) => void) {
+  const at = ref(-1)
+  watch(rows, (list) => {
+    if (at.value >= list.length) at.value = list.length - 1
+  })
+  useKeys((e) => {
+    if (typing(e) || document.querySelector('.p-dialog-mask')) return
+    const step = { j: 1, ArrowDown: 1, k: -1, ArrowUp: -1 }[e.key]
+    if (step && rows.value.length) {
+      e.preventDefault()
+      at.value = Math.max(0, Math.min(rows.value.length - 1, at.value + step))
+      requestAnimationFrame(() => document.querySelector('tr.at')?.scrollIntoView({ block: 'nearest' }))
+    }
+    const row = rows.value[at.value]
+    if (e.key === 'Enter' && row !== undefined && !(e.target as HTMLElement).matches('a, button')) open(row)
+  })
+  return at
+}

@@ -1,0 +1,50 @@
+<script setup lang="ts">
+import { computed } from 'vue'
+import { overview } from '../../client'
+import { useRefresh } from '../../client/events'
+import { useLoad } from '../../client/load'
+import BalanceLine from '../../parts/BalanceLine.vue'
+import PickupTable from '../../parts/PickupTable.vue'
+import StandIn from '../../parts/StandIn.vue'
+import { day, many } from '../../words'
+import RouteSummary from './RouteSummary.vue'
+
+const { data, problem, loading, load } = useLoad(overview)
+void load()
+useRefresh(() => true, load)
+const total = computed(() => data.value?.total)
+</script>
+
+<template>
+  <main class="page">
+    <div class="head">
+      <h1>Today</h1>
+      <span v-if="data" class="faint">{{ day(data.since) }}</span>
+      <span class="space" />
+      <template v-if="total">
+        <span>{{ many(total.pickups, 'pickup') }}</span>
+        <BalanceLine :records="total.records_in" :good="total.good" :rejected="total.rejected" :filtered="total.filtered" />
+      </template>
+    </div>
+    <StandIn v-if="problem || !data" :problem="problem" :loading="loading" :stale="!!data" @retry="load" />
+    <template v-if="data && total">
+      <p v-if="total.held > 0 || total.rejected_whole > 0" class="attention">
+        <RouterLink v-if="total.held > 0" :to="{ name: 'pickups', query: { state: 'held' } }">{{ many(total.held, 'pickup') }} held: cannot go on, tried again</RouterLink>
+        <RouterLink v-if="total.rejected_whole > 0" :to="{ name: 'pickups', query: { state: 'rejected' } }">{{ many(total.rejected_whole, 'file') }} rejected whole</RouterLink>
+      </p>
+      <h2>Routes</h2>
+      <RouteSummary v-if="data.routes.length" :routes="data.routes" />
+      <StandIn v-else>
+        <p>No route has been published yet.</p>
+        <p>Publish a workspace: <code>ydrion publish FOLDER --start</code></p>
+      </StandIn>
+      <h2>Latest pickups</h2>
+      <PickupTable v-if="data.latest.length" :pickups="data.latest" route />
+      <StandIn v-else><p>Nothing has been picked up yet. Drop a file into the folder of a running route.</p></StandIn>
+    </template>
+  </main>
+</template>
+
+<style scoped>
+.attention { display: flex; gap: 1.4rem; margin: 0 0 0.6rem; padding: 0.5rem 0.8rem; border-left: 3px solid var(--warn); background: var(--band); }
+</style>

@@ -1,0 +1,49 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import ToggleSwitch from 'primevue/toggleswitch'
+import { computed, ref, watch } from 'vue'
+import { records, type Run } from '../../client'
+import { useLoad } from '../../client/load'
+import StandIn from '../../parts/StandIn.vue'
+import { many, number } from '../../words'
+import RecordPair from './RecordPair.vue'
+
+const props = defineProps<{ run: Run }>()
+const page = 10
+const rejected = ref(props.run.rejected > 0 && !props.run.rejected_whole)
+const trail = ref<number[]>([1])
+const from = computed(() => trail.value[trail.value.length - 1])
+const { data, problem, loading, load } = useLoad(() => records(props.run.id, { from: from.value, limit: page, rejected: rejected.value }))
+void load()
+watch(rejected, () => (trail.value = [1]))
+watch([from, rejected], load)
+const next = computed(() => (data.value?.more ? data.value.records[data.value.records.length - 1].record + 1 : 0))
+</script>
+
+<template>
+  <div class="bar">
+    <h2>Records in and out</h2>
+    <label><ToggleSwitch v-model="rejected" :disabled="run.rejected === 0" /> only the {{ many(run.rejected, 'rejected record') }}</label>
+    <span class="space" />
+    <template v-if="data?.records.length">
+      <span class="faint num">{{ number(data.records[0].record) }} to {{ number(data.records[data.records.length - 1].record) }} of {{ number(run.records_in) }}</span>
+      <Button label="Back" size="small" severity="secondary" outlined :disabled="trail.length < 2" @click="trail = trail.slice(0, -1)" />
+      <Button label="On" size="small" severity="secondary" outlined :disabled="!next" @click="trail = [...trail, next]" />
+    </template>
+  </div>
+  <StandIn v-if="problem || !data" :problem="problem" :loading="loading" :stale="!!data" @retry="load" />
+  <template v-if="data">
+    <RecordPair v-for="r in data.records" :key="r.record" :record="r" />
+    <StandIn v-if="!data.records.length">
+      <p v-if="data.unreadable">Nothing of the file could be read as records; the whole file was rejected.</p>
+      <p v-else>There are no records here.</p>
+    </StandIn>
+  </template>
+</template>
+
+<style scoped>
+.bar { display: flex; align-items: center; gap: 0.9rem; margin-bottom: 0.6rem; flex-wrap: wrap; }
+.bar h2 { margin: 0; }
+label { display: flex; align-items: center; gap: 0.5rem; font-size: 0.92rem; }
+.space { flex: 1; }
+</style>

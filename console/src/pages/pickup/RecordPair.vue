@@ -1,0 +1,63 @@
+<script setup lang="ts">
+// One record: what came in on the left, what went out on the right, and its
+// findings under the place they are about.
+import { computed, ref } from 'vue'
+import type { RecordView } from '../../client'
+import StateMark from '../../parts/StateMark.vue'
+import FindingLine from './FindingLine.vue'
+
+const props = defineProps<{ record: RecordView }>()
+const bad = computed(() => new Set(props.record.findings.filter((f) => f.severity === 'error').map((f) => f.place.path)))
+const raw = ref(false)
+const visible = (s: string) => s.replaceAll('\r', '⏎\n').replaceAll('\u0000', '␀')
+</script>
+
+<template>
+  <section class="sheet pair" :class="record.outcome" :data-record="record.record">
+    <header>
+      <span>record <b>{{ record.record }}</b>, line {{ record.line }}</span>
+      <StateMark :state="record.outcome" />
+      <span v-if="record.file_name" class="mono faint">{{ record.file_name }}</span>
+      <span class="space" />
+      <button @click="raw = !raw">{{ raw ? 'by field' : 'as text' }}</button>
+    </header>
+    <div v-if="record.findings.length" class="findings"><FindingLine v-for="(f, i) in record.findings" :key="i" :finding="f" /></div>
+    <div v-if="raw" class="sides">
+      <pre class="mono">{{ visible(record.raw) }}</pre>
+      <pre class="mono">{{ visible(record.made) }}</pre>
+    </div>
+    <div v-else class="sides">
+      <dl>
+        <template v-for="(f, i) in record.fields" :key="i">
+          <dt>{{ f.path || '(no column)' }}</dt>
+          <dd class="mono" :class="{ bad: bad.has(f.path) }">{{ f.value }}<span v-if="!f.value" class="none">empty</span></dd>
+        </template>
+      </dl>
+      <dl v-if="record.lines.length">
+        <template v-for="l in record.lines" :key="l.path">
+          <dt class="mono">{{ l.path }}</dt>
+          <dd class="mono">{{ l.value }}</dd>
+        </template>
+      </dl>
+      <p v-else class="faint nothing">Nothing went out.</p>
+    </div>
+  </section>
+</template>
+
+<style scoped>
+.pair { margin-bottom: 0.8rem; }
+header { display: flex; gap: 1rem; align-items: center; padding: 0.4rem 0.9rem; border-bottom: 1px solid var(--line); background: var(--band); }
+.space { flex: 1; }
+header button { border: 0; background: none; color: var(--act); font: inherit; font-size: 0.87rem; cursor: pointer; }
+.findings { padding: 0.3rem 0.9rem; border-bottom: 1px solid var(--line); }
+.sides { display: grid; grid-template-columns: 1fr 1fr; }
+.sides > * { padding: 0.5rem 0.9rem; margin: 0; min-width: 0; }
+.sides > * + * { border-left: 1px solid var(--line); }
+dl { display: grid; grid-template-columns: 8.5rem 1fr; gap: 0.05rem 0.8rem; align-content: start; font-size: 0.92rem; max-height: 24rem; overflow: auto; }
+dt { color: var(--faint); overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
+dd { margin: 0; overflow-wrap: anywhere; white-space: pre-wrap; }
+dd.bad { background: var(--mark); text-decoration: underline wavy var(--bad) 1.5px; text-underline-offset: 3px; }
+.none { color: var(--faint); font-style: italic; opacity: 0.7; }
+pre { white-space: pre-wrap; overflow-wrap: anywhere; max-height: 24rem; overflow: auto; }
+.nothing { font-size: 0.92rem; }
+</style>

@@ -1,0 +1,114 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import InputText from 'primevue/inputtext'
+import MultiSelect from 'primevue/multiselect'
+import Select from 'primevue/select'
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { pickups, routes as listRoutes } from '../../client'
+import { useRefresh } from '../../client/events'
+import { useLoad } from '../../client/load'
+import PickupTable from '../../parts/PickupTable.vue'
+import StandIn from '../../parts/StandIn.vue'
+
+// The filter lives in the address, so that every list can be linked to.
+const address = useRoute()
+const router = useRouter()
+const text = (key: string) => (typeof address.query[key] === 'string' ? (address.query[key] as string) : '')
+const name = ref(text('name'))
+const routeName = ref<string | null>(text('route') || null)
+const states = ref<string[]>(text('state') ? text('state').split(',') : [])
+const span = ref<string | null>(text('span') || null)
+const trail = ref<number[]>(text('before') ? [Number(text('before'))] : [])
+
+const spans = [
+  { label: 'the last hour', value: '1' },
+  { label: 'the last 24 hours', value: '24' },
+  { label: 'the last 7 days', value: '168' },
+]
+const stateChoices = [
+  { label: 'delivered', value: 'delivered' },
+  { label: 'rejected', value: 'rejected' },
+  { label: 'held', value: 'held' },
+  { label: 'being taken', value: 'claimed' },
+  { label: 'at work', value: 'taken' },
+  { label: 'delivering', value: 'committed' },
+  { label: 'gone again', value: 'withdrawn' },
+]
+const before = computed(() => trail.value[trail.value.length - 1])
+
+const { data, problem, loading, load } = useLoad(() =>
+  pickups({
+    route: routeName.value || undefined,
+    state: states.value.length ? states.value : undefined,
+    name: name.value || undefined,
+    since: span.value ? new Date(Date.now() - Number(span.value) * 3_600_000).toISOString() : undefined,
+    before: before.value,
+    limit: 25,
+  }),
+)
+const routeList = useLoad(listRoutes)
+const routeChoices = computed(() => routeList.data.value?.items.map((r) => r.name) ?? [])
+void load()
+void routeList.load()
+useRefresh((e) => e.kind === 'pickup' && !before.value, load)
+
+let timer: ReturnType<typeof setTimeout> | undefined
+function ask() {
+  const query: Record<string, string> = {}
+  if (name.value) query.name = name.value
+  if (routeName.value) query.route = routeName.value
+  if (states.value.length) query.state = states.value.join(',')
+  if (span.value) query.span = span.value
+  if (before.value) query.before = String(before.value)
+  void router.replace({ query })
+  clearTimeout(timer)
+  timer = setTimeout(load, 150)
+}
+watch([name, routeName, states, span], () => {
+  trail.value = []
+  ask()
+})
+watch(trail, ask)
+const older = () => data.value && (trail.value = [...trail.value, data.value.next])
+const newer = () => (trail.value = trail.value.slice(0, -1))
+const filtered = computed(() => !!(name.value || routeName.value || states.value.length || span.value))
+function clear() {
+  name.value = ''
+  routeName.value = span.value = null
+  states.value = []
+}
+</script>
+
+<template>
+  <main class="page">
+    <div class="head">
+      <h1>Pickups</h1>
+      <span class="space" />
+      <InputText v-model="name" class="filter" placeholder="File name, or a pattern with *  ( / )" aria-label="File name" size="small" />
+      <Select v-model="routeName" :options="routeChoices" placeholder="Any route" aria-label="Route" show-clear size="small" />
+      <MultiSelect v-model="states" :options="stateChoices" option-label="label" option-value="value" placeholder="Any state" aria-label="State" size="small" :max-selected-labels="2" />
+      <Select v-model="span" :options="spans" option-label="label" option-value="value" placeholder="Any time" aria-label="Time" show-clear size="small" />
+    </div>
+    <StandIn v-if="problem || !data" :problem="problem" :loading="loading" :stale="!!data" @retry="load" />
+    <template v-if="data">
+      <PickupTable v-if="data.items.length" :pickups="data.items" route />
+      <StandIn v-else>
+        <template v-if="filtered || before">
+          <p>No pickup matches.</p>
+          <p><Button label="Clear the filter" size="small" severity="secondary" outlined @click="clear" /></p>
+        </template>
+        <p v-else>Nothing has been picked up yet. Start a route and drop a file into its folder.</p>
+      </StandIn>
+      <div v-if="data.next || trail.length" class="pages">
+        <Button label="Newer" size="small" severity="secondary" outlined :disabled="!trail.length" @click="newer" />
+        <Button label="Older" size="small" severity="secondary" outlined :disabled="!data.next" @click="older" />
+      </div>
+    </template>
+  </main>
+</template>
+
+<style scoped>
+.filter { width: 18rem; }
+.pages { display: flex; gap: 0.5rem; justify-content: flex-end; margin-top: 0.8rem; }
+</style>

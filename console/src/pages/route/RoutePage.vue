@@ -1,0 +1,91 @@
+<script setup lang="ts">
+import Button from 'primevue/button'
+import { computed, ref } from 'vue'
+import { pickups, route, startRoute, stopRoute } from '../../client'
+import { useEvents, useRefresh } from '../../client/events'
+import { useLoad } from '../../client/load'
+import PickupTable from '../../parts/PickupTable.vue'
+import StandIn from '../../parts/StandIn.vue'
+import StateMark from '../../parts/StateMark.vue'
+import { many, moment, number } from '../../words'
+import StageBand from './StageBand.vue'
+
+const props = defineProps<{ name: string }>()
+const { data, problem, loading, load } = useLoad(() => route(props.name))
+const latest = useLoad(() => pickups({ route: props.name, limit: 10 }))
+const refresh = () => Promise.all([load(), latest.load()])
+void refresh()
+useRefresh((e) => e.route === props.name && e.kind !== 'progress', refresh)
+
+const progress = ref('')
+useEvents((e) => {
+  if (e.route !== props.name) return
+  progress.value = e.kind === 'progress' && e.balance ? `${e.name}: ${many(e.balance.in, 'record')} so far` : ''
+})
+const busy = ref(false)
+const shownFile = ref('')
+const file = computed(() => data.value?.files.find((f) => f.name === shownFile.value))
+
+async function toggle() {
+  busy.value = true
+  try {
+    await (data.value?.state === 'stopped' ? startRoute(props.name) : stopRoute(props.name))
+  } catch (e) {
+    problem.value = (e as Error).message
+    return
+  } finally {
+    busy.value = false
+  }
+  await load()
+}
+</script>
+
+<template>
+  <main class="page">
+    <StandIn v-if="problem || !data" :problem="problem" :loading="loading" :stale="!!data" @retry="load" />
+    <template v-if="data">
+      <div class="head">
+        <h1>{{ data.name }}</h1>
+        <StateMark :state="data.state" />
+        <span class="faint">revision {{ data.revision_number }}, published {{ moment(data.published_at) }}</span>
+        <span v-if="progress" class="faint" role="status">{{ progress }}</span>
+        <span class="space" />
+        <Button :label="data.state === 'stopped' ? 'Start' : 'Stop'" size="small" :severity="data.state === 'stopped' ? undefined : 'secondary'" :outlined="data.state !== 'stopped'" :loading="busy" @click="toggle" />
+      </div>
+      <p v-if="data.problem" class="trouble">{{ data.problem }}</p>
+      <p v-if="data.notes" class="notes">{{ data.notes }}</p>
+      <div class="sheet">
+        <StageBand v-for="s in data.stages" :key="s.name" :stage="s" />
+      </div>
+      <template v-if="data.waiting_files.length">
+        <h2>{{ many(data.waiting_files.length, 'file') }} waiting in the folder</h2>
+        <table class="list waiting">
+          <tbody>
+            <tr v-for="w in data.waiting_files" :key="w.path"><td class="name mono">{{ w.name }}</td><td>{{ w.reason }}</td><td class="num faint">since {{ moment(w.since) }}</td></tr>
+          </tbody>
+        </table>
+      </template>
+      <h2>Latest pickups <RouterLink class="more" :to="{ name: 'pickups', query: { route: name } }">all of this route</RouterLink></h2>
+      <PickupTable v-if="latest.data.value?.items.length" :pickups="latest.data.value.items" />
+      <StandIn v-else :problem="latest.problem.value" :loading="!latest.data.value"><p>This route has not picked anything up yet.</p></StandIn>
+      <h2>What this revision is made of</h2>
+      <div class="files">
+        <button v-for="f in data.files" :key="f.name" class="mono" :class="{ on: f.name === shownFile }" @click="shownFile = f.name === shownFile ? '' : f.name">{{ f.name }}</button>
+      </div>
+      <pre v-if="file" class="sheet mono">{{ file.content.replaceAll('\r', '\n') }}</pre>
+      <p class="faint small">Revision {{ data.revision.slice(0, 12) }}. {{ number(data.files.length) }} files, identified by their content.</p>
+    </template>
+  </main>
+</template>
+
+<style scoped>
+.notes { white-space: pre-line; margin: 0 0 1rem; max-width: 60rem; color: var(--faint); }
+.trouble { border-left: 3px solid var(--bad); padding-left: 0.8rem; }
+.more { font-size: 0.87rem; font-weight: 400; margin-left: 0.8rem; }
+.waiting tr { cursor: default; }
+.files { display: flex; flex-wrap: wrap; gap: 0.4rem; }
+.files button { background: var(--sheet); color: var(--act); border: 1px solid var(--line); border-radius: 3px; padding: 0.25rem 0.6rem; cursor: pointer; }
+.files button.on { border-color: var(--act); background: var(--band); }
+pre { padding: 0.9rem 1.1rem; overflow: auto; max-height: 30rem; margin: 0.7rem 0; }
+.small { font-size: 0.85rem; }
+</style>

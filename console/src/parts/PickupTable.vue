@@ -1,0 +1,53 @@
+<script setup lang="ts">
+// Pickups as a list that can be walked by keys.
+import { toRef } from 'vue'
+import { useRouter } from 'vue-router'
+import type { Pickup } from '../client'
+import { useRows } from '../keys'
+import { moment, number, size } from '../words'
+import StateMark from './StateMark.vue'
+
+const props = defineProps<{ pickups: Pickup[]; route?: boolean }>()
+const router = useRouter()
+const open = (p: Pickup) => void router.push({ name: 'pickup', params: { id: p.id } })
+const at = useRows(toRef(props, 'pickups'), open)
+</script>
+
+<template>
+  <table class="list pickups">
+    <thead>
+      <tr>
+        <th class="num">Pickup</th>
+        <th>Time</th>
+        <th v-if="route">Route</th>
+        <th>File</th>
+        <th class="num">Size</th>
+        <th>State</th>
+        <th class="num">Records</th>
+        <th class="num">Good</th>
+        <th class="num">Rejected</th>
+      </tr>
+    </thead>
+    <tbody>
+      <tr v-for="(p, i) in pickups" :key="p.id" :class="{ at: i === at }" @click="open(p)">
+        <td class="num"><RouterLink :to="{ name: 'pickup', params: { id: p.id } }" @click.stop>{{ p.id }}</RouterLink></td>
+        <td class="num">{{ moment(p.claimed_at) }}</td>
+        <td v-if="route">{{ p.route }}</td>
+        <td class="name mono">{{ p.folder ? p.folder + '/' : '' }}{{ p.name }}</td>
+        <td class="num">{{ size(p.size) }}</td>
+        <td>
+          <StateMark :state="p.state" :rejected="p.rejected" :whole="p.rejected_whole" />
+          <div v-if="p.reason" class="faint reason">{{ p.reason }}</div>
+        </td>
+        <td class="num">{{ number(p.records_in) }}</td>
+        <td class="num">{{ number(p.good) }}</td>
+        <td class="num" :class="{ bad: p.rejected > 0 }">{{ number(p.rejected) }}</td>
+      </tr>
+    </tbody>
+  </table>
+</template>
+
+<style scoped>
+.reason { font-size: 0.85rem; max-width: 20rem; }
+.bad { color: var(--bad); font-weight: 600; }
+</style>

@@ -1,0 +1,40 @@
+// Numbers, sizes and times as people read them.
+const whole = new Intl.NumberFormat('en')
+
+export const number = (n: number) => whole.format(n)
+
+export function size(bytes: number): string {
+  if (bytes < 1000) return `${bytes} B`
+  const units = ['kB', 'MB', 'GB', 'TB']
+  let n = bytes / 1000
+  let u = 0
+  while (n >= 1000 && u < units.length - 1) {
+    n /= 1000
+    u++
+  }
+  return `${n.toFixed(n < 10 ? 1 : 0)} ${units[u]}`
+}
+
+const two = (n: number) => String(n).padStart(2, '0')
+
+export function clock(iso: string, fraction = false): string {
+  const d = new Date(iso)
+  return `${two(d.getHours())}:${two(d.getMinutes())}:${two(d.getSeconds())}${fraction ? `.${String(d.getMilliseconds()).padStart(3, '0')}` : ''}`
+}
+
+export function day(iso: string): string {
+  const d = new Date(iso)
+  return `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())}`
+}
+
+// moment is the time, with the day if it is not today.
+export function moment(iso: string): string {
+  return day(iso) === day(new Date().toISOString()) ? clock(iso) : `${day(iso)} ${clock(iso)}`
+}
+
+export function between(from: string, to: string): string {
+  const ms = Date.parse(to) - Date.parse(from)
+  return ms < 10_000 ? `${number(Math.max(0, ms))} ms` : `${(ms / 1000).toFixed(1)} s`
+}
+
+export const many = (n: number, what: string) => `${number(n)} ${what}${n === 1 ? '' : 's'}`

@@ -1,0 +1,191 @@
+package e2e
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"ydrion/console"
+	"ydrion/demo"
+	"ydrion/testbed"
+)
+
+var shots = flag.String("screenshots", "", "folder to write screenshots of the console's pages to")
+
+// browser starts a headless Chromium that ends with the test.
+func browser(t *testing.T) context.Context {
+	t.Helper()
+	path := "/usr/bin/chromium"
+	if _, err := os.Stat(path); err != nil {
+		t.Fatalf("the console's tests need Chromium: %v", err)
+	}
+	if _, err := fs.Stat(console.Files(), "index.html"); err != nil {
+		t.Fatalf("the console was not built: %v", err)
+	}
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("no-first-run", true), chromedp.Flag("hide-scrollbars", true))
+	allocator, cancelAllocator := chromedp.NewExecAllocator(context.Background(), options...)
+	t.Cleanup(cancelAllocator)
+	ctx, cancel := chromedp.NewContext(allocator)
+	t.Cleanup(cancel)
+	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
+		t.Fatal(err)
+	}
+	return ctx
+}
+
+// step is a browser action.
+type step = chromedp.Action[chromedp.Void]
+
+// inner gives the visible text of an element, "" if it is not there.
+func inner(ctx context.Context, selector string) string {
+	bounded, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	seen, err := chromedp.Run(bounded, chromedp.EvaluateAsDevTools[string](fmt.Sprintf("document.querySelector(%q)?.innerText ?? ''", selector)))
+	if err != nil {
+		return err.Error()
+	}
+	return seen
+}
+
+// do runs browser actions within a bound.
+func do(t *testing.T, ctx context.Context, steps ...step) {
+	t.Helper()
+	bounded, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	if err := chromedp.Do(bounded, steps...); err != nil {
+		t.Fatalf("%v; the page shows:\n%s", err, inner(ctx, "body"))
+	}
+}
+
+// text waits until an element shows all the parts.
+func text(t *testing.T, ctx context.Context, selector string, parts ...string) {
+	t.Helper()
+	deadline := time.Now().Add(15 * time.Second)
+	for {
+		seen, missing := inner(ctx, selector), ""
+		for _, p := range parts {
+			if !strings.Contains(seen, p) {
+				missing = p
+			}
+		}
+		if missing == "" {
+			return
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("%q does not show %q, but\n%s", selector, missing, seen)
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+}
+
+// shot keeps a picture if pictures were asked for.
+func shot(t *testing.T, ctx context.Context, name string) {
+	t.Helper()
+	if *shots == "" {
+		return
+	}
+	do(t, ctx, chromedp.Sleep(350*time.Millisecond))
+	png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(*shots, name+".png"), png, 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// demoed drops the demo's files and waits for all of them.
+func demoed(t *testing.T) *testbed.Bed {
+	t.Helper()
+	b := testbed.Start(t)
+	b.Publish(nil)
+	for _, d := range demo.Drops {
+		b.Drop(d.Inbox, d.File, testbed.Demo(t, d.File))
+		b.Ended(d.File, 0)
+	}
+	return b
+}
+
+func TestConsole(t *testing.T) {
+	b := demoed(t)
+	ctx := browser(t)
+
+	// Without a token the console asks for it; with it in the address it opens.
+	do(t, ctx, chromedp.Navigate(b.URL))
+	text(t, ctx, "main", "asks for its token")
+	do(t, ctx, chromedp.Navigate(b.URL+"/?fresh#token="+b.Token))
+	text(t, ctx, "main", "Today", "9 pickups", "75 in = 64 good + 10 rejected + 1 left out", "specimen-orders", "weight-log", "ansel-point-2026-11-23.csv")
+	text(t, ctx, "header", "live")
+	shot(t, ctx, "console-overview")
+
+	// It is live: a new file appears by itself.
+	b.Drop("stations/inbox", "dunmarra-live.csv", strings.ReplaceAll(testbed.Demo(t, "dunmarra-2026-11-24.csv"), "DU-30", "DU-90"))
+	text(t, ctx, "table.pickups", "dunmarra-live.csv")
+
+	// Routes: walk by keys, stop and start.
+	do(t, ctx, chromedp.KeyEvent("g"), chromedp.KeyEvent("r"))
+	text(t, ctx, "main", "specimen-orders", "weight-log", "running")
+	shot(t, ctx, "console-routes")
+	do(t, ctx, chromedp.Click("//tr[contains(., 'weight-log')]//button"))
+	text(t, ctx, "main", "stopped")
+	do(t, ctx, chromedp.Click("//tr[contains(., 'weight-log')]//button"), chromedp.WaitNotPresent(chromedp.CSS("[data-state=stopped]")))
+	do(t, ctx, chromedp.KeyEvent("j"), chromedp.KeyEvent("\r"))
+	text(t, ctx, "main", "Picks up files named *.csv", "Checks 10 fields", "Delivers one file for each record", "specimen_id")
+	shot(t, ctx, "console-route")
+
+	// Pickups: filter by typing, by state, empty result, clearing.
+	do(t, ctx, chromedp.KeyEvent("g"), chromedp.KeyEvent("p"))
+	text(t, ctx, "table.pickups", "brunholm-2026-11-23.csv", "delivered in part", "rejected whole")
+	shot(t, ctx, "console-pickups")
+	do(t, ctx, chromedp.KeyEvent("/"), chromedp.SendKeys(chromedp.CSS("input.filter"), "nothing-like-this"))
+	text(t, ctx, "main", "No pickup matches")
+	do(t, ctx, chromedp.Click("//button[contains(., 'Clear the filter')]"))
+	do(t, ctx, chromedp.SendKeys(chromedp.CSS("input.filter"), "brunholm*23"))
+	text(t, ctx, "main", "No pickup matches")
+	do(t, ctx, chromedp.SendKeys(chromedp.CSS("input.filter"), ".csv"))
+	text(t, ctx, "table.pickups", "brunholm-2026-11-23.csv")
+
+	// One pickup: timeline, records side by side, the offending place marked.
+	do(t, ctx, chromedp.Click("//a[normalize-space()='2']"))
+	text(t, ctx, "main", "brunholm-2026-11-23.csv", "15 in = 9 good + 6 rejected", "noticed on", "taken into the archive", "committed", `weight_kg is not a number`, "write it with a point: 7.5", "Nothing went out")
+	text(t, ctx, "[data-record='2'] dd.bad", "7,5")
+	shot(t, ctx, "console-pickup")
+	do(t, ctx, chromedp.Click(chromedp.CSS(".p-toggleswitch-input")))
+	text(t, ctx, "[data-record='1']", "PID-3.1", "B-201", "Harbour seal")
+
+	// Run again, with what it will do said before.
+	do(t, ctx, chromedp.Click("//button[contains(., 'Run again')]"))
+	text(t, ctx, ".p-dialog", "What earlier runs delivered stays as it is")
+	shot(t, ctx, "console-run-again")
+	do(t, ctx, chromedp.Click("//button[contains(., 'With the published revision')]"))
+	text(t, ctx, "main", "asked for, revision 1", "published 12 outputs")
+
+	// Both schemes.
+	do(t, ctx, chromedp.Click("//button[contains(., 'Night')]"), chromedp.WaitVisible(chromedp.CSS("html.night")))
+	shot(t, ctx, "console-pickup-night")
+}
+
+func TestConsoleWithoutAnything(t *testing.T) {
+	b := testbed.Start(t)
+	ctx := browser(t)
+	do(t, ctx, chromedp.Navigate(b.URL+"/#token="+b.Token))
+	text(t, ctx, "main", "No route has been published yet", "Nothing has been picked up yet")
+	shot(t, ctx, "console-empty")
+	do(t, ctx, chromedp.Navigate(fmt.Sprintf("%s/pickups/77", b.URL)))
+	text(t, ctx, "main", "This could not be loaded", "there is no such record")
+	do(t, ctx, chromedp.Navigate(b.URL+"/pickups"))
+	text(t, ctx, "main", "Nothing has been picked up yet")
+	if err := b.End(); err != nil {
+		t.Fatal(err)
+	}
+	text(t, ctx, "header", "not live")
+}

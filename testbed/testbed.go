@@ -1,0 +1,293 @@
+// Package testbed starts real services for tests in one line: on loopback, with
+// a database of their own in a PostgreSQL cluster that the test process shares.
+package testbed
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"ydrion/api"
+	"ydrion/cli"
+	"ydrion/demo"
+	"ydrion/files"
+	"ydrion/managed"
+	"ydrion/service"
+	"ydrion/store"
+	"ydrion/workspace"
+)
+
+var (
+	once    sync.Once
+	cluster *managed.Cluster
+	folder  string
+	failed  error
+	number  atomic.Int64
+)
+
+// Main runs the tests of a package and ends the cluster. Call it from TestMain.
+func Main(m *testing.M) int {
+	code := m.Run()
+	if cluster != nil {
+		if err := cluster.Stop(); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+		}
+	}
+	if folder != "" {
+		if err := os.RemoveAll(folder); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+		}
+	}
+	return code
+}
+
+// Database makes an empty database and gives its address.
+func Database(t testing.TB) string {
+	t.Helper()
+	once.Do(func() {
+		if folder, failed = os.MkdirTemp("", "ydrion-test-"); failed != nil {
+			return
+		}
+		if failed = os.Chmod(folder, 0o711); failed != nil {
+			return
+		}
+		cluster, failed = managed.Start(context.Background(), filepath.Join(folder, "postgres"), managed.Options{Throwaway: true})
+	})
+	if failed != nil {
+		t.Fatalf("the tests need PostgreSQL: %v", failed)
+	}
+	ctx := context.Background()
+	conn, err := pgx.Connect(ctx, cluster.URL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	name := fmt.Sprintf("test_%d", number.Add(1))
+	if _, err := conn.Exec(ctx, "create database "+name); err != nil {
+		t.Fatal(err)
+	}
+	if err := conn.Close(ctx); err != nil {
+		t.Fatal(err)
+	}
+	return strings.Replace(cluster.URL, "/postgres?", "/"+name+"?", 1)
+}
+
+// Bed is a running service with the demo's workspace published.
+type Bed struct {
+	*cli.Hosted
+	T        testing.TB
+	Data     string
+	Database string
+	FS       files.FS
+	Log      *Log
+}
+
+// Log keeps what a service logs, for when a test fails.
+type Log struct {
+	mu   sync.Mutex
+	text strings.Builder
+}
+
+func (l *Log) Write(b []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.Write(b)
+}
+
+func (l *Log) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.String()
+}
+
+// Option changes how a service is started.
+type Option func(*Bed)
+
+// On makes the service use another file system.
+func On(fsys files.FS) Option { return func(b *Bed) { b.FS = fsys } }
+
+// In makes the service use a data folder and database of before.
+func In(data, database string) Option {
+	return func(b *Bed) { b.Data, b.Database = data, database }
+}
+
+// Start starts a service; it is ended with the test.
+func Start(t testing.TB, options ...Option) *Bed {
+	t.Helper()
+	b := &Bed{T: t, FS: files.Real{}, Log: &Log{}}
+	for _, o := range options {
+		o(b)
+	}
+	if b.Data == "" {
+		b.Data = t.TempDir()
+	}
+	if b.Database == "" {
+		b.Database = Database(t)
+	}
+	var err error
+	b.Hosted, err = cli.Host(context.Background(), cli.HostConfig{Listen: "127.0.0.1:0", Config: service.Config{Data: b.Data, DatabaseURL: b.Database, Environment: Workspace(t).Environments["demo"], FS: b.FS, Log: slog.New(slog.NewTextHandler(b.Log, nil))}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := b.End(); err != nil {
+			t.Error(err)
+		}
+		if t.Failed() {
+			t.Log(b.Log.String())
+		}
+	})
+	return b
+}
+
+// End ends the service before the test does.
+func (b *Bed) End() error {
+	if b.Hosted == nil {
+		return nil
+	}
+	err := b.Hosted.Close()
+	b.Hosted = nil
+	return err
+}
+
+// Workspace is the demo's workspace.
+func Workspace(t testing.TB) *workspace.Workspace {
+	t.Helper()
+	w, err := workspace.Load(demo.Workspace())
+	if err != nil {
+		t.Fatal(err)
+	}
+	if w.Findings.HasErrors() {
+		t.Fatal(w.Findings)
+	}
+	return w
+}
+
+// Publish publishes the demo's workspace, with changes, and starts all routes.
+func (b *Bed) Publish(changes map[string]string) {
+	b.T.Helper()
+	w := Workspace(b.T)
+	content := map[string][]byte{}
+	for n, c := range w.Files {
+		content[n] = c
+	}
+	for n, c := range changes {
+		content[n] = []byte(c)
+	}
+	answer, err := b.Client.Publish(context.Background(), api.PublishRequest{Files: content})
+	if err != nil {
+		b.T.Fatal(err)
+	}
+	if !answer.Published {
+		b.T.Fatalf("not published: %+v", answer)
+	}
+	for _, r := range answer.Routes {
+		if _, err := b.Client.SetRunning(context.Background(), r.Route, true); err != nil {
+			b.T.Fatal(err)
+		}
+	}
+}
+
+// Path is a path below the data folder.
+func (b *Bed) Path(elements ...string) string {
+	return filepath.Join(append([]string{b.Data}, elements...)...)
+}
+
+// Drop renames a file into an inbox below the data folder.
+func (b *Bed) Drop(inbox, name, content string) {
+	b.T.Helper()
+	if err := os.MkdirAll(b.Path(inbox), 0o755); err != nil {
+		b.T.Fatal(err)
+	}
+	part := b.Path(inbox, ".arriving-"+name)
+	if err := os.WriteFile(part, []byte(content), 0o644); err != nil {
+		b.T.Fatal(err)
+	}
+	if err := os.Rename(part, b.Path(inbox, name)); err != nil {
+		b.T.Fatal(err)
+	}
+}
+
+// Until waits for a condition; it fails the test after half a minute.
+func Until(t testing.TB, what string, condition func() bool) {
+	t.Helper()
+	deadline := time.Now().Add(30 * time.Second)
+	for !condition() {
+		if time.Now().After(deadline) {
+			t.Fatalf("waited in vain until %s", what)
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+}
+
+// Ended waits until the newest pickup of a name has come to its end (or, with
+// a number, one after it).
+func (b *Bed) Ended(name string, after int64) store.Pickup {
+	b.T.Helper()
+	var p store.Pickup
+	Until(b.T, name+" has ended", func() bool {
+		page, err := b.Client.Pickups(context.Background(), url.Values{"limit": {"500"}})
+		if err != nil {
+			b.T.Fatal(err)
+		}
+		for _, q := range page.Items {
+			if q.Name == name && q.ID > after && q.EndedAt != nil {
+				p = q
+				return true
+			}
+		}
+		return false
+	})
+	return p
+}
+
+// Read reads a file below the data folder.
+func (b *Bed) Read(elements ...string) string {
+	b.T.Helper()
+	c, err := os.ReadFile(b.Path(elements...))
+	if err != nil {
+		b.T.Fatal(err)
+	}
+	return string(c)
+}
+
+// List lists the visible files of a folder below the data folder.
+func (b *Bed) List(elements ...string) []string {
+	b.T.Helper()
+	entries, err := os.ReadDir(b.Path(elements...))
+	if err != nil && !os.IsNotExist(err) {
+		b.T.Fatal(err)
+	}
+	var names []string
+	for _, e := range entries {
+		if !strings.HasPrefix(e.Name(), ".") {
+			names = append(names, e.Name())
+		}
+	}
+	return names
+}
+
+// Demo reads a file of the demo.
+func Demo(t testing.TB, name string) string {
+	t.Helper()
+	f, err := demo.Files().Open(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	c, err := io.ReadAll(f)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(c)
+}
