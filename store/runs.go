@@ -103,7 +103,7 @@ var ErrBusy = errors.New("the pickup has not ended")
 
 // Held records why a run cannot go on; it will be tried again.
 func (s *Store) Held(ctx context.Context, pickup int64, reason string) error {
-	_, err := s.db.ExecContext(ctx, `update pickups set state = case when state = 'taken' then 'held' else state end, reason = $2 where id = $1 and state in ('taken', 'held', 'committed')`, pickup, reason)
+	_, err := s.db.ExecContext(ctx, `update pickups set state = case when state = 'taken' then 'held' else state end, reason = $2 where id = $1 and state in ('claimed', 'taken', 'held', 'committed')`, pickup, reason)
 	return err
 }
 

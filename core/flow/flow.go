@@ -268,8 +268,9 @@ func (r *run) work(b *batch.Batch, env *lang.Env) error {
 			b.What[note.Record] = batch.Rejected
 		}
 	}
+	// The fields of a record whose syntax is wrong are not what they seem.
 	for i := range n {
-		if !r.plan.Schema.Check(b, i) {
+		if b.What[i] == batch.Good && !r.plan.Schema.Check(b, i) {
 			b.What[i] = batch.Rejected
 		}
 	}
@@ -325,7 +326,7 @@ func (r *run) turn(b *batch.Batch) error {
 	r.next += int64(n)
 	if r.seen != nil {
 		for i := range n {
-			if !r.plan.Schema.CheckUnique(b, i, r.seen) {
+			if b.What[i] == batch.Good && !r.plan.Schema.CheckUnique(b, i, r.seen) {
 				b.What[i] = batch.Rejected
 			}
 		}

@@ -53,11 +53,11 @@ header button { border: 0; background: none; color: var(--act); font: inherit; f
 .sides { display: grid; grid-template-columns: 1fr 1fr; }
 .sides > * { padding: 0.5rem 0.9rem; margin: 0; min-width: 0; }
 .sides > * + * { border-left: 1px solid var(--line); }
-dl { display: grid; grid-template-columns: 8.5rem 1fr; gap: 0.05rem 0.8rem; align-content: start; font-size: 0.92rem; max-height: 24rem; overflow: auto; }
+dl { display: grid; grid-template-columns: 8.5rem 1fr; gap: 0.05rem 0.8rem; align-content: start; font-size: 0.92rem; max-height: 42rem; overflow: auto; }
 dt { color: var(--faint); overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
 dd { margin: 0; overflow-wrap: anywhere; white-space: pre-wrap; }
 dd.bad { background: var(--mark); text-decoration: underline wavy var(--bad) 1.5px; text-underline-offset: 3px; }
 .none { color: var(--faint); font-style: italic; opacity: 0.7; }
-pre { white-space: pre-wrap; overflow-wrap: anywhere; max-height: 24rem; overflow: auto; }
+pre { white-space: pre-wrap; overflow-wrap: anywhere; max-height: 42rem; overflow: auto; }
 .nothing { font-size: 0.92rem; }
 </style>

@@ -1,0 +1,47 @@
+# make demo        run the demo (ONCE=1: send the shipped files, print a table, end)
+# make test        run all tests
+# make build       build the console and bin/ydrion
+# make bench       run the benchmarks that stand next to the code
+# make screenshots take the console's pictures anew
+# make api         write the OpenAPI document and the console's types anew
+
+SOURCES := $(shell find console/src console/public console/index.html console/*.json console/*.ts -type f 2>/dev/null)
+
+.PHONY: demo test build bench screenshots api postgresql chromium clean
+
+demo: build
+	@bin/ydrion demo $(if $(filter 1,$(ONCE)),--once)
+
+test: postgresql chromium console/dist/index.html
+	@test -z "$$(gofmt -l .)" || { echo "gofmt would change:"; gofmt -l .; exit 1; }
+	go vet ./...
+	go test $(TESTFLAGS) ./...
+
+build: postgresql console/dist/index.html
+	@go build -o bin/ydrion ./cmd/ydrion
+
+bench:
+	go test -run '^$$' -bench . -benchmem ./core/...
+
+screenshots: postgresql chromium console/dist/index.html
+	go test ./e2e -count=1 -run Console -screenshots $(CURDIR)/docs/screenshots
+
+api: build
+	bin/ydrion openapi > docs/openapi.json
+	cd console && npm run --silent types
+
+postgresql chromium:
+	@scripts/need $@
+
+console/node_modules/.package-lock.json: console/package-lock.json
+	@echo "fetching the console's packages"
+	@cd console && npm ci --silent --no-progress
+	@touch $@
+
+console/dist/index.html: console/node_modules/.package-lock.json $(SOURCES)
+	@echo "building the console"
+	@cd console && npm run --silent build -- --logLevel warn
+	@touch $@
+
+clean:
+	rm -rf bin console/dist/assets console/dist/index.html console/node_modules

@@ -1,0 +1,262 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"ydrion/api"
+	"ydrion/files"
+	"ydrion/testbed"
+)
+
+// errCrash is what every file operation says after a crash.
+var errCrash = errors.New("the machine is off")
+
+// TestCrashAtEveryStep lets a service lose its file system for good at the k-th
+// call, for every k that a pickup needs, starts another service on what is
+// left, and asks whether everything is there exactly once.
+func TestCrashAtEveryStep(t *testing.T) {
+	content := heading + row(1) + strings.Replace(row(2), "36.5", "n/a", 1) + row(3)
+	crashed := 0
+	for k := int64(1); ; k++ {
+		if testing.Short() && k%3 != 0 {
+			continue
+		}
+		broken := &files.Faulty{FS: files.Real{}}
+		database, data := testbed.Database(t), t.TempDir()
+		reached := false
+		t.Run(fmt.Sprintf("call %d", k), func(t *testing.T) {
+			b := testbed.Start(t, testbed.On(broken), testbed.In(data, database))
+			b.Publish(inOneFile(t))
+			before := broken.Calls.Load()
+			broken.Fail = func(call int64, _, _ string) error {
+				if call >= before+k {
+					return errCrash
+				}
+				return nil
+			}
+			b.Drop("stations/inbox", "sheet.csv", content)
+			testbed.Until(t, "it crashes or ends", func() bool {
+				reached = broken.Calls.Load() >= before+k
+				page, err := b.Client.Pickups(context.Background(), url.Values{})
+				if err != nil {
+					t.Fatal(err)
+				}
+				return len(page.Items) == 1 && (page.Items[0].EndedAt != nil || page.Items[0].Reason != "") || reached && len(page.Items) == 0
+			})
+			reached = broken.Calls.Load() >= before+k
+			if err := b.End(); err != nil {
+				t.Fatal(err)
+			}
+			c := testbed.Start(t, testbed.In(data, database))
+			p := c.Ended("sheet.csv", 0)
+			oracle(t, c, p.Good, p.Rejected)
+		})
+		if !reached {
+			break
+		}
+		crashed++
+	}
+	if crashed < 10 && !testing.Short() {
+		t.Errorf("only %d crashes: the file system is not really used through its port", crashed)
+	}
+}
+
+// oracle asks whether one pickup of three records has come out exactly once.
+func oracle(t *testing.T, b *testbed.Bed, good, rejected int64) {
+	t.Helper()
+	if good != 2 || rejected != 1 {
+		t.Errorf("%d good and %d rejected", good, rejected)
+	}
+	page, err := b.Client.Pickups(context.Background(), url.Values{})
+	if err != nil || len(page.Items) != 1 {
+		t.Fatalf("%d pickups (%v)", len(page.Items), err)
+	}
+	if got := b.List("laboratory/orders"); len(got) != 1 || got[0] != "sheet.hl7" {
+		t.Errorf("outputs %v", got)
+	} else if n := strings.Count(b.Read("laboratory/orders/sheet.hl7"), "MSH|"); n != 2 {
+		t.Errorf("%d messages", n)
+	}
+	if got := b.List("stations/rejected"); len(got) != 3 {
+		t.Errorf("rejected files %v", got)
+	}
+	if got := b.List("stations/inbox"); len(got) != 0 {
+		t.Errorf("left in the inbox: %v", got)
+	}
+	for _, folder := range []string{"stations/inbox", "laboratory/orders", "stations/rejected"} {
+		hidden, err := os.ReadDir(b.Path(folder, files.Hidden))
+		if err != nil && !os.IsNotExist(err) || len(hidden) != 0 {
+			t.Errorf("left hidden in %s: %v %v", folder, hidden, err)
+		}
+	}
+}
+
+// serve starts the real program as a process.
+func serve(t *testing.T, program, data, database string) *exec.Cmd {
+	t.Helper()
+	cmd := exec.Command(program, "serve", "--data", data, "--database-url", database, "--listen", "127.0.0.1:0", "--environment", "../demo/workspace/environments/demo.yaml")
+	log, err := os.OpenFile(filepath.Join(data, "process.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+	if err != nil {
+		t.Fatal(err)
+	}
+	cmd.Stdout, cmd.Stderr = log, log
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	if err := os.Remove(filepath.Join(data, "service.json")); err != nil && !os.IsNotExist(err) {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	if err := log.Close(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if cmd.ProcessState == nil {
+			cmd.Process.Kill() //nolint: it may have ended by itself
+			cmd.Wait()         //nolint: it was killed
+		}
+		if t.Failed() {
+			c, err := os.ReadFile(filepath.Join(data, "process.log"))
+			t.Logf("the service's log: %s %v", c[max(0, len(c)-6000):], err)
+		}
+	})
+	return cmd
+}
+
+// clientOf waits until a service process answers.
+func clientOf(t *testing.T, data string) *api.Client {
+	t.Helper()
+	var c *api.Client
+	testbed.Until(t, "the service answers", func() bool {
+		b, err := os.ReadFile(filepath.Join(data, "service.json"))
+		if err != nil {
+			return false
+		}
+		var at struct{ URL string }
+		if json.Unmarshal(b, &at) != nil {
+			return false
+		}
+		token, err := os.ReadFile(filepath.Join(data, "token"))
+		if err != nil {
+			return false
+		}
+		c = &api.Client{Base: at.URL, Token: strings.TrimSpace(string(token))}
+		_, err = c.Routes(context.Background())
+		return err == nil
+	})
+	return c
+}
+
+// TestKilled kills the real program at random moments while files keep coming
+// and a reader takes outputs away at once. Every record must come out exactly
+// once.
+func TestKilled(t *testing.T) {
+	kills := 8
+	if testing.Short() {
+		kills = 2
+	}
+	program := filepath.Join(t.TempDir(), "ydrion")
+	if out, err := exec.Command("go", "build", "-o", program, "ydrion/cmd/ydrion").CombinedOutput(); err != nil {
+		t.Fatalf("building: %v\n%s", err, out)
+	}
+	data, database := t.TempDir(), testbed.Database(t)
+	cmd := serve(t, program, data, database)
+	client := clientOf(t, data)
+	w := testbed.Workspace(t)
+	for n, c := range inOneFile(t) {
+		w.Files[n] = []byte(c)
+	}
+	if _, err := client.Publish(context.Background(), api.PublishRequest{Files: w.Files}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := client.SetRunning(context.Background(), "specimen-orders", true); err != nil {
+		t.Fatal(err)
+	}
+	seed := uint64(time.Now().UnixNano())
+	t.Logf("seed %d", seed)
+	r := rand.New(rand.NewPCG(seed, 2))
+	seen := map[string]int{} // specimen → how often it came out
+	pounce := func() {
+		folder := filepath.Join(data, "laboratory", "orders")
+		entries, err := os.ReadDir(folder)
+		if err != nil {
+			return // not there yet
+		}
+		for _, e := range entries {
+			if strings.HasPrefix(e.Name(), ".") {
+				continue
+			}
+			path := filepath.Join(folder, e.Name())
+			c, err := os.ReadFile(path)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, line := range strings.Split(string(c), "\r") {
+				if strings.HasPrefix(line, "ORC|") {
+					seen[strings.Split(line, "|")[2]]++
+				}
+			}
+			if err := os.Remove(path); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	inbox := filepath.Join(data, "stations", "inbox")
+	total := 0
+	for kill := range kills {
+		for range 15 {
+			content := heading + row(2*total) + row(2*total+1)
+			total++
+			part := filepath.Join(inbox, fmt.Sprintf(".part-%d", total))
+			if err := os.WriteFile(part, []byte(content), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.Rename(part, filepath.Join(inbox, fmt.Sprintf("sheet-%05d.csv", total))); err != nil {
+				t.Fatal(err)
+			}
+			pounce()
+		}
+		time.Sleep(time.Duration(r.IntN(40_000)) * time.Microsecond)
+		if err := cmd.Process.Kill(); err != nil {
+			t.Fatal(err)
+		}
+		cmd.Wait() //nolint: it was killed
+		pounce()
+		cmd = serve(t, program, data, database)
+		client = clientOf(t, data)
+		t.Logf("kill %d: %d files so far, %d records came out", kill+1, total, len(seen))
+	}
+	testbed.Until(t, "everything has come out", func() bool { pounce(); return len(seen) >= 2*total })
+	testbed.Until(t, "everything has ended", func() bool {
+		page, err := client.Pickups(context.Background(), url.Values{"limit": {"500"}, "state": {"claimed,taken,committed,held"}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(page.Items) == 0
+	})
+	pounce()
+	for i := range 2 * total {
+		id := fmt.Sprintf("AP-%06d", i)
+		if seen[id] != 1 {
+			t.Errorf("%s came out %d times", id, seen[id])
+		}
+	}
+	// An orderly end.
+	if err := cmd.Process.Signal(syscall.SIGTERM); err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Wait(); err != nil {
+		t.Errorf("the service ended with %v", err)
+	}
+}
