@@ -41,28 +41,20 @@ func (a *Archive) Open(hash string) (files.File, error) {
 	return f, nil
 }
 
-// Take moves a file into the archive. The same content is kept once. It may be
-// repeated after a crash at any point: a file that is no longer there has been
-// taken already if the archive has its content.
-func (a *Archive) Take(file, hash string) error {
+// Keep gives a file a place in the archive; the file itself stays where it is
+// until the caller needs it no more. The same content is kept once. It may be
+// repeated after a crash at any point.
+func (a *Archive) Keep(file, hash string) error {
 	to := a.Path(hash)
 	folder := filepath.Dir(to)
 	if err := a.fs.MakeFolder(folder); err != nil {
 		return fmt.Errorf("archiving: %w", err)
 	}
-	err := a.fs.Move(file, to)
-	switch {
-	case errors.Is(err, fs.ErrExist):
-		err = a.fs.Remove(file)
-	case errors.Is(err, files.ErrOtherDevice):
-		if err = a.copyIn(file, to); err == nil {
-			err = a.fs.Remove(file)
-		}
+	err := a.fs.Link(file, to)
+	if errors.Is(err, files.ErrOtherDevice) {
+		err = a.copyIn(file, to)
 	}
-	if errors.Is(err, fs.ErrNotExist) && a.Has(hash) {
-		err = nil
-	}
-	if err != nil {
+	if err != nil && !errors.Is(err, fs.ErrExist) {
 		return fmt.Errorf("archiving: %w", err)
 	}
 	return a.fs.SyncFolder(folder)

@@ -51,6 +51,13 @@ func (f *Faulty) Move(from, to string) error {
 	return f.FS.Move(from, to)
 }
 
+func (f *Faulty) Link(from, to string) error {
+	if err := f.step("link", from); err != nil {
+		return err
+	}
+	return f.FS.Link(from, to)
+}
+
 func (f *Faulty) Remove(name string) error {
 	if err := f.step("remove", name); err != nil {
 		return err

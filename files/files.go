@@ -56,6 +56,9 @@ type FS interface {
 	// Move renames without replacing: fs.ErrExist if the new name is taken,
 	// ErrOtherDevice if it is on another file system.
 	Move(from, to string) error
+	// Link gives a file a second name: fs.ErrExist if that is taken,
+	// ErrOtherDevice if the file system cannot do it.
+	Link(from, to string) error
 	Remove(name string) error
 	// SyncFolder makes the entries of a folder durable.
 	SyncFolder(name string) error
@@ -67,7 +70,7 @@ type FS interface {
 }
 
 // ErrOtherDevice says that a rename would cross file systems.
-var ErrOtherDevice = errors.New("the two places are on different file systems")
+var ErrOtherDevice = errors.New("the two places do not share a file system that could do this")
 
 // Real is the file system of the machine.
 type Real struct{}
@@ -153,6 +156,16 @@ func (Real) Move(from, to string) error {
 		return os.Remove(from)
 	}
 	return &os.LinkError{Op: "move", Old: from, New: to, Err: err}
+}
+
+func (Real) Link(from, to string) error {
+	err := os.Link(from, to)
+	for _, cannot := range []error{unix.EXDEV, unix.EPERM, unix.ENOTSUP, unix.EMLINK} {
+		if errors.Is(err, cannot) {
+			return ErrOtherDevice
+		}
+	}
+	return err
 }
 
 func (Real) Remove(name string) error { return os.Remove(name) }

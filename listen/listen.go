@@ -113,6 +113,24 @@ func (l *Listener) Run(ctx context.Context) error {
 	}
 }
 
+// Folders are the folders that are listened to: the one named and, if wanted,
+// all below it.
+func (l *Listener) Folders() []string {
+	out := []string{l.Folder}
+	for i := 0; l.Settings.Subfolders && i < len(out); i++ {
+		entries, err := l.FS.List(out[i])
+		if err != nil {
+			continue // it is reported when it is looked through
+		}
+		for _, e := range entries {
+			if e.Mode.IsDir() && !strings.HasPrefix(e.Name, ".") {
+				out = append(out, filepath.Join(out[i], e.Name))
+			}
+		}
+	}
+	return out
+}
+
 // look goes through the whole folder.
 func (l *Listener) look(ctx context.Context) {
 	there := map[string]bool{}

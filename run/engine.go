@@ -15,6 +15,8 @@ import (
 	"io/fs"
 	"log/slog"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -222,34 +224,90 @@ func (e *Engine) proceed(ctx context.Context, p *store.Pending) error {
 	}
 	e.Tell(Event{Kind: "pickup", Route: p.Route, Pickup: p.Pickup, Run: *p.Run, Name: p.Name, State: p.State})
 	started := time.Now()
-	if p.State != "committed" {
-		if err := e.process(ctx, p); err != nil {
+	var commit store.Commit
+	if p.State == "committed" {
+		done, err := e.Store.Run(ctx, *p.Run)
+		if err != nil {
+			return err
+		}
+		commit.Balance, commit.Whole = flow.Balance{In: done.In, Good: done.Good, Rejected: done.Rejected, Filtered: done.Filtered}, done.Whole
+		if commit.Deliveries, err = e.Store.Unpublished(ctx, *p.Run); err != nil {
+			return err
+		}
+	} else {
+		var err error
+		if commit, err = e.process(ctx, p); err != nil {
 			return err
 		}
 	}
-	if err := e.publish(ctx, p); err != nil {
+	// The archive has the original and the database knows it: what is held is
+	// needed no more.
+	if err := e.FS.Remove(e.holding(p)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("giving up the held file: %w", err)
+	}
+	if err := e.publish(ctx, commit.Deliveries); err != nil {
 		return err
 	}
-	return e.ended(ctx, p, time.Since(started))
-}
-
-func (e *Engine) ended(ctx context.Context, p *store.Pending, took time.Duration) error {
-	done, err := e.Store.Pickup(ctx, p.Pickup)
+	state, err := e.Store.Published(ctx, *p.Run, p.Pickup)
 	if err != nil {
 		return err
 	}
-	b := flow.Balance{In: done.In, Good: done.Good, Rejected: done.Rejected, Filtered: done.Filtered}
-	e.Log.Info("pickup ended", "pickup", p.Pickup, "route", p.Route, "file", p.Name, "state", done.State, "records", b.In, "good", b.Good, "rejected", b.Rejected, "seconds", took.Seconds())
-	e.Tell(Event{Kind: "pickup", Route: p.Route, Pickup: p.Pickup, Run: *p.Run, Name: p.Name, State: done.State, Balance: &b, Duration: took.Seconds()})
+	b, took := commit.Balance, time.Since(started)
+	e.Log.Info("pickup ended", "pickup", p.Pickup, "route", p.Route, "file", p.Name, "state", state, "records", b.In, "good", b.Good, "rejected", b.Rejected, "seconds", took.Seconds())
+	e.Tell(Event{Kind: "pickup", Route: p.Route, Pickup: p.Pickup, Run: *p.Run, Name: p.Name, State: state, Balance: &b, Duration: took.Seconds()})
 	return nil
 }
 
-// holding is where a file lies between inbox and archive.
-func (e *Engine) holding(inbox string, pickup int64) string {
-	return filepath.Join(inbox, files.Hidden, fmt.Sprintf("pickup-%d", pickup))
+// holding is where a file lies until its run is committed: beside the inbox's
+// files, hidden, under the pickup's number and the file's own name.
+func (e *Engine) holding(p *store.Pending) string {
+	return filepath.Join(filepath.Dir(p.Path), files.Hidden, fmt.Sprintf("%s%d-%s", heldPrefix, p.Pickup, p.Name))
 }
 
-// take moves the file out of the inbox into the archive. It may be repeated
+const heldPrefix = "pickup-"
+
+// Restore puts files back into an inbox that are held for pickups that the
+// database does not know: it has lost its latest records or is another one.
+func (e *Engine) Restore(ctx context.Context, inbox string) error {
+	entries, err := e.FS.List(filepath.Join(inbox, files.Hidden))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("looking for held files: %w", err)
+	}
+	held := map[int64]string{} // name in the hidden folder
+	var ids []int64
+	for _, entry := range entries {
+		number, _, ok := strings.Cut(strings.TrimPrefix(entry.Name, heldPrefix), "-")
+		id, err := strconv.ParseInt(number, 10, 64)
+		if ok && err == nil && strings.HasPrefix(entry.Name, heldPrefix) {
+			held[id] = entry.Name
+			ids = append(ids, id)
+		}
+	}
+	known, err := e.Store.OpenPaths(ctx, ids)
+	if err != nil {
+		return err
+	}
+	for id, entry := range held {
+		name := strings.TrimPrefix(entry, fmt.Sprintf("%s%d-", heldPrefix, id))
+		if known[id] == filepath.Join(inbox, name) {
+			continue
+		}
+		err := fs.ErrExist
+		for n := 1; errors.Is(err, fs.ErrExist); n++ {
+			err = e.FS.Move(filepath.Join(inbox, files.Hidden, entry), filepath.Join(inbox, deliver.Counted(name, n)))
+		}
+		if err != nil {
+			return fmt.Errorf("putting %s back into %s: %w", name, inbox, err)
+		}
+		e.Log.Warn("a held file that no record knows was put back", "file", name, "inbox", inbox)
+	}
+	return nil
+}
+
+// take moves the file out of sight and finds out what it is. It may be repeated
 // after a crash at any point. It tells whether the file has gone.
 func (e *Engine) take(ctx context.Context, p *store.Pending) (gone bool, err error) {
 	if p.Revision == nil {
@@ -260,7 +318,7 @@ func (e *Engine) take(ctx context.Context, p *store.Pending) (gone bool, err err
 		p.Revision = &r.Revision
 	}
 	folder := filepath.Dir(p.Path)
-	held := e.holding(folder, p.Pickup)
+	held := e.holding(p)
 	if _, err := e.FS.Look(held); errors.Is(err, fs.ErrNotExist) {
 		if _, err := files.HiddenFolder(e.FS, folder); err != nil {
 			return false, fmt.Errorf("preparing to take %s: %w", p.Path, err)
@@ -280,14 +338,12 @@ func (e *Engine) take(ctx context.Context, p *store.Pending) (gone bool, err err
 	if err != nil {
 		return false, err
 	}
-	// The original is archived before the claim is closed: whoever comes after
-	// a crash finds it in holding (and repeats this) or knows its content.
 	now := stamp()
-	run, err := e.Store.Taken(ctx, p.Pickup, sum, size, store.NewRun{Route: p.Route, Revision: *p.Revision, Now: now})
+	begun, err := e.Store.Taken(ctx, p.Pickup, sum, size, store.NewRun{Route: p.Route, Revision: *p.Revision, Now: now})
 	if err != nil {
 		return false, err
 	}
-	p.State, p.SHA256, p.Run, p.Now = "taken", &sum, &run, &now
+	p.State, p.SHA256, p.Size, p.Run, p.Now, p.Before, p.BeforeName = "taken", &sum, size, &begun.Run, &now, begun.Before, begun.BeforeName
 	return false, nil
 }
 
@@ -316,40 +372,41 @@ func (e *Engine) hash(path string) (string, int64, error) {
 }
 
 // process runs the route over the original and commits.
-func (e *Engine) process(ctx context.Context, p *store.Pending) error {
+func (e *Engine) process(ctx context.Context, p *store.Pending) (store.Commit, error) {
+	none := store.Commit{}
 	compiled, err := e.Compiled(ctx, p.Route, *p.Revision)
 	if err != nil {
-		return err
+		return none, err
 	}
-	if held := e.holding(filepath.Dir(p.Path), p.Pickup); !e.Archive.Has(*p.SHA256) || e.there(held) {
-		if err := e.Archive.Take(held, *p.SHA256); err != nil {
-			return err
+	if held := e.holding(p); !e.Archive.Has(*p.SHA256) || e.there(held) {
+		if err := e.Archive.Keep(held, *p.SHA256); err != nil {
+			return none, err
 		}
 	}
 	out := &outputs{fs: e.FS, route: compiled, run: *p.Run, name: p.Name}
 	if out.good, err = e.Resolve(compiled.Good.Folder); err != nil {
-		return err
+		return none, err
 	}
 	if out.rejected, err = e.Resolve(compiled.Rejected); err != nil {
-		return err
+		return none, err
 	}
 	for _, folder := range []string{out.good, out.rejected} {
 		if err := deliver.Sweep(e.FS, folder, *p.Run); err != nil {
-			return err
+			return none, err
 		}
 	}
 	commit, err := e.fill(ctx, p, compiled, out)
 	if err != nil {
-		return errors.Join(err, out.discard())
+		return none, errors.Join(err, out.discard())
 	}
 	if err := e.Store.Commit(ctx, commit); err != nil {
 		// Nobody knows whether the transaction got through: ask.
 		if done, ask := e.Store.Committed(context.WithoutCancel(ctx), *p.Run); ask != nil || !done {
-			return errors.Join(err, ask)
+			return none, errors.Join(err, ask)
 		}
 	}
 	p.State = "committed"
-	return nil
+	return commit, nil
 }
 
 func (e *Engine) there(path string) bool {
@@ -381,12 +438,8 @@ func (e *Engine) fill(ctx context.Context, p *store.Pending, compiled *route.Com
 	for i := range result.Findings {
 		result.Findings[i].Place.File = p.Name
 	}
-	again, name, found, err := e.Store.SameContent(ctx, p.Route, *p.SHA256, p.Pickup)
-	if err != nil {
-		return store.Commit{}, err
-	}
-	if found {
-		result.Findings = append(result.Findings, finding.Warn("file.again", place.InFile(p.Name), "the same content came before, as %s in pickup %d", name, again))
+	if p.Before > 0 {
+		result.Findings = append(result.Findings, finding.Warn("file.again", place.InFile(p.Name), "the same content came before, as %s in pickup %d", p.BeforeName, p.Before))
 	}
 	commit := store.Commit{Run: *p.Run, Pickup: p.Pickup, Balance: result.Balance}
 	over := compiled.Tolerate >= 0 && result.In > 0 && float64(result.Rejected) > compiled.Tolerate*float64(result.In)
@@ -422,6 +475,7 @@ func (e *Engine) inputs(ctx context.Context, p *store.Pending, compiled *route.C
 	return flow.Inputs{
 		Facts: lang.Facts{Route: compiled.Name, Now: now, Name: p.Name, Folder: p.Folder},
 		Cores: e.Cores,
+		Size:  p.Size,
 		Sequence: func(n int) (int64, error) {
 			ord++
 			return e.Store.Sequence(ctx, p.Route, *p.Run, ord, n)
@@ -455,11 +509,7 @@ func (e *Engine) watch(p *store.Pending, run int64) (done func()) {
 }
 
 // publish makes the outputs of a committed run visible.
-func (e *Engine) publish(ctx context.Context, p *store.Pending) error {
-	open, err := e.Store.Unpublished(ctx, *p.Run)
-	if err != nil {
-		return err
-	}
+func (e *Engine) publish(ctx context.Context, open []store.Delivery) error {
 	folders := map[string]bool{}
 	for _, d := range open {
 		folders[d.Folder] = true
@@ -484,7 +534,7 @@ func (e *Engine) publish(ctx context.Context, p *store.Pending) error {
 			return err
 		}
 	}
-	return e.Store.Published(ctx, *p.Run, p.Pickup)
+	return nil
 }
 
 // retryEvery is how often pickups that could not go on are looked at.

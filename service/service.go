@@ -303,7 +303,12 @@ func (s *Service) listen(ctx context.Context, name, revision string) error {
 	s.tasks.Go(func() {
 		defer close(ready)
 		for life.Err() == nil {
-			if err := l.listener.Run(life); err != nil {
+			err := s.restore(l.listener)
+			s.fail(name, l, err)
+			if err == nil {
+				err = l.listener.Run(life)
+			}
+			if err != nil {
 				s.fail(name, l, err)
 				select {
 				case <-life.Done():
@@ -329,11 +334,25 @@ func (s *Service) listen(ctx context.Context, name, revision string) error {
 	return nil
 }
 
+// restore puts back what an earlier service holds without a record.
+func (s *Service) restore(l *listen.Listener) error {
+	for _, folder := range l.Folders() {
+		if err := s.engine.Restore(s.work, folder); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// fail remembers why a listener cannot work, nil if it can.
 func (s *Service) fail(name string, l *listening, err error) {
-	s.Log.Error("the listener cannot work; it will be tried again", "route", name, "error", err)
 	s.mu.Lock()
-	l.failed = err.Error()
-	s.mu.Unlock()
+	defer s.mu.Unlock()
+	l.failed = ""
+	if err != nil {
+		s.Log.Error("the listener cannot work; it will be tried again", "route", name, "error", err)
+		l.failed = err.Error()
+	}
 }
 
 // Again runs an ended pickup again with the current revision, or with that of

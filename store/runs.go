@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
 
 	"ydrion/core/finding"
@@ -30,7 +31,7 @@ type Claim struct {
 // false if there is an open claim on the same file already.
 func (s *Store) Claim(ctx context.Context, c Claim) (int64, bool, error) {
 	var id int64
-	err := s.db.GetContext(ctx, &id, `insert into pickups (route, path, folder, name, size, modified, device, inode, state, noticed_at)
+	err := s.quick.GetContext(ctx, &id, `insert into pickups (route, path, folder, name, size, modified, device, inode, state, noticed_at)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, 'claimed', $9) returning id`,
 		c.Route, c.Path, c.Folder, c.Name, c.Size, c.Modified, fmt.Sprint(c.Device), fmt.Sprint(c.Inode), c.Noticed)
 	if duplicate(err) {
@@ -44,22 +45,30 @@ func (s *Store) Claim(ctx context.Context, c Claim) (int64, bool, error) {
 
 // Withdrawn ends a claim on a file that went away before it was taken.
 func (s *Store) Withdrawn(ctx context.Context, pickup int64, reason string) error {
-	_, err := s.db.ExecContext(ctx, `update pickups set state = 'withdrawn', reason = $2, ended_at = now() where id = $1 and state = 'claimed'`, pickup, reason)
+	_, err := s.quick.ExecContext(ctx, `update pickups set state = 'withdrawn', reason = $2, ended_at = now() where id = $1 and state = 'claimed'`, pickup, reason)
 	return err
 }
 
+// Begun is a run that has begun.
+type Begun struct {
+	Run int64 `db:"run"`
+	// An earlier pickup of the route with the same content, 0 if there is none.
+	Before     int64  `db:"before"`
+	BeforeName string `db:"before_name"`
+}
+
 // Taken records a file's content and begins its first run.
-func (s *Store) Taken(ctx context.Context, pickup int64, sha256 string, size int64, run NewRun) (int64, error) {
-	var id int64
-	err := s.in(ctx, "recording that the file was taken", func(tx *sqlx.Tx) error {
-		var err error
-		if id, err = begin(ctx, tx, pickup, run); err != nil {
-			return err
-		}
-		_, err = tx.ExecContext(ctx, `update pickups set state = 'taken', sha256 = $2, size = $3, run = $4, taken_at = now() where id = $1`, pickup, sha256, size, id)
-		return err
-	})
-	return id, err
+func (s *Store) Taken(ctx context.Context, pickup int64, sha256 string, size int64, r NewRun) (Begun, error) {
+	var b Begun
+	err := s.quick.GetContext(ctx, &b, `with r as (`+beginRun+`), l as (insert into run_pickups (run, pickup, ord) select id, $5, 1 from r),
+		b as (select id, name from pickups where sha256 = $6 and route = $1 and id < $5 order by id limit 1),
+		p as (update pickups set state = 'taken', sha256 = $6, size = $7, run = r.id, taken_at = now() from r where pickups.id = $5)
+		select r.id as run, coalesce(b.id, 0) as before, coalesce(b.name, '') as before_name from r left join b on true`,
+		r.Route, r.Revision, r.Again, r.Now, pickup, sha256, size)
+	if err != nil {
+		return b, fmt.Errorf("recording that the file was taken: %w", err)
+	}
+	return b, nil
 }
 
 // NewRun is what a run begins with.
@@ -69,13 +78,7 @@ type NewRun struct {
 	Now             time.Time
 }
 
-func begin(ctx context.Context, tx *sqlx.Tx, pickup int64, r NewRun) (id int64, err error) {
-	if err := tx.GetContext(ctx, &id, `insert into runs (route, revision, state, again, facts_now) values ($1, $2, 'working', $3, $4) returning id`, r.Route, r.Revision, r.Again, r.Now); err != nil {
-		return 0, err
-	}
-	_, err = tx.ExecContext(ctx, `insert into run_pickups (run, pickup, ord) values ($1, $2, 1)`, id, pickup)
-	return id, err
-}
+const beginRun = `insert into runs (route, revision, state, again, facts_now) values ($1, $2, 'working', $3, $4) returning id`
 
 // Again begins another run of a pickup that has ended.
 func (s *Store) Again(ctx context.Context, pickup int64, r NewRun) (int64, error) {
@@ -88,11 +91,13 @@ func (s *Store) Again(ctx context.Context, pickup int64, r NewRun) (int64, error
 		if state != "delivered" && state != "rejected" {
 			return fmt.Errorf("%w: it is %s", ErrBusy, state)
 		}
-		var err error
-		if id, err = begin(ctx, tx, pickup, r); err != nil {
+		if err := tx.GetContext(ctx, &id, beginRun, r.Route, r.Revision, r.Again, r.Now); err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `update pickups set state = 'taken', reason = '', run = $2, ended_at = null where id = $1`, pickup, id)
+		if _, err := tx.ExecContext(ctx, `insert into run_pickups (run, pickup, ord) values ($1, $2, 1)`, id, pickup); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `update pickups set state = 'taken', reason = '', run = $2, ended_at = null where id = $1`, pickup, id)
 		return err
 	})
 	return id, err
@@ -165,71 +170,59 @@ type Commit struct {
 const chunk = 1000
 
 // Commit records a run's outputs in one transaction with its state. From then
-// on the run is only published, never made again. Committing twice is the same
-// as once.
+// on the run is only published, never made again. It is one exchange with the
+// database: either all of it is there afterwards or nothing.
 func (s *Store) Commit(ctx context.Context, c Commit) error {
-	findings, err := json.Marshal(c.Findings)
+	findings, err := json.Marshal(append(finding.List{}, c.Findings...))
 	if err != nil {
 		return err
 	}
-	if c.Findings == nil {
-		findings = []byte("[]")
-	}
-	return s.in(ctx, "committing the run", func(tx *sqlx.Tx) error {
-		b := c.Balance
-		result, err := tx.ExecContext(ctx, `update runs set state = 'committed', reason = '', committed_at = now(), records_in = $2, good = $3, rejected = $4, filtered = $5, warnings = $6, bytes = $7, whole = $8, findings = $9
-			where id = $1 and state = 'working'`, c.Run, b.In, b.Good, b.Rejected, b.Filtered, b.Warnings, b.Bytes, c.Whole, string(findings))
-		if err != nil {
-			return err
-		}
-		if n, err := result.RowsAffected(); err != nil || n == 0 {
-			return errors.Join(fmt.Errorf("run %d is not working", c.Run), err)
-		}
-		if err := insertDeliveries(ctx, tx, c.Deliveries); err != nil {
-			return err
-		}
-		if err := insertRejects(ctx, tx, c.Run, c.Rejects); err != nil {
-			return err
-		}
-		_, err = tx.ExecContext(ctx, `update pickups set state = 'committed', reason = '' where id = $1`, c.Pickup)
+	var batch pgx.Batch
+	b := c.Balance
+	batch.Queue(`update runs set state = 'committed', reason = '', committed_at = now(), records_in = $2, good = $3, rejected = $4, filtered = $5, warnings = $6, bytes = $7, whole = $8, findings = $9::text::jsonb
+		where id = $1 and state = 'working'`, c.Run, b.In, b.Good, b.Rejected, b.Filtered, b.Warnings, b.Bytes, c.Whole, string(findings))
+	queueDeliveries(&batch, c.Deliveries)
+	if err := queueRejects(&batch, c.Run, c.Rejects); err != nil {
 		return err
-	})
-}
-
-func insertDeliveries(ctx context.Context, tx *sqlx.Tx, all []Delivery) error {
-	for len(all) > 0 {
-		n := min(len(all), chunk)
-		_, err := tx.NamedExecContext(ctx, `insert into deliveries (run, ord, kind, folder, name, temporary, size, sha256, records, first_record)
-			values (:run, :ord, :kind, :folder, :name, :temporary, :size, :sha256, :records, :first_record)`, all[:n])
-		if err != nil {
-			return err
-		}
-		all = all[n:]
+	}
+	batch.Queue(`update pickups set state = 'committed', reason = '' where id = $1`, c.Pickup)
+	if err := s.pools[0].SendBatch(ctx, &batch).Close(); err != nil {
+		return fmt.Errorf("committing the run: %w", err)
 	}
 	return nil
 }
 
-func insertRejects(ctx context.Context, tx *sqlx.Tx, run int64, all []Reject) error {
-	type row struct {
-		Run      int64  `db:"run"`
-		Record   int64  `db:"record"`
-		Line     int64  `db:"line"`
-		Raw      []byte `db:"raw"`
-		Findings string `db:"findings"`
-	}
+// queueDeliveries adds deliveries in chunks, as arrays.
+func queueDeliveries(batch *pgx.Batch, all []Delivery) {
 	for len(all) > 0 {
 		n := min(len(all), chunk)
-		rows := make([]row, n)
+		runs, ords, sizes, records, firsts := make([]int64, n), make([]int, n), make([]int64, n), make([]int64, n), make([]int64, n)
+		kinds, folders, names, temporaries, sums := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
+		for i, d := range all[:n] {
+			runs[i], ords[i], sizes[i], records[i], firsts[i] = d.Run, d.Ord, d.Size, d.Records, d.FirstRecord
+			kinds[i], folders[i], names[i], temporaries[i], sums[i] = d.Kind, d.Folder, d.Name, d.Temporary, d.SHA256
+		}
+		batch.Queue(`insert into deliveries (run, ord, kind, folder, name, temporary, size, sha256, records, first_record)
+			select * from unnest($1::bigint[], $2::int[], $3::text[], $4::text[], $5::text[], $6::text[], $7::bigint[], $8::text[], $9::bigint[], $10::bigint[])`,
+			runs, ords, kinds, folders, names, temporaries, sizes, sums, records, firsts)
+		all = all[n:]
+	}
+}
+
+func queueRejects(batch *pgx.Batch, run int64, all []Reject) error {
+	for len(all) > 0 {
+		n := min(len(all), chunk)
+		records, lines := make([]int64, n), make([]int64, n)
+		raws, findings := make([][]byte, n), make([]string, n)
 		for i, r := range all[:n] {
-			findings, err := json.Marshal(r.Findings)
+			f, err := json.Marshal(r.Findings)
 			if err != nil {
 				return err
 			}
-			rows[i] = row{run, r.Record, r.Line, r.Raw, string(findings)}
+			records[i], lines[i], raws[i], findings[i] = r.Record, r.Line, r.Raw, string(f)
 		}
-		if _, err := tx.NamedExecContext(ctx, `insert into rejects (run, record, line, raw, findings) values (:run, :record, :line, :raw, :findings)`, rows); err != nil {
-			return err
-		}
+		batch.Queue(`insert into rejects (run, record, line, raw, findings)
+			select $1, record, line, raw, findings::jsonb from unnest($2::bigint[], $3::bigint[], $4::bytea[], $5::text[]) as t (record, line, raw, findings)`, run, records, lines, raws, findings)
 		all = all[n:]
 	}
 	return nil
@@ -256,19 +249,17 @@ func (s *Store) Rename(ctx context.Context, run int64, ord int, name string) err
 	return err
 }
 
-// Published records that all outputs of a run are visible and ends the pickup.
-func (s *Store) Published(ctx context.Context, run, pickup int64) error {
-	return s.in(ctx, "recording that the run was published", func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `update deliveries set published_at = now() where run = $1 and published_at is null`, run); err != nil {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, `update runs set state = 'published', ended_at = now() where id = $1`, run); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, `update pickups set state = case when r.whole or (r.good = 0 and r.rejected > 0) then 'rejected' else 'delivered' end, reason = '', ended_at = now()
-			from runs r where r.id = $1 and pickups.id = $2`, run, pickup)
-		return err
-	})
+// Published records that all outputs of a run are visible and ends the pickup,
+// whose state it gives. Should this record be lost, publishing again finds every
+// output published.
+func (s *Store) Published(ctx context.Context, run, pickup int64) (state string, err error) {
+	err = s.quick.GetContext(ctx, &state, `with d as (update deliveries set published_at = now() where run = $1 and published_at is null),
+		r as (update runs set state = 'published', ended_at = now() where id = $1 returning whole, good, rejected)
+		update pickups set state = case when r.whole or (r.good = 0 and r.rejected > 0) then 'rejected' else 'delivered' end, reason = '', ended_at = now() from r where pickups.id = $2 returning state`, run, pickup)
+	if err != nil {
+		return "", fmt.Errorf("recording that the run was published: %w", err)
+	}
+	return state, nil
 }
 
 // Pending is a pickup that was not at its end when the service stopped.
@@ -280,13 +271,18 @@ type Pending struct {
 	Name   string  `db:"name"`
 	State  string  `db:"state"`
 	SHA256 *string `db:"sha256"`
+	Size   int64   `db:"size"`
 	Run    *int64  `db:"run"`
 	// Of the run, if there is one.
 	Revision *string    `db:"revision"`
 	Now      *time.Time `db:"facts_now"`
+	// An earlier pickup of the route with the same content.
+	Before     int64  `db:"before"`
+	BeforeName string `db:"before_name"`
 }
 
-const openColumns = `select p.id, p.route, p.path, p.folder, p.name, p.state, p.sha256, p.run, r.revision, r.facts_now from pickups p left join runs r on r.id = p.run`
+const openColumns = `select p.id, p.route, p.path, p.folder, p.name, p.state, p.sha256, p.size, p.run, r.revision, r.facts_now, coalesce(b.id, 0) as before, coalesce(b.name, '') as before_name from pickups p left join runs r on r.id = p.run
+	left join lateral (select id, name from pickups o where o.sha256 = p.sha256 and o.route = p.route and o.id < p.id order by o.id limit 1) b on true`
 
 // Unfinished lists the open pickups in the order in which they were claimed.
 func (s *Store) Unfinished(ctx context.Context) ([]Pending, error) {
@@ -302,22 +298,23 @@ func (s *Store) OpenPickup(ctx context.Context, id int64) (Pending, error) {
 	return o, notFound(err)
 }
 
-// SameContent finds an earlier pickup of the route with the same content.
-func (s *Store) SameContent(ctx context.Context, route, sha256 string, before int64) (id int64, name string, found bool, err error) {
-	var rows []struct {
-		ID   int64
-		Name string
-	}
-	err = s.db.SelectContext(ctx, &rows, `select id, name from pickups where sha256 = $1 and route = $2 and id < $3 order by id limit 1`, sha256, route, before)
-	if len(rows) == 0 {
-		return 0, "", false, err
-	}
-	return rows[0].ID, rows[0].Name, true, err
-}
-
 // Sequences gives the first numbers that were handed out to a run, in order.
 func (s *Store) Sequences(ctx context.Context, run int64) ([]int64, error) {
 	var out []int64
 	err := s.db.SelectContext(ctx, &out, `select first from run_sequences where run = $1 order by ord`, run)
+	return out, err
+}
+
+// OpenPaths gives the paths of the open pickups among some numbers.
+func (s *Store) OpenPaths(ctx context.Context, ids []int64) (map[int64]string, error) {
+	var rows []struct {
+		ID   int64
+		Path string
+	}
+	err := s.db.SelectContext(ctx, &rows, `select id, path from pickups where id = any($1) and state in ('claimed', 'taken', 'committed', 'held')`, ids)
+	out := map[int64]string{}
+	for _, r := range rows {
+		out[r.ID] = r.Path
+	}
 	return out, err
 }

@@ -23,8 +23,12 @@ var migrations embed.FS
 
 // Store is a connection to the records.
 type Store struct {
-	db   *sqlx.DB
-	pool *pgxpool.Pool
+	db *sqlx.DB
+	// quick is for what need not survive a power failure by itself: its
+	// transactions do not wait for the disk. What is committed through db
+	// afterwards makes them durable too.
+	quick *sqlx.DB
+	pools []*pgxpool.Pool // below db and quick
 }
 
 // ErrNotFound says that there is no such record.
@@ -32,16 +36,25 @@ var ErrNotFound = errors.New("not found")
 
 // Open connects and brings the tables up to date.
 func Open(ctx context.Context, url string) (*Store, error) {
-	config, err := pgxpool.ParseConfig(url)
-	if err != nil {
-		return nil, fmt.Errorf("the database's address: %w", err)
+	s := &Store{}
+	for _, p := range []struct {
+		db     **sqlx.DB
+		commit string
+	}{{&s.db, "on"}, {&s.quick, "off"}} {
+		config, err := pgxpool.ParseConfig(url)
+		if err != nil {
+			return nil, fmt.Errorf("the database's address: %w", err)
+		}
+		config.MaxConns = max(config.MaxConns, 8)
+		config.ConnConfig.RuntimeParams["synchronous_commit"] = p.commit
+		pool, err := pgxpool.NewWithConfig(ctx, config)
+		if err != nil {
+			s.Close()
+			return nil, fmt.Errorf("connecting to the database: %w", err)
+		}
+		s.pools = append(s.pools, pool)
+		*p.db = sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")
 	}
-	config.MaxConns = max(config.MaxConns, 8)
-	pool, err := pgxpool.NewWithConfig(ctx, config)
-	if err != nil {
-		return nil, fmt.Errorf("connecting to the database: %w", err)
-	}
-	s := &Store{db: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), pool: pool}
 	if err := s.migrate(ctx); err != nil {
 		s.Close()
 		return nil, err
@@ -66,8 +79,14 @@ func (s *Store) migrate(ctx context.Context) error {
 
 // Close ends the connections.
 func (s *Store) Close() {
-	s.db.Close() //nolint: the pool below holds the connections
-	s.pool.Close()
+	for _, db := range []*sqlx.DB{s.db, s.quick} {
+		if db != nil {
+			db.Close() //nolint: the pool below holds the connections
+		}
+	}
+	for _, p := range s.pools {
+		p.Close()
+	}
 }
 
 // Ping tells whether the database answers.

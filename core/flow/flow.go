@@ -47,6 +47,9 @@ type Inputs struct {
 	Sequence func(n int) (int64, error)
 	// Cores bounds how many batches are worked on at once; 0 takes all.
 	Cores int
+	// Size is the length of the file in bytes, if it is known: a small file is
+	// not worth several cores.
+	Size int64
 	// Progress, if set, is told after each batch how much has been done.
 	Progress func(Balance)
 }
@@ -137,6 +140,9 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 	if cores <= 0 {
 		cores = runtime.GOMAXPROCS(0)
 	}
+	if inputs.Size > 0 && inputs.Size <= 2*batch.Size {
+		cores = 1
+	}
 	if cores == 1 {
 		err = r.alone(ctx)
 	} else {
@@ -168,9 +174,15 @@ type run struct {
 	fail error
 }
 
+// batches keeps batches between runs: a small file should not pay for the
+// memory of a large one.
+var batches = sync.Pool{New: func() any { return &batch.Batch{Done: make(chan struct{}, 1)} }}
+
 // alone does everything in order on one core.
 func (r *run) alone(ctx context.Context) error {
-	b, env := &batch.Batch{}, &lang.Env{Facts: r.inputs.Facts}
+	b, env := batches.Get().(*batch.Batch), &lang.Env{Facts: r.inputs.Facts}
+	defer batches.Put(b)
+	b.Turn, b.Next = nil, nil
 	for {
 		b.Reset()
 		more, cut := r.opened.Reader.Cut(b)
@@ -196,8 +208,13 @@ func (r *run) together(ctx context.Context, cores int) error {
 	ring := 2*cores + 1
 	free, todo, order := make(chan *batch.Batch, ring), make(chan *batch.Batch, ring), make(chan *batch.Batch, ring)
 	for range ring {
-		free <- &batch.Batch{Done: make(chan struct{}, 1)}
+		free <- batches.Get().(*batch.Batch)
 	}
+	defer func() {
+		for len(free) > 0 {
+			batches.Put(<-free)
+		}
+	}()
 	var workers sync.WaitGroup
 	for range cores {
 		workers.Go(func() {

@@ -59,9 +59,12 @@ func (r *Reader) fill(buf []byte, n int) ([]byte, error) {
 	return buf, nil
 }
 
+// ahead is how much is read to find the heading and the line ends.
+const ahead = 64 << 10
+
 // open reads ahead, finds the line ends out, and takes the heading.
 func (r *Reader) open(fields []string) (finding.List, error) {
-	buf, err := r.fill(nil, batch.Size)
+	buf, err := r.fill(nil, ahead)
 	if err != nil {
 		return nil, err
 	}
@@ -89,7 +92,7 @@ func (r *Reader) open(fields []string) (finding.List, error) {
 	end, ok := r.firstRow(buf, &state)
 	if !ok {
 		if !r.eof {
-			return finding.List{finding.New("csv.heading-long", place.Place{Line: r.headingLine, Column: 1}, "no end of the heading within %d bytes", batch.Size)}, nil
+			return finding.List{finding.New("csv.heading-long", place.Place{Line: r.headingLine, Column: 1}, "no end of the heading within %d bytes", ahead)}, nil
 		}
 		if state.open >= 0 {
 			p := place.At("", buf, state.open)
