@@ -136,7 +136,7 @@ func Shorten(value []byte) string {
 // Nearest gives the name of a list that differs least from a mistyped one, or
 // "" if none is near.
 func Nearest(name string, names []string) string {
-	best, distance := "", len([]rune(name))/2+1
+	best, distance := "", max(2, len([]rune(name))/2+1)
 	for _, n := range names {
 		if d := edits(strings.ToLower(name), strings.ToLower(n)); d < distance {
 			best, distance = n, d

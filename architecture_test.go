@@ -1,0 +1,92 @@
+package ydrion_test
+
+import (
+	"encoding/json"
+	"os/exec"
+	"strings"
+	"testing"
+)
+
+// floors are the rooms of the house from the ground up. A room may import what
+// is below it; the lists name the exceptions among rooms of one floor.
+var floors = [][]string{
+	{"core/place", "core/value"},
+	{"core/finding", "core/text", "core/batch"},
+	{"core/shape", "core/lookup"},
+	{"core/format"},
+	{"core/format/csv", "core/format/hl7", "core/schema", "core/lang"},
+	{"core/flow"},
+	{"workspace", "files"},
+	{"route", "archive", "listen", "deliver", "managed"},
+	{"store"},
+	{"run"},
+	{"service"},
+	{"api", "console", "demo"},
+	{"cli"},
+	{"testbed", "cmd/ydrion"},
+}
+
+// notInCore are packages that the computation must not know.
+var notInCore = []string{"net/http", "database/sql", "os", "time/tzdata", "math/rand", "math/rand/v2", "crypto/rand"}
+
+func TestImportsPointDownwards(t *testing.T) {
+	out, err := exec.Command("go", "list", "-json=ImportPath,Imports", "./...").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	floor := map[string]int{}
+	for n, rooms := range floors {
+		for _, r := range rooms {
+			floor[r] = n + 1
+		}
+	}
+	decoder := json.NewDecoder(strings.NewReader(string(out)))
+	seen := 0
+	for decoder.More() {
+		var p struct {
+			ImportPath string
+			Imports    []string
+		}
+		if err := decoder.Decode(&p); err != nil {
+			t.Fatal(err)
+		}
+		room := strings.TrimPrefix(p.ImportPath, "ydrion/")
+		if room == "ydrion" || room == "e2e" {
+			continue
+		}
+		seen++
+		if floor[room] == 0 {
+			t.Errorf("%s stands on no floor: give it one, or a better home", room)
+			continue
+		}
+		for _, i := range p.Imports {
+			other, ours := strings.CutPrefix(i, "ydrion/")
+			if ours && floor[other] >= floor[room] {
+				t.Errorf("%s imports %s, which is not below it", room, other)
+			}
+			for _, forbidden := range notInCore {
+				if strings.HasPrefix(room, "core/") && i == forbidden {
+					t.Errorf("%s imports %s: the computation is handed what it needs", room, i)
+				}
+			}
+		}
+	}
+	if seen != len(floor) {
+		t.Errorf("%d rooms are there, %d are on the plan", seen, len(floor))
+	}
+}
+
+func TestOneFormatDoesNotKnowAnother(t *testing.T) {
+	out, err := exec.Command("go", "list", "-f", "{{.ImportPath}} {{join .Imports \" \"}}", "./core/format/...").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, line := range strings.Split(strings.TrimSpace(string(out)), "\n") {
+		parts := strings.Fields(line)
+		for _, i := range parts[1:] {
+			if strings.HasPrefix(i, "ydrion/core/format/") {
+				t.Errorf("%s imports %s", parts[0], i)
+			}
+		}
+	}
+}

@@ -1,0 +1,228 @@
+package csv
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"reflect"
+	"strings"
+	"testing"
+
+	"ydrion/core/batch"
+	"ydrion/core/finding"
+	"ydrion/core/format"
+	"ydrion/core/text"
+)
+
+// trickle gives its text in small pieces, as a slow file system would.
+type trickle struct {
+	text string
+	n    int
+}
+
+func (r *trickle) Read(b []byte) (int, error) {
+	if r.text == "" {
+		return 0, io.EOF
+	}
+	n := copy(b[:min(len(b), r.n)], r.text)
+	r.text = r.text[n:]
+	return n, nil
+}
+
+// rows reads everything: the values of the rows, and the codes of the findings
+// with their places.
+func rows(t *testing.T, d Dialect, in io.Reader, fields []string) (out [][]string, notes []string) {
+	t.Helper()
+	decoded, err := text.Decode(in, text.UTF8)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, findings, err := d.Open(decoded, fields)
+	if err != nil {
+		t.Fatal(err)
+	}
+	tell := func(f finding.Finding) {
+		notes = append(notes, fmt.Sprintf("%d:%d %s", f.Place.Line, f.Place.Column, f.Code))
+	}
+	for _, f := range findings {
+		tell(f)
+	}
+	if r == nil {
+		return nil, notes
+	}
+	first := int64(1)
+	for b := (&batch.Batch{}); ; {
+		b.Reset()
+		more, err := r.Cut(b)
+		r.Split(b)
+		b.First = first
+		first += int64(b.Records())
+		for i := range b.Records() {
+			var row []string
+			for slot := range b.Slots {
+				v, ok := b.Value(i, slot)
+				if !ok {
+					v = []byte("(absent)")
+				}
+				row = append(row, string(v))
+			}
+			out = append(out, row)
+		}
+		for _, n := range b.Notes {
+			tell(r.Describe(b, n))
+		}
+		var broken *format.Broken
+		if errors.As(err, &broken) {
+			tell(broken.Finding)
+			rest, err := io.ReadAll(broken.Rest)
+			if err != nil {
+				t.Fatal(err)
+			}
+			notes = append(notes, fmt.Sprintf("rest %q", rest))
+			return out, notes
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !more {
+			return out, notes
+		}
+	}
+}
+
+func TestReading(t *testing.T) {
+	tests := []struct {
+		name    string
+		dialect Dialect
+		in      string
+		want    [][]string
+		notes   []string
+	}{
+		{"RFC 4180", Dialect{}, "a,b\r\n1,2\r\n3,4\r\n", [][]string{{"1", "2"}, {"3", "4"}}, nil},
+		{"no end of the last line", Dialect{}, "a,b\n1,2\n3,4", [][]string{{"1", "2"}, {"3", "4"}}, nil},
+		{"quotes", Dialect{}, "a,b\n\"x, y\",\"say \"\"hi\"\"\"\n\"two\r\nlines\",\"\"\n", [][]string{{"x, y", `say "hi"`}, {"two\r\nlines", ""}}, nil},
+		{"columns in another order", Dialect{}, "b,x,a\n1,2,3\n", [][]string{{"3", "1"}}, []string{"1:1 csv.column-surplus"}},
+		{"semicolons and another quote", Dialect{Delimiter: ';', Quote: '\''}, "a;b\n'x;y';it''s\n", [][]string{{"x;y", "it''s"}}, []string{"2:9 csv.quote-stray", "2:9 csv.quote-stray"}[:1]},
+		{"tabs, quotes are data", Dialect{Delimiter: '\t', NoQuote: true}, "a\tb\n\"x\t5\"\n", [][]string{{`"x`, `5"`}}, nil},
+		{"no heading", Dialect{NoHeading: true, Columns: []string{"a", "b"}}, "1,2\n3,4\n", [][]string{{"1", "2"}, {"3", "4"}}, nil},
+		{"lines before the heading", Dialect{Skip: 2}, "Sheet of today\n,,\na,b\n1,2\n", [][]string{{"1", "2"}}, nil},
+		{"empty lines", Dialect{}, "\n\na,b\n\n1,2\n\r\n\n3,4\n\n", [][]string{{"1", "2"}, {"3", "4"}}, nil},
+		{"CR only", Dialect{}, "a,b\r1,2\r\"3\r3\",4", [][]string{{"1", "2"}, {"3\r3", "4"}}, nil},
+		{"a quote within a value", Dialect{}, "a,b\n5\" net,2\n3,4\n", [][]string{{`5" net`, "2"}, {"3", "4"}}, []string{"2:2 csv.quote-stray"}},
+		{"text after a quote", Dialect{}, "a,b\n\"x\" y,2\n\"p\"\"q\"z,4\n", [][]string{{"x y", "2"}, {`p"qz`, "4"}}, []string{"2:4 csv.quote-text", "3:7 csv.quote-text"}},
+		{"short and long rows", Dialect{}, "a,b\n1\n1,2,3\n1,2\n", [][]string{{"1", "(absent)"}, {"1", "2"}, {"1", "2"}}, []string{"2:1 csv.columns-missing", "3:1 csv.columns-surplus"}},
+		{"NUL", Dialect{}, "a,b\n1,2\nx\x00y,2\n", [][]string{{"1", "2"}, {"x\x00y", "2"}}, []string{"3:2 csv.nul"}},
+		{"not UTF-8", Dialect{}, "a,b\nä,2\n\xE4,2\n", [][]string{{"ä", "2"}, {"\xE4", "2"}}, []string{"3:1 text.encoding"}},
+		{"columns are counted in characters", Dialect{}, "a,b\nääää,\"x\"y\n", [][]string{{"ääää", "xy"}}, []string{"2:9 csv.quote-text"}},
+		{"a quote that is never closed", Dialect{}, "a,b\n1,2\n3,\"x\n5,6\n", [][]string{{"1", "2"}}, []string{"3:3 csv.quote-unclosed", `rest "3,\"x\n5,6\n"`}},
+		{"a quote that is never closed in the heading", Dialect{}, "a,\"b\n1,2\n", nil, []string{"1:3 csv.quote-unclosed"}},
+		{"heading only", Dialect{}, "a,b", nil, nil},
+		{"nothing", Dialect{}, "", nil, []string{"1:1 file.empty"}},
+		{"one column", Dialect{Columns: []string{"a", "b"}, NoHeading: true}, "\n", nil, nil},
+	}
+	for _, test := range tests {
+		for _, piece := range []int{1, 3, 1 << 20} {
+			got, notes := rows(t, test.dialect, &trickle{test.in, piece}, []string{"a", "b"})
+			if !reflect.DeepEqual(got, test.want) || !reflect.DeepEqual(notes, test.notes) {
+				t.Errorf("%s, in pieces of %d: got %q %q, want %q %q", test.name, piece, got, notes, test.want, test.notes)
+			}
+		}
+	}
+}
+
+func TestHeadings(t *testing.T) {
+	tests := []struct{ heading, code, says string }{
+		{"a", "csv.column-missing", `column "b" is missing`},
+		{"a,bb", "csv.column-missing", `was column "bb" renamed?`},
+		{"a,b,a", "csv.column-twice", `columns 1 and 3 are both called "a"`},
+		{"a;b", "csv.delimiter", "seems to be a semicolon"},
+		{"a\tb", "csv.delimiter", "seems to be a tab"},
+		{"a,b\x00", "csv.nul", "NUL byte"},
+		{"a,b\xE4", "text.encoding", "byte E4"},
+	}
+	for _, test := range tests {
+		decoded, err := text.Decode(strings.NewReader(test.heading+"\n1,2\n"), text.UTF8)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r, findings, err := Dialect{}.Open(decoded, []string{"a", "b"})
+		if r != nil || err != nil || !findings.HasErrors() || findings[0].Code != test.code || !strings.Contains(findings.Error()+findings[0].Suggestion, test.says) {
+			t.Errorf("%q: %v %v", test.heading, findings, err)
+		}
+	}
+}
+
+func TestLongRowsGrowTheBatch(t *testing.T) {
+	long := strings.Repeat("x", 3*batch.Size)
+	in := "a,b\n1,2\n\"" + long + "\",\"" + strings.Repeat(`""`, batch.Size) + "\"\n3,4\n"
+	got, notes := rows(t, Dialect{}, strings.NewReader(in), []string{"a", "b"})
+	if len(got) != 3 || got[1][0] != long || len(got[1][1]) != batch.Size || got[2][1] != "4" || notes != nil {
+		t.Errorf("%d rows, %v", len(got), notes)
+	}
+}
+
+// FuzzRows holds the fast splitter against the careful one, and the pieces of a
+// file against the whole.
+func FuzzRows(f *testing.F) {
+	for _, s := range []string{"1,2\n3,4", "\"a\"\"b\",c\n", "\"a\nb\",c\r\n", "a\"b,c", "\"a\"b,c\n,\n\n", "\r\n\r", "\"", "a,\"b"} {
+		f.Add(s, byte(','), 3)
+	}
+	f.Fuzz(func(t *testing.T, in string, delimiter byte, piece int) {
+		d := Dialect{Delimiter: delimiter, NoHeading: true, Columns: []string{"a", "b", "c"}}
+		if d.Validate() != nil || piece < 1 || len(in) > 4096 || strings.HasPrefix(in, "\xEF\xBB\xBF") || strings.HasPrefix(in, "\xFF\xFE") || strings.HasPrefix(in, "\xFE\xFF") {
+			return
+		}
+		whole, notes := rows(t, d, strings.NewReader(in), []string{"a", "b", "c"})
+		pieces, other := rows(t, d, &trickle{in, piece}, []string{"a", "b", "c"})
+		if !reflect.DeepEqual(whole, pieces) || !reflect.DeepEqual(notes, other) {
+			t.Errorf("in pieces of %d: %q %q, as a whole %q %q", piece, pieces, other, whole, notes)
+		}
+		decoded, err := text.Decode(strings.NewReader(in), text.UTF8)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r := newReader(d, decoded)
+		if _, err := r.open([]string{"a", "b", "c"}); err != nil {
+			t.Fatal(err)
+		}
+		b := &batch.Batch{}
+		if _, err := r.Cut(b); err != nil {
+			return
+		}
+		r.Split(b)
+		for i := range b.Records() {
+			values := r.Values(b.Raw(i))
+			for slot := range min(len(values), 3) {
+				if v, ok := b.Value(i, slot); !ok || string(v) != values[slot] {
+					t.Errorf("row %q, column %d: fast %q, careful %q", b.Raw(i), slot, v, values[slot])
+				}
+			}
+		}
+	})
+}
+
+func BenchmarkSplit(b *testing.B) {
+	var s strings.Builder
+	for i := range 3000 {
+		fmt.Fprintf(&s, "SC%08d,T-9K2M4P,GS,ST%02d,25/11/2026 06:30,Male,12.5,calm in transit,WBC,R,57.12345,-2.54321\n", i, i%24)
+	}
+	names := strings.Split("abcdefghijkl", "")
+	decoded, err := text.Decode(strings.NewReader(s.String()), text.UTF8)
+	if err != nil {
+		b.Fatal(err)
+	}
+	r := newReader(Dialect{NoHeading: true, Columns: names}, decoded)
+	if _, err := r.open(names); err != nil {
+		b.Fatal(err)
+	}
+	block := &batch.Batch{}
+	if _, err := r.Cut(block); err != nil {
+		b.Fatal(err)
+	}
+	b.SetBytes(int64(block.N))
+	b.ReportAllocs()
+	for b.Loop() {
+		block.Spans, block.Bounds, block.Notes = block.Spans[:0], block.Bounds[:0], block.Notes[:0]
+		r.Split(block)
+	}
+}

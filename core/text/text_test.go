@@ -1,0 +1,168 @@
+package text
+
+import (
+	"bytes"
+	"io"
+	"strings"
+	"testing"
+	"unicode/utf16"
+)
+
+func TestPatternsAreRefusedWithTheRightLetter(t *testing.T) {
+	for pattern, says := range map[string]string{
+		"YYYY-MM-dd":       "years are yyyy",
+		"yyyy-mm-dd":       "months are MM",
+		"dd/MM/yyyy hh:mm": "hours from 0 to 23 are HH",
+		"DD.MM.yyyy":       "days of the month are dd",
+		"yyyy-MM-dd HH:MM": "one thing twice",
+		"yyyyy":            "years are yyyy or yy",
+		"yyyy-MM-ddTHH":    "letter T has no meaning",
+		"'at":              "not closed",
+		"--":               "no date in it",
+		"ddd":              "too long",
+	} {
+		if _, err := ParsePattern(pattern); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%s: %v does not say %q", pattern, err, says)
+		}
+	}
+}
+
+func TestPatternsReadAndWrite(t *testing.T) {
+	tests := []struct{ pattern, in, out, written string }{
+		{"dd/MM/yyyy HH:mm", "25/11/2026 06:30", "yyyyMMddHHmm", "202611250630"},
+		{"d.M.yy", "5.1.26", "yyyy-MM-dd", "2026-01-05"},
+		{"d.M.yy", "5.1.70", "yyyy-MM-dd", "1970-01-05"},
+		{"MM/dd/yyyy hh:mm a", "11/25/2026 12:05 AM", "HH:mm", "00:05"},
+		{"MM/dd/yyyy h:mm a", "11/25/2026 1:05 pm", "HH:mm:ss", "13:05:00"},
+		{"dd-MMM-yyyy", "25-nov-2026", "yyyyMMdd", "20261125"},
+		{"yyyy-MM-dd'T'HH:mm:ssXXX", "2026-11-25T06:30:00+01:00", "HHmmXX", "0630+0100"},
+		{"yyyy-MM-dd'T'HH:mm:ssXXX", "2026-11-25T06:30:00Z", "HHmmXXX", "0630Z"},
+		{"yyyyMMddHHmmss.SSS", "20261125063000.250", "ss.SSSSSS", "00.250000"},
+		{"'week of' d MMM yyyy", "week of 2 Mar 2026", "d.M.", "2.3."},
+	}
+	for _, test := range tests {
+		in, out := MustPattern(test.pattern), MustPattern(test.out)
+		m, ok := in.Read([]byte(test.in))
+		if !ok {
+			t.Errorf("%s does not read %s", test.pattern, test.in)
+			continue
+		}
+		if got := string(out.Append(nil, m)); got != test.written {
+			t.Errorf("%s in %s, written in %s: %s, want %s", test.in, test.pattern, test.out, got, test.written)
+		}
+	}
+	for pattern, bad := range map[string][]string{
+		"dd/MM/yyyy": {"31/02/2026", "1/2/2026", "32/01/2026", "00/01/2026", "25/13/2026", "25-11-2026", "25/11/2026 ", "", "２５/11/2026"},
+		"HH:mm":      {"24:00", "23:60", "7:30", "07:3"},
+		"hh:mm a":    {"00:30 am", "13:00 pm", "12:30"},
+	} {
+		p := MustPattern(pattern)
+		for _, s := range bad {
+			if _, ok := p.Read([]byte(s)); ok {
+				t.Errorf("%s reads %q", pattern, s)
+			}
+		}
+	}
+}
+
+func TestStrptime(t *testing.T) {
+	p, err := ParseStrptime("%d/%m/%Y at %H:%M")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, ok := p.Read([]byte("25/11/2026 at 06:30")); !ok {
+		t.Errorf("%s does not read the date", p)
+	}
+	if _, err := ParseStrptime("%Q"); err == nil {
+		t.Error("%Q was taken")
+	}
+}
+
+// TestRearrangementsAgree holds the moving of digits against reading and
+// writing.
+func TestRearrangementsAgree(t *testing.T) {
+	froms := []string{"dd/MM/yyyy HH:mm", "yyyyMMddHHmmss", "yyyy-MM-dd", "HH:mm dd.MM.yyyy"}
+	tos := []string{"yyyyMMddHHmm", "yyyy-MM-dd'T'HH:mm:ss", "yyyyMMdd", "dd.MM.yyyy", "HHmm"}
+	moved := 0
+	for _, from := range froms {
+		for _, to := range tos {
+			f, o := MustPattern(from), MustPattern(to)
+			r, ok := Rearrange(f, o)
+			if !ok {
+				continue
+			}
+			moved++
+			for _, iso := range []string{"2026-11-25T06:30", "1999-01-02T23:59"} {
+				m, _ := ReadISO([]byte(iso))
+				source := f.Append(nil, m)
+				read, ok := f.Read(source)
+				if !ok {
+					t.Fatalf("%s does not read %s", from, source)
+				}
+				if got, want := string(r.Append(nil, source)), string(o.Append(nil, read)); got != want {
+					t.Errorf("%s → %s: %s moved to %s, written as %s", from, to, source, got, want)
+				}
+			}
+		}
+	}
+	if moved < 12 {
+		t.Errorf("only %d of %d changes only move digits", moved, len(froms)*len(tos))
+	}
+	if _, ok := Rearrange(MustPattern("d.M.yyyy"), MustPattern("yyyyMMdd")); ok {
+		t.Error("digits of varying width were moved")
+	}
+}
+
+func TestDecode(t *testing.T) {
+	wide := func(s string, big bool) string {
+		var b []byte
+		for _, u := range utf16.Encode([]rune(s)) {
+			if big {
+				b = append(b, byte(u>>8), byte(u))
+			} else {
+				b = append(b, byte(u), byte(u>>8))
+			}
+		}
+		return string(b)
+	}
+	tests := []struct {
+		name, in string
+		declared Charset
+		want     string
+		charset  Charset
+		unsure   bool
+	}{
+		{"plain", "4 °C", UTF8, "4 °C", UTF8, false},
+		{"utf-8 mark", "\xEF\xBB\xBFa", UTF8, "a", UTF8, false},
+		{"latin-1", "4 \xB0C", Latin1, "4 °C", Latin1, false},
+		{"windows-1252", "\x80 \x93x\x94", Windows1252, "€ “x”", Windows1252, false},
+		{"utf-16 little", "\xFF\xFE" + wide("a€", false), UTF16, "a€", UTF16LE, false},
+		{"utf-16 big", "\xFE\xFF" + wide("a€", true), UTF16, "a€", UTF16BE, false},
+		{"utf-16 without a mark", wide("abc", true), UTF16, "abc", UTF16BE, false},
+		{"mark against the declaration", "\xFF\xFE" + wide("abc", false), UTF8, "abc", UTF16LE, true},
+		{"utf-16 taken for utf-8", wide("abcdef", false), UTF8, wide("abcdef", false), UTF8, true},
+		{"nothing", "", UTF8, "", UTF8, false},
+	}
+	for _, test := range tests {
+		d, err := Decode(strings.NewReader(test.in), test.declared)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := io.ReadAll(d)
+		if err != nil || string(got) != test.want || d.Charset != test.charset || (d.Unsure != "") != test.unsure {
+			t.Errorf("%s: %q in %s, unsure %q, %v", test.name, got, d.Charset, d.Unsure, err)
+		}
+		back, err := Encode(got, d.Charset)
+		if err != nil || !bytes.Equal(append(bytes.Clone(d.Mark), back...), []byte(test.in)) {
+			t.Errorf("%s: does not go back as it came: %q, %v", test.name, back, err)
+		}
+	}
+}
+
+func TestFirstInvalid(t *testing.T) {
+	for in, want := range map[string]int{"abc": -1, "4 °C": -1, "4 \xB0C": 2, "\xFF": 0, "ok\xC3": 2} {
+		if got := FirstInvalid([]byte(in)); got != want {
+			t.Errorf("%q: %d, want %d", in, got, want)
+		}
+	}
+}

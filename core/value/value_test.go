@@ -1,0 +1,124 @@
+package value
+
+import (
+	"math/big"
+	"testing"
+)
+
+func decimal(t *testing.T, s string) Decimal {
+	t.Helper()
+	d, err := ParseDecimal([]byte(s))
+	if err != nil {
+		t.Fatalf("%q: %v", s, err)
+	}
+	return d
+}
+
+func TestDecimalKeepsWhatWasWritten(t *testing.T) {
+	for _, s := range []string{"0", "12", "-12", "12.50", "0.001", "-0.5", "9223372036854775807", "9223372036854775808", "-123456789012345678901234567890.123"} {
+		if got := decimal(t, s).String(); got != s {
+			t.Errorf("%s became %s", s, got)
+		}
+	}
+	for _, s := range []string{"", "-", ".5", "5.", "1e3", "1,5", "+1", " 1", "0x1", "١"} {
+		if IsNumber([]byte(s)) {
+			t.Errorf("%q was taken for a number", s)
+		}
+	}
+}
+
+func TestDecimalArithmetic(t *testing.T) {
+	tests := []struct{ a, op, b, want string }{
+		{"0.1", "+", "0.2", "0.3"},
+		{"9223372036854775807", "+", "1", "9223372036854775808"},
+		{"-9223372036854775807", "-", "2", "-9223372036854775809"},
+		{"1.50", "-", "1.5", "0.00"},
+		{"99999999999", "*", "99999999999.5", "9999999999850000000000.5"},
+		{"1", "/", "3", "0.333333333333"},
+		{"2", "/", "3", "0.666666666667"},
+		{"-1", "/", "8", "-0.125000000000"},
+	}
+	for _, test := range tests {
+		a, b := decimal(t, test.a), decimal(t, test.b)
+		var got Decimal
+		switch test.op {
+		case "+":
+			got = a.Add(b)
+		case "-":
+			got = a.Sub(b)
+		case "*":
+			got = a.Mul(b)
+		case "/":
+			got, _ = a.Div(b, 12)
+		}
+		if got.String() != test.want {
+			t.Errorf("%s %s %s = %s, want %s", test.a, test.op, test.b, got, test.want)
+		}
+	}
+	if _, ok := decimal(t, "1").Div(decimal(t, "0.00"), 2); ok {
+		t.Error("a division by zero went well")
+	}
+}
+
+func TestDecimalRounding(t *testing.T) {
+	tests := []struct {
+		in                           string
+		decimals                     int32
+		halfEven, halfUp, down, upTo string
+	}{
+		{"12.25", 1, "12.2", "12.3", "12.2", "12.3"},
+		{"12.35", 1, "12.4", "12.4", "12.3", "12.4"},
+		{"-12.25", 1, "-12.2", "-12.3", "-12.2", "-12.3"},
+		{"12.251", 1, "12.3", "12.3", "12.2", "12.3"},
+		{"0.5", 0, "0", "1", "0", "1"},
+		{"7", 2, "7.00", "7.00", "7.00", "7.00"},
+	}
+	for _, test := range tests {
+		d := decimal(t, test.in)
+		for mode, want := range map[Rounding]string{HalfEven: test.halfEven, HalfUp: test.halfUp, Down: test.down, Up: test.upTo} {
+			if got := d.Round(test.decimals, mode).String(); got != want {
+				t.Errorf("%s to %d, mode %d: %s, want %s", test.in, test.decimals, mode, got, want)
+			}
+		}
+	}
+}
+
+// FuzzDecimal holds sums and products against big rationals.
+func FuzzDecimal(f *testing.F) {
+	f.Add("1.5", "-2.25")
+	f.Add("9223372036854775807", "9223372036854775807")
+	f.Fuzz(func(t *testing.T, x, y string) {
+		if len(x) > 60 || len(y) > 60 || !IsNumber([]byte(x)) || !IsNumber([]byte(y)) {
+			return
+		}
+		a, _ := ParseDecimal([]byte(x))
+		b, _ := ParseDecimal([]byte(y))
+		r, _ := new(big.Rat).SetString(x)
+		s, _ := new(big.Rat).SetString(y)
+		check := func(what string, got Decimal, want *big.Rat) {
+			back, ok := new(big.Rat).SetString(got.String())
+			if !ok || back.Cmp(want) != 0 {
+				t.Errorf("%s of %s and %s is %s, want %s", what, x, y, got, want.FloatString(20))
+			}
+		}
+		check("sum", a.Add(b), new(big.Rat).Add(r, s))
+		check("difference", a.Sub(b), new(big.Rat).Sub(r, s))
+		check("product", a.Mul(b), new(big.Rat).Mul(r, s))
+		if a.Cmp(b) != r.Cmp(s) {
+			t.Errorf("%s compared with %s is %d", x, y, a.Cmp(b))
+		}
+	})
+}
+
+func TestMomentExists(t *testing.T) {
+	for _, test := range []struct {
+		year       int16
+		month, day uint8
+		want       bool
+	}{{2024, 2, 29, true}, {2026, 2, 29, false}, {1900, 2, 29, false}, {2000, 2, 29, true}, {2026, 4, 31, false}, {2026, 12, 31, true}, {2026, 13, 1, false}, {2026, 0, 1, false}} {
+		m := Moment{Year: test.year, Month: test.month, Day: test.day}
+		if m.Valid() != test.want {
+			t.Errorf("%d-%d-%d exists: %v", test.year, test.month, test.day, m.Valid())
+		}
+	}
+}
