@@ -18,7 +18,21 @@ type parser struct {
 	whole  string
 	scan   scanner
 	tok    token
+	depth  int // of parentheses, negations and blocks
 	out    finding.List
+}
+
+// How large a map may be and how deep its expressions and blocks.
+const (
+	maxSource = 1 << 20
+	maxDepth  = 100
+)
+
+// deeper bounds recursion; the caller takes the step back itself.
+func (p *parser) deeper() {
+	if p.depth++; p.depth > maxDepth {
+		p.fail(p.tok.pos, "this is nested more than %d deep", maxDepth)
+	}
 }
 
 // failure carries a syntax error up to the line.
@@ -105,6 +119,9 @@ func (p *parser) skipLine() {
 func Parse(file, source string) (*Map, finding.List) {
 	p := newParser(file, source)
 	m := &Map{}
+	if len(source) > maxSource {
+		return m, finding.List{finding.New("map.size", p.place(0), "the map is larger than %d bytes", maxSource)}
+	}
 	m.At.Map, m.At.Source, m.At.Target = -1, -1, -1
 	p.guard(p.next)
 	for p.tok.kind == newline {
@@ -125,7 +142,9 @@ func Parse(file, source string) (*Map, finding.List) {
 // statements parses lines up to `end` (in a block) or the end of the file.
 func (p *parser) statements(m *Map, block bool) []Statement {
 	var out []Statement
+	depth := p.depth
 	for p.tok.kind != end {
+		p.depth = depth
 		if block && p.is("end") {
 			return out
 		}
@@ -216,7 +235,9 @@ func (p *parser) block(m *Map, start int) []Statement {
 	for p.tok.kind == newline {
 		p.next()
 	}
+	p.deeper()
 	body := p.statements(m, true)
+	p.depth--
 	if !p.is("end") {
 		p.fail(start, "the block that begins here has no `end`")
 	}
@@ -328,7 +349,10 @@ func (p *parser) negation() Node {
 	if p.is("not") {
 		pos := p.tok.pos
 		p.next()
-		return &Not{at(pos), p.negation()}
+		p.deeper()
+		n := &Not{at(pos), p.negation()}
+		p.depth--
+		return n
 	}
 	return p.comparison()
 }
@@ -456,7 +480,9 @@ func (p *parser) atom() Node {
 		switch t.text {
 		case "(":
 			p.next()
+			p.deeper()
 			n := p.condition()
+			p.depth--
 			if !p.take(")") {
 				p.fail(p.tok.pos, ") was expected, this is %s", p.describe())
 			}
@@ -496,6 +522,8 @@ func (p *parser) atom() Node {
 func (p *parser) call(name token) Node {
 	c := &Call{at: at(name.pos), Name: name.text}
 	p.next()
+	p.deeper()
+	defer func() { p.depth-- }()
 	for !p.take(")") {
 		if len(c.Args) > 0 && !p.take(",") {
 			p.fail(p.tok.pos, ", or ) was expected, this is %s", p.describe())

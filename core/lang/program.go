@@ -136,6 +136,9 @@ func Build(m *Map, file, source string, target format.Target, scope Scope) (*Pro
 		return nil, b.out
 	}
 	p := b.program(pieces)
+	if b.out.HasErrors() {
+		return nil, b.out
+	}
 	return p, b.out
 }
 

@@ -147,7 +147,7 @@ func (s *scanner) text() token {
 			return token{broken, "the text is not closed on its line", start}
 		}
 	}
-	return token{broken, "the text is not closed", start}
+	return token{broken, "the text is not closed on its line", start}
 }
 
 // line takes the rest of the line as blank-separated parts, for headings that

@@ -292,11 +292,11 @@ func assign(p *plan, at path, a format.Assignment) finding.List {
 	n := p.fields.child(at.field).child(at.repetition)
 	steps := []int{at.component, at.sub}
 	for _, i := range steps {
-		if n.leaf {
-			return finding.List{finding.New("map.twice", a.At, "%s lies within a position that is already assigned", a.Path)}
-		}
 		if i == 0 {
 			break
+		}
+		if n.leaf {
+			return finding.List{finding.New("map.twice", a.At, "%s lies within a position that is already assigned", a.Path)}
 		}
 		n = n.child(i)
 	}

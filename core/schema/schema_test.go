@@ -1,0 +1,119 @@
+package schema
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"ydrion/core/batch"
+	"ydrion/core/format/csv"
+	"ydrion/core/text"
+)
+
+// check checks the values of one field, which stands in the second column, and
+// gives the findings of each as "code: message".
+func check(t *testing.T, field string, values ...string) []string {
+	t.Helper()
+	s, findings := Parse("test.json", []byte(`{"missingValues": ["", "n/a"], "fields": [{"name": "id"}, `+field+`]}`))
+	if len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	in := "id,v\n"
+	for i, v := range values {
+		in += fmt.Sprintf("%d,\"%s\"\n", i, strings.ReplaceAll(v, `"`, `""`))
+	}
+	decoded, err := text.Decode(strings.NewReader(in), text.UTF8)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, findings, err := csv.Dialect{}.Open(decoded, s.Record.Names())
+	if err != nil || findings.HasErrors() {
+		t.Fatal(err, findings)
+	}
+	b := &batch.Batch{First: 1}
+	if _, err := r.Cut(b); err != nil {
+		t.Fatal(err)
+	}
+	r.Split(b)
+	seen := s.NewSeen()
+	out := make([]string, len(values))
+	for i := range values {
+		good := s.Check(b, i)
+		if seen != nil {
+			good = s.CheckUnique(b, i, seen) && good
+		}
+		if good {
+			out[i] = "good"
+		}
+	}
+	for _, n := range b.Notes {
+		f := s.Describe(b, n, r)
+		if f.Place.Line != int64(n.Record)+2 || f.Place.Path != "v" || !strings.HasPrefix(f.Rule, "test.json#/fields/1/") {
+			t.Errorf("place %v, rule %s", f.Place, f.Rule)
+		}
+		out[n.Record] += strings.TrimPrefix(f.Code, "schema.") + ": " + f.Message + " " + f.Suggestion + "; "
+	}
+	return out
+}
+
+func TestChecks(t *testing.T) {
+	tests := []struct {
+		field string
+		cases map[string]string // value → what is said, "good" for nothing
+	}{
+		{`{"name": "v", "constraints": {"required": true}}`, map[string]string{"x": "good", "": "required: v is missing", "n/a": "required"}},
+		{`{"name": "v", "type": "number"}`, map[string]string{"1": "good", "-1.50": "good", "": "good", "n/a": "good", "1,5": "write it with a point: 1.5", "1.23457E+12": "spreadsheet", " 1": "take the spaces away", "1e3": "type", "abc": `not a number with a point as decimal mark: "abc"`}},
+		{`{"name": "v", "type": "number", "decimalChar": ",", "groupChar": "."}`, map[string]string{"1.234,5": "good", "1,5": "good", "1234": "good", "12.34,5": "type", "1.5": "type", "1,2,3": "type", "1.2345": "type", "--1": "type"}},
+		{`{"name": "v", "type": "integer"}`, map[string]string{"-12": "good", "1.0": "a whole number"}},
+		{`{"name": "v", "type": "boolean"}`, map[string]string{"true": "good", "0": "good", "yes": "type"}},
+		{`{"name": "v", "type": "boolean", "trueValues": ["J"], "falseValues": ["N"]}`, map[string]string{"J": "good", "true": "type"}},
+		{`{"name": "v", "type": "date"}`, map[string]string{"2026-02-28": "good", "2026-02-29": "type", "28.02.2026": "yyyy-MM-dd", "45987": "day number"}},
+		{`{"name": "v", "type": "datetime", "format": "%d/%m/%Y %H:%M", "constraints": {"minimum": "2020-01-01"}}`, map[string]string{"25/11/2026 06:30": "good", "25/11/2019 06:30": "minimum", "11/25/2026 06:30": "type"}},
+		{`{"name": "v", "type": "number", "constraints": {"minimum": 2, "maximum": 450.5}}`, map[string]string{"2": "good", "450.50": "good", "1.99": "the least allowed is 2", "450.51": "the most allowed is 450.5", "99999999999999999999": "maximum"}},
+		{`{"name": "v", "constraints": {"minLength": 2, "maxLength": 3}}`, map[string]string{"äö": "good", "äöü": "good", "ä": "minLength: v has 1 characters", "äöüß": "maxLength: v has 4 characters"}},
+		{`{"name": "v", "constraints": {"pattern": "[A-Z]{2}-[0-9]+"}}`, map[string]string{"AP-12": "good", "xAP-12": "pattern", "AP-12\n": "pattern"}},
+		{`{"name": "v", "constraints": {"enum": ["routine", "urgent"]}}`, map[string]string{"urgent": "good", "rutine": `was "routine" meant?`, "Urgent": "enum"}},
+		{`{"name": "v", "format": "email"}`, map[string]string{"a@b.example": "good", "a b@c": "format"}},
+		{`{"name": "v", "format": "uuid"}`, map[string]string{"0193f0e4-1111-7222-8333-444455556666": "good", "0193": "format"}},
+		{`{"name": "v", "type": "number", "constraints": {"minimum": 5, "enum": [3, 7]}}`, map[string]string{"4": "minimum: v is 4, the least allowed is 5 ; enum:"}},
+	}
+	for _, test := range tests {
+		for value, want := range test.cases {
+			if got := check(t, test.field, value)[0]; !strings.Contains(got, want) || (want == "good") != (got == "good") {
+				t.Errorf("%s of %q: %q does not say %q", test.field, value, got, want)
+			}
+		}
+	}
+}
+
+func TestUnique(t *testing.T) {
+	got := check(t, `{"name": "v", "constraints": {"unique": true}}`, "a", "b", "a", "", "", "b")
+	for i, want := range []string{"good", "good", "in record 1 already", "good", "good", "in record 2 already"} {
+		if !strings.Contains(got[i], want) {
+			t.Errorf("record %d: %q does not say %q", i+1, got[i], want)
+		}
+	}
+}
+
+func TestSchemasThatAreWrong(t *testing.T) {
+	tests := []struct{ source, place, says string }{
+		{`{`, "test.json:1:", "no valid JSON"},
+		{`{"fields": []}`, "test.json:1:12", "at least one field"},
+		{"{\"fields\": [\n  {\"name\": \"a\", \"typ\": \"number\"}]}", "test.json:2:17", `was "type" meant?`},
+		{"{\"fields\": [{\"name\": \"a\"},\n {\"name\": \"b\", \"type\": \"decimal\"}]}", "test.json:2:24", `"decimal" is not checked here`},
+		{"{\"fields\": [{\"name\": \"a\"},\n {\"name\": \"a\"}]}", "test.json:2:11", `two fields are called "a"`},
+		{`{"fields": [{"name": "a", "type": "date", "format": "%d.%Q"}]}`, "test.json:1:53", "must be followed by"},
+		{`{"fields": [{"name": "a", "type": "date", "format": "any"}]}`, "test.json:1:53", "would guess"},
+		{`{"fields": [{"name": "a", "constraints": {"pattern": "("}}]}`, "test.json:1:54", "no regular expression"},
+		{`{"fields": [{"name": "a", "type": "number", "constraints": {"enum": [1, "x"]}}]}`, "test.json:1:73", `"x" is not of type number`},
+		{`{"fields": [{"name": "a", "constraints": {"minimum": 1}}]}`, "test.json:1:54", "needs a number or a date"},
+		{`{"fields": [{"name": "a"}], "primaryKey": "b"}`, "test.json:1:43", `"b", which is no field`},
+		{`{"fields": "a"}`, "test.json:1:", "cannot be string"},
+	}
+	for _, test := range tests {
+		s, findings := Parse("test.json", []byte(test.source))
+		if s != nil || !strings.Contains(findings.Error(), test.says) && !strings.Contains(fmt.Sprint(findings), test.says) || !strings.HasPrefix(findings[0].Place.String(), test.place) {
+			t.Errorf("%s: %v (at %s) does not say %q at %s", test.source, findings, findings[0].Place, test.says, test.place)
+		}
+	}
+}

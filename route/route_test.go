@@ -1,0 +1,120 @@
+package route
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+
+	"ydrion/core/finding"
+	"ydrion/workspace"
+)
+
+// changed is the demo's workspace with one text replaced in one file.
+func changed(t *testing.T, file, old, with string) *workspace.Workspace {
+	t.Helper()
+	w, err := workspace.Load(os.DirFS("../demo/workspace"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if file == "" {
+		return w
+	}
+	source := string(w.Files[file])
+	if !strings.Contains(source, old) {
+		t.Fatalf("%s does not hold %q", file, old)
+	}
+	w.Files[file] = []byte(strings.Replace(source, old, with, 1))
+	return workspace.FromFiles(w.Files)
+}
+
+func TestCompile(t *testing.T) {
+	w := changed(t, "", "", "")
+	c, findings := Compile(w, "specimen-orders")
+	if c == nil || len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	// A revision is made of what the route depends on, no more and no less.
+	for _, name := range []string{"routes/specimen-orders.yaml", "maps/specimen-to-order.map", "schemas/specimen-sheet.json", "samples/blank-order.hl7", "lookups/sex_codes.csv"} {
+		if c.Files[name] == nil {
+			t.Errorf("%s is not part of the revision", name)
+		}
+	}
+	if c.Files["routes/weight-log.yaml"] != nil || c.Files["schemas/weight-log.json"] != nil {
+		t.Error("a neighbour's files are part of the revision")
+	}
+	again, findings := Compile(workspace.FromFiles(c.Files), "specimen-orders")
+	if again == nil || again.Hash != c.Hash {
+		t.Errorf("the revision does not compile from its own files: %v", findings)
+	}
+	other, _ := Compile(changed(t, "lookups/sex_codes.csv", "Male,M", "Male,X"), "specimen-orders")
+	if other == nil || other.Hash == c.Hash {
+		t.Error("another lookup makes the same revision")
+	}
+}
+
+func TestCompileRefuses(t *testing.T) {
+	tests := []struct{ file, old, with, says string }{
+		{"routes/specimen-orders.yaml", "specimen-sheet.json", "specimen-shet.json", "routes/specimen-orders.yaml:15:11: error: there is no file schemas/specimen-shet.json [route.file-missing]\n    was schemas/specimen-sheet.json meant?"},
+		{"routes/specimen-orders.yaml", "maps/specimen-to-order.map", "maps/weight-to-result.map", "the map reads records of schemas/weight-log.json, the route checks them against schemas/specimen-sheet.json"},
+		{"routes/specimen-orders.yaml", "{specimen_id}-{sequence | pad 6 \\\"0\\\"}.hl7", "order.hl7", "every record goes into a file of its own, but all would be called"},
+		{"routes/specimen-orders.yaml", "{specimen_id}", "{specimen}", `there is no field "specimen"`},
+		{"routes/weight-log.yaml", "{file.stem}", "{Weight}", "its name cannot differ from record to record"},
+		{"maps/specimen-to-order.map", "blank-order.hl7", "blank.hl7", "there is no file samples/blank.hl7"},
+		{"maps/specimen-to-order.map", "target hl7", "target papyrus", `records cannot be written as "papyrus"`},
+		{"samples/blank-order.hl7", "MSH", "ABC", "the sample is no HL7 message"},
+		{"maps/specimen-to-order.map", "keep MSH-3, ", "keep ", `the sample's value "SEALNET" at MSH-3 would go into every message`},
+		{"lookups/sex_codes.csv", "Female,F", "Male,F", `lookups/sex_codes.csv:3:1: error: "Male" stands twice, with "M" and with "F"`},
+		{"schemas/specimen-sheet.json", `"type": "number"`, `"type": "numeral"`, "is not checked here"},
+		{"maps/specimen-to-order.map", "weight_kg\n", "wait_kg\n", "was weight_kg meant?"},
+	}
+	for _, test := range tests {
+		w := changed(t, test.file, test.old, test.with)
+		said := ""
+		refused := false
+		for _, name := range []string{"specimen-orders", "weight-log"} {
+			c, findings := Compile(w, name)
+			said += fmt.Sprint([]finding.Finding(findings))
+			refused = refused || c == nil
+		}
+		if !refused || !strings.Contains(said, test.says) {
+			t.Errorf("%s with %q: refused %v, does not say %q but\n%s", test.file, test.with, refused, test.says, said)
+		}
+	}
+	if _, findings := Compile(changed(t, "", "", ""), "specimen-order"); !strings.Contains(fmt.Sprint(findings), `was "specimen-orders" meant?`) {
+		t.Error(findings)
+	}
+}
+
+func TestGuard(t *testing.T) {
+	route := func(name, inbox, names, out, outName, rejected string, subfolders bool) *workspace.Route {
+		r := &workspace.Route{Name: name, Rejected: rejected}
+		r.Listen = workspace.Listen{Folder: inbox, Names: names, Subfolders: subfolders}
+		r.Good = workspace.Good{Folder: out, Name: outName}
+		return r
+	}
+	tests := []struct {
+		name   string
+		routes []*workspace.Route
+		says   string // empty: allowed
+	}{
+		{"apart", []*workspace.Route{route("a", "/in", "*.csv", "/out", "{x}.hl7", "/bad", false)}, ""},
+		{"into its own inbox", []*workspace.Route{route("a", "/in", "*", "/in", "{x}.hl7", "/bad", false)}, "a delivers to /in (deliver.good.folder), where a listens"},
+		{"into its own inbox under other names", []*workspace.Route{route("a", "/in", "*.csv", "/in", "{x}.hl7", "/bad", false)}, ""},
+		{"rejects into its own inbox", []*workspace.Route{route("a", "/in", "*.csv", "/out", "{x}.hl7", "/in", false)}, "(deliver.rejected.folder), where a listens"},
+		{"into a subfolder that is not listened to", []*workspace.Route{route("a", "/in", "*", "/in/done", "{x}", "/bad", false)}, ""},
+		{"into a subfolder that is listened to", []*workspace.Route{route("a", "/in", "*", "/in/done", "{x}", "/bad", true)}, "a delivers to /in/done"},
+		{"a folder whose name begins alike", []*workspace.Route{route("a", "/in", "*", "/inside", "{x}", "/bad", true)}, ""},
+		{"a chain", []*workspace.Route{route("a", "/1", "*", "/2", "{x}", "/bad", false), route("b", "/2", "*", "/3", "{x}", "/bad", false)}, ""},
+		{"a circle of two", []*workspace.Route{route("a", "/1", "*", "/2", "{x}", "/bad", false), route("b", "/2", "*", "/1", "{x}", "/bad", false)}, "a delivers to /2 (deliver.good.folder), where b listens; b delivers to /1 (deliver.good.folder), where a listens"},
+		{"a circle of three through rejects", []*workspace.Route{route("a", "/1", "*", "/2", "{x}", "/bad", false), route("b", "/2", "*", "/x", "{x}", "/3", false), route("c", "/3", "*", "/1", "{x}", "/bad", false)}, "c delivers to /1"},
+		{"a fixed name that does not match", []*workspace.Route{route("a", "/in", "in-*.csv", "/in", "all.csv", "/bad", false)}, ""},
+		{"a fixed name that matches", []*workspace.Route{route("a", "/in", "a*.csv", "/in", "all.csv", "/bad", false)}, "would pick up its own output"},
+	}
+	for _, test := range tests {
+		findings := Guard(test.routes, func(f string) (string, error) { return f, nil })
+		if test.says == "" && len(findings) > 0 || test.says != "" && !strings.Contains(fmt.Sprint([]finding.Finding(findings)), test.says) {
+			t.Errorf("%s: %v, want %q", test.name, findings, test.says)
+		}
+	}
+}

@@ -1,0 +1,107 @@
+package workspace
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"ydrion/core/finding"
+)
+
+const good = `route: orders
+listen:
+  folder: "{stations}/inbox"
+  names: "*.csv"
+check:
+  schema: schemas/sheet.json
+  tolerate: 2.5%
+map: maps/orders.map
+deliver:
+  good:
+    folder: "{laboratory}/orders"
+    name: "{file.stem}.hl7"
+  rejected:
+    folder: "{stations}/rejected"
+`
+
+func TestRoute(t *testing.T) {
+	w, err := Load(fstest.MapFS{"routes/orders.yaml": {Data: []byte(good)}, "routes/.hidden.yaml": {Data: []byte("x: 1")}, "maps/a.map": {Data: []byte("x")}, "elsewhere/b": {Data: []byte("x")}})
+	if err != nil || len(w.Findings) > 0 {
+		t.Fatal(err, w.Findings)
+	}
+	r := w.Routes["orders"]
+	if r == nil || len(w.Files) != 2 {
+		t.Fatalf("routes %v, files %d", w.Routes, len(w.Files))
+	}
+	if r.Listen.Folder != "{stations}/inbox" || !r.Events || r.Rhythm != 30*time.Second || r.Tolerate != 0.025 || r.Good.PerRecord || r.Charset != "utf-8" {
+		t.Errorf("%+v", r)
+	}
+	for name, want := range map[string]bool{"a.csv": true, ".a.csv": false, "a.CSV": false, "a.csv.part": false} {
+		if r.Matches(name) != want {
+			t.Errorf("%s matches: %v", name, !want)
+		}
+	}
+}
+
+func TestRoutesThatAreWrong(t *testing.T) {
+	tests := []struct{ change, to, says string }{
+		{"route: orders", "route: Orders!", "routes/orders.yaml:1:8: error: a route's name is made of"},
+		{"route: orders\n", "", "route is missing"},
+		{`names: "*.csv"`, `name: "*.csv"`, `routes/orders.yaml:4:3: error: listen has no key "name"` + ` [workspace.key-unknown]` + "\n    was \"names\" meant?"},
+		{`names: "*.csv"`, `names: "in/*.csv"`, "matched without their folder"},
+		{`names: "*.csv"`, `names: "[a"`, `"[a" is no wildcard pattern`},
+		{`names: "*.csv"`, "names: \"*.csv\"\n  expression: \"x\"", "cannot both be given"},
+		{`names: "*.csv"`, `expression: "("`, "no regular expression"},
+		{`names: "*.csv"`, `rhythm: 5`, "listen.rhythm must be a duration such as"},
+		{`names: "*.csv"`, `rhythm: 1ms`, "must be 100ms or more"},
+		{`names: "*.csv"`, `since: yesterday`, "must be a time with its zone"},
+		{`names: "*.csv"`, `subfolders: maybe`, "must be true or false"},
+		{`names: "*.csv"`, `notice: sometimes`, `listen.notice is "sometimes"; it can be events or looks`},
+		{"tolerate: 2.5%", "tolerate: 2.5", "must be a percentage"},
+		{"tolerate: 2.5%", "tolerate: 250%", "must be a percentage"},
+		{"check:", "read:\n  encoding: klingon\ncheck:", `unknown character set "klingon"`},
+		{"check:", "read:\n  delimiter: abc\ncheck:", "must be one character, or tab"},
+		{"check:", "read:\n  delimiter: '\"'\ncheck:", "delimiter and quote are the same character"},
+		{"check:", "read:\n  heading: false\ncheck:", "needs the names of its columns"},
+		{"check:", "read:\n  format: clay\ncheck:", "it can be csv"},
+		{"map: maps/orders.map", "map: [a]", "map must be a text"},
+		{"map: maps/orders.map", "notes: &n x\nmap: *n", "aliases are not used here"},
+		{"listen:\n", "listen:\n\t- x\n", "routes/orders.yaml:"},
+		{good, "- a\n- b\n", "must be a mapping"},
+		{good, "", "one YAML document"},
+	}
+	for _, test := range tests {
+		source := strings.Replace(good, test.change, test.to, 1)
+		if source == good {
+			t.Fatalf("%q is not in the good route", test.change)
+		}
+		w := FromFiles(map[string][]byte{"routes/orders.yaml": []byte(source)})
+		if !strings.Contains(fmt.Sprint([]finding.Finding(w.Findings)), test.says) || !w.Findings.HasErrors() || w.Routes["orders"] != nil {
+			t.Errorf("%s:\n%v\ndoes not say %q", test.to, w.Findings, test.says)
+		}
+	}
+	w := FromFiles(map[string][]byte{"routes/a.yaml": []byte(good), "routes/b.yaml": []byte(good), "routes/c.txt": nil})
+	if said := fmt.Sprint([]finding.Finding(w.Findings)); !strings.Contains(said, `routes/a.yaml is called "orders" too`) || !strings.Contains(said, "routes/c.txt: warning: this file is not read") {
+		t.Error(said)
+	}
+}
+
+func TestEnvironment(t *testing.T) {
+	w := FromFiles(map[string][]byte{"environments/test.yaml": []byte("environment: test\nplaces:\n  stations: stations\n  laboratory: /mnt/lab\n")})
+	e := w.Environments["test"]
+	if e == nil || len(w.Findings) > 0 {
+		t.Fatal(w.Findings)
+	}
+	for folder, want := range map[string]string{"{stations}/inbox": "/data/stations/inbox", "{laboratory}/orders": "/mnt/lab/orders", "plain": "/data/plain", "/abs": "/abs"} {
+		if got, err := e.Resolve(folder, "/data"); got != want || err != nil {
+			t.Errorf("%s: %s, %v", folder, got, err)
+		}
+	}
+	for folder, says := range map[string]string{"{pool}/x": `no place "pool"; it has laboratory, stations`, "{stations": "not closed"} {
+		if _, err := e.Resolve(folder, "/data"); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%s: %v", folder, err)
+		}
+	}
+}
