@@ -403,16 +403,34 @@ func (a *app) timeline(p store.Pickup, runs []store.Run) {
 		stamp(fmt.Sprintf("run %d began, revision %d", r.ID, r.Number), &r.StartedAt)
 		stamp(fmt.Sprintf("run %d committed: %d in = %d good + %d rejected + %d filtered", r.ID, r.In, r.Good, r.Rejected, r.Filtered), r.CommittedAt)
 		stamp(fmt.Sprintf("run %d published %s", r.ID, count(int(r.Outputs), "output")), r.EndedAt)
-		for k, d := range r.Deliveries {
-			if k == 8 {
-				fmt.Fprintf(a.out, "      … and %d more\n", r.Outputs-8)
-				break
-			}
-			fmt.Fprintf(a.out, "      %-8s %s/%s (%d bytes)\n", d.Kind, d.Folder, d.Name, d.Size)
-		}
+		a.deliveries(r)
 		for _, f := range r.Findings {
 			fmt.Fprintf(a.out, "      %s\n", strings.ReplaceAll(f.String(), "\n", "\n      "))
 		}
+	}
+}
+
+// shownGood is how many good outputs of a run are named.
+const shownGood = 5
+
+func (a *app) deliveries(r store.Run) {
+	good, others := []store.Delivery{}, []store.Delivery{}
+	for _, d := range r.Deliveries {
+		if d.Kind == "good" {
+			good = append(good, d)
+		} else {
+			others = append(others, d)
+		}
+	}
+	shown := good[:min(len(good), shownGood)]
+	for _, d := range append(shown, others...) {
+		if d.Kind != "good" && d.Ord == others[0].Ord && len(good) > len(shown) {
+			fmt.Fprintf(a.out, "      good     … and %d more\n", r.Outputs-int64(len(others)+len(shown)))
+		}
+		fmt.Fprintf(a.out, "      %-8s %s/%s (%d bytes)\n", d.Kind, d.Folder, d.Name, d.Size)
+	}
+	if len(others) == 0 && len(good) > len(shown) {
+		fmt.Fprintf(a.out, "      good     … and %d more\n", r.Outputs-int64(len(shown)))
 	}
 }
 

@@ -166,7 +166,7 @@ func TestConsole(t *testing.T) {
 	do(t, ctx, chromedp.Click("//button[contains(., 'Run again')]"))
 	text(t, ctx, ".p-dialog", "What earlier runs delivered stays as it is")
 	shot(t, ctx, "console-run-again")
-	do(t, ctx, chromedp.Click("//button[contains(., 'Published revision')]"))
+	do(t, ctx, chromedp.Click("//button[contains(., 'Published revision')]"), chromedp.WaitNotPresent(chromedp.CSS(".p-dialog-mask")))
 	text(t, ctx, "main", "asked for, revision 1", "published 12 outputs")
 
 	// Both schemes.

@@ -120,7 +120,7 @@ type Run struct {
 	Whole       bool         `db:"whole" json:"rejected_whole"`
 	RawFindings []byte       `db:"findings" json:"-"`
 	Findings    finding.List `db:"-" json:"findings" doc:"about the file as a whole"`
-	Deliveries  []Delivery   `db:"-" json:"deliveries" doc:"at most 200"`
+	Deliveries  []Delivery   `db:"-" json:"deliveries" doc:"at most 200 good ones, and all others"`
 	Outputs     int64        `db:"outputs" json:"outputs" doc:"how many deliveries there are"`
 }
 
@@ -156,7 +156,7 @@ func (s *Store) complete(ctx context.Context, r *Run) error {
 	if err := json.Unmarshal(r.RawFindings, &r.Findings); err != nil {
 		return fmt.Errorf("findings of run %d: %w", r.ID, err)
 	}
-	return s.db.SelectContext(ctx, &r.Deliveries, `select run, ord, kind, folder, name, temporary, size, sha256, records, first_record, published_at from deliveries where run = $1 order by ord limit 200`, r.ID)
+	return s.db.SelectContext(ctx, &r.Deliveries, `select run, ord, kind, folder, name, temporary, size, sha256, records, first_record, published_at from deliveries where run = $1 and (kind <> 'good' or ord <= 200) order by ord`, r.ID)
 }
 
 // Rejects lists the rejected records of a run in their order, after a record.

@@ -542,7 +542,7 @@ export interface components {
             bytes: number;
             /** Format: date-time */
             committed_at?: string;
-            /** @description at most 200 */
+            /** @description at most 200 good ones, and all others */
             deliveries: components["schemas"]["Delivery"][];
             /** Format: date-time */
             ended_at?: string;

@@ -8,7 +8,10 @@ defineEmits<{ choose: [run: number] }>()
 
 const oldest = computed(() => [...props.pickup.runs].reverse())
 const kinds: Record<string, string> = { good: 'good', rejected: 'rejected', findings: 'findings', report: 'report' }
-const few = (r: Run) => r.deliveries.slice(0, 6)
+const good = (r: Run) => r.deliveries.filter((d) => d.kind === 'good').slice(0, 4)
+const others = (r: Run) => r.deliveries.filter((d) => d.kind !== 'good')
+const more = (r: Run) => r.outputs - good(r).length - others(r).length
+const groups = (r: Run) => [good(r), others(r)].filter((list) => list.length > 0)
 </script>
 
 <template>
@@ -25,12 +28,14 @@ const few = (r: Run) => r.deliveries.slice(0, 6)
       <li v-if="r.ended_at">
         <time>{{ clock(r.ended_at, true) }}</time> published {{ many(r.outputs, 'output') }}, {{ between(r.started_at, r.ended_at) }} after it began
         <ul v-if="r.id === run">
-          <li v-for="d in few(r)" :key="d.number">
-            <span class="kind faint">{{ kinds[d.kind] }}</span>
-            <span class="mono">{{ d.name }}</span> <span class="faint">{{ size(d.size) }}</span>
-            <div v-if="d.number === 1 || d.folder !== r.deliveries[d.number - 2]?.folder" class="faint folder">in {{ d.folder }}</div>
-          </li>
-          <li v-if="r.outputs > few(r).length" class="faint">and {{ many(r.outputs - few(r).length, 'more output') }}</li>
+          <template v-for="list in groups(r)" :key="list[0].number">
+            <li class="faint folder">in {{ list[0].folder }}</li>
+            <li v-for="d in list" :key="d.number">
+              <span class="kind faint">{{ kinds[d.kind] }}</span>
+              <span class="mono">{{ d.name }}</span> <span class="faint">{{ size(d.size) }}</span>
+            </li>
+            <li v-if="list[0].kind === 'good' && more(r) > 0" class="faint">and {{ many(more(r), 'more good output') }}</li>
+          </template>
         </ul>
       </li>
     </template>
@@ -46,5 +51,5 @@ time { display: block; font-variant-numeric: tabular-nums; color: var(--faint); 
 ul { list-style: none; padding: 0.3rem 0 0; margin: 0; }
 ul li { padding: 0.15rem 0; overflow-wrap: anywhere; }
 .kind { display: inline-block; min-width: 4.3rem; }
-.folder { font-size: 0.85rem; }
+.folder { font-size: 0.85rem; padding-top: 0.4rem; }
 </style>

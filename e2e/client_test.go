@@ -1,0 +1,187 @@
+package e2e
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"ydrion/cli"
+	"ydrion/testbed"
+)
+
+// command runs the client against a service and gives its exit code and output.
+func command(b *testbed.Bed, args ...string) (int, string) {
+	var out, errOut strings.Builder
+	if b != nil {
+		args = append(args, "--data", b.Data)
+	}
+	code := cli.Main(args, &out, &errOut)
+	return code, out.String() + errOut.String()
+}
+
+func TestClient(t *testing.T) {
+	b := testbed.Start(t)
+	w := filepath.Join("..", "demo", "workspace")
+	steps := []struct {
+		args  string
+		code  int
+		says  []string
+		never string
+	}{
+		{"routes", 0, []string{"no routes are published yet"}, ""},
+		{"pickups", 0, []string{"no pickups match"}, ""},
+		{"publish " + w + " --dry-run", 0, []string{"specimen-orders: would be revision "}, "published as"},
+		{"publish " + w + " --start", 0, []string{"specimen-orders: published as revision 1", "weight-log: published as revision 1"}, ""},
+		{"publish " + w, 0, []string{"specimen-orders: unchanged, revision 1"}, ""},
+		{"routes", 0, []string{"ROUTE", "specimen-orders  running", "weight-log"}, ""},
+		{"stop weight-log", 0, []string{"weight-log: stopped"}, ""},
+		{"start weight-log", 0, []string{"weight-log: running"}, ""},
+		{"start nothing", 2, []string{"nothing: there is no such record"}, ""},
+		{"route specimen-orders", 0, []string{"listen   Picks up files named *.csv", "Kernel events", "check    Checks 10 fields", "deliver  Delivers one file for each record"}, ""},
+		{"pickup 99", 2, []string{"there is no such record"}, ""},
+		{"pickup x", 2, []string{`"x" is no pickup number`}, ""},
+		{"pickups --since never", 2, []string{`"never" is neither a time`}, ""},
+		{"pickups --limit 9999", 2, []string{"expected number <= 500"}, ""},
+		{"nonsense", 2, []string{`unknown command "nonsense"`}, ""},
+		{"routes --nonsense", 2, []string{"unknown flag"}, ""},
+		{"check /nowhere", 2, []string{"is no workspace"}, ""},
+		{"check " + w, 0, []string{"2 routes, nothing wrong"}, ""},
+		{"functions", 0, []string{"VALUE | trim", `field | pad 6 "0"`, "gives"}, ""},
+		{"overview", 0, []string{"0 pickups, 0 records in = 0 good + 0 rejected + 0 filtered", "specimen-orders"}, ""},
+		{"completion bash", 0, []string{"ydrion"}, ""},
+		{"openapi", 0, []string{`"openapi": "3.1.0"`, "/api/pickups/{id}/runs"}, ""},
+	}
+	for _, s := range steps {
+		code, said := command(b, strings.Fields(s.args)...)
+		if code != s.code {
+			t.Errorf("ydrion %s: exit code %d, want %d: %s", s.args, code, s.code, said)
+		}
+		for _, part := range s.says {
+			if !strings.Contains(said, part) {
+				t.Errorf("ydrion %s does not say %q but\n%s", s.args, part, said)
+			}
+		}
+		if s.never != "" && strings.Contains(said, s.never) {
+			t.Errorf("ydrion %s says %q", s.args, s.never)
+		}
+	}
+}
+
+func TestClientOnPickups(t *testing.T) {
+	b := testbed.Start(t)
+	b.Publish(nil)
+	b.Drop("stations/inbox", "brunholm-2026-11-23.csv", testbed.Demo(t, "brunholm-2026-11-23.csv"))
+	b.Ended("brunholm-2026-11-23.csv", 0)
+	steps := []struct {
+		args string
+		code int
+		says []string
+	}{
+		{"pickups", 0, []string{"PICKUP", "brunholm-2026-11-23.csv  delivered  15  9     6"}},
+		{"pickups --state rejected,held", 0, []string{"no pickups match"}},
+		{"pickups --name brunholm* --route specimen-orders --since 1h", 0, []string{"brunholm-2026-11-23.csv"}},
+		{"pickups --until 1h", 0, []string{"no pickups match"}},
+		{"pickup 1", 0, []string{"run 1 committed: 15 in = 9 good + 6 rejected + 0 filtered", "published 12 outputs", "BR-1101-000001.hl7", "good     … and 4 more", "stations/rejected/brunholm-2026-11-23.rejected-1.findings.txt", "brunholm-2026-11-23.rejected-1.csv", "record 1, line 2: good", "PID-35.2 = Harbour seal", "record 2, line 3: rejected", "write it with a point: 7.5"}},
+		{"pickup 1 --rejected --limit 1", 0, []string{"record 2, line 3: rejected"}},
+		{"rejects 1", 0, []string{"brunholm-2026-11-23.csv:3:51 record 2 weight_kg: error: weight_kg is not a number", "| BR-1102,B-202", `"XRAY" is not listed in lookups/test_names.csv`, "no ringed seal weighs 180.0 kg", "specimen_id \"BR-1101\" was in record 1 already"}},
+		{"rejects 1 --limit 2", 0, []string{"more: --after 3"}},
+		{"again 1", 0, []string{"would run pickup 1 again: brunholm-2026-11-23.csv", "say --yes"}},
+		{"again 1 --yes", 0, []string{"pickup 1: run 2 has begun"}},
+	}
+	for _, s := range steps {
+		code, said := command(b, strings.Fields(s.args)...)
+		if code != s.code {
+			t.Errorf("ydrion %s: exit code %d, want %d: %s", s.args, code, s.code, said)
+		}
+		for _, part := range s.says {
+			if !strings.Contains(said, part) {
+				t.Errorf("ydrion %s does not say %q but\n%s", s.args, part, said)
+			}
+		}
+	}
+	testbed.Until(t, "the second run has ended", func() bool {
+		_, said := command(b, "pickup", "1")
+		return strings.Contains(said, "run 2 published 12 outputs")
+	})
+	// Nothing of the first run was touched: the outputs of both are there.
+	if got := b.List("laboratory/orders"); len(got) != 18 {
+		t.Errorf("%d outputs: %v", len(got), got)
+	}
+	if got := b.List("stations/rejected"); len(got) != 6 {
+		t.Errorf("%d rejected files: %v", len(got), got)
+	}
+}
+
+// TestEveryListingSpeaksJSON parses what --json prints.
+func TestEveryListingSpeaksJSON(t *testing.T) {
+	b := testbed.Start(t)
+	b.Publish(nil)
+	b.Drop("stations/inbox", "a.csv", testbed.Demo(t, "brunholm-2026-11-23.csv"))
+	b.Ended("a.csv", 0)
+	w := filepath.Join("..", "demo", "workspace")
+	sample := filepath.Join("..", "demo", "files", "brunholm-2026-11-23.csv")
+	for _, args := range []string{"routes", "route specimen-orders", "pickups", "pickup 1", "rejects 1", "overview", "functions", "check " + w, "publish " + w, "try specimen-orders " + sample + " -w " + w, "start weight-log", "stop weight-log"} {
+		_, said := command(b, append(strings.Fields(args), "--json")...)
+		var v any
+		if err := json.Unmarshal([]byte(said), &v); err != nil {
+			t.Errorf("ydrion %s --json: %v in\n%.300s", args, err, said)
+		}
+	}
+}
+
+func TestWithoutAService(t *testing.T) {
+	empty := t.TempDir()
+	var out, errOut strings.Builder
+	if code := cli.Main([]string{"routes", "--data", empty}, &out, &errOut); code != 3 || !strings.Contains(errOut.String(), "no service is running with the data folder") {
+		t.Errorf("exit code %d: %s", code, errOut.String())
+	}
+	errOut.Reset()
+	if code := cli.Main([]string{"routes", "--service", "http://127.0.0.1:9", "--token", "x"}, &out, &errOut); code != 3 || !strings.Contains(errOut.String(), "asking the service at http://127.0.0.1:9") {
+		t.Errorf("exit code %d: %s", code, errOut.String())
+	}
+	// A workspace with errors: each with its place, and exit code 1.
+	w := t.TempDir()
+	if err := os.CopyFS(w, os.DirFS("../demo/workspace")); err != nil {
+		t.Fatal(err)
+	}
+	m := filepath.Join(w, "maps", "specimen-to-order.map")
+	c, err := os.ReadFile(m)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(m, []byte(strings.Replace(string(c), "= weight_kg", "= wait_kg", 1)), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	code, said := command(nil, "check", w)
+	if code != 1 || !strings.Contains(said, "maps/specimen-to-order.map:26:12: error: there is no field \"wait_kg\"") || !strings.Contains(said, "was weight_kg meant?") || !strings.Contains(said, "2 routes, 1 error, ") {
+		t.Errorf("exit code %d:\n%s", code, said)
+	}
+}
+
+func TestTryWritesWholeFiles(t *testing.T) {
+	folder := t.TempDir()
+	good, bad := filepath.Join(folder, "good.hl7"), filepath.Join(folder, "bad.csv")
+	code, said := command(nil, "try", "specimen-orders", "../demo/files/brunholm-2026-11-23.csv", "-w", "../demo/workspace", "--output", good, "--rejects", bad)
+	if code != 1 || !strings.Contains(said, "15 records in = 9 good + 6 rejected") {
+		t.Errorf("exit code %d: %s", code, said)
+	}
+	g, err := os.ReadFile(good)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := os.ReadFile(bad)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if strings.Count(string(g), "MSH|") != 9 || strings.Count(string(r), "BR-") != 6 || !strings.HasPrefix(string(r), "specimen_id,") {
+		t.Errorf("%d messages, rejects:\n%s", strings.Count(string(g), "MSH|"), r)
+	}
+	if code, said := command(nil, "try", "specimen-orders", "/nowhere.csv", "-w", "../demo/workspace"); code != 2 || !strings.Contains(said, "cannot be opened") {
+		t.Errorf("exit code %d: %s", code, said)
+	}
+	if code, said := command(nil, "try", "specimen-order", "x", "-w", "../demo/workspace"); code != 1 || !strings.Contains(said, `was "specimen-orders" meant?`) {
+		t.Errorf("exit code %d: %s", code, said)
+	}
+}

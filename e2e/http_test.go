@@ -1,0 +1,289 @@
+package e2e
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"ydrion/api"
+	"ydrion/files"
+	"ydrion/testbed"
+)
+
+// get asks for a path and gives status, content type and body.
+func get(t *testing.T, b *testbed.Bed, path, token string) (int, string, string) {
+	t.Helper()
+	r, err := http.NewRequest(http.MethodGet, b.URL+path, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if token != "" {
+		r.Header.Set("Authorization", "Bearer "+token)
+	}
+	answer, err := http.DefaultClient.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer answer.Body.Close()
+	text, err := io.ReadAll(answer.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return answer.StatusCode, answer.Header.Get("Content-Type"), string(text)
+}
+
+func TestHTTP(t *testing.T) {
+	b := testbed.Start(t)
+	tests := []struct {
+		path, token string
+		status      int
+		kind, says  string
+	}{
+		{"/api/routes", "", 401, "application/problem+json", "a valid token is needed"},
+		{"/api/routes", "wrong", 401, "application/problem+json", "a valid token is needed"},
+		{"/metrics", "", 401, "application/problem+json", "token"},
+		{"/api/routes", b.Token, 200, "application/json", `"items":[]`},
+		{"/api/routes/none", b.Token, 404, "application/problem+json", "there is no such record"},
+		{"/api/pickups/0", b.Token, 404, "application/problem+json", "no such record"},
+		{"/api/pickups/x", b.Token, 422, "application/problem+json", "invalid integer"},
+		{"/api/pickups?limit=0", b.Token, 422, "application/problem+json", "expected number >= 1"},
+		{"/api/pickups/7/original", b.Token, 404, "application/problem+json", "nothing at"},
+		{"/api/nothing", b.Token, 404, "application/problem+json", "there is nothing at /api/nothing"},
+		{"/assets/nothing.js", "", 404, "application/problem+json", "there is nothing at"},
+		{"/healthz", "", 200, "application/json", "alive"},
+		{"/readyz", "", 200, "application/json", "ready"},
+		{"/metrics", b.Token, 200, "text/plain", "ydrion_routes_running 0"},
+		{"/api/openapi.json", "", 200, "application/", `"openapi":"3.1.0"`},
+		{"/pickups/12", "", 200, "text/html", "<title>Ydrion</title>"},
+	}
+	for _, test := range tests {
+		status, kind, text := get(t, b, test.path, test.token)
+		if status != test.status || !strings.HasPrefix(kind, test.kind) || !strings.Contains(text, test.says) {
+			t.Errorf("%s: %d %s %.300s", test.path, status, kind, text)
+		}
+		if test.kind == "application/problem+json" {
+			var p api.Problem
+			if err := json.Unmarshal([]byte(text), &p); err != nil || p.Status != test.status || p.Title == "" {
+				t.Errorf("%s: no problem document: %s", test.path, text)
+			}
+		}
+	}
+	// The document in the repository is the one that is served.
+	c, err := os.ReadFile("../docs/openapi.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	d, err := api.Document()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if strings.TrimSpace(string(c)) != strings.TrimSpace(string(d)) {
+		t.Error("docs/openapi.json is out of date: run `make api`")
+	}
+}
+
+func TestPagesOfPickups(t *testing.T) {
+	b := testbed.Start(t)
+	b.Publish(inOneFile(t))
+	for i := range 7 {
+		name := fmt.Sprintf("sheet-%d.csv", i)
+		b.Drop("stations/inbox", name, heading+row(i))
+		b.Ended(name, 0)
+	}
+	var seen []int64
+	path := "/api/pickups?limit=3"
+	for range 5 {
+		status, _, text := get(t, b, path, b.Token)
+		var page struct {
+			Items []struct{ ID int64 }
+			Next  int64
+		}
+		if err := json.Unmarshal([]byte(text), &page); err != nil || status != 200 {
+			t.Fatal(status, text)
+		}
+		for _, p := range page.Items {
+			seen = append(seen, p.ID)
+		}
+		if page.Next == 0 {
+			break
+		}
+		path = fmt.Sprintf("/api/pickups?limit=3&before=%d", page.Next)
+	}
+	if fmt.Sprint(seen) != "[7 6 5 4 3 2 1]" {
+		t.Errorf("the pages give %v", seen)
+	}
+}
+
+func TestEvents(t *testing.T) {
+	b := testbed.Start(t)
+	b.Publish(inOneFile(t))
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, b.URL+"/api/events", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Header.Set("Authorization", "Bearer "+b.Token)
+	answer, err := http.DefaultClient.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer answer.Body.Close()
+	if kind := answer.Header.Get("Content-Type"); kind != "text/event-stream" {
+		t.Fatalf("content type %s", kind)
+	}
+	lines := bufio.NewScanner(answer.Body)
+	lines.Scan() // ": watching"
+	b.Drop("stations/inbox", "live.csv", heading+row(1)+"short\n")
+	var said strings.Builder
+	for lines.Scan() {
+		said.WriteString(lines.Text() + "\n")
+		if strings.Contains(lines.Text(), `"state":"delivered"`) {
+			if !strings.Contains(lines.Text(), `"in":2,"good":1,"rejected":1`) || !strings.Contains(said.String(), "event: pickup") || !strings.Contains(said.String(), "id: ") {
+				t.Errorf("the events are\n%s", said.String())
+			}
+			return
+		}
+	}
+	t.Fatalf("no event of the delivery in\n%s", said.String())
+}
+
+// TestPublishingACircle refuses routes that would pick up what they deliver,
+// also when the other route was published before.
+func TestPublishingACircle(t *testing.T) {
+	b := testbed.Start(t)
+	b.Publish(nil)
+	w := testbed.Workspace(t)
+	second := strings.NewReplacer("route: weight-log", "route: back", "{stations}/weights", "{laboratory}/orders", "{laboratory}/results", "{stations}/inbox", "weights-[0-9]{4}-[0-9]{2}-[0-9]{2}\\\\.(csv|txt)", ".*", "{file.stem}.hl7", "{file.stem}.csv").Replace(string(w.Files["routes/weight-log.yaml"]))
+	w.Files["routes/back.yaml"] = []byte(second)
+	answer, err := b.Client.Publish(context.Background(), api.PublishRequest{Files: w.Files, Routes: []string{"back"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	said := fmt.Sprint(answer.Findings)
+	if answer.Published || !strings.Contains(said, "would pick up its own output: back delivers to") || !strings.Contains(said, "specimen-orders delivers to") {
+		t.Errorf("published %v: %s", answer.Published, said)
+	}
+	list, err := b.Client.Routes(context.Background())
+	if err != nil || len(list) != 2 {
+		t.Errorf("%d routes, %v", len(list), err)
+	}
+}
+
+// TestRevisions lets a route go on with a new revision while files come.
+func TestRevisions(t *testing.T) {
+	b := testbed.Start(t)
+	b.Publish(inOneFile(t))
+	b.Drop("stations/inbox", "first.csv", heading+row(1))
+	first := b.Ended("first.csv", 0)
+	changes := inOneFile(t)
+	changes["lookups/sex_codes.csv"] = "sheet,hl7\nMale,X\n"
+	b.Publish(changes)
+	b.Drop("stations/inbox", "second.csv", heading+row(2))
+	b.Ended("second.csv", 0)
+	if c := b.Read("laboratory/orders/first.hl7"); !strings.Contains(c, "|||||M|") {
+		t.Errorf("the first revision made %q", c)
+	}
+	if c := b.Read("laboratory/orders/second.hl7"); !strings.Contains(c, "|||||X|") {
+		t.Errorf("the second revision made %q", c)
+	}
+	// Run again with the revision of then, and of now.
+	for revision, want := range map[string]string{"then": "|||||M|", "now": "|||||X|"} {
+		run, err := b.Client.Again(context.Background(), first.ID, revision)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var name string
+		testbed.Until(t, "the run has ended", func() bool {
+			p, err := b.Client.Pickup(context.Background(), first.ID)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if p.EndedAt == nil || p.Run != run {
+				return false
+			}
+			name = p.Runs[0].Deliveries[0].Name
+			return true
+		})
+		if c := b.Read("laboratory/orders", name); !strings.Contains(c, want) {
+			t.Errorf("with the revision of %s: %s holds %q", revision, name, c)
+		}
+		if revision == "then" {
+			if _, err := b.Client.Again(context.Background(), 999, "now"); err == nil {
+				t.Error("a pickup that is not there was run again")
+			}
+		}
+	}
+}
+
+// TestListening: what was there before the start, subfolders that appear later,
+// names that do not match, the beginning.
+func TestListening(t *testing.T) {
+	b := testbed.Start(t)
+	b.Drop("stations/weights/pool-1/deep", "weights-2026-01-01.csv", testbed.Demo(t, "weights-2026-11-25.csv"))
+	b.Drop("stations/weights", "notes.txt", "not for us")
+	w := testbed.Workspace(t)
+	old := b.Path("stations/inbox/old.csv")
+	b.Drop("stations/inbox", "old.csv", heading+row(1))
+	long := time.Now().Add(-48 * time.Hour)
+	if err := os.Chtimes(old, long, long); err != nil {
+		t.Fatal(err)
+	}
+	since := strings.Replace(string(w.Files["routes/specimen-orders.yaml"]), `names: "*.csv"`, "names: \"*.csv\"\n  rhythm: 200ms\n  since: "+time.Now().Add(-time.Hour).UTC().Format(time.RFC3339), 1)
+	b.Publish(map[string]string{"routes/specimen-orders.yaml": since})
+	if p := b.Ended("weights-2026-01-01.csv", 0); p.Folder != "pool-1/deep" || p.Good != 2 {
+		t.Errorf("%+v", p)
+	}
+	if err := os.MkdirAll(b.Path("stations/weights/pool-9/new"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	b.Drop("stations/weights/pool-9/new", "weights-2026-01-02.csv", testbed.Demo(t, "weights-2026-11-24.csv"))
+	b.Ended("weights-2026-01-02.csv", 0)
+	if got := b.List("stations/weights"); !contains(got, "notes.txt") {
+		t.Errorf("a file with another name was taken: %v", got)
+	}
+	b.Drop("stations/inbox", "new.csv", heading+row(2))
+	b.Ended("new.csv", 0)
+	if got := b.List("stations/inbox"); len(got) != 1 || got[0] != "old.csv" {
+		t.Errorf("in the inbox: %v", got)
+	}
+}
+
+// TestLooking: a route without kernel events finds files all the same.
+func TestLooking(t *testing.T) {
+	b := testbed.Start(t)
+	w := testbed.Workspace(t)
+	looks := strings.Replace(string(w.Files["routes/specimen-orders.yaml"]), `names: "*.csv"`, "names: \"*.csv\"\n  notice: looks\n  rhythm: 100ms\n  quiet: 300ms", 1)
+	b.Publish(map[string]string{"routes/specimen-orders.yaml": looks})
+	b.Drop("stations/inbox", "looked.csv", heading+row(1))
+	if p := b.Ended("looked.csv", 0); p.Good != 1 {
+		t.Errorf("%+v", p)
+	}
+}
+
+// TestHeldFilesWithoutARecord puts files back that an earlier life of the
+// service has taken and that its database does not know.
+func TestHeldFilesWithoutARecord(t *testing.T) {
+	b := testbed.Start(t)
+	b.Drop("stations/inbox/"+files.Hidden, "pickup-977-lost.csv", heading+row(1))
+	b.Publish(inOneFile(t))
+	if p := b.Ended("lost.csv", 0); p.Good != 1 {
+		t.Errorf("%+v", p)
+	}
+}
+
+// TestTwoServicesOnOneFolder: the second is refused.
+func TestTwoServicesOnOneFolder(t *testing.T) {
+	b := testbed.Start(t)
+	code, said := command(nil, "serve", "--data", b.Data, "--database-url", b.Database, "--listen", "127.0.0.1:0")
+	if code != 3 || !strings.Contains(said, "another service is using the data folder") {
+		t.Errorf("exit code %d: %s", code, said)
+	}
+}

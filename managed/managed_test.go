@@ -1,0 +1,83 @@
+package managed
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+)
+
+func TestCluster(t *testing.T) {
+	folder, err := os.MkdirTemp("", "ydrion-managed-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := os.RemoveAll(folder); err != nil {
+			t.Error(err)
+		}
+	})
+	if err := os.Chmod(folder, 0o711); err != nil {
+		t.Fatal(err)
+	}
+	ctx := context.Background()
+	at := filepath.Join(folder, "postgres")
+	exec := func(url, sql string) error {
+		conn, err := pgx.Connect(ctx, url)
+		if err != nil {
+			return err
+		}
+		defer conn.Close(ctx)
+		_, err = conn.Exec(ctx, sql)
+		return err
+	}
+	c, err := Start(ctx, at, Options{Throwaway: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := exec(c.URL, "create table kept (n int)"); err != nil {
+		t.Error(err)
+	}
+	// Nobody gets in without the password, and a second start is refused.
+	if err := exec(strings.Replace(c.URL, "ydrion:", "ydrion:x", 1), "select 1"); err == nil || !strings.Contains(err.Error(), "password") {
+		t.Errorf("with a wrong password: %v", err)
+	}
+	if _, err := Start(ctx, at, Options{Throwaway: true}); err == nil || !strings.Contains(err.Error(), "already running") {
+		t.Errorf("a second cluster in the same folder: %v", err)
+	}
+	for _, file := range []string{".password", ".log"} {
+		if st, err := os.Stat(at + file); err != nil || st.Mode().Perm() != 0o600 {
+			t.Errorf("%s: %v %v", file, st, err)
+		}
+	}
+	if err := c.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	// It goes on where it was.
+	if c, err = Start(ctx, at, Options{Throwaway: true}); err != nil {
+		t.Fatal(err)
+	}
+	if err := exec(c.URL, "insert into kept values (1)"); err != nil {
+		t.Error(err)
+	}
+	if err := c.Stop(); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func TestFolderThatTheAccountCannotReach(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root starts the cluster as another account")
+	}
+	folder := t.TempDir()
+	if err := os.Chmod(folder, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	err := Reachable(filepath.Join(folder, "postgres"))
+	if err == nil || !strings.Contains(err.Error(), "cannot pass through the folder "+folder) {
+		t.Errorf("%v", err)
+	}
+}
