@@ -24,7 +24,8 @@ bench:
 	go test -run '^$$' -bench . -benchmem ./core/...
 
 screenshots: postgresql chromium console/dist/index.html
-	go test ./e2e -count=1 -run Console -screenshots $(CURDIR)/docs/screenshots
+	@mkdir -p docs/screenshots
+	go test ./e2e -count=1 -run 'Console|Pictures' -screenshots $(CURDIR)/docs/screenshots
 
 api: build
 	bin/ydrion openapi > docs/openapi.json

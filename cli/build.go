@@ -156,7 +156,7 @@ full speed.`,
 				request.Limit = 1
 			}
 			facts := lang.Facts{Route: compiled.Name, Now: value.FromTime(time.Now().Truncate(time.Second)), Name: filepath.Base(args[1])}
-			trial, err := service.Try(cmd.Context(), compiled, in, flow.Inputs{Facts: facts}, request)
+			trial, err := service.Try(cmd.Context(), compiled, in, flow.Inputs{Facts: facts, Progress: a.progress()}, request)
 			for _, c := range closers {
 				if e := c(); err == nil {
 					err = e
@@ -184,6 +184,25 @@ full speed.`,
 	f.StringVarP(&output, "output", "o", "", "write all good records to this file")
 	f.StringVar(&rejects, "rejects", "", "write all rejected records to this file")
 	return c
+}
+
+// progress tells a person at a terminal how far a long run has got; nobody else
+// wants to know.
+func (a *app) progress() func(flow.Balance) {
+	f, ok := a.err.(*os.File)
+	if !ok {
+		return nil
+	}
+	if st, err := f.Stat(); err != nil || st.Mode()&os.ModeCharDevice == 0 {
+		return nil
+	}
+	began, told := time.Now(), time.Now()
+	return func(b flow.Balance) {
+		if time.Since(began) > time.Second && time.Since(told) > 200*time.Millisecond {
+			fmt.Fprintf(f, "\r%d records, %d rejected, %d MB ", b.In, b.Rejected, b.Bytes/1_000_000)
+			told = time.Now()
+		}
+	}
 }
 
 // trial prints records side by side: what came in, what went out.

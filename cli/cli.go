@@ -11,9 +11,10 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
-	"text/tabwriter"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
@@ -183,14 +184,35 @@ func (a *app) printJSON(v any) error {
 	return e.Encode(v)
 }
 
-// table prints rows in aligned columns.
+// table prints rows in aligned columns; columns of numbers are right-aligned.
 func (a *app) table(head string, rows [][]string) error {
-	w := tabwriter.NewWriter(a.out, 0, 4, 2, ' ', 0)
-	fmt.Fprintln(w, strings.ReplaceAll(head, ",", "\t"))
-	for _, r := range rows {
-		fmt.Fprintln(w, strings.Join(r, "\t"))
+	all := append([][]string{strings.Split(head, ",")}, rows...)
+	width, numeric := make([]int, len(all[0])), make([]bool, len(all[0]))
+	for c := range width {
+		numeric[c] = len(rows) > 0
+		for i, r := range all {
+			width[c] = max(width[c], utf8.RuneCountInString(r[c]))
+			if _, err := strconv.ParseInt(r[c], 10, 64); i > 0 && err != nil {
+				numeric[c] = false
+			}
+		}
 	}
-	return w.Flush()
+	for _, r := range all {
+		var line strings.Builder
+		for c, cell := range r {
+			pad := strings.Repeat(" ", width[c]-utf8.RuneCountInString(cell))
+			if numeric[c] {
+				cell = pad + cell
+			} else {
+				cell += pad
+			}
+			line.WriteString(cell + "  ")
+		}
+		if _, err := fmt.Fprintln(a.out, strings.TrimRight(line.String(), " ")); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (a *app) findings(list finding.List) {

@@ -461,7 +461,16 @@ func (a *app) rejects() *cobra.Command {
 			if a.json {
 				return a.printJSON(page)
 			}
-			if len(page.Items) == 0 {
+			about := 0
+			if len(p.Runs) > 0 && after == 0 {
+				for _, f := range p.Runs[0].Findings {
+					if f.Severity == finding.Error {
+						fmt.Fprintln(a.out, f)
+						about++
+					}
+				}
+			}
+			if len(page.Items) == 0 && about == 0 {
 				fmt.Fprintf(a.out, "pickup %d has no rejected records\n", id)
 				return nil
 			}

@@ -79,7 +79,7 @@ func TestClientOnPickups(t *testing.T) {
 		code int
 		says []string
 	}{
-		{"pickups", 0, []string{"PICKUP", "brunholm-2026-11-23.csv  delivered  15  9     6"}},
+		{"pickups", 0, []string{"PICKUP", "brunholm-2026-11-23.csv  delivered  15     9         6"}},
 		{"pickups --state rejected,held", 0, []string{"no pickups match"}},
 		{"pickups --name brunholm* --route specimen-orders --since 1h", 0, []string{"brunholm-2026-11-23.csv"}},
 		{"pickups --until 1h", 0, []string{"no pickups match"}},
@@ -155,7 +155,7 @@ func TestWithoutAService(t *testing.T) {
 		t.Fatal(err)
 	}
 	code, said := command(nil, "check", w)
-	if code != 1 || !strings.Contains(said, "maps/specimen-to-order.map:26:12: error: there is no field \"wait_kg\"") || !strings.Contains(said, "was weight_kg meant?") || !strings.Contains(said, "2 routes, 1 error, ") {
+	if code != 1 || !strings.Contains(said, "maps/specimen-to-order.map:25:12: error: there is no field \"wait_kg\"") || !strings.Contains(said, "was weight_kg meant?") || !strings.Contains(said, "2 routes, 1 error, ") {
 		t.Errorf("exit code %d:\n%s", code, said)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"html"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -106,7 +107,23 @@ func shot(t *testing.T, ctx context.Context, name string) {
 // demoed drops the demo's files and waits for all of them.
 func demoed(t *testing.T) *testbed.Bed {
 	t.Helper()
-	b := testbed.Start(t)
+	var options []testbed.Option
+	if *shots != "" { // pictures show a path that says something
+		const data = "/var/tmp/skerry"
+		if err := os.RemoveAll(data); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.MkdirAll(data, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		options = append(options, testbed.In(data, testbed.Database(t)))
+		t.Cleanup(func() {
+			if err := os.RemoveAll(data); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	b := testbed.Start(t, options...)
 	b.Publish(nil)
 	for _, d := range demo.Drops {
 		b.Drop(d.Inbox, d.File, testbed.Demo(t, d.File))
@@ -188,4 +205,50 @@ func TestConsoleWithoutAnything(t *testing.T) {
 		t.Fatal(err)
 	}
 	text(t, ctx, "header", "not live")
+}
+
+// TestPicturesOfTheClient renders what the client prints as it looks in a
+// terminal. It only does so when pictures are asked for; what the client prints
+// is tested elsewhere.
+func TestPicturesOfTheClient(t *testing.T) {
+	if *shots == "" {
+		t.Skip("no pictures were asked for")
+	}
+	b := demoed(t)
+	ctx := browser(t)
+	broken := t.TempDir()
+	if err := os.CopyFS(broken, os.DirFS("../demo/workspace")); err != nil {
+		t.Fatal(err)
+	}
+	m := filepath.Join(broken, "maps", "specimen-to-order.map")
+	c, err := os.ReadFile(m)
+	if err != nil {
+		t.Fatal(err)
+	}
+	wrong := strings.NewReplacer("= weight_kg", "= wait_kg", `"yyyyMMddHHmm"`, `"YYYYMMddHHmm"`, "keep MSH-3, ", "keep ").Replace(string(c))
+	if err := os.WriteFile(m, []byte(wrong), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for name, commands := range map[string][]string{
+		"client-check":   {"check " + broken},
+		"client-try":     {"try specimen-orders ../demo/files/brunholm-2026-11-23.csv -w ../demo/workspace --rejected --limit 3"},
+		"client-routes":  {"routes", "route specimen-orders"},
+		"client-pickups": {"overview", "pickups --state rejected"},
+		"client-pickup":  {"pickup 2 --rejected --limit 1"},
+		"client-rejects": {"rejects 2"},
+	} {
+		var page strings.Builder
+		page.WriteString("<body style='margin:0;background:#14181b;color:#dfe6e8'><pre style='font:13px/1.4 monospace;padding:18px;margin:0'>")
+		for _, line := range commands {
+			_, said := command(b, strings.Fields(line)...)
+			shown := strings.ReplaceAll(strings.ReplaceAll(line, broken, "demo/workspace"), "../", "")
+			fmt.Fprintf(&page, "<b style='color:#7bb0bf'>$ ydrion %s</b>\n%s\n", html.EscapeString(shown), html.EscapeString(strings.ReplaceAll(strings.ReplaceAll(said, broken, "demo/workspace"), "../", "")))
+		}
+		file := filepath.Join(t.TempDir(), "page.html")
+		if err := os.WriteFile(file, []byte("<!doctype html><meta charset=utf-8>"+page.String()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		do(t, ctx, chromedp.Navigate("file://"+file))
+		shot(t, ctx, name)
+	}
 }

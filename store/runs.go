@@ -185,11 +185,21 @@ func (s *Store) Commit(ctx context.Context, c Commit) error {
 	if err := queueRejects(&batch, c.Run, c.Rejects); err != nil {
 		return err
 	}
-	batch.Queue(`update pickups set state = 'committed', reason = '' where id = $1`, c.Pickup)
+	batch.Queue(`update pickups set state = 'committed', reason = $2 where id = $1`, c.Pickup, c.reason())
 	if err := s.pools[0].SendBatch(ctx, &batch).Close(); err != nil {
 		return fmt.Errorf("committing the run: %w", err)
 	}
 	return nil
+}
+
+// reason is why a file was rejected whole, in a sentence.
+func (c Commit) reason() string {
+	for _, f := range c.Findings {
+		if c.Whole && f.Severity == finding.Error {
+			return f.Message
+		}
+	}
+	return ""
 }
 
 // queueDeliveries adds deliveries in chunks, as arrays.
@@ -255,7 +265,7 @@ func (s *Store) Rename(ctx context.Context, run int64, ord int, name string) err
 func (s *Store) Published(ctx context.Context, run, pickup int64) (state string, err error) {
 	err = s.quick.GetContext(ctx, &state, `with d as (update deliveries set published_at = now() where run = $1 and published_at is null),
 		r as (update runs set state = 'published', ended_at = now() where id = $1 returning whole, good, rejected)
-		update pickups set state = case when r.whole or (r.good = 0 and r.rejected > 0) then 'rejected' else 'delivered' end, reason = '', ended_at = now() from r where pickups.id = $2 returning state`, run, pickup)
+		update pickups set state = case when r.whole or (r.good = 0 and r.rejected > 0) then 'rejected' else 'delivered' end, ended_at = now() from r where pickups.id = $2 returning state`, run, pickup)
 	if err != nil {
 		return "", fmt.Errorf("recording that the run was published: %w", err)
 	}

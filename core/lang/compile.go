@@ -163,11 +163,15 @@ func contextValue(name string) evaluator {
 }
 
 func (c *compiler) compileCall(n *Call) evaluator {
+	f, ok := functions[n.Name]
+	if !ok || !c.fits(n, f) {
+		return func(*Env) value.Value { return value.Value{} } // it has been complained about
+	}
 	in := c.compile(n.Args[0])
 	if n.Name == "lookup" {
 		return c.compileLookup(n, in)
 	}
-	op, err := functions[n.Name].build(c.arguments(n.Args[1:]))
+	op, err := f.build(c.arguments(n.Args[1:]))
 	if err != nil {
 		c.bad(n, "map.arguments", "%v", err)
 		return in
@@ -179,6 +183,19 @@ func (c *compiler) compileCall(n *Call) evaluator {
 		}
 		return op(e, v)
 	}
+}
+
+// fits tells whether a call has the arguments that its function is built with.
+func (c *compiler) fits(n *Call, f *Function) bool {
+	if len(n.Args) == 0 || len(n.Args)-1 < f.needed() || len(n.Args)-1 > len(f.Args) {
+		return false
+	}
+	for i, a := range n.Args[1:] {
+		if f.Args[i].Constant && !constant(a) {
+			return false
+		}
+	}
+	return true
 }
 
 func (c *compiler) lookupTable(n *Call) *lookup.Table {

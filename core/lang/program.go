@@ -1,6 +1,8 @@
 package lang
 
 import (
+	"sort"
+
 	"ydrion/core/batch"
 	"ydrion/core/finding"
 	"ydrion/core/format"
@@ -122,9 +124,6 @@ func Build(m *Map, file, source string, target format.Target, scope Scope) (*Pro
 	b := &builder{compiler: &compiler{newChecker(scope, at)}, file: file, source: source, target: target, ignore: map[string]bool{}}
 	b.statements(m.Body, nil)
 	b.unused(m)
-	if b.out.HasErrors() {
-		return nil, b.out
-	}
 	pieces, out := target.Layout(b.in)
 	for _, f := range out {
 		if f.Place.File == "" {
@@ -133,6 +132,11 @@ func Build(m *Map, file, source string, target format.Target, scope Scope) (*Pro
 		b.out = append(b.out, f)
 	}
 	if b.out.HasErrors() {
+		// Compiling finds the rest of what is wrong: patterns, arguments.
+		for _, e := range b.nodes {
+			b.compile(e.node)
+		}
+		sort.SliceStable(b.out, func(i, j int) bool { return b.out[i].Place.Offset < b.out[j].Place.Offset })
 		return nil, b.out
 	}
 	p := b.program(pieces)

@@ -89,5 +89,5 @@ async function toggle(r: RouteView) {
 
 <style scoped>
 .filter { width: 17rem; }
-.notes { font-size: 0.85rem; white-space: pre-line; }
+.notes { font-size: 0.85rem; }
 </style>
