@@ -294,6 +294,9 @@ func (r *run) work(b *batch.Batch, env *lang.Env) error {
 	if err := r.turn(b); err != nil {
 		return err
 	}
+	if cap(b.Out) == 0 {
+		b.Out = make([]byte, 0, 5*batch.Size)
+	}
 	for i := range n {
 		if b.What[i] == batch.Good {
 			r.write(b, i, env)

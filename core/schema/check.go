@@ -36,8 +36,10 @@ type column struct {
 	kind     value.Kind
 	field    shape.Field
 	typeName string
-	rules    string // JSON Pointer of the field
-	missing  []string
+	rules    string   // JSON Pointer of the field
+	missing  []string // besides the empty text
+	empty    bool     // the empty text is missing too
+	plain    bool     // nothing is checked beyond the type
 	required bool
 	integer  bool
 	unique   int // index of the field's set of values, or -1
@@ -90,6 +92,9 @@ func (s *Schema) Check(b *batch.Batch, record int) bool {
 }
 
 func (c *column) isMissing(v []byte) bool {
+	if len(v) == 0 {
+		return c.empty
+	}
 	for _, m := range c.missing {
 		if len(m) == len(v) && m == string(v) {
 			return true
@@ -123,6 +128,9 @@ func (c *column) check(b *batch.Batch, record int, v []byte) {
 		if c.form != nil && !c.form(v) {
 			c.note(b, record, ruleForm)
 		}
+	}
+	if c.plain {
+		return
 	}
 	if c.minLength >= 0 && utf8.RuneCount(v) < c.minLength {
 		c.note(b, record, ruleMinLength)

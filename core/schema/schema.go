@@ -173,7 +173,14 @@ func (p *parser) field(i int, f fieldDocument, keys []string) {
 		return
 	}
 	s := shape.Field{Name: f.Name, Kind: kind, Checked: true}
-	c := column{name: f.Name, slot: int32(i), kind: kind, integer: f.Type == "integer", required: f.Constraints.Required, rules: pointer, missing: p.schema.missing, unique: -1}
+	c := column{name: f.Name, slot: int32(i), kind: kind, integer: f.Type == "integer", required: f.Constraints.Required, rules: pointer, unique: -1}
+	for _, m := range p.schema.missing {
+		if m == "" {
+			c.empty = true
+		} else {
+			c.missing = append(c.missing, m)
+		}
+	}
 	c.minLength, c.maxLength = -1, -1
 	if f.Constraints.MinLength != nil {
 		c.minLength = *f.Constraints.MinLength
@@ -233,6 +240,7 @@ func (p *parser) field(i int, f fieldDocument, keys []string) {
 		p.schema.Unique = append(p.schema.Unique, f.Name)
 	}
 	c.typeName = typeName(f.Type, s)
+	c.plain = c.minLength < 0 && c.maxLength < 0 && c.minimum == nil && c.maximum == nil && c.pattern == nil && c.enum == nil
 	p.schema.Record = append(p.schema.Record, s)
 	p.schema.columns = append(p.schema.columns, c)
 }

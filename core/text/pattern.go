@@ -12,6 +12,21 @@ type Pattern struct {
 	source string
 	items  []item
 	width  int // bytes of every text that it reads, or 0 if they differ
+	fixed  *fixed
+}
+
+// fixed is a pattern of fixed width with numeric fields only, laid out for
+// reading at once: where each field begins (-1: not there) and which bytes are
+// constant.
+type fixed struct {
+	at        [second + 1]int
+	constants []constantByte
+	precision value.Precision
+}
+
+type constantByte struct {
+	at   int
+	byte byte
 }
 
 type field uint8
@@ -19,14 +34,14 @@ type field uint8
 const (
 	literal field = iota
 	year4
-	year2
 	month
-	monthName
 	day
 	hour24
-	hour12
 	minute
-	second
+	second // fields up to here may be of fixed width and numeric
+	year2
+	monthName
+	hour12
 	fraction
 	halfDay
 	offset
@@ -78,7 +93,77 @@ func ParsePattern(source string) (*Pattern, error) {
 		}
 		i += n
 	}
-	return p, p.check()
+	if err := p.check(); err != nil {
+		return nil, err
+	}
+	p.layOut()
+	return p, nil
+}
+
+// layOut prepares the fast way to read, if the pattern has one.
+func (p *Pattern) layOut() {
+	if p.width == 0 {
+		return
+	}
+	f := &fixed{}
+	for i := range f.at {
+		f.at[i] = -1
+	}
+	precisions := [second + 1]value.Precision{month: value.Month, day: value.Day, hour24: value.Hour, minute: value.Minute, second: value.Second}
+	pos := 0
+	for _, it := range p.items {
+		switch it.field {
+		case literal:
+			for i := range len(it.text) {
+				f.constants = append(f.constants, constantByte{pos + i, it.text[i]})
+			}
+			pos += len(it.text)
+			continue
+		case year4, month, day, hour24, minute, second:
+			f.at[it.field] = pos
+			f.precision = max(f.precision, precisions[it.field])
+			pos += it.width
+		default:
+			return
+		}
+	}
+	if f.at[year4] >= 0 && f.at[month] >= 0 && f.at[day] >= 0 {
+		p.fixed = f
+	}
+}
+
+// two reads two digits; not below 100 if they are none.
+func two(b []byte, at int) uint8 {
+	tens, ones := b[at]-'0', b[at+1]-'0'
+	if tens > 9 || ones > 9 {
+		return 255
+	}
+	return tens*10 + ones
+}
+
+// read reads a text of the pattern's width.
+func (f *fixed) read(b []byte) (value.Moment, bool) {
+	for _, c := range f.constants {
+		if b[c.at] != c.byte {
+			return value.Moment{}, false
+		}
+	}
+	century, year := two(b, f.at[year4]), two(b, f.at[year4]+2)
+	m := value.Moment{Month: two(b, f.at[month]), Day: two(b, f.at[day]), Precision: f.precision, Offset: value.NoZone}
+	if century > 99 || year > 99 {
+		return m, false
+	}
+	m.Year = int16(century)*100 + int16(year)
+	if at := f.at[hour24]; at >= 0 {
+		m.Hour = two(b, at)
+	}
+	if at := f.at[minute]; at >= 0 {
+		m.Minute = two(b, at)
+	}
+	if at := f.at[second]; at >= 0 {
+		m.Second = two(b, at)
+	}
+	return m, m.Valid()
 }
 
 // MustPattern is ParsePattern for patterns in code.
@@ -227,6 +312,9 @@ func (p *Pattern) Read(b []byte) (value.Moment, bool) {
 	m := value.Moment{Year: 1, Month: 1, Day: 1, Offset: value.NoZone}
 	if p.width > 0 && len(b) != p.width {
 		return m, false
+	}
+	if p.fixed != nil {
+		return p.fixed.read(b)
 	}
 	afternoon, hasHalf, hour12Seen := false, false, false
 	note := func(precision value.Precision) { m.Precision = max(m.Precision, precision) }

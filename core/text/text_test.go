@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 	"unicode/utf16"
+
+	"ydrion/core/value"
 )
 
 func TestPatternsAreRefusedWithTheRightLetter(t *testing.T) {
@@ -113,6 +115,15 @@ func TestRearrangementsAgree(t *testing.T) {
 	}
 }
 
+func mustISO(t *testing.T, s string) value.Moment {
+	t.Helper()
+	m, ok := ReadISO([]byte(s))
+	if !ok {
+		t.Fatalf("%s is no date", s)
+	}
+	return m
+}
+
 func TestDecode(t *testing.T) {
 	wide := func(s string, big bool) string {
 		var b []byte
@@ -163,6 +174,31 @@ func TestFirstInvalid(t *testing.T) {
 	for in, want := range map[string]int{"abc": -1, "4 °C": -1, "4 \xB0C": 2, "\xFF": 0, "ok\xC3": 2} {
 		if got := FirstInvalid([]byte(in)); got != want {
 			t.Errorf("%q: %d, want %d", in, got, want)
+		}
+	}
+}
+
+// TestFixedPatternsAgree holds the fast way to read against the general one.
+func TestFixedPatternsAgree(t *testing.T) {
+	for _, source := range []string{"dd/MM/yyyy HH:mm", "yyyyMMdd", "yyyy-MM-dd'T'HH:mm:ss"} {
+		fast, slow := MustPattern(source), MustPattern(source)
+		slow.fixed = nil
+		if fast.fixed == nil {
+			t.Fatalf("%s is not read the fast way", source)
+		}
+		good := string(slow.Append(nil, mustISO(t, "2024-02-29T23:59:58")))
+		for i := range good {
+			for _, c := range "0123456789/:-T x\x00" {
+				s := good[:i] + string(c) + good[i+1:]
+				if len(s) != len(good) {
+					continue
+				}
+				m, ok := fast.Read([]byte(s))
+				n, also := slow.Read([]byte(s))
+				if ok != also || ok && m != n {
+					t.Errorf("%s reads %q as %v %v, the slow way %v %v", source, s, m, ok, n, also)
+				}
+			}
 		}
 	}
 }

@@ -105,7 +105,7 @@ func (r *Reader) Split(b *batch.Batch) {
 // quoted reads the quoted field at p and gives its value's span and where the
 // next delimiter or line end is.
 func (r *Reader) quoted(b *batch.Batch, p int) (batch.Span, int) {
-	raw, value, next, _ := r.field(b.Buf, p, b.N, nil)
+	raw, value, next, _ := r.field(b.Buf, p, b.N, b.Buf[len(b.Buf):]) // rewritten in place, if there is room
 	s := batch.Span{Off: raw.Off + 1, End: raw.Off + 1 + uint32(len(value))}
 	if int(s.End) > b.N || !bytes.Equal(value, b.Buf[s.Off:s.End]) {
 		s = batch.Span{Off: uint32(len(b.Buf)), End: uint32(len(b.Buf) + len(value))}
