@@ -70,10 +70,11 @@ func (a *Archive) copyIn(file, to string) error {
 	if err := files.Copy(a.fs, file, part); err != nil {
 		return err
 	}
-	if err := a.fs.Move(part, to); err != nil && !errors.Is(err, fs.ErrExist) {
-		return err
+	err := a.fs.Move(part, to)
+	if errors.Is(err, fs.ErrExist) { // it was kept meanwhile
+		err = a.fs.Remove(part)
 	}
-	return nil
+	return err
 }
 
 // Hash reads a file through and gives its SHA-256 in hexadecimal digits and

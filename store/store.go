@@ -162,7 +162,7 @@ func (s *Store) Publish(ctx context.Context, route, hash string, files map[strin
 				return err
 			}
 			for name, content := range files {
-				if _, err := tx.ExecContext(ctx, `insert into revision_files (route, hash, name, content) values ($1, $2, $3, $4)`, route, hash, name, content); err != nil {
+				if _, err := tx.ExecContext(ctx, `insert into revision_files (route, hash, name, content) values ($1, $2, $3, $4)`, route, hash, name, append([]byte{}, content...)); err != nil {
 					return err
 				}
 			}

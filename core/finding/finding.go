@@ -107,10 +107,11 @@ func Shorten(value []byte) string {
 	cut := len(value) > shown
 	text := value
 	if cut {
-		text = value[:shown]
-		for len(text) > 0 && !utf8.Valid(text[max(0, len(text)-4):]) && len(text) > shown-4 {
-			text = text[:len(text)-1]
+		n := shown
+		for n > shown-utf8.UTFMax && !utf8.RuneStart(value[n]) {
+			n--
 		}
+		text = value[:n]
 	}
 	var b strings.Builder
 	for len(text) > 0 {

@@ -101,8 +101,12 @@ func (p *parser) guard(f func()) (ok bool) {
 
 // skipLine goes to the start of the next line.
 func (p *parser) skipLine() {
-	if i := strings.IndexByte(p.source[min(p.scan.at, len(p.source)):], '\n'); i >= 0 && p.tok.kind != newline {
-		p.scan.at += i
+	if p.tok.kind != newline {
+		rest := p.source[min(p.scan.at, len(p.source)):]
+		if i := strings.IndexByte(rest, '\n'); i >= 0 {
+			rest = rest[:i]
+		}
+		p.scan.at = min(p.scan.at, len(p.source)) + len(rest)
 	}
 	for {
 		if p.guard(p.next) {

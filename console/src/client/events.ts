@@ -1,7 +1,7 @@
 // Live events. They are read with fetch, because the browser's own reader of
 // server-sent events cannot send a token.
 import { onUnmounted, ref } from 'vue'
-import type { components } from './api'
+import type { components } from './api.gen'
 import { token } from './token'
 
 export interface LiveEvent {

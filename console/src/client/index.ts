@@ -1,6 +1,6 @@
 // The typed client: types come from the service's OpenAPI document.
 import createClient from 'openapi-fetch'
-import type { components, paths } from './api'
+import type { components, paths } from './api.gen'
 import { setToken, token } from './token'
 
 export type RouteView = components['schemas']['RouteView']
