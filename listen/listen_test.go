@@ -1,0 +1,290 @@
+package listen
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"ydrion/files"
+	"ydrion/workspace"
+)
+
+// bench is a listener on a folder of its own and what it has given.
+type bench struct {
+	*Listener
+	t     *testing.T
+	mu    sync.Mutex
+	given []string
+}
+
+func listen(t *testing.T, settings workspace.Listen, prepare func(folder string)) *bench {
+	t.Helper()
+	folder := filepath.Join(t.TempDir(), "inbox")
+	if prepare != nil {
+		if err := os.MkdirAll(folder, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		prepare(folder)
+	}
+	if settings.Names == "" && settings.Expression == nil {
+		settings.Names = "*"
+	}
+	if settings.Rhythm == 0 {
+		settings.Rhythm = time.Hour
+	}
+	ready := make(chan Candidate)
+	b := &bench{Listener: &Listener{Settings: settings, Folder: folder, FS: files.Real{}, Log: slog.New(slog.DiscardHandler), Ready: ready}, t: t}
+	ctx, cancel := context.WithCancel(context.Background())
+	var done sync.WaitGroup
+	done.Go(func() {
+		if err := b.Run(ctx); err != nil {
+			t.Error(err)
+		}
+		close(ready)
+	})
+	done.Go(func() {
+		for c := range ready {
+			b.mu.Lock()
+			b.given = append(b.given, filepath.Join(c.Folder, c.Name))
+			b.mu.Unlock()
+		}
+	})
+	t.Cleanup(func() { cancel(); done.Wait() })
+	b.until("it listens", func() bool { _, err := os.Stat(folder); return err == nil })
+	return b
+}
+
+func (b *bench) until(what string, condition func() bool) {
+	b.t.Helper()
+	deadline := time.Now().Add(20 * time.Second)
+	for !condition() {
+		if time.Now().After(deadline) {
+			b.t.Fatalf("waited in vain until %s; given %v, waiting %v", what, b.names(), b.Waiting())
+		}
+		time.Sleep(2 * time.Millisecond)
+	}
+}
+
+func (b *bench) names() []string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return append([]string{}, b.given...)
+}
+
+func (b *bench) gives(names ...string) {
+	b.t.Helper()
+	b.until(fmt.Sprintf("%v are given", names), func() bool { return strings.Join(b.names(), " ") == strings.Join(names, " ") })
+}
+
+func (b *bench) waits(name, reason string) {
+	b.t.Helper()
+	b.until(name+" waits: "+reason, func() bool {
+		for _, w := range b.Waiting() {
+			if w.Name == name && strings.Contains(w.Reason, reason) {
+				return true
+			}
+		}
+		return false
+	})
+}
+
+func put(t *testing.T, path, content string) {
+	t.Helper()
+	if err := os.WriteFile(path, []byte(content), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func move(t *testing.T, path, content string) {
+	t.Helper()
+	part := filepath.Join(filepath.Dir(path), ".part-"+filepath.Base(path))
+	put(t, part, content)
+	if err := os.Rename(part, path); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func TestEvents(t *testing.T) {
+	b := listen(t, workspace.Listen{Events: true, Names: "*.csv"}, nil)
+	move(t, filepath.Join(b.Folder, "a.csv"), "x")
+	b.gives("a.csv")
+	put(t, filepath.Join(b.Folder, "b.csv"), "x")
+	b.gives("a.csv", "b.csv")
+	put(t, filepath.Join(b.Folder, "c.txt"), "x")
+	put(t, filepath.Join(b.Folder, ".d.csv"), "x")
+	// A file that was given and not taken is not given again by itself, but is
+	// when somebody says so, or when it changes.
+	b.Again(filepath.Join(b.Folder, "b.csv"), "no space")
+	b.gives("a.csv", "b.csv", "b.csv")
+	put(t, filepath.Join(b.Folder, "a.csv"), "xy")
+	b.gives("a.csv", "b.csv", "b.csv", "a.csv")
+}
+
+func TestWhatWasThereBefore(t *testing.T) {
+	b := listen(t, workspace.Listen{Events: true}, func(folder string) {
+		for i, name := range []string{"third", "first", "second"} {
+			put(t, filepath.Join(folder, name), "x")
+			age := time.Now().Add(-time.Hour * time.Duration([]int{1, 3, 2}[i]))
+			if err := os.Chtimes(filepath.Join(folder, name), age, age); err != nil {
+				t.Fatal(err)
+			}
+		}
+	})
+	b.until("three are given", func() bool { return len(b.names()) == 3 })
+}
+
+func TestSlowWriter(t *testing.T) {
+	b := listen(t, workspace.Listen{Events: true, Rhythm: 100 * time.Millisecond}, nil)
+	f, err := os.Create(filepath.Join(b.Folder, "slow"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.waits("slow", "open for writing")
+	for range 3 {
+		if _, err := f.WriteString("more"); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(150 * time.Millisecond)
+	}
+	if got := b.names(); len(got) != 0 {
+		t.Errorf("given while it was written: %v", got)
+	}
+	if err := f.Close(); err != nil {
+		t.Fatal(err)
+	}
+	b.gives("slow")
+}
+
+func TestQuietTime(t *testing.T) {
+	const quiet = 400 * time.Millisecond
+	b := listen(t, workspace.Listen{Events: true, Quiet: quiet}, nil)
+	began := time.Now()
+	move(t, filepath.Join(b.Folder, "a"), "x")
+	b.gives("a")
+	if took := time.Since(began); took < quiet {
+		t.Errorf("given after %v", took)
+	}
+}
+
+func TestLooks(t *testing.T) {
+	b := listen(t, workspace.Listen{Rhythm: 100 * time.Millisecond, Expression: regexp.MustCompile(`^s-\d+$`)}, nil)
+	put(t, filepath.Join(b.Folder, "s-1"), "x")
+	b.waits("s-1", "still changes")
+	put(t, filepath.Join(b.Folder, "s-x"), "x")
+	b.gives("s-1")
+}
+
+func TestComeAndGo(t *testing.T) {
+	b := listen(t, workspace.Listen{Events: true, Rhythm: 100 * time.Millisecond, Quiet: time.Hour}, nil)
+	path := filepath.Join(b.Folder, "a")
+	move(t, path, "x")
+	b.waits("a", "still changes")
+	if err := os.Remove(path); err != nil {
+		t.Fatal(err)
+	}
+	b.until("it is forgotten", func() bool { return len(b.Waiting()) == 0 })
+}
+
+func TestBeginning(t *testing.T) {
+	b := listen(t, workspace.Listen{Events: true, Since: time.Now().Add(-time.Minute)}, func(folder string) {
+		put(t, filepath.Join(folder, "old"), "x")
+		long := time.Now().Add(-time.Hour)
+		if err := os.Chtimes(filepath.Join(folder, "old"), long, long); err != nil {
+			t.Fatal(err)
+		}
+	})
+	move(t, filepath.Join(b.Folder, "new"), "x")
+	b.gives("new")
+	b.waits("old", "older than the route's beginning")
+}
+
+func TestSubfolders(t *testing.T) {
+	b := listen(t, workspace.Listen{Events: true, Subfolders: true}, func(folder string) {
+		if err := os.MkdirAll(filepath.Join(folder, "a", "b"), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.MkdirAll(filepath.Join(folder, files.Hidden), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		put(t, filepath.Join(folder, files.Hidden, "pickup-1-x"), "x")
+	})
+	move(t, filepath.Join(b.Folder, "a", "b", "one"), "x")
+	b.gives("a/b/one")
+	if err := os.MkdirAll(filepath.Join(b.Folder, "new", "deep"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	put(t, filepath.Join(b.Folder, "new", "deep", "two"), "x")
+	b.gives("a/b/one", "new/deep/two")
+	if got := b.Folders(); len(got) != 5 {
+		t.Errorf("folders %v", got)
+	}
+}
+
+func TestWhatIsNoFile(t *testing.T) {
+	b := listen(t, workspace.Listen{Events: true, Rhythm: 100 * time.Millisecond}, nil)
+	if err := os.Symlink("/etc/passwd", filepath.Join(b.Folder, "link")); err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Mkfifo(filepath.Join(b.Folder, "pipe"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	b.waits("link", "symbolic link")
+	b.waits("pipe", "no")
+	b.waits("pipe", "not an ordinary file")
+	if got := b.names(); len(got) != 0 {
+		t.Errorf("given: %v", got)
+	}
+}
+
+// TestOverflow loses events on purpose: a look finds what they were about.
+func TestOverflow(t *testing.T) {
+	b := listen(t, workspace.Listen{Events: true, Names: "*.csv"}, nil)
+	w, err := newWatcher(b.Folder, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer w.close()
+	w.handle(-1, syscall.IN_Q_OVERFLOW, "")
+	if e := <-w.events; !e.overflow {
+		t.Errorf("an overflow is told as %+v", e)
+	}
+	for i := range 2000 {
+		move(t, filepath.Join(b.Folder, fmt.Sprintf("%04d.csv", i)), "x")
+	}
+	b.until("all are given", func() bool { return len(b.names()) == 2000 })
+	seen := map[string]int{}
+	for _, n := range b.names() {
+		seen[n]++
+		if seen[n] > 1 {
+			t.Fatalf("%s was given twice", n)
+		}
+	}
+}
+
+func TestFolderGoesAway(t *testing.T) {
+	b := listen(t, workspace.Listen{Events: true, Rhythm: 100 * time.Millisecond}, nil)
+	move(t, filepath.Join(b.Folder, "a"), "x")
+	b.gives("a")
+	if err := os.RemoveAll(b.Folder); err != nil {
+		t.Fatal(err)
+	}
+	b.until("the file is forgotten", func() bool {
+		b.Listener.mu.Lock()
+		defer b.Listener.mu.Unlock()
+		return len(b.known) == 0
+	})
+	// It comes back: the looks find it.
+	if err := os.MkdirAll(b.Folder, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	move(t, filepath.Join(b.Folder, "b"), "x")
+	b.gives("a", "b")
+}
