@@ -316,7 +316,7 @@ func (r *run) write(b *batch.Batch, i int, env *lang.Env) {
 	if o.What == batch.Good && r.plan.Separate {
 		var problem string
 		if name, problem = r.plan.Names.Name(env, b, i); problem != "" {
-			out, o = out[:begin], lang.Outcome{What: batch.Rejected, Line: lang.NameRule, Reason: problem}
+			name, out, o = "", out[:begin], lang.Outcome{What: batch.Rejected, Line: lang.NameRule, Reason: problem}
 		}
 	}
 	if r.plan.Separate {

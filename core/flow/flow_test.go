@@ -3,10 +3,14 @@ package flow_test
 import (
 	"bytes"
 	"context"
+	"errors"
+	"fmt"
 	"io"
 	"os"
+	"runtime"
 	"strings"
 	"testing"
+	"testing/iotest"
 
 	"ydrion/core/batch"
 	"ydrion/core/flow"
@@ -15,6 +19,7 @@ import (
 	"ydrion/core/format/hl7"
 	"ydrion/core/lang"
 	"ydrion/core/lookup"
+	"ydrion/core/place"
 	"ydrion/core/schema"
 	"ydrion/core/text"
 )
@@ -178,3 +183,203 @@ type discard struct{}
 func (discard) Open(*flow.Opened) error     { return nil }
 func (discard) Batch(*batch.Batch) error    { return nil }
 func (discard) Broken(*format.Broken) error { return nil }
+
+func TestBrokenRestIsOneRecord(t *testing.T) {
+	good := "SC1,T-1,GS,ST01,25/11/2026 06:30,Male,12.5,calm,WBC,R,57.1,-2.5\n"
+	bad := "SC2,T-1,GS,ST01,25/11/2026 06:30,Male,12.5,\"never closed,WBC,R,57.1,-2.5\n"
+	for _, cores := range []int{1, 4} {
+		for _, before := range []int{0, 1, 6000} {
+			c := &collector{}
+			in := header + strings.Repeat(good, before) + bad + strings.Repeat(good, 5000)
+			result, err := plan(t).Run(context.Background(), strings.NewReader(in), flow.Inputs{Cores: cores}, c)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if !result.Broken || result.In != int64(before+1) || result.Good != int64(before) || result.Rejected != 1 {
+				t.Errorf("%d cores, %d before: %+v", cores, before, result.Balance)
+			}
+			if c.rest != bad+strings.Repeat(good, 5000) {
+				t.Errorf("%d cores, %d before: the rest has %d bytes and begins %.60q", cores, before, len(c.rest), c.rest)
+			}
+			if p := result.Findings[0].Place; p.Line != int64(before+2) || p.Record != int64(before+1) || p.Column != 44 {
+				t.Errorf("%d cores, %d before: at %v", cores, before, p)
+			}
+		}
+	}
+}
+
+// namer names outputs after the record, to see that names follow their records.
+func namer(t *testing.T, text string, p *flow.Plan) *lang.Namer {
+	t.Helper()
+	node, findings := lang.ParseText("", text, text, 0)
+	if findings.HasErrors() {
+		t.Fatal(findings)
+	}
+	n, findings := lang.CompileName(node, lang.Scope{Fields: p.Schema.Record}, func(int) place.Place { return place.Place{} })
+	if findings.HasErrors() {
+		t.Fatal(findings)
+	}
+	return n
+}
+
+// names keeps the file name of every good record with its message's id.
+type names struct {
+	collector
+	list []string
+}
+
+func (n *names) Batch(b *batch.Batch) error {
+	for i, w := range b.What {
+		if w == batch.Good {
+			n.list = append(n.list, b.Names[i]+" "+strings.Split(string(b.Made(i)), "|")[9])
+		} else if b.Names[i] != "" {
+			n.list = append(n.list, "a rejected record is called "+b.Names[i])
+		}
+	}
+	return n.collector.Batch(b)
+}
+
+func TestNamesAndSequences(t *testing.T) {
+	p := plan(t)
+	p.Separate = true
+	p.Names = namer(t, "{specimen_id}-{record}-{sequence}.hl7", p)
+	var file strings.Builder
+	file.WriteString(header)
+	for i := range 9000 {
+		id := fmt.Sprintf("SC%d", i)
+		if i == 5 {
+			id = "a/b"
+		}
+		weight := "1"
+		if i == 7 {
+			weight = "x"
+		}
+		file.WriteString(id + ",T-1,GS,ST01,25/11/2026 06:30,Male," + weight + ",calm,WBC,R,57.1,-2.5\n")
+	}
+	for _, cores := range []int{1, 3} {
+		blocks := 0
+		next := int64(1000)
+		n := &names{}
+		result, err := p.Run(context.Background(), strings.NewReader(file.String()), flow.Inputs{Cores: cores, Sequence: func(k int) (int64, error) {
+			blocks++
+			first := next
+			next += int64(k)
+			return first, nil
+		}}, n)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if result.Good != 8998 || result.Rejected != 2 || blocks < 2 || next != 10000 {
+			t.Fatalf("%+v, %d blocks up to %d", result.Balance, blocks, next)
+		}
+		at := 0
+		for i := range 9000 {
+			if i == 5 || i == 7 {
+				continue
+			}
+			if want := fmt.Sprintf("SC%d-%d-%d.hl7 SC%d", i, i+1, 1000+i, i); n.list[at] != want {
+				t.Fatalf("%d cores: %q, want %q", cores, n.list[at], want)
+			}
+			at++
+		}
+		if !strings.Contains(n.findings[0], `record 6: error: no file can be named after this record: the name "a/b-6-1005.hl7" holds a slash`) {
+			t.Errorf("%s", n.findings[0])
+		}
+	}
+}
+
+// stops is a sink that fails, or ends the run, after some batches.
+type stops struct {
+	discard
+	after int
+	cause error
+	stop  func()
+}
+
+func (s *stops) Batch(*batch.Batch) error {
+	if s.after--; s.after < 0 {
+		s.stop()
+		return s.cause
+	}
+	return nil
+}
+
+func TestEndsWhenItIsTold(t *testing.T) {
+	in := rows(100_000)
+	full := errors.New("disk full")
+	for _, cores := range []int{1, 2, 4} {
+		_, err := plan(t).Run(context.Background(), strings.NewReader(in), flow.Inputs{Cores: cores}, &stops{after: 2, cause: full, stop: func() {}})
+		if !errors.Is(err, full) {
+			t.Errorf("%d cores: the sink failed, but %v", cores, err)
+		}
+		ctx, cancel := context.WithCancel(context.Background())
+		if _, err := plan(t).Run(ctx, strings.NewReader(in), flow.Inputs{Cores: cores}, &stops{after: 2, stop: cancel}); !errors.Is(err, context.Canceled) {
+			t.Errorf("%d cores: cancelled, but %v", cores, err)
+		}
+		p := plan(t)
+		p.Separate, p.Names = true, namer(t, "{sequence}", plan(t))
+		if _, err := p.Run(context.Background(), strings.NewReader(in), flow.Inputs{Cores: cores, Sequence: func(int) (int64, error) { return 0, full }}, discard{}); !errors.Is(err, full) {
+			t.Errorf("%d cores: no numbers, but %v", cores, err)
+		}
+		if _, err := plan(t).Run(context.Background(), iotest.TimeoutReader(strings.NewReader(in)), flow.Inputs{Cores: cores}, discard{}); !errors.Is(err, iotest.ErrTimeout) {
+			t.Errorf("%d cores: reading failed, but %v", cores, err)
+		}
+	}
+}
+
+// endless makes rows up as they are read.
+type endless struct {
+	row  string
+	left int
+	rest string
+}
+
+func (e *endless) Read(b []byte) (int, error) {
+	if e.rest == "" {
+		if e.left == 0 {
+			return 0, io.EOF
+		}
+		e.left--
+		e.rest = e.row
+	}
+	n := copy(b, e.rest)
+	e.rest = e.rest[n:]
+	return n, nil
+}
+
+// heap keeps the most memory that was in use when a batch was given out.
+type heap struct {
+	discard
+	batches int
+	most    uint64
+}
+
+func (h *heap) Batch(*batch.Batch) error {
+	if h.batches++; h.batches%20 == 0 {
+		var m runtime.MemStats
+		runtime.ReadMemStats(&m)
+		h.most = max(h.most, m.HeapInuse)
+	}
+	return nil
+}
+
+// TestMemoryDoesNotGrow compares the heap of a run over ten thousand rows with
+// that of one over half a million.
+func TestMemoryDoesNotGrow(t *testing.T) {
+	peak := func(n int) uint64 {
+		runtime.GC()
+		h := &heap{batches: 10}
+		block := strings.Repeat("SC1,T-1,GS,ST01,25/11/2026 06:30,Male,12.5,\"calm, \"\"quiet\"\"\",WBC,R,57.1,-2.5\n", 100)
+		in := io.MultiReader(strings.NewReader(header), &endless{row: block, left: n / 100})
+		result, err := plan(t).Run(context.Background(), in, flow.Inputs{Cores: 2}, h)
+		if err != nil || result.Good != int64(n) {
+			t.Fatal(result.Balance, err)
+		}
+		return h.most
+	}
+	small, large := peak(50_000), peak(500_000)
+	t.Logf("%d kB for 50,000 rows, %d kB for 500,000", small>>10, large>>10)
+	if large > small+small/2+8<<20 {
+		t.Errorf("the heap grew from %d kB to %d kB with the file", small>>10, large>>10)
+	}
+}

@@ -1,0 +1,132 @@
+package cli
+
+import (
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"ydrion/store"
+)
+
+func TestWhen(t *testing.T) {
+	now := time.Now()
+	for in, want := range map[string]time.Time{
+		"24h":                  now.Add(-24 * time.Hour),
+		"90m":                  now.Add(-90 * time.Minute),
+		"2026-11-25":           time.Date(2026, 11, 25, 0, 0, 0, 0, time.Local),
+		"2026-11-25 06:30":     time.Date(2026, 11, 25, 6, 30, 0, 0, time.Local),
+		"2026-11-25T06:30:00Z": time.Date(2026, 11, 25, 6, 30, 0, 0, time.UTC),
+	} {
+		if got, err := when(in); err != nil || got.Sub(want).Abs() > time.Minute {
+			t.Errorf("%s: %v %v", in, got, err)
+		}
+	}
+	for _, in := range []string{"", "yesterday", "25.11.2026"} {
+		if got, err := when(in); err == nil {
+			t.Errorf("%q is %v", in, got)
+		}
+	}
+}
+
+func TestTable(t *testing.T) {
+	var out strings.Builder
+	a := &app{out: &out}
+	if err := a.table("NAME,COUNT,STATE", [][]string{{"ansel", "7", "ok"}, {"ä", "1200", ""}}); err != nil {
+		t.Fatal(err)
+	}
+	want := "NAME   COUNT  STATE\nansel      7  ok\nä       1200\n"
+	if out.String() != want {
+		t.Errorf("got\n%swant\n%s", out.String(), want)
+	}
+}
+
+func TestSideBySide(t *testing.T) {
+	var out strings.Builder
+	sideBySide(&out, []string{"a = 1", strings.Repeat("ü", 60)}, []string{"X", "Y", "Z"})
+	lines := strings.Split(out.String(), "\n")
+	if len(lines) != 4 || !strings.HasSuffix(lines[0], "   X") || !strings.Contains(lines[1], "…   Y") || strings.TrimSpace(lines[2]) != "Z" {
+		t.Errorf("%q", lines)
+	}
+	at := func(s, what string) int { return len([]rune(s[:strings.Index(s, what)])) }
+	if at(lines[0], "X") != at(lines[1], "Y") || at(lines[1], "Y") != at(lines[2], "Z") {
+		t.Errorf("the right side is not aligned: %q", lines)
+	}
+}
+
+func TestDeliveriesAreSummedUp(t *testing.T) {
+	var out strings.Builder
+	a := &app{out: &out}
+	r := store.Run{Outputs: 1003}
+	for i := range 200 {
+		r.Deliveries = append(r.Deliveries, store.Delivery{Ord: i + 1, Kind: "good", Folder: "/out", Name: "x"})
+	}
+	for i, kind := range []string{"rejected", "findings", "report"} {
+		r.Deliveries = append(r.Deliveries, store.Delivery{Ord: 1001 + i, Kind: kind, Folder: "/bad", Name: kind})
+	}
+	a.deliveries(r)
+	if s := out.String(); strings.Count(s, "/out/x") != shownGood || !strings.Contains(s, "good     … and 995 more\n      rejected /bad/rejected") || !strings.Contains(s, "report") {
+		t.Errorf("%s", s)
+	}
+	out.Reset()
+	a.deliveries(store.Run{Outputs: 200, Deliveries: r.Deliveries[:200]})
+	if s := out.String(); !strings.HasSuffix(s, "good     … and 195 more\n") {
+		t.Errorf("%s", s)
+	}
+}
+
+func TestExitCodes(t *testing.T) {
+	for args, want := range map[string]int{
+		"":                                  exitGood,
+		"help":                              exitGood,
+		"try --help":                        exitGood,
+		"--version-of-nothing":              exitUse,
+		"try":                               exitUse,
+		"try a b c":                         exitUse,
+		"again":                             exitUse,
+		"pickup -1":                         exitUse,
+		"serve --log-level x":               exitUse,
+		"serve --log-format x":              exitUse,
+		"serve --environment /nowhere.yaml": exitUse,
+		"check /nowhere":                    exitUse,
+		"routes --service xyz":              exitUse,
+	} {
+		var out, errOut strings.Builder
+		if got := Main(strings.Fields(args), &out, &errOut); got != want {
+			t.Errorf("ydrion %s: exit code %d, want %d: %s", args, got, want, errOut.String())
+		}
+		if want == exitUse && !strings.HasPrefix(errOut.String(), "ydrion: ") {
+			t.Errorf("ydrion %s says %q", args, errOut.String())
+		}
+	}
+	if errors.Is(errFindings, errUse{}) {
+		t.Error("findings are no wrong use")
+	}
+}
+
+// TestEveryCommandHasHelp: a sentence and, where there is something to type, an
+// example.
+func TestEveryCommandHasHelp(t *testing.T) {
+	a := &app{}
+	for _, c := range a.root().Commands() {
+		if c.Name() == "help" || c.Name() == "completion" {
+			continue
+		}
+		if c.Short == "" || c.Example == "" || c.GroupID == "" {
+			t.Errorf("%s has no summary, no example or no group", c.Name())
+		}
+	}
+}
+
+func TestEventLine(t *testing.T) {
+	for data, want := range map[string]string{
+		`{"kind":"pickup","route":"orders","pickup":3,"name":"a.csv","state":"delivered","balance":{"in":2,"good":1,"rejected":1}}`: "pickup   orders pickup 3 a.csv delivered: 2 in = 1 good + 1 rejected + 0 filtered",
+		`{"kind":"route","route":"orders","state":"stopped"}`:                                                                       "route    orders stopped",
+		`{"kind":"pickup","route":"o","pickup":1,"name":"n","state":"held","reason":"no space"}`:                                    "pickup   o pickup 1 n held: no space",
+		`nonsense`: "nonsense",
+	} {
+		if got := eventLine(data); got != want {
+			t.Errorf("%q, want %q", got, want)
+		}
+	}
+}

@@ -1,0 +1,159 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+
+	"ydrion/core/flow"
+	"ydrion/core/lang"
+	"ydrion/core/value"
+	"ydrion/route"
+	"ydrion/run"
+	"ydrion/store"
+	"ydrion/workspace"
+)
+
+func compiled(t *testing.T, name string) *route.Compiled {
+	t.Helper()
+	w, err := workspace.Load(os.DirFS("../demo/workspace"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, findings := route.Compile(w, name)
+	if c == nil {
+		t.Fatal(findings)
+	}
+	return c
+}
+
+func try(t *testing.T, name, content string, request TrialRequest) *Trial {
+	t.Helper()
+	facts := lang.Facts{Route: name, Now: value.Moment{Year: 2026, Month: 11, Day: 25, Precision: value.Second}, Name: "sheet.csv"}
+	trial, err := Try(context.Background(), compiled(t, name), strings.NewReader(content), flow.Inputs{Facts: facts}, request)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return trial
+}
+
+const heading = "specimen_id,animal_tag,species,station,collected_at,sex,weight_kg,note,test_code,priority\n"
+
+func sheet(n int, bad func(i int) bool) string {
+	var b strings.Builder
+	b.WriteString(heading)
+	for i := range n {
+		weight := "36.5"
+		if bad(i) {
+			weight = "n/a"
+		}
+		fmt.Fprintf(&b, "AP-%06d,T-1,GS,Ansel Point,24/11/2026 06:30,Male,%s,\"a|b\nc\",WBC,routine\n", i, weight)
+	}
+	return b.String()
+}
+
+func TestTryShowsRecords(t *testing.T) {
+	content := sheet(10_000, func(i int) bool { return i%1000 == 7 })
+	tests := []struct {
+		request TrialRequest
+		records []int64
+		more    bool
+	}{
+		{TrialRequest{From: 1, Limit: 3}, []int64{1, 2, 3}, true},
+		{TrialRequest{From: 9998, Limit: 5}, []int64{9998, 9999, 10000}, false},
+		{TrialRequest{From: 1, Limit: 3, Rejected: true}, []int64{8, 1008, 2008}, true},
+		{TrialRequest{From: 8009, Limit: 3, Rejected: true}, []int64{9008}, false},
+		{TrialRequest{From: 20_000, Limit: 3}, nil, false},
+	}
+	for _, test := range tests {
+		trial := try(t, "specimen-orders", content, test.request)
+		var got []int64
+		for _, r := range trial.Records {
+			got = append(got, r.Record)
+		}
+		if fmt.Sprint(got) != fmt.Sprint(test.records) || trial.More != test.more {
+			t.Errorf("%+v shows %v, more %v", test.request, got, trial.More)
+		}
+	}
+	trial := try(t, "specimen-orders", content, TrialRequest{From: 7, Limit: 2})
+	good, bad := trial.Records[0], trial.Records[1]
+	if good.Outcome != "good" || good.Line != 14 || good.FileName != "AP-000006-000007.hl7" || good.Fields[7].Value != "a|b\nc" || len(good.Findings) != 0 {
+		t.Errorf("%+v", good)
+	}
+	note := ""
+	for _, l := range good.Lines {
+		if l.Path == "NTE-3" {
+			note = l.Value
+		}
+	}
+	if note != "a|b\nc" || !strings.Contains(good.Made, `NTE|1||a\F\b\.br\c`) {
+		t.Errorf("the note is %q in %q", note, good.Made)
+	}
+	if bad.Outcome != "rejected" || bad.Made != "" || len(bad.Lines) != 0 || len(bad.Findings) != 1 || bad.Findings[0].Place.Path != "weight_kg" || !strings.HasPrefix(bad.Raw, "AP-000007,") || strings.HasSuffix(bad.Raw, "\n") {
+		t.Errorf("%+v", bad)
+	}
+}
+
+func TestTryWholeFiles(t *testing.T) {
+	var good, bad strings.Builder
+	trial := try(t, "specimen-orders", sheet(5000, func(i int) bool { return i%100 == 0 }), TrialRequest{Whole: true, Output: &good, Rejects: &bad})
+	if trial.Balance.In != 5000 || strings.Count(good.String(), "MSH|") != 4950 || strings.Count(bad.String(), "n/a") != 50 || !strings.HasPrefix(bad.String(), heading) {
+		t.Errorf("%+v, %d and %d bytes", trial.Balance, good.Len(), bad.Len())
+	}
+}
+
+func TestTryUnreadableAndBroken(t *testing.T) {
+	trial := try(t, "specimen-orders", "a,b\n1,2\n", TrialRequest{Limit: 5, From: 1})
+	if !trial.Unreadable || !trial.Findings.HasErrors() || len(trial.Records) != 0 {
+		t.Errorf("%+v", trial)
+	}
+	var bad strings.Builder
+	trial = try(t, "specimen-orders", heading+"AP-0001,\"open\n", TrialRequest{Limit: 5, From: 1, Rejects: &bad, Whole: true})
+	if len(trial.Records) != 1 || trial.Records[0].Outcome != "rejected" || trial.Records[0].Findings[0].Code != "csv.quote-unclosed" || bad.String() != heading+"AP-0001,\"open\n" {
+		t.Errorf("%+v %q", trial.Records, bad.String())
+	}
+}
+
+// TestHub: a watcher that does not listen holds nobody up, and sees by the gap
+// in the numbers that it has missed something.
+func TestHub(t *testing.T) {
+	var h hub
+	lazy, stopLazy := h.watch()
+	keen, stopKeen := h.watch()
+	defer stopLazy()
+	for i := range 300 {
+		h.tell(run.Event{Kind: "pickup", Pickup: int64(i)})
+		if e := <-keen; e.ID != uint64(i+1) || e.Pickup != int64(i) {
+			t.Fatalf("%+v", e)
+		}
+	}
+	stopKeen()
+	for range 256 {
+		<-lazy
+	}
+	h.tell(run.Event{Kind: "pickup"})
+	if e := <-lazy; e.ID != 301 {
+		t.Errorf("after the gap comes %d", e.ID)
+	}
+}
+
+func TestStagesSayWhatARouteDoes(t *testing.T) {
+	s := &Service{Config: Config{Data: "/data", Environment: &workspace.Environment{Name: "x", Places: map[string]string{"stations": "stations", "laboratory": "/mnt/lab"}}}}
+	for name, says := range map[string][]string{
+		"specimen-orders": {"Picks up files named *.csv from /data/stations/inbox.", "Reads CSV in utf-8, separated by commas; the first line names the columns.", "Checks 10 fields against schemas/specimen-sheet.json.", "more than 50% rejected", "one file for each record to /mnt/lab/orders"},
+		"weight-log":      {"whose name matches ^weights-", "and its subfolders.", "windows-1252, separated by semicolons", "one file for each pickup to /mnt/lab/results, named {file.stem}.hl7"},
+	} {
+		c := compiled(t, name)
+		var all strings.Builder
+		for _, stage := range s.stages(c, store.Tally{}) {
+			all.WriteString(stage.Sentence + " " + strings.Join(stage.Details, " ") + "\n")
+		}
+		for _, part := range says {
+			if !strings.Contains(all.String(), part) {
+				t.Errorf("%s does not say %q but\n%s", name, part, all.String())
+			}
+		}
+	}
+}
