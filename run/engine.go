@@ -384,6 +384,7 @@ func (e *Engine) process(ctx context.Context, p *store.Pending) (store.Commit, e
 		}
 	}
 	out := &outputs{fs: e.FS, route: compiled, run: *p.Run, name: p.Name}
+	out.keep = func(list []store.Reject, first bool) error { return e.Store.KeepRejects(ctx, *p.Run, list, first) }
 	if out.good, err = e.Resolve(compiled.Good.Folder); err != nil {
 		return none, err
 	}

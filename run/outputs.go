@@ -22,11 +22,13 @@ import (
 )
 
 // How many rejected records of a run are kept in the database, and how much of
-// them; the rejected file has them all.
+// them; the rejected file has them all. They go there in portions, so that
+// memory does not grow with a bad file.
 const (
-	maxRejects     = 10_000
-	maxRejectBytes = 16 << 20
+	maxRejects     = 100_000
+	maxRejectBytes = 64 << 20
 	maxRejectRaw   = 64 << 10
+	portion        = 500
 )
 
 // manyOutputs is from how many outputs on the file system is synced as a whole
@@ -52,8 +54,12 @@ type outputs struct {
 	list       *deliver.Output // findings as JSON
 	report     *deliver.Output // findings for people
 	listed     int64
-	rejects    []store.Reject
+	rejects    []store.Reject // not stored yet
+	stored     int
 	bytes      int
+	// keep stores a portion of rejected records before the run is committed;
+	// first says that it is the run's first.
+	keep func(list []store.Reject, first bool) error
 }
 
 var _ flow.Sink = (*outputs)(nil)
@@ -156,11 +162,24 @@ func (o *outputs) reject(record, line int64, raw []byte, findings finding.List) 
 	if err := o.explain(findings, raw); err != nil {
 		return err
 	}
-	if len(o.rejects) < maxRejects && o.bytes < maxRejectBytes {
-		kept := raw[:min(len(raw), maxRejectRaw)]
-		o.bytes += len(kept)
-		o.rejects = append(o.rejects, store.Reject{Record: record, Line: line, Raw: append([]byte{}, kept...), Findings: findings})
+	return o.remember(store.Reject{Record: record, Line: line, Raw: append([]byte{}, raw[:min(len(raw), maxRejectRaw)]...), Findings: findings})
+}
+
+// remember keeps a rejected record for the database.
+func (o *outputs) remember(r store.Reject) error {
+	if o.stored+len(o.rejects) >= maxRejects || o.bytes >= maxRejectBytes {
+		return nil
 	}
+	o.bytes += len(r.Raw)
+	o.rejects = append(o.rejects, r)
+	if len(o.rejects) < portion {
+		return nil
+	}
+	if err := o.keep(o.rejects, o.stored == 0); err != nil {
+		return err
+	}
+	o.stored += len(o.rejects)
+	o.rejects = o.rejects[:0]
 	return nil
 }
 
@@ -282,7 +301,9 @@ func (o *outputs) Broken(b *format.Broken) error {
 			return fmt.Errorf("reading: %w", err)
 		}
 	}
-	o.rejects = append(o.rejects, store.Reject{Record: f.Place.Record, Line: f.Place.Line, Raw: kept, Findings: finding.List{f}})
+	if err := o.remember(store.Reject{Record: f.Place.Record, Line: f.Place.Line, Raw: kept, Findings: finding.List{f}}); err != nil {
+		return err
+	}
 	return o.explain(finding.List{f}, kept)
 }
 
@@ -346,30 +367,25 @@ func (o *outputs) rejectName(ending string) string {
 	return fmt.Sprintf("%s.rejected-%d%s", strings.TrimPrefix(stem, "."), o.run, ending)
 }
 
-// whole gives up what has been written and rejects the file as one piece.
+// whole gives up the good and rejected records that have been written and
+// rejects the file as one piece. What has been said of single records stays.
 func (o *outputs) whole(original io.Reader, findings finding.List) error {
-	kept := o.rejects
+	list, report, listed := o.list, o.report, o.listed
+	o.list, o.report = nil, nil
+	rejects, stored, bytes := o.rejects, o.stored, o.bytes
 	if err := o.discard(); err != nil {
 		return err
 	}
-	o.rejects = kept
-	out, err := deliver.Create(o.fs, o.rejected, o.run, "rejected")
+	o.list, o.report, o.listed, o.rejects, o.stored, o.bytes = list, report, listed, rejects, stored, bytes
+	out, err := deliver.Create(o.fs, o.rejected, o.run, "whole")
 	if err != nil {
 		return err
 	}
+	o.bad = out
 	if _, err := io.Copy(out, original); err != nil {
 		return err
 	}
-	o.bad = out
-	if err := o.explain(findings, nil); err != nil {
-		return err
-	}
-	for _, r := range kept {
-		if err := o.explain(r.Findings, r.Raw); err != nil {
-			return err
-		}
-	}
-	return nil
+	return o.explain(findings, nil)
 }
 
 // discard gives all outputs up.
@@ -388,7 +404,7 @@ func (o *outputs) discard() error {
 	for _, d := range o.deliveries {
 		keep(o.fs.Remove(d.Temporary))
 	}
-	*o = outputs{fs: o.fs, route: o.route, run: o.run, name: o.name, good: o.good, rejected: o.rejected, fileName: o.fileName, opened: o.opened}
+	*o = outputs{fs: o.fs, route: o.route, run: o.run, name: o.name, good: o.good, rejected: o.rejected, fileName: o.fileName, opened: o.opened, keep: o.keep}
 	return first
 }
 

@@ -192,6 +192,22 @@ func (s *Store) Commit(ctx context.Context, c Commit) error {
 	return nil
 }
 
+// KeepRejects stores a portion of a run's rejected records before its commit.
+// The first portion replaces what an earlier try of the run has left.
+func (s *Store) KeepRejects(ctx context.Context, run int64, list []Reject, first bool) error {
+	var batch pgx.Batch
+	if first {
+		batch.Queue(`delete from rejects where run = $1`, run)
+	}
+	if err := queueRejects(&batch, run, list); err != nil {
+		return err
+	}
+	if err := s.pools[1].SendBatch(ctx, &batch).Close(); err != nil {
+		return fmt.Errorf("keeping rejected records: %w", err)
+	}
+	return nil
+}
+
 // reason is why a file was rejected whole, in a sentence.
 func (c Commit) reason() string {
 	for _, f := range c.Findings {
@@ -232,7 +248,8 @@ func queueRejects(batch *pgx.Batch, run int64, all []Reject) error {
 			records[i], lines[i], raws[i], findings[i] = r.Record, r.Line, r.Raw, string(f)
 		}
 		batch.Queue(`insert into rejects (run, record, line, raw, findings)
-			select $1, record, line, raw, findings::jsonb from unnest($2::bigint[], $3::bigint[], $4::bytea[], $5::text[]) as t (record, line, raw, findings)`, run, records, lines, raws, findings)
+			select $1, record, line, raw, findings::jsonb from unnest($2::bigint[], $3::bigint[], $4::bytea[], $5::text[]) as t (record, line, raw, findings)
+			on conflict (run, record) do update set line = excluded.line, raw = excluded.raw, findings = excluded.findings`, run, records, lines, raws, findings)
 		all = all[n:]
 	}
 	return nil
