@@ -96,11 +96,11 @@ func (h *Hosted) Close() error {
 	if errors.Is(err, fs.ErrNotExist) {
 		err = nil
 	}
-	closed := h.Service.Close()
+	h.Service.End()
 	if shut := h.server.Shutdown(ctx); shut != nil {
-		closed = errors.Join(closed, h.server.Close())
+		err = errors.Join(err, h.server.Close())
 	}
-	return errors.Join(err, closed, h.lock.Close())
+	return errors.Join(err, h.Service.Close(), h.lock.Close())
 }
 
 // lockData keeps two services from using one data folder.

@@ -120,6 +120,10 @@ func (s *Service) stopCluster() error {
 // grace is how long a stopping service lets runs go on that are under way.
 const grace = 10 * time.Second
 
+// End lets nothing new begin: no file is taken any more, nobody watches. Close
+// must follow.
+func (s *Service) End() { s.end() }
+
 // Close ends everything: no file is taken any more, what is under way is
 // finished or, after a grace, safely left for the next start.
 func (s *Service) Close() error {
