@@ -2,12 +2,14 @@ package e2e
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -182,30 +184,21 @@ func findings(t *testing.T, b *testbed.Bed, p store.Pickup) []string {
 		if f.Message == "" || f.Place.File == "" {
 			t.Errorf("a finding without a sentence or a file: %+v", f)
 		}
-		if !contains(codes, f.Code) {
+		if !slices.Contains(codes, f.Code) {
 			codes = append(codes, f.Code)
 		}
 	}
 	return codes
 }
 
-func contains(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
-}
-
 func same(a, b []string) bool {
 	for _, x := range a {
-		if !contains(b, x) {
+		if !slices.Contains(b, x) {
 			return false
 		}
 	}
 	for _, x := range b {
-		if !contains(a, x) {
+		if !slices.Contains(a, x) {
 			return false
 		}
 	}
@@ -393,5 +386,59 @@ func TestTargetThatCannotBeWritten(t *testing.T) {
 	}
 	if got := b.List("laboratory/orders"); len(got) != 1 {
 		t.Errorf("outputs %v", got)
+	}
+}
+
+// TestRejectsGoBackAsTheyCame: rejected records are written in the character
+// set of their file, with its mark, its heading and its line ends.
+func TestRejectsGoBackAsTheyCame(t *testing.T) {
+	b := testbed.Start(t)
+	b.Publish(inOneFile(t))
+	bad := strings.Replace(row(2), "36.5,calm", "36,Pool 4 °C", 1)
+	bad = strings.Replace(bad, "GS", "XX", 1)
+	for name, encode := range map[string]func(string) string{
+		"wide.csv":   func(s string) string { return utf16LE(strings.ReplaceAll(s, "\n", "\r\n"), true) },
+		"marked.csv": func(s string) string { return "\xEF\xBB\xBF" + s },
+		"plain.csv":  func(s string) string { return s },
+	} {
+		b.Drop("stations/inbox", name, encode(heading+row(1)+bad+row(3)))
+		p := b.Ended(name, 0)
+		if p.Good != 2 || p.Rejected != 1 {
+			t.Errorf("%s: %+v", name, p)
+		}
+		rejected := b.Read("stations/rejected", strings.TrimSuffix(name, ".csv")+fmt.Sprintf(".rejected-%d.csv", p.Run))
+		if want := encode(heading + bad); rejected != want {
+			t.Errorf("%s: rejected as %q, want %q", name, rejected, want)
+		}
+		if told := b.Read("stations/rejected", strings.TrimSuffix(name, ".csv")+fmt.Sprintf(".rejected-%d.findings.txt", p.Run)); !strings.Contains(told, `line 3, column 15 (record 2): species is "XX", allowed are GS, HS, RS`) || !strings.Contains(told, "Pool 4 °C") {
+			t.Errorf("%s: told %s", name, told)
+		}
+		var listed struct {
+			File     string
+			Run      int64
+			Findings []finding.Finding
+		}
+		if err := json.Unmarshal([]byte(b.Read("stations/rejected", strings.TrimSuffix(name, ".csv")+fmt.Sprintf(".rejected-%d.findings.json", p.Run))), &listed); err != nil || listed.File != name || listed.Run != p.Run || len(listed.Findings) != 1 || listed.Findings[0].Seen != "XX" {
+			t.Errorf("%s: listed %+v (%v)", name, listed, err)
+		}
+	}
+}
+
+// TestManyOutputs: one file for each of a thousand records.
+func TestManyOutputs(t *testing.T) {
+	b := testbed.Start(t)
+	b.Publish(nil)
+	b.Drop("stations/inbox", "many.csv", thousands(1000, 10))
+	p := b.Ended("many.csv", 0)
+	if p.Good != 900 || p.Rejected != 100 || len(b.List("laboratory/orders")) != 900 {
+		t.Errorf("%+v, %d outputs", p, len(b.List("laboratory/orders")))
+	}
+	d, err := b.Client.Pickup(context.Background(), p.ID)
+	if err != nil || d.Runs[0].Outputs != 903 || len(d.Runs[0].Deliveries) != 203 {
+		t.Errorf("%d outputs, %d listed, %v", d.Runs[0].Outputs, len(d.Runs[0].Deliveries), err)
+	}
+	hidden, err := os.ReadDir(b.Path("laboratory/orders", files.Hidden))
+	if err != nil || len(hidden) != 0 {
+		t.Errorf("left hidden: %d %v", len(hidden), err)
 	}
 }

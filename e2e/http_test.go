@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -246,7 +247,7 @@ func TestListening(t *testing.T) {
 	}
 	b.Drop("stations/weights/pool-9/new", "weights-2026-01-02.csv", testbed.Demo(t, "weights-2026-11-24.csv"))
 	b.Ended("weights-2026-01-02.csv", 0)
-	if got := b.List("stations/weights"); !contains(got, "notes.txt") {
+	if got := b.List("stations/weights"); !slices.Contains(got, "notes.txt") {
 		t.Errorf("a file with another name was taken: %v", got)
 	}
 	b.Drop("stations/inbox", "new.csv", heading+row(2))

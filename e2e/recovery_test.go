@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -258,5 +259,113 @@ func TestKilled(t *testing.T) {
 	}
 	if err := cmd.Wait(); err != nil {
 		t.Errorf("the service ended with %v", err)
+	}
+}
+
+// TestDatabaseDies ends the service's private database again and again while
+// files come. It is started again, and every record comes out exactly once.
+func TestDatabaseDies(t *testing.T) {
+	data, err := os.MkdirTemp("", "ydrion-dies-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := os.RemoveAll(data); err != nil {
+			t.Error(err)
+		}
+	})
+	if err := os.Chmod(data, 0o711); err != nil {
+		t.Fatal(err)
+	}
+	b := testbed.Start(t, testbed.Private(data))
+	b.Publish(inOneFile(t))
+	const total, deaths = 60, 3
+	for i := range total {
+		b.Drop("stations/inbox", fmt.Sprintf("sheet-%02d.csv", i), heading+row(i))
+		if i%(total/deaths) != total/deaths/2 {
+			continue
+		}
+		testbed.Until(t, "some have come out", func() bool { return len(b.List("laboratory/orders")) > i-5 })
+		pid, err := os.ReadFile(filepath.Join(data, "postgres", "postmaster.pid"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		n, err := strconv.Atoi(strings.SplitN(string(pid), "\n", 2)[0])
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := syscall.Kill(n, syscall.SIGQUIT); err != nil {
+			t.Fatal(err)
+		}
+	}
+	testbed.Until(t, "all have come out", func() bool { return len(b.List("laboratory/orders")) >= total })
+	testbed.Until(t, "all have ended", func() bool {
+		page, err := b.Client.Pickups(context.Background(), url.Values{"limit": {"500"}})
+		if err != nil {
+			return false // the database is away
+		}
+		ended := 0
+		for _, p := range page.Items {
+			if p.State == "delivered" {
+				ended++
+			}
+		}
+		return ended >= total
+	})
+	seen := map[string]int{}
+	for _, name := range b.List("laboratory/orders") {
+		for _, line := range strings.Split(b.Read("laboratory/orders", name), "\r") {
+			if strings.HasPrefix(line, "ORC|") {
+				seen[strings.Split(line, "|")[2]]++
+			}
+		}
+	}
+	for i := range total {
+		if id := fmt.Sprintf("AP-%06d", i); seen[id] != 1 {
+			t.Errorf("%s came out %d times", id, seen[id])
+		}
+	}
+	if got := strings.Count(b.Log.String(), "is started again"); got < deaths {
+		t.Errorf("the log tells of %d deaths", got)
+	}
+}
+
+// TestStopWhileAtWork stops a service in the middle of a large file: the next
+// one brings it to its end, once.
+func TestStopWhileAtWork(t *testing.T) {
+	data, database := t.TempDir(), testbed.Database(t)
+	slow := &files.Faulty{FS: files.Real{}, Fail: func(_ int64, operation, name string) error {
+		if operation == "write" && strings.Contains(name, "laboratory") {
+			time.Sleep(2 * time.Millisecond)
+		}
+		return nil
+	}}
+	b := testbed.Start(t, testbed.In(data, database), testbed.On(slow))
+	b.Publish(inOneFile(t))
+	content := thousands(60_000, 33)
+	b.Drop("stations/inbox", "large.csv", content)
+	testbed.Until(t, "it is at work", func() bool {
+		list, err := b.Client.Routes(context.Background())
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(list[0].Current) == 1 && list[0].Current[0].Balance.In > 0
+	})
+	if err := b.End(); err != nil {
+		t.Fatal(err)
+	}
+	c := testbed.Start(t, testbed.In(data, database))
+	p := c.Ended("large.csv", 0)
+	if p.In != 60_000 || p.Rejected != 1819 || p.Good != 58_181 {
+		t.Errorf("%+v", p)
+	}
+	if got := c.List("laboratory/orders"); len(got) != 1 {
+		t.Errorf("outputs %v", got)
+	} else if n := strings.Count(c.Read("laboratory/orders", got[0]), "MSH|"); n != 58_181 {
+		t.Errorf("%d messages", n)
+	}
+	page, err := c.Client.Rejects(context.Background(), p.Run, url.Values{"limit": {"1000"}, "after": {"59000"}})
+	if err != nil || len(page.Items) == 0 || page.Next != 0 {
+		t.Errorf("%d late rejects, %v", len(page.Items), err)
 	}
 }

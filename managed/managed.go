@@ -20,6 +20,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -30,18 +31,29 @@ import (
 // starts the service.
 const Account = "postgres"
 
-// Cluster is a running cluster.
+// Cluster is a running cluster. Should its process end by itself, it is started
+// again at the same address.
 type Cluster struct {
 	URL     string
-	process *os.Process
-	done    chan error
-	log     string
+	folder  string
+	account *syscall.Credential
+	options Options
+	port    int
+
+	mu       sync.Mutex
+	process  *os.Process
+	ended    chan struct{} // closed when the process has ended
+	result   error         // how it ended
+	stopping bool
 }
 
 // Options are what a cluster can be started with.
 type Options struct {
 	// Throwaway trades durability for speed: for tests only.
 	Throwaway bool
+	// Died is told when the cluster has ended by itself, before it is started
+	// again.
+	Died func(error)
 }
 
 // ErrNoServer says that PostgreSQL is not installed.
@@ -95,16 +107,51 @@ func Start(ctx context.Context, folder string, o Options) (*Cluster, error) {
 	} else if err != nil {
 		return nil, err
 	}
-	c, err := launch(folder, account, o)
-	if err != nil {
+	c := &Cluster{folder: folder, account: account, options: o}
+	if c.port, err = freePort(); err != nil {
 		return nil, err
 	}
-	c.URL = strings.Replace(c.URL, "@", ":"+url.QueryEscape(password)+"@", 1)
+	c.URL = fmt.Sprintf("postgres://ydrion:%s@127.0.0.1:%d/postgres?sslmode=disable", url.QueryEscape(password), c.port)
+	if err := c.launch(); err != nil {
+		return nil, err
+	}
 	if err := c.wait(ctx); err != nil {
 		return nil, errors.Join(err, c.Stop())
 	}
+	go c.supervise()
 	return c, nil
 }
+
+// supervise starts the cluster again whenever it has ended by itself.
+func (c *Cluster) supervise() {
+	for {
+		c.mu.Lock()
+		ended := c.ended
+		c.mu.Unlock()
+		<-ended
+		c.mu.Lock()
+		stopping, result := c.stopping, c.result
+		c.mu.Unlock()
+		if stopping {
+			return
+		}
+		if c.options.Died != nil {
+			c.options.Died(result)
+		}
+		for {
+			time.Sleep(500 * time.Millisecond)
+			err := c.launch()
+			if err == nil || errors.Is(err, errStopping) {
+				break
+			}
+			if c.options.Died != nil {
+				c.options.Died(err)
+			}
+		}
+	}
+}
+
+var errStopping = errors.New("the cluster is being stopped")
 
 // runsAs finds the account: nil is our own.
 func runsAs(folder string) (*syscall.Credential, error) {
@@ -205,47 +252,54 @@ func freePort() (int, error) {
 	return port, l.Close()
 }
 
-func launch(folder string, account *syscall.Credential, o Options) (*Cluster, error) {
+// launch starts the process.
+func (c *Cluster) launch() error {
 	postgres, err := binary("postgres")
 	if err != nil {
-		return nil, err
+		return err
 	}
-	port, err := freePort()
-	if err != nil {
-		return nil, err
-	}
-	args := []string{"-D", folder, "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60", "-c", "log_timezone=UTC"}
-	if o.Throwaway {
+	args := []string{"-D", c.folder, "-p", strconv.Itoa(c.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60", "-c", "log_timezone=UTC"}
+	if c.options.Throwaway {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
 	}
-	c := &Cluster{URL: fmt.Sprintf("postgres://ydrion@127.0.0.1:%d/postgres?sslmode=disable", port), done: make(chan error, 1), log: folder + ".log"}
-	out, err := os.OpenFile(c.log, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
-	if err != nil {
-		return nil, err
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.stopping {
+		return errStopping
 	}
-	started := make(chan error)
+	out, err := os.OpenFile(c.log(), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	started, ended := make(chan error), make(chan struct{})
+	cmd := exec.Command(postgres, args...)
 	go func() {
 		// The signal at our death follows the thread that started the process.
 		runtime.LockOSThread()
 		defer runtime.UnlockOSThread()
 		defer out.Close()
-		cmd := exec.Command(postgres, args...)
 		cmd.Dir = "/"
 		cmd.Stdout, cmd.Stderr = out, out
-		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: account, Pdeathsig: syscall.SIGQUIT, Setpgid: true}
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: c.account, Pdeathsig: syscall.SIGQUIT, Setpgid: true}
 		if err := cmd.Start(); err != nil {
 			started <- err
 			return
 		}
-		c.process = cmd.Process
 		started <- nil
-		c.done <- cmd.Wait()
+		result := cmd.Wait()
+		c.mu.Lock()
+		c.result = result
+		c.mu.Unlock()
+		close(ended)
 	}()
 	if err := <-started; err != nil {
-		return nil, fmt.Errorf("starting the database: %w", err)
+		return fmt.Errorf("starting the database: %w", err)
 	}
-	return c, nil
+	c.process, c.ended = cmd.Process, ended
+	return nil
 }
+
+func (c *Cluster) log() string { return c.folder + ".log" }
 
 // wait waits until the cluster answers.
 func (c *Cluster) wait(ctx context.Context) error {
@@ -257,13 +311,12 @@ func (c *Cluster) wait(ctx context.Context) error {
 			return conn.Close(ctx)
 		}
 		select {
-		case ended := <-c.done:
-			c.done <- ended
-			log, _ := os.ReadFile(c.log) //nolint: the reason is a help, not needed
+		case <-c.ended:
+			log, _ := os.ReadFile(c.log()) //nolint: the reason is a help, not needed
 			if bytes.Contains(log, []byte("postmaster.pid")) {
 				return fmt.Errorf("the database of this data folder is already running: is another service using it?")
 			}
-			return fmt.Errorf("the database ended at its start: %w: %s", ended, lastLine(log))
+			return fmt.Errorf("the database ended at its start: %w: %s", c.result, lastLine(log))
 		case <-ctx.Done():
 			return fmt.Errorf("the database does not answer: %w", err)
 		case <-time.After(20 * time.Millisecond):
@@ -279,13 +332,17 @@ func lastLine(b []byte) []byte {
 // Stop ends the cluster: open connections are closed, what was committed is
 // kept.
 func (c *Cluster) Stop() error {
-	if err := c.process.Signal(syscall.SIGINT); err != nil && !errors.Is(err, os.ErrProcessDone) {
+	c.mu.Lock()
+	c.stopping = true
+	process, ended := c.process, c.ended
+	c.mu.Unlock()
+	if err := process.Signal(syscall.SIGINT); err != nil && !errors.Is(err, os.ErrProcessDone) {
 		return fmt.Errorf("stopping the database: %w", err)
 	}
 	select {
-	case <-c.done:
+	case <-ended:
 		return nil
 	case <-time.After(30 * time.Second):
-		return errors.Join(errors.New("the database did not stop within 30 s and was ended"), c.process.Signal(syscall.SIGQUIT))
+		return errors.Join(errors.New("the database did not stop within 30 s and was ended"), process.Signal(syscall.SIGQUIT))
 	}
 }

@@ -5,7 +5,9 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -62,6 +64,18 @@ func TestCluster(t *testing.T) {
 	}
 	if err := exec(c.URL, "insert into kept values (1)"); err != nil {
 		t.Error(err)
+	}
+	// Killed, it comes back by itself, at the same address.
+	if err := c.process.Signal(syscall.SIGQUIT); err != nil {
+		t.Fatal(err)
+	}
+	<-c.ended
+	deadline := time.Now().Add(20 * time.Second)
+	for exec(c.URL, "insert into kept values (2)") != nil {
+		if time.Now().After(deadline) {
+			t.Fatal("the cluster does not come back")
+		}
+		time.Sleep(20 * time.Millisecond)
 	}
 	if err := c.Stop(); err != nil {
 		t.Fatal(err)

@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"path"
+	"slices"
 	"sort"
 	"strings"
 
@@ -120,7 +121,7 @@ func (c *compilation) plan() *flow.Plan {
 	}
 	if r.Dialect.NoHeading {
 		for _, f := range s.Record {
-			if !contains(r.Dialect.Columns, f.Name) {
+			if !slices.Contains(r.Dialect.Columns, f.Name) {
 				c.out = append(c.out, finding.New("route.columns", r.Places["read"], "the schema's field %q is not among the columns that the route names", f.Name))
 			}
 		}
@@ -134,15 +135,6 @@ func (c *compilation) plan() *flow.Plan {
 	c.out = append(c.out, findings...)
 	names := c.names(scope)
 	return &flow.Plan{Source: r.Dialect, Charset: r.Charset, Schema: s, Program: program, Target: target, After: []byte(r.Good.After), Names: names, Separate: r.Good.PerRecord}
-}
-
-func contains(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
 }
 
 func (c *compilation) target(m *lang.Map, at func(int) place.Place) format.Target {

@@ -18,6 +18,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"ydrion/archive"
@@ -52,6 +53,9 @@ type Config struct {
 type Engine struct {
 	Config
 	poke chan struct{}
+	// troubles counts what has gone wrong: after trouble with the database,
+	// files may be held that it no longer knows.
+	troubles atomic.Int64
 
 	mu         sync.Mutex
 	compiled   map[string]*route.Compiled // by route and revision
@@ -171,8 +175,12 @@ func (e *Engine) Take(ctx context.Context, name, revision string, c listen.Candi
 	lane.Lock()
 	defer lane.Unlock()
 	id, mine, err := e.Store.Claim(ctx, store.Claim{Route: name, Path: c.Path, Folder: c.Folder, Name: c.Name, Size: c.Info.Size, Modified: c.Info.Modified, Device: c.Info.Device, Inode: c.Info.Inode, Noticed: c.Noticed})
-	if err != nil || !mine {
+	if err != nil {
+		e.troubles.Add(1)
 		return err
+	}
+	if !mine {
+		return nil
 	}
 	if !e.hold(id) {
 		return nil
@@ -199,6 +207,7 @@ func (e *Engine) settle(ctx context.Context, p store.Pending, err error) {
 	if ctx.Err() != nil {
 		return // stopped: the next start goes on with it
 	}
+	e.troubles.Add(1)
 	e.Log.Error("a pickup cannot go on; it will be tried again", "pickup", p.Pickup, "route", p.Route, "file", p.Name, "error", err, "try", t.count, "again_in", pause(t.count))
 	if err := e.Store.Held(ctx, p.Pickup, err.Error()); err != nil {
 		e.Log.Error("recording why a pickup is held", "pickup", p.Pickup, "error", err)
@@ -266,6 +275,9 @@ func (e *Engine) holding(p *store.Pending) string {
 
 const heldPrefix = "pickup-"
 
+// Troubles counts what has gone wrong so far.
+func (e *Engine) Troubles() int64 { return e.troubles.Load() }
+
 // Restore puts files back into an inbox that are held for pickups that the
 // database does not know: it has lost its latest records or is another one.
 func (e *Engine) Restore(ctx context.Context, inbox string) error {
@@ -298,6 +310,9 @@ func (e *Engine) Restore(ctx context.Context, inbox string) error {
 		err := fs.ErrExist
 		for n := 1; errors.Is(err, fs.ErrExist); n++ {
 			err = e.FS.Move(filepath.Join(inbox, files.Hidden, entry), filepath.Join(inbox, deliver.Counted(name, n)))
+		}
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // its pickup has just ended
 		}
 		if err != nil {
 			return fmt.Errorf("putting %s back into %s: %w", name, inbox, err)

@@ -81,7 +81,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	url := c.DatabaseURL
 	if url == "" {
 		var err error
-		if s.cluster, err = managed.Start(ctx, filepath.Join(c.Data, "postgres"), managed.Options{Throwaway: c.Throwaway}); err != nil {
+		if s.cluster, err = managed.Start(ctx, filepath.Join(c.Data, "postgres"), managed.Options{Throwaway: c.Throwaway, Died: func(err error) { c.Log.Error("the database has ended by itself and is started again", "error", err) }}); err != nil {
 			return nil, err
 		}
 		url = s.cluster.URL
@@ -321,6 +321,7 @@ func (s *Service) listen(ctx context.Context, name, revision string) error {
 			}
 		}
 	})
+	s.tasks.Go(func() { s.restoreAfterTrouble(life, l.listener) })
 	s.tasks.Go(func() {
 		defer close(l.done)
 		for c := range ready {
@@ -330,6 +331,12 @@ func (s *Service) listen(ctx context.Context, name, revision string) error {
 			if err := s.engine.Take(s.work, name, revision, c); err != nil {
 				s.Log.Error("a file cannot be taken", "route", name, "file", c.Path, "error", err)
 				l.listener.Again(c.Path, "it cannot be taken: "+err.Error())
+				// What keeps one file from being claimed (the database is away)
+				// keeps the others too.
+				select {
+				case <-life.Done():
+				case <-time.After(time.Second):
+				}
 				continue
 			}
 			l.listener.Forget(c.Path)
@@ -346,6 +353,21 @@ func (s *Service) restore(l *listen.Listener) error {
 		}
 	}
 	return nil
+}
+
+// restoreAfterTrouble does so again when something has gone wrong since: a
+// database that died may have forgotten its latest claims.
+func (s *Service) restoreAfterTrouble(life context.Context, l *listen.Listener) {
+	for seen := s.engine.Troubles(); ; {
+		select {
+		case <-life.Done():
+			return
+		case <-time.After(2 * time.Second):
+		}
+		if now := s.engine.Troubles(); now != seen && s.restore(l) == nil {
+			seen = now
+		}
+	}
 }
 
 // fail remembers why a listener cannot work, nil if it can.

@@ -181,6 +181,8 @@ func (s *Store) Commit(ctx context.Context, c Commit) error {
 	b := c.Balance
 	batch.Queue(`update runs set state = 'committed', reason = '', committed_at = now(), records_in = $2, good = $3, rejected = $4, filtered = $5, warnings = $6, bytes = $7, whole = $8, findings = $9::text::jsonb
 		where id = $1 and state = 'working'`, c.Run, b.In, b.Good, b.Rejected, b.Filtered, b.Warnings, b.Bytes, c.Whole, string(findings))
+	// A run that is not there, or not working any more, fails the whole.
+	batch.Queue(`select 1 / count(*) from runs where id = $1 and state = 'committed'`, c.Run)
 	queueDeliveries(&batch, c.Deliveries)
 	if err := queueRejects(&batch, c.Run, c.Rejects); err != nil {
 		return err

@@ -90,6 +90,7 @@ type Bed struct {
 	Database string
 	FS       files.FS
 	Log      *Log
+	private  bool
 }
 
 // Log keeps what a service logs, for when a test fails.
@@ -121,6 +122,11 @@ func In(data, database string) Option {
 	return func(b *Bed) { b.Data, b.Database = data, database }
 }
 
+// Private makes the service run a cluster of its own under a data folder.
+func Private(data string) Option {
+	return func(b *Bed) { b.Data, b.private = data, true }
+}
+
 // Start starts a service; it is ended with the test.
 func Start(t testing.TB, options ...Option) *Bed {
 	t.Helper()
@@ -131,11 +137,11 @@ func Start(t testing.TB, options ...Option) *Bed {
 	if b.Data == "" {
 		b.Data = t.TempDir()
 	}
-	if b.Database == "" {
+	if b.Database == "" && !b.private {
 		b.Database = Database(t)
 	}
 	var err error
-	b.Hosted, err = cli.Host(context.Background(), cli.HostConfig{Listen: "127.0.0.1:0", Config: service.Config{Data: b.Data, DatabaseURL: b.Database, Environment: Workspace(t).Environments["demo"], FS: b.FS, Log: slog.New(slog.NewTextHandler(b.Log, nil))}})
+	b.Hosted, err = cli.Host(context.Background(), cli.HostConfig{Listen: "127.0.0.1:0", Config: service.Config{Data: b.Data, DatabaseURL: b.Database, Environment: Workspace(t).Environments["demo"], FS: b.FS, Throwaway: true, Log: slog.New(slog.NewTextHandler(b.Log, nil))}})
 	if err != nil {
 		t.Fatal(err)
 	}

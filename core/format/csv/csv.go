@@ -16,6 +16,7 @@ package csv
 
 import (
 	"fmt"
+	"slices"
 
 	"ydrion/core/finding"
 	"ydrion/core/format"
@@ -110,7 +111,7 @@ func (r *Reader) bind(fields []string) finding.List {
 		if !ok {
 			var free []string
 			for _, n := range r.names {
-				if !contains(fields, n) {
+				if !slices.Contains(fields, n) {
 					free = append(free, n)
 				}
 			}
@@ -134,13 +135,4 @@ func (r *Reader) bind(fields []string) finding.List {
 		}
 	}
 	return out
-}
-
-func contains(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
 }
