@@ -50,6 +50,7 @@ type Listener struct {
 
 	mu    sync.Mutex
 	known map[string]*seen
+	wake  chan struct{} // receives when a file has to be considered anew
 }
 
 // seen is what is known of a file that was noticed.
@@ -69,7 +70,7 @@ const settle = time.Second
 // Run listens until the context ends.
 func (l *Listener) Run(ctx context.Context) error {
 	l.mu.Lock()
-	l.known = map[string]*seen{}
+	l.known, l.wake = map[string]*seen{}, make(chan struct{}, 1)
 	l.mu.Unlock()
 	if err := l.FS.MakeFolder(l.Folder); err != nil {
 		return err
@@ -88,9 +89,9 @@ func (l *Listener) Run(ctx context.Context) error {
 	rhythm := time.NewTicker(l.Settings.Rhythm)
 	defer rhythm.Stop()
 	for {
-		var wake <-chan time.Time
+		var recheck <-chan time.Time
 		if next := l.next(); next > 0 {
-			wake = time.After(next)
+			recheck = time.After(next)
 		}
 		select {
 		case <-ctx.Done():
@@ -107,8 +108,9 @@ func (l *Listener) Run(ctx context.Context) error {
 			l.note(ctx, e.path, true)
 		case <-rhythm.C:
 			l.look(ctx)
-		case <-wake:
+		case <-recheck:
 			l.retry(ctx)
+		case <-l.wake: // whether and when is asked at the top
 		}
 	}
 }
@@ -299,6 +301,10 @@ func (l *Listener) Again(path, reason string) {
 	defer l.mu.Unlock()
 	if s := l.known[path]; s != nil {
 		s.given, s.reason, s.changed = false, reason, time.Now()
+		select {
+		case l.wake <- struct{}{}:
+		default: // it has been told already
+		}
 	}
 }
 
