@@ -168,7 +168,11 @@ full speed.`,
 			if a.json {
 				err = a.printJSON(trial)
 			} else {
-				a.trial(trial, args[1], request.Whole)
+				more := " (so far; there are more records, see --limit and --record)"
+				if request.Whole {
+					more = ""
+				}
+				a.trial(trial, args[1], more)
 			}
 			if err == nil && (trial.Findings.HasErrors() || trial.Balance.Rejected > 0) {
 				err = errFindings
@@ -205,8 +209,9 @@ func (a *app) progress() func(flow.Balance) {
 	}
 }
 
-// trial prints records side by side: what came in, what went out.
-func (a *app) trial(t *service.Trial, name string, whole bool) {
+// trial prints records side by side: what came in, what went out; and more, if
+// there are more records than are shown.
+func (a *app) trial(t *service.Trial, name, more string) {
 	for _, f := range t.Findings {
 		f.Place.File = name
 		fmt.Fprintln(a.out, f)
@@ -232,8 +237,8 @@ func (a *app) trial(t *service.Trial, name string, whole bool) {
 	}
 	b := t.Balance
 	fmt.Fprintf(a.out, "\n%s: %s in = %d good + %d rejected + %d filtered", name, count(int(b.In), "record"), b.Good, b.Rejected, b.Filtered)
-	if t.More && !whole {
-		fmt.Fprint(a.out, " (so far; there are more records, see --limit and --record)")
+	if t.More {
+		fmt.Fprint(a.out, more)
 	}
 	fmt.Fprintln(a.out)
 }

@@ -370,7 +370,11 @@ func (a *app) pickup() *cobra.Command {
 				if !a.json {
 					trial.Findings = nil // the run has them
 					trial.Balance.In, trial.Balance.Good, trial.Balance.Rejected, trial.Balance.Filtered = p.Runs[0].In, p.Runs[0].Good, p.Runs[0].Rejected, p.Runs[0].Filtered
-					a.trial(trial, p.Name, false)
+					more := ""
+					if shown := len(trial.Records); shown > 0 {
+						more = fmt.Sprintf("; more records: --from %d", trial.Records[shown-1].Record+1)
+					}
+					a.trial(trial, p.Name, more)
 				}
 			}
 			if a.json {

@@ -119,7 +119,7 @@ func (r *Reader) open(fields []string) (finding.List, error) {
 	if len(r.names) == 1 && len(fields) > 1 && out.HasErrors() {
 		for _, c := range []byte{';', '\t', '|', ','} {
 			if c != r.delimiter && strings.Count(r.names[0], string(c)) >= 1 {
-				f := finding.New("csv.delimiter", place.Place{Line: r.headingLine, Column: 1}, "the heading has no %s in it; the delimiter seems to be %s", charName(r.delimiter), charName(c))
+				f := finding.New("csv.delimiter", place.Place{Line: r.headingLine, Column: 1}, "the heading is not separated by %s; the delimiter seems to be %s", charName(r.delimiter), charName(c))
 				f.Seen, f.Expected = charName(c), charName(r.delimiter)
 				return finding.List{f.Suggest("send the file with %s, or change the route's delimiter", charName(r.delimiter))}, nil
 			}
