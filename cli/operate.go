@@ -28,16 +28,12 @@ Nothing is published if anything is wrong. Pickups that are under way finish wit
 the revision they began with.`,
 		Example: "  ydrion publish demo/workspace --dry-run\n  ydrion publish demo/workspace --route specimen-orders\n  ydrion publish demo/workspace --start",
 		Args:    cobra.MaximumNArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
+		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
 			folder := "."
 			if len(args) == 1 {
 				folder = args[0]
 			}
 			w, err := load(folder)
-			if err != nil {
-				return err
-			}
-			client, err := a.client()
 			if err != nil {
 				return err
 			}
@@ -69,12 +65,23 @@ the revision they began with.`,
 				return errFindings
 			}
 			return nil
-		},
+		}),
 	})
 	c.Flags().StringSliceVar(&request.Routes, "route", nil, "publish only these routes")
 	c.Flags().BoolVar(&request.Dry, "dry-run", false, "only say what would be published")
 	c.Flags().BoolVar(&start, "start", false, "start the routes too")
 	return c
+}
+
+// asking makes a command out of a question to the service.
+func (a *app) asking(ask func(cmd *cobra.Command, client *api.Client, args []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		client, err := a.client()
+		if err != nil {
+			return err
+		}
+		return ask(cmd, client, args)
+	}
 }
 
 func (a *app) published(answer api.PublishAnswer, dry bool) {
@@ -100,11 +107,7 @@ func (a *app) overview() *cobra.Command {
 	return a.jsonFlag(&cobra.Command{
 		Use: "overview", Short: "Today at a glance: routes, records, latest pickups", Args: cobra.NoArgs,
 		Example: "  ydrion overview",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, _ []string) error {
 			o, err := client.Overview(cmd.Context())
 			if err != nil || a.json {
 				if err == nil {
@@ -123,7 +126,7 @@ func (a *app) overview() *cobra.Command {
 			}
 			fmt.Fprintln(a.out)
 			return a.pickupTable(o.Latest)
-		},
+		}),
 	})
 }
 
@@ -132,11 +135,7 @@ func n(v int64) string { return strconv.FormatInt(v, 10) }
 func (a *app) routes() *cobra.Command {
 	return a.jsonFlag(&cobra.Command{
 		Use: "routes", Short: "List the published routes", Args: cobra.NoArgs, Example: "  ydrion routes\n  ydrion routes --json",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, _ []string) error {
 			list, err := client.Routes(cmd.Context())
 			if err != nil {
 				return err
@@ -153,7 +152,7 @@ func (a *app) routes() *cobra.Command {
 				rows = append(rows, []string{r.Name, r.State, strconv.Itoa(r.Number), n(r.Today.Pickups), n(r.Today.Good), n(r.Today.Rejected), strconv.Itoa(r.Waiting), r.PublishedAt.Local().Format("2006-01-02 15:04")})
 			}
 			return a.table("ROUTE,STATE,REVISION,PICKUPS TODAY,GOOD,REJECTED,WAITING,PUBLISHED", rows)
-		},
+		}),
 	})
 }
 
@@ -177,11 +176,7 @@ func (a *app) completeRoutes(cmd *cobra.Command, args []string, _ string) ([]str
 func (a *app) route() *cobra.Command {
 	return a.jsonFlag(&cobra.Command{
 		Use: "route NAME", Short: "Show one route: its stages, counts and waiting files", Args: cobra.ExactArgs(1), Example: "  ydrion route specimen-orders", ValidArgsFunction: a.completeRoutes,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
 			s, err := client.Route(cmd.Context(), args[0])
 			if err != nil {
 				return err
@@ -207,7 +202,7 @@ func (a *app) route() *cobra.Command {
 				fmt.Fprintf(a.out, "\n  waiting: %s since %s: %s\n", w.Path, w.Since.Local().Format("15:04:05"), w.Reason)
 			}
 			return nil
-		},
+		}),
 	})
 }
 
@@ -219,11 +214,7 @@ func (a *app) stop() *cobra.Command {
 func (a *app) running(verb, short string, running bool) *cobra.Command {
 	return a.jsonFlag(&cobra.Command{
 		Use: verb + " ROUTE...", Short: short, Args: cobra.MinimumNArgs(1), Example: "  ydrion " + verb + " specimen-orders", ValidArgsFunction: a.completeRoutes,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
 			for _, name := range args {
 				s, err := client.SetRunning(cmd.Context(), name, running)
 				if err != nil {
@@ -238,7 +229,7 @@ func (a *app) running(verb, short string, running bool) *cobra.Command {
 				fmt.Fprintf(a.out, "%s: %s\n", s.Name, s.State)
 			}
 			return nil
-		},
+		}),
 	})
 }
 
@@ -252,11 +243,7 @@ func (a *app) pickups() *cobra.Command {
 		Long: `List pickups, newest first. --since and --until take a date, a time, or a
 duration before now such as 90m or 24h.`,
 		Example: "  ydrion pickups --route specimen-orders --state rejected,held\n  ydrion pickups --name 'brunholm*' --since 24h\n  ydrion pickups --before 1200",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, _ []string) error {
 			q := url.Values{"limit": {strconv.Itoa(limit)}}
 			for k, v := range map[string]string{"route": route, "name": name, "state": strings.Join(states, ",")} {
 				if v != "" {
@@ -294,7 +281,7 @@ duration before now such as 90m or 24h.`,
 				fmt.Fprintf(a.out, "older ones: --before %d\n", page.Next)
 			}
 			return nil
-		},
+		}),
 	})
 	f := c.Flags()
 	f.StringVar(&route, "route", "", "only this route")
@@ -343,12 +330,8 @@ func (a *app) pickup() *cobra.Command {
 	c := a.jsonFlag(&cobra.Command{
 		Use: "pickup NUMBER", Short: "Show one pickup: timeline, deliveries, records in and out side by side, findings", Args: cobra.ExactArgs(1),
 		Example: "  ydrion pickup 2\n  ydrion pickup 2 --rejected\n  ydrion pickup 2 --from 100 --limit 5",
-		RunE: func(cmd *cobra.Command, args []string) error {
+		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
 			id, err := pickupNumber(args[0])
-			if err != nil {
-				return err
-			}
-			client, err := a.client()
 			if err != nil {
 				return err
 			}
@@ -381,7 +364,7 @@ func (a *app) pickup() *cobra.Command {
 				return a.printJSON(out)
 			}
 			return nil
-		},
+		}),
 	})
 	c.Flags().Int64Var(&from, "from", 1, "first record to show")
 	c.Flags().IntVar(&limit, "limit", 3, "how many records to show")
@@ -443,12 +426,8 @@ func (a *app) rejects() *cobra.Command {
 	var after int64
 	c := a.jsonFlag(&cobra.Command{
 		Use: "rejects PICKUP", Short: "List the rejected records of a pickup's latest run with their findings", Args: cobra.ExactArgs(1), Example: "  ydrion rejects 2\n  ydrion rejects 2 --json",
-		RunE: func(cmd *cobra.Command, args []string) error {
+		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
 			id, err := pickupNumber(args[0])
-			if err != nil {
-				return err
-			}
-			client, err := a.client()
 			if err != nil {
 				return err
 			}
@@ -486,7 +465,7 @@ func (a *app) rejects() *cobra.Command {
 				fmt.Fprintf(a.out, "more: --after %d\n", page.Next)
 			}
 			return nil
-		},
+		}),
 	})
 	c.Flags().IntVar(&limit, "limit", 100, "how many at most (1000)")
 	c.Flags().Int64Var(&after, "after", 0, "only records after this one")
@@ -502,11 +481,7 @@ with --then, with that of the latest run. New outputs are delivered; those of
 earlier runs stay as they are. Without --yes it only says what would be run.`,
 		Example: "  ydrion again 2\n  ydrion again 2 5 --yes",
 		Args:    cobra.MinimumNArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
 			revision := "now"
 			if then {
 				revision = "then"
@@ -531,7 +506,7 @@ earlier runs stay as they are. Without --yes it only says what would be run.`,
 				fmt.Fprintf(a.out, "pickup %d: run %d has begun\n", id, run)
 			}
 			return nil
-		},
+		}),
 	}
 	c.Flags().BoolVar(&then, "then", false, "with the revision of the latest run")
 	c.Flags().BoolVarP(&yes, "yes", "y", false, "do it")
@@ -541,11 +516,7 @@ earlier runs stay as they are. Without --yes it only says what would be run.`,
 func (a *app) watch() *cobra.Command {
 	return a.jsonFlag(&cobra.Command{
 		Use: "watch", Short: "Print what happens, as it happens, until interrupted", Args: cobra.NoArgs, Example: "  ydrion watch\n  ydrion watch --json | jq .",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			client, err := a.client()
-			if err != nil {
-				return err
-			}
+		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, _ []string) error {
 			r, err := http.NewRequestWithContext(cmd.Context(), http.MethodGet, client.Base+"/api/events", nil)
 			if err != nil {
 				return err
@@ -576,6 +547,6 @@ func (a *app) watch() *cobra.Command {
 			}
 			fmt.Fprintln(os.Stderr, "the service has ended")
 			return lines.Err()
-		},
+		}),
 	})
 }

@@ -111,7 +111,7 @@ func (o *Opened) describe(b *batch.Batch, n batch.Note) finding.Finding {
 	case batch.Check:
 		return o.Plan.Schema.Describe(b, n, o.Reader)
 	}
-	return o.Plan.Program.Describe(b, n)
+	return o.Plan.Program.Describe(b, n, o.Reader)
 }
 
 // Run reads a whole file. An error is one of the system or of the sink, or the

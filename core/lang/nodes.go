@@ -18,6 +18,8 @@ type at int
 
 func (a at) Pos() int { return int(a) }
 
+func (a *at) move(by int) { *a += at(by) }
+
 type (
 	// Text is a text literal: constant parts and expressions in braces.
 	Text struct {
@@ -158,6 +160,34 @@ func operand(n Node) string {
 		}
 	}
 	return n.String()
+}
+
+// children are the nodes directly below a node.
+func children(n Node) []Node {
+	switch n := n.(type) {
+	case *Text:
+		var out []Node
+		for _, p := range n.Parts {
+			if p.Node != nil {
+				out = append(out, p.Node)
+			}
+		}
+		return out
+	case *Call:
+		if n.Unlisted != nil {
+			return append(append([]Node{}, n.Args...), n.Unlisted)
+		}
+		return n.Args
+	case *Answer:
+		return []Node{n.X, n.Value}
+	case *Binary:
+		return []Node{n.L, n.R}
+	case *Not:
+		return []Node{n.X}
+	case *Is:
+		return []Node{n.X}
+	}
+	return nil
 }
 
 // Map is a parsed map.

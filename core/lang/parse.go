@@ -628,41 +628,8 @@ func (p *parser) inner(source string, pos int) Node {
 
 // shift moves a parsed expression to where its source stands.
 func shift(n Node, by int) {
-	switch n := n.(type) {
-	case *Text:
-		n.at += at(by)
-		for _, part := range n.Parts {
-			if part.Node != nil {
-				shift(part.Node, by)
-			}
-		}
-	case *Number:
-		n.at += at(by)
-	case *Constant:
-		n.at += at(by)
-	case *Name:
-		n.at += at(by)
-	case *Call:
-		n.at += at(by)
-		for _, a := range n.Args {
-			shift(a, by)
-		}
-		if n.Unlisted != nil {
-			shift(n.Unlisted, by)
-		}
-	case *Answer:
-		n.at += at(by)
-		shift(n.X, by)
-		shift(n.Value, by)
-	case *Binary:
-		n.at += at(by)
-		shift(n.L, by)
-		shift(n.R, by)
-	case *Not:
-		n.at += at(by)
-		shift(n.X, by)
-	case *Is:
-		n.at += at(by)
-		shift(n.X, by)
+	n.(interface{ move(by int) }).move(by)
+	for _, c := range children(n) {
+		shift(c, by)
 	}
 }

@@ -28,7 +28,7 @@ type Program struct {
 type line struct {
 	at     place.Place
 	target string
-	source string
+	slot   int // the source field that it is about, or -1
 }
 
 type rule struct {
@@ -271,7 +271,7 @@ func (b *builder) program(pieces []format.Piece) *Program {
 	p.null, _ = b.target.Null()
 	for _, r := range b.rules {
 		b.check(r.condition)
-		p.rules = append(p.rules, rule{b.compile(r.condition), b.compile(r.Value), r.Verb == "skip", b.line(p, r.Statement.At, r.Verb, r.condition.String())})
+		p.rules = append(p.rules, rule{b.compile(r.condition), b.compile(r.Value), r.Verb == "skip", b.line(p, r.Statement.At, r.Verb, r.Value, r.condition)})
 	}
 	var prefix []byte
 	var open []int
@@ -290,7 +290,7 @@ func (b *builder) program(pieces []format.Piece) *Program {
 				continue
 			}
 			a := b.action(p, e)
-			a.line = b.line(p, e.node.Pos(), e.path, e.node.String())
+			a.line = b.line(p, e.node.Pos(), e.path, e.node)
 			emit(a)
 		case format.If, format.Unless:
 			kind := jumpUnless
@@ -299,7 +299,7 @@ func (b *builder) program(pieces []format.Piece) *Program {
 			}
 			e := b.nodes[piece.Expression]
 			open = append(open, len(p.actions))
-			emit(action{kind: kind, eval: b.compile(e.node), line: b.line(p, e.node.Pos(), "when", e.node.String())})
+			emit(action{kind: kind, eval: b.compile(e.node), line: b.line(p, e.node.Pos(), "when", e.node)})
 		case format.End:
 			if prefix != nil {
 				emit(action{kind: write})
@@ -317,8 +317,17 @@ func (b *builder) program(pieces []format.Piece) *Program {
 	return p
 }
 
-func (b *builder) line(p *Program, pos int, target, source string) int32 {
-	p.lines = append(p.lines, line{b.place(pos), target, source})
+// line notes where an action comes from and which source field it is about: the
+// first that its expressions name.
+func (b *builder) line(p *Program, pos int, target string, about ...Node) int32 {
+	l := line{b.place(pos), target, -1}
+	for len(about) > 0 && l.slot < 0 {
+		if slot, ok := b.field(about[0]); ok {
+			l.slot = slot
+		}
+		about = append(children(about[0]), about[1:]...)
+	}
+	p.lines = append(p.lines, l)
 	return int32(len(p.lines) - 1)
 }
 
@@ -572,21 +581,29 @@ func trimmed(out []byte, begin int, set []byte) []byte {
 }
 
 // Describe makes the finding of a map note.
-func (p *Program) Describe(b *batch.Batch, n batch.Note) finding.Finding {
-	at := b.Place(int(n.Record), b.Bounds[n.Record].Off)
+func (p *Program) Describe(b *batch.Batch, n batch.Note, r format.Reader) finding.Finding {
+	record := int(n.Record)
 	if n.Rule == NameRule {
-		return finding.New("deliver.name", at, "no file can be named after this record: %s", n.Text)
+		return finding.New("deliver.name", b.Place(record, b.Bounds[record].Off), "no file can be named after this record: %s", n.Text)
 	}
 	l := p.lines[n.Rule]
-	severity := finding.Error
-	if n.Warn {
-		severity = finding.Warning
+	offset, name := b.Bounds[record].Off, ""
+	f := finding.Finding{Severity: finding.Error, Code: "map.value", Rule: l.at.String() + " " + l.target, Message: n.Text}
+	if l.slot >= 0 {
+		offset, name = r.Locate(b, record, l.slot)
+		v, _ := b.Value(record, l.slot)
+		f.Seen = finding.Shorten(v)
 	}
-	f := finding.Finding{Severity: severity, Code: "map.value", Place: at, Message: n.Text, Rule: l.at.String() + " " + l.target}
-	if l.target == "reject" || l.target == "skip" {
+	f.Place = b.Place(record, offset)
+	f.Place.Path = name
+	switch {
+	case l.target == "reject" || l.target == "skip":
 		f.Code = "map." + l.target
-	} else {
-		f.Message = l.target + ": " + n.Text
+	case name != "":
+		f.Message = name + ": " + n.Text
+	}
+	if n.Warn {
+		f.Severity = finding.Warning
 	}
 	return f
 }

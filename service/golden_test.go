@@ -1,0 +1,79 @@
+package service
+
+import (
+	"flag"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"ydrion/demo"
+)
+
+var update = flag.Bool("update", false, "write the golden files anew")
+
+// TestDemoFilesBecomeWhatTheyBecame holds what the demo's routes make of the
+// demo's files against golden files: every message and every finding.
+func TestDemoFilesBecomeWhatTheyBecame(t *testing.T) {
+	for _, d := range demo.Drops {
+		route := "specimen-orders"
+		if strings.Contains(d.Inbox, "weights") {
+			route = "weight-log"
+		}
+		content, err := fs.ReadFile(demo.Files(), d.File)
+		if err != nil {
+			t.Fatal(err)
+		}
+		trial := try(t, route, string(content), TrialRequest{From: 1, Limit: 100})
+		var got strings.Builder
+		for _, f := range trial.Findings {
+			fmt.Fprintf(&got, "%s\n", f)
+		}
+		for _, r := range trial.Records {
+			fmt.Fprintf(&got, "\n-- record %d, line %d: %s %s\n", r.Record, r.Line, r.Outcome, r.FileName)
+			for _, f := range r.Findings {
+				fmt.Fprintf(&got, "%s (%s)\n", f, f.Rule)
+			}
+			got.WriteString(strings.ReplaceAll(strings.TrimRight(r.Made, "\r\n"), "\r", "\n"))
+			if r.Made != "" {
+				got.WriteByte('\n')
+			}
+		}
+		b := trial.Balance
+		fmt.Fprintf(&got, "\n%d in = %d good + %d rejected + %d filtered\n", b.In, b.Good, b.Rejected, b.Filtered)
+		golden := filepath.Join("testdata", d.File+".golden")
+		if *update {
+			if err := os.WriteFile(golden, []byte(got.String()), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			continue
+		}
+		want, err := os.ReadFile(golden)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got.String() != string(want) {
+			t.Errorf("%s became something else; if that is right, run the test with -update\n%s", d.File, difference(string(want), got.String()))
+		}
+	}
+}
+
+// difference shows the first lines that differ.
+func difference(want, got string) string {
+	w, g := strings.Split(want, "\n"), strings.Split(got, "\n")
+	for i := range max(len(w), len(g)) {
+		a, b := "(nothing)", "(nothing)"
+		if i < len(w) {
+			a = w[i]
+		}
+		if i < len(g) {
+			b = g[i]
+		}
+		if a != b {
+			return fmt.Sprintf("line %d was\n%s\nand is\n%s", i+1, a, b)
+		}
+	}
+	return ""
+}
