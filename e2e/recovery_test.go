@@ -369,3 +369,32 @@ func TestStopWhileAtWork(t *testing.T) {
 		t.Errorf("%d late rejects, %v", len(page.Items), err)
 	}
 }
+
+// busy says for a while that somebody has every held file open for writing.
+type busy struct {
+	files.Real
+	until time.Time
+}
+
+func (b busy) Free(name string) (string, error) {
+	if strings.Contains(name, files.Hidden) && time.Now().Before(b.until) {
+		return "somebody still has the file open for writing", nil
+	}
+	return b.Real.Free(name)
+}
+
+// TestOpenedInTheLastMoment: a file that somebody opened for writing between
+// the look and the taking is put back, and taken later.
+func TestOpenedInTheLastMoment(t *testing.T) {
+	b := testbed.Start(t, testbed.On(busy{until: time.Now().Add(700 * time.Millisecond)}))
+	b.Publish(inOneFile(t))
+	b.Drop("stations/inbox", "sheet.csv", heading+row(1))
+	testbed.Until(t, "it has come out", func() bool { return len(b.List("laboratory/orders")) == 1 })
+	page, err := b.Client.Pickups(context.Background(), url.Values{"state": {"withdrawn"}})
+	if err != nil || len(page.Items) == 0 || !strings.Contains(page.Items[0].Reason, "it was put back: somebody still has the file open") {
+		t.Errorf("%+v %v", page.Items, err)
+	}
+	if got := b.List("laboratory/orders"); len(got) != 1 || strings.Count(b.Read("laboratory/orders", got[0]), "MSH|") != 1 {
+		t.Errorf("outputs %v", got)
+	}
+}

@@ -188,8 +188,16 @@ func (e *Engine) Take(ctx context.Context, name, revision string, c listen.Candi
 	defer e.release(id)
 	p := store.Pending{Pickup: id, Route: name, Path: c.Path, Folder: c.Folder, Name: c.Name, State: "claimed", Revision: &revision}
 	e.settle(ctx, p, e.proceed(ctx, &p))
+	if p.State == putBack {
+		return errPutBack
+	}
 	return nil
 }
+
+// putBack is where a pickup stands whose file was found busy after all.
+const putBack = "put back"
+
+var errPutBack = errors.New("somebody opened it in the last moment; it was put back")
 
 // settle records how an attempt ended that did not come to its end.
 func (e *Engine) settle(ctx context.Context, p store.Pending, err error) {
@@ -307,17 +315,23 @@ func (e *Engine) Restore(ctx context.Context, inbox string) error {
 		if known[id] == filepath.Join(inbox, name) {
 			continue
 		}
-		err := fs.ErrExist
-		for n := 1; errors.Is(err, fs.ErrExist); n++ {
-			err = e.FS.Move(filepath.Join(inbox, files.Hidden, entry), filepath.Join(inbox, deliver.Counted(name, n)))
-		}
-		if errors.Is(err, fs.ErrNotExist) {
-			continue // its pickup has just ended
-		}
-		if err != nil {
-			return fmt.Errorf("putting %s back into %s: %w", name, inbox, err)
+		if err := e.putBack(filepath.Join(inbox, files.Hidden, entry), inbox, name); err != nil {
+			return err
 		}
 		e.Log.Warn("a held file that no record knows was put back", "file", name, "inbox", inbox)
+	}
+	return nil
+}
+
+// putBack moves a held file into its inbox again, under its name or, if there is
+// another of that name by now, with a number. It is good if the file is gone.
+func (e *Engine) putBack(held, inbox, name string) error {
+	err := fs.ErrExist
+	for n := 1; errors.Is(err, fs.ErrExist); n++ {
+		err = e.FS.Move(held, filepath.Join(inbox, deliver.Counted(name, n)))
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("putting %s back into %s: %w", name, inbox, err)
 	}
 	return nil
 }
@@ -348,6 +362,19 @@ func (e *Engine) take(ctx context.Context, p *store.Pending) (gone bool, err err
 		}
 	} else if err != nil {
 		return false, fmt.Errorf("taking %s: %w", p.Path, err)
+	}
+	// Out of sight nobody can open it any more: if nobody has it open for writing
+	// now, it will not change.
+	switch reason, err := e.FS.Free(held); {
+	case err != nil:
+		return false, fmt.Errorf("taking %s: %w", p.Path, err)
+	case reason != "":
+		if err := e.putBack(held, folder, p.Name); err != nil {
+			return false, err
+		}
+		e.Tell(Event{Kind: "pickup", Route: p.Route, Pickup: p.Pickup, Name: p.Name, State: "withdrawn", Reason: reason})
+		p.State = putBack
+		return true, e.Store.Withdrawn(ctx, p.Pickup, "it was put back: "+reason)
 	}
 	sum, size, err := e.hash(held)
 	if err != nil {
