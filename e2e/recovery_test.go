@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"net/url"
 	"os"
@@ -35,19 +36,21 @@ func TestCrashAtEveryStep(t *testing.T) {
 		if testing.Short() && k%3 != 0 {
 			continue
 		}
-		broken := &files.Faulty{FS: files.Real{}}
+		var last atomic.Int64 // the last call that goes well
+		last.Store(math.MaxInt64)
+		broken := &files.Faulty{FS: files.Real{}, Fail: func(call int64, _, _ string) error {
+			if call > last.Load() {
+				return errCrash
+			}
+			return nil
+		}}
 		database, data := testbed.Database(t), t.TempDir()
 		reached := false
 		t.Run(fmt.Sprintf("call %d", k), func(t *testing.T) {
 			b := testbed.Start(t, testbed.On(broken), testbed.In(data, database))
 			b.Publish(inOneFile(t))
 			before := broken.Calls.Load()
-			broken.Fail = func(call int64, _, _ string) error {
-				if call >= before+k {
-					return errCrash
-				}
-				return nil
-			}
+			last.Store(before + k - 1)
 			b.Drop("stations/inbox", "sheet.csv", content)
 			testbed.Until(t, "it crashes or ends", func() bool {
 				reached = broken.Calls.Load() >= before+k
