@@ -9,6 +9,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -16,6 +18,7 @@ import (
 
 	"ydrion/console"
 	"ydrion/demo"
+	"ydrion/files"
 	"ydrion/testbed"
 )
 
@@ -205,6 +208,59 @@ func TestConsoleWithoutAnything(t *testing.T) {
 		t.Fatal(err)
 	}
 	text(t, ctx, "header", "not live")
+}
+
+// TestConsoleTellsWhatIsWrong: files that wait, pickups that are held, a service
+// that goes away, links to filtered lists.
+func TestConsoleTellsWhatIsWrong(t *testing.T) {
+	var down atomic.Bool
+	down.Store(true)
+	broken := &files.Faulty{FS: files.Real{}, Fail: func(_ int64, operation, name string) error {
+		if down.Load() && operation == "create" && strings.Contains(name, "laboratory") {
+			return &os.PathError{Op: "open", Path: name, Err: syscall.ENOSPC}
+		}
+		return nil
+	}}
+	b := testbed.Start(t, testbed.On(broken))
+	b.Drop("stations/inbox", "stuck.csv", heading+row(1))
+	if err := syscall.Mkfifo(b.Path("stations/inbox/pipe.csv"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	b.Publish(inOneFile(t))
+	b.Drop("stations/inbox", "markup.csv", heading+strings.Replace(row(2), "calm", "<b>&amp;</b>", 1)+strings.Replace(row(3), "36.5", "<script>", 1))
+	ctx := browser(t)
+	do(t, ctx, chromedp.Navigate(b.URL+"/#token="+b.Token))
+	text(t, ctx, "main", "held: cannot go on, tried again")
+	do(t, ctx, chromedp.Click("//a[contains(., 'held: cannot go on')]"))
+	text(t, ctx, "table.pickups", "stuck.csv", "no space left on device")
+	if seen := inner(ctx, "table.pickups"); strings.Contains(seen, "delivered") {
+		t.Errorf("the list is not filtered: %s", seen)
+	}
+
+	// It comes right by itself, and the page follows.
+	down.Store(false)
+	text(t, ctx, "main", "No pickup matches")
+	do(t, ctx, chromedp.Navigate(b.URL+"/routes/specimen-orders"))
+	text(t, ctx, "main", "1 file waiting in the folder", "pipe.csv", "it is not an ordinary file")
+	text(t, ctx, "table.pickups", "stuck.csv", "delivered")
+	do(t, ctx, chromedp.Click("//button[contains(., 'specimen-to-order.map')]"))
+	text(t, ctx, "pre", "map specimen_to_order")
+
+	// What stands in the data is shown, never obeyed.
+	markup := b.Ended("markup.csv", 0)
+	do(t, ctx, chromedp.Navigate(b.URL+"/pickups?name=markup"))
+	do(t, ctx, chromedp.Click(fmt.Sprintf("//a[normalize-space()='%d']", markup.ID)))
+	text(t, ctx, "[data-record='2'] dd.bad", "<script>")
+	do(t, ctx, chromedp.Click(chromedp.CSS(".p-toggleswitch-input")))
+	text(t, ctx, "[data-record='1']", "<b>&amp;</b>")
+
+	// A page that is there when the service goes says so.
+	if err := b.End(); err != nil {
+		t.Fatal(err)
+	}
+	text(t, ctx, "header", "not live")
+	do(t, ctx, chromedp.KeyEvent("g"), chromedp.KeyEvent("r"))
+	text(t, ctx, "main", "This could not be loaded.", "The service does not answer", "Try again")
 }
 
 // TestPicturesOfTheClient renders what the client prints as it looks in a

@@ -4,7 +4,7 @@ import { onMounted, onUnmounted, ref, watch, type Ref } from 'vue'
 
 export function typing(e: KeyboardEvent): boolean {
   const t = e.target as HTMLElement
-  return t.matches('input, textarea, select, [contenteditable], [role=combobox], [role=listbox]') || e.ctrlKey || e.metaKey || e.altKey
+  return t.matches('input:not([type=checkbox]), textarea, select, [contenteditable], [role=combobox], [role=listbox]') || e.ctrlKey || e.metaKey || e.altKey
 }
 
 export function useKeys(handle: (e: KeyboardEvent) => void) {

@@ -1,0 +1,67 @@
+package batch
+
+import (
+	"strings"
+	"testing"
+)
+
+// lines makes a batch of the lines of a text.
+func lines(text string) *Batch {
+	b := &Batch{Buf: []byte(text), N: len(text), First: 100, Base: 5000, Line: 40, Slots: 1}
+	at := 0
+	for _, l := range strings.SplitAfter(text, "\n") {
+		if l != "" {
+			b.Bounds = append(b.Bounds, Span{uint32(at), uint32(at + len(l))})
+			b.Spans = append(b.Spans, Span{uint32(at), uint32(at + len(l) - 1)})
+		}
+		at += len(l)
+	}
+	return b
+}
+
+func TestPlace(t *testing.T) {
+	b := lines("one\ntwö two\n\"three\n")
+	// Not only in the order of the records: a place may be asked for again.
+	for _, test := range []struct {
+		record       int
+		offset       uint32
+		line, column int64
+	}{{0, 0, 40, 1}, {1, 9, 41, 5}, {2, 13, 42, 1}, {2, 15, 42, 3}, {0, 2, 40, 3}, {1, 4, 41, 1}, {2, 99, 43, 1}} {
+		p := b.Place(test.record, test.offset)
+		if p.Line != test.line || p.Column != test.column || p.Record != int64(100+test.record) || p.Offset != 5000+int64(min(test.offset, uint32(b.N))) {
+			t.Errorf("record %d, offset %d is at %+v", test.record, test.offset, p)
+		}
+	}
+}
+
+func TestValuesAndOutputs(t *testing.T) {
+	b := lines("a\nbc\n\n")
+	for i, want := range []string{"a", "bc", ""} {
+		if v, ok := b.Value(i, 0); !ok || string(v) != want {
+			t.Errorf("record %d has %q %v", i, v, ok)
+		}
+	}
+	b.Spans[1] = Missing
+	if _, ok := b.Value(1, 0); ok || !Missing.Absent() || (Span{}).Absent() {
+		t.Error("a missing span has a value")
+	}
+	b.Out, b.Ends = []byte("xxyyy"), []uint32{2, 2, 5}
+	for i, want := range []string{"xx", "", "yyy"} {
+		if got := string(b.Made(i)); got != want {
+			t.Errorf("record %d became %q, want %q", i, got, want)
+		}
+	}
+}
+
+func TestResetKeepsUsualMemoryOnly(t *testing.T) {
+	b := &Batch{Buf: make([]byte, 10, Size), Out: make([]byte, 10, Size), Bounds: make([]Span, 3), Notes: make([]Note, 2)}
+	b.Reset()
+	if b.Records() != 0 || len(b.Notes) != 0 || len(b.Out) != 0 || cap(b.Buf) != Size {
+		t.Errorf("%+v", b)
+	}
+	b.Buf, b.Out = make([]byte, 5*Size), make([]byte, 40*Size)
+	b.Reset()
+	if b.Buf != nil || b.Out != nil {
+		t.Error("a batch keeps the memory of one huge record")
+	}
+}

@@ -1,0 +1,92 @@
+package run
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"ydrion/core/flow"
+	"ydrion/route"
+	"ydrion/store"
+	"ydrion/workspace"
+)
+
+func TestRejectName(t *testing.T) {
+	for name, want := range map[string]string{
+		"sheet.csv":                       "sheet.rejected-7.csv",
+		"sheet.v2.csv":                    "sheet.v2.rejected-7.csv",
+		"plain":                           "plain.rejected-7",
+		strings.Repeat("x", 250) + ".csv": strings.Repeat("x", 180) + ".rejected-7.csv",
+	} {
+		o := &outputs{run: 7, name: name}
+		if got := o.rejectName(""); got != want {
+			t.Errorf("%s is rejected as %s, want %s", name, got, want)
+		}
+		if got := o.rejectName(".findings.json"); !strings.HasSuffix(got, ".rejected-7.findings.json") || len(got) > 255 {
+			t.Errorf("the findings of %s are called %s", name, got)
+		}
+	}
+}
+
+func TestTooMany(t *testing.T) {
+	f := tooMany("a.csv", flow.Balance{In: 40, Rejected: 3}, 0.025)
+	if want := "3 of 40 records were rejected; the route tolerates 2.5%, so the whole file was rejected and nothing of it was delivered"; f.Message != want || f.Place.File != "a.csv" {
+		t.Errorf("%s", f)
+	}
+}
+
+func TestPausesGrowToAMinute(t *testing.T) {
+	last := time.Duration(0)
+	for n := 1; n < 200; n++ {
+		p := pause(n)
+		if p < last || p > time.Minute || p <= 0 {
+			t.Fatalf("the pause before try %d is %v, after %v", n, p, last)
+		}
+		last = p
+	}
+	if pause(1) != time.Second || last != time.Minute {
+		t.Errorf("the pauses go from %v to %v", pause(1), last)
+	}
+}
+
+func TestStampIsWhatTheDatabaseKeeps(t *testing.T) {
+	if s := stamp(); s.Nanosecond()%1000 != 0 {
+		t.Errorf("%v is finer than a microsecond", s)
+	}
+}
+
+// TestRejectsGoInPortions: memory holds one portion at most, the rest is
+// stored, up to the limits.
+func TestRejectsGoInPortions(t *testing.T) {
+	var sizes []int
+	firsts := 0
+	o := &outputs{route: &route.Compiled{Route: &workspace.Route{Name: "orders"}}, keep: nil}
+	o.keep = func(list []store.Reject, first bool) error {
+		sizes = append(sizes, len(list))
+		if first {
+			firsts++
+		}
+		return nil
+	}
+	for i := range 2*portion + 10 {
+		if err := o.remember(store.Reject{Record: int64(i + 1), Raw: make([]byte, 100)}); err != nil {
+			t.Fatal(err)
+		}
+		if len(o.rejects) >= portion {
+			t.Fatalf("%d are kept in memory", len(o.rejects))
+		}
+	}
+	if len(sizes) != 2 || sizes[0] != portion || firsts != 1 || len(o.rejects) != 10 || o.stored != 2*portion {
+		t.Errorf("stored %v, first %d times, %d left", sizes, firsts, len(o.rejects))
+	}
+	// A file of nothing but huge bad records does not fill the database.
+	before := o.stored + len(o.rejects)
+	for range 3 * maxRejectBytes / maxRejectRaw {
+		if err := o.remember(store.Reject{Raw: make([]byte, maxRejectRaw)}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if kept := o.stored + len(o.rejects) - before; kept > maxRejectBytes/maxRejectRaw {
+		t.Errorf("%d huge records were kept", kept)
+	}
+}
