@@ -20,6 +20,7 @@ import (
 
 	"ydrion/api"
 	"ydrion/files"
+	"ydrion/managed"
 	"ydrion/testbed"
 )
 
@@ -269,7 +270,7 @@ func TestKilled(t *testing.T) {
 // TestDatabaseDies ends the service's private database again and again while
 // files come. It is started again, and every record comes out exactly once.
 func TestDatabaseDies(t *testing.T) {
-	data, err := os.MkdirTemp("", "ydrion-dies-")
+	data, err := managed.TempFolder()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -278,9 +279,6 @@ func TestDatabaseDies(t *testing.T) {
 			t.Error(err)
 		}
 	})
-	if err := os.Chmod(data, 0o711); err != nil {
-		t.Fatal(err)
-	}
 	b := testbed.Start(t, testbed.Private(data))
 	b.Publish(inOneFile(t))
 	const total, deaths = 60, 3

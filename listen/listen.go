@@ -11,6 +11,7 @@ package listen
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"path/filepath"
@@ -233,6 +234,9 @@ func (l *Listener) consider(ctx context.Context, path string, s *seen, info file
 // before is the reason of files that are older than the listener's beginning.
 const before = "older than the route's beginning (listen.since)"
 
+// longestName leaves room for what a held file's name is preceded by.
+const longestName = 220
+
 // reason says why a file is not ready, empty if it is, and whether somebody is
 // busy with it.
 func (l *Listener) reason(path string, closed bool, changed time.Time, info files.Info, err error) (reason string, busy bool) {
@@ -243,6 +247,8 @@ func (l *Listener) reason(path string, closed bool, changed time.Time, info file
 		return "it is a symbolic link; links are not followed out of the folder", false
 	case !info.Regular():
 		return "it is not an ordinary file", false
+	case len(info.Name) > longestName:
+		return fmt.Sprintf("its name is longer than %d bytes", longestName), false
 	case !l.Settings.Since.IsZero() && info.Modified.Before(l.Settings.Since):
 		return before, false
 	}

@@ -236,6 +236,8 @@ func TestWhatIsNoFile(t *testing.T) {
 	if err := syscall.Mkfifo(filepath.Join(b.Folder, "pipe"), 0o644); err != nil {
 		t.Fatal(err)
 	}
+	put(t, filepath.Join(b.Folder, strings.Repeat("n", 230)), "x")
+	b.waits(strings.Repeat("n", 230), "longer than 220 bytes")
 	b.waits("link", "symbolic link")
 	b.waits("pipe", "no")
 	b.waits("pipe", "not an ordinary file")

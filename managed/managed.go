@@ -198,6 +198,23 @@ func Reachable(folder string) error {
 	return err
 }
 
+// TempFolder makes a temporary folder in which a cluster can run: one that its
+// account can pass through.
+func TempFolder() (string, error) {
+	var last error
+	for _, parent := range []string{"", "/tmp", "/var/tmp"} {
+		folder, err := os.MkdirTemp(parent, "ydrion-")
+		if err == nil {
+			err = errors.Join(os.Chmod(folder, 0o711), Reachable(filepath.Join(folder, "postgres")))
+		}
+		if err == nil {
+			return folder, nil
+		}
+		last = errors.Join(err, os.RemoveAll(folder))
+	}
+	return "", last
+}
+
 // secret reads a password or makes one that only the owner can read.
 func secret(file string) (string, error) {
 	b, err := os.ReadFile(file)

@@ -13,7 +13,7 @@ import (
 )
 
 func TestCluster(t *testing.T) {
-	folder, err := os.MkdirTemp("", "ydrion-managed-")
+	folder, err := TempFolder()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -22,9 +22,6 @@ func TestCluster(t *testing.T) {
 			t.Error(err)
 		}
 	})
-	if err := os.Chmod(folder, 0o711); err != nil {
-		t.Fatal(err)
-	}
 	ctx := context.Background()
 	at := filepath.Join(folder, "postgres")
 	exec := func(url, sql string) error {

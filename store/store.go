@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -29,14 +30,20 @@ type Store struct {
 	// afterwards makes them durable too.
 	quick *sqlx.DB
 	pools []*pgxpool.Pool // below db and quick
+
+	closing context.Context // ends with the store
+	close   context.CancelFunc
+	keeping sync.WaitGroup
 }
 
 // ErrNotFound says that there is no such record.
 var ErrNotFound = errors.New("not found")
 
-// Open connects and brings the tables up to date.
+// Open connects, makes sure that no other service works with the database, and
+// brings the tables up to date.
 func Open(ctx context.Context, url string) (*Store, error) {
 	s := &Store{}
+	s.closing, s.close = context.WithCancel(context.Background())
 	for _, p := range []struct {
 		db     **sqlx.DB
 		commit string
@@ -54,6 +61,10 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		}
 		s.pools = append(s.pools, pool)
 		*p.db = sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")
+	}
+	if err := s.lock(ctx, s.pools[0].Config().ConnConfig); err != nil {
+		s.Close()
+		return nil, err
 	}
 	if err := s.migrate(ctx); err != nil {
 		s.Close()
@@ -79,6 +90,8 @@ func (s *Store) migrate(ctx context.Context) error {
 
 // Close ends the connections.
 func (s *Store) Close() {
+	s.close()
+	s.keeping.Wait()
 	for _, db := range []*sqlx.DB{s.db, s.quick} {
 		if db != nil {
 			db.Close() //nolint: the pool below holds the connections

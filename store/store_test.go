@@ -282,9 +282,14 @@ func TestOpenAgainAndElsewhere(t *testing.T) {
 		if err := s.Ping(ctx); err != nil {
 			t.Error(err)
 		}
+		short, cancel := context.WithTimeout(ctx, 300*time.Millisecond)
+		if _, err := store.Open(short, url); err == nil {
+			t.Error("two services work with one database")
+		}
+		cancel()
 		s.Close()
 	}
-	for bad, says := range map[string]string{"postgres://nobody@127.0.0.1:1/x": "tables up to date", "nonsense://": "address"} {
+	for bad, says := range map[string]string{"postgres://nobody@127.0.0.1:1/x": "connecting to the database", "nonsense://": "address"} {
 		if _, err := store.Open(ctx, bad); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v", bad, err)
 		}

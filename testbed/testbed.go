@@ -56,10 +56,7 @@ func Main(m *testing.M) int {
 func Database(t testing.TB) string {
 	t.Helper()
 	once.Do(func() {
-		if folder, failed = os.MkdirTemp("", "ydrion-test-"); failed != nil {
-			return
-		}
-		if failed = os.Chmod(folder, 0o711); failed != nil {
+		if folder, failed = managed.TempFolder(); failed != nil {
 			return
 		}
 		cluster, failed = managed.Start(context.Background(), filepath.Join(folder, "postgres"), managed.Options{Throwaway: true})
