@@ -71,6 +71,7 @@ func (a *app) runDemo(ctx context.Context, data, listen, database string, once b
 	if err != nil {
 		return err
 	}
+	fmt.Fprintln(a.out, "starting the service and its database")
 	h, err := Host(ctx, HostConfig{Config: service.Config{Data: data, DatabaseURL: database, Environment: w.Environments["demo"], Log: log}, Listen: listen})
 	if err != nil {
 		return err

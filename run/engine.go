@@ -15,6 +15,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"path/filepath"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"sync"
@@ -217,10 +218,11 @@ func (e *Engine) settle(ctx context.Context, p store.Pending, err error) {
 	}
 	e.troubles.Add(1)
 	e.Log.Error("a pickup cannot go on; it will be tried again", "pickup", p.Pickup, "route", p.Route, "file", p.Name, "error", err, "try", t.count, "again_in", pause(t.count))
-	if err := e.Store.Held(ctx, p.Pickup, err.Error()); err != nil {
+	reason, _, _ := strings.Cut(err.Error(), "\n")
+	if err := e.Store.Held(ctx, p.Pickup, reason); err != nil {
 		e.Log.Error("recording why a pickup is held", "pickup", p.Pickup, "error", err)
 	}
-	e.Tell(Event{Kind: "pickup", Route: p.Route, Pickup: p.Pickup, Name: p.Name, State: "held", Reason: err.Error()})
+	e.Tell(Event{Kind: "pickup", Route: p.Route, Pickup: p.Pickup, Name: p.Name, State: "held", Reason: reason})
 }
 
 // pause grows from a second to a minute.
@@ -228,8 +230,15 @@ func pause(tries int) time.Duration {
 	return min(time.Second<<min(tries-1, 6), time.Minute)
 }
 
-// proceed brings a pickup from where it stands to its end.
-func (e *Engine) proceed(ctx context.Context, p *store.Pending) error {
+// proceed brings a pickup from where it stands to its end. A defect of this
+// program holds the pickup that met it, and nothing else.
+func (e *Engine) proceed(ctx context.Context, p *store.Pending) (err error) {
+	defer func() {
+		if r := recover(); r != nil {
+			e.Log.Error("a defect of this program", "pickup", p.Pickup, "panic", r, "stack", string(debug.Stack()))
+			err = fmt.Errorf("a defect of this program: %v", r)
+		}
+	}()
 	if p.State == "claimed" {
 		gone, err := e.take(ctx, p)
 		if err != nil || gone {
@@ -252,7 +261,6 @@ func (e *Engine) proceed(ctx context.Context, p *store.Pending) error {
 			return err
 		}
 	} else {
-		var err error
 		if commit, err = e.process(ctx, p); err != nil {
 			return err
 		}

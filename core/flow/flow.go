@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io"
 	"runtime"
+	"runtime/debug"
 	"slices"
 	"sync"
 
@@ -185,7 +186,7 @@ func (r *run) alone(ctx context.Context) error {
 	b.Turn, b.Next = nil, nil
 	for {
 		b.Reset()
-		more, cut := r.opened.Reader.Cut(b)
+		more, cut := r.cut(b)
 		if err := r.work(b, env); err != nil {
 			return err
 		}
@@ -216,11 +217,14 @@ func (r *run) together(ctx context.Context, cores int) error {
 		}
 	}()
 	var workers sync.WaitGroup
+	var failing sync.Once
+	var workErr error
 	for range cores {
 		workers.Go(func() {
 			env := &lang.Env{Facts: r.inputs.Facts}
 			for b := range todo {
 				if err := r.work(b, env); err != nil {
+					failing.Do(func() { workErr = err })
 					cancel()
 				}
 				b.Done <- struct{}{}
@@ -241,7 +245,7 @@ func (r *run) together(ctx context.Context, cores int) error {
 				return
 			}
 			b.Reset()
-			more, err := r.opened.Reader.Cut(b)
+			more, err := r.cut(b)
 			b.Turn, b.Next = turn, make(chan struct{})
 			turn = b.Next
 			todo <- b
@@ -266,16 +270,40 @@ func (r *run) together(ctx context.Context, cores int) error {
 	switch {
 	case emitErr != nil:
 		return emitErr
-	case r.fail != nil:
-		return r.fail
+	case workErr != nil:
+		return workErr
 	case cutErr != nil:
 		return cutErr
 	}
 	return context.Cause(ctx)
 }
 
+// defect turns a panic into an error: a defect of this program must not end the
+// service, and must not be met again by everything that comes after.
+func defect(err *error, doing string) {
+	if p := recover(); p != nil {
+		*err = fmt.Errorf("a defect of this program, met while %s: %v\n%s", doing, p, debug.Stack())
+	}
+}
+
+func (r *run) cut(b *batch.Batch) (more bool, err error) {
+	defer defect(&err, "cutting records")
+	return r.opened.Reader.Cut(b)
+}
+
 // work does all that can be done to a batch.
 func (r *run) work(b *batch.Batch, env *lang.Env) error {
+	err := r.prepare(b)
+	// The turn is taken in any case: others wait for theirs.
+	if err := r.turn(b, err); err != nil {
+		return err
+	}
+	return r.finish(b, env)
+}
+
+// prepare is what comes before a batch's turn: splitting and checking.
+func (r *run) prepare(b *batch.Batch) (err error) {
+	defer defect(&err, "splitting and checking records")
 	r.opened.Reader.Split(b)
 	n := b.Records()
 	b.What = slices.Grow(b.What, n)[:n]
@@ -291,9 +319,13 @@ func (r *run) work(b *batch.Batch, env *lang.Env) error {
 			b.What[i] = batch.Rejected
 		}
 	}
-	if err := r.turn(b); err != nil {
-		return err
-	}
+	return nil
+}
+
+// finish is what comes after: mapping and writing.
+func (r *run) finish(b *batch.Batch, env *lang.Env) (err error) {
+	defer defect(&err, "mapping records")
+	n := b.Records()
 	if cap(b.Out) == 0 {
 		b.Out = make([]byte, 0, 5*batch.Size)
 	}
@@ -331,11 +363,16 @@ func (r *run) write(b *batch.Batch, i int, env *lang.Env) {
 	b.Out = append(out, r.plan.After...)
 }
 
-// turn is what has to happen in the order of the file.
-func (r *run) turn(b *batch.Batch) error {
+// turn is what has to happen in the order of the file. It is told how the
+// batch's preparation went.
+func (r *run) turn(b *batch.Batch, prepared error) (err error) {
 	if b.Turn != nil {
 		<-b.Turn
 		defer close(b.Next)
+	}
+	defer defect(&err, "numbering records")
+	if r.fail == nil {
+		r.fail = prepared
 	}
 	if r.fail != nil {
 		return r.fail

@@ -9,10 +9,12 @@ import (
 	"os"
 	"runtime"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"testing/iotest"
 
 	"ydrion/core/batch"
+	"ydrion/core/finding"
 	"ydrion/core/flow"
 	"ydrion/core/format"
 	"ydrion/core/format/csv"
@@ -381,5 +383,51 @@ func TestMemoryDoesNotGrow(t *testing.T) {
 	t.Logf("%d kB for 50,000 rows, %d kB for 500,000", small>>10, large>>10)
 	if large > small+small/2+8<<20 {
 		t.Errorf("the heap grew from %d kB to %d kB with the file", small>>10, large>>10)
+	}
+}
+
+// defective is a source with a defect that shows at a certain batch.
+type defective struct {
+	csv.Dialect
+	cut, split int32
+}
+
+type defectiveReader struct {
+	format.Reader
+	cuts, splits atomic.Int32
+	d            defective
+}
+
+func (d defective) Open(in *text.Decoded, fields []string) (format.Reader, finding.List, error) {
+	r, findings, err := d.Dialect.Open(in, fields)
+	return &defectiveReader{Reader: r, d: d}, findings, err
+}
+
+func (r *defectiveReader) Cut(b *batch.Batch) (bool, error) {
+	if r.cuts.Add(1) == r.d.cut {
+		panic("nobody thought of this")
+	}
+	return r.Reader.Cut(b)
+}
+
+func (r *defectiveReader) Split(b *batch.Batch) {
+	if r.splits.Add(1) == r.d.split {
+		var none []int
+		_ = none[7]
+	}
+	r.Reader.Split(b)
+}
+
+func TestADefectIsAnErrorOfTheRun(t *testing.T) {
+	in := rows(50_000)
+	for _, cores := range []int{1, 2, 4} {
+		for _, d := range []defective{{cut: 1}, {cut: 3}, {split: 1}, {split: 4}} {
+			p := plan(t)
+			p.Source = d
+			_, err := p.Run(context.Background(), strings.NewReader(in), flow.Inputs{Cores: cores}, discard{})
+			if err == nil || !strings.Contains(err.Error(), "a defect of this program, met while") || !strings.Contains(err.Error(), "flow_test.go") {
+				t.Errorf("%d cores, %+v: %v", cores, d, err)
+			}
+		}
 	}
 }
