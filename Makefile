@@ -7,6 +7,9 @@
 
 SOURCES := $(shell find console/src console/public console/index.html console/*.json console/*.ts -type f 2>/dev/null)
 
+# Tests write many small files: into memory, where there is plenty of it.
+ROOMY := $(shell df -k --output=avail /dev/shm 2>/dev/null | awk 'NR == 2 && $$1 > 4000000 {print "/dev/shm"}')
+
 .PHONY: demo test build bench screenshots api postgresql chromium clean
 
 demo: build
@@ -15,7 +18,7 @@ demo: build
 test: postgresql chromium console/dist/index.html
 	@test -z "$$(gofmt -l .)" || { echo "gofmt would change:"; gofmt -l .; exit 1; }
 	go vet ./...
-	go test $(TESTFLAGS) ./...
+	$(if $(ROOMY),TMPDIR=$(ROOMY)) go test $(TESTFLAGS) ./...
 
 build: postgresql console/dist/index.html
 	@go build -o bin/ydrion ./cmd/ydrion

@@ -63,7 +63,7 @@ func inner(ctx context.Context, selector string) string {
 // do runs browser actions within a bound.
 func do(t *testing.T, ctx context.Context, steps ...step) {
 	t.Helper()
-	bounded, cancel := context.WithTimeout(ctx, 20*time.Second)
+	bounded, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
 	if err := chromedp.Do(bounded, steps...); err != nil {
 		t.Fatalf("%v; the page shows:\n%s", err, inner(ctx, "body"))
@@ -73,7 +73,7 @@ func do(t *testing.T, ctx context.Context, steps ...step) {
 // text waits until an element shows all the parts.
 func text(t *testing.T, ctx context.Context, selector string, parts ...string) {
 	t.Helper()
-	deadline := time.Now().Add(15 * time.Second)
+	deadline := time.Now().Add(time.Minute)
 	for {
 		seen, missing := inner(ctx, selector), ""
 		for _, p := range parts {

@@ -125,7 +125,7 @@ func TestPagesOfPickups(t *testing.T) {
 func TestEvents(t *testing.T) {
 	b := testbed.Start(t)
 	b.Publish(inOneFile(t))
-	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Minute)
 	defer cancel()
 	r, err := http.NewRequestWithContext(ctx, http.MethodGet, b.URL+"/api/events", nil)
 	if err != nil {

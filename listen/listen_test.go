@@ -64,7 +64,7 @@ func listen(t *testing.T, settings workspace.Listen, prepare func(folder string)
 
 func (b *bench) until(what string, condition func() bool) {
 	b.t.Helper()
-	deadline := time.Now().Add(20 * time.Second)
+	deadline := time.Now().Add(time.Minute)
 	for !condition() {
 		if time.Now().After(deadline) {
 			b.t.Fatalf("waited in vain until %s; given %v, waiting %v", what, b.names(), b.Waiting())

@@ -67,7 +67,7 @@ func TestCluster(t *testing.T) {
 		t.Fatal(err)
 	}
 	<-c.ended
-	deadline := time.Now().Add(20 * time.Second)
+	deadline := time.Now().Add(time.Minute)
 	for exec(c.URL, "insert into kept values (2)") != nil {
 		if time.Now().After(deadline) {
 			t.Fatal("the cluster does not come back")
