@@ -10,18 +10,20 @@ import (
 	"io"
 	"io/fs"
 	"path/filepath"
+	"sync"
 
 	"ydrion/files"
 )
 
 // Archive is a folder of originals named by their SHA-256.
 type Archive struct {
-	fs     files.FS
-	folder string
+	fs      files.FS
+	folder  string
+	copying sync.Mutex // two routes may bring the same content at once
 }
 
 // New is the archive in a folder, which is made when it is needed.
-func New(fsys files.FS, folder string) *Archive { return &Archive{fsys, folder} }
+func New(fsys files.FS, folder string) *Archive { return &Archive{fs: fsys, folder: folder} }
 
 // Path is where the original with a hash is.
 func (a *Archive) Path(hash string) string { return filepath.Join(a.folder, hash[:2], hash) }
@@ -63,6 +65,11 @@ func (a *Archive) Keep(file, hash string) error {
 // copyIn copies under a temporary name first, so that the archive never has a
 // part of a file under a content's name.
 func (a *Archive) copyIn(file, to string) error {
+	a.copying.Lock()
+	defer a.copying.Unlock()
+	if _, err := a.fs.Look(to); err == nil {
+		return nil // it was kept meanwhile
+	}
 	part := to + ".part"
 	if err := a.fs.Remove(part); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -70,11 +77,7 @@ func (a *Archive) copyIn(file, to string) error {
 	if err := files.Copy(a.fs, file, part); err != nil {
 		return err
 	}
-	err := a.fs.Move(part, to)
-	if errors.Is(err, fs.ErrExist) { // it was kept meanwhile
-		err = a.fs.Remove(part)
-	}
-	return err
+	return a.fs.Move(part, to)
 }
 
 // Hash reads a file through and gives its SHA-256 in hexadecimal digits and

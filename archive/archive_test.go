@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"ydrion/files"
@@ -65,5 +66,37 @@ func TestKeep(t *testing.T) {
 	}
 	if err := a.Keep("/nowhere/file", hash); err == nil {
 		t.Error("a file that is not there was kept")
+	}
+}
+
+// TestKeepTheSameAtOnce: several routes bring the same content from another
+// file system at the same time; the archive has it once, and whole.
+func TestKeepTheSameAtOnce(t *testing.T) {
+	d := t.TempDir()
+	a := New(elsewhere{}, filepath.Join(d, "archive"))
+	content := strings.Repeat("many bytes ", 200_000)
+	hash, _, err := Hash(strings.NewReader(content))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var routes sync.WaitGroup
+	for i := range 8 {
+		file := filepath.Join(d, string(rune('a'+i)))
+		if err := os.WriteFile(file, []byte(content), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		routes.Go(func() {
+			if err := a.Keep(file, hash); err != nil {
+				t.Error(err)
+			}
+			c, err := os.ReadFile(a.Path(hash))
+			if err != nil || string(c) != content {
+				t.Errorf("the archive has %d of %d bytes, %v", len(c), len(content), err)
+			}
+		})
+	}
+	routes.Wait()
+	if kept, err := os.ReadDir(filepath.Dir(a.Path(hash))); err != nil || len(kept) != 1 {
+		t.Errorf("kept %v, %v", kept, err)
 	}
 }
