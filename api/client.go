@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"ydrion/service"
 	"ydrion/store"
@@ -52,6 +53,10 @@ func (c *Client) request(ctx context.Context, method, path string, query url.Val
 		}
 		body = bytes.NewReader(b)
 	}
+	return c.send(ctx, method, path, query, body, "application/json")
+}
+
+func (c *Client) send(ctx context.Context, method, path string, query url.Values, body io.Reader, kind string) (*http.Response, error) {
 	target := strings.TrimSuffix(c.Base, "/") + path
 	if len(query) > 0 {
 		target += "?" + query.Encode()
@@ -61,7 +66,7 @@ func (c *Client) request(ctx context.Context, method, path string, query url.Val
 		return nil, err
 	}
 	r.Header.Set("Authorization", "Bearer "+c.Token)
-	r.Header.Set("Content-Type", "application/json")
+	r.Header.Set("Content-Type", kind)
 	answer, err := http.DefaultClient.Do(r)
 	if err != nil {
 		return nil, fmt.Errorf("asking the service at %s: %w", c.Base, err)
@@ -144,8 +149,108 @@ func (c *Client) Rejects(ctx context.Context, run int64, query url.Values) (Page
 	return call[Page[RejectView]](ctx, c, http.MethodGet, fmt.Sprintf("/api/runs/%d/rejects", run), query, nil)
 }
 
-// Again runs a pickup again and gives the run's number.
-func (c *Client) Again(ctx context.Context, pickup int64, revision string) (int64, error) {
-	out, err := call[Begun](ctx, c, http.MethodPost, fmt.Sprintf("/api/pickups/%d/runs", pickup), url.Values{"revision": {revision}}, nil)
-	return out.Run, err
+// Again runs pickups again.
+func (c *Client) Again(ctx context.Context, q service.AgainRequest) ([]service.AgainAnswer, error) {
+	page, err := call[Page[service.AgainAnswer]](ctx, c, http.MethodPost, "/api/again", nil, q)
+	return page.Items, err
+}
+
+// Decide says what is to become of a pickup that cannot go on.
+func (c *Client) Decide(ctx context.Context, pickup int64, decision store.Person) (store.Pickup, error) {
+	return call[store.Pickup](ctx, c, http.MethodPost, fmt.Sprintf("/api/pickups/%d/decision", pickup), nil, Decision{string(decision)})
+}
+
+func routePath(name, verb string) string { return "/api/routes/" + url.PathEscape(name) + "/" + verb }
+
+// Pause lets a route take nothing until a time, or (zero) until it is started.
+func (c *Client) Pause(ctx context.Context, name string, until time.Time) (*service.Sheet, error) {
+	in := map[string]any{}
+	if !until.IsZero() {
+		in["until"] = until
+	}
+	return call[*service.Sheet](ctx, c, http.MethodPost, routePath(name, "pause"), nil, in)
+}
+
+// Take takes what is in a route's inbox now or, with a name, that file.
+func (c *Client) Take(ctx context.Context, name, file string) (*service.Sheet, error) {
+	return call[*service.Sheet](ctx, c, http.MethodPost, routePath(name, "take"), nil, map[string]string{"file": file})
+}
+
+// Hand gives a file to a route and tells the pickup's number.
+func (c *Client) Hand(ctx context.Context, route, name string, content io.Reader) (int64, error) {
+	out, err := upload[Handed](ctx, c, route, url.Values{"name": {name}}, content)
+	return out.Pickup, err
+}
+
+// HandTrial runs a published route over a file without delivering anything.
+func (c *Client) HandTrial(ctx context.Context, route, name string, limit int, rejected bool, content io.Reader) (*service.Trial, error) {
+	return upload[*service.Trial](ctx, c, route, url.Values{"name": {name}, "trial": {"true"}, "limit": {strconv.Itoa(limit)}, "rejected": {strconv.FormatBool(rejected)}}, content)
+}
+
+func upload[T any](ctx context.Context, c *Client, route string, query url.Values, content io.Reader) (out T, err error) {
+	answer, err := c.send(ctx, http.MethodPost, routePath(route, "files"), query, content, "application/octet-stream")
+	if err != nil {
+		return out, err
+	}
+	defer answer.Body.Close()
+	err = json.NewDecoder(answer.Body).Decode(&out)
+	return out, err
+}
+
+// HandOver gives the original of a pickup to a route.
+func (c *Client) HandOver(ctx context.Context, route string, pickup int64) (int64, error) {
+	out, err := call[Handed](ctx, c, http.MethodPost, routePath(route, "pickups"), nil, map[string]int64{"pickup": pickup})
+	return out.Pickup, err
+}
+
+// Lanes lists the lanes that are held.
+func (c *Client) Lanes(ctx context.Context, route string) ([]store.Lane, error) {
+	page, err := call[Page[store.Lane]](ctx, c, http.MethodGet, "/api/lanes", url.Values{"route": {route}}, nil)
+	return page.Items, err
+}
+
+// Alerts lists what a person should know; query has the parameters of the
+// operation.
+func (c *Client) Alerts(ctx context.Context, query url.Values) (Page[store.Alert], error) {
+	return call[Page[store.Alert]](ctx, c, http.MethodGet, "/api/alerts", query, nil)
+}
+
+// See says that alerts have been seen; without numbers, all.
+func (c *Client) See(ctx context.Context, alerts []int64, by string) (int64, error) {
+	out, err := call[Seen](ctx, c, http.MethodPost, "/api/alerts/seen", nil, map[string]any{"alerts": append([]int64{}, alerts...), "by": by})
+	return out.Alerts, err
+}
+
+// Expectations lists deadlines; query has the parameters of the operation.
+func (c *Client) Expectations(ctx context.Context, query url.Values) ([]store.Expected, error) {
+	page, err := call[Page[store.Expected]](ctx, c, http.MethodGet, "/api/expectations", query, nil)
+	return page.Items, err
+}
+
+// Nodes lists the services that share the database.
+func (c *Client) Nodes(ctx context.Context) ([]service.NodeView, error) {
+	page, err := call[Page[service.NodeView]](ctx, c, http.MethodGet, "/api/nodes", nil, nil)
+	return page.Items, err
+}
+
+// Purge removes what a route need not keep any longer.
+func (c *Client) Purge(ctx context.Context, route string, dry bool) (store.Purged, error) {
+	return call[store.Purged](ctx, c, http.MethodPost, routePath(route, "purge"), nil, map[string]bool{"dry": dry})
+}
+
+// LegalHolds lists legal holds.
+func (c *Client) LegalHolds(ctx context.Context) ([]store.LegalHold, error) {
+	page, err := call[Page[store.LegalHold]](ctx, c, http.MethodGet, "/api/legal-holds", nil, nil)
+	return page.Items, err
+}
+
+// PlaceLegalHold keeps things from being purged.
+func (c *Client) PlaceLegalHold(ctx context.Context, h store.LegalHold) (store.LegalHold, error) {
+	return call[store.LegalHold](ctx, c, http.MethodPost, "/api/legal-holds", nil, map[string]any{"route": h.Route, "pickup": h.Pickup, "because": h.Because})
+}
+
+// LiftLegalHold ends a legal hold.
+func (c *Client) LiftLegalHold(ctx context.Context, id int64) error {
+	_, err := call[Page[store.LegalHold]](ctx, c, http.MethodPost, fmt.Sprintf("/api/legal-holds/%d/lift", id), nil, nil)
+	return err
 }

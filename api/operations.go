@@ -31,8 +31,10 @@ func asProblem(err error) error {
 	switch {
 	case errors.Is(err, store.ErrNotFound):
 		return huma.Error404NotFound("there is no such record")
-	case errors.Is(err, store.ErrBusy):
+	case errors.Is(err, store.ErrBusy), errors.Is(err, store.ErrNotSo), errors.Is(err, store.ErrPurged):
 		return huma.Error409Conflict(err.Error())
+	case errors.Is(err, store.ErrNoState):
+		return huma.Error422UnprocessableEntity(err.Error())
 	}
 	return err
 }
@@ -63,15 +65,21 @@ type PublishAnswer struct {
 	Findings  finding.List          `json:"findings" doc:"about the workspace as a whole"`
 }
 
-// Begun is a run that has begun.
-type Begun struct {
-	Run int64 `json:"run" doc:"number of the run"`
+// Handed is a pickup of a file that was handed to a route.
+type Handed struct {
+	Pickup int64 `json:"pickup" doc:"number of the pickup"`
+}
+
+// Decision is what a person says about a pickup that cannot go on.
+type Decision struct {
+	Decision string `json:"decision" enum:"try,admit,pass,withdraw,arrived,abandoned" doc:"try it at once; admit what looked like a duplicate; let those behind it in its lane pass; withdraw it; what was uncertain has arrived; what is not delivered yet is abandoned"`
 }
 
 // PickupQuery narrows the list of pickups.
 type PickupQuery struct {
 	Route  string    `query:"route"`
-	State  []string  `query:"state" doc:"claimed, taken, committed, delivered, rejected, held, withdrawn; several with commas"`
+	State  []string  `query:"state" doc:"claimed, taken, committed, delivered, rejected, held, uncertain, withdrawn; several with commas"`
+	Lane   string    `query:"lane"`
 	Name   string    `query:"name" doc:"part of the file's name, or a pattern with *"`
 	Since  time.Time `query:"since"`
 	Until  time.Time `query:"until"`
@@ -120,12 +128,54 @@ func operations(api huma.API, s *service.Service) {
 		}
 		return answer(s.Sheet(ctx, in.Name))
 	})
-	huma.Register(api, post("stop-route", "/api/routes/{name}/stop", "Stop a route; the pickup under way is finished"), func(ctx context.Context, in *named) (*body[*service.Sheet], error) {
+	huma.Register(api, post("stop-route", "/api/routes/{name}/stop", "Stop a route; what is under way is finished"), func(ctx context.Context, in *named) (*body[*service.Sheet], error) {
 		if err := s.Stop(ctx, in.Name); err != nil {
 			return nil, asProblem(err)
 		}
 		return answer(s.Sheet(ctx, in.Name))
 	})
+	huma.Register(api, post("pause-route", "/api/routes/{name}/pause", "Let a running route notice files but take none"), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Body struct {
+			Until *time.Time `json:"until,omitempty" doc:"until the route is started if left out"`
+		}
+	}) (*body[*service.Sheet], error) {
+		var until time.Time
+		if in.Body.Until != nil {
+			until = *in.Body.Until
+		}
+		if err := s.Pause(ctx, in.Name, until); err != nil {
+			return nil, asProblem(err)
+		}
+		return answer(s.Sheet(ctx, in.Name))
+	})
+	huma.Register(api, post("take", "/api/routes/{name}/take", "Take what is in the inbox now, or one file of it whatever it waits for"), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Body struct {
+			File string `json:"file,omitempty" doc:"name below the listened folder; all that are ready if left out"`
+		}
+	}) (*body[*service.Sheet], error) {
+		err := error(nil)
+		if in.Body.File != "" {
+			err = s.TakeFile(ctx, in.Name, in.Body.File)
+		} else {
+			err = s.Ask(ctx, in.Name)
+		}
+		if err != nil {
+			return nil, asProblem(err)
+		}
+		return answer(s.Sheet(ctx, in.Name))
+	})
+	huma.Register(api, post("hand-over", "/api/routes/{name}/pickups", "Give the original of a pickup to a route"), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Body struct {
+			Pickup int64 `json:"pickup" doc:"whose original"`
+		}
+	}) (*body[Handed], error) {
+		id, err := s.HandOver(ctx, in.Name, in.Body.Pickup, fmt.Sprintf("pickup %d", in.Body.Pickup))
+		return answer(Handed{id}, err)
+	})
+	lists(api, s)
 	publish := post("publish", "/api/publish", "Check a workspace and publish its routes")
 	publish.MaxBodyBytes = 64 << 20
 	huma.Register(api, publish, func(ctx context.Context, in *struct{ Body PublishRequest }) (*body[PublishAnswer], error) {
@@ -140,7 +190,7 @@ func operations(api huma.API, s *service.Service) {
 		return answer(a, err)
 	})
 	huma.Register(api, get("pickups", "/api/pickups", "Pickups, newest first"), func(ctx context.Context, q *PickupQuery) (*body[Page[store.Pickup]], error) {
-		list, err := s.Pickups(ctx, store.Filter{Route: q.Route, States: q.State, Name: q.Name, Since: q.Since, Until: q.Until, Before: q.Before, Limit: q.Limit})
+		list, err := s.Pickups(ctx, store.Filter{Route: q.Route, States: q.State, Name: q.Name, Lane: q.Lane, Since: q.Since, Until: q.Until, Before: q.Before, Limit: q.Limit})
 		page := Page[store.Pickup]{Items: list}
 		if len(list) == q.Limit {
 			page.Next = list[len(list)-1].ID
@@ -150,12 +200,15 @@ func operations(api huma.API, s *service.Service) {
 	huma.Register(api, get("pickup", "/api/pickups/{id}", "One pickup with its runs and deliveries"), func(ctx context.Context, in *numbered) (*body[*service.PickupDetail], error) {
 		return answer(s.Pickup(ctx, in.ID))
 	})
-	huma.Register(api, post("run-again", "/api/pickups/{id}/runs", "Run a pickup again from the archive"), func(ctx context.Context, in *struct {
-		ID       int64  `path:"id"`
-		Revision string `query:"revision" enum:"now,then" default:"now" doc:"the published revision, or that of the latest run"`
-	}) (*body[Begun], error) {
-		run, err := s.Again(ctx, in.ID, in.Revision == "then")
-		return answer(Begun{run}, err)
+	huma.Register(api, post("run-again", "/api/again", "Run pickups again from the archive: some, or all that a route, a name or a time says"), func(ctx context.Context, in *struct{ Body service.AgainRequest }) (*body[Page[service.AgainAnswer]], error) {
+		list, err := s.Again(ctx, in.Body)
+		return answer(Page[service.AgainAnswer]{Items: list}, err)
+	})
+	huma.Register(api, post("decide", "/api/pickups/{id}/decision", "Say what is to become of a pickup that cannot go on"), func(ctx context.Context, in *struct {
+		ID   int64 `path:"id"`
+		Body Decision
+	}) (*body[store.Pickup], error) {
+		return answer(s.Decide(ctx, in.ID, store.Person(in.Body.Decision)))
 	})
 	huma.Register(api, get("records", "/api/runs/{id}/records", "Records of a run, before and after"), func(ctx context.Context, q *RecordQuery) (*body[*service.Trial], error) {
 		return answer(s.Records(ctx, q.ID, service.TrialRequest{From: q.From, Limit: q.Limit, Rejected: q.Rejected}))

@@ -3,6 +3,7 @@
 package archive
 
 import (
+	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -43,24 +44,138 @@ func (a *Archive) Open(hash string) (files.File, error) {
 	return f, nil
 }
 
+// going ends the name of an original that is being removed.
+const going = ".going"
+
+// Remove removes an original unless it is needed after all. It is moved aside
+// before that is asked, so that whoever needs it from then on makes it anew.
+func (a *Archive) Remove(hash string, needed func() (bool, error)) (removed bool, err error) {
+	at := a.Path(hash)
+	if err := a.fs.Move(at, at+going); err != nil {
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			return false, nil
+		case !errors.Is(err, fs.ErrExist):
+			return false, fmt.Errorf("removing an original: %w", err)
+		}
+		// An earlier removal was interrupted; it has decided already.
+	}
+	keep, err := needed()
+	if err != nil || keep {
+		back := a.fs.Move(at+going, at)
+		if errors.Is(back, fs.ErrExist) {
+			back = a.fs.Remove(at + going)
+		}
+		return false, errors.Join(err, back)
+	}
+	if err := a.fs.Remove(at + going); err != nil {
+		return false, fmt.Errorf("removing an original: %w", err)
+	}
+	return true, nil
+}
+
+// Copy copies a file that stays where it is into the archive and says what it
+// is. A change meanwhile is an error.
+func (a *Archive) Copy(path string) (sum string, size int64, err error) {
+	f, err := a.fs.Open(path)
+	if err != nil {
+		return "", 0, fmt.Errorf("copying %s: %w", path, err)
+	}
+	defer f.Close()
+	before, err := f.Info()
+	if err != nil {
+		return "", 0, fmt.Errorf("copying %s: %w", path, err)
+	}
+	if sum, size, err = a.Take(f); err != nil {
+		return "", 0, err
+	}
+	if after, err := f.Info(); err != nil || !before.Same(after) || after.Size != size {
+		return "", 0, errors.Join(fmt.Errorf("copying %s: %w", path, ErrChanging), err)
+	}
+	return sum, size, nil
+}
+
+// ErrChanging says that somebody changes a file while it is read.
+var ErrChanging = errors.New("somebody keeps changing it")
+
+// Take writes what is read into the archive and says what it is.
+func (a *Archive) Take(in io.Reader) (sum string, size int64, err error) {
+	folder := filepath.Join(a.folder, "coming")
+	if err := a.fs.MakeFolder(folder); err != nil {
+		return "", 0, fmt.Errorf("archiving: %w", err)
+	}
+	part := filepath.Join(folder, rand.Text())
+	out, err := a.fs.Create(part)
+	if err != nil {
+		return "", 0, fmt.Errorf("archiving: %w", err)
+	}
+	sum, size, err = Hash(io.TeeReader(in, out))
+	if err == nil {
+		err = out.Sync()
+	}
+	if closing := out.Close(); err == nil {
+		err = closing
+	}
+	if err == nil {
+		err = a.Keep(part, sum)
+	}
+	if removing := a.fs.Remove(part); err == nil {
+		err = removing
+	}
+	if err != nil {
+		return "", 0, fmt.Errorf("archiving: %w", err)
+	}
+	return sum, size, nil
+}
+
 // Keep gives a file a place in the archive; the file itself stays where it is
 // until the caller needs it no more. The same content is kept once. It may be
 // repeated after a crash at any point.
 func (a *Archive) Keep(file, hash string) error {
 	to := a.Path(hash)
 	folder := filepath.Dir(to)
-	if err := a.fs.MakeFolder(folder); err != nil {
-		return fmt.Errorf("archiving: %w", err)
-	}
 	err := a.fs.Link(file, to)
+	if errors.Is(err, fs.ErrNotExist) {
+		if err = a.fs.MakeFolder(folder); err == nil {
+			err = a.fs.Link(file, to)
+		}
+	}
 	if errors.Is(err, files.ErrOtherDevice) {
-		err = a.copyIn(file, to)
+		if err = a.fs.MakeFolder(folder); err == nil {
+			err = a.copyIn(file, to)
+		}
 	}
 	if err != nil && !errors.Is(err, fs.ErrExist) {
 		return fmt.Errorf("archiving: %w", err)
 	}
-	return a.fs.SyncFolder(folder)
+	return nil
 }
+
+// Sync makes originals durable: their contents and their places. The outputs of
+// a run may only be committed when its original is safe.
+func (a *Archive) Sync(hashes []string) error {
+	folders := map[string]bool{}
+	for _, h := range hashes {
+		f, err := a.fs.Open(a.Path(h))
+		if err != nil {
+			return fmt.Errorf("archiving: %w", err)
+		}
+		err = f.Sync()
+		if err := errors.Join(err, f.Close()); err != nil {
+			return fmt.Errorf("archiving: %w", err)
+		}
+		folders[filepath.Dir(a.Path(h))] = true
+	}
+	for f := range folders {
+		if err := a.fs.SyncFolder(f); err != nil {
+			return fmt.Errorf("archiving: %w", err)
+		}
+	}
+	return a.fs.SyncFolder(a.folder)
+}
+
+// Folder is where the archive is.
+func (a *Archive) Folder() string { return a.folder }
 
 // copyIn copies under a temporary name first, so that the archive never has a
 // part of a file under a content's name.

@@ -208,7 +208,7 @@ func (a *app) route() *cobra.Command {
 
 func (a *app) start() *cobra.Command { return a.running("start", "Start routes", true) }
 func (a *app) stop() *cobra.Command {
-	return a.running("stop", "Stop routes; the pickup under way is finished", false)
+	return a.running("stop", "Stop routes; what is under way is finished", false)
 }
 
 func (a *app) running(verb, short string, running bool) *cobra.Command {
@@ -285,7 +285,7 @@ duration before now such as 90m or 24h.`,
 	})
 	f := c.Flags()
 	f.StringVar(&route, "route", "", "only this route")
-	f.StringSliceVar(&states, "state", nil, "only these states: claimed, taken, committed, delivered, rejected, held, withdrawn")
+	f.StringSliceVar(&states, "state", nil, "only these states: "+strings.Join(store.States, ", "))
 	f.StringVar(&name, "name", "", "part of the file's name, or a pattern with *")
 	f.StringVar(&since, "since", "", "only since then")
 	f.StringVar(&until, "until", "", "only until then")
@@ -469,47 +469,6 @@ func (a *app) rejects() *cobra.Command {
 	})
 	c.Flags().IntVar(&limit, "limit", 100, "how many at most (1000)")
 	c.Flags().Int64Var(&after, "after", 0, "only records after this one")
-	return c
-}
-
-func (a *app) again() *cobra.Command {
-	var then, yes bool
-	c := &cobra.Command{
-		Use: "again PICKUP...", Short: "Run pickups again from the archive",
-		Long: `Run pickups again from the archive, with the revision that is published now or,
-with --then, with that of the latest run. New outputs are delivered; those of
-earlier runs stay as they are. Without --yes it only says what would be run.`,
-		Example: "  ydrion again 2\n  ydrion again 2 5 --yes",
-		Args:    cobra.MinimumNArgs(1),
-		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
-			revision := "now"
-			if then {
-				revision = "then"
-			}
-			for _, s := range args {
-				id, err := pickupNumber(s)
-				if err != nil {
-					return err
-				}
-				if !yes {
-					p, err := client.Pickup(cmd.Context(), id)
-					if err != nil {
-						return fmt.Errorf("pickup %d: %w", id, err)
-					}
-					fmt.Fprintf(a.out, "would run pickup %d again: %s, route %s, %d records, %s; say --yes to do it\n", id, p.Name, p.Route, p.In, p.State)
-					continue
-				}
-				run, err := client.Again(cmd.Context(), id, revision)
-				if err != nil {
-					return fmt.Errorf("pickup %d: %w", id, err)
-				}
-				fmt.Fprintf(a.out, "pickup %d: run %d has begun\n", id, run)
-			}
-			return nil
-		}),
-	}
-	c.Flags().BoolVar(&then, "then", false, "with the revision of the latest run")
-	c.Flags().BoolVarP(&yes, "yes", "y", false, "do it")
 	return c
 }
 

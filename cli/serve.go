@@ -55,8 +55,12 @@ func Host(ctx context.Context, c HostConfig) (*Hosted, error) {
 		return nil, fmt.Errorf("making the data folder: %w", err)
 	}
 	h := &Hosted{data: data}
-	if h.lock, err = lockData(data); err != nil {
-		return nil, err
+	if c.DatabaseURL == "" {
+		// The private database has one owner. Services that share a database may
+		// share a data folder too.
+		if h.lock, err = lockData(data); err != nil {
+			return nil, err
+		}
 	}
 	if h.Token = c.Token; h.Token == "" {
 		if h.Token, err = token(data); err != nil {
@@ -67,6 +71,8 @@ func Host(ctx context.Context, c HostConfig) (*Hosted, error) {
 	if err != nil {
 		return nil, fmt.Errorf("listening on %s: %w", c.Listen, err)
 	}
+	h.URL = "http://" + listener.Addr().String()
+	c.Address = h.URL
 	if h.Service, err = service.Open(ctx, c.Config); err != nil {
 		return nil, errors.Join(err, listener.Close())
 	}
@@ -76,7 +82,6 @@ func Host(ctx context.Context, c HostConfig) (*Hosted, error) {
 			c.Log.Error("the HTTP interface has ended", "error", err)
 		}
 	}()
-	h.URL = "http://" + listener.Addr().String()
 	h.Client = &api.Client{Base: h.URL, Token: h.Token}
 	at, err := json.Marshal(address{h.URL, os.Getpid()})
 	if err != nil {
@@ -92,15 +97,30 @@ func Host(ctx context.Context, c HostConfig) (*Hosted, error) {
 func (h *Hosted) Close() error {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	err := os.Remove(addressFile(h.data))
-	if errors.Is(err, fs.ErrNotExist) {
-		err = nil
-	}
+	err := h.unannounce()
 	h.Service.End()
 	if shut := h.server.Shutdown(ctx); shut != nil {
 		err = errors.Join(err, h.server.Close())
 	}
-	return errors.Join(err, h.Service.Close(), h.lock.Close())
+	err = errors.Join(err, h.Service.Close())
+	if h.lock != nil {
+		err = errors.Join(err, h.lock.Close())
+	}
+	return err
+}
+
+// unannounce takes the service's address away, unless another service has put
+// its own there.
+func (h *Hosted) unannounce() error {
+	b, err := os.ReadFile(addressFile(h.data))
+	var at address
+	if err == nil && json.Unmarshal(b, &at) == nil && at.URL == h.URL {
+		err = os.Remove(addressFile(h.data))
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
 }
 
 // lockData keeps two services from using one data folder.
@@ -136,6 +156,10 @@ func (a *app) serve() *cobra.Command {
 		Short: "Run the service",
 		Long: `Run the service until it is interrupted: routes that are set running, the HTTP
 interface, and the console.
+
+Several services may share one database: each route is then led by one of them, and
+taken over by another when it ends. They need the same data folder, or at least
+the same archive in it, and the same folders under the same paths.
 
 Without --database-url it runs a private PostgreSQL cluster of its own under the
 data folder, on loopback, as an unprivileged account. A token is generated at the

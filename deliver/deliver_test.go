@@ -2,17 +2,20 @@ package deliver
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"testing"
 
 	"ydrion/files"
+	"ydrion/workspace"
 )
 
 func output(t *testing.T, folder string, run int64, label, content string) *Output {
 	t.Helper()
-	o, err := Create(files.Real{}, folder, run, label)
+	o, err := Maker{files.Real{}, run, 3}.Create(folder, label)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -28,11 +31,11 @@ func TestPublish(t *testing.T) {
 	if entries, err := os.ReadDir(folder); err != nil || len(entries) != 1 || entries[0].Name() != files.Hidden {
 		t.Errorf("before publishing one sees %v %v", entries, err)
 	}
-	sum, err := o.Finish(true)
+	sum, err := o.Finish()
 	if err != nil || sum != "2cf24dba5fb0a30e26e83b2ac5b9e29e1b161e5c1fa7425e73043362938b9824" || o.Size != 5 {
 		t.Errorf("%s, %d bytes, %v", sum, o.Size, err)
 	}
-	if got, err := Publish(files.Real{}, o.Temporary, folder, "a.hl7"); got != Published || err != nil {
+	if got, err := Publish(files.Real{}, o.Temporary, folder, "a.hl7", workspace.Count, 7); got != Published || err != nil {
 		t.Errorf("%v %v", got, err)
 	}
 	// Again, as after a crash: its absence proves that it was published, whatever
@@ -40,7 +43,7 @@ func TestPublish(t *testing.T) {
 	if err := os.Remove(filepath.Join(folder, "a.hl7")); err != nil {
 		t.Fatal(err)
 	}
-	if got, err := Publish(files.Real{}, o.Temporary, folder, "a.hl7"); got != Already || err != nil {
+	if got, err := Publish(files.Real{}, o.Temporary, folder, "a.hl7", workspace.Count, 7); got != Already || err != nil {
 		t.Errorf("%v %v", got, err)
 	}
 	// Nothing is replaced.
@@ -48,10 +51,10 @@ func TestPublish(t *testing.T) {
 		t.Fatal(err)
 	}
 	p := output(t, folder, 8, "all", "ours")
-	if _, err := p.Finish(false); err != nil {
+	if _, err := p.Finish(); err != nil {
 		t.Fatal(err)
 	}
-	if got, err := Publish(files.Real{}, p.Temporary, folder, "b.hl7"); got != Taken || err != nil {
+	if got, err := Publish(files.Real{}, p.Temporary, folder, "b.hl7", workspace.Count, 7); got != Taken || err != nil {
 		t.Errorf("%v %v", got, err)
 	}
 	if c, _ := os.ReadFile(filepath.Join(folder, "b.hl7")); string(c) != "theirs" {
@@ -61,15 +64,15 @@ func TestPublish(t *testing.T) {
 	if err := os.RemoveAll(folder); err != nil {
 		t.Fatal(err)
 	}
-	if got, err := Publish(files.Real{}, p.Temporary, folder, "b.hl7"); err == nil {
-		t.Errorf("published into a folder that is gone: %v", got)
+	if got, err := Publish(files.Real{}, p.Temporary, folder, "b.hl7", workspace.Count, 7); got != Unknown || err != nil {
+		t.Errorf("published into a folder that is gone: %v %v", got, err)
 	}
 }
 
 func TestSweep(t *testing.T) {
 	folder := t.TempDir()
 	for _, o := range []*Output{output(t, folder, 7, "all", "x"), output(t, folder, 7, "12", "x"), output(t, folder, 77, "all", "x")} {
-		if _, err := o.Finish(false); err != nil {
+		if _, err := o.Finish(); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -77,7 +80,7 @@ func TestSweep(t *testing.T) {
 		t.Fatal(err)
 	}
 	left, err := os.ReadDir(filepath.Join(folder, files.Hidden))
-	if err != nil || len(left) != 1 || left[0].Name() != "run-77-all" {
+	if err != nil || len(left) != 1 || left[0].Name() != "run-77-3-all" {
 		t.Errorf("left %v %v", left, err)
 	}
 	if err := Sweep(files.Real{}, filepath.Join(folder, "none"), 7); err != nil {
@@ -87,17 +90,17 @@ func TestSweep(t *testing.T) {
 
 func TestFailures(t *testing.T) {
 	folder := t.TempDir()
-	for _, operation := range []string{"make folder", "create", "write", "sync"} {
+	for _, operation := range []string{"make folder", "create", "write"} {
 		faulty := &files.Faulty{FS: files.Real{}, Fail: func(_ int64, op, _ string) error {
 			if op == operation {
 				return syscall.ENOSPC
 			}
 			return nil
 		}}
-		o, err := Create(faulty, folder, 9, operation)
+		o, err := Maker{faulty, 9, 3}.Create(filepath.Join(folder, operation), operation)
 		if err == nil {
 			if _, err = o.Write([]byte("x")); err == nil {
-				_, err = o.Finish(true)
+				_, err = o.Finish()
 			}
 		}
 		if !errors.Is(err, syscall.ENOSPC) {
@@ -114,6 +117,75 @@ func TestCounted(t *testing.T) {
 	}{{"a.hl7", 1, "a.hl7"}, {"a.hl7", 2, "a-2.hl7"}, {"a.b.hl7", 3, "a.b-3.hl7"}, {"plain", 2, "plain-2"}} {
 		if got := Counted(test.name, test.n); got != test.want {
 			t.Errorf("%s, %d: %s", test.name, test.n, got)
+		}
+	}
+}
+
+// TestWhenTheNameIsTaken: replacing is atomic, and keeps the former file if
+// asked; doing it again after a crash changes nothing.
+func TestWhenTheNameIsTaken(t *testing.T) {
+	for _, test := range []struct {
+		taken workspace.WhenTaken
+		want  string // the folder afterwards
+	}{
+		{workspace.Count, "a.hl7=theirs"},
+		{workspace.HoldTaken, "a.hl7=theirs"},
+		{workspace.Replace, "a.hl7=ours"},
+		{workspace.ReplaceKeep, "a.former-7.hl7=theirs a.hl7=ours"},
+	} {
+		folder := t.TempDir()
+		if err := os.WriteFile(filepath.Join(folder, "a.hl7"), []byte("theirs"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		o := output(t, folder, 7, "all", "ours")
+		if _, err := o.Finish(); err != nil {
+			t.Fatal(err)
+		}
+		first := Published
+		if strings.Contains(test.want, "a.hl7=theirs") {
+			first = Taken
+		}
+		for i, want := range []Outcome{first, Already} {
+			if first == Taken {
+				want = Taken
+			}
+			if got, err := Publish(files.Real{}, o.Temporary, folder, "a.hl7", test.taken, 7); got != want || err != nil {
+				t.Errorf("%s, try %d: %v %v", test.taken, i, got, err)
+			}
+		}
+		var got []string
+		entries, err := os.ReadDir(folder)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, e := range entries {
+			if e.Name() != files.Hidden {
+				c, err := os.ReadFile(filepath.Join(folder, e.Name()))
+				got = append(got, fmt.Sprintf("%s=%s", e.Name(), c))
+				if err != nil {
+					t.Fatal(err)
+				}
+			}
+		}
+		if strings.Join(got, " ") != test.want {
+			t.Errorf("%s: %v, want %s", test.taken, got, test.want)
+		}
+	}
+}
+
+// TestFoldersInNames: folders that a name asks for are made.
+func TestFoldersInNames(t *testing.T) {
+	for _, taken := range []workspace.WhenTaken{workspace.Count, workspace.Replace, workspace.ReplaceKeep} {
+		folder := t.TempDir()
+		o := output(t, folder, 7, "all", "x")
+		if _, err := o.Finish(); err != nil {
+			t.Fatal(err)
+		}
+		if got, err := Publish(files.Real{}, o.Temporary, folder, "2026/ansel/a.hl7", taken, 7); got != Published || err != nil {
+			t.Errorf("%s: %v %v", taken, got, err)
+		}
+		if _, err := os.Stat(filepath.Join(folder, "2026", "ansel", "a.hl7")); err != nil {
+			t.Error(err)
 		}
 	}
 }

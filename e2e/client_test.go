@@ -51,7 +51,7 @@ func TestClient(t *testing.T) {
 		{"functions", 0, []string{"VALUE | trim", `field | pad 6 "0"`, "gives"}, ""},
 		{"overview", 0, []string{"0 pickups, 0 records in = 0 good + 0 rejected + 0 filtered", "specimen-orders"}, ""},
 		{"completion bash", 0, []string{"ydrion"}, ""},
-		{"openapi", 0, []string{`"openapi": "3.1.0"`, "/api/pickups/{id}/runs"}, ""},
+		{"openapi", 0, []string{`"openapi": "3.1.0"`, "/api/again"}, ""},
 	}
 	for _, s := range steps {
 		code, said := command(b, strings.Fields(s.args)...)
@@ -88,7 +88,7 @@ func TestClientOnPickups(t *testing.T) {
 		{"rejects 1", 0, []string{"brunholm-2026-11-23.csv:3:51 record 2 weight_kg: error: weight_kg is not a number", "| BR-1102,B-202", `"XRAY" is not listed in lookups/test_names.csv`, "no ringed seal weighs 180.0 kg", "specimen_id \"BR-1101\" was in record 1 already"}},
 		{"rejects 1 --limit 2", 0, []string{"more: --after 3"}},
 		{"again 1", 0, []string{"would run pickup 1 again: brunholm-2026-11-23.csv", "say --yes"}},
-		{"again 1 --yes", 0, []string{"pickup 1: run 2 has begun"}},
+		{"again 1 --yes", 0, []string{"pickup 1 (brunholm-2026-11-23.csv): run 2 has begun"}},
 	}
 	for _, s := range steps {
 		code, said := command(b, strings.Fields(s.args)...)

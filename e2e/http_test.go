@@ -15,6 +15,8 @@ import (
 
 	"ydrion/api"
 	"ydrion/files"
+	"ydrion/managed"
+	"ydrion/service"
 	"ydrion/testbed"
 )
 
@@ -197,10 +199,11 @@ func TestRevisions(t *testing.T) {
 	}
 	// Run again with the revision of then, and of now.
 	for revision, want := range map[string]string{"then": "|||||M|", "now": "|||||X|"} {
-		run, err := b.Client.Again(context.Background(), first.ID, revision)
-		if err != nil {
-			t.Fatal(err)
+		answers, err := b.Client.Again(context.Background(), service.AgainRequest{Pickups: []int64{first.ID}, Revision: revision})
+		if err != nil || len(answers) != 1 || answers[0].Problem != "" {
+			t.Fatal(answers, err)
 		}
+		run := answers[0].Run
 		var name string
 		testbed.Until(t, "the run has ended", func() bool {
 			p, err := b.Client.Pickup(context.Background(), first.ID)
@@ -217,7 +220,7 @@ func TestRevisions(t *testing.T) {
 			t.Errorf("with the revision of %s: %s holds %q", revision, name, c)
 		}
 		if revision == "then" {
-			if _, err := b.Client.Again(context.Background(), 999, "now"); err == nil {
+			if _, err := b.Client.Again(context.Background(), service.AgainRequest{Pickups: []int64{999}}); err == nil {
 				t.Error("a pickup that is not there was run again")
 			}
 		}
@@ -282,8 +285,17 @@ func TestHeldFilesWithoutARecord(t *testing.T) {
 
 // TestTwoServicesOnOneFolder: the second is refused.
 func TestTwoServicesOnOneFolder(t *testing.T) {
-	b := testbed.Start(t)
-	code, said := command(nil, "serve", "--data", b.Data, "--database-url", b.Database, "--listen", "127.0.0.1:0")
+	data, err := managed.TempFolder()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := os.RemoveAll(data); err != nil {
+			t.Error(err)
+		}
+	})
+	testbed.Start(t, testbed.Private(data))
+	code, said := command(nil, "serve", "--data", data, "--listen", "127.0.0.1:0")
 	if code != 3 || !strings.Contains(said, "another service is using the data folder") {
 		t.Errorf("exit code %d: %s", code, said)
 	}

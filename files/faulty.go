@@ -1,6 +1,9 @@
 package files
 
-import "sync/atomic"
+import (
+	"io/fs"
+	"sync/atomic"
+)
 
 // Faulty passes every call on, counts it, and lets a test make it fail.
 type Faulty struct {
@@ -49,6 +52,27 @@ func (f *Faulty) Move(from, to string) error {
 		return err
 	}
 	return f.FS.Move(from, to)
+}
+
+func (f *Faulty) Replace(from, to string) error {
+	if err := f.step("replace", from); err != nil {
+		return err
+	}
+	return f.FS.Replace(from, to)
+}
+
+func (f *Faulty) Own(name string, mode fs.FileMode, owner string) error {
+	if err := f.step("own", name); err != nil {
+		return err
+	}
+	return f.FS.Own(name, mode, owner)
+}
+
+func (f *Faulty) SyncAll(folder string) error {
+	if err := f.step("sync all", folder); err != nil {
+		return err
+	}
+	return f.FS.SyncAll(folder)
 }
 
 func (f *Faulty) Link(from, to string) error {

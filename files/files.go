@@ -11,7 +11,10 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"os/user"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -56,6 +59,14 @@ type FS interface {
 	// Move renames without replacing: fs.ErrExist if the new name is taken,
 	// ErrOtherDevice if it is on another file system.
 	Move(from, to string) error
+	// Replace renames and takes the place of a file that has the name.
+	Replace(from, to string) error
+	// Own sets permissions (unless 0) and the owner, given as user:group (unless
+	// empty).
+	Own(name string, mode fs.FileMode, owner string) error
+	// Space tells how many bytes are free for us on the folder's file system, and
+	// how many there are.
+	Space(folder string) (free, total int64, err error)
 	// Link gives a file a second name: fs.ErrExist if that is taken,
 	// ErrOtherDevice if the file system cannot do it.
 	Link(from, to string) error
@@ -156,6 +167,67 @@ func (Real) Move(from, to string) error {
 		return os.Remove(from)
 	}
 	return &os.LinkError{Op: "move", Old: from, New: to, Err: err}
+}
+
+func (Real) Replace(from, to string) error {
+	err := os.Rename(from, to)
+	if errors.Is(err, unix.EXDEV) {
+		return ErrOtherDevice
+	}
+	return err
+}
+
+func (Real) Own(name string, mode fs.FileMode, owner string) error {
+	if owner != "" {
+		uid, gid, err := lookupOwner(owner)
+		if err != nil {
+			return err
+		}
+		if err := os.Lchown(name, uid, gid); err != nil {
+			return err
+		}
+	}
+	if mode != 0 {
+		return os.Chmod(name, mode) // last: a change of the owner clears bits
+	}
+	return nil
+}
+
+// lookupOwner finds the numbers of user:group, -1 for a part that is not given.
+func lookupOwner(owner string) (uid, gid int, err error) {
+	name, group, _ := strings.Cut(owner, ":")
+	uid, gid = -1, -1
+	if name != "" {
+		u, err := user.Lookup(name)
+		if err != nil {
+			if u, err = user.LookupId(name); err != nil {
+				return 0, 0, fmt.Errorf("there is no user %q on this machine", name)
+			}
+		}
+		if uid, err = strconv.Atoi(u.Uid); err != nil {
+			return 0, 0, err
+		}
+	}
+	if group != "" {
+		g, err := user.LookupGroup(group)
+		if err != nil {
+			if g, err = user.LookupGroupId(group); err != nil {
+				return 0, 0, fmt.Errorf("there is no group %q on this machine", group)
+			}
+		}
+		if gid, err = strconv.Atoi(g.Gid); err != nil {
+			return 0, 0, err
+		}
+	}
+	return uid, gid, nil
+}
+
+func (Real) Space(folder string) (free, total int64, err error) {
+	var st unix.Statfs_t
+	if err := unix.Statfs(folder, &st); err != nil {
+		return 0, 0, fmt.Errorf("asking how much space there is at %s: %w", folder, err)
+	}
+	return int64(st.Bavail) * st.Bsize, int64(st.Blocks) * st.Bsize, nil
 }
 
 func (Real) Link(from, to string) error {

@@ -5,7 +5,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -16,49 +15,93 @@ import (
 
 // event is something that happened in a watched folder.
 type event struct {
-	path     string
-	folder   bool // a subfolder has appeared: look through it
-	overflow bool // the kernel dropped events: look through everything
+	path   string
+	folder bool // a subfolder has appeared: look through it
+	begun  bool // a file was created; it is not complete yet
+	lost   bool // the kernel dropped events: look through everything
 }
 
-// watcher reads kernel events (inotify) of a folder and, if wanted, of all
-// below it.
-type watcher struct {
-	file       *os.File
-	fd         int
-	events     chan event
+// Watcher reads kernel events (inotify) for any number of listeners. There is
+// one for a service: the kernel allows few of them, but many folders in each.
+type Watcher struct {
+	file *os.File
+	fd   int
+
+	mu      sync.Mutex
+	folders map[int]*watched
+	ids     map[string]int
+}
+
+// watched is a folder and who wants its events.
+type watched struct {
+	path string
+	subs map[*subscription]bool
+}
+
+// subscription takes the events of one listener. Events are kept until the
+// listener comes for them, up to a number beyond which it has to look itself.
+type subscription struct {
+	watcher    *Watcher
 	subfolders bool
-	done       chan struct{}
 	mu         sync.Mutex
-	folders    map[int]string
+	queue      []event
+	wake       chan struct{}
 }
 
-// mask is what a file tells when it is complete, and what keeps the set of
-// folders right.
+// maxQueue is how many events wait for a listener.
+const maxQueue = 1 << 16
+
+// mask is what a file tells when it is begun and when it is complete, and what
+// keeps the set of folders right.
 const mask = unix.IN_CLOSE_WRITE | unix.IN_MOVED_TO | unix.IN_CREATE | unix.IN_DELETE_SELF | unix.IN_MOVE_SELF | unix.IN_ONLYDIR | unix.IN_EXCL_UNLINK
 
-func newWatcher(folder string, subfolders bool) (*watcher, error) {
+// NewWatcher asks the kernel for events.
+func NewWatcher() (*Watcher, error) {
 	fd, err := unix.InotifyInit1(unix.IN_CLOEXEC | unix.IN_NONBLOCK)
 	if err != nil {
 		return nil, fmt.Errorf("asking for kernel events: %w", err)
 	}
-	w := &watcher{file: os.NewFile(uintptr(fd), "inotify"), fd: fd, events: make(chan event, 1024), subfolders: subfolders, done: make(chan struct{}), folders: map[int]string{}}
-	if err := w.watch(folder); err != nil {
-		return nil, errors.Join(err, w.file.Close())
-	}
+	w := &Watcher{file: os.NewFile(uintptr(fd), "inotify"), fd: fd, folders: map[int]*watched{}, ids: map[string]int{}}
 	go w.read()
 	return w, nil
 }
 
-func (w *watcher) watch(folder string) error {
+// Close ends all events.
+func (w *Watcher) Close() error { return w.file.Close() }
+
+// subscribe begins to collect the events of a folder and, if wanted, of all
+// below it.
+func (w *Watcher) subscribe(folder string, subfolders bool) (*subscription, error) {
+	s := &subscription{watcher: w, subfolders: subfolders, wake: make(chan struct{}, 1)}
+	if err := s.add(folder); err != nil {
+		s.end()
+		return nil, err
+	}
+	return s, nil
+}
+
+// add watches one more folder and what is below it.
+func (s *subscription) add(folder string) error {
+	w := s.watcher
+	w.mu.Lock()
 	id, err := unix.InotifyAddWatch(w.fd, folder, mask)
 	if err != nil {
+		w.mu.Unlock()
+		if errors.Is(err, unix.ENOSPC) {
+			return fmt.Errorf("watching %s: the kernel allows no more watched folders (fs.inotify.max_user_watches)", folder)
+		}
 		return fmt.Errorf("watching %s: %w", folder, err)
 	}
-	w.mu.Lock()
-	w.folders[id] = folder
+	f := w.folders[id]
+	if f == nil {
+		f = &watched{subs: map[*subscription]bool{}}
+		w.folders[id] = f
+	}
+	f.path = folder
+	w.ids[folder] = id
+	f.subs[s] = true
 	w.mu.Unlock()
-	if !w.subfolders {
+	if !s.subfolders {
 		return nil
 	}
 	entries, err := os.ReadDir(folder)
@@ -69,28 +112,59 @@ func (w *watcher) watch(folder string) error {
 		if !e.IsDir() || strings.HasPrefix(e.Name(), ".") {
 			continue
 		}
-		if err := w.watch(filepath.Join(folder, e.Name())); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := s.add(filepath.Join(folder, e.Name())); err != nil && !errors.Is(err, os.ErrNotExist) {
 			return err
 		}
 	}
 	return nil
 }
 
-func (w *watcher) close() {
-	close(w.done)
-	w.file.Close() //nolint: nothing was written to it
-}
-
-func (w *watcher) send(e event) {
-	select {
-	case w.events <- e:
-	case <-w.done:
+// end gives a subscription up; folders that nobody else watches are let go.
+func (s *subscription) end() {
+	w := s.watcher
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for id, f := range w.folders {
+		if !f.subs[s] {
+			continue
+		}
+		delete(f.subs, s)
+		if len(f.subs) == 0 {
+			unix.InotifyRmWatch(w.fd, uint32(id)) //nolint: the folder may be gone already
+			delete(w.folders, id)
+			delete(w.ids, f.path)
+		}
 	}
 }
 
-func (w *watcher) read() {
-	defer close(w.events)
-	buf := make([]byte, 64<<10)
+// take gives the events that have come since.
+func (s *subscription) take() []event {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := s.queue
+	s.queue = nil
+	return out
+}
+
+func (s *subscription) send(e event) {
+	s.mu.Lock()
+	switch {
+	case e.lost || len(s.queue) >= maxQueue:
+		s.queue = append(s.queue[:0], event{lost: true})
+	case len(s.queue) == 1 && s.queue[0].lost:
+		// everything is looked through in any case
+	default:
+		s.queue = append(s.queue, e)
+	}
+	s.mu.Unlock()
+	select {
+	case s.wake <- struct{}{}:
+	default: // it has been told already
+	}
+}
+
+func (w *Watcher) read() {
+	buf := make([]byte, 256<<10)
 	for {
 		n, err := w.file.Read(buf)
 		if err != nil {
@@ -107,30 +181,54 @@ func (w *watcher) read() {
 	}
 }
 
-func (w *watcher) handle(id int, what uint32, name string) {
+func (w *Watcher) handle(id int, what uint32, name string) {
+	w.mu.Lock()
+	var subs []*subscription
 	if what&unix.IN_Q_OVERFLOW != 0 {
-		w.send(event{overflow: true})
+		all := map[*subscription]bool{}
+		for _, f := range w.folders {
+			for s := range f.subs {
+				all[s] = true
+			}
+		}
+		w.mu.Unlock()
+		for s := range all {
+			s.send(event{lost: true})
+		}
 		return
 	}
-	w.mu.Lock()
-	folder, ok := w.folders[id]
+	f := w.folders[id]
+	if f == nil {
+		w.mu.Unlock()
+		return
+	}
+	for s := range f.subs {
+		subs = append(subs, s)
+	}
+	folder := f.path
 	if what&unix.IN_IGNORED != 0 {
 		delete(w.folders, id)
+		delete(w.ids, folder)
 	}
 	w.mu.Unlock()
-	if !ok || name == "" || strings.HasPrefix(name, ".") {
+	gone := what&(unix.IN_IGNORED|unix.IN_MOVE_SELF|unix.IN_DELETE_SELF) != 0
+	if !gone && (name == "" || strings.HasPrefix(name, ".")) {
 		return
 	}
 	path := filepath.Join(folder, name)
-	switch {
-	case what&unix.IN_ISDIR != 0:
-		if w.subfolders && what&(unix.IN_CREATE|unix.IN_MOVED_TO) != 0 {
+	for _, s := range subs {
+		switch {
+		case gone:
+			s.send(event{lost: true}) // the folder may be another one by now
+		case what&unix.IN_ISDIR != 0:
 			// A folder that is gone again has nothing to be looked at.
-			if w.watch(path) == nil {
-				w.send(event{path: path, folder: true})
+			if s.subfolders && what&(unix.IN_CREATE|unix.IN_MOVED_TO) != 0 && s.add(path) == nil {
+				s.send(event{path: path, folder: true})
 			}
+		case what&(unix.IN_CLOSE_WRITE|unix.IN_MOVED_TO) != 0:
+			s.send(event{path: path})
+		case what&unix.IN_CREATE != 0:
+			s.send(event{path: path, begun: true})
 		}
-	case what&(unix.IN_CLOSE_WRITE|unix.IN_MOVED_TO) != 0:
-		w.send(event{path: path})
 	}
 }

@@ -3,18 +3,23 @@
 //
 // A file becomes ready when its writer has closed it or it was renamed in, or
 // when a repeated look at its size and time saw no change; and the quiet time
-// has passed; and nobody has it open for writing or locked. Until then it
-// waits, with a reason that can be asked for. Nothing that happens to one file
-// stops the others.
+// has passed; and its marker is there and its last line is the last one, if the
+// route wants that; and nobody has it open for writing or locked. Until then it
+// waits, with a reason that can be asked for. Ready files stand in their order
+// until they are fetched. Nothing that happens to one file stops the others.
 package listen
 
 import (
+	"container/heap"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -24,6 +29,13 @@ import (
 	"ydrion/workspace"
 )
 
+// What happened to a file.
+const (
+	Arrived = "arrived"
+	Changed = "changed"
+	Gone    = "gone"
+)
+
 // Candidate is a file that is ready to be taken.
 type Candidate struct {
 	Path    string
@@ -31,9 +43,13 @@ type Candidate struct {
 	Name    string
 	Info    files.Info
 	Noticed time.Time
+	Event   string
+	Marker  string // path of its marker file, empty if it has none
+	SHA256  string // of a file that is gone: its last content
+	Demand  bool   // somebody wants it now, whatever it waits for
 }
 
-// Waiting is a file that is not ready, and why.
+// Waiting is a file that has not been taken, and why.
 type Waiting struct {
 	Path   string    `json:"path"`
 	Name   string    `json:"name"`
@@ -41,17 +57,45 @@ type Waiting struct {
 	Since  time.Time `json:"since"`
 }
 
+// Known is a file that was picked up before and left where it is.
+type Known struct {
+	Info   files.Info
+	SHA256 string
+}
+
+// same tells whether nothing has happened to a file since it was picked up. The
+// database keeps microseconds.
+func (k *Known) same(i files.Info) bool {
+	return k.Info.Size == i.Size && k.Info.Modified.Truncate(time.Microsecond).Equal(i.Modified.Truncate(time.Microsecond)) && k.Info.Inode == i.Inode && k.Info.Device == i.Device
+}
+
 // Listener watches one folder for one route.
 type Listener struct {
 	Settings workspace.Listen
+	ByName   bool   // ready files stand in the order of their names, otherwise of their arrival or (ByTime) of their times
+	ByTime   bool   // of the last change
 	Folder   string // resolved
 	FS       files.FS
 	Log      *slog.Logger
-	Ready    chan<- Candidate
+	Watch    *Watcher // kernel events, nil for none
+	// Marker names the file that says that another one (name, folder) is
+	// complete; nil if none does.
+	Marker func(name, folder string) string
+	// Left are files that were picked up and left, by path; nil unless originals
+	// are left.
+	Left map[string]Known
 
-	mu    sync.Mutex
-	known map[string]*seen
-	wake  chan struct{} // receives when a file has to be considered anew
+	mu      sync.Mutex
+	known   map[string]*seen
+	waiters map[string]*seen // those with a time to be considered again
+	markers *regexp.Regexp   // names of marker files
+	ready   queue
+	order   int64
+	demands int             // files in the queue that somebody wants now
+	missing map[string]bool // left files that a look did not see
+	gate    string          // why ready files are not fetched
+	wake    chan struct{}   // receives when a file has to be considered anew
+	fetch   chan struct{}   // receives when a file has become ready
 }
 
 // seen is what is known of a file that was noticed.
@@ -59,8 +103,11 @@ type seen struct {
 	info    files.Info
 	noticed time.Time
 	changed time.Time // our clock, when we last saw a difference
+	recheck time.Time // when to consider it again; zero: when something happens
+	tries   int       // how often it was considered in vain
 	closed  bool      // closed after writing, or moved in
-	given   bool      // handed out as a candidate
+	given   bool      // stands in the queue, or was fetched
+	fetched bool
 	reason  string
 }
 
@@ -68,22 +115,35 @@ type seen struct {
 // says that it is complete.
 const settle = time.Second
 
+// Start makes a listener ready to be asked, before it runs.
+func (l *Listener) Start() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.known, l.waiters, l.ready, l.missing = map[string]*seen{}, map[string]*seen{}, nil, map[string]bool{}
+	if l.Marker != nil {
+		pattern := regexp.QuoteMeta(l.Marker("\x01.\x02", ""))
+		l.markers = regexp.MustCompile("^" + strings.NewReplacer("\x01\\.\x02", ".+", "\x01", ".+", "\x02", ".+").Replace(pattern) + "$")
+	}
+	if l.wake == nil {
+		l.wake, l.fetch = make(chan struct{}, 1), make(chan struct{}, 1)
+	}
+}
+
 // Run listens until the context ends.
 func (l *Listener) Run(ctx context.Context) error {
-	l.mu.Lock()
-	l.known, l.wake = map[string]*seen{}, make(chan struct{}, 1)
-	l.mu.Unlock()
+	l.Start()
 	if err := l.FS.MakeFolder(l.Folder); err != nil {
 		return err
 	}
-	var events <-chan event
-	if l.Settings.Events {
-		w, err := newWatcher(l.Folder, l.Settings.Subfolders)
-		if err != nil {
+	var events <-chan struct{}
+	var sub *subscription
+	if l.Watch != nil && l.Settings.Notice != workspace.ByLooks {
+		var err error
+		if sub, err = l.Watch.subscribe(l.Folder, l.Settings.Subfolders); err != nil {
 			l.Log.Warn("no kernel events here, looking instead", "folder", l.Folder, "error", err)
 		} else {
-			defer w.close()
-			events = w.events
+			defer sub.end()
+			events = sub.wake
 		}
 	}
 	l.look(ctx)
@@ -91,22 +151,16 @@ func (l *Listener) Run(ctx context.Context) error {
 	defer rhythm.Stop()
 	for {
 		var recheck <-chan time.Time
-		if next := l.next(); next > 0 {
-			recheck = time.After(next)
+		if next := l.next(); !next.IsZero() {
+			recheck = time.After(max(0, time.Until(next)))
 		}
 		select {
 		case <-ctx.Done():
 			return nil
-		case e, ok := <-events:
-			if !ok {
-				events = nil
-				continue
+		case <-events:
+			if again := l.handle(ctx, sub); again {
+				return fmt.Errorf("the folder %s was moved or removed", l.Folder)
 			}
-			if e.overflow || e.folder {
-				l.look(ctx)
-				continue
-			}
-			l.note(ctx, e.path, true)
 		case <-rhythm.C:
 			l.look(ctx)
 		case <-recheck:
@@ -114,6 +168,27 @@ func (l *Listener) Run(ctx context.Context) error {
 		case <-l.wake: // whether and when is asked at the top
 		}
 	}
+}
+
+// handle takes account of what the kernel told. It is true if the listened
+// folder is no longer the same.
+func (l *Listener) handle(ctx context.Context, sub *subscription) bool {
+	for _, e := range sub.take() {
+		switch {
+		case e.lost:
+			if err := sub.add(l.Folder); err != nil {
+				return true
+			}
+			l.look(ctx)
+		case e.folder:
+			l.look(ctx)
+		case e.begun:
+			l.begun(e.path)
+		default:
+			l.note(ctx, e.path, true)
+		}
+	}
+	return false
 }
 
 // Folders are the folders that are listened to: the one named and, if wanted,
@@ -137,58 +212,134 @@ func (l *Listener) Folders() []string {
 // look goes through the whole folder.
 func (l *Listener) look(ctx context.Context) {
 	there := map[string]bool{}
-	l.walk(ctx, l.Folder, there)
+	whole := l.walk(ctx, l.Folder, there)
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	for path := range l.known {
-		if !there[path] {
-			delete(l.known, path)
+	for path, s := range l.known {
+		if !there[path] && !s.fetched {
+			l.drop(path)
+		}
+	}
+	if whole && l.Settings.Gone {
+		l.miss(there)
+	}
+}
+
+// miss finds the left files that are gone: two looks in a row have not seen
+// them, while the folder could be looked into.
+func (l *Listener) miss(there map[string]bool) {
+	for path, k := range l.Left {
+		switch s := l.known[path]; {
+		case there[path]:
+			delete(l.missing, path)
+		case !l.missing[path]:
+			l.missing[path] = true
+		case s == nil:
+			s = &seen{info: k.Info, noticed: time.Now(), given: true}
+			l.known[path] = s
+			l.offer(Candidate{Path: path, Folder: l.below(path), Name: filepath.Base(path), Info: k.Info, Noticed: s.noticed, Event: Gone, SHA256: k.SHA256})
 		}
 	}
 }
 
-func (l *Listener) walk(ctx context.Context, folder string, there map[string]bool) {
+// walk looks through a folder and tells whether all of it could be seen.
+func (l *Listener) walk(ctx context.Context, folder string, there map[string]bool) bool {
 	entries, err := l.FS.List(folder)
 	if err != nil {
 		l.Log.Warn("a folder cannot be looked into", "folder", folder, "error", err)
-		return
+		return false
 	}
 	// Oldest first: what came first is taken first.
 	sort.SliceStable(entries, func(i, j int) bool { return entries[i].Modified.Before(entries[j].Modified) })
+	whole := true
 	for _, e := range entries {
 		path := filepath.Join(folder, e.Name)
 		switch {
 		case ctx.Err() != nil:
-			return
+			return false
 		case strings.HasPrefix(e.Name, "."):
 		case e.Mode.IsDir():
 			if l.Settings.Subfolders {
-				l.walk(ctx, path, there)
+				whole = l.walk(ctx, path, there) && whole
 			}
 		default:
 			there[path] = true
-			l.note(ctx, path, false)
+			l.account(ctx, path, e, nil, false)
 		}
 	}
+	return whole
+}
+
+// begun takes account of a file that has just been created: it waits for its
+// writer, and people can see it.
+func (l *Listener) begun(path string) {
+	if !l.Settings.Matches(filepath.Base(path)) || l.isMarker(filepath.Base(path)) {
+		return
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.known[path] == nil {
+		now := time.Now()
+		s := &seen{noticed: now, changed: now, reason: "it is being written"}
+		l.known[path] = s
+		l.considerAt(path, s, now.Add(settle))
+	}
+}
+
+// considerAt sets when a file is considered again; zero: when something happens.
+// The caller holds the lock.
+func (l *Listener) considerAt(path string, s *seen, at time.Time) {
+	if s.recheck = at; at.IsZero() {
+		delete(l.waiters, path)
+	} else {
+		l.waiters[path] = s
+	}
+}
+
+// drop forgets a file. The caller holds the lock.
+func (l *Listener) drop(path string) {
+	delete(l.known, path)
+	delete(l.waiters, path)
 }
 
 // note takes account of a file; closed says that an event told that it is
 // complete.
 func (l *Listener) note(ctx context.Context, path string, closed bool) {
+	info, err := l.FS.Look(path)
+	l.account(ctx, path, info, err, closed)
+}
+
+func (l *Listener) account(ctx context.Context, path string, info files.Info, err error, closed bool) {
 	name := filepath.Base(path)
+	if l.isMarker(name) {
+		l.marked(ctx, path)
+		return
+	}
 	if !l.Settings.Matches(name) {
 		return
 	}
-	info, err := l.FS.Look(path)
 	now := time.Now()
 	l.mu.Lock()
 	s := l.known[path]
 	if errors.Is(err, fs.ErrNotExist) {
-		delete(l.known, path)
+		if s != nil && !s.fetched {
+			l.drop(path)
+		}
 		l.mu.Unlock()
 		return
 	}
-	if s == nil {
+	if s != nil && s.fetched && (!closed || s.info.Same(info)) {
+		l.mu.Unlock() // it is being taken; the event was late
+		return
+	}
+	left, isLeft := l.Left[path]
+	if isLeft && err == nil && (left.same(info) || !l.Settings.Changes) {
+		l.drop(path)
+		l.mu.Unlock()
+		return
+	}
+	if s == nil || s.fetched {
+		l.drop(path)
 		s = &seen{noticed: now, changed: now, info: info}
 		l.known[path] = s
 	} else if !s.info.Same(info) {
@@ -199,36 +350,57 @@ func (l *Listener) note(ctx context.Context, path string, closed bool) {
 		s.given = false
 	}
 	l.mu.Unlock()
-	l.consider(ctx, path, s, info, err)
+	event := Arrived
+	if isLeft {
+		event = Changed
+	}
+	l.consider(path, s, info, err, event)
 }
 
 // consider decides whether a file is ready.
-func (l *Listener) consider(ctx context.Context, path string, s *seen, info files.Info, lookErr error) {
+func (l *Listener) consider(path string, s *seen, info files.Info, lookErr error, event string) {
 	l.mu.Lock()
 	given, closed, changed, noticed := s.given, s.closed, s.changed, s.noticed
 	l.mu.Unlock()
 	if given {
 		return
 	}
-	reason, busy := l.reason(path, closed, changed, info, lookErr)
+	reason, busy, again := l.reason(path, closed, changed, info, lookErr)
+	marker := ""
+	if reason == "" {
+		marker, reason = l.complete(path, info)
+		again = patience(s.tries)
+	}
 	l.mu.Lock()
+	defer l.mu.Unlock()
 	s.reason = reason
-	s.given = reason == ""
+	l.considerAt(path, s, time.Time{})
 	if busy {
 		s.closed, s.changed = false, time.Now()
 	}
-	l.mu.Unlock()
 	if reason != "" {
+		s.tries++
+		if again > 0 {
+			l.considerAt(path, s, time.Now().Add(again))
+		}
 		return
 	}
+	s.given = true
+	l.offer(Candidate{Path: path, Folder: l.below(path), Name: filepath.Base(path), Info: info, Noticed: noticed, Event: event, Marker: marker})
+}
+
+// patience is how long a file waits until it is considered again: a long waiter
+// not so often.
+func patience(tries int) time.Duration {
+	return min(100*time.Millisecond<<min(tries, 6), 5*time.Second)
+}
+
+func (l *Listener) below(path string) string {
 	folder, err := filepath.Rel(l.Folder, filepath.Dir(path))
 	if err != nil || folder == "." {
-		folder = ""
+		return ""
 	}
-	select {
-	case l.Ready <- Candidate{Path: path, Folder: folder, Name: filepath.Base(path), Info: info, Noticed: noticed}:
-	case <-ctx.Done():
-	}
+	return folder
 }
 
 // before is the reason of files that are older than the listener's beginning.
@@ -237,60 +409,121 @@ const before = "older than the route's beginning (listen.since)"
 // longestName leaves room for what a held file's name is preceded by.
 const longestName = 220
 
-// reason says why a file is not ready, empty if it is, and whether somebody is
-// busy with it.
-func (l *Listener) reason(path string, closed bool, changed time.Time, info files.Info, err error) (reason string, busy bool) {
+// reason says why a file is not ready, empty if it is; whether somebody is busy
+// with it; and when to ask again (0: when something happens).
+func (l *Listener) reason(path string, closed bool, changed time.Time, info files.Info, err error) (reason string, busy bool, again time.Duration) {
 	switch {
 	case err != nil:
-		return "it cannot be looked at: " + err.Error(), false
+		return "it cannot be looked at: " + err.Error(), false, time.Second
 	case info.Mode&fs.ModeSymlink != 0:
-		return "it is a symbolic link; links are not followed out of the folder", false
+		return "it is a symbolic link; links are not followed out of the folder", false, 0
 	case !info.Regular():
-		return "it is not an ordinary file", false
+		return "it is not an ordinary file", false, 0
 	case len(info.Name) > longestName:
-		return fmt.Sprintf("its name is longer than %d bytes", longestName), false
+		return fmt.Sprintf("its name is longer than %d bytes", longestName), false, 0
 	case !l.Settings.Since.IsZero() && info.Modified.Before(l.Settings.Since):
-		return before, false
+		return before, false, 0
 	}
-	quiet := l.Settings.Quiet
 	free, err := l.FS.Free(path)
 	switch {
 	case errors.Is(err, fs.ErrPermission):
-		return "permission to read it is missing", false
+		return "permission to read it is missing", false, time.Second
 	case err != nil:
-		return "it cannot be opened: " + err.Error(), false
+		return "it cannot be opened: " + err.Error(), false, time.Second
 	case free != "":
-		return free, true
+		return free, true, 250 * time.Millisecond
 	}
+	quiet := l.Settings.Quiet
 	if !closed {
 		quiet = max(quiet, settle)
 	}
-	if time.Since(changed) < quiet {
-		return "waiting to see whether it still changes", false
+	if left := quiet - time.Since(changed); left > 0 {
+		return "waiting to see whether it still changes", false, left
 	}
-	return "", false
+	return "", false, 0
 }
 
-// recheck is how often a waiting file is tried again.
-const recheck = 250 * time.Millisecond
-
-// next says when waiting files want to be tried again; 0 if none wait.
-func (l *Listener) next() time.Duration {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	for _, s := range l.known {
-		if s.reason != "" && s.reason != before {
-			return recheck
+// complete asks for the marker and the last line, if the route wants them.
+func (l *Listener) complete(path string, info files.Info) (marker, reason string) {
+	if l.Marker != nil {
+		marker = filepath.Join(filepath.Dir(path), l.Marker(filepath.Base(path), l.below(path)))
+		if _, err := l.FS.Look(marker); err != nil {
+			return "", fmt.Sprintf("its marker %s is not there", filepath.Base(marker))
 		}
 	}
-	return 0
+	if l.Settings.EndsWith != nil {
+		last, err := l.lastLine(path, info.Size)
+		if err != nil {
+			return "", "it cannot be read: " + err.Error()
+		}
+		if !l.Settings.EndsWith.MatchString(last) {
+			return "", fmt.Sprintf("its last line does not match %s: it may not be complete", l.Settings.EndsWith)
+		}
+	}
+	return marker, ""
 }
 
-func (l *Listener) retry(ctx context.Context) {
+// lastSize is how much of a file's end is searched for its last line.
+const lastSize = 64 << 10
+
+// lastLine reads the last line that is not blank. Segments of an interchange
+// without line ends are lines too.
+func (l *Listener) lastLine(path string, size int64) (string, error) {
+	f, err := l.FS.Open(path)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	if seeker, ok := f.(io.Seeker); ok && size > lastSize {
+		if _, err := seeker.Seek(size-lastSize, io.SeekStart); err != nil {
+			return "", err
+		}
+	}
+	b, err := io.ReadAll(io.LimitReader(f, 2*lastSize))
+	if err != nil {
+		return "", err
+	}
+	text := strings.TrimRight(string(b), " \t\r\n\x00\x1a")
+	return text[strings.LastIndexAny(strings.TrimRight(text, "~'"), "\r\n~'")+1:], nil
+}
+
+// isMarker tells whether a name is that of a marker file.
+func (l *Listener) isMarker(name string) bool { return l.markers != nil && l.markers.MatchString(name) }
+
+// marked considers the files of a folder for which a marker may have come.
+func (l *Listener) marked(ctx context.Context, marker string) {
 	l.mu.Lock()
 	var paths []string
 	for path, s := range l.known {
-		if s.reason != "" && s.reason != before {
+		if !s.given && filepath.Dir(path) == filepath.Dir(marker) && filepath.Join(filepath.Dir(path), l.Marker(filepath.Base(path), l.below(path))) == marker {
+			paths = append(paths, path)
+		}
+	}
+	l.mu.Unlock()
+	for _, path := range paths {
+		l.note(ctx, path, false)
+	}
+}
+
+// next says when a waiting file wants to be considered again; zero if none does.
+func (l *Listener) next() time.Time {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	var next time.Time
+	for _, s := range l.waiters {
+		if next.IsZero() || s.recheck.Before(next) {
+			next = s.recheck
+		}
+	}
+	return next
+}
+
+func (l *Listener) retry(ctx context.Context) {
+	now := time.Now().Add(5 * time.Millisecond)
+	l.mu.Lock()
+	var paths []string
+	for path, s := range l.waiters {
+		if !s.recheck.After(now) {
 			paths = append(paths, path)
 		}
 	}
@@ -301,12 +534,155 @@ func (l *Listener) retry(ctx context.Context) {
 	}
 }
 
-// Again lets a candidate be found anew, after it could not be taken.
-func (l *Listener) Again(path, reason string) {
+// standing is a ready file in the queue.
+type standing struct {
+	Candidate
+	key   string
+	at    time.Time
+	order int64
+}
+
+// queue is a heap of ready files.
+type queue []standing
+
+func (q queue) Len() int { return len(q) }
+func (q queue) Less(i, j int) bool {
+	if c := q[i].at.Compare(q[j].at); c != 0 {
+		return c < 0
+	}
+	if c := strings.Compare(q[i].key, q[j].key); c != 0 {
+		return c < 0
+	}
+	return q[i].order < q[j].order
+}
+func (q queue) Swap(i, j int) { q[i], q[j] = q[j], q[i] }
+func (q *queue) Push(x any)   { *q = append(*q, x.(standing)) }
+func (q *queue) Pop() any {
+	last := len(*q) - 1
+	x := (*q)[last]
+	(*q)[last] = standing{}
+	*q = (*q)[:last]
+	return x
+}
+
+// offer puts a ready file into the queue. The caller holds the lock.
+func (l *Listener) offer(c Candidate) {
+	l.order++
+	s := standing{Candidate: c, order: l.order}
+	switch {
+	case l.ByName:
+		s.key = c.Name
+	case l.ByTime:
+		s.at, s.key = c.Info.Modified, c.Name
+	default:
+		s.at = c.Noticed
+	}
+	if c.Demand {
+		s.at, s.key = time.Time{}, ""
+		l.demands++
+	}
+	heap.Push(&l.ready, s)
+	l.tell()
+}
+
+func (l *Listener) tell() {
+	select {
+	case l.fetch <- struct{}{}:
+	default: // it has been told already
+	}
+}
+
+// Ready receives when files have become ready since it last received.
+func (l *Listener) Ready() <-chan struct{} { return l.fetch }
+
+// ErrNotWaiting says that a file is not among those that a listener watches.
+var ErrNotWaiting = errors.New("there is no such file in the route's inbox")
+
+// Demand lets a file be fetched next, whatever it waits for: its time, its
+// marker, its last line, the route's beginning. A file that somebody is writing
+// stays where it is.
+func (l *Listener) Demand(name string) error {
+	path := filepath.Join(l.Folder, name)
+	if !filepath.IsLocal(name) || strings.Contains("/"+name, "/.") || !l.Settings.Subfolders && strings.Contains(name, "/") {
+		return ErrNotWaiting
+	}
+	info, err := l.FS.Look(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return ErrNotWaiting
+	}
+	if err != nil {
+		return err
+	}
+	if !info.Regular() {
+		return fmt.Errorf("%s is not an ordinary file", name)
+	}
+	if reason, err := l.FS.Free(path); err != nil || reason != "" {
+		return errors.Join(err, errors.New(reason))
+	}
+	now := time.Now()
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	s := l.known[path]
+	if s != nil && s.fetched {
+		return errors.New("it is being taken already")
+	}
+	if s == nil {
+		s = &seen{noticed: now, changed: now}
+		l.known[path] = s
+	}
+	l.considerAt(path, s, time.Time{})
+	s.info, s.given, s.reason = info, true, ""
+	l.offer(Candidate{Path: path, Folder: l.below(path), Name: filepath.Base(path), Info: info, Noticed: s.noticed, Event: Arrived, Demand: true})
+	return nil
+}
+
+// Fetch gives up to so many ready files in their order: those that were noticed
+// until a moment or, with the zero time, all. With none, only those that
+// somebody demands. Files that are gone or changed since they became ready are
+// left out.
+func (l *Listener) Fetch(most int, until time.Time, none bool) []Candidate {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if none && l.demands == 0 {
+		return nil
+	}
+	l.demands = 0
+	var out []Candidate
+	var late []standing
+	for len(out) < most && len(l.ready) > 0 {
+		c := heap.Pop(&l.ready).(standing)
+		s := l.known[c.Path]
+		if s == nil || !s.given || s.fetched || !s.info.Same(c.Info) {
+			continue
+		}
+		if !c.Demand && (none || !until.IsZero() && c.Noticed.After(until)) {
+			late = append(late, c)
+			continue
+		}
+		s.fetched = true
+		out = append(out, c.Candidate)
+	}
+	for _, c := range late {
+		heap.Push(&l.ready, c)
+	}
+	return out
+}
+
+// Gate says why ready files are not fetched for now; empty if they are.
+func (l *Listener) Gate(reason string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.gate = reason
+}
+
+// Again lets a fetched file be found anew after a while, because it could not
+// be taken.
+func (l *Listener) Again(path, reason string, after time.Duration) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if s := l.known[path]; s != nil {
-		s.given, s.reason, s.changed = false, reason, time.Now()
+		s.given, s.fetched, s.reason, s.changed = false, false, reason, time.Now()
+		l.considerAt(path, s, time.Now().Add(after))
 		select {
 		case l.wake <- struct{}{}:
 		default: // it has been told already
@@ -314,23 +690,73 @@ func (l *Listener) Again(path, reason string) {
 	}
 }
 
-// Forget is told when a file has been taken.
-func (l *Listener) Forget(path string) {
+// Parked says why a fetched file is not taken yet.
+func (l *Listener) Parked(path, reason string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	delete(l.known, path)
+	if s := l.known[path]; s != nil {
+		s.reason = reason
+	}
 }
 
-// Waiting lists the files that are not ready, with the reason.
-func (l *Listener) Waiting() []Waiting {
+// Forget is told when files have been taken.
+func (l *Listener) Forget(paths ...string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	out := []Waiting{}
-	for path, s := range l.known {
-		if s.reason != "" {
-			out = append(out, Waiting{path, filepath.Base(path), s.reason, s.noticed})
+	for _, path := range paths {
+		if s := l.known[path]; s != nil && s.fetched {
+			l.drop(path)
 		}
 	}
-	sort.Slice(out, func(i, j int) bool { return out[i].Path < out[j].Path })
-	return out
+}
+
+// Leave is told when a file has been picked up that stays where it is, and tells
+// whether it was known with the same content before.
+func (l *Listener) Leave(path string, k Known) (same bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	before, known := l.Left[path]
+	l.Left[path] = k
+	l.drop(path)
+	return known && before.SHA256 == k.SHA256
+}
+
+// Unleave is told when a left file is known to be gone.
+func (l *Listener) Unleave(path string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	delete(l.Left, path)
+	delete(l.missing, path)
+	l.drop(path)
+}
+
+// turn is the reason of ready files that wait for nothing but their turn.
+const turn = "it is ready and waits for its turn"
+
+// Waiting lists up to so many files that have not been taken, with the reason,
+// and says how many there are.
+func (l *Listener) Waiting(most int) (list []Waiting, all int) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	list = []Waiting{}
+	for path, s := range l.known {
+		reason := s.reason
+		switch {
+		case s.fetched && reason == "":
+			continue // it is being taken
+		case s.given && !s.fetched:
+			if reason = l.gate; reason == "" {
+				reason = turn
+			}
+		}
+		list = append(list, Waiting{path, filepath.Base(path), reason, s.noticed})
+	}
+	all = len(list)
+	slices.SortFunc(list, func(a, b Waiting) int {
+		if c := a.Since.Compare(b.Since); c != 0 {
+			return c
+		}
+		return strings.Compare(a.Path, b.Path)
+	})
+	return slices.Clip(list[:min(most, all)]), all
 }

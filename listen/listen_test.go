@@ -23,6 +23,8 @@ type bench struct {
 	t     *testing.T
 	mu    sync.Mutex
 	given []string
+	// closed lets only demanded files through.
+	closed bool
 }
 
 func listen(t *testing.T, settings workspace.Listen, prepare func(folder string)) *bench {
@@ -40,24 +42,50 @@ func listen(t *testing.T, settings workspace.Listen, prepare func(folder string)
 	if settings.Rhythm == 0 {
 		settings.Rhythm = time.Hour
 	}
-	ready := make(chan Candidate)
-	b := &bench{Listener: &Listener{Settings: settings, Folder: folder, FS: files.Real{}, Log: slog.New(slog.DiscardHandler), Ready: ready}, t: t}
+	watch, err := NewWatcher()
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := &bench{Listener: &Listener{Settings: settings, Folder: folder, FS: files.Real{}, Log: slog.New(slog.DiscardHandler), Watch: watch}, t: t}
+	if settings.Marker != "" {
+		b.Marker = func(name, _ string) string { return strings.Replace(settings.Marker, "{file.name}", name, 1) }
+	}
+	if settings.Originals == workspace.Left {
+		b.Left = map[string]Known{}
+	}
+	b.Start()
 	ctx, cancel := context.WithCancel(context.Background())
 	var done sync.WaitGroup
 	done.Go(func() {
-		if err := b.Run(ctx); err != nil {
-			t.Error(err)
+		for ctx.Err() == nil {
+			if err := b.Run(ctx); err != nil {
+				time.Sleep(10 * time.Millisecond) // the folder is gone: as the service does
+			}
 		}
-		close(ready)
 	})
 	done.Go(func() {
-		for c := range ready {
+		for ctx.Err() == nil {
+			select {
+			case <-ctx.Done():
+			case <-b.Ready():
+			}
 			b.mu.Lock()
-			b.given = append(b.given, filepath.Join(c.Folder, c.Name))
+			for _, c := range b.Fetch(10, time.Time{}, b.closed) {
+				b.given = append(b.given, strings.TrimPrefix(c.Event+" ", "arrived ")+filepath.Join(c.Folder, c.Name))
+				if b.Left != nil {
+					b.Listener.Leave(c.Path, Known{Info: c.Info})
+				}
+			}
 			b.mu.Unlock()
 		}
 	})
-	t.Cleanup(func() { cancel(); done.Wait() })
+	t.Cleanup(func() {
+		cancel()
+		done.Wait()
+		if err := watch.Close(); err != nil {
+			t.Error(err)
+		}
+	})
 	b.until("it listens", func() bool { _, err := os.Stat(folder); return err == nil })
 	return b
 }
@@ -67,7 +95,7 @@ func (b *bench) until(what string, condition func() bool) {
 	deadline := time.Now().Add(time.Minute)
 	for !condition() {
 		if time.Now().After(deadline) {
-			b.t.Fatalf("waited in vain until %s; given %v, waiting %v", what, b.names(), b.Waiting())
+			b.t.Fatalf("waited in vain until %s; given %v, waiting %v", what, b.names(), b.waitingList())
 		}
 		time.Sleep(2 * time.Millisecond)
 	}
@@ -87,13 +115,18 @@ func (b *bench) gives(names ...string) {
 func (b *bench) waits(name, reason string) {
 	b.t.Helper()
 	b.until(name+" waits: "+reason, func() bool {
-		for _, w := range b.Waiting() {
+		for _, w := range b.waitingList() {
 			if w.Name == name && strings.Contains(w.Reason, reason) {
 				return true
 			}
 		}
 		return false
 	})
+}
+
+func (b *bench) waitingList() []Waiting {
+	list, _ := b.Waiting(1000)
+	return list
 }
 
 func put(t *testing.T, path, content string) {
@@ -113,7 +146,7 @@ func move(t *testing.T, path, content string) {
 }
 
 func TestEvents(t *testing.T) {
-	b := listen(t, workspace.Listen{Events: true, Names: "*.csv"}, nil)
+	b := listen(t, workspace.Listen{Names: "*.csv"}, nil)
 	move(t, filepath.Join(b.Folder, "a.csv"), "x")
 	b.gives("a.csv")
 	put(t, filepath.Join(b.Folder, "b.csv"), "x")
@@ -122,14 +155,14 @@ func TestEvents(t *testing.T) {
 	put(t, filepath.Join(b.Folder, ".d.csv"), "x")
 	// A file that was given and not taken is not given again by itself, but is
 	// when somebody says so, or when it changes.
-	b.Again(filepath.Join(b.Folder, "b.csv"), "no space")
+	b.Again(filepath.Join(b.Folder, "b.csv"), "no space", 0)
 	b.gives("a.csv", "b.csv", "b.csv")
 	put(t, filepath.Join(b.Folder, "a.csv"), "xy")
 	b.gives("a.csv", "b.csv", "b.csv", "a.csv")
 }
 
 func TestWhatWasThereBefore(t *testing.T) {
-	b := listen(t, workspace.Listen{Events: true}, func(folder string) {
+	b := listen(t, workspace.Listen{}, func(folder string) {
 		for i, name := range []string{"third", "first", "second"} {
 			put(t, filepath.Join(folder, name), "x")
 			age := time.Now().Add(-time.Hour * time.Duration([]int{1, 3, 2}[i]))
@@ -142,7 +175,7 @@ func TestWhatWasThereBefore(t *testing.T) {
 }
 
 func TestSlowWriter(t *testing.T) {
-	b := listen(t, workspace.Listen{Events: true, Rhythm: 100 * time.Millisecond}, nil)
+	b := listen(t, workspace.Listen{Rhythm: 100 * time.Millisecond}, nil)
 	f, err := os.Create(filepath.Join(b.Folder, "slow"))
 	if err != nil {
 		t.Fatal(err)
@@ -165,7 +198,7 @@ func TestSlowWriter(t *testing.T) {
 
 func TestQuietTime(t *testing.T) {
 	const quiet = 400 * time.Millisecond
-	b := listen(t, workspace.Listen{Events: true, Quiet: quiet}, nil)
+	b := listen(t, workspace.Listen{Quiet: quiet}, nil)
 	began := time.Now()
 	move(t, filepath.Join(b.Folder, "a"), "x")
 	b.gives("a")
@@ -175,7 +208,7 @@ func TestQuietTime(t *testing.T) {
 }
 
 func TestLooks(t *testing.T) {
-	b := listen(t, workspace.Listen{Rhythm: 100 * time.Millisecond, Expression: regexp.MustCompile(`^s-\d+$`)}, nil)
+	b := listen(t, workspace.Listen{Notice: workspace.ByLooks, Rhythm: 100 * time.Millisecond, Expression: regexp.MustCompile(`^s-\d+$`)}, nil)
 	put(t, filepath.Join(b.Folder, "s-1"), "x")
 	b.waits("s-1", "still changes")
 	put(t, filepath.Join(b.Folder, "s-x"), "x")
@@ -183,18 +216,18 @@ func TestLooks(t *testing.T) {
 }
 
 func TestComeAndGo(t *testing.T) {
-	b := listen(t, workspace.Listen{Events: true, Rhythm: 100 * time.Millisecond, Quiet: time.Hour}, nil)
+	b := listen(t, workspace.Listen{Rhythm: 100 * time.Millisecond, Quiet: time.Hour}, nil)
 	path := filepath.Join(b.Folder, "a")
 	move(t, path, "x")
 	b.waits("a", "still changes")
 	if err := os.Remove(path); err != nil {
 		t.Fatal(err)
 	}
-	b.until("it is forgotten", func() bool { return len(b.Waiting()) == 0 })
+	b.until("it is forgotten", func() bool { return len(b.waitingList()) == 0 })
 }
 
 func TestBeginning(t *testing.T) {
-	b := listen(t, workspace.Listen{Events: true, Since: time.Now().Add(-time.Minute)}, func(folder string) {
+	b := listen(t, workspace.Listen{Since: time.Now().Add(-time.Minute)}, func(folder string) {
 		put(t, filepath.Join(folder, "old"), "x")
 		long := time.Now().Add(-time.Hour)
 		if err := os.Chtimes(filepath.Join(folder, "old"), long, long); err != nil {
@@ -207,7 +240,7 @@ func TestBeginning(t *testing.T) {
 }
 
 func TestSubfolders(t *testing.T) {
-	b := listen(t, workspace.Listen{Events: true, Subfolders: true}, func(folder string) {
+	b := listen(t, workspace.Listen{Subfolders: true}, func(folder string) {
 		if err := os.MkdirAll(filepath.Join(folder, "a", "b"), 0o755); err != nil {
 			t.Fatal(err)
 		}
@@ -229,7 +262,7 @@ func TestSubfolders(t *testing.T) {
 }
 
 func TestWhatIsNoFile(t *testing.T) {
-	b := listen(t, workspace.Listen{Events: true, Rhythm: 100 * time.Millisecond}, nil)
+	b := listen(t, workspace.Listen{Rhythm: 100 * time.Millisecond}, nil)
 	if err := os.Symlink("/etc/passwd", filepath.Join(b.Folder, "link")); err != nil {
 		t.Fatal(err)
 	}
@@ -248,16 +281,8 @@ func TestWhatIsNoFile(t *testing.T) {
 
 // TestOverflow loses events on purpose: a look finds what they were about.
 func TestOverflow(t *testing.T) {
-	b := listen(t, workspace.Listen{Events: true, Names: "*.csv"}, nil)
-	w, err := newWatcher(b.Folder, false)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer w.close()
-	w.handle(-1, syscall.IN_Q_OVERFLOW, "")
-	if e := <-w.events; !e.overflow {
-		t.Errorf("an overflow is told as %+v", e)
-	}
+	b := listen(t, workspace.Listen{Names: "*.csv"}, nil)
+	b.Watch.handle(-1, syscall.IN_Q_OVERFLOW, "")
 	for i := range 2000 {
 		move(t, filepath.Join(b.Folder, fmt.Sprintf("%04d.csv", i)), "x")
 	}
@@ -272,16 +297,14 @@ func TestOverflow(t *testing.T) {
 }
 
 func TestFolderGoesAway(t *testing.T) {
-	b := listen(t, workspace.Listen{Events: true, Rhythm: 100 * time.Millisecond}, nil)
+	b := listen(t, workspace.Listen{Rhythm: 100 * time.Millisecond}, nil)
 	move(t, filepath.Join(b.Folder, "a"), "x")
 	b.gives("a")
 	if err := os.RemoveAll(b.Folder); err != nil {
 		t.Fatal(err)
 	}
 	b.until("the file is forgotten", func() bool {
-		b.Listener.mu.Lock()
-		defer b.Listener.mu.Unlock()
-		return len(b.known) == 0
+		return len(b.waitingList()) == 0
 	})
 	// It comes back: the looks find it.
 	if err := os.MkdirAll(b.Folder, 0o755); err != nil {
@@ -289,4 +312,102 @@ func TestFolderGoesAway(t *testing.T) {
 	}
 	move(t, filepath.Join(b.Folder, "b"), "x")
 	b.gives("a", "b")
+}
+
+func TestMarker(t *testing.T) {
+	b := listen(t, workspace.Listen{Marker: "{file.name}.done", Rhythm: 100 * time.Millisecond}, nil)
+	move(t, filepath.Join(b.Folder, "a.csv"), "x")
+	b.waits("a.csv", "its marker a.csv.done is not there")
+	put(t, filepath.Join(b.Folder, "a.csv.done"), "")
+	b.gives("a.csv")
+	// The marker may come first, and is no file of the route's itself.
+	put(t, filepath.Join(b.Folder, "b.csv.done"), "")
+	move(t, filepath.Join(b.Folder, "b.csv"), "x")
+	b.gives("a.csv", "b.csv")
+}
+
+func TestLastLine(t *testing.T) {
+	b := listen(t, workspace.Listen{EndsWith: regexp.MustCompile("^(TOTAL;|IEA\\*|UNZ\\+)")}, nil)
+	move(t, filepath.Join(b.Folder, "a"), "x;1\nTOTAL")
+	b.waits("a", "its last line does not match")
+	move(t, filepath.Join(b.Folder, "b"), "x;1\r\nTOTAL;1\r\n\r\n")
+	b.gives("b")
+	move(t, filepath.Join(b.Folder, "c"), "ISA*00~GS*~GE*1*1~IEA*1*000000001~")
+	b.gives("b", "c")
+	move(t, filepath.Join(b.Folder, "d"), "UNA:+.? 'UNB+'UNZ+1+7'\n")
+	b.gives("b", "c", "d")
+	put(t, filepath.Join(b.Folder, "a"), strings.Repeat("x;1\n", 1<<17)+"TOTAL;131072\n")
+	b.gives("b", "c", "d", "a")
+}
+
+func TestIgnoredNames(t *testing.T) {
+	b := listen(t, workspace.Listen{Ignore: []string{"*.tmp", "~*"}}, nil)
+	move(t, filepath.Join(b.Folder, "a.csv.tmp"), "x")
+	move(t, filepath.Join(b.Folder, "~lock"), "x")
+	move(t, filepath.Join(b.Folder, "a.csv"), "x")
+	b.gives("a.csv")
+	if w := b.waitingList(); len(w) > 2 { // the given one is being taken
+		t.Errorf("waiting: %v", w)
+	}
+}
+
+// TestOrders fetches what has become ready while nobody came for it.
+func TestOrders(t *testing.T) {
+	for _, test := range []struct {
+		byName, byTime bool
+		want           string
+	}{{false, false, "b c a"}, {true, false, "a b c"}, {false, true, "c a b"}} {
+		folder := t.TempDir()
+		l := &Listener{Settings: workspace.Listen{Names: "*", Rhythm: time.Hour}, ByName: test.byName, ByTime: test.byTime, Folder: folder, FS: files.Real{}, Log: slog.New(slog.DiscardHandler)}
+		l.Start()
+		for i, name := range []string{"b", "c", "a"} {
+			path := filepath.Join(folder, name)
+			put(t, path, "x")
+			when := time.Now().Add(-time.Minute * time.Duration([]int{1, 3, 2}[i]))
+			if err := os.Chtimes(path, when, when); err != nil {
+				t.Fatal(err)
+			}
+			l.note(context.Background(), path, true)
+		}
+		var got []string
+		for _, c := range append(l.Fetch(2, time.Time{}, false), l.Fetch(2, time.Time{}, false)...) {
+			got = append(got, c.Name)
+		}
+		if strings.Join(got, " ") != test.want {
+			t.Errorf("by name %v, by time %v: %v", test.byName, test.byTime, got)
+		}
+	}
+}
+
+// TestLeft: files that are left where they are come once, again when they
+// change, and when they are gone.
+func TestLeft(t *testing.T) {
+	b := listen(t, workspace.Listen{Originals: workspace.Left, Changes: true, Gone: true, Rhythm: 100 * time.Millisecond}, nil)
+	path := filepath.Join(b.Folder, "a")
+	move(t, path, "x")
+	b.gives("a")
+	time.Sleep(300 * time.Millisecond) // several looks see it unchanged
+	b.gives("a")
+	move(t, path, "xy")
+	b.gives("a", "changed a")
+	if err := os.Remove(path); err != nil {
+		t.Fatal(err)
+	}
+	b.gives("a", "changed a", "gone a")
+}
+
+func TestDemand(t *testing.T) {
+	b := listen(t, workspace.Listen{Names: "*.csv", Marker: "{file.name}.done"}, nil)
+	b.closed = true
+	move(t, filepath.Join(b.Folder, "a.csv"), "x")
+	b.waits("a.csv", "marker")
+	for name, says := range map[string]string{"none.csv": "no such file", "../a.csv": "no such file", ".hidden": "no such file", "sub/a.csv": "no such file"} {
+		if err := b.Demand(name); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if err := b.Demand("a.csv"); err != nil {
+		t.Fatal(err)
+	}
+	b.gives("a.csv")
 }

@@ -23,10 +23,20 @@ func Guard(routes []*workspace.Route, resolve func(folder string) (string, error
 	sort.Slice(routes, func(i, j int) bool { return routes[i].Name < routes[j].Name })
 	edges := make([][]edge, len(routes))
 	for i, from := range routes {
-		for _, o := range []struct{ setting, folder, name string }{
-			{"deliver.good.folder", from.Good.Folder, from.Good.Name},
-			{"deliver.rejected.folder", from.Rejected, ""},
-		} {
+		type output struct {
+			setting, folder, name string
+			below                 bool // in a folder below, whose name comes from the values
+		}
+		outputs := []output{{from.Rejected.Place + ".folder", from.Rejected.Folder, "", false}}
+		for _, d := range from.Good.To {
+			name := d.Name
+			if name == "" {
+				name = from.Good.Name
+			}
+			file := name[strings.LastIndexByte(name, '/')+1:]
+			outputs = append(outputs, output{d.Place + ".folder", d.Folder, file, file != name})
+		}
+		for _, o := range outputs {
 			folder, err := resolve(o.folder)
 			if err != nil {
 				out = append(out, finding.New("route.place", from.Places[o.setting], "%v", err))
@@ -35,12 +45,12 @@ func Guard(routes []*workspace.Route, resolve func(folder string) (string, error
 			for j, to := range routes {
 				inbox, err := resolve(to.Listen.Folder)
 				if err != nil {
-					if i == j && o.setting == "deliver.good.folder" {
+					if i == j && o.setting == from.Rejected.Place+".folder" {
 						out = append(out, finding.New("route.place", to.Places["listen.folder"], "%v", err))
 					}
 					continue
 				}
-				if within(folder, inbox, to.Subfolders) && mayMatch(o.name, to) {
+				if (within(folder, inbox, to.Subfolders) || o.below && strings.HasPrefix(inbox, folder+"/")) && mayMatch(o.name, to) {
 					edges[i] = append(edges[i], edge{j, o.setting, folder})
 				}
 			}

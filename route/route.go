@@ -3,7 +3,6 @@
 package route
 
 import (
-	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -29,6 +28,13 @@ type Compiled struct {
 	Plan  *flow.Plan
 	Files map[string][]byte // everything the route depends on
 	Hash  string            // of those files: the revision
+
+	// Texts that are made from a file before it is taken, nil if not wanted.
+	Lane *lang.Namer // what must stay in order
+	By   *lang.Namer // the order by content
+	Key  *lang.Namer // the business key
+	// Marker is the name of the file that says that another is complete.
+	Marker *lang.Namer
 }
 
 // compilation collects findings and the files that were used.
@@ -54,11 +60,64 @@ func Compile(w *workspace.Workspace, name string) (*Compiled, finding.List) {
 		return nil, finding.List{f}
 	}
 	c := &compilation{from: w, route: r, files: map[string][]byte{r.File: w.Files[r.File]}}
-	plan := c.plan()
+	out := &Compiled{Route: r, Plan: c.plan(), Files: c.files}
 	if c.out.HasErrors() {
 		return nil, c.out
 	}
-	return &Compiled{Route: r, Plan: plan, Files: c.files, Hash: Hash(c.files)}, c.out
+	scope := lang.Scope{Fields: out.Plan.Schema.Record}
+	if l := r.Order.Lane; l != "none" && l != "all" {
+		out.Lane = c.text("order.lane", l, scope)
+	}
+	if by := r.Order.By; !slices.Contains(plainOrders, by) {
+		out.By = c.text("order.by", by, scope)
+		if !strings.Contains(by, "{") {
+			c.out = append(c.out, finding.New("route.order", r.Places["order.by"], "the order is by arrival, name, time, or a text with an expression in braces, not %q", by))
+		}
+	}
+	if r.Duplicates.Key != "" {
+		out.Key = c.text("duplicates.key", r.Duplicates.Key, scope)
+	}
+	if r.Marker != "" {
+		out.Marker = c.marker()
+	}
+	if c.out.HasErrors() {
+		return nil, c.out
+	}
+	out.Hash = Hash(c.files)
+	return out, c.out
+}
+
+var plainOrders = []string{"arrival", "name", "time"}
+
+// text compiles a text with expressions.
+func (c *compilation) text(setting, text string, scope lang.Scope) *lang.Namer {
+	said := c.route.Places[setting]
+	node, findings := lang.ParseText(c.route.File, text, text, 0)
+	var namer *lang.Namer
+	if !findings.HasErrors() {
+		namer, findings = lang.CompileName([]lang.Node{node}, scope, func(int) place.Place { return said })
+	}
+	for _, f := range findings {
+		f.Place = said
+		c.out = append(c.out, f)
+	}
+	if namer != nil && namer.Sequence {
+		c.out = append(c.out, finding.New("route.order", said, "the sequence is not known before a file is taken"))
+	}
+	return namer
+}
+
+// marker compiles the name of the marker file.
+func (c *compilation) marker() *lang.Namer {
+	words := map[string]bool{}
+	for w := range lang.FileWords {
+		words[w] = strings.HasPrefix(w, "file.")
+	}
+	namer := c.text("listen.marker", c.route.Marker, lang.Scope{Words: words})
+	if !strings.Contains(c.route.Marker, "{file.") || c.route.Marker == "{file.name}" {
+		c.out = append(c.out, finding.New("route.marker", c.route.Places["listen.marker"], "the marker's name must come from the file's, as in \"{file.name}.done\" or \"{file.stem}.ok\""))
+	}
+	return namer
 }
 
 // Hash is the identity of a set of files: SHA-256 over names and contents in
@@ -133,8 +192,15 @@ func (c *compilation) plan() *flow.Plan {
 	scope := lang.Scope{Fields: s.Record, Lookups: c.lookups(string(mapText))}
 	program, findings := lang.Build(m, r.Map, string(mapText), target, scope)
 	c.out = append(c.out, findings...)
-	names := c.names(scope)
-	return &flow.Plan{Source: r.Dialect, Charset: r.Charset, Schema: s, Program: program, Target: target, After: []byte(r.Good.After), Names: names, Separate: r.Good.PerRecord}
+	plan := &flow.Plan{Source: r.Dialect, Charset: r.Charset, Schema: s, Program: program, Target: target, After: []byte(r.Good.After), Separate: r.Good.PerRecord}
+	for _, d := range r.Good.To {
+		plan.Outputs = append(plan.Outputs, c.output(d, scope))
+	}
+	plan.Sequence = program != nil && program.Sequence
+	for _, o := range plan.Outputs {
+		plan.Sequence = plan.Sequence || o.Name != nil && o.Name.Sequence
+	}
+	return plan
 }
 
 func (c *compilation) target(m *lang.Map, at func(int) place.Place) format.Target {
@@ -173,32 +239,75 @@ func (c *compilation) lookups(mapText string) map[string]*lookup.Table {
 	return tables
 }
 
-// names compiles the name of the outputs.
-func (c *compilation) names(scope lang.Scope) *lang.Namer {
+// output compiles the name and the condition of a destination.
+func (c *compilation) output(d workspace.Destination, scope lang.Scope) flow.Output {
 	r := c.route
-	said := r.Places["deliver.good.name"]
-	node, findings := lang.ParseText(r.File, r.Good.Name, r.Good.Name, 0)
+	setting, name := "deliver.good.name", r.Good.Name
+	if d.Name != "" {
+		setting, name = d.Place+".name", d.Name
+	}
+	if !r.Good.PerRecord {
+		scope = lang.Scope{Words: lang.FileWords}
+	}
+	said := r.Places[setting]
+	var nodes []lang.Node
+	var findings finding.List
+	for _, part := range parts(name) {
+		node, wrong := lang.ParseText(r.File, part, part, 0)
+		nodes, findings = append(nodes, node), append(findings, wrong...)
+	}
 	var namer *lang.Namer
 	if !findings.HasErrors() {
-		if !r.Good.PerRecord {
-			scope = lang.Scope{Words: map[string]bool{"now": true, "route": true, "file.name": true, "file.stem": true, "file.extension": true, "file.folder": true}}
-		}
-		namer, findings = lang.CompileName(node, scope, func(int) place.Place { return said })
+		namer, findings = lang.CompileName(nodes, scope, func(int) place.Place { return said })
 	}
+	c.fixed(said, findings, "its name")
+	if namer != nil && r.Good.PerRecord && !namer.PerRecord {
+		c.out = append(c.out, finding.New("route.name-fixed", said, "every record goes into a file of its own, but all would be called %q", name).
+			Suggest("put a field, {record} or {sequence} into the name"))
+	}
+	if namer != nil && !r.Good.PerRecord && d.Taken == workspace.Count && !strings.Contains(name, "{") {
+		c.out = append(c.out, finding.Warn("route.name-fixed", said, "every pickup would be called %q; later ones get a number added", name).
+			Suggest("put {file.stem} or the time into the name"))
+	}
+	out := flow.Output{Name: namer}
+	if d.When != "" {
+		said := r.Places[d.Place+".when"]
+		node, findings := lang.ParseCondition(r.File, d.When)
+		if !findings.HasErrors() {
+			out.When, findings = lang.CompileTest(node, scope, func(int) place.Place { return said })
+		}
+		c.fixed(said, findings, "whether it goes there")
+	}
+	return out
+}
+
+// fixed adds findings about a setting of the outputs.
+func (c *compilation) fixed(said place.Place, findings finding.List, what string) {
 	for _, f := range findings {
 		f.Place = said
-		if !r.Good.PerRecord && (f.Code == "map.field-unknown" || f.Code == "map.name") {
-			f.Suggestion = "all records of a pickup go into one file: its name cannot differ from record to record; say `one file per: record` if it should"
+		if !c.route.Good.PerRecord && (f.Code == "map.field-unknown" || f.Code == "map.name") {
+			f.Suggestion = "all records of a pickup go into one file: " + what + " cannot differ from record to record; say `one file per: record` if it should"
 		}
 		c.out = append(c.out, f)
 	}
-	if namer != nil && r.Good.PerRecord && !namer.PerRecord {
-		c.out = append(c.out, finding.New("route.name-fixed", said, "every record goes into a file of its own, but all would be called %q", r.Good.Name).
-			Suggest("put a field, {record} or {sequence} into the name"))
+}
+
+// parts cuts the text of a name at the slashes that stand outside of braces: the
+// folders of a name are those that the text itself says, never a value's.
+func parts(name string) []string {
+	var out []string
+	depth, from := 0, 0
+	for i, r := range name {
+		switch r {
+		case '{':
+			depth++
+		case '}':
+			depth = max(0, depth-1)
+		case '/':
+			if depth == 0 {
+				out, from = append(out, name[from:i]), i+1
+			}
+		}
 	}
-	if namer != nil && !r.Good.PerRecord && !bytes.ContainsRune([]byte(r.Good.Name), '{') {
-		c.out = append(c.out, finding.Warn("route.name-fixed", said, "every pickup would be called %q; later ones get a number added", r.Good.Name).
-			Suggest("put {file.stem} or the time into the name"))
-	}
-	return namer
+	return append(out, name[from:])
 }

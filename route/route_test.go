@@ -88,9 +88,9 @@ func TestCompileRefuses(t *testing.T) {
 
 func TestGuard(t *testing.T) {
 	route := func(name, inbox, names, out, outName, rejected string, subfolders bool) *workspace.Route {
-		r := &workspace.Route{Name: name, Rejected: rejected}
+		r := &workspace.Route{Name: name, Rejected: workspace.Destination{Folder: rejected, Place: "deliver.rejected"}}
 		r.Listen = workspace.Listen{Folder: inbox, Names: names, Subfolders: subfolders}
-		r.Good = workspace.Good{Folder: out, Name: outName}
+		r.Good = workspace.Good{Name: outName, To: []workspace.Destination{{Folder: out, Place: "deliver.good"}}}
 		return r
 	}
 	tests := []struct {

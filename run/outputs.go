@@ -2,12 +2,12 @@ package run
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"path/filepath"
 	"strconv"
 	"strings"
-	"time"
 
 	"ydrion/core/batch"
 	"ydrion/core/finding"
@@ -16,7 +16,6 @@ import (
 	"ydrion/core/place"
 	"ydrion/core/text"
 	"ydrion/deliver"
-	"ydrion/files"
 	"ydrion/route"
 	"ydrion/store"
 )
@@ -31,22 +30,19 @@ const (
 	portion        = 500
 )
 
-// manyOutputs is from how many outputs on the file system is synced as a whole
-// instead of file by file.
-const manyOutputs = 64
-
 // outputs writes what a run brings forth into hidden temporaries.
 type outputs struct {
-	fs             files.FS
-	route          *route.Compiled
-	run            int64
-	name           string // of the source
-	good, rejected string // folders
-	fileName       string // of the one good output, when all go into one
+	deliver.Maker
+	route     *route.Compiled
+	name      string   // of the source
+	folders   []string // of the destinations
+	rejected  string   // folder
+	fileNames []string // of the good outputs, when all records go into one; empty: nothing goes there
 
 	opened     *flow.Opened
-	deliveries []store.Delivery
-	all        *deliver.Output // the one good output
+	ord        int
+	deliveries []store.Delivery // not stored yet
+	all        []*deliver.Output
 	allCount   int64
 	bad        *deliver.Output // rejected records in the source's form
 	badCount   int64
@@ -57,9 +53,13 @@ type outputs struct {
 	rejects    []store.Reject // not stored yet
 	stored     int
 	bytes      int
-	// keep stores a portion of rejected records before the run is committed;
-	// first says that it is the run's first.
-	keep func(list []store.Reject, first bool) error
+	kept       int // deliveries that have been stored
+	begun      bool
+	// keep stores a portion of what there is before the run is committed; first
+	// says that it is the run's first.
+	keep func(deliveries []store.Delivery, rejects []store.Reject, first bool) error
+	// drop removes the deliveries that were stored.
+	drop func() error
 }
 
 var _ flow.Sink = (*outputs)(nil)
@@ -70,16 +70,39 @@ func (o *outputs) Open(opened *flow.Opened) error {
 }
 
 // add ends an output and notes its delivery.
-func (o *outputs) add(out *deliver.Output, kind, name string, records, first int64) error {
-	sum, err := out.Finish(kind != "good" || len(o.deliveries) < manyOutputs)
+func (o *outputs) add(out *deliver.Output, kind string, output int, name string, records, first int64) error {
+	sum, err := out.Finish()
 	if err != nil {
 		return err
 	}
-	o.deliveries = append(o.deliveries, store.Delivery{Run: o.run, Ord: o.next(), Kind: kind, Folder: out.Folder, Name: name, Temporary: out.Temporary, Size: out.Size, SHA256: sum, Records: records, FirstRecord: first})
+	d := o.route.Rejected
+	if kind == "good" {
+		d = o.route.Good.To[output]
+	}
+	if d.Mode != 0 || d.Owner != "" {
+		if err := o.FS.Own(out.Temporary, d.Mode, d.Owner); err != nil {
+			return fmt.Errorf("setting permissions and owner in %s: %w", out.Folder, err)
+		}
+	}
+	o.ord++
+	o.deliveries = append(o.deliveries, store.Delivery{Run: o.Run, Ord: o.ord, Kind: kind, Output: output, Folder: out.Folder, Name: name, Temporary: out.Temporary, Size: out.Size, SHA256: sum, Records: records, FirstRecord: first})
+	if len(o.deliveries) < portion {
+		return nil
+	}
+	if err := o.store(o.deliveries, nil); err != nil {
+		return err
+	}
+	o.kept += len(o.deliveries)
+	o.deliveries = o.deliveries[:0]
 	return nil
 }
 
-func (o *outputs) next() int { return len(o.deliveries) + 1 }
+// store keeps a portion.
+func (o *outputs) store(deliveries []store.Delivery, rejects []store.Reject) error {
+	first := !o.begun
+	o.begun = true
+	return o.keep(deliveries, rejects, first)
+}
 
 // Batch takes the records of a batch in their order.
 func (o *outputs) Batch(b *batch.Batch) error {
@@ -95,37 +118,61 @@ func (o *outputs) Batch(b *batch.Batch) error {
 }
 
 func (o *outputs) takeGood(b *batch.Batch) error {
-	if !o.opened.Plan.Separate {
-		if len(b.Out) == 0 {
-			return nil
-		}
-		if o.all == nil {
+	if o.opened.Plan.Separate {
+		return o.takeEach(b)
+	}
+	if len(b.Out) == 0 {
+		return nil
+	}
+	if o.all == nil {
+		o.all = make([]*deliver.Output, len(o.folders))
+		for i, folder := range o.folders {
+			if o.fileNames[i] == "" {
+				continue
+			}
 			var err error
-			if o.all, err = deliver.Create(o.fs, o.good, o.run, "all"); err != nil {
+			if o.all[i], err = o.Create(folder, fmt.Sprintf("all-%d", i)); err != nil {
 				return err
 			}
 		}
-		for _, w := range b.What {
-			if w == batch.Good {
-				o.allCount++
-			}
-		}
-		_, err := o.all.Write(b.Out)
-		return err
 	}
+	for _, w := range b.What {
+		if w == batch.Good {
+			o.allCount++
+		}
+	}
+	for _, out := range o.all {
+		if out == nil {
+			continue
+		}
+		if _, err := out.Write(b.Out); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// takeEach writes each record into files of its own.
+func (o *outputs) takeEach(b *batch.Batch) error {
+	n := len(o.folders)
 	for i, w := range b.What {
 		if w != batch.Good {
 			continue
 		}
-		out, err := deliver.Create(o.fs, o.good, o.run, strconv.Itoa(o.next()))
-		if err != nil {
-			return err
-		}
-		if _, err := out.Write(b.Made(i)); err != nil {
-			return err
-		}
-		if err := o.add(out, "good", b.Names[i], 1, b.First+int64(i)); err != nil {
-			return err
+		for k, name := range b.Names[i*n : i*n+n] {
+			if name == "" {
+				continue
+			}
+			out, err := o.Create(o.folders[k], strconv.Itoa(o.ord+1))
+			if err != nil {
+				return err
+			}
+			if _, err := out.Write(b.Made(i)); err != nil {
+				return errors.Join(err, out.Discard())
+			}
+			if err := o.add(out, "good", k, name, 1, b.First+int64(i)); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
@@ -175,7 +222,7 @@ func (o *outputs) remember(r store.Reject) error {
 	if len(o.rejects) < portion {
 		return nil
 	}
-	if err := o.keep(o.rejects, o.stored == 0); err != nil {
+	if err := o.store(nil, o.rejects); err != nil {
 		return err
 	}
 	o.stored += len(o.rejects)
@@ -186,7 +233,7 @@ func (o *outputs) remember(r store.Reject) error {
 // openBad begins the file of rejected records as the source begins: with its
 // byte order mark and its heading.
 func (o *outputs) openBad() (err error) {
-	if o.bad, err = deliver.Create(o.fs, o.rejected, o.run, "rejected"); err != nil {
+	if o.bad, err = o.Create(o.rejected, "rejected"); err != nil {
 		return err
 	}
 	if _, err = o.bad.Write(o.opened.Mark); err != nil {
@@ -209,17 +256,17 @@ func (o *outputs) encode(to io.Writer, utf8Text []byte) error {
 // explain writes findings beside the rejected records.
 func (o *outputs) explain(findings finding.List, raw []byte) (err error) {
 	if o.list == nil {
-		if o.list, err = deliver.Create(o.fs, o.rejected, o.run, "findings"); err != nil {
+		if o.list, err = o.Create(o.rejected, "findings"); err != nil {
 			return err
 		}
-		head := fmt.Sprintf("{\"file\":%s,\"route\":%s,\"run\":%d,\"findings\":[", quoted(o.name), quoted(o.route.Name), o.run)
+		head := fmt.Sprintf("{\"file\":%s,\"route\":%s,\"run\":%d,\"findings\":[", quoted(o.name), quoted(o.route.Name), o.Run)
 		if _, err = o.list.Write([]byte(head)); err != nil {
 			return err
 		}
-		if o.report, err = deliver.Create(o.fs, o.rejected, o.run, "report"); err != nil {
+		if o.report, err = o.Create(o.rejected, "report"); err != nil {
 			return err
 		}
-		if _, err = fmt.Fprintf(o.report, "%s: what was rejected, and why (route %s, run %d)\n", o.name, o.route.Name, o.run); err != nil {
+		if _, err = fmt.Fprintf(o.report, "%s: what was rejected, and why (route %s, run %d)\n", o.name, o.route.Name, o.Run); err != nil {
 			return err
 		}
 	}
@@ -309,43 +356,32 @@ func (o *outputs) Broken(b *format.Broken) error {
 
 // finish ends all outputs.
 func (o *outputs) finish() error {
-	if o.all != nil {
-		if err := o.add(o.all, "good", o.fileName, o.allCount, 1); err != nil {
+	for i, out := range o.all {
+		if out == nil {
+			continue
+		}
+		o.all[i] = nil
+		if err := o.add(out, "good", i, o.fileNames[i], o.allCount, 1); err != nil {
 			return err
 		}
-		o.all = nil
 	}
-	if o.bad != nil {
-		if err := o.add(o.bad, "rejected", o.rejectName(""), o.badCount, o.badFirst); err != nil {
-			return err
-		}
+	o.all = nil
+	if bad := o.bad; bad != nil {
 		o.bad = nil
-	}
-	if o.list != nil {
-		if _, err := o.list.Write([]byte("\n]}\n")); err != nil {
-			return err
-		}
-		if err := o.add(o.list, "findings", o.rejectName(".findings.json"), 0, 0); err != nil {
-			return err
-		}
-		if err := o.add(o.report, "report", o.rejectName(".findings.txt"), 0, 0); err != nil {
-			return err
-		}
-		o.list, o.report = nil, nil
-	}
-	if len(o.deliveries) > manyOutputs {
-		if err := o.fs.SyncAll(o.good); err != nil {
+		if err := o.add(bad, "rejected", 0, o.rejectName(""), o.badCount, o.badFirst); err != nil {
 			return err
 		}
 	}
-	folders := map[string]bool{}
-	for _, d := range o.deliveries {
-		folders[filepath.Dir(d.Temporary)] = true
-	}
-	for f := range folders {
-		if err := o.fs.SyncFolder(f); err != nil {
+	if list, report := o.list, o.report; list != nil {
+		if _, err := list.Write([]byte("\n]}\n")); err != nil {
 			return err
 		}
+		o.list = nil
+		if err := o.add(list, "findings", 0, o.rejectName(".findings.json"), 0, 0); err != nil {
+			return err
+		}
+		o.report = nil
+		return o.add(report, "report", 0, o.rejectName(".findings.txt"), 0, 0)
 	}
 	return nil
 }
@@ -364,20 +400,39 @@ func (o *outputs) rejectName(ending string) string {
 	if ending == "" {
 		ending = ext
 	}
-	return fmt.Sprintf("%s.rejected-%d%s", strings.TrimPrefix(stem, "."), o.run, ending)
+	return fmt.Sprintf("%s.rejected-%d%s", strings.TrimPrefix(stem, "."), o.Run, ending)
 }
 
 // whole gives up the good and rejected records that have been written and
 // rejects the file as one piece. What has been said of single records stays.
 func (o *outputs) whole(original io.Reader, findings finding.List) error {
-	list, report, listed := o.list, o.report, o.listed
-	o.list, o.report = nil, nil
-	rejects, stored, bytes := o.rejects, o.stored, o.bytes
-	if err := o.discard(); err != nil {
-		return err
+	for _, out := range append(o.all, o.bad) {
+		if out == nil {
+			continue
+		}
+		if err := out.Discard(); err != nil {
+			return err
+		}
 	}
-	o.list, o.report, o.listed, o.rejects, o.stored, o.bytes = list, report, listed, rejects, stored, bytes
-	out, err := deliver.Create(o.fs, o.rejected, o.run, "whole")
+	o.all, o.bad = nil, nil
+	var except []string
+	for _, out := range []*deliver.Output{o.list, o.report} {
+		if out != nil {
+			except = append(except, out.Temporary)
+		}
+	}
+	if o.ord > 0 {
+		if err := o.sweep(except...); err != nil {
+			return err
+		}
+	}
+	if o.kept > 0 {
+		if err := o.drop(); err != nil {
+			return err
+		}
+	}
+	o.deliveries, o.kept = o.deliveries[:0], 0
+	out, err := o.Create(o.rejected, "whole")
 	if err != nil {
 		return err
 	}
@@ -396,16 +451,29 @@ func (o *outputs) discard() error {
 			first = err
 		}
 	}
-	for _, out := range []*deliver.Output{o.all, o.bad, o.list, o.report} {
+	for _, out := range append(o.all, o.bad, o.list, o.report) {
 		if out != nil {
 			keep(out.Discard())
 		}
 	}
 	for _, d := range o.deliveries {
-		keep(o.fs.Remove(d.Temporary))
+		keep(o.FS.Remove(d.Temporary))
 	}
-	*o = outputs{fs: o.fs, route: o.route, run: o.run, name: o.name, good: o.good, rejected: o.rejected, fileName: o.fileName, opened: o.opened, keep: o.keep}
+	if o.kept > 0 {
+		keep(o.sweep())
+	}
+	*o = outputs{Maker: o.Maker, route: o.route, name: o.name, folders: o.folders, rejected: o.rejected, fileNames: o.fileNames, opened: o.opened, keep: o.keep, drop: o.drop}
 	return first
+}
+
+// sweep removes what there is of the run in the hidden folders.
+func (o *outputs) sweep(except ...string) error {
+	for _, folder := range append([]string{o.rejected}, o.folders...) {
+		if err := deliver.Sweep(o.FS, folder, o.Run, except...); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // tooMany is the finding of a file that has more rejected records than its
@@ -413,7 +481,3 @@ func (o *outputs) discard() error {
 func tooMany(name string, b flow.Balance, tolerate float64) finding.Finding {
 	return finding.New("route.tolerate", place.InFile(name), "%d of %d records were rejected; the route tolerates %g%%, so the whole file was rejected and nothing of it was delivered", b.Rejected, b.In, tolerate*100)
 }
-
-// stamp is the time that a run's map sees: whole microseconds, which is what
-// the store keeps, so that a later run can see the same.
-func stamp() time.Time { return time.Now().Truncate(time.Microsecond) }

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"ydrion/core/flow"
+	"ydrion/deliver"
 	"ydrion/route"
 	"ydrion/store"
 	"ydrion/workspace"
@@ -18,7 +19,7 @@ func TestRejectName(t *testing.T) {
 		"plain":                           "plain.rejected-7",
 		strings.Repeat("x", 250) + ".csv": strings.Repeat("x", 180) + ".rejected-7.csv",
 	} {
-		o := &outputs{run: 7, name: name}
+		o := &outputs{Maker: deliver.Maker{Run: 7}, name: name}
 		if got := o.rejectName(""); got != want {
 			t.Errorf("%s is rejected as %s, want %s", name, got, want)
 		}
@@ -61,7 +62,7 @@ func TestRejectsGoInPortions(t *testing.T) {
 	var sizes []int
 	firsts := 0
 	o := &outputs{route: &route.Compiled{Route: &workspace.Route{Name: "orders"}}, keep: nil}
-	o.keep = func(list []store.Reject, first bool) error {
+	o.keep = func(_ []store.Delivery, list []store.Reject, first bool) error {
 		sizes = append(sizes, len(list))
 		if first {
 			firsts++
@@ -88,5 +89,25 @@ func TestRejectsGoInPortions(t *testing.T) {
 	}
 	if kept := o.stored + len(o.rejects) - before; kept > maxRejectBytes/maxRejectRaw {
 		t.Errorf("%d huge records were kept", kept)
+	}
+}
+
+func TestTriedAddsThePauses(t *testing.T) {
+	long := time.Duration(0)
+	for n := 1; n < 30; n++ {
+		if long += pause(n); tried(n) != long {
+			t.Fatalf("after %d tries: %v, want %v", n, tried(n), long)
+		}
+	}
+}
+
+func TestNumbersInTextsCompareAsNumbers(t *testing.T) {
+	for _, test := range []struct{ less, more string }{{"9", "10"}, {"batch-9-b", "batch-10-a"}, {"007", "8"}, {"a", "b"}, {"", "a"}, {"a1", "a1b"}} {
+		if compareNatural(test.less, test.more) >= 0 || compareNatural(test.more, test.less) <= 0 {
+			t.Errorf("%q does not come before %q", test.less, test.more)
+		}
+	}
+	if compareNatural("01", "1") != 0 {
+		t.Error("01 and 1 are not the same number")
 	}
 }

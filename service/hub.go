@@ -16,17 +16,18 @@ type hub struct {
 
 // Numbered is an event with its number in this service's life.
 type Numbered struct {
-	ID uint64
+	ID   uint64
+	From int64 // the node that told, 0 for this one
 	run.Event
 }
 
-func (h *hub) tell(e run.Event) {
+func (h *hub) tell(e run.Event, from int64) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.last++
 	for w := range h.watchers {
 		select {
-		case w <- Numbered{h.last, e}:
+		case w <- Numbered{h.last, from, e}:
 		default: // too slow
 		}
 	}

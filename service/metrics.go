@@ -13,6 +13,7 @@ type metrics struct {
 	pickups  *prometheus.CounterVec
 	records  *prometheus.CounterVec
 	seconds  *prometheus.HistogramVec
+	alerts   *prometheus.CounterVec
 }
 
 func newMetrics(s *Service) *metrics {
@@ -22,19 +23,30 @@ func newMetrics(s *Service) *metrics {
 		records:  prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ydrion_records_total", Help: "Records by what became of them."}, []string{"route", "outcome"}),
 		seconds:  prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "ydrion_run_seconds", Help: "How long runs took, from the taken file to the published output.", Buckets: prometheus.ExponentialBuckets(0.002, 2.5, 12)}, []string{"route"}),
 	}
-	running := prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "ydrion_routes_running", Help: "Routes that are running."}, func() float64 {
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		return float64(len(s.listening))
-	})
-	waiting := prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "ydrion_files_waiting", Help: "Files in inboxes that are not ready to be taken."}, func() float64 {
+	m.alerts = prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ydrion_alerts_total", Help: "Things that a person should know."}, []string{"kind", "route"})
+	running := prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "ydrion_routes_running", Help: "Routes that run and are led by this node."}, func() float64 {
 		n := 0
-		for _, l := range s.listeners() {
-			n += len(l.listener.Waiting())
+		for _, l := range s.all() {
+			if l.isListening() {
+				n++
+			}
 		}
 		return float64(n)
 	})
-	m.registry.MustRegister(m.pickups, m.records, m.seconds, running, waiting, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	waiting := prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "ydrion_files_waiting", Help: "Files in inboxes that are not ready to be taken."}, func() float64 {
+		n := 0
+		for _, l := range s.all() {
+			l.mu.Lock()
+			listener := l.listener
+			l.mu.Unlock()
+			if listener != nil {
+				_, count := listener.Waiting(0)
+				n += count
+			}
+		}
+		return float64(n)
+	})
+	m.registry.MustRegister(m.alerts, m.pickups, m.records, m.seconds, running, waiting, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
 
@@ -50,7 +62,7 @@ func (m *metrics) count(e run.Event) {
 		m.records.WithLabelValues(e.Route, "rejected").Add(float64(e.Balance.Rejected))
 		m.records.WithLabelValues(e.Route, "filtered").Add(float64(e.Balance.Filtered))
 		fallthrough
-	case "held", "withdrawn":
+	case "held", "uncertain", "withdrawn":
 		m.pickups.WithLabelValues(e.Route, e.State).Inc()
 	}
 }
@@ -61,15 +73,5 @@ func (s *Service) Metrics() prometheus.Gatherer { return s.metrics.registry }
 // tell counts an event and passes it on.
 func (s *Service) tell(e run.Event) {
 	s.metrics.count(e)
-	s.hub.tell(e)
-}
-
-func (s *Service) listeners() []*listening {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	out := make([]*listening, 0, len(s.listening))
-	for _, l := range s.listening {
-		out = append(out, l)
-	}
-	return out
+	s.hub.tell(e, 0)
 }

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"sort"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"ydrion/archive"
@@ -38,32 +39,33 @@ type Config struct {
 	FS          files.FS
 	Throwaway   bool // a database that may lose data: for tests
 	Cores       int
+	Name        string // of this service among others; empty: machine and process
+	Address     string // of its HTTP interface
+	// Clock is what time it is for deadlines and timetables; nil: the machine's.
+	Clock func() time.Time
 }
 
-// Service is a running service.
+// Service is a running service: one node among those that share its database.
 type Service struct {
 	Config
 	store   *store.Store
 	engine  *run.Engine
+	watcher *listen.Watcher
 	hub     hub
 	metrics *metrics
 	cluster *managed.Cluster
+	others  atomic.Int64 // living nodes besides this one
+	kick    chan struct{}
+	noted   chan noted // alerts on their way to the records
+	expects expecting
 
 	mu        sync.Mutex
-	listening map[string]*listening
+	node      *store.Node
+	leading   map[string]*leading
 	life      context.Context // ends when nothing new is to be begun
 	work      context.Context // ends when what is under way is to be left
 	tasks     sync.WaitGroup
 	end, kill context.CancelFunc
-}
-
-// listening is a running route.
-type listening struct {
-	listener *listen.Listener
-	compiled *route.Compiled
-	stop     context.CancelFunc
-	done     chan struct{}
-	failed   string
 }
 
 // Open starts the database if need be, and the engine. Close ends both.
@@ -71,10 +73,20 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if c.FS == nil {
 		c.FS = files.Real{}
 	}
+	if c.Clock == nil {
+		c.Clock = time.Now
+	}
+	if c.Name == "" {
+		host, err := os.Hostname()
+		if err != nil {
+			host = "unnamed"
+		}
+		c.Name = fmt.Sprintf("%s:%d", host, os.Getpid())
+	}
 	if err := os.MkdirAll(c.Data, 0o755); err != nil {
 		return nil, fmt.Errorf("making the data folder: %w", err)
 	}
-	s := &Service{Config: c, listening: map[string]*listening{}}
+	s := &Service{Config: c, leading: map[string]*leading{}, kick: make(chan struct{}, 1), noted: make(chan noted, 1024)}
 	s.metrics = newMetrics(s)
 	s.life, s.end = context.WithCancel(context.Background())
 	s.work, s.kill = context.WithCancel(context.Background())
@@ -90,19 +102,20 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if s.store, err = store.Open(ctx, url); err != nil {
 		return nil, errors.Join(err, s.stopCluster())
 	}
-	s.engine = run.New(run.Config{Store: s.store, FS: c.FS, Archive: archive.New(c.FS, filepath.Join(c.Data, "archive")), Log: c.Log, Resolve: s.resolve, Tell: s.tell, Cores: c.Cores})
-	s.tasks.Go(func() { s.engine.Recover(s.life, s.work) })
-	routes, err := s.store.Routes(ctx)
+	if s.watcher, err = listen.NewWatcher(); err != nil {
+		c.Log.Warn("no kernel events here, looking instead", "error", err)
+	}
+	s.engine = run.New(run.Config{Store: s.store, FS: c.FS, Archive: archive.New(c.FS, filepath.Join(c.Data, "archive")), Log: c.Log, Resolve: s.resolve, Tell: s.tell, Alert: s.alert, Over: s.over, Cores: c.Cores})
+	first, err := s.store.Join(ctx, c.Name, c.Address)
 	if err != nil {
-		return nil, errors.Join(err, s.Close())
+		s.store.Close()
+		return nil, errors.Join(err, s.stopCluster())
 	}
-	for _, r := range routes {
-		if r.Running {
-			if err := s.listen(ctx, r.Name, r.Revision); err != nil {
-				c.Log.Error("a route cannot run", "route", r.Name, "error", err)
-			}
-		}
-	}
+	s.tasks.Go(func() { s.live(first) })
+	s.tasks.Go(s.share)
+	s.tasks.Go(s.noteAlerts)
+	s.tasks.Go(s.sendMessages)
+	s.tasks.Go(s.housekeeping)
 	return s, nil
 }
 
@@ -139,7 +152,11 @@ func (s *Service) Close() error {
 	}
 	s.kill()
 	s.store.Close()
-	return s.stopCluster()
+	var err error
+	if s.watcher != nil {
+		err = s.watcher.Close()
+	}
+	return errors.Join(err, s.stopCluster())
 }
 
 // Ready tells whether the service can work.
@@ -202,11 +219,8 @@ func (s *Service) Publish(ctx context.Context, content map[string][]byte, names 
 		if out[i].Number, out[i].Changed, err = s.store.Publish(ctx, c.Name, c.Hash, c.Files); err != nil {
 			return nil, nil, err
 		}
-		if err := s.renew(ctx, c); err != nil {
-			return nil, nil, err
-		}
+		s.changed(ctx, c.Name, "published")
 		s.Log.Info("published", "route", c.Name, "revision", c.Hash[:12], "number", out[i].Number, "changed", out[i].Changed)
-		s.tell(run.Event{Kind: "route", Route: c.Name, State: "published"})
 	}
 	return out, general, nil
 }
@@ -236,171 +250,88 @@ func (s *Service) guard(ctx context.Context, compiled []*route.Compiled) (findin
 	return route.Guard(all, s.resolve), nil
 }
 
-// renew lets a running route go on with a new revision.
-func (s *Service) renew(ctx context.Context, c *route.Compiled) error {
-	s.mu.Lock()
-	l := s.listening[c.Name]
-	s.mu.Unlock()
-	if l == nil || l.compiled.Hash == c.Hash {
-		return nil
-	}
-	s.unlisten(c.Name)
-	return s.listen(ctx, c.Name, c.Hash)
+// changed tells this node and all others that a route has changed.
+func (s *Service) changed(ctx context.Context, name, how string) {
+	s.nudge()
+	s.store.Hint(ctx, hintRoute+name)
+	s.tell(run.Event{Kind: "route", Route: name, State: how})
 }
 
-// Start starts a route.
-func (s *Service) Start(ctx context.Context, name string) error {
-	r, err := s.store.Route(ctx, name)
-	if err != nil {
-		return err
+// nudge lets the node look at once what it is to do.
+func (s *Service) nudge() {
+	select {
+	case s.kick <- struct{}{}:
+	default: // it has been told already
 	}
+}
+
+// Start starts a route, on whichever node leads it.
+func (s *Service) Start(ctx context.Context, name string) error {
 	if err := s.store.SetRunning(ctx, name, true); err != nil {
 		return err
 	}
-	if err := s.listen(ctx, name, r.Revision); err != nil {
-		return err
-	}
-	s.tell(run.Event{Kind: "route", Route: name, State: "running"})
+	s.changed(ctx, name, "running")
+	s.settled(ctx, func() bool { l := s.leads(name); return l == nil || l.isListening() })
 	return nil
 }
 
-// Stop stops a route. The pickup that is under way is finished.
+// Stop stops a route. What is under way goes on.
 func (s *Service) Stop(ctx context.Context, name string) error {
 	if err := s.store.SetRunning(ctx, name, false); err != nil {
 		return err
 	}
-	s.unlisten(name)
-	s.tell(run.Event{Kind: "route", Route: name, State: "stopped"})
+	s.changed(ctx, name, "stopped")
+	s.settled(ctx, func() bool { l := s.leads(name); return l == nil || !l.isListening() })
 	return nil
 }
 
-func (s *Service) unlisten(name string) {
-	s.mu.Lock()
-	l := s.listening[name]
-	delete(s.listening, name)
-	s.mu.Unlock()
-	if l != nil {
-		l.stop()
-		<-l.done
-	}
-}
-
-// listen begins to take a route's files.
-func (s *Service) listen(ctx context.Context, name, revision string) error {
-	compiled, err := s.engine.Compiled(ctx, name, revision)
+// Pause lets a running route notice files but take none, until a time or (zero)
+// until it is started.
+func (s *Service) Pause(ctx context.Context, name string, until time.Time) error {
+	r, err := s.store.Route(ctx, name)
 	if err != nil {
 		return err
 	}
-	folder, err := s.resolve(compiled.Listen.Folder)
+	if !r.Running {
+		return fmt.Errorf("%w: the route is stopped", store.ErrNotSo)
+	}
+	if err := s.store.Pause(ctx, name, until); err != nil {
+		return err
+	}
+	s.changed(ctx, name, "paused")
+	s.settled(ctx, func() bool { l := s.leads(name); return l == nil || l.isPaused() })
+	return nil
+}
+
+// Ask lets a route take the files that are there now, whatever its timetable
+// says.
+func (s *Service) Ask(ctx context.Context, name string) error {
+	r, err := s.store.Route(ctx, name)
 	if err != nil {
 		return err
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.listening[name] != nil {
-		return nil
+	if !r.Running || r.Paused(time.Now()) {
+		return fmt.Errorf("%w: the route is not running", store.ErrNotSo)
 	}
-	life, stop := context.WithCancel(s.life)
-	ready := make(chan listen.Candidate)
-	l := &listening{listener: &listen.Listener{Settings: compiled.Listen, Folder: folder, FS: s.FS, Log: s.Log, Ready: ready}, compiled: compiled, stop: stop, done: make(chan struct{})}
-	s.listening[name] = l
-	s.tasks.Go(func() {
-		defer close(ready)
-		for life.Err() == nil {
-			err := s.restore(l.listener)
-			s.fail(name, l, err)
-			if err == nil {
-				err = l.listener.Run(life)
-			}
-			if err != nil {
-				s.fail(name, l, err)
-				select {
-				case <-life.Done():
-				case <-time.After(5 * time.Second):
-				}
-			}
-		}
-	})
-	s.tasks.Go(func() { s.restoreAfterTrouble(life, l.listener) })
-	s.tasks.Go(func() {
-		defer close(l.done)
-		for c := range ready {
-			if life.Err() != nil {
-				continue
-			}
-			if err := s.engine.Take(s.work, name, revision, c); err != nil {
-				s.Log.Error("a file cannot be taken", "route", name, "file", c.Path, "error", err)
-				l.listener.Again(c.Path, "it cannot be taken: "+err.Error())
-				// What keeps one file from being claimed (the database is away)
-				// keeps the others too.
-				select {
-				case <-life.Done():
-				case <-time.After(time.Second):
-				}
-				continue
-			}
-			l.listener.Forget(c.Path)
-		}
-	})
+	if err := s.store.Ask(ctx, name); err != nil {
+		return err
+	}
+	s.changed(ctx, name, "asked")
 	return nil
 }
 
-// restore puts back what an earlier service holds without a record.
-func (s *Service) restore(l *listen.Listener) error {
-	for _, folder := range l.Folders() {
-		if err := s.engine.Restore(s.work, folder); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// restoreAfterTrouble does so again when something has gone wrong since: a
-// database that died may have forgotten its latest claims.
-func (s *Service) restoreAfterTrouble(life context.Context, l *listen.Listener) {
-	for seen := s.engine.Troubles(); ; {
+// settled waits a moment for something to come into effect.
+func (s *Service) settled(ctx context.Context, condition func() bool) {
+	deadline := time.After(3 * time.Second)
+	for !condition() {
 		select {
-		case <-life.Done():
+		case <-ctx.Done():
 			return
-		case <-time.After(2 * time.Second):
+		case <-deadline:
+			return
+		case <-time.After(2 * time.Millisecond):
 		}
-		if now := s.engine.Troubles(); now != seen && s.restore(l) == nil {
-			seen = now
-		}
 	}
-}
-
-// fail remembers why a listener cannot work, nil if it can.
-func (s *Service) fail(name string, l *listening, err error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	l.failed = ""
-	if err != nil {
-		s.Log.Error("the listener cannot work; it will be tried again", "route", name, "error", err)
-		l.failed = err.Error()
-	}
-}
-
-// Again runs an ended pickup again with the current revision, or with that of
-// its latest run.
-func (s *Service) Again(ctx context.Context, pickup int64, then bool) (int64, error) {
-	p, err := s.store.Pickup(ctx, pickup)
-	if err != nil {
-		return 0, err
-	}
-	r, err := s.store.Route(ctx, p.Route)
-	if err != nil {
-		return 0, err
-	}
-	revision := r.Revision
-	if then && p.Run != 0 {
-		last, err := s.store.Run(ctx, p.Run)
-		if err != nil {
-			return 0, err
-		}
-		revision = last.Revision
-	}
-	return s.engine.Again(ctx, pickup, p.Route, revision)
 }
 
 // Records shows records of a run before and after, by running the revision over
@@ -413,6 +344,9 @@ func (s *Service) Records(ctx context.Context, runID int64, request TrialRequest
 	p, err := s.store.Pickup(ctx, r.Pickup)
 	if err != nil {
 		return nil, err
+	}
+	if !p.Archived {
+		return nil, store.ErrPurged
 	}
 	c, err := s.engine.Compiled(ctx, r.Route, r.Revision)
 	if err != nil {
@@ -428,13 +362,13 @@ func (s *Service) Records(ctx context.Context, runID int64, request TrialRequest
 		return nil, err
 	}
 	next := 0
-	inputs := flow.Inputs{Facts: lang.Facts{Route: r.Route, Now: value.FromTime(r.Now.In(time.Local)), Name: p.Name, Folder: p.Folder}, Cores: 1,
+	inputs := flow.Inputs{Facts: lang.Facts{Route: r.Route, Now: value.FromTime(r.Now.In(time.Local)), Name: p.Name, Folder: p.Folder, Event: p.Event}, Cores: 1,
 		Sequence: func(int) (int64, error) {
 			if next == len(blocks) {
 				return 0, fmt.Errorf("run %d has no record of its sequence numbers", runID)
 			}
 			next++
-			return blocks[next-1], nil
+			return blocks[next-1].First, nil
 		}}
 	return Try(ctx, c, original, inputs, request)
 }
@@ -447,6 +381,9 @@ func (s *Service) Original(ctx context.Context, pickup int64) (store.Pickup, fil
 	}
 	if p.SHA256 == "" {
 		return p, nil, store.ErrNotFound
+	}
+	if !p.Archived {
+		return p, nil, store.ErrPurged
 	}
 	f, err := s.engine.Archive.Open(p.SHA256)
 	return p, f, err

@@ -124,7 +124,7 @@ func TestHub(t *testing.T) {
 	keen, stopKeen := h.watch()
 	defer stopLazy()
 	for i := range 300 {
-		h.tell(run.Event{Kind: "pickup", Pickup: int64(i)})
+		h.tell(run.Event{Kind: "pickup", Pickup: int64(i)}, 0)
 		if e := <-keen; e.ID != uint64(i+1) || e.Pickup != int64(i) {
 			t.Fatalf("%+v", e)
 		}
@@ -133,7 +133,7 @@ func TestHub(t *testing.T) {
 	for range 256 {
 		<-lazy
 	}
-	h.tell(run.Event{Kind: "pickup"})
+	h.tell(run.Event{Kind: "pickup"}, 0)
 	if e := <-lazy; e.ID != 301 {
 		t.Errorf("after the gap comes %d", e.ID)
 	}

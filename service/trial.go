@@ -23,7 +23,14 @@ type RecordView struct {
 	Made     string        `json:"made" doc:"what it became, empty if nothing"`
 	Lines    []format.Line `json:"lines" doc:"what it became, position by position"`
 	FileName string        `json:"file_name,omitempty" doc:"the output's name, when each record becomes a file"`
+	Files    []FileTo      `json:"files,omitempty" doc:"the names at each destination that takes it"`
 	Findings finding.List  `json:"findings"`
+}
+
+// FileTo is the name of an output at a destination.
+type FileTo struct {
+	Destination int    `json:"destination" doc:"from 0"`
+	Name        string `json:"name"`
 }
 
 // TrialRequest says which records of a file to look at.
@@ -113,8 +120,13 @@ func (v *viewer) view(b *batch.Batch, i int) RecordView {
 	if b.What[i] == batch.Good {
 		made := b.Made(i)
 		r.Made, r.Lines = string(clip(made)), v.opened.Plan.Target.Show(made)
-		if len(b.Names) > i {
-			r.FileName = b.Names[i]
+		if n := len(v.opened.Plan.Outputs); len(b.Names) >= (i+1)*n {
+			r.FileName = b.Names[i*n]
+			for k, name := range b.Names[i*n : i*n+n] {
+				if name != "" {
+					r.Files = append(r.Files, FileTo{k, name})
+				}
+			}
 		}
 	}
 	if r.Findings == nil {

@@ -12,19 +12,23 @@ import (
 	"ydrion/route"
 	"ydrion/run"
 	"ydrion/store"
+	"ydrion/timetable"
+	"ydrion/workspace"
 )
 
 // RouteView is a route as people see it in a list.
 type RouteView struct {
 	Name        string         `json:"name"`
 	Notes       string         `json:"notes"`
-	State       string         `json:"state" enum:"running,stopped,failing"`
+	State       string         `json:"state" enum:"running,paused,stopped,failing"`
+	PausedUntil *time.Time     `json:"paused_until,omitempty"`
+	Leader      int64          `json:"leader" doc:"the node that listens for it, 0 if none does"`
 	Problem     string         `json:"problem" doc:"why it is failing"`
 	Revision    string         `json:"revision"`
 	Number      int            `json:"revision_number"`
 	PublishedAt time.Time      `json:"published_at"`
 	Today       store.Tally    `json:"today"`
-	Waiting     int            `json:"waiting" doc:"files in the inbox that are not ready"`
+	Waiting     int            `json:"waiting" doc:"files in the inbox that have not been taken"`
 	Current     []run.Progress `json:"current" doc:"runs that are under way"`
 }
 
@@ -76,44 +80,27 @@ func (s *Service) Routes(ctx context.Context) ([]RouteView, error) {
 
 func (s *Service) view(ctx context.Context, r store.Route, today store.Tally) RouteView {
 	today.Route = r.Name
-	v := RouteView{Name: r.Name, State: "stopped", Revision: r.Revision, Number: r.Number, PublishedAt: r.PublishedAt, Today: today, Current: []run.Progress{}}
+	n := s.newsOf(ctx, r.Name)
+	v := RouteView{Name: r.Name, State: "stopped", Revision: r.Revision, Number: r.Number, PublishedAt: r.PublishedAt, Today: today, Current: n.Current, Waiting: n.Count, Leader: r.Leader}
 	if c, err := s.engine.Compiled(ctx, r.Name, r.Revision); err == nil {
 		v.Notes = strings.TrimSpace(c.Notes)
 	} else {
-		v.Problem = err.Error()
+		n.Problem = err.Error()
 	}
-	s.mu.Lock()
-	l := s.listening[r.Name]
-	if l != nil {
-		v.Problem = l.failed
-	}
-	s.mu.Unlock()
 	switch {
-	case v.Problem != "":
-		v.State = "failing"
-	case l != nil:
+	case r.Running && n.Problem != "":
+		v.State, v.Problem = "failing", n.Problem
+	case r.Running && r.Paused(time.Now()):
+		v.State, v.PausedUntil = "paused", r.PausedUntil
+	case r.Running:
 		v.State = "running"
-	}
-	if l != nil {
-		v.Waiting = len(l.listener.Waiting())
-	}
-	for _, p := range s.engine.Current() {
-		if p.Route == r.Name {
-			v.Current = append(v.Current, p)
-		}
 	}
 	return v
 }
 
-// Waiting lists the files in a route's inbox that are not ready, and why.
-func (s *Service) Waiting(name string) []listen.Waiting {
-	s.mu.Lock()
-	l := s.listening[name]
-	s.mu.Unlock()
-	if l == nil {
-		return []listen.Waiting{}
-	}
-	return l.listener.Waiting()
+// Waiting lists the files in a route's inbox that have not been taken, and why.
+func (s *Service) Waiting(ctx context.Context, name string) []listen.Waiting {
+	return s.newsOf(ctx, name).Waiting
 }
 
 // Sheet gives one route with its stages.
@@ -130,7 +117,7 @@ func (s *Service) Sheet(ctx context.Context, name string) (*Sheet, error) {
 	if err != nil {
 		return nil, err
 	}
-	sheet := &Sheet{RouteView: s.view(ctx, r, tallies[name]), Waiting: s.Waiting(name), Files: []SourceFile{}}
+	sheet := &Sheet{RouteView: s.view(ctx, r, tallies[name]), Waiting: s.Waiting(ctx, name), Files: []SourceFile{}}
 	sheet.Stages = s.stages(c, sheet.Today)
 	for n, b := range c.Files {
 		sheet.Files = append(sheet.Files, SourceFile{n, string(b)})
@@ -148,26 +135,6 @@ func (s *Service) folder(f string) string {
 
 // stages says in sentences what a route does.
 func (s *Service) stages(c *route.Compiled, t store.Tally) []Stage {
-	l := c.Listen
-	names := fmt.Sprintf("files named %s", l.Names)
-	if l.Expression != nil {
-		names = fmt.Sprintf("files whose name matches %s", l.Expression)
-	}
-	notice := fmt.Sprintf("A look every %s.", l.Rhythm)
-	if l.Events {
-		notice = fmt.Sprintf("Kernel events, and a look every %s.", l.Rhythm)
-	}
-	listen := Stage{Name: "listen", Sentence: fmt.Sprintf("Picks up %s from %s", names, s.folder(l.Folder)), Details: []string{notice}, Count: t.Pickups, Unit: "pickups"}
-	if l.Subfolders {
-		listen.Sentence += " and its subfolders"
-	}
-	listen.Sentence += "."
-	if l.Quiet > 0 {
-		listen.Details = append(listen.Details, fmt.Sprintf("A file must have been left alone for %s.", l.Quiet))
-	}
-	if !l.Since.IsZero() {
-		listen.Details = append(listen.Details, "Files changed before "+l.Since.Format(time.RFC3339)+" are left where they are.")
-	}
 	d := c.Dialect
 	heading := "the first line names the columns"
 	if d.NoHeading {
@@ -178,10 +145,6 @@ func (s *Service) stages(c *route.Compiled, t store.Tally) []Stage {
 		delimiter = fmt.Sprintf("%q", d.Delimiter)
 	}
 	read := Stage{Name: "read", Sentence: fmt.Sprintf("Reads CSV in %s, separated by %s; %s.", c.Charset, delimiter, heading), Details: []string{}, Count: t.In, Unit: "records"}
-	return append([]Stage{listen, read}, s.later(c, t)...)
-}
-
-func (s *Service) later(c *route.Compiled, t store.Tally) []Stage {
 	kinds := map[value.Kind]int{}
 	for _, f := range c.Plan.Schema.Record {
 		kinds[f.Kind]++
@@ -194,20 +157,140 @@ func (s *Service) later(c *route.Compiled, t store.Tally) []Stage {
 		check.Details = append(check.Details, fmt.Sprintf("A file with more than %g%% rejected records is rejected whole.", c.Tolerate*100))
 	}
 	mapping := Stage{Name: "map", Sentence: fmt.Sprintf("Makes HL7 v2 messages by %s.", c.Map), Details: []string{}, Count: t.Filtered, Unit: "left out"}
-	deliver := Stage{Name: "deliver", Sentence: fmt.Sprintf("Delivers one file for each pickup to %s, named %s.", s.folder(c.Good.Folder), c.Good.Name), Details: []string{"Nothing is overwritten: a name that is taken gets a number."}, Count: t.Good, Unit: "good"}
-	if c.Good.PerRecord {
-		deliver.Sentence = fmt.Sprintf("Delivers one file for each record to %s, named %s.", s.folder(c.Good.Folder), c.Good.Name)
+	return []Stage{s.listenStage(c, t), read, check, mapping, s.deliverStage(c, t), s.rejectStage(c, t)}
+}
+
+func (s *Service) listenStage(c *route.Compiled, t store.Tally) Stage {
+	l := c.Listen
+	names := fmt.Sprintf("files named %s", l.Names)
+	if l.Expression != nil {
+		names = fmt.Sprintf("files whose name matches %s", l.Expression)
 	}
-	reject := Stage{Name: "reject", Sentence: fmt.Sprintf("Puts rejected records and files into %s, with the reasons beside them.", s.folder(c.Rejected)), Details: []string{}, Count: t.Whole, Unit: "whole files"}
-	return []Stage{check, mapping, deliver, reject}
+	stage := Stage{Name: "listen", Sentence: fmt.Sprintf("Picks up %s from %s", names, s.folder(l.Folder)), Details: []string{}, Count: t.Pickups, Unit: "pickups"}
+	if l.Subfolders {
+		stage.Sentence += " and its subfolders"
+	}
+	stage.Sentence += "."
+	say := func(when bool, format string, args ...any) {
+		if when {
+			stage.Details = append(stage.Details, fmt.Sprintf(format, args...))
+		}
+	}
+	rhythm := timetable.Short(l.Rhythm)
+	say(l.Notice == workspace.ByEvents, "Kernel events, and a look every %s.", rhythm)
+	say(l.Notice == workspace.ByLooks, "A look every %s.", rhythm)
+	say(l.Notice == workspace.OnDemand, "Files are taken when somebody asks.")
+	if l.Timetable != nil {
+		say(true, "Timetable: %s.", l.Timetable)
+	}
+	say(l.Quiet > 0, "A file must have been left alone for %s.", timetable.Short(l.Quiet))
+	say(l.Marker != "", "A file is complete when %s is beside it.", l.Marker)
+	if l.EndsWith != nil {
+		say(true, "A file is complete when its last line matches %s.", l.EndsWith)
+	}
+	say(!l.Since.IsZero(), "Files changed before %s are left where they are.", l.Since.Format(time.RFC3339))
+	say(l.Originals == workspace.Left, "Originals stay where they are; a changed content is a new pickup: %v.", yes(l.Changes))
+	say(l.Gone, "A file that disappears is a pickup too.")
+	say(l.Originals == workspace.Removed, "Originals are not kept once they are delivered.")
+	by := c.Order.By
+	if c.By != nil {
+		by = "content: " + by
+	}
+	switch {
+	case c.Order.Lane == "none":
+		say(by != "arrival", "In the order of %s.", by)
+	case c.Order.Lane == "all":
+		say(true, "All files stay in order, by %s%s.", by, holds(c))
+	default:
+		say(true, "Files with the same %s stay in order, by %s%s.", c.Order.Lane, by, holds(c))
+	}
+	say(c.Duplicates.Content != workspace.Warn, "The same content again: %s.", c.Duplicates.Content)
+	say(c.Duplicates.Key != "", "The same %s again: %s.", c.Duplicates.Key, c.Duplicates.SameKey)
+	for i := range c.Expect {
+		say(true, "Expected: %s.", c.Expect[i].String())
+	}
+	return stage
+}
+
+func yes(b bool) string { return map[bool]string{true: "yes", false: "no"}[b] }
+
+func holds(c *route.Compiled) string {
+	if c.Order.Holds {
+		return "; one that cannot go on holds those behind it"
+	}
+	return "; one that cannot go on lets the others pass"
+}
+
+func (s *Service) deliverStage(c *route.Compiled, t store.Tally) Stage {
+	what := "one file for each pickup"
+	if c.Good.PerRecord {
+		what = "one file for each record"
+	}
+	stage := Stage{Name: "deliver", Details: []string{}, Count: t.Good, Unit: "good"}
+	first := c.Good.To[0]
+	stage.Sentence = fmt.Sprintf("Delivers %s to %s, named %s.", what, s.folder(first.Folder), c.Good.Name)
+	if len(c.Good.To) > 1 {
+		stage.Sentence = fmt.Sprintf("Delivers %s to each of %d destinations, named %s.", what, len(c.Good.To), c.Good.Name)
+	}
+	for _, d := range c.Good.To {
+		say := map[workspace.WhenTaken]string{workspace.Count: "a name that is taken gets a number", workspace.Replace: "a file of the same name is replaced", workspace.ReplaceKeep: "a file of the same name is replaced and kept beside it", workspace.HoldTaken: "a name that is taken holds the delivery"}[d.Taken]
+		where := ""
+		if len(c.Good.To) > 1 {
+			where = s.folder(d.Folder) + ": "
+		}
+		if d.When != "" {
+			where += "when " + d.When + "; "
+		}
+		if d.Name != "" {
+			where += "named " + d.Name + "; "
+		}
+		line := where + say
+		if d.Mode != 0 {
+			line += fmt.Sprintf("; permissions %#o", d.Mode)
+		}
+		if d.Owner != "" {
+			line += "; owner " + d.Owner
+		}
+		stage.Details = append(stage.Details, strings.ToUpper(line[:1])+line[1:]+".")
+	}
+	if c.Retry.For != workspace.Forever {
+		stage.Details = append(stage.Details, fmt.Sprintf("What fails is tried again for %s, then it waits for a person.", timetable.Short(c.Retry.For)))
+	}
+	return stage
+}
+
+func (s *Service) rejectStage(c *route.Compiled, t store.Tally) Stage {
+	stage := Stage{Name: "reject", Sentence: fmt.Sprintf("Puts rejected records and files into %s, with the reasons beside them.", s.folder(c.Rejected.Folder)), Details: []string{}, Count: t.Whole, Unit: "whole files"}
+	for what, keep := range map[string]time.Duration{"Originals": c.Keep.Originals, "Rejected records": c.Keep.Rejects, "What is recorded about pickups": c.Keep.Records} {
+		if keep != workspace.Forever {
+			verb := "are"
+			if strings.HasPrefix(what, "What") {
+				verb = "is"
+			}
+			stage.Details = append(stage.Details, fmt.Sprintf("%s %s kept for %s.", what, verb, days(keep)))
+		}
+	}
+	sort.Strings(stage.Details)
+	return stage
+}
+
+func days(d time.Duration) string {
+	if d%(24*time.Hour) == 0 {
+		return fmt.Sprintf("%d days", d/(24*time.Hour))
+	}
+	return timetable.Short(d)
 }
 
 // Overview is what came in today and what is going on.
 type Overview struct {
-	Since  time.Time      `json:"since"`
-	Routes []RouteView    `json:"routes"`
-	Total  store.Tally    `json:"total"`
-	Latest []store.Pickup `json:"latest"`
+	Since  time.Time        `json:"since"`
+	Alerts []store.Alert    `json:"alerts" doc:"that nobody has seen yet, newest first"`
+	Lanes  []store.Lane     `json:"lanes" doc:"that are held"`
+	Nodes  []NodeView       `json:"nodes"`
+	Due    []store.Expected `json:"expected" doc:"deadlines of today and to come"`
+	Routes []RouteView      `json:"routes"`
+	Total  store.Tally      `json:"total"`
+	Latest []store.Pickup   `json:"latest"`
 }
 
 // Overview sums up today.
@@ -226,9 +309,22 @@ func (s *Service) Overview(ctx context.Context) (*Overview, error) {
 		o.Total.Filtered += t.Filtered
 		o.Total.Whole += t.Whole
 		o.Total.Held += t.Held
+		o.Total.Uncertain += t.Uncertain
 		o.Total.Open += t.Open
 	}
-	o.Latest, err = s.store.Pickups(ctx, store.Filter{Limit: 12})
+	if o.Latest, err = s.store.Pickups(ctx, store.Filter{Limit: 12}); err != nil {
+		return nil, err
+	}
+	if o.Alerts, err = s.store.Alerts(ctx, store.AlertFilter{Open: true, Limit: 20}); err != nil {
+		return nil, err
+	}
+	if o.Lanes, err = s.store.HeldLanes(ctx, ""); err != nil {
+		return nil, err
+	}
+	if o.Due, err = s.Expectations(ctx, "", Midnight()); err != nil {
+		return nil, err
+	}
+	o.Nodes, err = s.Nodes(ctx)
 	return o, err
 }
 

@@ -3,7 +3,9 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -20,8 +22,16 @@ type Pickup struct {
 	Size      int64      `db:"size" json:"size" doc:"bytes"`
 	Modified  time.Time  `db:"modified" json:"modified"`
 	SHA256    string     `db:"sha256" json:"sha256"`
-	State     string     `db:"state" json:"state" enum:"claimed,taken,committed,delivered,rejected,held,withdrawn"`
+	State     string     `db:"state" json:"state" enum:"claimed,taken,committed,delivered,rejected,held,uncertain,withdrawn"`
 	Reason    string     `db:"reason" json:"reason"`
+	Event     string     `db:"event" json:"event" enum:"arrived,changed,gone" doc:"what happened to the file"`
+	Origin    string     `db:"origin" json:"origin" enum:"inbox,left,handed" doc:"taken out of the inbox, left in it, or handed over by somebody"`
+	Lane      string     `db:"lane" json:"lane" doc:"what it stays in order with"`
+	Key       string     `db:"business_key" json:"business_key"`
+	Tries     int        `db:"tries" json:"tries" doc:"how often it could not go on"`
+	NextTry   *time.Time `db:"next_try" json:"next_try,omitempty" doc:"of a held one; without it, it waits for a person"`
+	Passed    bool       `db:"passed" json:"passed" doc:"those behind it in its lane may pass"`
+	Archived  bool       `db:"archived" json:"archived" doc:"its original is kept"`
 	NoticedAt time.Time  `db:"noticed_at" json:"noticed_at"`
 	ClaimedAt time.Time  `db:"claimed_at" json:"claimed_at"`
 	TakenAt   *time.Time `db:"taken_at" json:"taken_at,omitempty"`
@@ -34,15 +44,22 @@ type Pickup struct {
 	Whole     bool       `db:"whole" json:"rejected_whole" doc:"the file was rejected as one piece"`
 }
 
-const pickupColumns = `select p.id, p.route, p.name, p.folder, p.path, p.size, p.modified, coalesce(p.sha256, '') as sha256, p.state, p.reason, p.noticed_at, p.claimed_at, p.taken_at, p.ended_at,
+const pickupColumns = `select p.id, p.route, p.name, p.folder, p.path, p.size, p.modified, coalesce(p.sha256, '') as sha256, p.state, p.reason, p.event, p.origin, coalesce(p.lane, '') as lane, coalesce(p.business_key, '') as business_key, p.tries, p.next_try, p.passed, p.archived, p.noticed_at, p.claimed_at, p.taken_at, p.ended_at,
 	coalesce(p.run, 0) as run, coalesce(r.records_in, 0) as records_in, coalesce(r.good, 0) as good, coalesce(r.rejected, 0) as rejected, coalesce(r.filtered, 0) as filtered, coalesce(r.whole, false) as whole
 	from pickups p left join runs r on r.id = p.run`
+
+// States are the states of pickups.
+var States = []string{"claimed", "taken", "committed", "delivered", "rejected", "held", "uncertain", "withdrawn"}
+
+// ErrNoState says that a filter names a state that there is not.
+var ErrNoState = errors.New("there is no such state")
 
 // Filter narrows the list of pickups.
 type Filter struct {
 	Route  string
 	States []string
 	Name   string // part of the name, or a pattern with *
+	Lane   string
 	Since  time.Time
 	Until  time.Time
 	Before int64 // only pickups with a smaller number: the next page
@@ -61,7 +78,16 @@ func (s *Store) Pickups(ctx context.Context, f Filter) ([]Pickup, error) {
 		add("p.route = $%d", f.Route)
 	}
 	if len(f.States) > 0 {
-		add("p.state = any($%d)", f.States)
+		// Written out: the planner must see that they are in a partial index.
+		for _, state := range f.States {
+			if !slices.Contains(States, state) {
+				return nil, fmt.Errorf("%w: %q; the states are %s", ErrNoState, state, strings.Join(States, ", "))
+			}
+		}
+		where = append(where, "p.state in ('"+strings.Join(f.States, "', '")+"')")
+	}
+	if f.Lane != "" {
+		add("p.lane = $%d", f.Lane)
 	}
 	if f.Name != "" {
 		pattern := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(f.Name)
@@ -106,6 +132,7 @@ type Run struct {
 	Revision    string       `db:"revision" json:"revision"`
 	Number      int          `db:"number" json:"revision_number"`
 	State       string       `db:"state" json:"state" enum:"working,committed,published,failed"`
+	SameAs      *int64       `db:"same_as" json:"same_as,omitempty" doc:"the run whose time and sequence numbers it repeats"`
 	Again       bool         `db:"again" json:"again" doc:"somebody asked for it; otherwise it came with the file"`
 	Now         time.Time    `db:"facts_now" json:"now" doc:"the time that the map sees"`
 	StartedAt   time.Time    `db:"started_at" json:"started_at"`
@@ -124,7 +151,7 @@ type Run struct {
 	Outputs     int64        `db:"outputs" json:"outputs" doc:"how many deliveries there are"`
 }
 
-const runColumns = `select r.id, rp.pickup, r.route, r.revision, v.number, r.state, r.again, r.facts_now, r.started_at, r.committed_at, r.ended_at, r.records_in, r.good, r.rejected, r.filtered, r.warnings, r.bytes, r.whole, r.findings,
+const runColumns = `select r.id, rp.pickup, r.route, r.revision, v.number, r.state, r.same_as, r.again, r.facts_now, r.started_at, r.committed_at, r.ended_at, r.records_in, r.good, r.rejected, r.filtered, r.warnings, r.bytes, r.whole, r.findings,
 	(select count(*) from deliveries d where d.run = r.id) as outputs
 	from runs r join run_pickups rp on rp.run = r.id join revisions v on v.route = r.route and v.hash = r.revision`
 
@@ -156,7 +183,7 @@ func (s *Store) complete(ctx context.Context, r *Run) error {
 	if err := json.Unmarshal(r.RawFindings, &r.Findings); err != nil {
 		return fmt.Errorf("findings of run %d: %w", r.ID, err)
 	}
-	return s.db.SelectContext(ctx, &r.Deliveries, `select run, ord, kind, folder, name, temporary, size, sha256, records, first_record, published_at from deliveries where run = $1 and (kind <> 'good' or ord <= 200) order by ord`, r.ID)
+	return s.db.SelectContext(ctx, &r.Deliveries, `select `+deliveryColumns+` from deliveries where run = $1 and (kind <> 'good' or ord <= 200 or state in ('open', 'uncertain') and ord <= 1000) order by ord`, r.ID)
 }
 
 // Rejects lists the rejected records of a run in their order, after a record.
@@ -182,28 +209,62 @@ func (s *Store) Rejects(ctx context.Context, run, after int64, limit int) ([]Rej
 
 // Tally is what a route has done since a time.
 type Tally struct {
-	Route    string     `db:"route" json:"route"`
-	Pickups  int64      `db:"pickups" json:"pickups"`
-	In       int64      `db:"records_in" json:"records_in"`
-	Good     int64      `db:"good" json:"good"`
-	Rejected int64      `db:"rejected" json:"rejected"`
-	Filtered int64      `db:"filtered" json:"filtered"`
-	Whole    int64      `db:"whole" json:"rejected_whole" doc:"files rejected as a whole"`
-	Held     int64      `db:"held" json:"held" doc:"pickups that cannot go on and are tried again"`
-	Open     int64      `db:"open" json:"open" doc:"pickups that are being worked on"`
-	Last     *time.Time `db:"last" json:"last,omitempty" doc:"when the latest pickup was claimed"`
+	Route     string     `db:"route" json:"route"`
+	Pickups   int64      `db:"pickups" json:"pickups"`
+	In        int64      `db:"records_in" json:"records_in"`
+	Good      int64      `db:"good" json:"good"`
+	Rejected  int64      `db:"rejected" json:"rejected"`
+	Filtered  int64      `db:"filtered" json:"filtered"`
+	Whole     int64      `db:"whole" json:"rejected_whole" doc:"files rejected as a whole"`
+	Held      int64      `db:"held" json:"held" doc:"pickups that cannot go on: tried again, or waiting for a person"`
+	Uncertain int64      `db:"uncertain" json:"uncertain" doc:"pickups of which nobody can tell whether they have arrived"`
+	Open      int64      `db:"open" json:"open" doc:"pickups that are being worked on"`
+	Last      *time.Time `db:"last" json:"last,omitempty" doc:"when the latest pickup was claimed"`
 }
 
-// Tallies sums up each route's pickups since a time.
+// Tallies sums up each route's pickups since a time, to the quarter of an hour.
+// What is open, held or uncertain is counted whenever it came.
 func (s *Store) Tallies(ctx context.Context, since time.Time) (map[string]Tally, error) {
 	var rows []Tally
-	err := s.db.SelectContext(ctx, &rows, `select p.route, count(*) filter (where p.state <> 'withdrawn') as pickups, coalesce(sum(r.records_in), 0)::bigint as records_in, coalesce(sum(r.good), 0)::bigint as good,
-		coalesce(sum(r.rejected), 0)::bigint as rejected, coalesce(sum(r.filtered), 0)::bigint as filtered, count(*) filter (where r.whole) as whole,
-		count(*) filter (where p.state = 'held') as held, count(*) filter (where p.state in ('claimed', 'taken', 'committed')) as open, max(p.claimed_at) as last
-		from pickups p left join runs r on r.id = p.run where p.claimed_at >= $1 group by p.route`, since)
+	err := s.db.SelectContext(ctx, &rows, `with t as (select route, sum(pickups)::bigint as pickups, sum(records_in)::bigint as records_in, sum(good)::bigint as good, sum(rejected)::bigint as rejected, sum(filtered)::bigint as filtered, sum(whole)::bigint as whole
+			from tallies where quarter >= $1 group by route),
+		o as (select route, count(*) filter (where state = 'held') as held, count(*) filter (where state = 'uncertain') as uncertain, count(*) filter (where state in ('claimed', 'taken', 'committed')) as open
+			from pickups where state in ('claimed', 'taken', 'committed', 'held', 'uncertain') group by route)
+		select r.name as route, coalesce(pickups, 0) as pickups, coalesce(records_in, 0) as records_in, coalesce(good, 0) as good, coalesce(rejected, 0) as rejected, coalesce(filtered, 0) as filtered, coalesce(whole, 0) as whole,
+			coalesce(held, 0) as held, coalesce(uncertain, 0) as uncertain, coalesce(open, 0) as open, (select claimed_at from pickups p where p.route = r.name order by id desc limit 1) as last
+		from routes r left join t on t.route = r.name left join o on o.route = r.name`, since)
 	out := map[string]Tally{}
 	for _, r := range rows {
 		out[r.Route] = r
 	}
 	return out, err
+}
+
+// Lane is a lane of a route in which something waits for a person or to be tried
+// again.
+type Lane struct {
+	Route   string     `db:"route" json:"route"`
+	Lane    string     `db:"lane" json:"lane"`
+	Pickup  int64      `db:"pickup" json:"pickup" doc:"the pickup that holds it"`
+	Name    string     `db:"name" json:"name"`
+	State   string     `db:"state" json:"state" enum:"held,uncertain"`
+	Reason  string     `db:"reason" json:"reason"`
+	NextTry *time.Time `db:"next_try" json:"next_try,omitempty"`
+	Behind  int64      `db:"behind" json:"behind" doc:"pickups that have been taken and wait behind it; files in the inbox are waiting files"`
+}
+
+// HeldLanes lists the lanes whose first open pickup cannot go on.
+func (s *Store) HeldLanes(ctx context.Context, route string) ([]Lane, error) {
+	out := []Lane{}
+	err := s.db.SelectContext(ctx, &out, `with o as (select route, lane, id, name, state, reason, next_try, passed, row_number() over (partition by route, lane order by id) as place, count(*) over (partition by route, lane) as members
+			from pickups where state in ('claimed', 'taken', 'committed', 'held', 'uncertain') and lane is not null and not passed and ($1 = '' or route = $1))
+		select route, lane, id as pickup, name, state, reason, next_try, members - 1 as behind from o where place = 1 and state in ('held', 'uncertain') order by route, id limit 500`, route)
+	return out, err
+}
+
+// Overtakes gives the latest delivered pickup of a pickup's lane if it is
+// younger: running the older one again would overtake it. It is 0 if none is.
+func (s *Store) Overtakes(ctx context.Context, pickup int64) (younger int64, err error) {
+	err = s.db.GetContext(ctx, &younger, `select coalesce((select o.id from pickups o where o.route = p.route and o.lane = p.lane and o.id > p.id and o.state = 'delivered' order by o.id desc limit 1), 0) from pickups p where p.id = $1`, pickup)
+	return younger, notFound(err)
 }

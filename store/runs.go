@@ -14,130 +14,220 @@ import (
 	"ydrion/core/flow"
 )
 
+// Many pickups go through the protocol together: each of these calls is one
+// exchange with the database, whatever their number. Only the commit waits for
+// the disk; see docs/promises.md for what the others may lose.
+
 // Claim is a file that a route is about to take.
 type Claim struct {
-	Route    string    `db:"route"`
-	Path     string    `db:"path"`
-	Folder   string    `db:"folder"`
-	Name     string    `db:"name"`
-	Size     int64     `db:"size"`
-	Modified time.Time `db:"modified"`
-	Device   uint64    `db:"device"`
-	Inode    uint64    `db:"inode"`
-	Noticed  time.Time `db:"noticed_at"`
+	Path     string
+	Folder   string // below the listened folder
+	Name     string
+	Size     int64
+	Modified time.Time
+	Device   uint64
+	Inode    uint64
+	Noticed  time.Time
+	Lane     *string // what it must stay in order with; nil: nothing
+	Key      *string // its business key; nil: none
+	Event    string  // arrived, changed, gone
+	Origin   string  // inbox, left
 }
 
-// Claim records that a file is being taken and gives the pickup's number. It is
-// false if there is an open claim on the same file already.
-func (s *Store) Claim(ctx context.Context, c Claim) (int64, bool, error) {
-	var id int64
-	err := s.quick.GetContext(ctx, &id, `insert into pickups (route, path, folder, name, size, modified, device, inode, state, noticed_at)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, 'claimed', $9) returning id`,
-		c.Route, c.Path, c.Folder, c.Name, c.Size, c.Modified, fmt.Sprint(c.Device), fmt.Sprint(c.Inode), c.Noticed)
-	if duplicate(err) {
-		return 0, false, nil
+// Claim records that files are being taken by a route's leader and gives the
+// pickups' numbers: 0 for a file on which there is an open claim already. All
+// are 0 if the node does not lead the route.
+func (s *Store) Claim(ctx context.Context, node int64, route string, claims []Claim) ([]int64, error) {
+	n := len(claims)
+	paths, folders, names, sizes, modified := make([]string, n), make([]string, n), make([]string, n), make([]int64, n), make([]time.Time, n)
+	devices, inodes, noticed, lanes, keys := make([]string, n), make([]string, n), make([]time.Time, n), make([]*string, n), make([]*string, n)
+	events, origins := make([]string, n), make([]string, n)
+	at := make(map[string]int, n)
+	for i, c := range claims {
+		at[c.Path] = i
+		paths[i], folders[i], names[i], sizes[i], modified[i] = c.Path, c.Folder, c.Name, c.Size, c.Modified
+		devices[i], inodes[i], noticed[i], lanes[i], keys[i] = fmt.Sprint(c.Device), fmt.Sprint(c.Inode), c.Noticed, c.Lane, c.Key
+		events[i], origins[i] = c.Event, c.Origin
 	}
+	rows, err := s.pools[1].Query(ctx, `with new as (
+			insert into pickups (route, path, folder, name, size, modified, device, inode, state, noticed_at, node, lane, business_key, event, origin)
+			select $2, path, folder, name, size, modified, device::numeric, inode::numeric, 'claimed', noticed, $1, lane, key, event, origin
+			from unnest($3::text[], $4::text[], $5::text[], $6::bigint[], $7::timestamptz[], $8::text[], $9::text[], $10::timestamptz[], $11::text[], $12::text[], $13::text[], $14::text[])
+				with ordinality as t (path, folder, name, size, modified, device, inode, noticed, lane, key, event, origin, ord)
+			where exists (select 1 from routes where name = $2 and leader = $1) order by ord
+			on conflict do nothing returning id, path),
+		counted as (insert into tallies (route, quarter, pickups) select $2, date_bin('15 minutes', now(), 'epoch'), count(*) from new having count(*) > 0
+			on conflict (route, quarter) do update set pickups = tallies.pickups + excluded.pickups)
+		select id, path from new`,
+		node, route, paths, folders, names, sizes, modified, devices, inodes, noticed, lanes, keys, events, origins)
 	if err != nil {
-		return 0, false, fmt.Errorf("claiming %s: %w", c.Path, err)
+		return nil, fmt.Errorf("claiming files: %w", err)
 	}
-	return id, true, nil
+	ids := make([]int64, n)
+	var id int64
+	var path string
+	if _, err := pgx.ForEachRow(rows, []any{&id, &path}, func() error { ids[at[path]] = id; return nil }); err != nil {
+		return nil, fmt.Errorf("claiming files: %w", err)
+	}
+	return ids, nil
 }
 
-// Withdrawn ends a claim on a file that went away before it was taken.
-func (s *Store) Withdrawn(ctx context.Context, pickup int64, reason string) error {
-	_, err := s.quick.ExecContext(ctx, `update pickups set state = 'withdrawn', reason = $2, ended_at = now() where id = $1 and state = 'claimed'`, pickup, reason)
+// Withdrawn ends the claim on a file that went away before it was taken, or
+// that nobody wants any more.
+func (s *Store) Withdrawn(ctx context.Context, node, pickup int64, reason string) error {
+	_, err := s.quick.ExecContext(ctx, `with w as (update pickups set state = 'withdrawn', reason = $3, ended_at = now(), next_try = null where id = $2 and node = $1 and state in ('claimed', 'held') returning route, claimed_at)
+		update tallies t set pickups = t.pickups - 1 from w where t.route = w.route and t.quarter = date_bin('15 minutes', w.claimed_at, 'epoch')`, node, pickup, reason)
 	return err
+}
+
+// Take is what is found out about a file when it is taken.
+type Take struct {
+	Pickup   int64
+	SHA256   string
+	Size     int64
+	Revision string
+	Now      time.Time
 }
 
 // Begun is a run that has begun.
 type Begun struct {
-	Run int64 `db:"run"`
-	// An earlier pickup of the route with the same content, 0 if there is none.
-	Before     int64  `db:"before"`
-	BeforeName string `db:"before_name"`
+	Run int64
+	// Earlier pickups of the route with the same content or the same business
+	// key, 0 if there are none.
+	Before, BeforeKey         int64
+	BeforeName, BeforeKeyName string
 }
 
-// Taken records a file's content and begins its first run.
-func (s *Store) Taken(ctx context.Context, pickup int64, sha256 string, size int64, r NewRun) (Begun, error) {
-	var b Begun
-	err := s.quick.GetContext(ctx, &b, `with r as (`+beginRun+`), l as (insert into run_pickups (run, pickup, ord) select id, $5, 1 from r),
-		b as (select id, name from pickups where sha256 = $6 and route = $1 and id < $5 order by id limit 1),
-		p as (update pickups set state = 'taken', sha256 = $6, size = $7, run = r.id, taken_at = now() from r where pickups.id = $5)
-		select r.id as run, coalesce(b.id, 0) as before, coalesce(b.name, '') as before_name from r left join b on true`,
-		r.Route, r.Revision, r.Again, r.Now, pickup, sha256, size)
-	if err != nil {
-		return b, fmt.Errorf("recording that the file was taken: %w", err)
+// Taken records the files' contents and begins their first runs, in the order
+// given. A pickup that is not the node's any more is left out: its run is 0.
+func (s *Store) Taken(ctx context.Context, node int64, route string, taken []Take) ([]Begun, error) {
+	n := len(taken)
+	ids, sums, sizes, revisions, nows := make([]int64, n), make([]string, n), make([]int64, n), make([]string, n), make([]time.Time, n)
+	at := make(map[int64]int, n)
+	for i, t := range taken {
+		at[t.Pickup] = i
+		ids[i], sums[i], sizes[i], revisions[i], nows[i] = t.Pickup, t.SHA256, t.Size, t.Revision, t.Now
 	}
-	return b, nil
+	rows, err := s.pools[1].Query(ctx, `with t as (
+			select t.*, p.business_key, nextval('runs_id_seq') as run from unnest($3::bigint[], $4::text[], $5::bigint[], $6::text[], $7::timestamptz[]) with ordinality as t (pickup, sum, size, revision, moment, ord)
+			join pickups p on p.id = t.pickup and p.node = $1 and p.state in ('claimed', 'held') and p.run is null order by ord),
+		r as (insert into runs (id, route, revision, state, facts_now) overriding system value select run, $2, revision, 'working', moment from t),
+		l as (insert into run_pickups (run, pickup, ord) select run, pickup, 1 from t),
+		p as (update pickups set state = 'taken', reason = '', next_try = null, sha256 = t.sum, size = t.size, run = t.run, taken_at = now() from t where pickups.id = t.pickup)
+		select t.pickup, t.run, coalesce(b.id, 0), coalesce(b.name, ''), coalesce(k.id, 0), coalesce(k.name, '') from t
+			left join lateral (select id, name from pickups o where o.sha256 = t.sum and o.route = $2 and o.id < t.pickup and o.state <> 'withdrawn' order by o.id limit 1) b on true
+			left join lateral (select id, name from pickups o where o.business_key = t.business_key and o.route = $2 and o.id < t.pickup and o.state <> 'withdrawn' order by o.id limit 1) k on true`,
+		node, route, ids, sums, sizes, revisions, nows)
+	if err != nil {
+		return nil, fmt.Errorf("recording that files were taken: %w", err)
+	}
+	out := make([]Begun, n)
+	var pickup int64
+	var b Begun
+	if _, err := pgx.ForEachRow(rows, []any{&pickup, &b.Run, &b.Before, &b.BeforeName, &b.BeforeKey, &b.BeforeKeyName}, func() error { out[at[pickup]] = b; return nil }); err != nil {
+		return nil, fmt.Errorf("recording that files were taken: %w", err)
+	}
+	return out, nil
 }
 
-// NewRun is what a run begins with.
-type NewRun struct {
-	Route, Revision string
-	Again           bool
-	Now             time.Time
+// Handed is a file that somebody gave to a route, by its content in the archive.
+type Handed struct {
+	Route, Revision, Name, SHA256, By string
+	Size                              int64
+	Now                               time.Time
 }
 
-const beginRun = `insert into runs (route, revision, state, again, facts_now) values ($1, $2, 'working', $3, $4) returning id`
-
-// Again begins another run of a pickup that has ended.
-func (s *Store) Again(ctx context.Context, pickup int64, r NewRun) (int64, error) {
-	var id int64
-	err := s.in(ctx, "beginning another run", func(tx *sqlx.Tx) error {
-		var state string
-		if err := tx.GetContext(ctx, &state, `select state from pickups where id = $1 for update`, pickup); err != nil {
+// Hand makes a pickup of a file that is in the archive already. The route's
+// leader goes on with it.
+func (s *Store) Hand(ctx context.Context, h Handed) (pickup int64, err error) {
+	err = s.in(ctx, "handing a file to "+h.Route, func(tx *sqlx.Tx) error {
+		if err := tx.GetContext(ctx, &pickup, `insert into pickups (route, path, folder, name, size, modified, device, inode, state, sha256, noticed_at, taken_at, node, origin, handed_by)
+			select name, '', '', $2, $3, now(), 0, 0, 'taken', $4, now(), now(), coalesce(leader, 0), 'handed', $5 from routes where name = $1 returning id`, h.Route, h.Name, h.Size, h.SHA256, h.By); err != nil {
 			return notFound(err)
 		}
-		if state != "delivered" && state != "rejected" {
-			return fmt.Errorf("%w: it is %s", ErrBusy, state)
-		}
-		if err := tx.GetContext(ctx, &id, beginRun, r.Route, r.Revision, r.Again, r.Now); err != nil {
+		if _, err := beginRun(ctx, tx, pickup, h.Route, h.Revision, h.Now, nil); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `insert into run_pickups (run, pickup, ord) values ($1, $2, 1)`, id, pickup); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, `update pickups set state = 'taken', reason = '', run = $2, ended_at = null where id = $1`, pickup, id)
+		_, err := tx.ExecContext(ctx, `insert into tallies (route, quarter, pickups) values ($1, date_bin('15 minutes', now(), 'epoch'), 1) on conflict (route, quarter) do update set pickups = tallies.pickups + 1`, h.Route)
 		return err
 	})
-	return id, err
+	return pickup, err
+}
+
+func beginRun(ctx context.Context, tx *sqlx.Tx, pickup int64, route, revision string, now time.Time, sameAs *int64) (run int64, err error) {
+	if err := tx.GetContext(ctx, &run, `insert into runs (route, revision, state, again, facts_now, same_as) select $1, $2, 'working', exists (select 1 from run_pickups where pickup = $4), $3, $5 returning id`, route, revision, now, pickup, sameAs); err != nil {
+		return 0, err
+	}
+	if _, err := tx.ExecContext(ctx, `insert into run_pickups (run, pickup, ord) values ($1, $2, 1)`, run, pickup); err != nil {
+		return 0, err
+	}
+	_, err = tx.ExecContext(ctx, `update pickups set state = 'taken', reason = '', tries = 0, next_try = null, passed = false, run = $2, ended_at = null where id = $1`, pickup, run)
+	return run, err
+}
+
+// Again is another run of a pickup that has ended.
+type Again struct {
+	Pickup   int64
+	Revision string
+	Now      time.Time
+	SameAs   *int64 // the run whose time and sequence numbers it repeats
+}
+
+// Again begins another run of a pickup that has ended. The route's leader goes
+// on with it.
+func (s *Store) Again(ctx context.Context, a Again) (run int64, err error) {
+	err = s.in(ctx, "beginning another run", func(tx *sqlx.Tx) error {
+		var p struct {
+			State, Route string
+			Archived     bool
+		}
+		if err := tx.GetContext(ctx, &p, `select state, route, archived from pickups where id = $1 for update`, a.Pickup); err != nil {
+			return notFound(err)
+		}
+		if p.State != "delivered" && p.State != "rejected" {
+			return fmt.Errorf("%w: it is %s", ErrBusy, p.State)
+		}
+		if !p.Archived {
+			return ErrPurged
+		}
+		run, err = beginRun(ctx, tx, a.Pickup, p.Route, a.Revision, a.Now, a.SameAs)
+		return err
+	})
+	return run, err
 }
 
 // ErrBusy says that a pickup cannot be run again now.
 var ErrBusy = errors.New("the pickup has not ended")
 
-// Held records why a run cannot go on; it will be tried again.
-func (s *Store) Held(ctx context.Context, pickup int64, reason string) error {
-	_, err := s.db.ExecContext(ctx, `update pickups set state = case when state = 'taken' then 'held' else state end, reason = $2 where id = $1 and state in ('claimed', 'taken', 'held', 'committed')`, pickup, reason)
-	return err
+// ErrPurged says that a pickup's original is no longer kept.
+var ErrPurged = errors.New("its original is no longer kept")
+
+// Held records why a pickup cannot go on, and when it will be tried again; the
+// zero time says that it waits for a person.
+func (s *Store) Held(ctx context.Context, node, pickup int64, state, reason string, next time.Time) error {
+	var at *time.Time
+	if !next.IsZero() {
+		at = &next
+	}
+	return s.one(s.db.ExecContext(ctx, `update pickups set state = $3, reason = $4, tries = tries + 1, next_try = $5 where id = $2 and node = $1 and state in ('claimed', 'taken', 'held', 'committed', 'uncertain')`, node, pickup, state, reason, at))
 }
 
-// Sequence hands out n numbers of a route to a run and journals them. A run
-// that is started over gets the numbers of its earlier try.
-func (s *Store) Sequence(ctx context.Context, route string, run int64, ord, n int) (first int64, err error) {
-	err = s.in(ctx, "handing out sequence numbers", func(tx *sqlx.Tx) error {
-		var had []struct{ First, Count int64 }
-		if err := tx.SelectContext(ctx, &had, `select first, count from run_sequences where run = $1 and ord = $2`, run, ord); err != nil {
-			return err
-		}
-		if len(had) == 1 && had[0].Count >= int64(n) {
-			first = had[0].First
-			return nil
-		}
-		if err := tx.GetContext(ctx, &first, `update routes set sequence = sequence + $2 where name = $1 returning sequence - $2`, route, n); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, `insert into run_sequences (run, ord, first, count) values ($1, $2, $3, $4) on conflict (run, ord) do update set first = excluded.first, count = excluded.count`, run, ord, first, n)
-		return err
-	})
+// Numbers hands out n numbers of a route's sequence to its leader. They are
+// journalled when the run that uses them commits, which makes both durable;
+// numbers of a run that is started over are not used again.
+func (s *Store) Numbers(ctx context.Context, node int64, route string, n int) (first int64, err error) {
+	if err = s.quick.GetContext(ctx, &first, `update routes set sequence = sequence + $3 where name = $2 and leader = $1 returning sequence - $3`, node, route, n); err != nil {
+		err = fmt.Errorf("handing out sequence numbers: %w", notFound(err))
+	}
 	return first, err
 }
 
-// Delivery is one output of a run.
+// Delivery is one output of a run on its way to one destination.
 type Delivery struct {
 	Run         int64      `db:"run" json:"run"`
 	Ord         int        `db:"ord" json:"number"`
 	Kind        string     `db:"kind" json:"kind" enum:"good,rejected,findings,report"`
+	Output      int        `db:"output" json:"destination" doc:"which of the route's destinations, from 0"`
 	Folder      string     `db:"folder" json:"folder"`
 	Name        string     `db:"name" json:"name"`
 	Temporary   string     `db:"temporary" json:"-"`
@@ -145,8 +235,12 @@ type Delivery struct {
 	SHA256      string     `db:"sha256" json:"sha256"`
 	Records     int64      `db:"records" json:"records"`
 	FirstRecord int64      `db:"first_record" json:"first_record"`
+	State       string     `db:"state" json:"state" enum:"open,published,uncertain,abandoned"`
+	Reason      string     `db:"reason" json:"reason"`
 	PublishedAt *time.Time `db:"published_at" json:"published_at,omitempty"`
 }
+
+const deliveryColumns = `run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, state, reason, published_at`
 
 // Reject is a record that did not pass.
 type Reject struct {
@@ -156,6 +250,9 @@ type Reject struct {
 	Findings finding.List `json:"findings"`
 }
 
+// Block is a block of sequence numbers that a run has used.
+type Block struct{ First, Count int64 }
+
 // Commit is what a run has come to, before anything is visible.
 type Commit struct {
 	Run, Pickup int64
@@ -163,51 +260,96 @@ type Commit struct {
 	Whole       bool
 	Findings    finding.List
 	Deliveries  []Delivery
+	Kept        int // deliveries that were stored before, in portions
 	Rejects     []Reject
+	Numbers     []Block
 }
 
 // chunk is how many rows go into the database in one statement.
 const chunk = 1000
 
-// Commit records a run's outputs in one transaction with its state. From then
-// on the run is only published, never made again. It is one exchange with the
-// database: either all of it is there afterwards or nothing.
-func (s *Store) Commit(ctx context.Context, c Commit) error {
-	findings, err := json.Marshal(append(finding.List{}, c.Findings...))
-	if err != nil {
-		return err
-	}
+// Commit records the outputs of runs in one transaction with their states. From
+// then on they are only published, never made again. It is one exchange with the
+// database: either all of it is there afterwards or nothing. A run that is not
+// the node's any more fails the whole.
+func (s *Store) Commit(ctx context.Context, node int64, commits []Commit) error {
 	var batch pgx.Batch
-	b := c.Balance
-	batch.Queue(`update runs set state = 'committed', reason = '', committed_at = now(), records_in = $2, good = $3, rejected = $4, filtered = $5, warnings = $6, bytes = $7, whole = $8, findings = $9::text::jsonb
-		where id = $1 and state = 'working'`, c.Run, b.In, b.Good, b.Rejected, b.Filtered, b.Warnings, b.Bytes, c.Whole, string(findings))
-	// A run that is not there, or not working any more, fails the whole.
-	batch.Queue(`select 1 / count(*) from runs where id = $1 and state = 'committed'`, c.Run)
-	queueDeliveries(&batch, c.Deliveries)
-	if err := queueRejects(&batch, c.Run, c.Rejects); err != nil {
+	if err := queueRuns(&batch, node, commits); err != nil {
 		return err
 	}
-	batch.Queue(`update pickups set state = 'committed', reason = $2 where id = $1`, c.Pickup, c.reason())
+	var deliveries []Delivery
+	for _, c := range commits {
+		deliveries = append(deliveries, c.Deliveries...)
+		if err := queueRejects(&batch, c.Run, c.Rejects); err != nil {
+			return err
+		}
+	}
+	queueDeliveries(&batch, deliveries)
 	if err := s.pools[0].SendBatch(ctx, &batch).Close(); err != nil {
-		return fmt.Errorf("committing the run: %w", err)
+		return fmt.Errorf("committing: %w", err)
 	}
 	return nil
 }
 
-// KeepRejects stores a portion of a run's rejected records before its commit.
-// The first portion replaces what an earlier try of the run has left.
-func (s *Store) KeepRejects(ctx context.Context, run int64, list []Reject, first bool) error {
+func queueRuns(batch *pgx.Batch, node int64, commits []Commit) error {
+	n := len(commits)
+	runs, pickups, reasons, findings, wholes := make([]int64, n), make([]int64, n), make([]string, n), make([]string, n), make([]bool, n)
+	in, good, rejected, filtered, warnings, bytes := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n)
+	var blockRuns, firsts, counts []int64
+	var ords []int
+	for i, c := range commits {
+		f, err := json.Marshal(append(finding.List{}, c.Findings...))
+		if err != nil {
+			return err
+		}
+		b := c.Balance
+		if b.In != b.Good+b.Rejected+b.Filtered {
+			return fmt.Errorf("run %d does not balance: %d records in, but %d good + %d rejected + %d filtered", c.Run, b.In, b.Good, b.Rejected, b.Filtered)
+		}
+		runs[i], pickups[i], reasons[i], findings[i], wholes[i] = c.Run, c.Pickup, c.reason(), string(f), c.Whole
+		in[i], good[i], rejected[i], filtered[i], warnings[i], bytes[i] = b.In, b.Good, b.Rejected, b.Filtered, b.Warnings, b.Bytes
+		for k, block := range c.Numbers {
+			blockRuns, firsts, counts, ords = append(blockRuns, c.Run), append(firsts, block.First), append(counts, block.Count), append(ords, k+1)
+		}
+	}
+	// A run that is not there, or not working any more, or not ours, fails the
+	// whole: the count divides by zero.
+	batch.Queue(`with c as (select * from unnest($2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::bool[], $7::bigint[], $8::bigint[], $9::bigint[], $10::bigint[], $11::bigint[], $12::bigint[])
+			as t (run, pickup, reason, findings, whole, n, good, rejected, filtered, warnings, bytes)),
+		r as (update runs set state = 'committed', reason = '', committed_at = now(), records_in = c.n, good = c.good, rejected = c.rejected, filtered = c.filtered, warnings = c.warnings, bytes = c.bytes, whole = c.whole, findings = c.findings::jsonb
+			from c where runs.id = c.run and runs.state = 'working' returning runs.id),
+		p as (update pickups set state = 'committed', reason = c.reason, tries = 0, next_try = null from c where pickups.id = c.pickup and pickups.run = c.run and pickups.node = $1 returning pickups.id)
+		select 1 / (case when (select count(*) from r) = $13 and (select count(*) from p) = $13 then 1 else 0 end)`,
+		node, runs, pickups, reasons, findings, wholes, in, good, rejected, filtered, warnings, bytes, n)
+	if len(blockRuns) > 0 {
+		batch.Queue(`insert into run_sequences (run, ord, first, count) select * from unnest($1::bigint[], $2::int[], $3::bigint[], $4::bigint[])`, blockRuns, ords, firsts, counts)
+	}
+	return nil
+}
+
+// Keep stores portions of what a run brings forth before its commit. The first
+// portion replaces what an earlier try of the run has left.
+func (s *Store) Keep(ctx context.Context, run int64, deliveries []Delivery, rejects []Reject, first bool) error {
 	var batch pgx.Batch
 	if first {
-		batch.Queue(`delete from rejects where run = $1`, run)
+		for _, table := range []string{"deliveries", "rejects"} {
+			batch.Queue(`delete from `+table+` where run = $1 and exists (select 1 from runs where id = $1 and state = 'working')`, run)
+		}
 	}
-	if err := queueRejects(&batch, run, list); err != nil {
+	queueDeliveries(&batch, deliveries)
+	if err := queueRejects(&batch, run, rejects); err != nil {
 		return err
 	}
 	if err := s.pools[1].SendBatch(ctx, &batch).Close(); err != nil {
-		return fmt.Errorf("keeping rejected records: %w", err)
+		return fmt.Errorf("keeping a part of a run: %w", err)
 	}
 	return nil
+}
+
+// Drop removes the deliveries that were stored for a run before its commit.
+func (s *Store) Drop(ctx context.Context, run int64) error {
+	_, err := s.quick.ExecContext(ctx, `delete from deliveries where run = $1 and exists (select 1 from runs where id = $1 and state = 'working')`, run)
+	return err
 }
 
 // reason is why a file was rejected whole, in a sentence.
@@ -224,15 +366,15 @@ func (c Commit) reason() string {
 func queueDeliveries(batch *pgx.Batch, all []Delivery) {
 	for len(all) > 0 {
 		n := min(len(all), chunk)
-		runs, ords, sizes, records, firsts := make([]int64, n), make([]int, n), make([]int64, n), make([]int64, n), make([]int64, n)
+		runs, ords, outputs, sizes, records, firsts := make([]int64, n), make([]int, n), make([]int, n), make([]int64, n), make([]int64, n), make([]int64, n)
 		kinds, folders, names, temporaries, sums := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
 		for i, d := range all[:n] {
-			runs[i], ords[i], sizes[i], records[i], firsts[i] = d.Run, d.Ord, d.Size, d.Records, d.FirstRecord
+			runs[i], ords[i], outputs[i], sizes[i], records[i], firsts[i] = d.Run, d.Ord, d.Output, d.Size, d.Records, d.FirstRecord
 			kinds[i], folders[i], names[i], temporaries[i], sums[i] = d.Kind, d.Folder, d.Name, d.Temporary, d.SHA256
 		}
-		batch.Queue(`insert into deliveries (run, ord, kind, folder, name, temporary, size, sha256, records, first_record)
-			select * from unnest($1::bigint[], $2::int[], $3::text[], $4::text[], $5::text[], $6::text[], $7::bigint[], $8::text[], $9::bigint[], $10::bigint[])`,
-			runs, ords, kinds, folders, names, temporaries, sizes, sums, records, firsts)
+		batch.Queue(`insert into deliveries (run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record)
+			select * from unnest($1::bigint[], $2::int[], $3::text[], $4::int[], $5::text[], $6::text[], $7::text[], $8::bigint[], $9::text[], $10::bigint[], $11::bigint[])`,
+			runs, ords, kinds, outputs, folders, names, temporaries, sizes, sums, records, firsts)
 		all = all[n:]
 	}
 }
@@ -257,66 +399,116 @@ func queueRejects(batch *pgx.Batch, run int64, all []Reject) error {
 	return nil
 }
 
-// Committed tells whether a run has got as far as its commit: after a lost
-// connection nobody knows.
-func (s *Store) Committed(ctx context.Context, run int64) (bool, error) {
-	var state string
-	err := s.db.GetContext(ctx, &state, `select state from runs where id = $1`, run)
-	return state == "committed" || state == "published", notFound(err)
+// Committed tells which of some runs have got as far as their commit: after a
+// lost connection nobody knows.
+func (s *Store) Committed(ctx context.Context, runs []int64) (map[int64]bool, error) {
+	var done []int64
+	err := s.db.SelectContext(ctx, &done, `select id from runs where id = any($1) and state in ('committed', 'published')`, runs)
+	out := map[int64]bool{}
+	for _, id := range done {
+		out[id] = true
+	}
+	return out, err
 }
 
-// Unpublished gives the outputs of a run that are still to be made visible.
-func (s *Store) Unpublished(ctx context.Context, run int64) ([]Delivery, error) {
+// Open gives the outputs of a run that are still to be made visible, after one
+// of them and at most so many.
+func (s *Store) Open(ctx context.Context, run int64, after, limit int) ([]Delivery, error) {
 	out := []Delivery{}
-	err := s.db.SelectContext(ctx, &out, `select run, ord, kind, folder, name, temporary, size, sha256, records, first_record, published_at from deliveries where run = $1 and published_at is null order by ord`, run)
+	err := s.db.SelectContext(ctx, &out, `select `+deliveryColumns+` from deliveries where run = $1 and ord > $2 and state = 'open' order by ord limit $3`, run, after, limit)
 	return out, err
 }
 
 // Rename records that an output will get another name, before it gets it.
-func (s *Store) Rename(ctx context.Context, run int64, ord int, name string) error {
-	_, err := s.db.ExecContext(ctx, `update deliveries set name = $3 where run = $1 and ord = $2`, run, ord, name)
+func (s *Store) Rename(ctx context.Context, node, run int64, ord int, name string) error {
+	return s.one(s.db.ExecContext(ctx, `update deliveries set name = $4 where run = $2 and ord = $3 and exists (select 1 from pickups p where p.run = $2 and p.node = $1)`, node, run, ord, name))
+}
+
+// Part records that some outputs of a run are visible, before all are.
+func (s *Store) Part(ctx context.Context, run int64, ords []int) error {
+	_, err := s.quick.ExecContext(ctx, `update deliveries set state = 'published', published_at = now(), reason = '' where run = $1 and ord = any($2)`, run, ords)
 	return err
 }
 
-// Published records that all outputs of a run are visible and ends the pickup,
-// whose state it gives. Should this record be lost, publishing again finds every
-// output published.
-func (s *Store) Published(ctx context.Context, run, pickup int64) (state string, err error) {
-	err = s.quick.GetContext(ctx, &state, `with d as (update deliveries set published_at = now() where run = $1 and published_at is null),
-		r as (update runs set state = 'published', ended_at = now() where id = $1 returning whole, good, rejected)
-		update pickups set state = case when r.whole or (r.good = 0 and r.rejected > 0) then 'rejected' else 'delivered' end, ended_at = now() from r where pickups.id = $2 returning state`, run, pickup)
-	if err != nil {
-		return "", fmt.Errorf("recording that the run was published: %w", err)
-	}
-	return state, nil
+// Uncertain records that nobody can tell whether outputs have arrived.
+func (s *Store) Uncertain(ctx context.Context, run int64, ords []int, reason string) error {
+	_, err := s.db.ExecContext(ctx, `update deliveries set state = 'uncertain', reason = $3 where run = $1 and ord = any($2)`, run, ords, reason)
+	return err
 }
 
-// Pending is a pickup that was not at its end when the service stopped.
+// Published records that all outputs of runs are visible and ends their
+// pickups, whose states it gives by number. Should this record be lost, publishing
+// again finds every output published.
+func (s *Store) Published(ctx context.Context, node int64, runs []int64) (map[int64]string, error) {
+	rows, err := s.pools[1].Query(ctx, `with d as (update deliveries set state = 'published', published_at = now(), reason = '' where run = any($2) and state = 'open'),
+		r as (update runs set state = 'published', ended_at = now() from pickups p where runs.id = any($2) and p.run = runs.id and p.node = $1 and p.state in ('committed', 'held') returning runs.id, runs.route, runs.whole, runs.good, runs.rejected, runs.filtered, runs.records_in),
+		t as (insert into tallies (route, quarter, records_in, good, rejected, filtered, whole)
+			select route, date_bin('15 minutes', now(), 'epoch'), sum(records_in), sum(good), sum(rejected), sum(filtered), count(*) filter (where whole) from r group by route
+			on conflict (route, quarter) do update set records_in = tallies.records_in + excluded.records_in, good = tallies.good + excluded.good, rejected = tallies.rejected + excluded.rejected, filtered = tallies.filtered + excluded.filtered, whole = tallies.whole + excluded.whole)
+		update pickups set state = case when r.whole or (r.good = 0 and r.rejected > 0) then 'rejected' else 'delivered' end, reason = case when r.whole then reason else '' end, next_try = null, ended_at = now() from r where pickups.run = r.id and pickups.node = $1 returning pickups.id, pickups.state`, node, runs)
+	if err != nil {
+		return nil, fmt.Errorf("recording that runs were published: %w", err)
+	}
+	out := map[int64]string{}
+	var id int64
+	var state string
+	if _, err := pgx.ForEachRow(rows, []any{&id, &state}, func() error { out[id] = state; return nil }); err != nil {
+		return nil, fmt.Errorf("recording that runs were published: %w", err)
+	}
+	return out, nil
+}
+
+// Pending is a pickup that has not come to its end.
 type Pending struct {
-	Pickup int64   `db:"id"`
-	Route  string  `db:"route"`
-	Path   string  `db:"path"`
-	Folder string  `db:"folder"`
-	Name   string  `db:"name"`
-	State  string  `db:"state"`
-	SHA256 *string `db:"sha256"`
-	Size   int64   `db:"size"`
-	Run    *int64  `db:"run"`
+	Pickup   int64      `db:"id"`
+	Route    string     `db:"route"`
+	Path     string     `db:"path"`
+	Folder   string     `db:"folder"`
+	Name     string     `db:"name"`
+	Size     int64      `db:"size"`
+	Modified time.Time  `db:"modified"`
+	Device   uint64     `db:"device"`
+	Inode    uint64     `db:"inode"`
+	State    string     `db:"state"`
+	Event    string     `db:"event"`
+	Origin   string     `db:"origin"`
+	SHA256   *string    `db:"sha256"`
+	Lane     *string    `db:"lane"`
+	Key      *string    `db:"business_key"`
+	Tries    int        `db:"tries"`
+	NextTry  *time.Time `db:"next_try"`
+	Passed   bool       `db:"passed"`
+	Admitted bool       `db:"admitted"`
+	Noticed  time.Time  `db:"noticed_at"`
+	Run      *int64     `db:"run"`
 	// Of the run, if there is one.
+	RunState *string    `db:"run_state"`
 	Revision *string    `db:"revision"`
 	Now      *time.Time `db:"facts_now"`
-	// An earlier pickup of the route with the same content.
-	Before     int64  `db:"before"`
-	BeforeName string `db:"before_name"`
+	SameAs   *int64     `db:"same_as"`
+	Again    bool       `db:"again"`
+	// Earlier pickups of the route with the same content or business key.
+	Before        int64  `db:"before"`
+	BeforeName    string `db:"before_name"`
+	BeforeKey     int64  `db:"before_key"`
+	BeforeKeyName string `db:"before_key_name"`
 }
 
-const openColumns = `select p.id, p.route, p.path, p.folder, p.name, p.state, p.sha256, p.size, p.run, r.revision, r.facts_now, coalesce(b.id, 0) as before, coalesce(b.name, '') as before_name from pickups p left join runs r on r.id = p.run
-	left join lateral (select id, name from pickups o where o.sha256 = p.sha256 and o.route = p.route and o.id < p.id order by o.id limit 1) b on true`
+// Committed tells whether its run is only to be published.
+func (p *Pending) Committed() bool { return p.RunState != nil && *p.RunState == "committed" }
 
-// Unfinished lists the open pickups in the order in which they were claimed.
-func (s *Store) Unfinished(ctx context.Context) ([]Pending, error) {
+const openColumns = `select p.id, p.route, p.path, p.folder, p.name, p.size, p.modified, p.device, p.inode, p.state, p.event, p.origin, p.sha256, p.lane, p.business_key, p.tries, p.next_try, p.passed, p.admitted, p.noticed_at, p.run,
+	r.state as run_state, r.revision, r.facts_now, r.same_as, coalesce(r.again, false) as again,
+	coalesce(b.id, 0) as before, coalesce(b.name, '') as before_name, coalesce(k.id, 0) as before_key, coalesce(k.name, '') as before_key_name
+	from pickups p left join runs r on r.id = p.run
+	left join lateral (select id, name from pickups o where o.sha256 = p.sha256 and o.route = p.route and o.id < p.id and o.state <> 'withdrawn' order by o.id limit 1) b on true
+	left join lateral (select id, name from pickups o where o.business_key = p.business_key and o.route = p.route and o.id < p.id and o.state <> 'withdrawn' order by o.id limit 1) k on true`
+
+// Unfinished lists the open pickups of a route in the order in which they were
+// claimed, after a number and at most so many.
+func (s *Store) Unfinished(ctx context.Context, route string, after int64, limit int) ([]Pending, error) {
 	out := []Pending{}
-	err := s.db.SelectContext(ctx, &out, openColumns+` where p.state in ('claimed', 'taken', 'committed', 'held') order by p.id`)
+	err := s.db.SelectContext(ctx, &out, openColumns+` where p.route = $1 and p.id > $2 and p.state in ('claimed', 'taken', 'committed', 'held', 'uncertain') order by p.id limit $3`, route, after, limit)
 	return out, err
 }
 
@@ -327,10 +519,10 @@ func (s *Store) OpenPickup(ctx context.Context, id int64) (Pending, error) {
 	return o, notFound(err)
 }
 
-// Sequences gives the first numbers that were handed out to a run, in order.
-func (s *Store) Sequences(ctx context.Context, run int64) ([]int64, error) {
-	var out []int64
-	err := s.db.SelectContext(ctx, &out, `select first from run_sequences where run = $1 order by ord`, run)
+// Sequences gives the blocks of numbers that a run has used, in order.
+func (s *Store) Sequences(ctx context.Context, run int64) ([]Block, error) {
+	var out []Block
+	err := s.db.SelectContext(ctx, &out, `select first, count from run_sequences where run = $1 order by ord`, run)
 	return out, err
 }
 
@@ -340,10 +532,50 @@ func (s *Store) OpenPaths(ctx context.Context, ids []int64) (map[int64]string, e
 		ID   int64
 		Path string
 	}
-	err := s.db.SelectContext(ctx, &rows, `select id, path from pickups where id = any($1) and state in ('claimed', 'taken', 'committed', 'held')`, ids)
+	err := s.db.SelectContext(ctx, &rows, `select id, path from pickups where id = any($1) and state in ('claimed', 'taken', 'committed', 'held', 'uncertain')`, ids)
 	out := map[int64]string{}
 	for _, r := range rows {
 		out[r.ID] = r.Path
 	}
 	return out, err
+}
+
+// Person is what somebody decides about a pickup that waits for a person.
+type Person string
+
+const (
+	TryNow   Person = "try"       // try again at once
+	Admit    Person = "admit"     // it is no duplicate: take it
+	LetPass  Person = "pass"      // those behind it in its lane may pass
+	Withdraw Person = "withdraw"  // give it up: nothing is delivered
+	Arrived  Person = "arrived"   // what is uncertain has arrived
+	Abandon  Person = "abandoned" // what is not delivered yet will not be
+)
+
+// ErrNotSo says that a decision does not fit a pickup.
+var ErrNotSo = errors.New("that cannot be said of this pickup")
+
+// Decide records a person's decision. The route's leader acts on it.
+func (s *Store) Decide(ctx context.Context, pickup int64, what Person) error {
+	statements := map[Person]string{
+		TryNow:   `update pickups set next_try = now() where id = $1 and state = 'held'`,
+		Admit:    `update pickups set admitted = true, next_try = now() where id = $1 and state = 'held'`,
+		LetPass:  `update pickups set passed = true where id = $1 and state in ('held', 'uncertain')`,
+		Withdraw: `update pickups p set state = 'withdrawn', reason = 'given up: ' || p.reason, ended_at = now(), next_try = null where id = $1 and state = 'held' and not exists (select 1 from runs r where r.id = p.run and r.state = 'committed')`,
+		Arrived:  `with d as (update deliveries set state = 'published', published_at = now() from pickups p where p.id = $1 and deliveries.run = p.run and deliveries.state = 'uncertain') update pickups set state = 'held', next_try = now() where id = $1 and state = 'uncertain'`,
+		Abandon:  `with d as (update deliveries set state = 'abandoned' from pickups p where p.id = $1 and deliveries.run = p.run and deliveries.state in ('uncertain', 'open')) update pickups set state = 'held', next_try = now() where id = $1 and state in ('held', 'uncertain') and exists (select 1 from runs r where r.id = pickups.run and r.state = 'committed')`,
+	}
+	statement, ok := statements[what]
+	if !ok {
+		return fmt.Errorf("%w: %q is no decision", ErrNotSo, what)
+	}
+	err := s.one(s.db.ExecContext(ctx, statement, pickup))
+	if errors.Is(err, ErrNotFound) {
+		p, err := s.Pickup(ctx, pickup)
+		if err != nil {
+			return err
+		}
+		return fmt.Errorf("%w: it is %s", ErrNotSo, p.State)
+	}
+	return err
 }

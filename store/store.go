@@ -9,9 +9,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"sync"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
@@ -33,14 +33,12 @@ type Store struct {
 
 	closing context.Context // ends with the store
 	close   context.CancelFunc
-	keeping sync.WaitGroup
 }
 
 // ErrNotFound says that there is no such record.
 var ErrNotFound = errors.New("not found")
 
-// Open connects, makes sure that no other service works with the database, and
-// brings the tables up to date.
+// Open connects and brings the tables up to date.
 func Open(ctx context.Context, url string) (*Store, error) {
 	s := &Store{}
 	s.closing, s.close = context.WithCancel(context.Background())
@@ -62,10 +60,6 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		s.pools = append(s.pools, pool)
 		*p.db = sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")
 	}
-	if err := s.lock(ctx, s.pools[0].Config().ConnConfig); err != nil {
-		s.Close()
-		return nil, err
-	}
 	if err := s.migrate(ctx); err != nil {
 		s.Close()
 		return nil, err
@@ -73,10 +67,22 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	return s, nil
 }
 
+// tablesLock is the lock of whoever changes the tables.
+const tablesLock = 0x796472696f6e
+
 func (s *Store) migrate(ctx context.Context) error {
 	sub, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
+	}
+	// Several nodes may start at once: only one changes the tables.
+	conn, err := pgx.ConnectConfig(ctx, s.pools[0].Config().ConnConfig)
+	if err != nil {
+		return fmt.Errorf("connecting to the database: %w", err)
+	}
+	defer conn.Close(ctx) //nolint: it goes away in any case, and the lock with it
+	if _, err := conn.Exec(ctx, `select pg_advisory_lock($1)`, tablesLock); err != nil {
+		return fmt.Errorf("preparing the database's tables: %w", err)
 	}
 	provider, err := goose.NewProvider(goose.DialectPostgres, s.db.DB, sub)
 	if err != nil {
@@ -91,7 +97,6 @@ func (s *Store) migrate(ctx context.Context) error {
 // Close ends the connections.
 func (s *Store) Close() {
 	s.close()
-	s.keeping.Wait()
 	for _, db := range []*sqlx.DB{s.db, s.quick} {
 		if db != nil {
 			db.Close() //nolint: the pool below holds the connections
@@ -142,9 +147,17 @@ type Route struct {
 	Number      int       `db:"number"`
 	Running     bool      `db:"running"`
 	PublishedAt time.Time `db:"published_at"`
+	Leader      int64     `db:"leader"` // the node that leads it, 0 if none does
+	// Files are noticed but not taken until then; zero if it is not paused.
+	PausedUntil *time.Time `db:"paused_until"`
+	DueAt       *time.Time `db:"due_at"`   // the latest moment of its timetable that was kept
+	AskedAt     *time.Time `db:"asked_at"` // when somebody asked to take what is there
 }
 
-const routeColumns = `r.name, r.revision, v.number, r.running, v.published_at from routes r join revisions v on v.route = r.name and v.hash = r.revision`
+// Paused tells whether a route is paused at a moment.
+func (r *Route) Paused(at time.Time) bool { return r.PausedUntil != nil && at.Before(*r.PausedUntil) }
+
+const routeColumns = `r.name, r.revision, v.number, r.running, v.published_at, coalesce(r.leader, 0) as leader, r.paused_until, r.due_at, r.asked_at from routes r join revisions v on v.route = r.name and v.hash = r.revision`
 
 // Routes lists the published routes by name.
 func (s *Store) Routes(ctx context.Context) ([]Route, error) {
@@ -207,9 +220,39 @@ func (s *Store) RevisionFiles(ctx context.Context, route, hash string) (map[stri
 	return out, nil
 }
 
-// SetRunning starts or stops a route.
+// SetRunning starts or stops a route. Starting ends a pause.
 func (s *Store) SetRunning(ctx context.Context, route string, running bool) error {
-	result, err := s.db.ExecContext(ctx, `update routes set running = $2, changed_at = now() where name = $1`, route, running)
+	return s.one(s.db.ExecContext(ctx, `update routes set running = $2, paused_until = null, changed_at = now() where name = $1`, route, running))
+}
+
+// farAway is when a pause without an end ends.
+var farAway = time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
+
+// Pause lets a route take nothing until a moment; the zero time is without end.
+func (s *Store) Pause(ctx context.Context, route string, until time.Time) error {
+	if until.IsZero() {
+		until = farAway
+	}
+	return s.one(s.db.ExecContext(ctx, `update routes set paused_until = $2, changed_at = now() where name = $1`, route, until))
+}
+
+// Ask notes that somebody wants the files taken that are there now.
+func (s *Store) Ask(ctx context.Context, route string) error {
+	return s.one(s.db.ExecContext(ctx, `update routes set asked_at = now() where name = $1`, route))
+}
+
+// Due notes that a moment of a route's timetable is being kept. It is false if
+// that was done already, or if the node does not lead the route.
+func (s *Store) Due(ctx context.Context, node int64, route string, due time.Time) (bool, error) {
+	err := s.one(s.db.ExecContext(ctx, `update routes set due_at = $3 where name = $2 and leader = $1 and (due_at is null or due_at < $3)`, node, route, due))
+	if errors.Is(err, ErrNotFound) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// one makes sure that a statement has met a row.
+func (s *Store) one(result sql.Result, err error) error {
 	if err != nil {
 		return err
 	}

@@ -39,14 +39,42 @@ func must[T any](v T, err error) func(t *testing.T) T {
 	}
 }
 
-// claimed claims a file and takes it as far as its first run.
-func claimed(t *testing.T, s *store.Store, name, content string) (pickup int64, begun store.Begun) {
+// led is a store with a published route and a node that leads it.
+func led(t *testing.T) (*store.Store, int64) {
 	t.Helper()
-	id, mine, err := s.Claim(ctx, store.Claim{Route: "orders", Path: "/in/" + name, Name: name, Size: 3, Modified: time.Now(), Device: 1<<63 + 5, Inode: 9, Noticed: time.Now()})
-	if err != nil || !mine {
-		t.Fatal(mine, err)
+	s := open(t)
+	if _, _, err := s.Publish(ctx, "orders", "r1", map[string][]byte{"a": nil}); err != nil {
+		t.Fatal(err)
 	}
-	return id, must(s.Taken(ctx, id, content, 3, store.NewRun{Route: "orders", Revision: "r1", Now: time.Now()}))(t)
+	node := must(s.Join(ctx, "test", ""))(t)
+	t.Cleanup(node.Leave)
+	if l := must(s.Lead(ctx, node.ID))(t); len(l.Mine) != 1 || l.Others != 0 {
+		t.Fatalf("%+v", l)
+	}
+	return s, node.ID
+}
+
+func claim(name string) store.Claim {
+	return store.Claim{Path: "/in/" + name, Name: name, Size: 3, Modified: time.Now().Truncate(time.Microsecond), Device: 1<<63 + 5, Inode: 9, Noticed: time.Now(), Event: "arrived", Origin: "inbox"}
+}
+
+// claimed claims a file and takes it as far as its first run.
+func claimed(t *testing.T, s *store.Store, node int64, name, content string) (pickup int64, begun store.Begun) {
+	t.Helper()
+	ids := must(s.Claim(ctx, node, "orders", []store.Claim{claim(name)}))(t)
+	if ids[0] == 0 {
+		t.Fatal("not claimed")
+	}
+	return ids[0], must(s.Taken(ctx, node, "orders", []store.Take{{Pickup: ids[0], SHA256: content, Size: 3, Revision: "r1", Now: time.Now()}}))(t)[0]
+}
+
+// ends commits and publishes a run.
+func ends(t *testing.T, s *store.Store, node int64, c store.Commit) string {
+	t.Helper()
+	if err := s.Commit(ctx, node, []store.Commit{c}); err != nil {
+		t.Fatal(err)
+	}
+	return must(s.Published(ctx, node, []int64{c.Run}))(t)[c.Pickup]
 }
 
 func TestPublishing(t *testing.T) {
@@ -81,76 +109,102 @@ func TestPublishing(t *testing.T) {
 }
 
 func TestClaims(t *testing.T) {
-	s := open(t)
-	c := store.Claim{Route: "orders", Path: "/in/a.csv", Name: "a.csv", Size: 3, Modified: time.Now().Truncate(time.Microsecond), Device: 1, Inode: 2, Noticed: time.Now()}
-	first, mine, err := s.Claim(ctx, c)
-	if err != nil || !mine {
-		t.Fatal(mine, err)
+	s, node := led(t)
+	c := claim("a.csv")
+	first := must(s.Claim(ctx, node, "orders", []store.Claim{c, claim("b.csv")}))(t)
+	if first[0] == 0 || first[1] == 0 || first[0] == first[1] {
+		t.Fatal(first)
 	}
-	if _, mine, err := s.Claim(ctx, c); err != nil || mine {
-		t.Errorf("the same file was claimed twice: %v %v", mine, err)
+	if ids := must(s.Claim(ctx, node, "orders", []store.Claim{claim("c.csv"), c}))(t); ids[0] == 0 || ids[1] != 0 {
+		t.Errorf("the same file was claimed twice: %v", ids)
 	}
-	// Another route, or a changed file, is something else.
+	// A changed file is something else.
 	other := c
 	other.Size = 4
-	if _, mine, err := s.Claim(ctx, other); err != nil || !mine {
-		t.Errorf("a changed file: %v %v", mine, err)
+	if ids := must(s.Claim(ctx, node, "orders", []store.Claim{other}))(t); ids[0] == 0 {
+		t.Error("a changed file was not claimed")
 	}
-	if err := s.Withdrawn(ctx, first, "it went away"); err != nil {
+	if err := s.Withdrawn(ctx, node, first[0], "it went away"); err != nil {
 		t.Fatal(err)
 	}
-	if p := must(s.Pickup(ctx, first))(t); p.State != "withdrawn" || p.Reason != "it went away" || p.EndedAt == nil {
+	if p := must(s.Pickup(ctx, first[0]))(t); p.State != "withdrawn" || p.Reason != "it went away" || p.EndedAt == nil {
 		t.Errorf("%+v", p)
 	}
-	if _, mine, err := s.Claim(ctx, c); err != nil || !mine {
-		t.Errorf("the same file after the claim has ended: %v %v", mine, err)
+	if ids := must(s.Claim(ctx, node, "orders", []store.Claim{c}))(t); ids[0] == 0 {
+		t.Error("the same file after the claim has ended was not claimed")
+	}
+	// Nobody but the leader claims.
+	if ids := must(s.Claim(ctx, node+1, "orders", []store.Claim{claim("d.csv")}))(t); ids[0] != 0 {
+		t.Error("a node claimed that does not lead the route")
+	}
+	if tally := must(s.Tallies(ctx, time.Now().Add(-time.Hour)))(t)["orders"]; tally.Pickups != 4 || tally.Open != 4 {
+		t.Errorf("%+v", tally)
 	}
 }
 
 func TestFromClaimToEnd(t *testing.T) {
-	s := open(t)
-	if _, _, err := s.Publish(ctx, "orders", "r1", map[string][]byte{"a": nil}); err != nil {
-		t.Fatal(err)
-	}
-	pickup, begun := claimed(t, s, "a.csv", "cafe")
+	s, node := led(t)
+	pickup, begun := claimed(t, s, node, "a.csv", "cafe")
 	if begun.Before != 0 {
 		t.Errorf("the content came before, in %d", begun.Before)
 	}
-	if err := s.Held(ctx, pickup, "no space"); err != nil {
+	next := time.Now().Add(time.Minute).Truncate(time.Microsecond)
+	if err := s.Held(ctx, node, pickup, "held", "no space", next); err != nil {
 		t.Fatal(err)
 	}
-	open := must(s.Unfinished(ctx))(t)
-	if len(open) != 1 || open[0].State != "held" || *open[0].Run != begun.Run || *open[0].Revision != "r1" || *open[0].SHA256 != "cafe" {
+	open := must(s.Unfinished(ctx, "orders", 0, 10))(t)
+	if len(open) != 1 || open[0].State != "held" || *open[0].Run != begun.Run || *open[0].Revision != "r1" || *open[0].SHA256 != "cafe" || open[0].Tries != 1 || !open[0].NextTry.Equal(next) || open[0].Committed() {
 		t.Fatalf("%+v", open)
 	}
-	commit := store.Commit{Run: begun.Run, Pickup: pickup, Balance: flow.Balance{In: 3, Good: 2, Rejected: 1, Bytes: 99},
+	commit := store.Commit{Run: begun.Run, Pickup: pickup, Balance: flow.Balance{In: 3, Good: 2, Rejected: 1, Bytes: 99}, Numbers: []store.Block{{First: 7, Count: 3}},
 		Findings:   finding.List{finding.Warn("w", place.InFile("a.csv"), "hm")},
 		Deliveries: []store.Delivery{{Run: begun.Run, Ord: 1, Kind: "good", Folder: "/out", Name: "a.hl7", Temporary: "/out/.t", Size: 5, SHA256: "beef", Records: 2, FirstRecord: 1}, {Run: begun.Run, Ord: 2, Kind: "rejected", Folder: "/bad", Name: "a.csv", Records: 1, FirstRecord: 3}},
 		Rejects:    []store.Reject{{Record: 3, Line: 4, Raw: []byte("x\x00\xFF"), Findings: finding.List{finding.New("schema.type", place.Place{Line: 4}, "bad \"value\"")}}}}
-	if done := must(s.Committed(ctx, begun.Run))(t); done {
+	if done := must(s.Committed(ctx, []int64{begun.Run}))(t); done[begun.Run] {
 		t.Error("committed before the commit")
 	}
-	if err := s.Commit(ctx, commit); err != nil {
+	// Of two, one that does not fit: neither is committed.
+	if err := s.Commit(ctx, node, []store.Commit{commit, {Run: 999, Pickup: 999}}); err == nil {
+		t.Error("a run that is not there was committed")
+	}
+	if err := s.Commit(ctx, node+1, []store.Commit{commit}); err == nil {
+		t.Error("another node's run was committed")
+	}
+	unbalanced := commit
+	unbalanced.Balance.In = 4
+	if err := s.Commit(ctx, node, []store.Commit{unbalanced}); err == nil || !strings.Contains(err.Error(), "does not balance: 4 records in, but 2 good + 1 rejected + 0 filtered") {
+		t.Errorf("a run that does not balance: %v", err)
+	}
+	if err := s.Commit(ctx, node, []store.Commit{commit}); err != nil {
 		t.Fatal(err)
 	}
-	if done := must(s.Committed(ctx, begun.Run))(t); !done {
+	if done := must(s.Committed(ctx, []int64{begun.Run}))(t); !done[begun.Run] {
 		t.Error("not committed after the commit")
 	}
 	// Committing twice fails as a whole, and Committed tells why that is good.
-	if err := s.Commit(ctx, commit); err == nil {
+	if err := s.Commit(ctx, node, []store.Commit{commit}); err == nil {
 		t.Error("a run was committed twice")
 	}
-	if left := must(s.Unpublished(ctx, begun.Run))(t); len(left) != 2 || left[0].Temporary != "/out/.t" {
+	if left := must(s.Open(ctx, begun.Run, 0, 10))(t); len(left) != 2 || left[0].Temporary != "/out/.t" {
 		t.Errorf("%+v", left)
 	}
-	if err := s.Rename(ctx, begun.Run, 1, "a-2.hl7"); err != nil {
+	if err := s.Rename(ctx, node, begun.Run, 1, "a-2.hl7"); err != nil {
 		t.Fatal(err)
 	}
-	if state := must(s.Published(ctx, begun.Run, pickup))(t); state != "delivered" {
-		t.Errorf("ended %s", state)
+	if err := s.Rename(ctx, node+1, begun.Run, 1, "a-3.hl7"); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("another node renamed an output: %v", err)
 	}
-	if left := must(s.Unpublished(ctx, begun.Run))(t); len(left) != 0 {
+	if err := s.Part(ctx, begun.Run, []int{1}); err != nil {
+		t.Fatal(err)
+	}
+	if left := must(s.Open(ctx, begun.Run, 0, 10))(t); len(left) != 1 || left[0].Ord != 2 {
 		t.Errorf("%+v", left)
+	}
+	if states := must(s.Published(ctx, node, []int64{begun.Run}))(t); states[pickup] != "delivered" {
+		t.Errorf("ended %v", states)
+	}
+	if states := must(s.Published(ctx, node, []int64{begun.Run}))(t); len(states) != 0 {
+		t.Errorf("ended again: %v", states)
 	}
 	runs := must(s.Runs(ctx, pickup))(t)
 	if len(runs) != 1 || runs[0].Good != 2 || runs[0].Bytes != 99 || len(runs[0].Findings) != 1 || len(runs[0].Deliveries) != 2 || runs[0].Deliveries[0].Name != "a-2.hl7" || runs[0].State != "published" {
@@ -160,19 +214,23 @@ func TestFromClaimToEnd(t *testing.T) {
 	if len(rejects) != 1 || string(rejects[0].Raw) != "x\x00\xFF" || rejects[0].Findings[0].Message != `bad "value"` {
 		t.Errorf("%+v", rejects)
 	}
+	if blocks := must(s.Sequences(ctx, begun.Run))(t); len(blocks) != 1 || blocks[0] != (store.Block{First: 7, Count: 3}) {
+		t.Errorf("%v", blocks)
+	}
 	// The same content again is said to have come before.
-	if _, again := claimed(t, s, "b.csv", "cafe"); again.Before != pickup || again.BeforeName != "a.csv" {
+	if _, again := claimed(t, s, node, "b.csv", "cafe"); again.Before != pickup || again.BeforeName != "a.csv" {
 		t.Errorf("%+v", again)
+	}
+	if tally := must(s.Tallies(ctx, time.Now().Add(-time.Hour)))(t)["orders"]; tally.Pickups != 2 || tally.In != 3 || tally.Good != 2 || tally.Rejected != 1 {
+		t.Errorf("%+v", tally)
 	}
 }
 
 func TestRejectedWhole(t *testing.T) {
-	s := open(t)
-	pickup, begun := claimed(t, s, "a.csv", "00")
-	if err := s.Commit(ctx, store.Commit{Run: begun.Run, Pickup: pickup, Whole: true, Findings: finding.List{finding.Warn("w", place.Place{}, "odd"), finding.New("file.empty", place.Place{}, "the file holds nothing")}}); err != nil {
-		t.Fatal(err)
-	}
-	if state := must(s.Published(ctx, begun.Run, pickup))(t); state != "rejected" {
+	s, node := led(t)
+	pickup, begun := claimed(t, s, node, "a.csv", "00")
+	c := store.Commit{Run: begun.Run, Pickup: pickup, Whole: true, Findings: finding.List{finding.Warn("w", place.Place{}, "odd"), finding.New("file.empty", place.Place{}, "the file holds nothing")}}
+	if state := ends(t, s, node, c); state != "rejected" {
 		t.Errorf("ended %s", state)
 	}
 	if p := must(s.Pickup(ctx, pickup))(t); !p.Whole || p.Reason != "the file holds nothing" {
@@ -181,58 +239,45 @@ func TestRejectedWhole(t *testing.T) {
 }
 
 func TestAgain(t *testing.T) {
-	s := open(t)
-	pickup, begun := claimed(t, s, "a.csv", "11")
-	if _, err := s.Again(ctx, pickup, store.NewRun{Route: "orders", Revision: "r1", Now: time.Now()}); !errors.Is(err, store.ErrBusy) || !strings.Contains(err.Error(), "it is taken") {
+	s, node := led(t)
+	pickup, begun := claimed(t, s, node, "a.csv", "11")
+	if _, err := s.Again(ctx, store.Again{Pickup: pickup, Revision: "r1", Now: time.Now()}); !errors.Is(err, store.ErrBusy) || !strings.Contains(err.Error(), "it is taken") {
 		t.Errorf("while it is at work: %v", err)
 	}
-	if err := s.Commit(ctx, store.Commit{Run: begun.Run, Pickup: pickup}); err != nil {
-		t.Fatal(err)
-	}
-	must(s.Published(ctx, begun.Run, pickup))(t)
-	second := must(s.Again(ctx, pickup, store.NewRun{Route: "orders", Revision: "r2", Again: true, Now: time.Now()}))(t)
+	ends(t, s, node, store.Commit{Run: begun.Run, Pickup: pickup})
+	second := must(s.Again(ctx, store.Again{Pickup: pickup, Revision: "r2", Now: time.Now(), SameAs: &begun.Run}))(t)
 	o := must(s.OpenPickup(ctx, pickup))(t)
-	if o.State != "taken" || *o.Run != second || *o.Revision != "r2" || second == begun.Run {
+	if o.State != "taken" || *o.Run != second || *o.Revision != "r2" || second == begun.Run || !o.Again || *o.SameAs != begun.Run {
 		t.Errorf("%+v", o)
 	}
-	if _, err := s.Again(ctx, 999, store.NewRun{}); !errors.Is(err, store.ErrNotFound) {
+	if _, err := s.Again(ctx, store.Again{Pickup: 999}); !errors.Is(err, store.ErrNotFound) {
 		t.Error(err)
 	}
 }
 
-// TestSequences: no number twice, a run that starts over gets its own again.
-func TestSequences(t *testing.T) {
-	s := open(t)
-	if _, _, err := s.Publish(ctx, "orders", "r1", map[string][]byte{"a": nil}); err != nil {
-		t.Fatal(err)
-	}
-	_, one := claimed(t, s, "a.csv", "21")
-	_, two := claimed(t, s, "b.csv", "22")
-	for _, test := range []struct {
-		run    int64
-		ord, n int
-		want   int64
-	}{{one.Run, 1, 10, 1}, {two.Run, 1, 5, 11}, {one.Run, 2, 3, 16}, {one.Run, 1, 10, 1}, {one.Run, 2, 3, 16}, {two.Run, 2, 1, 19}, {one.Run, 2, 7, 20}} {
-		if got := must(s.Sequence(ctx, "orders", test.run, test.ord, test.n))(t); got != test.want {
-			t.Errorf("run %d, block %d: begins at %d, want %d", test.run, test.ord, got, test.want)
+// TestNumbers: no number twice, and only for the leader.
+func TestNumbers(t *testing.T) {
+	s, node := led(t)
+	want := int64(1)
+	for _, n := range []int{10, 1, 100} {
+		if got := must(s.Numbers(ctx, node, "orders", n))(t); got != want {
+			t.Errorf("%d numbers begin at %d, want %d", n, got, want)
 		}
+		want += int64(n)
 	}
-	if got := must(s.Sequences(ctx, one.Run))(t); len(got) != 2 || got[0] != 1 || got[1] != 20 {
-		t.Errorf("%v", got)
+	if _, err := s.Numbers(ctx, node+1, "orders", 1); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("another node: %v", err)
 	}
 }
 
 func TestFilters(t *testing.T) {
-	s := open(t)
+	s, node := led(t)
 	for i, name := range []string{"ansel.csv", "brunholm_1.csv", "brunholm-2.csv", "100%.csv"} {
-		pickup, begun := claimed(t, s, name, string(rune('a'+i)))
+		pickup, begun := claimed(t, s, node, name, string(rune('a'+i)))
 		if i == 2 {
 			continue // still at work
 		}
-		if err := s.Commit(ctx, store.Commit{Run: begun.Run, Pickup: pickup, Balance: flow.Balance{In: int64(i + 1), Good: int64(i + 1)}}); err != nil {
-			t.Fatal(err)
-		}
-		must(s.Published(ctx, begun.Run, pickup))(t)
+		ends(t, s, node, store.Commit{Run: begun.Run, Pickup: pickup, Balance: flow.Balance{In: int64(i + 1), Good: int64(i + 1)}})
 	}
 	tests := []struct {
 		what   string
@@ -282,16 +327,231 @@ func TestOpenAgainAndElsewhere(t *testing.T) {
 		if err := s.Ping(ctx); err != nil {
 			t.Error(err)
 		}
-		short, cancel := context.WithTimeout(ctx, 300*time.Millisecond)
-		if _, err := store.Open(short, url); err == nil {
-			t.Error("two services work with one database")
-		}
-		cancel()
 		s.Close()
 	}
 	for bad, says := range map[string]string{"postgres://nobody@127.0.0.1:1/x": "connecting to the database", "nonsense://": "address"} {
 		if _, err := store.Open(ctx, bad); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v", bad, err)
 		}
+	}
+}
+
+// TestNodes: routes are shared out, and what a node led that has gone away is
+// taken over with its open pickups.
+func TestNodes(t *testing.T) {
+	s := open(t)
+	for _, r := range []string{"a", "b", "c", "orders"} {
+		if _, _, err := s.Publish(ctx, r, "r1", map[string][]byte{"a": nil}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	one := must(s.Join(ctx, "one", "http://127.0.0.1:1"))(t)
+	if l := must(s.Lead(ctx, one.ID))(t); len(l.Mine) != 4 || l.Surplus != 0 {
+		t.Fatalf("%+v", l)
+	}
+	pickup, begun := claimed(t, s, one.ID, "x.csv", "77")
+	two := must(s.Join(ctx, "two", ""))(t)
+	t.Cleanup(two.Leave)
+	if l := must(s.Lead(ctx, two.ID))(t); len(l.Mine) != 0 || l.Others != 1 {
+		t.Errorf("the second node leads %+v although nothing is free", l)
+	}
+	l := must(s.Lead(ctx, one.ID))(t)
+	if l.Surplus != 2 || l.Others != 1 {
+		t.Errorf("%+v", l)
+	}
+	for _, name := range []string{"a", "b"} {
+		if err := s.Yield(ctx, one.ID, name); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if l := must(s.Lead(ctx, two.ID))(t); len(l.Mine) != 2 || l.Mine[0].Name != "a" || l.Mine[1].Name != "b" {
+		t.Errorf("%+v", l)
+	}
+	one.Leave()
+	if l := must(s.Lead(ctx, two.ID))(t); len(l.Mine) != 4 || l.Others != 0 {
+		t.Errorf("%+v", l)
+	}
+	// What the old node still does is refused.
+	if err := s.Commit(ctx, one.ID, []store.Commit{{Run: begun.Run, Pickup: pickup}}); err == nil {
+		t.Error("a node that has gone away committed")
+	}
+	if err := s.Held(ctx, one.ID, pickup, "held", "x", time.Time{}); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("a node that has gone away held a pickup: %v", err)
+	}
+	if _, err := s.Lead(ctx, one.ID); !errors.Is(err, store.ErrGone) {
+		t.Errorf("a node that has gone away leads: %v", err)
+	}
+	if state := ends(t, s, two.ID, store.Commit{Run: begun.Run, Pickup: pickup}); state != "delivered" {
+		t.Errorf("ended %s", state)
+	}
+	list := must(s.Nodes(ctx))(t)
+	if len(list) != 2 || list[0].ID != two.ID || list[0].Routes != 4 || list[0].EndedAt != nil || list[1].EndedAt == nil {
+		t.Errorf("%+v", list)
+	}
+}
+
+// TestHints: what one node tells reaches the others.
+func TestHints(t *testing.T) {
+	s := open(t)
+	n := must(s.Join(ctx, "one", ""))(t)
+	s.Hint(ctx, "route orders")
+	select {
+	case h := <-n.Hints():
+		if h != "route orders" {
+			t.Errorf("heard %q", h)
+		}
+	case <-time.After(time.Minute):
+		t.Error("nothing was heard")
+	}
+	n.Leave()
+	if _, ok := <-n.Hints(); ok || n.Life.Err() == nil {
+		t.Error("the node has left but hears more")
+	}
+}
+
+// TestDecisions: what a person says must fit what the pickup is.
+func TestDecisions(t *testing.T) {
+	s, node := led(t)
+	pickup, begun := claimed(t, s, node, "a.csv", "31")
+	if err := s.Decide(ctx, pickup, store.TryNow); !errors.Is(err, store.ErrNotSo) || !strings.Contains(err.Error(), "it is taken") {
+		t.Errorf("%v", err)
+	}
+	if err := s.Decide(ctx, 999, store.TryNow); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("%v", err)
+	}
+	if err := s.Held(ctx, node, pickup, "held", "came before", time.Time{}); err != nil {
+		t.Fatal(err)
+	}
+	for _, d := range []store.Person{store.LetPass, store.Admit} {
+		if err := s.Decide(ctx, pickup, d); err != nil {
+			t.Errorf("%s: %v", d, err)
+		}
+	}
+	if p := must(s.OpenPickup(ctx, pickup))(t); !p.Passed || !p.Admitted || p.NextTry == nil {
+		t.Errorf("%+v", p)
+	}
+	if err := s.Commit(ctx, node, []store.Commit{{Run: begun.Run, Pickup: pickup, Deliveries: []store.Delivery{{Run: begun.Run, Ord: 1, Kind: "good"}, {Run: begun.Run, Ord: 2, Kind: "good"}}}}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Uncertain(ctx, begun.Run, []int{1}, "the share has gone"); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Held(ctx, node, pickup, "uncertain", "the share has gone", time.Time{}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Decide(ctx, pickup, store.Withdraw); !errors.Is(err, store.ErrNotSo) {
+		t.Errorf("what is committed was withdrawn: %v", err)
+	}
+	if err := s.Decide(ctx, pickup, store.Arrived); err != nil {
+		t.Fatal(err)
+	}
+	if left := must(s.Open(ctx, begun.Run, 0, 9))(t); len(left) != 1 || left[0].Ord != 2 {
+		t.Errorf("%+v", left)
+	}
+	if err := s.Decide(ctx, pickup, store.Abandon); err != nil {
+		t.Fatal(err)
+	}
+	runs := must(s.Runs(ctx, pickup))(t)
+	if d := runs[0].Deliveries; d[0].State != "published" || d[1].State != "abandoned" {
+		t.Errorf("%+v", d)
+	}
+	if state := must(s.Published(ctx, node, []int64{begun.Run}))(t)[pickup]; state != "delivered" {
+		t.Errorf("ended %s", state)
+	}
+}
+
+// TestPurge: nothing goes that is open, young, needed by another pickup or
+// under a legal hold.
+func TestPurge(t *testing.T) {
+	s, node := led(t)
+	var ids []int64
+	for i, content := range []string{"same", "same", "one", "two", "open"} {
+		pickup, begun := claimed(t, s, node, string(rune('a'+i)), content)
+		ids = append(ids, pickup)
+		if content == "open" {
+			break
+		}
+		ends(t, s, node, store.Commit{Run: begun.Run, Pickup: pickup, Balance: flow.Balance{In: 1, Rejected: 1}, Rejects: []store.Reject{{Record: 1, Raw: []byte("x")}}})
+	}
+	hold := must(s.PlaceLegalHold(ctx, store.LegalHold{Pickup: ids[3], Because: "inquiry"}))(t)
+	later := time.Now().Add(time.Second)
+	e := store.Expiry{Route: "orders", Originals: later, Rejects: later, Records: later}
+	if p := must(s.WouldPurge(ctx, e))(t); p.Originals != 3 || p.Rejects != 3 || p.Pickups != 3 || p.Held != 1 {
+		t.Errorf("%+v", p)
+	}
+	if gone, _, err := s.ExpiredOriginals(ctx, store.Expiry{Route: "orders", Originals: time.Now().Add(-time.Hour)}); err != nil || len(gone) != 0 {
+		t.Errorf("young originals: %v %v", gone, err)
+	}
+	gone, more, err := s.ExpiredOriginals(ctx, e)
+	if err != nil || more || len(gone) != 2 {
+		t.Errorf("%v %v %v", gone, more, err)
+	}
+	for sum, want := range map[string]bool{"same": false, "one": false, "two": true, "open": true} {
+		if got := must(s.Needed(ctx, sum))(t); got != want {
+			t.Errorf("%s is needed: %v", sum, got)
+		}
+	}
+	if _, err := s.Again(ctx, store.Again{Pickup: ids[0]}); !errors.Is(err, store.ErrPurged) {
+		t.Errorf("a purged original: %v", err)
+	}
+	if n := must(s.ExpiredRejects(ctx, e))(t); n != 3 {
+		t.Errorf("%d rejects", n)
+	}
+	if n := must(s.ExpiredPickups(ctx, e))(t); n != 3 {
+		t.Errorf("%d pickups", n)
+	}
+	if err := s.LiftLegalHold(ctx, hold); err != nil {
+		t.Fatal(err)
+	}
+	if gone, _, err := s.ExpiredOriginals(ctx, e); err != nil || len(gone) != 1 || gone[0].SHA256 != "two" {
+		t.Errorf("after the hold: %v %v", gone, err)
+	}
+	if left := must(s.Pickups(ctx, store.Filter{Limit: 9}))(t); len(left) != 2 {
+		t.Errorf("left %+v", left)
+	}
+}
+
+// TestAlerts: what is open is told once; what is over can be told again.
+func TestAlerts(t *testing.T) {
+	s := open(t)
+	a := store.Alert{Kind: "stuck", Route: "orders", About: "orders", Message: "no space"}
+	for i, want := range []bool{true, false} {
+		if _, fresh, err := s.Alert(ctx, a, []string{"desk"}, false); err != nil || fresh != want {
+			t.Errorf("%d: fresh %v, %v", i, fresh, err)
+		}
+	}
+	due := must(s.DueMessages(ctx, 10))(t)
+	if len(due) != 1 || due[0].Channel != "desk" || due[0].Message != "no space" || due[0].Tries != 1 {
+		t.Fatalf("%+v", due)
+	}
+	if again := must(s.DueMessages(ctx, 10))(t); len(again) != 0 {
+		t.Errorf("another node would send it too: %+v", again)
+	}
+	if err := s.Sent(ctx, due[0], "refused", time.Now().Add(-time.Second)); err != nil {
+		t.Fatal(err)
+	}
+	if due = must(s.DueMessages(ctx, 10))(t); len(due) != 1 || due[0].Tries != 2 {
+		t.Fatalf("%+v", due)
+	}
+	if err := s.Sent(ctx, due[0], "", time.Time{}); err != nil {
+		t.Fatal(err)
+	}
+	if n := must(s.Unseen(ctx))(t); n != 1 {
+		t.Errorf("%d unseen", n)
+	}
+	if !must(s.Over(ctx, "stuck", "orders"))(t) || must(s.Over(ctx, "stuck", "orders"))(t) {
+		t.Error("it is not over once")
+	}
+	if _, fresh, err := s.Alert(ctx, a, nil, true); err != nil || !fresh {
+		t.Errorf("after it was over: %v %v", fresh, err)
+	}
+	if n := must(s.See(ctx, nil, "Maren"))(t); n != 2 {
+		t.Errorf("%d seen", n)
+	}
+	if open := must(s.Alerts(ctx, store.AlertFilter{Open: true, Limit: 10}))(t); len(open) != 0 {
+		t.Errorf("%+v", open)
+	}
+	if all := must(s.Alerts(ctx, store.AlertFilter{Limit: 10}))(t); len(all) != 2 || all[0].SeenBy != "Maren" {
+		t.Errorf("%+v", all)
 	}
 }

@@ -14,79 +14,15 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/url"
 	"path"
-	"regexp"
+	"slices"
 	"sort"
 	"strings"
-	"time"
-
-	"github.com/bmatcuk/doublestar/v4"
 
 	"ydrion/core/finding"
-	"ydrion/core/format/csv"
 	"ydrion/core/place"
-	"ydrion/core/text"
 )
-
-// Route is a route as its file says it.
-type Route struct {
-	File  string
-	Name  string
-	Notes string
-	Listen
-	Read
-	Check
-	Map  string // file
-	Good Good
-	// Rejected is the folder for rejected records and files.
-	Rejected string
-	Places   map[string]place.Place // of the settings, by key
-}
-
-// Listen says which files a route picks up.
-type Listen struct {
-	Folder     string // may begin with {place}
-	Names      string // wildcard, empty if Expression is set
-	Expression *regexp.Regexp
-	Subfolders bool
-	Events     bool          // kernel events besides repeated looking
-	Rhythm     time.Duration // of repeated looking
-	Quiet      time.Duration // how long a file must have been left alone
-	Since      time.Time     // files changed before are left where they are
-}
-
-// Matches tells whether a file name (without its folder) is one of the route's.
-func (l *Listen) Matches(name string) bool {
-	if strings.HasPrefix(name, ".") {
-		return false
-	}
-	if l.Expression != nil {
-		return l.Expression.MatchString(name)
-	}
-	ok, err := doublestar.Match(l.Names, name)
-	return ok && err == nil
-}
-
-// Read says how files are read.
-type Read struct {
-	Format  string
-	Charset text.Charset
-	Dialect csv.Dialect
-}
-
-// Check says what records must look like and how many may be wrong.
-type Check struct {
-	Schema   string
-	Tolerate float64 // share of rejected records above which a file is rejected whole; -1: any
-}
-
-// Good says where good records go.
-type Good struct {
-	Folder    string
-	Name      string // with expressions in braces
-	PerRecord bool   // one file for each record
-	After     string // follows every record
-}
 
 // Environment is what differs between test and production.
 type Environment struct {
@@ -94,6 +30,19 @@ type Environment struct {
 	Name       string
 	Production bool
 	Places     map[string]string
+	Tell       []Channel
+}
+
+// Channel is where people are told what needs them.
+type Channel struct {
+	Name    string
+	Kinds   []string // of alerts; empty: all
+	Routes  []string // wildcards; empty: all
+	Webhook string   // an address that is posted to
+	Secret  string   // the variable with the key that signs what is posted
+	Server  string   // host:port of a mail server (SMTP)
+	From    string
+	To      []string
 }
 
 // Workspace is a loaded workspace.
@@ -165,116 +114,6 @@ func FromFiles(files map[string][]byte) *Workspace {
 
 func isYAML(name string) bool { return path.Ext(name) == ".yaml" || path.Ext(name) == ".yml" }
 
-var goodName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]*$`)
-
-func (w *Workspace) route(file string) {
-	before := len(w.Findings)
-	m := parseYAML(file, w.Files[file], &w.Findings)
-	if m == nil {
-		return
-	}
-	r := &Route{File: file, Places: map[string]place.Place{}}
-	r.Name, r.Notes = m.required("route"), m.text("notes")
-	if r.Name != "" && !goodName.MatchString(r.Name) {
-		m.bad(m.where("route"), "workspace.name", "a route's name is made of small letters, digits and hyphens")
-	}
-	r.listen(m.sub("listen"))
-	r.read(m.sub("read"))
-	check := m.sub("check")
-	r.Check = Check{Schema: check.required("schema"), Tolerate: check.percent("tolerate")}
-	r.Places["check.schema"] = check.where("schema")
-	check.done()
-	r.Map = m.required("map")
-	r.Places["map"] = m.where("map")
-	r.deliver(m.sub("deliver"))
-	m.done()
-	if w.Findings[before:].HasErrors() {
-		return
-	}
-	if other, twice := w.Routes[r.Name]; twice {
-		m.bad(m.where("route"), "workspace.name", "%s is called %q too", other.File, r.Name)
-		return
-	}
-	w.Routes[r.Name] = r
-}
-
-func (r *Route) listen(m *mapping) {
-	r.Listen = Listen{Folder: m.required("folder"), Names: m.text("names"), Subfolders: m.flag("subfolders", false), Rhythm: m.duration("rhythm", 30*time.Second), Quiet: m.duration("quiet", 0), Since: m.time("since")}
-	r.Events = m.oneOf("notice", "events", "events", "looks") == "events"
-	if r.Rhythm < 100*time.Millisecond {
-		m.bad(m.where("rhythm"), "workspace.value", "listen.rhythm must be 100ms or more")
-	}
-	r.Places["listen"], r.Places["listen.folder"] = m.at, m.where("folder")
-	expression := m.text("expression")
-	switch {
-	case r.Names != "" && expression != "":
-		m.bad(m.where("expression"), "workspace.value", "names and expression cannot both be given")
-	case expression != "":
-		var err error
-		if r.Expression, err = regexp.Compile(expression); err != nil {
-			m.bad(m.where("expression"), "workspace.value", "the expression is no regular expression: %v", err)
-		}
-	case r.Names == "":
-		r.Names = "*"
-	case strings.Contains(r.Names, "/"):
-		m.bad(m.where("names"), "workspace.value", "names are matched without their folder; say `subfolders: true` for the folders below")
-	case !doublestar.ValidatePattern(r.Names):
-		m.bad(m.where("names"), "workspace.value", "%q is no wildcard pattern", r.Names)
-	}
-	m.done()
-}
-
-func (r *Route) read(m *mapping) {
-	r.Format = m.oneOf("format", "csv", "csv")
-	set := m.text("encoding")
-	if set == "" {
-		set = "utf-8"
-	}
-	var err error
-	if r.Charset, err = text.ParseCharset(set); err != nil {
-		m.bad(m.where("encoding"), "workspace.value", "%v", err)
-	}
-	character := func(key string) byte {
-		s := m.text(key)
-		switch {
-		case s == "":
-			return 0
-		case s == "tab":
-			return '\t'
-		case len(s) == 1:
-			return s[0]
-		}
-		m.bad(m.where(key), "workspace.value", "read.%s must be one character, or tab", key)
-		return 0
-	}
-	d := &r.Dialect
-	d.Delimiter = character("delimiter")
-	if m.text("quote") == "none" {
-		d.NoQuote = true
-	} else {
-		d.Quote = character("quote")
-	}
-	d.NoHeading, d.Columns, d.Skip = !m.flag("heading", true), m.list("columns"), m.number("skip")
-	if err := d.Validate(); err != nil {
-		m.bad(m.at, "workspace.value", "%v", err)
-	}
-	r.Places["read"] = m.at
-	m.done()
-}
-
-func (r *Route) deliver(m *mapping) {
-	good := m.sub("good")
-	r.Good = Good{Folder: good.required("folder"), Name: good.required("name"), After: good.text("after each")}
-	r.Good.PerRecord = good.oneOf("one file per", "pickup", "record", "pickup") == "record"
-	r.Places["deliver.good.folder"], r.Places["deliver.good.name"] = good.where("folder"), good.where("name")
-	good.done()
-	rejected := m.sub("rejected")
-	r.Rejected = rejected.required("folder")
-	r.Places["deliver.rejected.folder"] = rejected.where("folder")
-	rejected.done()
-	m.done()
-}
-
 func (w *Workspace) environment(file string) {
 	before := len(w.Findings)
 	m := parseYAML(file, w.Files[file], &w.Findings)
@@ -286,10 +125,47 @@ func (w *Workspace) environment(file string) {
 	for name := range places.values {
 		e.Places[name] = places.required(name)
 	}
+	for _, c := range m.each("tell") {
+		e.channel(c)
+	}
 	m.done()
 	if !w.Findings[before:].HasErrors() {
 		w.Environments[e.Name] = e
 	}
+}
+
+// AlertKinds are the kinds of things that people are told.
+var AlertKinds = []string{"rejected", "held", "stuck", "uncertain", "duplicate", "missing", "late", "surplus", "small", "disk low", "lane held"}
+
+func (e *Environment) channel(m *mapping) {
+	c := Channel{Name: m.required("name"), Kinds: m.list("kinds"), Routes: m.list("routes")}
+	if m.has("webhook") {
+		w := m.sub("webhook")
+		c.Webhook, c.Secret = w.required("address"), w.text("key from")
+		if u, err := url.Parse(c.Webhook); c.Webhook != "" && (err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https") {
+			m.bad(w.where("address"), "workspace.value", "%q is no http or https address", c.Webhook)
+		}
+		w.done()
+	}
+	if m.has("mail") {
+		w := m.sub("mail")
+		c.Server, c.From, c.To = w.required("server"), w.required("from"), w.listOrText("to")
+		if len(c.To) == 0 {
+			m.bad(w.at, "workspace.missing", "mail.to is missing")
+		}
+		w.done()
+	}
+	if (c.Webhook == "") == (c.Server == "") {
+		m.bad(m.at, "workspace.value", "a channel has either a webhook or mail")
+	}
+	for _, k := range c.Kinds {
+		if !slices.Contains(AlertKinds, k) {
+			f := finding.New("workspace.value", m.where("kinds"), "there are no alerts of the kind %q", k)
+			*m.out = append(*m.out, f.Suggest("the kinds are %s", strings.Join(AlertKinds, ", ")))
+		}
+	}
+	m.done()
+	e.Tell = append(e.Tell, c)
 }
 
 // Resolve replaces {place} at the beginning of a folder by the environment's

@@ -216,6 +216,70 @@ func (m *mapping) duration(key string, usual time.Duration) time.Duration {
 	return d
 }
 
+// span reads a duration that may be given in days (30d) or be forever.
+func (m *mapping) span(key string, usual time.Duration) time.Duration {
+	s := m.text(key)
+	switch days, isDays := strings.CutSuffix(s, "d"); {
+	case s == "forever":
+		return Forever
+	case isDays:
+		n, err := strconv.Atoi(days)
+		if err != nil || n < 0 || n > 36500 {
+			m.bad(m.where(key), "workspace.type", "%s must be a time such as 12h or 30d, or forever", m.join(key))
+		}
+		return time.Duration(n) * 24 * time.Hour
+	}
+	return m.duration(key, usual)
+}
+
+// bytes reads a size such as 200, 20k or 3M (powers of 1024).
+func (m *mapping) bytes(key string) int64 {
+	s := m.text(key)
+	if s == "" {
+		return 0
+	}
+	digits, unit := s, int64(1)
+	for i, suffix := range []string{"k", "M", "G"} {
+		if d, ok := strings.CutSuffix(s, suffix); ok {
+			digits, unit = d, 1<<(10*(i+1))
+		}
+	}
+	n, err := strconv.ParseInt(digits, 10, 32)
+	if err != nil || n < 0 {
+		m.bad(m.where(key), "workspace.type", "%s must be a size in bytes such as 200, 20k or 3M", m.join(key))
+	}
+	return n * unit
+}
+
+// each reads a list of mappings.
+func (m *mapping) each(key string) []*mapping {
+	n := m.get(key)
+	if n == nil {
+		return nil
+	}
+	s, ok := n.(*ast.SequenceNode)
+	if !ok {
+		m.bad(m.place(n), "workspace.type", "%s must be a list", m.join(key))
+		return nil
+	}
+	var out []*mapping
+	for i, v := range s.Values {
+		out = append(out, m.reader.mapping(fmt.Sprintf("%s[%d]", m.join(key), i+1), v, m.place(v)))
+	}
+	return out
+}
+
+// listOrText reads a list, or one text as a list of one.
+func (m *mapping) listOrText(key string) []string {
+	if _, isList := m.get(key).(*ast.SequenceNode); isList {
+		return m.list(key)
+	}
+	if s := m.text(key); s != "" {
+		return []string{s}
+	}
+	return nil
+}
+
 func (m *mapping) time(key string) time.Time {
 	s := m.text(key)
 	if s == "" {

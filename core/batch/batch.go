@@ -75,7 +75,7 @@ type Batch struct {
 	Notes  []Note
 	Out    []byte        // what the records became, in order
 	Ends   []uint32      // end in Out for each record
-	Names  []string      // file name for each record, when each becomes a file
+	Names  []string      // for each record a name in each output (or none), when each becomes a file
 	Turn   chan struct{} // closed when all batches before have been numbered
 	Next   chan struct{} // to be closed when this one has been
 	Done   chan struct{} // receives when the batch is ready to be given out

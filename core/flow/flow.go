@@ -34,10 +34,32 @@ type Plan struct {
 	Schema   *schema.Schema
 	Program  *lang.Program
 	Target   format.Target
-	After    []byte      // follows every written record
-	Names    *lang.Namer // of the outputs
-	Separate bool        // one output for each record
+	After    []byte // follows every written record
+	Outputs  []Output
+	Separate bool // one output for each record
+	Sequence bool // the map or a name uses the route's sequence
 }
+
+// Output is where what records become goes to: its name, and whether it goes
+// there at all.
+type Output struct {
+	Name *lang.Namer
+	When *lang.Test // nil: always
+}
+
+// For makes an output's name for a record (or, without a batch, for the whole
+// file); it is empty if nothing of it goes there.
+func (o *Output) For(e *lang.Env, b *batch.Batch, record int) (name, problem string) {
+	if o.When != nil {
+		if holds, problem := o.When.Holds(e, b, record); problem != "" || !holds {
+			return "", problem
+		}
+	}
+	return o.Name.Name(e, b, record)
+}
+
+// NowhereTo is why a record or file is rejected that no output is for.
+const NowhereTo = "none of the route's destinations takes it: no condition (when) holds"
 
 // Inputs are what a run depends on besides the file. With the same inputs the
 // same file gives the same outputs.
@@ -333,7 +355,7 @@ func (r *run) finish(b *batch.Batch, env *lang.Env) (err error) {
 		if b.What[i] == batch.Good {
 			r.write(b, i, env)
 		} else if r.plan.Separate {
-			b.Names = append(b.Names, "")
+			b.Names = append(b.Names, make([]string, len(r.plan.Outputs))...)
 		}
 		b.Ends = append(b.Ends, uint32(len(b.Out)))
 	}
@@ -344,15 +366,16 @@ func (r *run) finish(b *batch.Batch, env *lang.Env) (err error) {
 func (r *run) write(b *batch.Batch, i int, env *lang.Env) {
 	begin := len(b.Out)
 	out, o := r.plan.Program.Run(env, b, i, b.Out)
-	name := ""
-	if o.What == batch.Good && r.plan.Separate {
-		var problem string
-		if name, problem = r.plan.Names.Name(env, b, i); problem != "" {
-			name, out, o = "", out[:begin], lang.Outcome{What: batch.Rejected, Line: lang.NameRule, Reason: problem}
-		}
-	}
 	if r.plan.Separate {
-		b.Names = append(b.Names, name)
+		problem := ""
+		if o.What == batch.Good {
+			problem = r.name(b, i, env)
+		} else {
+			b.Names = append(b.Names, make([]string, len(r.plan.Outputs))...)
+		}
+		if problem != "" {
+			out, o = out[:begin], lang.Outcome{What: batch.Rejected, Line: lang.NameRule, Reason: problem}
+		}
 	}
 	if o.What != batch.Good {
 		b.What[i] = o.What
@@ -361,6 +384,23 @@ func (r *run) write(b *batch.Batch, i int, env *lang.Env) {
 		return
 	}
 	b.Out = append(out, r.plan.After...)
+}
+
+// name finds the outputs of a record, and says why there are none.
+func (r *run) name(b *batch.Batch, i int, env *lang.Env) (problem string) {
+	none := true
+	for k := range r.plan.Outputs {
+		name := ""
+		if problem == "" {
+			name, problem = r.plan.Outputs[k].For(env, b, i)
+		}
+		none = none && name == ""
+		b.Names = append(b.Names, name)
+	}
+	if problem == "" && none {
+		problem = NowhereTo
+	}
+	return problem
 }
 
 // turn is what has to happen in the order of the file. It is told how the
@@ -388,7 +428,7 @@ func (r *run) turn(b *batch.Batch, prepared error) (err error) {
 			}
 		}
 	}
-	if r.inputs.Sequence != nil && n > 0 && (r.plan.Program.Sequence || r.plan.Names != nil && r.plan.Names.Sequence) {
+	if r.inputs.Sequence != nil && n > 0 && r.plan.Sequence {
 		b.Seq, r.fail = r.inputs.Sequence(n)
 	}
 	return r.fail

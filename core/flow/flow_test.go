@@ -217,7 +217,7 @@ func namer(t *testing.T, text string, p *flow.Plan) *lang.Namer {
 	if findings.HasErrors() {
 		t.Fatal(findings)
 	}
-	n, findings := lang.CompileName(node, lang.Scope{Fields: p.Schema.Record}, func(int) place.Place { return place.Place{} })
+	n, findings := lang.CompileName([]lang.Node{node}, lang.Scope{Fields: p.Schema.Record}, func(int) place.Place { return place.Place{} })
 	if findings.HasErrors() {
 		t.Fatal(findings)
 	}
@@ -243,8 +243,8 @@ func (n *names) Batch(b *batch.Batch) error {
 
 func TestNamesAndSequences(t *testing.T) {
 	p := plan(t)
-	p.Separate = true
-	p.Names = namer(t, "{specimen_id}-{record}-{sequence}.hl7", p)
+	p.Separate, p.Sequence = true, true
+	p.Outputs = []flow.Output{{Name: namer(t, "{specimen_id}-{record}-{sequence}.hl7", p)}}
 	var file strings.Builder
 	file.WriteString(header)
 	for i := range 9000 {
@@ -319,7 +319,7 @@ func TestEndsWhenItIsTold(t *testing.T) {
 			t.Errorf("%d cores: cancelled, but %v", cores, err)
 		}
 		p := plan(t)
-		p.Separate, p.Names = true, namer(t, "{sequence}", plan(t))
+		p.Separate, p.Outputs, p.Sequence = true, []flow.Output{{Name: namer(t, "{sequence}", plan(t))}}, true
 		if _, err := p.Run(context.Background(), strings.NewReader(in), flow.Inputs{Cores: cores, Sequence: func(int) (int64, error) { return 0, full }}, discard{}); !errors.Is(err, full) {
 			t.Errorf("%d cores: no numbers, but %v", cores, err)
 		}

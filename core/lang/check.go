@@ -37,6 +37,7 @@ var contextWords = map[string]struct {
 	"file.stem":      {value.Text, "that name without its last extension"},
 	"file.extension": {value.Text, "its last extension, without the point"},
 	"file.folder":    {value.Text, "its subfolder below the listened folder, empty if none"},
+	"file.event":     {value.Text, "what happened to it: arrived, changed or gone"},
 }
 
 // checker finds out the kind of every node.

@@ -157,6 +157,8 @@ func contextValue(name string) evaluator {
 			}
 		case "file.folder":
 			s = e.Folder
+		case "file.event":
+			s = e.Event
 		}
 		return value.OfText([]byte(s))
 	}

@@ -16,6 +16,7 @@ type Facts struct {
 	Now    value.Moment
 	Name   string // of the file
 	Folder string // below the listened folder
+	Event  string // arrived, changed, gone
 }
 
 // Env is what an expression is evaluated in: one record.

@@ -8,24 +8,39 @@ import (
 	"ydrion/core/batch"
 	"ydrion/core/finding"
 	"ydrion/core/place"
+	"ydrion/core/value"
 )
 
-// Namer makes file names from a text with expressions.
+// FileWords are the context words that are known before a file is read.
+var FileWords = map[string]bool{"now": true, "route": true, "file.name": true, "file.stem": true, "file.extension": true, "file.folder": true, "file.event": true}
+
+// Namer makes texts: file names, and what files have in common.
 type Namer struct {
-	eval      evaluator
-	PerRecord bool // uses fields, record or sequence: differs from record to record
+	parts     []evaluator // folders, then the name
+	PerRecord bool        // uses fields, record or sequence: differs from record to record
 	Sequence  bool
 }
 
-// CompileName compiles a file name's text.
-func CompileName(n Node, scope Scope, at func(int) place.Place) (*Namer, finding.List) {
+// CompileName compiles the text of a file name: one node for each folder of it
+// and for the name itself.
+func CompileName(nodes []Node, scope Scope, at func(int) place.Place) (*Namer, finding.List) {
 	c := &compiler{newChecker(scope, at)}
-	c.check(n)
+	namer := &Namer{}
+	for _, n := range nodes {
+		c.check(n)
+	}
 	if c.out.HasErrors() {
 		return nil, c.out
 	}
-	namer := &Namer{eval: c.compile(n), PerRecord: len(c.used) > 0 || c.words["record"] || c.words["sequence"], Sequence: c.words["sequence"]}
+	for _, n := range nodes {
+		namer.parts = append(namer.parts, c.compile(n))
+	}
+	namer.PerRecord, namer.Sequence = c.perRecord(), c.words["sequence"]
 	return namer, c.out
+}
+
+func (c *checker) perRecord() bool {
+	return len(c.used) > 0 || c.words["record"] || c.words["sequence"]
 }
 
 // NameRule is the rule of a batch note that says that a record's name cannot
@@ -35,16 +50,41 @@ const NameRule = -1
 // Name makes the file name for a record (or, without a batch, for a whole
 // file), and says why that is not possible.
 func (n *Namer) Name(e *Env, b *batch.Batch, record int) (name, problem string) {
+	return n.make(e, b, record, CheckName)
+}
+
+// Text makes a text that need not be a file name.
+func (n *Namer) Text(e *Env, b *batch.Batch, record int) (text, problem string) {
+	return n.make(e, b, record, func(string) string { return "" })
+}
+
+func (n *Namer) make(e *Env, b *batch.Batch, record int, check func(string) string) (string, string) {
+	e.begin(b, record)
+	var made []byte
+	for i, part := range n.parts {
+		if i > 0 {
+			made = append(made, '/')
+		}
+		from := len(made)
+		made = part(e).Append(made)
+		if e.failed {
+			return "", e.reason
+		}
+		if problem := check(string(made[from:])); problem != "" {
+			return "", problem
+		}
+	}
+	return string(made), ""
+}
+
+// begin makes the environment ready for a record or, without a batch, for a
+// whole file.
+func (e *Env) begin(b *batch.Batch, record int) {
 	if b != nil {
 		e.start(b, record)
 	} else {
 		e.failed, e.reason, e.scratch = false, "", e.scratch[:0]
 	}
-	name = string(n.eval(e).Append(nil))
-	if e.failed {
-		return "", e.reason
-	}
-	return name, CheckName(name)
 }
 
 // CheckName says why a text cannot be a file name; empty if it can.
@@ -58,4 +98,33 @@ func CheckName(name string) string {
 		return fmt.Sprintf("the name %q holds a slash or a control character", name)
 	}
 	return ""
+}
+
+// Test is a condition on its own.
+type Test struct {
+	eval      evaluator
+	PerRecord bool // differs from record to record
+}
+
+// CompileTest compiles a condition.
+func CompileTest(n Node, scope Scope, at func(int) place.Place) (*Test, finding.List) {
+	c := &compiler{newChecker(scope, at)}
+	if kind := c.check(n); !c.out.HasErrors() && kind != value.Bool {
+		c.bad(n, "map.type", "this is a %s; a condition is needed", kind)
+	}
+	if c.out.HasErrors() {
+		return nil, c.out
+	}
+	return &Test{eval: c.compile(n), PerRecord: c.perRecord()}, c.out
+}
+
+// Holds tells whether the condition holds for a record (or, without a batch, for
+// a whole file), and says why that cannot be told.
+func (t *Test) Holds(e *Env, b *batch.Batch, record int) (holds bool, problem string) {
+	e.begin(b, record)
+	v := t.eval(e)
+	if e.failed {
+		return false, e.reason
+	}
+	return v.Truth, ""
 }

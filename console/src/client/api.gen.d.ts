@@ -4,6 +4,143 @@
  */
 
 export interface paths {
+    "/api/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Run pickups again from the archive: some, or all that a route, a name or a time says */
+        post: operations["run-again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a person should know, newest first */
+        get: operations["alerts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/alerts/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that alerts have been seen */
+        post: operations["see-alerts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/expectations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Deadlines to come and past, and what had come by then */
+        get: operations["expectations"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/lanes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lanes that are held, and by which pickup */
+        get: operations["lanes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/legal-holds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What must not be purged, newest first */
+        get: operations["legal-holds"];
+        put?: never;
+        /** Keep a pickup, a route's pickups or all from being purged */
+        post: operations["place-legal-hold"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/legal-holds/{id}/lift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a legal hold */
+        post: operations["lift-legal-hold"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/nodes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The services that share the database */
+        get: operations["nodes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/overview": {
         parameters: {
             query?: never;
@@ -55,7 +192,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/pickups/{id}/runs": {
+    "/api/pickups/{id}/decision": {
         parameters: {
             query?: never;
             header?: never;
@@ -64,8 +201,8 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Run a pickup again from the archive */
-        post: operations["run-again"];
+        /** Say what is to become of a pickup that cannot go on */
+        post: operations["decide"];
         delete?: never;
         options?: never;
         head?: never;
@@ -123,6 +260,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/routes/{name}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a running route notice files but take none */
+        post: operations["pause-route"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/routes/{name}/pickups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give the original of a pickup to a route */
+        post: operations["hand-over"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/routes/{name}/purge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove what a route need not keep any longer */
+        post: operations["purge"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/routes/{name}/start": {
         parameters: {
             query?: never;
@@ -149,8 +337,25 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Stop a route; the pickup under way is finished */
+        /** Stop a route; what is under way is finished */
         post: operations["stop-route"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/routes/{name}/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take what is in the inbox now, or one file of it whatever it waits for */
+        post: operations["take"];
         delete?: never;
         options?: never;
         head?: never;
@@ -195,6 +400,82 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        AgainAnswer: {
+            name: string;
+            /** Format: int64 */
+            pickup: number;
+            /** @description why it is not run again */
+            problem: string;
+            /** Format: int64 */
+            records: number;
+            route: string;
+            /**
+             * Format: int64
+             * @description that has begun; 0 if none
+             */
+            run: number;
+            state: string;
+            /**
+             * Format: int64
+             * @description a younger pickup of its lane that was delivered already: running this one overtakes it
+             */
+            younger: number;
+        };
+        AgainRequest: {
+            /** @description only say what would be run */
+            dry?: boolean;
+            /** @description part of the file's name, or a pattern with * */
+            name?: string;
+            /** @description run also what is older than what its lane has delivered since */
+            overtake?: boolean;
+            /** @description these; otherwise those that the rest says */
+            pickups?: number[];
+            /**
+             * @description the revision of now, or of the latest run; now if left out
+             * @enum {string}
+             */
+            revision?: "now" | "then";
+            route?: string;
+            /** @description the same once more: with the time and the sequence numbers of the latest run and its revision, for a receiver that lost it */
+            same?: boolean;
+            /**
+             * Format: date-time
+             * @description claimed since then
+             */
+            since?: string;
+            /** @description delivered and rejected if left out */
+            states?: string[];
+            /** Format: date-time */
+            until?: string;
+        };
+        Alert: {
+            /** @description what it is about; while one is open, the same is not told again */
+            about: string;
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: date-time
+             * @description when the reason went away
+             */
+            ended_at?: string;
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "rejected" | "held" | "stuck" | "uncertain" | "duplicate" | "missing" | "late" | "surplus" | "small" | "disk low" | "lane held";
+            message: string;
+            /**
+             * Format: int64
+             * @description 0 if it is about none
+             */
+            pickup: number;
+            route: string;
+            /**
+             * Format: date-time
+             * @description when somebody said that it has been seen
+             */
+            seen_at?: string;
+            seen_by: string;
+        };
         Balance: {
             /**
              * Format: int64
@@ -212,14 +493,19 @@ export interface components {
             /** Format: int64 */
             warnings: number;
         };
-        Begun: {
+        Decision: {
             /**
-             * Format: int64
-             * @description number of the run
+             * @description try it at once; admit what looked like a duplicate; let those behind it in its lane pass; withdraw it; what was uncertain has arrived; what is not delivered yet is abandoned
+             * @enum {string}
              */
-            run: number;
+            decision: "try" | "admit" | "pass" | "withdraw" | "arrived" | "abandoned";
         };
         Delivery: {
+            /**
+             * Format: int64
+             * @description which of the route's destinations, from 0
+             */
+            destination: number;
             /** Format: int64 */
             first_record: number;
             folder: string;
@@ -230,6 +516,7 @@ export interface components {
             number: number;
             /** Format: date-time */
             published_at?: string;
+            reason: string;
             /** Format: int64 */
             records: number;
             /** Format: int64 */
@@ -240,6 +527,8 @@ export interface components {
              * @description bytes
              */
             size: number;
+            /** @enum {string} */
+            state: "open" | "published" | "uncertain" | "abandoned";
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -282,6 +571,32 @@ export interface components {
              */
             type: string;
         };
+        Expected: {
+            /** Format: date-time */
+            due_at: string;
+            name: string;
+            route: string;
+            /**
+             * Format: int64
+             * @description files that came in time
+             */
+            seen: number;
+            /**
+             * @description waiting: the deadline is still to come
+             * @enum {string}
+             */
+            state: "met" | "missing" | "late" | "waiting";
+            /** @description the expectation in words */
+            wanted: string;
+        };
+        FileTo: {
+            /**
+             * Format: int64
+             * @description from 0
+             */
+            destination: number;
+            name: string;
+        };
         Finding: {
             /** @description stable identifier, such as schema.type */
             code: string;
@@ -297,16 +612,140 @@ export interface components {
             severity: "error" | "warning";
             suggestion?: string;
         };
+        "Hand-overRequest": {
+            /**
+             * Format: int64
+             * @description whose original
+             */
+            pickup: number;
+        };
+        Handed: {
+            /**
+             * Format: int64
+             * @description number of the pickup
+             */
+            pickup: number;
+        };
+        Lane: {
+            /**
+             * Format: int64
+             * @description pickups that have been taken and wait behind it; files in the inbox are waiting files
+             */
+            behind: number;
+            lane: string;
+            name: string;
+            /** Format: date-time */
+            next_try?: string;
+            /**
+             * Format: int64
+             * @description the pickup that holds it
+             */
+            pickup: number;
+            reason: string;
+            route: string;
+            /** @enum {string} */
+            state: "held" | "uncertain";
+        };
+        LegalHold: {
+            because: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            lifted_at?: string;
+            /**
+             * Format: int64
+             * @description 0: all of the route
+             */
+            pickup: number;
+            /** Format: date-time */
+            placed_at: string;
+            /** @description empty: whatever the route */
+            route: string;
+        };
         Line: {
             path: string;
             value: string;
         };
+        NodeView: {
+            /** @description of its HTTP interface */
+            address: string;
+            /** Format: date-time */
+            began_at: string;
+            /** Format: date-time */
+            ended_at?: string;
+            /** Format: int64 */
+            id: number;
+            /** @description machine and process */
+            name: string;
+            /**
+             * Format: int64
+             * @description how many routes it leads
+             */
+            routes: number;
+            /** @description the node that answers */
+            self: boolean;
+        };
         Overview: {
+            /** @description that nobody has seen yet, newest first */
+            alerts: components["schemas"]["Alert"][];
+            /** @description deadlines of today and to come */
+            expected: components["schemas"]["Expected"][];
+            /** @description that are held */
+            lanes: components["schemas"]["Lane"][];
             latest: components["schemas"]["Pickup"][];
+            nodes: components["schemas"]["NodeView"][];
             routes: components["schemas"]["RouteView"][];
             /** Format: date-time */
             since: string;
             total: components["schemas"]["Tally"];
+        };
+        PageAgainAnswer: {
+            items: components["schemas"]["AgainAnswer"][];
+            /**
+             * Format: int64
+             * @description value of the parameter for the next page, 0 at the end
+             */
+            next: number;
+        };
+        PageAlert: {
+            items: components["schemas"]["Alert"][];
+            /**
+             * Format: int64
+             * @description value of the parameter for the next page, 0 at the end
+             */
+            next: number;
+        };
+        PageExpected: {
+            items: components["schemas"]["Expected"][];
+            /**
+             * Format: int64
+             * @description value of the parameter for the next page, 0 at the end
+             */
+            next: number;
+        };
+        PageLane: {
+            items: components["schemas"]["Lane"][];
+            /**
+             * Format: int64
+             * @description value of the parameter for the next page, 0 at the end
+             */
+            next: number;
+        };
+        PageLegalHold: {
+            items: components["schemas"]["LegalHold"][];
+            /**
+             * Format: int64
+             * @description value of the parameter for the next page, 0 at the end
+             */
+            next: number;
+        };
+        PageNodeView: {
+            items: components["schemas"]["NodeView"][];
+            /**
+             * Format: int64
+             * @description value of the parameter for the next page, 0 at the end
+             */
+            next: number;
         };
         PagePickup: {
             items: components["schemas"]["Pickup"][];
@@ -332,11 +771,26 @@ export interface components {
              */
             next: number;
         };
+        "Pause-routeRequest": {
+            /**
+             * Format: date-time
+             * @description until the route is started if left out
+             */
+            until?: string;
+        };
         Pickup: {
+            /** @description its original is kept */
+            archived: boolean;
+            business_key: string;
             /** Format: date-time */
             claimed_at: string;
             /** Format: date-time */
             ended_at?: string;
+            /**
+             * @description what happened to the file
+             * @enum {string}
+             */
+            event: "arrived" | "changed" | "gone";
             /** Format: int64 */
             filtered: number;
             folder: string;
@@ -344,11 +798,25 @@ export interface components {
             good: number;
             /** Format: int64 */
             id: number;
+            /** @description what it stays in order with */
+            lane: string;
             /** Format: date-time */
             modified: string;
             name: string;
+            /**
+             * Format: date-time
+             * @description of a held one; without it, it waits for a person
+             */
+            next_try?: string;
             /** Format: date-time */
             noticed_at: string;
+            /**
+             * @description taken out of the inbox, left in it, or handed over by somebody
+             * @enum {string}
+             */
+            origin: "inbox" | "left" | "handed";
+            /** @description those behind it in its lane may pass */
+            passed: boolean;
             path: string;
             reason: string;
             /** Format: int64 */
@@ -370,15 +838,28 @@ export interface components {
              */
             size: number;
             /** @enum {string} */
-            state: "claimed" | "taken" | "committed" | "delivered" | "rejected" | "held" | "withdrawn";
+            state: "claimed" | "taken" | "committed" | "delivered" | "rejected" | "held" | "uncertain" | "withdrawn";
             /** Format: date-time */
             taken_at?: string;
+            /**
+             * Format: int64
+             * @description how often it could not go on
+             */
+            tries: number;
         };
         PickupDetail: {
+            /** @description its original is kept */
+            archived: boolean;
+            business_key: string;
             /** Format: date-time */
             claimed_at: string;
             /** Format: date-time */
             ended_at?: string;
+            /**
+             * @description what happened to the file
+             * @enum {string}
+             */
+            event: "arrived" | "changed" | "gone";
             /** Format: int64 */
             filtered: number;
             folder: string;
@@ -386,11 +867,25 @@ export interface components {
             good: number;
             /** Format: int64 */
             id: number;
+            /** @description what it stays in order with */
+            lane: string;
             /** Format: date-time */
             modified: string;
             name: string;
+            /**
+             * Format: date-time
+             * @description of a held one; without it, it waits for a person
+             */
+            next_try?: string;
             /** Format: date-time */
             noticed_at: string;
+            /**
+             * @description taken out of the inbox, left in it, or handed over by somebody
+             * @enum {string}
+             */
+            origin: "inbox" | "left" | "handed";
+            /** @description those behind it in its lane may pass */
+            passed: boolean;
             path: string;
             reason: string;
             /** Format: int64 */
@@ -414,9 +909,14 @@ export interface components {
              */
             size: number;
             /** @enum {string} */
-            state: "claimed" | "taken" | "committed" | "delivered" | "rejected" | "held" | "withdrawn";
+            state: "claimed" | "taken" | "committed" | "delivered" | "rejected" | "held" | "uncertain" | "withdrawn";
             /** Format: date-time */
             taken_at?: string;
+            /**
+             * Format: int64
+             * @description how often it could not go on
+             */
+            tries: number;
         };
         Place: {
             /**
@@ -443,6 +943,12 @@ export interface components {
              * @description record number, the first is 1
              */
             record?: number;
+        };
+        "Place-legal-holdRequest": {
+            because: string;
+            /** Format: int64 */
+            pickup?: number;
+            route?: string;
         };
         Progress: {
             balance: components["schemas"]["Balance"];
@@ -486,11 +992,45 @@ export interface components {
             /** @description only these routes; all if left out */
             routes?: string[];
         };
+        PurgeRequest: {
+            /** @description only say what that is */
+            dry?: boolean;
+        };
+        Purged: {
+            /**
+             * Format: int64
+             * @description of these files
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description files in the archive
+             */
+            originals: number;
+            /**
+             * Format: int64
+             * @description pickups with their runs and deliveries
+             */
+            pickups: number;
+            /**
+             * Format: int64
+             * @description rejected records with their content
+             */
+            rejects: number;
+            route: string;
+            /**
+             * Format: int64
+             * @description pickups that would have been purged but for a legal hold
+             */
+            under_legal_hold: number;
+        };
         RecordView: {
             /** @description the source's fields by name */
             fields: components["schemas"]["Line"][];
             /** @description the output's name, when each record becomes a file */
             file_name?: string;
+            /** @description the names at each destination that takes it */
+            files?: components["schemas"]["FileTo"][];
             findings: components["schemas"]["Finding"][];
             /** Format: int64 */
             line: number;
@@ -517,8 +1057,15 @@ export interface components {
         RouteView: {
             /** @description runs that are under way */
             current: components["schemas"]["Progress"][];
+            /**
+             * Format: int64
+             * @description the node that listens for it, 0 if none does
+             */
+            leader: number;
             name: string;
             notes: string;
+            /** Format: date-time */
+            paused_until?: string;
             /** @description why it is failing */
             problem: string;
             /** Format: date-time */
@@ -527,11 +1074,11 @@ export interface components {
             /** Format: int64 */
             revision_number: number;
             /** @enum {string} */
-            state: "running" | "stopped" | "failing";
+            state: "running" | "paused" | "stopped" | "failing";
             today: components["schemas"]["Tally"];
             /**
              * Format: int64
-             * @description files in the inbox that are not ready
+             * @description files in the inbox that have not been taken
              */
             waiting: number;
         };
@@ -575,6 +1122,11 @@ export interface components {
             /** Format: int64 */
             revision_number: number;
             route: string;
+            /**
+             * Format: int64
+             * @description the run whose time and sequence numbers it repeats
+             */
+            same_as?: number;
             /** Format: date-time */
             started_at: string;
             /** @enum {string} */
@@ -582,13 +1134,30 @@ export interface components {
             /** Format: int64 */
             warnings: number;
         };
+        "See-alertsRequest": {
+            /** @description these; all if left out */
+            alerts?: number[];
+            /** @description who says so */
+            by?: string;
+        };
+        Seen: {
+            /** Format: int64 */
+            alerts: number;
+        };
         Sheet: {
             /** @description runs that are under way */
             current: components["schemas"]["Progress"][];
             /** @description what the revision is made of */
             files: components["schemas"]["SourceFile"][];
+            /**
+             * Format: int64
+             * @description the node that listens for it, 0 if none does
+             */
+            leader: number;
             name: string;
             notes: string;
+            /** Format: date-time */
+            paused_until?: string;
             /** @description why it is failing */
             problem: string;
             /** Format: date-time */
@@ -598,7 +1167,7 @@ export interface components {
             revision_number: number;
             stages: components["schemas"]["Stage"][];
             /** @enum {string} */
-            state: "running" | "stopped" | "failing";
+            state: "running" | "paused" | "stopped" | "failing";
             today: components["schemas"]["Tally"];
             waiting_files: components["schemas"]["Waiting"][];
         };
@@ -615,6 +1184,10 @@ export interface components {
             sentence: string;
             unit: string;
         };
+        TakeRequest: {
+            /** @description name below the listened folder; all that are ready if left out */
+            file?: string;
+        };
         Tally: {
             /** Format: int64 */
             filtered: number;
@@ -622,7 +1195,7 @@ export interface components {
             good: number;
             /**
              * Format: int64
-             * @description pickups that cannot go on and are tried again
+             * @description pickups that cannot go on: tried again, or waiting for a person
              */
             held: number;
             /**
@@ -647,6 +1220,11 @@ export interface components {
              */
             rejected_whole: number;
             route: string;
+            /**
+             * Format: int64
+             * @description pickups of which nobody can tell whether they have arrived
+             */
+            uncertain: number;
         };
         Trial: {
             /** @description of the records that were looked at */
@@ -673,6 +1251,295 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "run-again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AgainRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageAgainAnswer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    alerts: {
+        parameters: {
+            query?: {
+                /** @description only those that nobody has seen yet */
+                open?: boolean;
+                route?: string;
+                /** @description the next page: only smaller numbers */
+                before?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageAlert"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "see-alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["See-alertsRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Seen"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    expectations: {
+        parameters: {
+            query?: {
+                route?: string;
+                /** @description deadlines since then; the last week if left out */
+                since?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageExpected"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    lanes: {
+        parameters: {
+            query?: {
+                route?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageLane"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "legal-holds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageLegalHold"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "place-legal-hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Place-legal-holdRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LegalHold"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "lift-legal-hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description number of the hold */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageLegalHold"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    nodes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageNodeView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     overview: {
         parameters: {
             query?: never;
@@ -706,8 +1573,9 @@ export interface operations {
         parameters: {
             query?: {
                 route?: string;
-                /** @description claimed, taken, committed, delivered, rejected, held, withdrawn; several with commas */
+                /** @description claimed, taken, committed, delivered, rejected, held, uncertain, withdrawn; several with commas */
                 state?: string[];
+                lane?: string;
                 /** @description part of the file's name, or a pattern with * */
                 name?: string;
                 since?: string;
@@ -774,19 +1642,20 @@ export interface operations {
             };
         };
     };
-    "run-again": {
+    decide: {
         parameters: {
-            query?: {
-                /** @description the published revision, or that of the latest run */
-                revision?: "now" | "then";
-            };
+            query?: never;
             header?: never;
             path: {
                 id: number;
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Decision"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -794,7 +1663,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Begun"];
+                    "application/json": components["schemas"]["Pickup"];
                 };
             };
             /** @description Error */
@@ -901,6 +1770,111 @@ export interface operations {
             };
         };
     };
+    "pause-route": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Pause-routeRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sheet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "hand-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Hand-overRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Handed"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    purge: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PurgeRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Purged"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "start-route": {
         parameters: {
             query?: never;
@@ -942,6 +1916,41 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sheet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    take: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeRequest"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {

@@ -63,8 +63,7 @@ export const pickups = (query: PickupQuery) =>
 export const pickup = (id: number) => answer(client.GET('/api/pickups/{id}', { params: { path: { id } } }))
 export const records = (id: number, query: { from: number; limit: number; rejected: boolean }) =>
   answer(client.GET('/api/runs/{id}/records', { params: { path: { id }, query } }))
-export const runAgain = (id: number, revision: 'now' | 'then') =>
-  answer(client.POST('/api/pickups/{id}/runs', { params: { path: { id }, query: { revision } } }))
+export const runAgain = (body: components['schemas']['AgainRequest']) => answer(client.POST('/api/again', { body }))
 
 // original fetches the file as it arrived and hands it to the browser.
 export async function original(p: Pickup) {

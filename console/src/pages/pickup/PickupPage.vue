@@ -30,7 +30,7 @@ const ended = computed(() => data.value?.state === 'delivered' || data.value?.st
 async function again(revision: 'now' | 'then') {
   asking.value = false
   try {
-    await runAgain(props.id, revision)
+    await runAgain({ pickups: [props.id], revision })
   } catch (e) {
     problem.value = (e as Error).message
     return

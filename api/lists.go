@@ -1,0 +1,146 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/labstack/echo/v5"
+
+	"ydrion/service"
+	"ydrion/store"
+)
+
+// lists registers what operators look at besides pickups, and what they do
+// about it.
+func lists(api huma.API, s *service.Service) {
+	type none struct{}
+	get := func(id, path, summary string) huma.Operation {
+		return huma.Operation{OperationID: id, Method: http.MethodGet, Path: path, Summary: summary}
+	}
+	post := func(id, path, summary string) huma.Operation {
+		return huma.Operation{OperationID: id, Method: http.MethodPost, Path: path, Summary: summary}
+	}
+	huma.Register(api, get("lanes", "/api/lanes", "Lanes that are held, and by which pickup"), func(ctx context.Context, q *struct {
+		Route string `query:"route"`
+	}) (*body[Page[store.Lane]], error) {
+		list, err := s.Lanes(ctx, q.Route)
+		return answer(Page[store.Lane]{Items: list}, err)
+	})
+	huma.Register(api, get("alerts", "/api/alerts", "What a person should know, newest first"), func(ctx context.Context, q *struct {
+		Open   bool   `query:"open" doc:"only those that nobody has seen yet"`
+		Route  string `query:"route"`
+		Before int64  `query:"before" minimum:"0" doc:"the next page: only smaller numbers"`
+		Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
+	}) (*body[Page[store.Alert]], error) {
+		list, err := s.Alerts(ctx, store.AlertFilter{Open: q.Open, Route: q.Route, Before: q.Before, Limit: q.Limit})
+		page := Page[store.Alert]{Items: list}
+		if len(list) == q.Limit {
+			page.Next = list[len(list)-1].ID
+		}
+		return answer(page, err)
+	})
+	huma.Register(api, post("see-alerts", "/api/alerts/seen", "Say that alerts have been seen"), func(ctx context.Context, in *struct {
+		Body struct {
+			Alerts []int64 `json:"alerts,omitempty" doc:"these; all if left out"`
+			By     string  `json:"by,omitempty" doc:"who says so"`
+		}
+	}) (*body[Seen], error) {
+		n, err := s.See(ctx, in.Body.Alerts, in.Body.By)
+		return answer(Seen{n}, err)
+	})
+	huma.Register(api, get("expectations", "/api/expectations", "Deadlines to come and past, and what had come by then"), func(ctx context.Context, q *struct {
+		Route string    `query:"route"`
+		Since time.Time `query:"since" doc:"deadlines since then; the last week if left out"`
+	}) (*body[Page[store.Expected]], error) {
+		if q.Since.IsZero() {
+			q.Since = time.Now().AddDate(0, 0, -7)
+		}
+		list, err := s.Expectations(ctx, q.Route, q.Since)
+		return answer(Page[store.Expected]{Items: list}, err)
+	})
+	huma.Register(api, get("nodes", "/api/nodes", "The services that share the database"), func(ctx context.Context, _ *none) (*body[Page[service.NodeView]], error) {
+		list, err := s.Nodes(ctx)
+		return answer(Page[service.NodeView]{Items: list}, err)
+	})
+	huma.Register(api, post("purge", "/api/routes/{name}/purge", "Remove what a route need not keep any longer"), func(ctx context.Context, in *struct {
+		Name string `path:"name"`
+		Body struct {
+			Dry bool `json:"dry,omitempty" doc:"only say what that is"`
+		}
+	}) (*body[store.Purged], error) {
+		return answer(s.Purge(ctx, in.Name, in.Body.Dry))
+	})
+	huma.Register(api, get("legal-holds", "/api/legal-holds", "What must not be purged, newest first"), func(ctx context.Context, _ *none) (*body[Page[store.LegalHold]], error) {
+		list, err := s.LegalHolds(ctx)
+		return answer(Page[store.LegalHold]{Items: list}, err)
+	})
+	huma.Register(api, post("place-legal-hold", "/api/legal-holds", "Keep a pickup, a route's pickups or all from being purged"), func(ctx context.Context, in *struct {
+		Body struct {
+			Route   string `json:"route,omitempty"`
+			Pickup  int64  `json:"pickup,omitempty"`
+			Because string `json:"because" minLength:"1"`
+		}
+	}) (*body[store.LegalHold], error) {
+		h := store.LegalHold{Route: in.Body.Route, Pickup: in.Body.Pickup, Because: in.Body.Because, PlacedAt: time.Now()}
+		id, err := s.PlaceLegalHold(ctx, h)
+		h.ID = id
+		return answer(h, err)
+	})
+	huma.Register(api, post("lift-legal-hold", "/api/legal-holds/{id}/lift", "End a legal hold"), func(ctx context.Context, in *struct {
+		ID int64 `path:"id" doc:"number of the hold"`
+	}) (*body[Page[store.LegalHold]], error) {
+		if err := s.LiftLegalHold(ctx, in.ID); err != nil {
+			return nil, asProblem(err)
+		}
+		list, err := s.LegalHolds(ctx)
+		return answer(Page[store.LegalHold]{Items: list}, err)
+	})
+}
+
+// Seen says how many alerts were marked as seen.
+type Seen struct {
+	Alerts int64 `json:"alerts"`
+}
+
+// maxTrial is how large a file may be that is only tried.
+const maxTrial = 64 << 20
+
+// hand takes a file that somebody gives to a route: for good, or as a trial that
+// delivers and records nothing. The body is the file.
+func hand(s *service.Service) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		q := r.URL.Query()
+		route, name := c.Param("name"), q.Get("name")
+		if name == "" {
+			return echo.NewHTTPError(http.StatusUnprocessableEntity, "the parameter name is missing: the file's name")
+		}
+		if q.Get("trial") == "true" {
+			limit, err := strconv.Atoi(q.Get("limit"))
+			if err != nil || limit < 1 || limit > 200 {
+				limit = 20
+			}
+			trial, err := s.TryOn(r.Context(), route, name, http.MaxBytesReader(c.Response(), r.Body, maxTrial), service.TrialRequest{From: 1, Limit: limit, Rejected: q.Get("rejected") == "true", Whole: true})
+			if err != nil {
+				return plainProblem(err)
+			}
+			return c.JSON(http.StatusOK, trial)
+		}
+		id, err := s.Hand(r.Context(), route, name, r.Body, "HTTP")
+		if err != nil {
+			return plainProblem(err)
+		}
+		return c.JSON(http.StatusOK, Handed{id})
+	}
+}
+
+// plainProblem gives an error the status that it has in typed operations.
+func plainProblem(err error) error {
+	if status, ok := asProblem(err).(huma.StatusError); ok {
+		return echo.NewHTTPError(status.GetStatus(), status.Error())
+	}
+	return err
+}

@@ -1,0 +1,70 @@
+package flow
+
+import (
+	"fmt"
+	"io"
+
+	"ydrion/core/batch"
+	"ydrion/core/lang"
+	"ydrion/core/text"
+)
+
+// Peek makes texts from a file's first record (and the facts about the file)
+// without reading on. Where that cannot be done - there is no record, or an
+// expression fails - the text is empty and the reason is given.
+func (p *Plan) Peek(in io.Reader, facts lang.Facts, texts ...*lang.Namer) (made []string, problem string, err error) {
+	made = make([]string, len(texts))
+	env := &lang.Env{Facts: facts}
+	var first *batch.Batch
+	for i, t := range texts {
+		switch {
+		case t == nil:
+			continue
+		case t.PerRecord && first == nil:
+			first = batches.Get().(*batch.Batch)
+			defer batches.Put(first)
+			if problem, err = p.first(in, first); err != nil || problem != "" {
+				return made, problem, err
+			}
+		}
+		b := first
+		if !t.PerRecord {
+			b = nil
+		}
+		var why string
+		if made[i], why = t.Text(env, b, 0); why != "" && problem == "" {
+			problem = why
+		}
+	}
+	return made, problem, nil
+}
+
+// first reads a file's first batch and splits it.
+func (p *Plan) first(in io.Reader, b *batch.Batch) (problem string, err error) {
+	defer defect(&err, "looking at the first record")
+	decoded, err := text.Decode(in, p.Charset)
+	if err != nil {
+		return "", fmt.Errorf("reading: %w", err)
+	}
+	reader, findings, err := p.Source.Open(decoded, p.Schema.Record.Names())
+	if err != nil {
+		return "", err
+	}
+	if reader == nil {
+		for _, f := range findings {
+			return f.Message, nil
+		}
+		return "it cannot be read as described", nil
+	}
+	b.Reset()
+	b.Turn, b.Next = nil, nil
+	if _, err := reader.Cut(b); err != nil && b.Records() == 0 {
+		return err.Error(), nil
+	}
+	if b.Records() == 0 {
+		return "it has no records", nil
+	}
+	b.First, b.Seq = 1, 1
+	reader.Split(b)
+	return "", nil
+}

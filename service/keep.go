@@ -1,0 +1,176 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"ydrion/route"
+	"ydrion/store"
+	"ydrion/workspace"
+)
+
+// housekeeping looks after deadlines, disks and what has been kept long enough,
+// until the service stops.
+func (s *Service) housekeeping() {
+	var disks, purged time.Time
+	for {
+		select {
+		case <-s.life.Done():
+			return
+		case <-time.After(expectEvery):
+		}
+		s.expect(s.life)
+		now := time.Now()
+		if now.Sub(disks) >= diskEvery {
+			disks = now
+			s.lookAtDisks()
+		}
+		if now.Sub(purged) >= purgeEvery {
+			purged = now
+			for name := range s.all() {
+				if _, err := s.Purge(s.life, name, false); err != nil && s.life.Err() == nil {
+					s.Log.Error("purging what has been kept long enough", "route", name, "error", err)
+				}
+			}
+		}
+	}
+}
+
+const (
+	diskEvery  = 15 * time.Second
+	purgeEvery = time.Hour
+	// A disk is low with less than that free, or that share of it.
+	lowBytes = 100 << 20
+	lowShare = 0.03
+)
+
+// lookAtDisks tells people of file systems that are nearly full.
+func (s *Service) lookAtDisks() {
+	folders := map[string]bool{s.Data: true}
+	for _, l := range s.all() {
+		l.mu.Lock()
+		c := l.compiled
+		l.mu.Unlock()
+		if c == nil {
+			continue
+		}
+		for _, f := range places(c) {
+			if path, err := s.resolve(f); err == nil {
+				folders[path] = true
+			}
+		}
+	}
+	seen := map[uint64]bool{}
+	for f := range folders {
+		info, err := s.FS.Look(f)
+		if err != nil || seen[info.Device] {
+			continue // it is not there yet, or has been looked at
+		}
+		seen[info.Device] = true
+		free, total, err := s.FS.Space(f)
+		if err != nil {
+			s.Log.Warn("the space on a disk is not known", "folder", f, "error", err)
+			continue
+		}
+		about := fmt.Sprintf("file system %d", info.Device)
+		if free < lowBytes || float64(free) < lowShare*float64(total) {
+			s.alert(store.Alert{Kind: "disk low", About: about, Message: fmt.Sprintf("the file system of %s has %d MiB free of %d MiB", f, free>>20, total>>20)}, false)
+		} else {
+			s.over("disk low", about)
+		}
+	}
+}
+
+// places are the folders that a route works in.
+func places(c *route.Compiled) []string {
+	out := []string{c.Listen.Folder, c.Rejected.Folder}
+	for _, d := range c.Good.To {
+		out = append(out, d.Folder)
+	}
+	return out
+}
+
+// Purge removes what a route need not keep any longer; with dry it only says
+// what that is.
+func (s *Service) Purge(ctx context.Context, name string, dry bool) (store.Purged, error) {
+	none := store.Purged{Route: name}
+	r, err := s.store.Route(ctx, name)
+	if err != nil {
+		return none, err
+	}
+	c, err := s.engine.Compiled(ctx, name, r.Revision)
+	if err != nil {
+		return none, err
+	}
+	before := func(keep time.Duration) time.Time {
+		if keep == workspace.Forever {
+			return time.Time{}
+		}
+		return time.Now().Add(-keep)
+	}
+	e := store.Expiry{Route: name, Originals: before(c.Keep.Originals), Rejects: before(c.Keep.Rejects), Records: before(c.Keep.Records)}
+	if c.Originals == workspace.Removed {
+		e.Originals = time.Now()
+	}
+	if dry {
+		return s.store.WouldPurge(ctx, e)
+	}
+	return s.purge(ctx, e)
+}
+
+func (s *Service) purge(ctx context.Context, e store.Expiry) (store.Purged, error) {
+	out := store.Purged{Route: e.Route}
+	for more := !e.Originals.IsZero(); more && ctx.Err() == nil; {
+		var gone []store.Original
+		var err error
+		if gone, more, err = s.store.ExpiredOriginals(ctx, e); err != nil {
+			return out, err
+		}
+		for _, o := range gone {
+			removed, err := s.engine.Archive.Remove(o.SHA256, func() (bool, error) { return s.store.Needed(ctx, o.SHA256) })
+			if err != nil {
+				return out, err
+			}
+			if removed {
+				out.Originals++
+				out.Bytes += o.Size
+			}
+		}
+	}
+	for more := !e.Rejects.IsZero(); more && ctx.Err() == nil; {
+		n, err := s.store.ExpiredRejects(ctx, e)
+		if err != nil {
+			return out, err
+		}
+		out.Rejects += n
+		more = n > 0
+	}
+	for more := !e.Records.IsZero(); more && ctx.Err() == nil; {
+		n, err := s.store.ExpiredPickups(ctx, e)
+		if err != nil {
+			return out, err
+		}
+		out.Pickups += n
+		more = n > 0
+	}
+	if out.Originals+out.Rejects+out.Pickups > 0 {
+		s.Log.Info("purged", "route", e.Route, "originals", out.Originals, "bytes", out.Bytes, "rejected_records", out.Rejects, "pickups", out.Pickups)
+	}
+	return out, nil
+}
+
+// PlaceLegalHold keeps a pickup, a route's pickups or all from being purged.
+func (s *Service) PlaceLegalHold(ctx context.Context, h store.LegalHold) (int64, error) {
+	return s.store.PlaceLegalHold(ctx, h)
+}
+
+// LiftLegalHold ends a legal hold.
+func (s *Service) LiftLegalHold(ctx context.Context, id int64) error {
+	return s.store.LiftLegalHold(ctx, id)
+}
+
+// LegalHolds lists legal holds, newest first.
+func (s *Service) LegalHolds(ctx context.Context) ([]store.LegalHold, error) {
+	return s.store.LegalHolds(ctx)
+}

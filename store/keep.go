@@ -1,0 +1,162 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Expiry says what of a route has been kept long enough: what ended before
+// these times. The zero time keeps.
+type Expiry struct {
+	Route                       string
+	Originals, Rejects, Records time.Time
+}
+
+// Purged is what was purged, or would be.
+type Purged struct {
+	Route     string `json:"route"`
+	Originals int64  `json:"originals" doc:"files in the archive"`
+	Bytes     int64  `json:"bytes" doc:"of these files"`
+	Rejects   int64  `json:"rejects" doc:"rejected records with their content"`
+	Pickups   int64  `json:"pickups" doc:"pickups with their runs and deliveries"`
+	Held      int64  `json:"under_legal_hold" doc:"pickups that would have been purged but for a legal hold"`
+}
+
+const (
+	ended    = `p.route = $1 and p.ended_at < $2 and p.state in ('delivered', 'rejected', 'withdrawn')`
+	legally  = `exists (select 1 from legal_holds h where h.lifted_at is null and (h.pickup = p.id or h.pickup = 0 and (h.route = p.route or h.route = '')))`
+	purgeMax = 1000 // pickups at a time: nobody waits long for a purge
+)
+
+// Original is a file of the archive that no pickup needs any more.
+type Original struct {
+	SHA256 string `db:"sha256"`
+	Size   int64  `db:"size"`
+}
+
+// ExpiredOriginals gives up the originals of up to a thousand pickups, and says
+// whose content no other pickup still needs. Those files can be removed.
+func (s *Store) ExpiredOriginals(ctx context.Context, e Expiry) (gone []Original, more bool, err error) {
+	err = s.in(ctx, "giving up originals", func(tx *sqlx.Tx) error {
+		var ids []int64
+		if err := tx.SelectContext(ctx, &ids, `select p.id from pickups p where `+ended+` and p.archived and not `+legally+` order by p.id limit $3 for update skip locked`, e.Route, e.Originals, purgeMax); err != nil {
+			return err
+		}
+		more = len(ids) == purgeMax
+		if len(ids) == 0 {
+			return nil
+		}
+		var sums []string
+		if err := tx.SelectContext(ctx, &sums, `update pickups set archived = false where id = any($1) returning coalesce(sha256, '')`, ids); err != nil {
+			return err
+		}
+		return tx.SelectContext(ctx, &gone, `select distinct p.sha256, p.size from pickups p where p.sha256 = any($1) and p.sha256 <> '' and not exists (select 1 from pickups o where o.sha256 = p.sha256 and o.archived) and not exists (select 1 from left_files l where l.sha256 = p.sha256)`, sums)
+	})
+	return gone, more, err
+}
+
+// Needed tells whether a pickup still needs an original: one may have come while
+// it was being given up.
+func (s *Store) Needed(ctx context.Context, sha256 string) (needed bool, err error) {
+	err = s.db.GetContext(ctx, &needed, `select exists (select 1 from pickups where sha256 = $1 and archived) or exists (select 1 from left_files where sha256 = $1)`, sha256)
+	return needed, err
+}
+
+// ExpiredRejects removes the rejected records of up to a thousand pickups.
+func (s *Store) ExpiredRejects(ctx context.Context, e Expiry) (n int64, err error) {
+	r, err := s.db.ExecContext(ctx, `delete from rejects where run in (select rp.run from pickups p join run_pickups rp on rp.pickup = p.id where `+ended+` and not `+legally+` and exists (select 1 from rejects j where j.run = rp.run) order by p.id limit $3)`, e.Route, e.Rejects, purgeMax)
+	if err != nil {
+		return 0, err
+	}
+	return r.RowsAffected()
+}
+
+// ExpiredPickups removes up to a thousand pickups with all about them, once
+// their originals are gone.
+func (s *Store) ExpiredPickups(ctx context.Context, e Expiry) (n int64, err error) {
+	err = s.in(ctx, "removing old pickups", func(tx *sqlx.Tx) error {
+		var ids, runs []int64
+		if err := tx.SelectContext(ctx, &ids, `select p.id from pickups p where `+ended+` and (not p.archived or p.sha256 is null) and not `+legally+` order by p.id limit $3 for update skip locked`, e.Route, e.Records, purgeMax); err != nil {
+			return err
+		}
+		n = int64(len(ids))
+		if n == 0 {
+			return nil
+		}
+		if err := tx.SelectContext(ctx, &runs, `select run from run_pickups where pickup = any($1)`, ids); err != nil {
+			return err
+		}
+		for _, statement := range []string{`delete from rejects where run = any($1)`, `delete from deliveries where run = any($1)`, `delete from run_sequences where run = any($1)`, `delete from run_pickups where run = any($1)`, `delete from runs where id = any($1)`} {
+			if _, err := tx.ExecContext(ctx, statement, runs); err != nil {
+				return err
+			}
+		}
+		_, err := tx.ExecContext(ctx, `delete from pickups where id = any($1)`, ids)
+		return err
+	})
+	return n, err
+}
+
+// WouldPurge counts what a purge would remove.
+func (s *Store) WouldPurge(ctx context.Context, e Expiry) (Purged, error) {
+	out := Purged{Route: e.Route}
+	if err := s.db.QueryRowxContext(ctx, `select count(*), coalesce(sum(p.size), 0)::bigint from pickups p where `+ended+` and p.archived and p.sha256 is not null and not `+legally, e.Route, e.Originals).Scan(&out.Originals, &out.Bytes); err != nil {
+		return out, err
+	}
+	if err := s.db.GetContext(ctx, &out.Rejects, `select count(*) from pickups p join run_pickups rp on rp.pickup = p.id join rejects j on j.run = rp.run where `+ended+` and not `+legally, e.Route, e.Rejects); err != nil {
+		return out, err
+	}
+	if err := s.db.GetContext(ctx, &out.Pickups, `select count(*) from pickups p where `+ended+` and not `+legally, e.Route, e.Records); err != nil {
+		return out, err
+	}
+	latest := e.Originals
+	for _, t := range []time.Time{e.Rejects, e.Records} {
+		if t.After(latest) {
+			latest = t
+		}
+	}
+	err := s.db.GetContext(ctx, &out.Held, `select count(*) from pickups p where `+ended+` and `+legally, e.Route, latest)
+	return out, err
+}
+
+// LegalHold keeps things from being purged.
+type LegalHold struct {
+	ID       int64      `db:"id" json:"id"`
+	Route    string     `db:"route" json:"route" doc:"empty: whatever the route"`
+	Pickup   int64      `db:"pickup" json:"pickup" doc:"0: all of the route"`
+	Because  string     `db:"because" json:"because"`
+	PlacedAt time.Time  `db:"placed_at" json:"placed_at"`
+	LiftedAt *time.Time `db:"lifted_at" json:"lifted_at,omitempty"`
+}
+
+// PlaceLegalHold keeps a pickup, a route's pickups or all from being purged.
+func (s *Store) PlaceLegalHold(ctx context.Context, h LegalHold) (id int64, err error) {
+	err = s.db.GetContext(ctx, &id, `insert into legal_holds (route, pickup, because) select $1::text, $2::bigint, $3 where ($1::text = '' or exists (select 1 from routes where name = $1)) and ($2::bigint = 0 or exists (select 1 from pickups where id = $2)) returning id`, h.Route, h.Pickup, h.Because)
+	return id, notFound(err)
+}
+
+// LiftLegalHold ends a legal hold.
+func (s *Store) LiftLegalHold(ctx context.Context, id int64) error {
+	return s.one(s.db.ExecContext(ctx, `update legal_holds set lifted_at = now() where id = $1 and lifted_at is null`, id))
+}
+
+// LegalHolds lists legal holds, newest first.
+func (s *Store) LegalHolds(ctx context.Context) ([]LegalHold, error) {
+	out := []LegalHold{}
+	err := s.db.SelectContext(ctx, &out, `select id, route, pickup, because, placed_at, lifted_at from legal_holds order by id desc limit 500`)
+	return out, err
+}
+
+// Dropped gives up the original of a pickup that its route does not keep, and
+// tells whether the file can be removed.
+func (s *Store) Dropped(ctx context.Context, pickup int64) (gone bool, err error) {
+	err = s.db.GetContext(ctx, &gone, `with d as (update pickups p set archived = false where id = $1 and not `+legally+` returning sha256)
+		select not exists (select 1 from pickups o, d where o.sha256 = d.sha256 and o.archived and o.id <> $1) and exists (select 1 from d)`, pickup)
+	if errors.Is(notFound(err), ErrNotFound) {
+		return false, nil
+	}
+	return gone, err
+}

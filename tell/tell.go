@@ -1,0 +1,140 @@
+// Package tell brings alerts to people who do not look at the console: to a
+// webhook, as JSON, or to mail addresses, as plain text (RFC 5322, over SMTP).
+package tell
+
+import (
+	"bytes"
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/wneessen/go-mail"
+
+	"ydrion/workspace"
+)
+
+// Note is what people are told.
+type Note struct {
+	ID          int64     `json:"id" doc:"the same note may come twice: it has the same number then"`
+	At          time.Time `json:"at"`
+	Kind        string    `json:"kind"`
+	Route       string    `json:"route"`
+	Pickup      int64     `json:"pickup"`
+	Message     string    `json:"message"`
+	Environment string    `json:"environment"`
+}
+
+// Wants tells whether a channel is for a note.
+func Wants(c *workspace.Channel, kind, route string) bool {
+	return matches(c.Kinds, kind) && (route == "" || matches(c.Routes, route))
+}
+
+func matches(patterns []string, s string) bool {
+	if len(patterns) == 0 {
+		return true
+	}
+	for _, p := range patterns {
+		if ok := workspace.MatchName(p, s); ok {
+			return true
+		}
+	}
+	return false
+}
+
+// timeout is how long a webhook or a mail server may take.
+const timeout = 20 * time.Second
+
+// Send brings a note to a channel.
+func Send(ctx context.Context, c *workspace.Channel, n Note) error {
+	ctx, cancel := context.WithTimeout(ctx, timeout)
+	defer cancel()
+	if c.Webhook != "" {
+		return post(ctx, c, n)
+	}
+	return send(ctx, c, n)
+}
+
+// post sends a note to a webhook. If the channel has a key, the body's HMAC-SHA-256
+// (RFC 2104) goes with it in a header.
+func post(ctx context.Context, c *workspace.Channel, n Note) error {
+	body, err := json.Marshal(n)
+	if err != nil {
+		return err
+	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, c.Webhook, bytes.NewReader(body))
+	if err != nil {
+		return err
+	}
+	r.Header.Set("Content-Type", "application/json")
+	if c.Secret != "" {
+		key := os.Getenv(c.Secret)
+		if key == "" {
+			return fmt.Errorf("the variable %s with the key of channel %s is not set", c.Secret, c.Name)
+		}
+		mac := hmac.New(sha256.New, []byte(key))
+		mac.Write(body)
+		r.Header.Set("Ydrion-Signature", "sha256="+hex.EncodeToString(mac.Sum(nil)))
+	}
+	answer, err := http.DefaultClient.Do(r)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	if _, err := io.Copy(io.Discard, io.LimitReader(answer.Body, 64<<10)); err != nil {
+		return err
+	}
+	if answer.StatusCode < 200 || answer.StatusCode > 299 {
+		return fmt.Errorf("%s answers %s", c.Webhook, answer.Status)
+	}
+	return nil
+}
+
+// send mails a note. The connection is encrypted if the server offers it.
+func send(ctx context.Context, c *workspace.Channel, n Note) error {
+	host, port, err := net.SplitHostPort(c.Server)
+	if err != nil {
+		return fmt.Errorf("the mail server %q: %w", c.Server, err)
+	}
+	number, err := strconv.Atoi(port)
+	if err != nil {
+		return fmt.Errorf("the mail server %q: %w", c.Server, err)
+	}
+	m := mail.NewMsg()
+	if err := m.From(c.From); err != nil {
+		return err
+	}
+	if err := m.To(c.To...); err != nil {
+		return err
+	}
+	m.SetMessageIDWithValue(fmt.Sprintf("alert-%d-%s@%s", n.ID, c.Name, domain(c.From)))
+	m.SetDate()
+	about := n.Route
+	if about == "" {
+		about = n.Environment
+	}
+	m.Subject(fmt.Sprintf("[ydrion] %s: %s", n.Kind, about))
+	m.SetBodyString(mail.TypeTextPlain, fmt.Sprintf("%s\n\n%s, %s, environment %s, alert %d\n", n.Message, n.Kind, n.At.Local().Format("2006-01-02 15:04:05"), n.Environment, n.ID))
+	client, err := mail.NewClient(host, mail.WithPort(number), mail.WithTLSPortPolicy(mail.TLSOpportunistic), mail.WithPort(number), mail.WithTimeout(timeout))
+	if err != nil {
+		return err
+	}
+	return client.DialAndSendWithContext(ctx, m)
+}
+
+func domain(address string) string {
+	_, domain, ok := strings.Cut(strings.TrimRight(address, ">"), "@")
+	if !ok {
+		return "localhost"
+	}
+	return domain
+}

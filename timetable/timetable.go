@@ -1,0 +1,189 @@
+// Package timetable says when something is due: on certain days, at certain
+// times or in a rhythm, within a window of the day, in a time zone.
+//
+// A day has a missing hour when clocks go forward and a doubled one when they
+// go back. A time in the missing hour is due at the end of the gap; a time in the
+// doubled hour is due once, the first time; a rhythm goes on through both.
+package timetable
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Clock is a time of the day in minutes after midnight; 24:00 is 1440.
+type Clock int
+
+// ParseClock reads 06:30.
+func ParseClock(s string) (Clock, error) {
+	var h, m int
+	if n, err := fmt.Sscanf(s, "%d:%d", &h, &m); err != nil || n != 2 || len(s) != 5 || m < 0 || m > 59 || h < 0 || h > 24 || h == 24 && m > 0 {
+		return 0, fmt.Errorf("%q is no time of the day such as 06:30", s)
+	}
+	return Clock(h*60 + m), nil
+}
+
+func (c Clock) String() string { return fmt.Sprintf("%02d:%02d", c/60, c%60) }
+
+// Days are days of the week; Sunday is 0.
+type Days [7]bool
+
+// EveryDay is all seven.
+var EveryDay = Days{true, true, true, true, true, true, true}
+
+var dayNames = []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}
+
+// ParseDays reads mon-fri, sat or mon,wed,fri-sun.
+func ParseDays(s string) (Days, error) {
+	var d Days
+	for _, part := range strings.Split(s, ",") {
+		first, last, isRange := strings.Cut(strings.ToLower(strings.TrimSpace(part)), "-")
+		i, j := slices.Index(dayNames, first), slices.Index(dayNames, last)
+		if !isRange {
+			j = i
+		}
+		if i < 0 || j < 0 {
+			return d, fmt.Errorf("%q is no day of the week or range such as mon-fri", strings.TrimSpace(part))
+		}
+		for ; ; i = (i + 1) % 7 {
+			d[i] = true
+			if i == j {
+				break
+			}
+		}
+	}
+	return d, nil
+}
+
+func (d Days) String() string {
+	if d == EveryDay {
+		return "every day"
+	}
+	var out []string
+	for i := range 7 {
+		if k := (i + 1) % 7; d[k] {
+			out = append(out, dayNames[k])
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+// Table is a timetable. At and Every exclude each other; with neither, it is
+// due at any moment within its window.
+type Table struct {
+	Days     Days
+	At       []Clock
+	Every    time.Duration
+	From, To Clock // the window of the day; To is 24:00 if there is none
+	Zone     *time.Location
+}
+
+// Always tells whether files are taken at any moment of the window rather than
+// at certain moments.
+func (t *Table) Always() bool { return len(t.At) == 0 && t.Every == 0 }
+
+// Open tells whether a moment lies in the window.
+func (t *Table) Open(at time.Time) bool {
+	at = at.In(t.Zone)
+	y, m, d := at.Date()
+	return t.Days[at.Weekday()] && !at.Before(Moment(y, m, d, t.From, t.Zone)) && at.Before(Moment(y, m, d, t.To, t.Zone))
+}
+
+// Next is the first moment after another at which it is due, or at which its
+// window opens. It is zero if there is none within two weeks (no day is named).
+func (t *Table) Next(after time.Time) time.Time {
+	y, m, d := after.In(t.Zone).Date()
+	for day := range 15 {
+		noon := time.Date(y, m, d+day, 12, 0, 0, 0, t.Zone)
+		if !t.Days[noon.Weekday()] {
+			continue
+		}
+		for _, due := range t.due(noon.Date()) {
+			if due.After(after) {
+				return due
+			}
+		}
+	}
+	return time.Time{}
+}
+
+// due lists the moments of one day in order.
+func (t *Table) due(y int, m time.Month, d int) []time.Time {
+	var out []time.Time
+	from, to := Moment(y, m, d, t.From, t.Zone), Moment(y, m, d, t.To, t.Zone)
+	switch {
+	case t.Every > 0:
+		for at := from; at.Before(to); at = at.Add(t.Every) {
+			out = append(out, at)
+		}
+	case len(t.At) > 0:
+		for _, c := range t.At {
+			out = append(out, Moment(y, m, d, c, t.Zone))
+		}
+		slices.SortFunc(out, time.Time.Compare)
+	default:
+		out = append(out, from)
+	}
+	return out
+}
+
+// Moment is when a clock in a zone first shows a time of a day; if it never
+// does, the end of the gap.
+func Moment(y int, m time.Month, d int, c Clock, zone *time.Location) time.Time {
+	h, min := int(c)/60, int(c)%60
+	t := time.Date(y, m, d, h, min, 0, 0, zone)
+	wanted := time.Date(y, m, d, h, min, 0, 0, time.UTC)
+	shown := func(t time.Time) time.Time {
+		_, offset := t.Zone()
+		return time.Unix(t.Unix()+int64(offset), 0).UTC()
+	}
+	begin, end := t.ZoneBounds()
+	switch {
+	case shown(t).After(wanted):
+		return begin.In(zone)
+	case shown(t).Before(wanted):
+		return end.In(zone)
+	case begin.IsZero():
+		return t
+	}
+	// It may have been shown before the clock went back.
+	_, now := t.Zone()
+	_, before := begin.Add(-time.Second).In(zone).Zone()
+	if earlier := t.Add(time.Duration(now-before) * time.Second); earlier.Before(begin) && shown(earlier).Equal(wanted) {
+		return earlier
+	}
+	return t
+}
+
+// String says the timetable in words.
+func (t *Table) String() string {
+	var b strings.Builder
+	b.WriteString(t.Days.String())
+	switch {
+	case t.Every > 0:
+		fmt.Fprintf(&b, " every %s", Short(t.Every))
+	case len(t.At) > 0:
+		for i, c := range t.At {
+			b.WriteString([]string{" at ", ", "}[min(i, 1)] + c.String())
+		}
+	}
+	if t.From > 0 || t.To < 24*60 {
+		fmt.Fprintf(&b, " from %s to %s", t.From, t.To)
+	}
+	fmt.Fprintf(&b, " (%s)", t.Zone)
+	return b.String()
+}
+
+// Short prints a duration without zero parts: 15m, not 15m0s.
+func Short(d time.Duration) string {
+	s := d.String()
+	if strings.HasSuffix(s, "m0s") {
+		s = strings.TrimSuffix(s, "0s")
+	}
+	if strings.HasSuffix(s, "h0m") {
+		s = strings.TrimSuffix(s, "0m")
+	}
+	return s
+}

@@ -1,0 +1,537 @@
+package workspace
+
+import (
+	"fmt"
+	"io/fs"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"ydrion/core/format/csv"
+	"ydrion/core/place"
+	"ydrion/core/text"
+	"ydrion/timetable"
+)
+
+// Route is a route as its file says it.
+type Route struct {
+	File  string
+	Name  string
+	Notes string
+	Listen
+	Order      Order
+	Duplicates Duplicates
+	Read
+	Check
+	Map    string // file
+	Good   Good
+	Retry  Retry
+	Keep   Keep
+	Expect []Expectation
+	// Rejected is where rejected records and files go.
+	Rejected Destination
+	Places   map[string]place.Place // of the settings, by key
+}
+
+// Listen says which files a route picks up, and when.
+type Listen struct {
+	Folder     string // may begin with {place}
+	Names      string // wildcard, empty if Expression is set
+	Expression *regexp.Regexp
+	Ignore     []string // wildcards of names that are never looked at
+	Subfolders bool
+	Notice     Notice
+	Rhythm     time.Duration // of repeated looking
+	Quiet      time.Duration // how long a file must have been left alone
+	Marker     string        // a text: the name of the file beside it that says that it is complete
+	EndsWith   *regexp.Regexp
+	Since      time.Time // files changed before are left where they are
+	Originals  Originals
+	Changes    bool // a changed file is a pickup too (originals are left)
+	Gone       bool // a file that disappears is one too
+	Timetable  *timetable.Table
+}
+
+// Notice is how files are noticed.
+type Notice string
+
+const (
+	ByEvents Notice = "events" // kernel events besides repeated looking
+	ByLooks  Notice = "looks"  // repeated looking alone, for shares
+	OnDemand Notice = "asked"  // only when somebody asks
+)
+
+// Originals says what becomes of a file that was picked up.
+type Originals string
+
+const (
+	Taken   Originals = "taken"   // out of the inbox, into the archive
+	Left    Originals = "left"    // where it is; known by its content
+	Removed Originals = "removed" // not kept once it is delivered
+)
+
+// usualIgnore are names of files that are not complete, or not meant for us.
+var usualIgnore = []string{"*.tmp", "*.temp", "*.part", "*.partial", "*.swp", "~*", "*~"}
+
+// Matches tells whether a file name (without its folder) is one of the route's.
+func (l *Listen) Matches(name string) bool {
+	if strings.HasPrefix(name, ".") {
+		return false
+	}
+	if l.Expression != nil {
+		if !l.Expression.MatchString(name) {
+			return false
+		}
+	} else if ok, err := doublestar.Match(l.Names, name); !ok || err != nil {
+		return false
+	}
+	for _, pattern := range l.Ignore {
+		if ok, err := doublestar.Match(pattern, name); ok && err == nil {
+			return false
+		}
+	}
+	return true
+}
+
+// Order says what must stay in order.
+type Order struct {
+	By    string // arrival, name, time, or a text with expressions over the content
+	Lane  string // none, all, or a text with expressions: files with the same one stay in order
+	Holds bool   // whether a pickup that cannot go on holds those behind it in its lane
+}
+
+// OnDuplicate is what becomes of a file that came before.
+type OnDuplicate string
+
+const (
+	Pass   OnDuplicate = "pass"
+	Warn   OnDuplicate = "warn"
+	Hold   OnDuplicate = "hold"
+	Reject OnDuplicate = "reject"
+)
+
+// Duplicates says what happens when a file comes a second time.
+type Duplicates struct {
+	Content OnDuplicate // the same bytes
+	Key     string      // a text with expressions over the first record
+	SameKey OnDuplicate
+}
+
+// Read says how files are read.
+type Read struct {
+	Format  string
+	Charset text.Charset
+	Dialect csv.Dialect
+}
+
+// Check says what records must look like and how many may be wrong.
+type Check struct {
+	Schema   string
+	Tolerate float64 // share of rejected records above which a file is rejected whole; -1: any
+}
+
+// Good says where good records go.
+type Good struct {
+	Name      string // with expressions in braces
+	PerRecord bool   // one file for each record
+	After     string // follows every record
+	To        []Destination
+}
+
+// WhenTaken is what happens when a name is taken at the destination.
+type WhenTaken string
+
+const (
+	Count       WhenTaken = "count"            // a number is added to the name
+	Replace     WhenTaken = "replace"          // the new file takes the place of the former
+	ReplaceKeep WhenTaken = "replace and keep" // and the former is kept beside it with a number
+	HoldTaken   WhenTaken = "hold"             // the delivery waits for a person
+)
+
+// Destination is a folder and how files come into it.
+type Destination struct {
+	Folder string
+	Name   string // overrides the output's name; empty: that one
+	When   string // a condition; empty: always
+	Taken  WhenTaken
+	Mode   fs.FileMode // permissions, 0: as they come
+	Owner  string      // user:group, empty: as it comes
+	Place  string      // key of its place in Route.Places
+}
+
+// Retry says how long a delivery that fails is tried again by itself.
+type Retry struct {
+	For time.Duration // then it waits for a person
+}
+
+// Forever says that something is kept without end.
+const Forever = time.Duration(-1)
+
+// Keep says how long things are kept after a pickup has ended.
+type Keep struct {
+	Originals, Rejects, Records time.Duration
+}
+
+// Expectation is what should have come by a time.
+type Expectation struct {
+	Name     string
+	Names    string // wildcard
+	By       timetable.Table
+	From     timetable.Clock // files count from then on; the same day if before By, else the day before
+	Least    int
+	Most     int // 0: any number
+	Smallest int64
+	Place    place.Place
+}
+
+var goodName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]*$`)
+
+func (w *Workspace) route(file string) {
+	before := len(w.Findings)
+	m := parseYAML(file, w.Files[file], &w.Findings)
+	if m == nil {
+		return
+	}
+	r := &Route{File: file, Places: map[string]place.Place{}}
+	r.Name, r.Notes = m.required("route"), m.text("notes")
+	if r.Name != "" && !goodName.MatchString(r.Name) {
+		m.bad(m.where("route"), "workspace.name", "a route's name is made of small letters, digits and hyphens")
+	}
+	r.listen(m.sub("listen"))
+	r.order(m.sub("order"))
+	r.duplicates(m.sub("duplicates"))
+	r.read(m.sub("read"))
+	check := m.sub("check")
+	r.Check = Check{Schema: check.required("schema"), Tolerate: check.percent("tolerate")}
+	r.Places["check.schema"] = check.where("schema")
+	check.done()
+	r.Map = m.required("map")
+	r.Places["map"] = m.where("map")
+	r.deliver(m.sub("deliver"))
+	r.keep(m.sub("keep"))
+	for _, e := range m.each("expect") {
+		r.expect(e)
+	}
+	m.done()
+	if w.Findings[before:].HasErrors() {
+		return
+	}
+	if other, twice := w.Routes[r.Name]; twice {
+		m.bad(m.where("route"), "workspace.name", "%s is called %q too", other.File, r.Name)
+		return
+	}
+	w.Routes[r.Name] = r
+}
+
+func (r *Route) listen(m *mapping) {
+	r.Listen = Listen{Folder: m.required("folder"), Names: m.text("names"), Subfolders: m.flag("subfolders", false), Rhythm: m.duration("rhythm", 30*time.Second), Quiet: m.duration("quiet", 0), Since: m.time("since"), Marker: m.text("marker")}
+	r.Notice = Notice(m.oneOf("notice", string(ByEvents), string(ByEvents), string(ByLooks), string(OnDemand)))
+	r.Originals = Originals(m.oneOf("originals", string(Taken), string(Taken), string(Left), string(Removed)))
+	r.Changes, r.Gone = m.flag("changed files", true), m.flag("files that disappear", false)
+	if r.Gone && r.Originals != Left {
+		m.bad(m.where("files that disappear"), "workspace.value", "only files that are left where they are can be missed; say `originals: left`")
+	}
+	if r.Rhythm < 100*time.Millisecond {
+		m.bad(m.where("rhythm"), "workspace.value", "listen.rhythm must be 100ms or more")
+	}
+	r.Places["listen"], r.Places["listen.folder"], r.Places["listen.marker"] = m.at, m.where("folder"), m.where("marker")
+	r.names(m)
+	r.Ignore = usualIgnore
+	if m.has("ignore") {
+		r.Ignore = m.list("ignore")
+	}
+	for _, p := range r.Ignore {
+		if !doublestar.ValidatePattern(p) {
+			m.bad(m.where("ignore"), "workspace.value", "%q is no wildcard pattern", p)
+		}
+	}
+	if last := m.text("last line"); last != "" {
+		var err error
+		if r.EndsWith, err = regexp.Compile(last); err != nil {
+			m.bad(m.where("last line"), "workspace.value", "the expression is no regular expression: %v", err)
+		}
+	}
+	if m.has("timetable") {
+		r.Timetable = m.sub("timetable").timetable()
+	}
+	m.done()
+}
+
+func (r *Route) names(m *mapping) {
+	expression := m.text("expression")
+	switch {
+	case r.Names != "" && expression != "":
+		m.bad(m.where("expression"), "workspace.value", "names and expression cannot both be given")
+	case expression != "":
+		var err error
+		if r.Expression, err = regexp.Compile(expression); err != nil {
+			m.bad(m.where("expression"), "workspace.value", "the expression is no regular expression: %v", err)
+		}
+	case r.Names == "":
+		r.Names = "*"
+	case strings.Contains(r.Names, "/"):
+		m.bad(m.where("names"), "workspace.value", "names are matched without their folder; say `subfolders: true` for the folders below")
+	case !doublestar.ValidatePattern(r.Names):
+		m.bad(m.where("names"), "workspace.value", "%q is no wildcard pattern", r.Names)
+	}
+}
+
+// timetable reads days, at, every, from, to and zone.
+func (m *mapping) timetable() *timetable.Table {
+	t := &timetable.Table{Days: timetable.EveryDay, To: 24 * 60, Zone: m.zone("zone")}
+	if days := m.text("days"); days != "" {
+		var err error
+		if t.Days, err = timetable.ParseDays(days); err != nil {
+			m.bad(m.where("days"), "workspace.value", "%v", err)
+		}
+	}
+	for _, at := range m.listOrText("at") {
+		c, err := timetable.ParseClock(at)
+		if err != nil {
+			m.bad(m.where("at"), "workspace.value", "%v", err)
+		}
+		t.At = append(t.At, c)
+	}
+	t.Every = m.duration("every", 0)
+	t.From, t.To = m.clock("from", 0), m.clock("to", 24*60)
+	switch {
+	case len(t.At) > 0 && (t.Every > 0 || m.has("from") || m.has("to")):
+		m.bad(m.where("at"), "workspace.value", "a timetable has either certain times (at) or a window (from, to) with or without a rhythm (every)")
+	case t.Every > 0 && t.Every < time.Minute:
+		m.bad(m.where("every"), "workspace.value", "a timetable's rhythm is a minute or more; without one, files are taken as they come")
+	case t.From >= t.To:
+		m.bad(m.where("to"), "workspace.value", "the window must end after it begins, on the same day")
+	}
+	m.done()
+	return t
+}
+
+func (m *mapping) clock(key string, usual timetable.Clock) timetable.Clock {
+	s := m.text(key)
+	if s == "" {
+		return usual
+	}
+	c, err := timetable.ParseClock(s)
+	if err != nil {
+		m.bad(m.where(key), "workspace.value", "%v", err)
+	}
+	return c
+}
+
+func (m *mapping) zone(key string) *time.Location {
+	s := m.text(key)
+	if s == "" {
+		return time.Local
+	}
+	z, err := time.LoadLocation(s)
+	if err != nil {
+		m.bad(m.where(key), "workspace.value", "%q is no time zone such as Europe/Dublin", s)
+		return time.Local
+	}
+	return z
+}
+
+func (r *Route) order(m *mapping) {
+	r.Order = Order{By: m.text("by"), Lane: m.text("lane")}
+	if r.Order.By == "" {
+		r.Order.By = "arrival"
+	}
+	if r.Order.Lane == "" {
+		r.Order.Lane = "none"
+	}
+	r.Order.Holds = m.oneOf("failure", "passes", "passes", "holds") == "holds"
+	if r.Order.Holds && r.Order.Lane == "none" {
+		m.bad(m.where("failure"), "workspace.value", "a failure can only hold those behind it in its lane; say `lane: all`, or what the files of one lane have in common")
+	}
+	r.Places["order.lane"], r.Places["order.by"] = m.where("lane"), m.where("by")
+	m.done()
+}
+
+func (r *Route) duplicates(m *mapping) {
+	what := []string{string(Warn), string(Pass), string(Hold), string(Reject)}
+	r.Duplicates = Duplicates{Content: OnDuplicate(m.oneOf("content", string(Warn), what...)), Key: m.text("key"), SameKey: OnDuplicate(m.oneOf("same key", string(Hold), what...))}
+	r.Places["duplicates.key"] = m.where("key")
+	m.done()
+}
+
+func (r *Route) read(m *mapping) {
+	r.Format = m.oneOf("format", "csv", "csv")
+	set := m.text("encoding")
+	if set == "" {
+		set = "utf-8"
+	}
+	var err error
+	if r.Charset, err = text.ParseCharset(set); err != nil {
+		m.bad(m.where("encoding"), "workspace.value", "%v", err)
+	}
+	character := func(key string) byte {
+		s := m.text(key)
+		switch {
+		case s == "":
+			return 0
+		case s == "tab":
+			return '\t'
+		case len(s) == 1:
+			return s[0]
+		}
+		m.bad(m.where(key), "workspace.value", "read.%s must be one character, or tab", key)
+		return 0
+	}
+	d := &r.Dialect
+	d.Delimiter = character("delimiter")
+	if m.text("quote") == "none" {
+		d.NoQuote = true
+	} else {
+		d.Quote = character("quote")
+	}
+	d.NoHeading, d.Columns, d.Skip = !m.flag("heading", true), m.list("columns"), m.number("skip")
+	if err := d.Validate(); err != nil {
+		m.bad(m.at, "workspace.value", "%v", err)
+	}
+	r.Places["read"] = m.at
+	m.done()
+}
+
+func (r *Route) deliver(m *mapping) {
+	good := m.sub("good")
+	r.Good = Good{Name: good.required("name"), After: good.text("after each")}
+	r.Good.PerRecord = good.oneOf("one file per", "pickup", "record", "pickup") == "record"
+	r.Places["deliver.good.name"] = good.where("name")
+	if good.has("to") {
+		for i, to := range good.each("to") {
+			r.Good.To = append(r.Good.To, r.destination(to, fmt.Sprintf("deliver.good.to[%d]", i), true))
+			to.done()
+		}
+		if good.has("folder") {
+			good.bad(good.where("folder"), "workspace.value", "either one folder or a list of destinations (to) is given")
+		}
+		good.get("folder")
+	}
+	if len(r.Good.To) == 0 {
+		r.Good.To = []Destination{r.destination(good, "deliver.good", false)}
+	}
+	good.done()
+	rejected := m.sub("rejected")
+	r.Rejected = r.destination(rejected, "deliver.rejected", false)
+	rejected.done()
+	retry := m.sub("retry")
+	r.Retry.For = retry.span("for", 7*24*time.Hour)
+	retry.done()
+	m.done()
+}
+
+var ownerForm = regexp.MustCompile(`^[A-Za-z0-9_.-]*(:[A-Za-z0-9_.-]+)?$`)
+
+func (r *Route) destination(m *mapping, key string, listed bool) Destination {
+	d := Destination{Folder: m.required("folder"), Place: key}
+	r.Places[key+".folder"] = m.where("folder")
+	if listed {
+		d.Name, d.When = m.text("name"), m.text("when")
+		r.Places[key+".name"], r.Places[key+".when"] = m.where("name"), m.where("when")
+	}
+	d.Taken = WhenTaken(m.oneOf("name taken", string(Count), string(Count), string(Replace), string(ReplaceKeep), string(HoldTaken)))
+	if s := m.text("permissions"); s != "" {
+		n, err := strconv.ParseUint(s, 8, 32)
+		if err != nil || n == 0 || n > 0o777 || len(s) < 3 {
+			m.bad(m.where("permissions"), "workspace.value", "permissions are given in octal digits such as \"0640\"")
+		}
+		d.Mode = fs.FileMode(n)
+	}
+	if d.Owner = m.text("owner"); !ownerForm.MatchString(d.Owner) {
+		m.bad(m.where("owner"), "workspace.value", "the owner is given as user, user:group or :group")
+	}
+	return d
+}
+
+func (r *Route) keep(m *mapping) {
+	r.Keep = Keep{Originals: m.span("originals", Forever), Rejects: m.span("rejects", Forever), Records: m.span("records", Forever)}
+	if k := r.Keep; k.Records != Forever && (k.Originals == Forever || k.Originals > k.Records) {
+		m.bad(m.where("records"), "workspace.value", "what is recorded about a pickup must be kept at least as long as its original; say `originals:` too")
+	}
+	m.done()
+}
+
+var counts = regexp.MustCompile(`^(\d+)(?:\.\.(\d*))?$`)
+
+func (r *Route) expect(m *mapping) {
+	e := Expectation{Name: m.text("name"), Names: m.text("files"), Least: 1, Smallest: m.bytes("smallest"), Place: m.at}
+	if e.Names == "" {
+		e.Names = "*"
+	}
+	if e.Name == "" {
+		e.Name = e.Names
+	}
+	if !doublestar.ValidatePattern(e.Names) {
+		m.bad(m.where("files"), "workspace.value", "%q is no wildcard pattern", e.Names)
+	}
+	e.By = timetable.Table{Days: timetable.EveryDay, To: 24 * 60, Zone: m.zone("zone"), At: []timetable.Clock{m.clock("by", 24*60)}}
+	if m.required("by"); m.has("days") {
+		var err error
+		if e.By.Days, err = timetable.ParseDays(m.text("days")); err != nil {
+			m.bad(m.where("days"), "workspace.value", "%v", err)
+		}
+	}
+	e.From = m.clock("from", 0)
+	if s := m.text("count"); s != "" {
+		part := counts.FindStringSubmatch(s)
+		if part == nil {
+			m.bad(m.where("count"), "workspace.value", "count is a number such as 4, or a range such as 1..4 or 2..")
+		} else {
+			e.Least, _ = strconv.Atoi(part[1])
+			if !strings.Contains(s, "..") {
+				e.Most = e.Least
+			}
+			if part[2] != "" {
+				e.Most, _ = strconv.Atoi(part[2])
+			}
+			if e.Most > 0 && e.Most < e.Least {
+				m.bad(m.where("count"), "workspace.value", "the range %s is upside down", s)
+			}
+		}
+	}
+	if slices.ContainsFunc(r.Expect, func(o Expectation) bool { return o.Name == e.Name }) {
+		m.bad(m.at, "workspace.name", "two expectations are called %q; give them names", e.Name)
+	}
+	m.done()
+	r.Expect = append(r.Expect, e)
+}
+
+// Window is the time in which files count for a deadline.
+func (e *Expectation) Window(due time.Time) (from, to time.Time) {
+	y, m, d := due.In(e.By.Zone).Date()
+	from = timetable.Moment(y, m, d, e.From, e.By.Zone)
+	if !from.Before(due) {
+		from = timetable.Moment(y, m, d-1, e.From, e.By.Zone)
+	}
+	return from, due
+}
+
+// String says an expectation in words.
+func (e *Expectation) String() string {
+	count := fmt.Sprintf("%d or more", e.Least)
+	switch {
+	case e.Most == e.Least:
+		count = strconv.Itoa(e.Least)
+	case e.Most > 0:
+		count = fmt.Sprintf("%d to %d", e.Least, e.Most)
+	}
+	files := "files"
+	if e.Most == 1 {
+		files = "file"
+	}
+	s := fmt.Sprintf("%s %s named %s by %s, %s (%s)", count, files, e.Names, e.By.At[0], e.By.Days, e.By.Zone)
+	if e.Smallest > 0 {
+		s += fmt.Sprintf(", each of at least %d bytes", e.Smallest)
+	}
+	return s
+}
+
+// MatchName tells whether a name matches a wildcard.
+func MatchName(pattern, name string) bool {
+	ok, err := doublestar.Match(pattern, name)
+	return ok && err == nil
+}
