@@ -519,7 +519,7 @@ func (c *Conductor) publishNamed(it *item, d store.Delivery) (deliver.Outcome, e
 	for n := 1; ; n++ {
 		name := deliver.Counted(d.Name, n)
 		if n > 1 {
-			if err := c.e.Store.Rename(c.work, c.node, d.Run, d.Ord, name); err != nil {
+			if err := c.e.Store.Rename(c.work, c.node, store.RunOf{Run: d.Run, Pickup: it.Pickup}, d.Ord, name); err != nil {
 				return deliver.Taken, err
 			}
 		}
@@ -538,9 +538,9 @@ func (c *Conductor) conclude(done []*item) {
 	if len(done) == 0 {
 		return
 	}
-	runs := make([]int64, len(done))
+	runs := make([]store.RunOf, len(done))
 	for i, it := range done {
-		runs[i] = *it.Run
+		runs[i] = store.RunOf{Run: *it.Run, Pickup: it.Pickup}
 	}
 	states, err := c.e.Store.Published(c.work, c.node, runs)
 	if err != nil {

@@ -65,7 +65,7 @@ type AlertFilter struct {
 // Alerts lists alerts, newest first.
 func (s *Store) Alerts(ctx context.Context, f AlertFilter) ([]Alert, error) {
 	out := []Alert{}
-	err := s.db.SelectContext(ctx, &out, `select `+alertColumns+` from alerts where ($1 = '' or route = $1) and ($2 = 0 or id < $2) and (not $3 or seen_at is null and (ended_at is null or kind in ('rejected', 'missing', 'late', 'surplus', 'small', 'duplicate'))) order by id desc limit $4`, f.Route, f.Before, f.Open, f.Limit)
+	err := s.lists.SelectContext(ctx, &out, `select `+alertColumns+` from alerts where ($1 = '' or route = $1) and ($2 = 0 or id < $2) and (not $3 or seen_at is null and (ended_at is null or kind in ('rejected', 'missing', 'late', 'surplus', 'small', 'duplicate'))) order by id desc limit $4`, f.Route, f.Before, f.Open, f.Limit)
 	return out, err
 }
 

@@ -113,14 +113,14 @@ func (s *Store) Pickups(ctx context.Context, f Filter) ([]Pickup, error) {
 	}
 	args = append(args, f.Limit)
 	out := []Pickup{}
-	err := s.db.SelectContext(ctx, &out, query+fmt.Sprintf(" order by p.id desc limit $%d", len(args)), args...)
+	err := s.lists.SelectContext(ctx, &out, query+fmt.Sprintf(" order by p.id desc limit $%d", len(args)), args...)
 	return out, err
 }
 
 // Pickup gives one pickup.
 func (s *Store) Pickup(ctx context.Context, id int64) (Pickup, error) {
 	var p Pickup
-	err := s.db.GetContext(ctx, &p, pickupColumns+` where p.id = $1`, id)
+	err := s.lists.GetContext(ctx, &p, pickupColumns+` where p.id = $1`, id)
 	return p, notFound(err)
 }
 
@@ -158,7 +158,7 @@ const runColumns = `select r.id, rp.pickup, r.route, r.revision, v.number, r.sta
 // Runs lists the runs of a pickup, newest first, with their first deliveries.
 func (s *Store) Runs(ctx context.Context, pickup int64) ([]Run, error) {
 	out := []Run{}
-	if err := s.db.SelectContext(ctx, &out, runColumns+` where rp.pickup = $1 order by r.id desc`, pickup); err != nil {
+	if err := s.lists.SelectContext(ctx, &out, runColumns+` where rp.pickup = $1 order by r.id desc`, pickup); err != nil {
 		return nil, err
 	}
 	for i := range out {
@@ -172,7 +172,7 @@ func (s *Store) Runs(ctx context.Context, pickup int64) ([]Run, error) {
 // Run gives one run.
 func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
 	var r Run
-	if err := s.db.GetContext(ctx, &r, runColumns+` where r.id = $1`, id); err != nil {
+	if err := s.lists.GetContext(ctx, &r, runColumns+` where r.id = $1`, id); err != nil {
 		return r, notFound(err)
 	}
 	return r, s.complete(ctx, &r)
@@ -183,7 +183,7 @@ func (s *Store) complete(ctx context.Context, r *Run) error {
 	if err := json.Unmarshal(r.RawFindings, &r.Findings); err != nil {
 		return fmt.Errorf("findings of run %d: %w", r.ID, err)
 	}
-	return s.db.SelectContext(ctx, &r.Deliveries, `select `+deliveryColumns+` from deliveries where run = $1 and (kind <> 'good' or ord <= 200 or state in ('open', 'uncertain') and ord <= 1000) order by ord`, r.ID)
+	return s.lists.SelectContext(ctx, &r.Deliveries, `select `+deliveryColumns+` from deliveries where run = $1 and (kind <> 'good' or ord <= 200 or state in ('open', 'uncertain') and ord <= 1000) order by ord`, r.ID)
 }
 
 // Rejects lists the rejected records of a run in their order, after a record.
@@ -194,7 +194,7 @@ func (s *Store) Rejects(ctx context.Context, run, after int64, limit int) ([]Rej
 		Raw      []byte
 		Findings []byte
 	}
-	if err := s.db.SelectContext(ctx, &rows, `select record, line, raw, findings from rejects where run = $1 and record > $2 order by record limit $3`, run, after, limit); err != nil {
+	if err := s.lists.SelectContext(ctx, &rows, `select record, line, raw, findings from rejects where run = $1 and record > $2 order by record limit $3`, run, after, limit); err != nil {
 		return nil, err
 	}
 	out := make([]Reject, len(rows))
@@ -226,7 +226,7 @@ type Tally struct {
 // What is open, held or uncertain is counted whenever it came.
 func (s *Store) Tallies(ctx context.Context, since time.Time) (map[string]Tally, error) {
 	var rows []Tally
-	err := s.db.SelectContext(ctx, &rows, `with t as (select route, sum(pickups)::bigint as pickups, sum(records_in)::bigint as records_in, sum(good)::bigint as good, sum(rejected)::bigint as rejected, sum(filtered)::bigint as filtered, sum(whole)::bigint as whole
+	err := s.lists.SelectContext(ctx, &rows, `with t as (select route, sum(pickups)::bigint as pickups, sum(records_in)::bigint as records_in, sum(good)::bigint as good, sum(rejected)::bigint as rejected, sum(filtered)::bigint as filtered, sum(whole)::bigint as whole
 			from tallies where quarter >= $1 group by route),
 		o as (select route, count(*) filter (where state = 'held') as held, count(*) filter (where state = 'uncertain') as uncertain, count(*) filter (where state in ('claimed', 'taken', 'committed')) as open
 			from pickups where state in ('claimed', 'taken', 'committed', 'held', 'uncertain') group by route)
@@ -256,7 +256,7 @@ type Lane struct {
 // HeldLanes lists the lanes whose first open pickup cannot go on.
 func (s *Store) HeldLanes(ctx context.Context, route string) ([]Lane, error) {
 	out := []Lane{}
-	err := s.db.SelectContext(ctx, &out, `with o as (select route, lane, id, name, state, reason, next_try, passed, row_number() over (partition by route, lane order by id) as place, count(*) over (partition by route, lane) as members
+	err := s.lists.SelectContext(ctx, &out, `with o as (select route, lane, id, name, state, reason, next_try, passed, row_number() over (partition by route, lane order by id) as place, count(*) over (partition by route, lane) as members
 			from pickups where state in ('claimed', 'taken', 'committed', 'held', 'uncertain') and lane is not null and not passed and ($1 = '' or route = $1))
 		select route, lane, id as pickup, name, state, reason, next_try, members - 1 as behind from o where place = 1 and state in ('held', 'uncertain') order by route, id limit 500`, route)
 	return out, err
@@ -265,6 +265,6 @@ func (s *Store) HeldLanes(ctx context.Context, route string) ([]Lane, error) {
 // Overtakes gives the latest delivered pickup of a pickup's lane if it is
 // younger: running the older one again would overtake it. It is 0 if none is.
 func (s *Store) Overtakes(ctx context.Context, pickup int64) (younger int64, err error) {
-	err = s.db.GetContext(ctx, &younger, `select coalesce((select o.id from pickups o where o.route = p.route and o.lane = p.lane and o.id > p.id and o.state = 'delivered' order by o.id desc limit 1), 0) from pickups p where p.id = $1`, pickup)
+	err = s.lists.GetContext(ctx, &younger, `select coalesce((select o.id from pickups o where o.route = p.route and o.lane = p.lane and o.id > p.id and o.state = 'delivered' order by o.id desc limit 1), 0) from pickups p where p.id = $1`, pickup)
 	return younger, notFound(err)
 }

@@ -115,8 +115,8 @@ func (s *Store) Taken(ctx context.Context, node int64, route string, taken []Tak
 		l as (insert into run_pickups (run, pickup, ord) select run, pickup, 1 from t),
 		p as (update pickups set state = 'taken', reason = '', next_try = null, sha256 = t.sum, size = t.size, run = t.run, taken_at = now() from t where pickups.id = t.pickup)
 		select t.pickup, t.run, coalesce(b.id, 0), coalesce(b.name, ''), coalesce(k.id, 0), coalesce(k.name, '') from t
-			left join lateral (select id, name from pickups o where o.sha256 = t.sum and o.route = $2 and o.id < t.pickup and o.state <> 'withdrawn' order by o.id limit 1) b on true
-			left join lateral (select id, name from pickups o where o.business_key = t.business_key and o.route = $2 and o.id < t.pickup and o.state <> 'withdrawn' order by o.id limit 1) k on true`,
+			left join lateral (select id, name from pickups o where o.sha256 = t.sum and o.route = $2 and o.id < t.pickup and o.state <> 'withdrawn' order by o.sha256, o.id limit 1) b on true
+			left join lateral (select id, name from pickups o where o.business_key = t.business_key and o.route = $2 and o.id < t.pickup and o.state <> 'withdrawn' order by o.route, o.business_key, o.id limit 1) k on true`,
 		node, route, ids, sums, sizes, revisions, nows)
 	if err != nil {
 		return nil, fmt.Errorf("recording that files were taken: %w", err)
@@ -420,8 +420,8 @@ func (s *Store) Open(ctx context.Context, run int64, after, limit int) ([]Delive
 }
 
 // Rename records that an output will get another name, before it gets it.
-func (s *Store) Rename(ctx context.Context, node, run int64, ord int, name string) error {
-	return s.one(s.db.ExecContext(ctx, `update deliveries set name = $4 where run = $2 and ord = $3 and exists (select 1 from pickups p where p.run = $2 and p.node = $1)`, node, run, ord, name))
+func (s *Store) Rename(ctx context.Context, node int64, of RunOf, ord int, name string) error {
+	return s.one(s.db.ExecContext(ctx, `update deliveries set name = $5 where run = $2 and ord = $4 and exists (select 1 from pickups p where p.id = $3 and p.run = $2 and p.node = $1)`, node, of.Run, of.Pickup, ord, name))
 }
 
 // Part records that some outputs of a run are visible, before all are.
@@ -436,16 +436,24 @@ func (s *Store) Uncertain(ctx context.Context, run int64, ords []int, reason str
 	return err
 }
 
+// RunOf is a run and its pickup.
+type RunOf struct{ Run, Pickup int64 }
+
 // Published records that all outputs of runs are visible and ends their
 // pickups, whose states it gives by number. Should this record be lost, publishing
 // again finds every output published.
-func (s *Store) Published(ctx context.Context, node int64, runs []int64) (map[int64]string, error) {
-	rows, err := s.pools[1].Query(ctx, `with d as (update deliveries set state = 'published', published_at = now(), reason = '' where run = any($2) and state = 'open'),
-		r as (update runs set state = 'published', ended_at = now() from pickups p where runs.id = any($2) and p.run = runs.id and p.node = $1 and p.state in ('committed', 'held') returning runs.id, runs.route, runs.whole, runs.good, runs.rejected, runs.filtered, runs.records_in),
+func (s *Store) Published(ctx context.Context, node int64, ended []RunOf) (map[int64]string, error) {
+	runs, pickups := make([]int64, len(ended)), make([]int64, len(ended))
+	for i, e := range ended {
+		runs[i], pickups[i] = e.Run, e.Pickup
+	}
+	rows, err := s.pools[1].Query(ctx, `with e as (select t.run, t.pickup from unnest($2::bigint[], $3::bigint[]) as t (run, pickup) join pickups p on p.id = t.pickup and p.run = t.run and p.node = $1 and p.state in ('committed', 'held')),
+		d as (update deliveries set state = 'published', published_at = now(), reason = '' from e where deliveries.run = e.run and deliveries.state = 'open'),
+		r as (update runs set state = 'published', ended_at = now() from e where runs.id = e.run returning e.pickup, runs.route, runs.whole, runs.good, runs.rejected, runs.filtered, runs.records_in),
 		t as (insert into tallies (route, quarter, records_in, good, rejected, filtered, whole)
 			select route, date_bin('15 minutes', now(), 'epoch'), sum(records_in), sum(good), sum(rejected), sum(filtered), count(*) filter (where whole) from r group by route
 			on conflict (route, quarter) do update set records_in = tallies.records_in + excluded.records_in, good = tallies.good + excluded.good, rejected = tallies.rejected + excluded.rejected, filtered = tallies.filtered + excluded.filtered, whole = tallies.whole + excluded.whole)
-		update pickups set state = case when r.whole or (r.good = 0 and r.rejected > 0) then 'rejected' else 'delivered' end, reason = case when r.whole then reason else '' end, next_try = null, ended_at = now() from r where pickups.run = r.id and pickups.node = $1 returning pickups.id, pickups.state`, node, runs)
+		update pickups set state = case when r.whole or (r.good = 0 and r.rejected > 0) then 'rejected' else 'delivered' end, reason = case when r.whole then reason else '' end, next_try = null, ended_at = now() from r where pickups.id = r.pickup returning pickups.id, pickups.state`, node, runs, pickups)
 	if err != nil {
 		return nil, fmt.Errorf("recording that runs were published: %w", err)
 	}
@@ -501,8 +509,8 @@ const openColumns = `select p.id, p.route, p.path, p.folder, p.name, p.size, p.m
 	r.state as run_state, r.revision, r.facts_now, r.same_as, coalesce(r.again, false) as again,
 	coalesce(b.id, 0) as before, coalesce(b.name, '') as before_name, coalesce(k.id, 0) as before_key, coalesce(k.name, '') as before_key_name
 	from pickups p left join runs r on r.id = p.run
-	left join lateral (select id, name from pickups o where o.sha256 = p.sha256 and o.route = p.route and o.id < p.id and o.state <> 'withdrawn' order by o.id limit 1) b on true
-	left join lateral (select id, name from pickups o where o.business_key = p.business_key and o.route = p.route and o.id < p.id and o.state <> 'withdrawn' order by o.id limit 1) k on true`
+	left join lateral (select id, name from pickups o where o.sha256 = p.sha256 and o.route = p.route and o.id < p.id and o.state <> 'withdrawn' order by o.sha256, o.id limit 1) b on true
+	left join lateral (select id, name from pickups o where o.business_key = p.business_key and o.route = p.route and o.id < p.id and o.state <> 'withdrawn' order by o.route, o.business_key, o.id limit 1) k on true`
 
 // Unfinished lists the open pickups of a route in the order in which they were
 // claimed, after a number and at most so many.

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -29,7 +30,9 @@ type Store struct {
 	// transactions do not wait for the disk. What is committed through db
 	// afterwards makes them durable too.
 	quick *sqlx.DB
-	pools []*pgxpool.Pool // below db and quick
+	// lists is for what people ask.
+	lists *sqlx.DB
+	pools []*pgxpool.Pool // below db, quick and lists
 
 	closing context.Context // ends with the store
 	close   context.CancelFunc
@@ -43,15 +46,24 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	s := &Store{}
 	s.closing, s.close = context.WithCancel(context.Background())
 	for _, p := range []struct {
-		db     **sqlx.DB
-		commit string
-	}{{&s.db, "on"}, {&s.quick, "off"}} {
+		db       **sqlx.DB
+		settings map[string]string
+	}{
+		{&s.db, map[string]string{"synchronous_commit": "on"}},
+		{&s.quick, map[string]string{"synchronous_commit": "off"}},
+		{&s.lists, map[string]string{"synchronous_commit": "on", "jit": "off"}},
+	} {
 		config, err := pgxpool.ParseConfig(url)
 		if err != nil {
 			return nil, fmt.Errorf("the database's address: %w", err)
 		}
 		config.MaxConns = max(config.MaxConns, 8)
-		config.ConnConfig.RuntimeParams["synchronous_commit"] = p.commit
+		maps.Copy(config.ConnConfig.RuntimeParams, p.settings)
+		if p.db != &s.lists {
+			// What moves pickups on finds its rows by their keys. A plan that was made
+			// while the tables were small would go through all of them later on.
+			maps.Copy(config.ConnConfig.RuntimeParams, map[string]string{"enable_seqscan": "off", "enable_hashjoin": "off", "enable_mergejoin": "off", "jit": "off"})
+		}
 		pool, err := pgxpool.NewWithConfig(ctx, config)
 		if err != nil {
 			s.Close()
@@ -97,7 +109,7 @@ func (s *Store) migrate(ctx context.Context) error {
 // Close ends the connections.
 func (s *Store) Close() {
 	s.close()
-	for _, db := range []*sqlx.DB{s.db, s.quick} {
+	for _, db := range []*sqlx.DB{s.db, s.quick, s.lists} {
 		if db != nil {
 			db.Close() //nolint: the pool below holds the connections
 		}

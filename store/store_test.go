@@ -74,7 +74,7 @@ func ends(t *testing.T, s *store.Store, node int64, c store.Commit) string {
 	if err := s.Commit(ctx, node, []store.Commit{c}); err != nil {
 		t.Fatal(err)
 	}
-	return must(s.Published(ctx, node, []int64{c.Run}))(t)[c.Pickup]
+	return must(s.Published(ctx, node, []store.RunOf{{Run: c.Run, Pickup: c.Pickup}}))(t)[c.Pickup]
 }
 
 func TestPublishing(t *testing.T) {
@@ -188,10 +188,10 @@ func TestFromClaimToEnd(t *testing.T) {
 	if left := must(s.Open(ctx, begun.Run, 0, 10))(t); len(left) != 2 || left[0].Temporary != "/out/.t" {
 		t.Errorf("%+v", left)
 	}
-	if err := s.Rename(ctx, node, begun.Run, 1, "a-2.hl7"); err != nil {
+	if err := s.Rename(ctx, node, store.RunOf{Run: begun.Run, Pickup: pickup}, 1, "a-2.hl7"); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Rename(ctx, node+1, begun.Run, 1, "a-3.hl7"); !errors.Is(err, store.ErrNotFound) {
+	if err := s.Rename(ctx, node+1, store.RunOf{Run: begun.Run, Pickup: pickup}, 1, "a-3.hl7"); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("another node renamed an output: %v", err)
 	}
 	if err := s.Part(ctx, begun.Run, []int{1}); err != nil {
@@ -200,10 +200,10 @@ func TestFromClaimToEnd(t *testing.T) {
 	if left := must(s.Open(ctx, begun.Run, 0, 10))(t); len(left) != 1 || left[0].Ord != 2 {
 		t.Errorf("%+v", left)
 	}
-	if states := must(s.Published(ctx, node, []int64{begun.Run}))(t); states[pickup] != "delivered" {
+	if states := must(s.Published(ctx, node, []store.RunOf{{Run: begun.Run, Pickup: pickup}}))(t); states[pickup] != "delivered" {
 		t.Errorf("ended %v", states)
 	}
-	if states := must(s.Published(ctx, node, []int64{begun.Run}))(t); len(states) != 0 {
+	if states := must(s.Published(ctx, node, []store.RunOf{{Run: begun.Run, Pickup: pickup}}))(t); len(states) != 0 {
 		t.Errorf("ended again: %v", states)
 	}
 	runs := must(s.Runs(ctx, pickup))(t)
@@ -455,7 +455,7 @@ func TestDecisions(t *testing.T) {
 	if d := runs[0].Deliveries; d[0].State != "published" || d[1].State != "abandoned" {
 		t.Errorf("%+v", d)
 	}
-	if state := must(s.Published(ctx, node, []int64{begun.Run}))(t)[pickup]; state != "delivered" {
+	if state := must(s.Published(ctx, node, []store.RunOf{{Run: begun.Run, Pickup: pickup}}))(t)[pickup]; state != "delivered" {
 		t.Errorf("ended %s", state)
 	}
 }

@@ -43,8 +43,8 @@ drop index pickups_open, pickups_by_state, pickups_by_time, pickups_by_content;
 create index pickups_open on pickups (route, id) where state in ('claimed', 'taken', 'committed', 'held', 'uncertain');
 create index pickups_notable on pickups (state, id desc) where state in ('rejected', 'held', 'uncertain', 'withdrawn');
 create index pickups_by_time on pickups using brin (claimed_at) with (pages_per_range = 16);
-create index pickups_by_content on pickups (sha256) where sha256 is not null;
-create index pickups_by_key on pickups (route, business_key) where business_key is not null;
+create index pickups_by_content on pickups (sha256, id) where sha256 is not null;
+create index pickups_by_key on pickups (route, business_key, id) where business_key is not null;
 create index pickups_by_lane on pickups (route, lane, id desc) where lane is not null;
 
 alter table runs
