@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -346,11 +347,19 @@ func (a *app) pickup() *cobra.Command {
 			}
 			if len(p.Runs) > 0 && limit > 0 {
 				trial, err := client.Records(cmd.Context(), p.Runs[0].ID, q)
-				if err != nil {
+				var problem *api.Problem
+				switch {
+				case errors.As(err, &problem) && problem.Status == http.StatusConflict:
+					out["records"], out["problem"] = []any{}, problem.Error()
+					if !a.json {
+						fmt.Fprintf(a.out, "\nits records cannot be shown: %v\n", problem)
+					}
+				case err != nil:
 					return err
+				default:
+					out["records"] = trial.Records
 				}
-				out["records"] = trial.Records
-				if !a.json {
+				if !a.json && err == nil {
 					trial.Findings = nil // the run has them
 					trial.Balance.In, trial.Balance.Good, trial.Balance.Rejected, trial.Balance.Filtered = p.Runs[0].In, p.Runs[0].Good, p.Runs[0].Rejected, p.Runs[0].Filtered
 					more := ""

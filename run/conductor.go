@@ -39,7 +39,8 @@ type Conductor struct {
 	compiled *route.Compiled // the revision for new pickups
 	state    store.Route
 	until    time.Time // files that were noticed up to then may be taken, whatever the timetable says
-	began    time.Time
+	began    time.Time // by the clock of timetables
+	led      time.Time // by the machine's
 	failures int // in a row
 	stalled  int // pickups that are being tried again
 	troubles int // since held files were last compared with the records
@@ -103,7 +104,7 @@ const (
 // Conduct begins to lead a route. Life ends when nothing new is to be begun;
 // what is under way then goes on until work ends.
 func (e *Engine) Conduct(life, work context.Context, node int64, r store.Route) *Conductor {
-	c := &Conductor{e: e, node: node, name: r.Name, life: life, work: work, state: r, began: time.Now(), poke: make(chan struct{}, 1), done: make(chan struct{}), look: true,
+	c := &Conductor{e: e, node: node, name: r.Name, life: life, work: work, state: r, began: e.Clock(), led: time.Now(), poke: make(chan struct{}, 1), done: make(chan struct{}), look: true,
 		busy: map[int64]bool{}, blocked: map[string]int64{}, parked: map[string][]*item{}, waiting: map[string][]shelved{}}
 	var stages sync.WaitGroup
 	taken, made, committed := make(chan []*item), make(chan []*item), make(chan []*item)
@@ -494,12 +495,12 @@ const mostStalled = 100
 func (c *Conductor) gate() (until time.Time, ok bool, reason string, wait time.Duration) {
 	c.mu.Lock()
 	l, compiled, state, stalled := c.listener, c.compiled, c.state, c.stalled
-	if state.AskedAt != nil && state.AskedAt.After(c.until) && state.AskedAt.After(c.began.Add(-time.Minute)) {
+	if state.AskedAt != nil && state.AskedAt.After(c.until) && state.AskedAt.After(c.led.Add(-time.Minute)) {
 		c.until = *state.AskedAt
 	}
 	asked := c.until
 	c.mu.Unlock()
-	now := time.Now()
+	now := c.e.Clock()
 	switch {
 	case l == nil:
 		return until, false, "", 0
@@ -547,7 +548,7 @@ func (c *Conductor) timetable(t *timetable.Table, now, asked time.Time) (time.Ti
 		} else {
 			c.mu.Lock()
 			if c.state.DueAt = &moment; first {
-				c.until = now
+				c.until = time.Now() // what has been noticed by now
 				c.e.Log.Info("a moment of the timetable has come", "route", c.name, "moment", moment.In(t.Zone).Format(time.RFC3339))
 			}
 			asked = c.until

@@ -46,6 +46,8 @@ type Config struct {
 	Over func(kind, about string)
 	// Cores bounds how many cores one run uses; 0 takes all.
 	Cores int
+	// Clock is what time it is for timetables; nil: the machine's.
+	Clock func() time.Time
 }
 
 // Engine is what the conductors of a service share.
@@ -86,6 +88,9 @@ type Progress struct {
 func New(c Config) *Engine {
 	if c.Tell == nil {
 		c.Tell = func(Event) {}
+	}
+	if c.Clock == nil {
+		c.Clock = time.Now
 	}
 	if c.Alert == nil {
 		c.Alert, c.Over = func(store.Alert, bool) {}, func(string, string) {}

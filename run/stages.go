@@ -40,12 +40,12 @@ func (c *Conductor) process(group []*item) (on []*item) {
 }
 
 func (c *Conductor) processOne(it *item) error {
-	if it.verdict != nil && it.verdict.what == workspace.Hold {
-		return errPerson{errors.New(it.verdict.finding.Message), "duplicate"}
-	}
 	c.e.Tell(Event{Kind: "pickup", Route: c.name, Pickup: it.Pickup, Run: *it.Run, Name: it.Name, State: "taken"})
 	if err := c.keep(it); err != nil {
 		return err
+	}
+	if it.verdict != nil && it.verdict.what == workspace.Hold {
+		return errPerson{errors.New(it.verdict.finding.Message), "duplicate"}
 	}
 	out := &outputs{Maker: deliver.Maker{FS: c.e.FS, Run: *it.Run, Node: c.node}, route: it.compiled, name: it.Name}
 	out.keep = func(deliveries []store.Delivery, rejects []store.Reject, first bool) error {

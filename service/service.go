@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -105,7 +106,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if s.watcher, err = listen.NewWatcher(); err != nil {
 		c.Log.Warn("no kernel events here, looking instead", "error", err)
 	}
-	s.engine = run.New(run.Config{Store: s.store, FS: c.FS, Archive: archive.New(c.FS, filepath.Join(c.Data, "archive")), Log: c.Log, Resolve: s.resolve, Tell: s.tell, Alert: s.alert, Over: s.over, Cores: c.Cores})
+	s.engine = run.New(run.Config{Store: s.store, FS: c.FS, Archive: archive.New(c.FS, filepath.Join(c.Data, "archive")), Log: c.Log, Resolve: s.resolve, Tell: s.tell, Alert: s.alert, Over: s.over, Cores: c.Cores, Clock: c.Clock})
 	first, err := s.store.Join(ctx, c.Name, c.Address)
 	if err != nil {
 		s.store.Close()
@@ -352,7 +353,7 @@ func (s *Service) Records(ctx context.Context, runID int64, request TrialRequest
 	if err != nil {
 		return nil, err
 	}
-	original, err := s.engine.Archive.Open(p.SHA256)
+	original, err := s.original(p.SHA256)
 	if err != nil {
 		return nil, err
 	}
@@ -385,6 +386,15 @@ func (s *Service) Original(ctx context.Context, pickup int64) (store.Pickup, fil
 	if !p.Archived {
 		return p, nil, store.ErrPurged
 	}
-	f, err := s.engine.Archive.Open(p.SHA256)
+	f, err := s.original(p.SHA256)
 	return p, f, err
+}
+
+// original opens a file of the archive.
+func (s *Service) original(sha256 string) (files.File, error) {
+	f, err := s.engine.Archive.Open(sha256)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%w: its original is not in the archive", store.ErrNotSo)
+	}
+	return f, err
 }

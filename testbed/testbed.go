@@ -88,6 +88,7 @@ type Bed struct {
 	FS       files.FS
 	Log      *Log
 	private  bool
+	change   []func(*service.Config)
 }
 
 // Log keeps what a service logs, for when a test fails.
@@ -119,6 +120,11 @@ func In(data, database string) Option {
 	return func(b *Bed) { b.Data, b.Database = data, database }
 }
 
+// With changes the service's settings.
+func With(change func(*service.Config)) Option {
+	return func(b *Bed) { b.change = append(b.change, change) }
+}
+
 // Private makes the service run a cluster of its own under a data folder.
 func Private(data string) Option {
 	return func(b *Bed) { b.Data, b.private = data, true }
@@ -137,8 +143,12 @@ func Start(t testing.TB, options ...Option) *Bed {
 	if b.Database == "" && !b.private {
 		b.Database = Database(t)
 	}
+	config := service.Config{Data: b.Data, DatabaseURL: b.Database, Environment: Workspace(t).Environments["demo"], FS: b.FS, Throwaway: true, Log: slog.New(slog.NewTextHandler(b.Log, nil))}
+	for _, change := range b.change {
+		change(&config)
+	}
 	var err error
-	b.Hosted, err = cli.Host(context.Background(), cli.HostConfig{Listen: "127.0.0.1:0", Config: service.Config{Data: b.Data, DatabaseURL: b.Database, Environment: Workspace(t).Environments["demo"], FS: b.FS, Throwaway: true, Log: slog.New(slog.NewTextHandler(b.Log, nil))}})
+	b.Hosted, err = cli.Host(context.Background(), cli.HostConfig{Listen: "127.0.0.1:0", Config: config})
 	if err != nil {
 		t.Fatal(err)
 	}

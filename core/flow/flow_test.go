@@ -431,3 +431,20 @@ func TestADefectIsAnErrorOfTheRun(t *testing.T) {
 		}
 	}
 }
+
+// TestPeek makes texts from the first record alone.
+func TestPeek(t *testing.T) {
+	p := plan(t)
+	file := header + "SC1,T-1,GS,ST01,25/11/2026 06:30,Male,1.5,calm,WBC,R,57.1,-2.5\n" + "SC2,T-1,GS,ST01,x,Male,1.5,calm,WBC,R,57.1,-2.5\n"
+	facts := lang.Facts{Name: "sheet-7.csv"}
+	made, problem, err := p.Peek(strings.NewReader(file), facts, namer(t, `{station} {collected_at | format "yyyy-MM-dd"}`, p), nil, namer(t, "{file.stem}", p))
+	if err != nil || problem != "" || made[0] != "ST01 2026-11-25" || made[1] != "" || made[2] != "sheet-7" {
+		t.Errorf("%q %q %v", made, problem, err)
+	}
+	for content, says := range map[string]string{"": "holds nothing", header: "no records", header + "SC1,T-1,GS,ST01,soon,Male,1.5,calm,WBC,R,57.1,-2.5\n": "soon"} {
+		made, problem, err := p.Peek(strings.NewReader(content), facts, namer(t, `{station} {collected_at | format "yyyy-MM-dd"}`, p))
+		if err != nil || !strings.Contains(problem, says) || made[0] != "" {
+			t.Errorf("%q: %q %q %v", content, made, problem, err)
+		}
+	}
+}

@@ -58,13 +58,14 @@ func (p *Plan) first(in io.Reader, b *batch.Batch) (problem string, err error) {
 	}
 	b.Reset()
 	b.Turn, b.Next = nil, nil
-	if _, err := reader.Cut(b); err != nil && b.Records() == 0 {
-		return err.Error(), nil
-	}
-	if b.Records() == 0 {
-		return "it has no records", nil
-	}
-	b.First, b.Seq = 1, 1
+	_, cut := reader.Cut(b)
 	reader.Split(b)
-	return "", nil
+	b.First, b.Seq = 1, 1
+	switch {
+	case b.Records() > 0:
+		return "", nil
+	case cut != nil:
+		return cut.Error(), nil
+	}
+	return "it has no records", nil
 }
