@@ -386,6 +386,15 @@ func (a *app) timeline(p store.Pickup, runs []store.Run) {
 	if p.Reason != "" {
 		fmt.Fprintf(a.out, "  %s\n", p.Reason)
 	}
+	switch {
+	case p.State == "held" && p.NextTry != nil:
+		fmt.Fprintf(a.out, "  tried %s so far, again at %s\n", count(p.Tries, "time"), p.NextTry.Local().Format("15:04:05"))
+	case p.State == "held" || p.State == "uncertain":
+		fmt.Fprintf(a.out, "  it waits for a person: `ydrion decide %d …`\n", p.ID)
+	}
+	if p.Lane != "" {
+		fmt.Fprintf(a.out, "  lane %s\n", p.Lane)
+	}
 	stamp := func(what string, t *time.Time) {
 		if t != nil {
 			fmt.Fprintf(a.out, "  %s  %s\n", t.Local().Format("2006-01-02 15:04:05.000"), what)
@@ -423,7 +432,11 @@ func (a *app) deliveries(r store.Run) {
 		if d.Kind != "good" && d.Ord == others[0].Ord && len(good) > len(shown) {
 			fmt.Fprintf(a.out, "      good     … and %d more\n", r.Outputs-int64(len(others)+len(shown)))
 		}
-		fmt.Fprintf(a.out, "      %-8s %s/%s (%d bytes)\n", d.Kind, d.Folder, d.Name, d.Size)
+		state := ""
+		if d.State != "published" {
+			state = ": " + map[string]string{"open": "not delivered yet", "uncertain": "nobody can tell whether it has arrived", "abandoned": "abandoned, not delivered"}[d.State]
+		}
+		fmt.Fprintf(a.out, "      %-8s %s/%s (%d bytes)%s\n", d.Kind, d.Folder, d.Name, d.Size, state)
 	}
 	if len(others) == 0 && len(good) > len(shown) {
 		fmt.Fprintf(a.out, "      good     … and %d more\n", r.Outputs-int64(len(shown)))

@@ -4,10 +4,18 @@
 package e2e
 
 import (
+	"flag"
 	"os"
 	"testing"
 
 	"ydrion/testbed"
 )
 
-func TestMain(m *testing.M) { os.Exit(testbed.Main(m)) }
+// soak makes the tests with deaths and faults long: `make soak`.
+var soak bool
+
+func TestMain(m *testing.M) {
+	flag.BoolVar(&soak, "soak", false, "many more deaths and faults")
+	flag.Parse()
+	os.Exit(testbed.Main(m))
+}

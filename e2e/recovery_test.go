@@ -172,12 +172,11 @@ func TestKilled(t *testing.T) {
 	if testing.Short() {
 		kills = 2
 	}
-	program := filepath.Join(t.TempDir(), "ydrion")
-	if out, err := exec.Command("go", "build", "-o", program, "ydrion/cmd/ydrion").CombinedOutput(); err != nil {
-		t.Fatalf("building: %v\n%s", err, out)
+	if soak {
+		kills = 60
 	}
-	data, database := t.TempDir(), testbed.Database(t)
-	cmd := serve(t, program, data, database)
+	path, data, database := program(t), t.TempDir(), testbed.Database(t)
+	cmd := serve(t, path, data, database)
 	client := clientOf(t, data)
 	w := testbed.Workspace(t)
 	for n, c := range inOneFile(t) {
@@ -192,72 +191,31 @@ func TestKilled(t *testing.T) {
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)
 	r := rand.New(rand.NewPCG(seed, 2))
-	seen := map[string]int{} // specimen → how often it came out
-	pounce := func() {
-		folder := filepath.Join(data, "laboratory", "orders")
-		entries, err := os.ReadDir(folder)
-		if err != nil {
-			return // not there yet
-		}
-		for _, e := range entries {
-			if strings.HasPrefix(e.Name(), ".") {
-				continue
-			}
-			path := filepath.Join(folder, e.Name())
-			c, err := os.ReadFile(path)
-			if err != nil {
-				t.Fatal(err)
-			}
-			for _, line := range strings.Split(string(c), "\r") {
-				if strings.HasPrefix(line, "ORC|") {
-					seen[strings.Split(line, "|")[2]]++
-				}
-			}
-			if err := os.Remove(path); err != nil {
-				t.Fatal(err)
-			}
-		}
-	}
-	inbox := filepath.Join(data, "stations", "inbox")
+	p := &pouncer{t, filepath.Join(data, "laboratory", "orders"), map[string]int{}}
 	total := 0
-	for kill := range kills {
-		for range 15 {
-			content := heading + row(2*total) + row(2*total+1)
+	for range kills {
+		for range 20 {
+			drop(t, filepath.Join(data, "stations", "inbox"), fmt.Sprintf("sheet-%05d.csv", total), heading+row(2*total)+row(2*total+1))
 			total++
-			part := filepath.Join(inbox, fmt.Sprintf(".part-%d", total))
-			if err := os.WriteFile(part, []byte(content), 0o644); err != nil {
-				t.Fatal(err)
-			}
-			if err := os.Rename(part, filepath.Join(inbox, fmt.Sprintf("sheet-%05d.csv", total))); err != nil {
-				t.Fatal(err)
-			}
-			pounce()
+			p.pounce()
 		}
 		time.Sleep(time.Duration(r.IntN(40_000)) * time.Microsecond)
 		if err := cmd.Process.Kill(); err != nil {
 			t.Fatal(err)
 		}
 		cmd.Wait() //nolint: it was killed
-		pounce()
-		cmd = serve(t, program, data, database)
+		p.pounce()
+		cmd = serve(t, path, data, database)
 		client = clientOf(t, data)
-		t.Logf("kill %d: %d files so far, %d records came out", kill+1, total, len(seen))
 	}
-	testbed.Until(t, "everything has come out", func() bool { pounce(); return len(seen) >= 2*total })
+	testbed.Until(t, "everything has come out", func() bool { p.pounce(); return len(p.seen) >= 2*total })
 	testbed.Until(t, "everything has ended", func() bool {
 		page, err := client.Pickups(context.Background(), url.Values{"limit": {"500"}, "state": {"claimed,taken,committed,held"}})
-		if err != nil {
-			t.Fatal(err)
-		}
-		return len(page.Items) == 0
+		return err == nil && len(page.Items) == 0
 	})
-	pounce()
-	for i := range 2 * total {
-		id := fmt.Sprintf("AP-%06d", i)
-		if seen[id] != 1 {
-			t.Errorf("%s came out %d times", id, seen[id])
-		}
-	}
+	p.pounce()
+	p.once(2 * total)
+	t.Logf("%d kills, %d files, %d records, each exactly once", kills, total, len(p.seen))
 	// An orderly end.
 	if err := cmd.Process.Signal(syscall.SIGTERM); err != nil {
 		t.Fatal(err)

@@ -65,6 +65,9 @@ func (s *Service) expectOne(ctx context.Context, route, revision string, e *work
 			return err
 		}
 		st = &expectState{}
+		if now := s.Clock(); since.After(now) {
+			since = now
+		}
 		if last != nil {
 			since = last.DueAt
 			if last.State == "missing" {

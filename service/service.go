@@ -371,6 +371,9 @@ func (s *Service) Records(ctx context.Context, runID int64, request TrialRequest
 			next++
 			return blocks[next-1].First, nil
 		}}
+	if r.State == "working" {
+		inputs.Sequence = nil // its numbers are not known yet
+	}
 	return Try(ctx, c, original, inputs, request)
 }
 
