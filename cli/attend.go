@@ -36,7 +36,7 @@ and the sequence numbers of the latest run.
 A pickup that is older than what its lane has delivered since is left out unless
 --overtake says that it may overtake.`,
 		Example: "  ydrion again 2\n  ydrion again 2 5 --yes\n  ydrion again --route specimen-orders --since 2026-11-24 --state rejected --yes\n  ydrion again 17 --same --yes",
-		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
+		Args: func(_ *cobra.Command, args []string) error {
 			for _, s := range args {
 				id, err := pickupNumber(s)
 				if err != nil {
@@ -47,6 +47,9 @@ A pickup that is older than what its lane has delivered since is left out unless
 			if len(args) == 0 && q.Route == "" && q.Name == "" && since == "" {
 				return wrongUse("name pickups, or say which with --route, --name or --since")
 			}
+			return nil
+		},
+		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
 			for flag, to := range map[string]**time.Time{since: &q.Since, until: &q.Until} {
 				if flag == "" {
 					continue

@@ -199,7 +199,7 @@ func (a *app) route() *cobra.Command {
 					fmt.Fprintf(a.out, "  %-8s %s\n", "", d)
 				}
 			}
-			for _, w := range s.Waiting {
+			for _, w := range s.WaitingFiles {
 				fmt.Fprintf(a.out, "\n  waiting: %s since %s: %s\n", w.Path, w.Since.Local().Format("15:04:05"), w.Reason)
 			}
 			return nil

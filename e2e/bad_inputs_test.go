@@ -334,12 +334,12 @@ func TestFilesThatHaveToWait(t *testing.T) {
 			t.Fatal(err)
 		}
 		n := 0
-		for _, w := range s.Waiting {
+		for _, w := range s.WaitingFiles {
 			if want[w.Name] == w.Reason {
 				n++
 			}
 		}
-		return n == len(want) && len(s.Waiting) == len(want)
+		return n == len(want) && len(s.WaitingFiles) == len(want)
 	})
 	if _, err := slow.WriteString(row(5)); err != nil {
 		t.Fatal(err)

@@ -180,7 +180,11 @@ func TestReplacing(t *testing.T) {
 			}
 			b.Drop("stations/inbox", test.taken+".csv", sheet(n))
 		}
-		testbed.Until(t, "it has ended or is held", func() bool { p := newest(b); return p.State == test.state })
+		last := map[string]string{"replace": "b.csv"}[test.taken]
+		if last == "" {
+			last = test.taken + ".csv"
+		}
+		testbed.Until(t, "it has ended or is held", func() bool { p := newest(b); return p.Name == last && p.State == test.state })
 		var got []string
 		for _, name := range b.List("laboratory/orders") {
 			for _, line := range strings.Split(b.Read("laboratory/orders", name), "\r") {

@@ -76,10 +76,10 @@ func waits(b *testbed.Bed, name, reason string) {
 		if err != nil {
 			b.T.Fatal(err)
 		}
-		if last = s.Waiting; b.T.Failed() {
+		if last = s.WaitingFiles; b.T.Failed() {
 			b.T.Log(last)
 		}
-		for _, w := range s.Waiting {
+		for _, w := range s.WaitingFiles {
 			if w.Name == name && strings.Contains(w.Reason, reason) {
 				return true
 			}

@@ -70,10 +70,12 @@ func listen(t *testing.T, settings workspace.Listen, prepare func(folder string)
 			case <-b.Ready():
 			}
 			b.mu.Lock()
-			for _, c := range b.Fetch(10, time.Time{}, b.closed) {
-				b.given = append(b.given, strings.TrimPrefix(c.Event+" ", "arrived ")+filepath.Join(c.Folder, c.Name))
-				if b.Left != nil {
-					b.Listener.Leave(c.Path, Known{Info: c.Info})
+			for list := b.Fetch(10, time.Time{}, b.closed); len(list) > 0; list = b.Fetch(10, time.Time{}, b.closed) {
+				for _, c := range list {
+					b.given = append(b.given, strings.TrimPrefix(c.Event+" ", "arrived ")+filepath.Join(c.Folder, c.Name))
+					if b.Left != nil {
+						b.Listener.Leave(c.Path, Known{Info: c.Info})
+					}
 				}
 			}
 			b.mu.Unlock()
@@ -95,7 +97,7 @@ func (b *bench) until(what string, condition func() bool) {
 	deadline := time.Now().Add(time.Minute)
 	for !condition() {
 		if time.Now().After(deadline) {
-			b.t.Fatalf("waited in vain until %s; given %v, waiting %v", what, b.names(), b.waitingList())
+			b.t.Fatalf("waited in vain until %.200s; given %.500v, waiting %.500v", what, fmt.Sprint(b.names()), fmt.Sprint(b.waitingList()))
 		}
 		time.Sleep(2 * time.Millisecond)
 	}

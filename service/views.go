@@ -35,9 +35,9 @@ type RouteView struct {
 // Sheet is a route with its stages.
 type Sheet struct {
 	RouteView
-	Stages  []Stage          `json:"stages"`
-	Files   []SourceFile     `json:"files" doc:"what the revision is made of"`
-	Waiting []listen.Waiting `json:"waiting_files"`
+	Stages       []Stage          `json:"stages"`
+	Files        []SourceFile     `json:"files" doc:"what the revision is made of"`
+	WaitingFiles []listen.Waiting `json:"waiting_files" doc:"at most 200 of them"`
 }
 
 // Stage is one stage of a route in a sentence.
@@ -117,7 +117,7 @@ func (s *Service) Sheet(ctx context.Context, name string) (*Sheet, error) {
 	if err != nil {
 		return nil, err
 	}
-	sheet := &Sheet{RouteView: s.view(ctx, r, tallies[name]), Waiting: s.Waiting(ctx, name), Files: []SourceFile{}}
+	sheet := &Sheet{RouteView: s.view(ctx, r, tallies[name]), WaitingFiles: s.Waiting(ctx, name), Files: []SourceFile{}}
 	sheet.Stages = s.stages(c, sheet.Today)
 	for n, b := range c.Files {
 		sheet.Files = append(sheet.Files, SourceFile{n, string(b)})

@@ -2,8 +2,9 @@
 import Button from 'primevue/button'
 import Dialog from 'primevue/dialog'
 import InputText from 'primevue/inputtext'
-import { ref } from 'vue'
+import { ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
+import { alerts } from './client'
 import { connected, useEvents } from './client/events'
 import { setToken, token } from './client/token'
 import { typing, useKeys } from './keys'
@@ -12,10 +13,22 @@ import { night, toggleScheme } from './scheme'
 const router = useRouter()
 const given = ref('')
 const help = ref(false)
-const pages: Record<string, string> = { o: 'overview', r: 'routes', p: 'pickups' }
+const pages: Record<string, string> = { o: 'overview', r: 'routes', p: 'pickups', a: 'attention' }
 let going = false
 
-useEvents(() => {})
+const unseen = ref(0)
+async function count() {
+  if (!token.value) return
+  try {
+    unseen.value = (await alerts({ open: true, limit: 100 })).items.length
+  } catch {
+    // The pages say what is wrong with the service.
+  }
+}
+watch(token, count, { immediate: true })
+useEvents((e) => {
+  if (e.kind === 'alert') void count()
+})
 useKeys((e) => {
   if (typing(e)) return
   if (going && pages[e.key]) void router.push({ name: pages[e.key] })
@@ -38,6 +51,7 @@ useKeys((e) => {
       <RouterLink :to="{ name: 'overview' }">Overview</RouterLink>
       <RouterLink :to="{ name: 'routes' }" :class="{ within: $route.name === 'route' }">Routes</RouterLink>
       <RouterLink :to="{ name: 'pickups' }" :class="{ within: $route.name === 'pickup' }">Pickups</RouterLink>
+      <RouterLink :to="{ name: 'attention' }">Attention<span v-if="unseen" class="unseen" :title="`${unseen} alerts that nobody has seen`">{{ unseen >= 100 ? '99+' : unseen }}</span></RouterLink>
     </nav>
     <span class="space" />
     <span class="live" :class="{ on: connected }" role="status">{{ connected ? 'live' : 'not live' }}</span>
@@ -63,6 +77,7 @@ useKeys((e) => {
       <dt><kbd>g</kbd> <kbd>o</kbd></dt><dd>go to the overview</dd>
       <dt><kbd>g</kbd> <kbd>r</kbd></dt><dd>go to the routes</dd>
       <dt><kbd>g</kbd> <kbd>p</kbd></dt><dd>go to the pickups</dd>
+      <dt><kbd>g</kbd> <kbd>a</kbd></dt><dd>go to what needs attention</dd>
       <dt><kbd>?</kbd></dt><dd>this list</dd>
     </dl>
   </Dialog>
@@ -74,6 +89,7 @@ header { display: flex; align-items: center; gap: 1.1rem; padding: 0 1.5rem; hei
 nav { display: flex; gap: 0.3rem; margin-left: 0.8rem; height: 100%; }
 nav a { color: var(--faint); padding: 0 0.7rem; display: flex; align-items: center; border-bottom: 2px solid transparent; border-top: 2px solid transparent; }
 nav a.router-link-exact-active, nav a.within { color: var(--ink); border-bottom-color: var(--act); font-weight: 600; }
+.unseen { margin-left: 0.45rem; padding: 0 0.4rem; border-radius: 8px; font-size: 0.78rem; font-weight: 600; background: var(--bad); color: var(--sheet); }
 .space { flex: 1; }
 .live { font-size: 0.85rem; color: var(--warn); }
 .live::before { content: '○ '; }

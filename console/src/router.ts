@@ -1,4 +1,5 @@
 import { createRouter, createWebHistory } from 'vue-router'
+import AttentionPage from './pages/attention/AttentionPage.vue'
 import OverviewPage from './pages/overview/OverviewPage.vue'
 import PickupPage from './pages/pickup/PickupPage.vue'
 import PickupsPage from './pages/pickups/PickupsPage.vue'
@@ -9,6 +10,7 @@ export const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/', name: 'overview', component: OverviewPage, meta: { title: 'Overview' } },
+    { path: '/attention', name: 'attention', component: AttentionPage, meta: { title: 'Attention' } },
     { path: '/routes', name: 'routes', component: RoutesPage, meta: { title: 'Routes' } },
     { path: '/routes/:name', name: 'route', component: RoutePage, props: true, meta: { title: 'Route' } },
     { path: '/pickups', name: 'pickups', component: PickupsPage, meta: { title: 'Pickups' } },

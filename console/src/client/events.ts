@@ -5,7 +5,7 @@ import type { components } from './api.gen'
 import { token } from './token'
 
 export interface LiveEvent {
-  kind: 'pickup' | 'progress' | 'route'
+  kind: 'pickup' | 'progress' | 'route' | 'alert'
   route: string
   pickup?: number
   run?: number

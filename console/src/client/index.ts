@@ -14,6 +14,13 @@ export type Trial = components['schemas']['Trial']
 export type RecordView = components['schemas']['RecordView']
 export type Finding = components['schemas']['Finding']
 export type PickupState = Pickup['state']
+export type Alert = components['schemas']['Alert']
+export type Lane = components['schemas']['Lane']
+export type Expected = components['schemas']['Expected']
+export type NodeView = components['schemas']['NodeView']
+export type AgainAnswer = components['schemas']['AgainAnswer']
+export type AgainRequest = components['schemas']['AgainRequest']
+export type DecisionWord = components['schemas']['Decision']['decision']
 
 const client = createClient<paths>({ baseUrl: '/' })
 
@@ -48,10 +55,29 @@ export const route = (name: string) => answer(client.GET('/api/routes/{name}', {
 export const startRoute = (name: string) => answer(client.POST('/api/routes/{name}/start', { params: { path: { name } } }))
 export const stopRoute = (name: string) => answer(client.POST('/api/routes/{name}/stop', { params: { path: { name } } }))
 
+export const pauseRoute = (name: string, until?: string) => answer(client.POST('/api/routes/{name}/pause', { params: { path: { name } }, body: { until } }))
+export const take = (name: string, file?: string) => answer(client.POST('/api/routes/{name}/take', { params: { path: { name } }, body: { file } }))
+export const alerts = (query: { open?: boolean; route?: string; before?: number; limit?: number }) => answer(client.GET('/api/alerts', { params: { query } }))
+export const seeAlerts = (ids?: number[]) => answer(client.POST('/api/alerts/seen', { body: { alerts: ids, by: 'the console' } }))
+export const lanes = (name?: string) => answer(client.GET('/api/lanes', { params: { query: { route: name } } }))
+export const expectations = (name?: string) => answer(client.GET('/api/expectations', { params: { query: { route: name } } }))
+export const nodes = () => answer(client.GET('/api/nodes'))
+export const decide = (id: number, decision: DecisionWord) => answer(client.POST('/api/pickups/{id}/decision', { params: { path: { id } }, body: { decision } }))
+
+// hand gives a file to a route; as a trial nothing is delivered or recorded.
+export async function hand<T>(name: string, file: File, trial: boolean): Promise<T> {
+  const query = new URLSearchParams({ name: file.name, trial: String(trial), limit: '5' })
+  const response = await fetch(`/api/routes/${encodeURIComponent(name)}/files?${query}`, { method: 'POST', body: file, headers: { Authorization: `Bearer ${token.value}`, 'Content-Type': 'application/octet-stream' } })
+  const body = await response.json()
+  if (!response.ok) throw new Problem(body.detail ?? 'The service did not take the file.')
+  return body as T
+}
+
 export interface PickupQuery {
   route?: string
   state?: string[]
   name?: string
+  lane?: string
   since?: string
   until?: string
   before?: number
@@ -63,7 +89,7 @@ export const pickups = (query: PickupQuery) =>
 export const pickup = (id: number) => answer(client.GET('/api/pickups/{id}', { params: { path: { id } } }))
 export const records = (id: number, query: { from: number; limit: number; rejected: boolean }) =>
   answer(client.GET('/api/runs/{id}/records', { params: { path: { id }, query } }))
-export const runAgain = (body: components['schemas']['AgainRequest']) => answer(client.POST('/api/again', { body }))
+export const runAgain = (body: AgainRequest) => answer(client.POST('/api/again', { body }))
 
 // original fetches the file as it arrived and hands it to the browser.
 export async function original(p: Pickup) {

@@ -1,23 +1,78 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
 import Dialog from 'primevue/dialog'
-import type { PickupDetail } from '../../client'
+import RadioButton from 'primevue/radiobutton'
+import { computed, ref, watch } from 'vue'
+import { runAgain, type AgainAnswer, type AgainRequest } from '../../client'
 import { many } from '../../words'
 
+// The pickups to run again, as a request without the way of doing it.
 const visible = defineModel<boolean>()
-defineProps<{ pickup: PickupDetail }>()
-defineEmits<{ go: [revision: 'now' | 'then'] }>()
+const props = defineProps<{ which: AgainRequest }>()
+const emit = defineEmits<{ done: [] }>()
+
+const way = ref<'now' | 'then' | 'same'>('now')
+const answers = ref<AgainAnswer[]>()
+const problem = ref('')
+const busy = ref(false)
+const ways = [
+  { value: 'now', label: 'Anew', text: 'with the published revision, the present time and new sequence numbers' },
+  { value: 'then', label: 'Anew, with the revision of then', text: 'the present time and new sequence numbers' },
+  { value: 'same', label: 'The same once more', text: 'with the revision, the time and the sequence numbers of the latest run, for a receiver that has lost it' },
+] as const
+const good = computed(() => answers.value?.filter((a) => !a.problem) ?? [])
+const overtaking = computed(() => answers.value?.filter((a) => a.younger > 0) ?? [])
+const others = computed(() => answers.value?.filter((a) => a.problem && !a.younger) ?? [])
+const overtake = ref(false)
+
+async function ask(dry: boolean) {
+  busy.value = true
+  problem.value = ''
+  try {
+    const request = { ...props.which, revision: way.value === 'now' ? 'now' : 'then', same: way.value === 'same', overtake: overtake.value, dry } as AgainRequest
+    answers.value = (await runAgain(request)).items
+  } catch (e) {
+    problem.value = (e as Error).message
+    return
+  } finally {
+    busy.value = false
+  }
+  if (!dry) {
+    visible.value = false
+    emit('done')
+  }
+}
+watch(visible, (v) => v && void ask(true))
+watch(overtake, () => void ask(true))
 </script>
 
 <template>
-  <Dialog v-model:visible="visible" modal header="Run this file again?" dismissable-mask :style="{ width: '40rem' }">
-    <p>
-      {{ pickup.name }} ({{ many(pickup.records_in, 'record') }}) is read again from the archive and its results are delivered anew. What earlier runs delivered stays as it is; a name that is taken gets a number.
-    </p>
+  <Dialog v-model:visible="visible" modal header="Run again from the archive?" dismissable-mask :style="{ width: '42rem' }">
+    <p v-if="problem" class="problem">{{ problem }}</p>
+    <template v-else-if="answers">
+      <p v-if="good.length === 1">{{ good[0].name }} ({{ many(good[0].records, 'record') }}) is read again and its results are delivered anew. What earlier runs delivered stays as it is.</p>
+      <p v-else-if="good.length">{{ many(good.length, 'pickup') }}, from {{ good[0].name }} to {{ good[good.length - 1].name }}, are read again, oldest first. What earlier runs delivered stays as it is.</p>
+      <p v-else>None of them can be run again.</p>
+      <p v-if="overtaking.length" class="warn">
+        <label><input v-model="overtake" type="checkbox" /> also {{ many(overtaking.length, 'pickup') }} that would overtake younger ones of their lane, such as {{ overtaking[0].name }}</label>
+      </p>
+      <p v-for="a in others.slice(0, 4)" :key="a.pickup" class="faint">{{ a.name }} is left out: {{ a.problem }}.</p>
+      <p v-if="others.length > 4" class="faint">And {{ others.length - 4 }} more.</p>
+      <div v-for="w in ways" :key="w.value" class="way">
+        <RadioButton v-model="way" :input-id="w.value" :value="w.value" />
+        <label :for="w.value"><b>{{ w.label }}</b>: {{ w.text }}</label>
+      </div>
+    </template>
     <template #footer>
       <Button label="Leave it" severity="secondary" text @click="visible = false" />
-      <Button label="Revision of its latest run" severity="secondary" outlined @click="$emit('go', 'then')" />
-      <Button label="Published revision" autofocus @click="$emit('go', 'now')" />
+      <Button :label="good.length > 1 ? `Run ${good.length} again` : 'Run again'" :disabled="!good.length" :loading="busy" autofocus @click="ask(false)" />
     </template>
   </Dialog>
 </template>
+
+<style scoped>
+p { margin: 0 0 0.7rem; }
+.way { display: flex; gap: 0.6rem; padding: 0.25rem 0; align-items: baseline; }
+.problem { color: var(--bad); }
+.warn { border-left: 3px solid var(--warn); padding-left: 0.7rem; }
+</style>

@@ -1,13 +1,13 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
 import { computed, ref, watch } from 'vue'
-import { original, pickup, runAgain, type Run } from '../../client'
+import { decide, original, pickup, type DecisionWord, type Run } from '../../client'
 import { useRefresh } from '../../client/events'
 import { useLoad } from '../../client/load'
 import BalanceLine from '../../parts/BalanceLine.vue'
 import StandIn from '../../parts/StandIn.vue'
 import StateMark from '../../parts/StateMark.vue'
-import { size } from '../../words'
+import { many, moment, size } from '../../words'
 import AgainDialog from './AgainDialog.vue'
 import FindingLine from './FindingLine.vue'
 import RecordList from './RecordList.vue'
@@ -27,10 +27,25 @@ watch(
 const asking = ref(false)
 const ended = computed(() => data.value?.state === 'delivered' || data.value?.state === 'rejected')
 
-async function again(revision: 'now' | 'then') {
-  asking.value = false
+const which = computed(() => ({ pickups: [props.id] }))
+
+// What a person can say of a pickup that cannot go on.
+const choices = computed<{ word: DecisionWord; label: string; title: string }[]>(() => {
+  const p = data.value
+  if (!p || (p.state !== 'held' && p.state !== 'uncertain')) return []
+  const committed = !!p.runs[0]?.committed_at
+  const list: { word: DecisionWord; label: string; title: string }[] = []
+  if (p.state === 'uncertain') list.push({ word: 'arrived', label: 'It has arrived', title: 'what is uncertain has arrived' })
+  if (p.state === 'held') list.push({ word: 'try', label: 'Try now', title: 'try it again at once' })
+  if (p.state === 'held' && !committed && !p.next_try) list.push({ word: 'admit', label: 'Take it', title: 'it is no duplicate' })
+  if (p.lane && !p.passed) list.push({ word: 'pass', label: 'Let others pass', title: 'those behind it in its lane go on; it goes on waiting' })
+  if (committed) list.push({ word: 'abandoned', label: 'Abandon the rest', title: 'what is not delivered yet will not be' })
+  else list.push({ word: 'withdraw', label: 'Withdraw', title: 'nothing is delivered; the original stays in the archive' })
+  return list
+})
+async function say(word: DecisionWord) {
   try {
-    await runAgain({ pickups: [props.id], revision })
+    await decide(props.id, word)
   } catch (e) {
     problem.value = (e as Error).message
     return
@@ -56,14 +71,20 @@ async function download() {
         <StateMark :state="data.state" :rejected="data.rejected" :whole="data.rejected_whole" />
         <BalanceLine v-if="run" :records="run.records_in" :good="run.good" :rejected="run.rejected" :filtered="run.filtered" />
         <span class="space" />
-        <Button label="Original" size="small" severity="secondary" outlined :disabled="!data.sha256" @click="download" />
-        <Button label="Run again" size="small" :disabled="!ended" @click="asking = true" />
+        <Button label="Original" size="small" severity="secondary" outlined :disabled="!data.sha256 || !data.archived" @click="download" />
+        <Button label="Run again" size="small" :disabled="!ended || !data.archived" @click="asking = true" />
       </div>
       <p class="facts faint">
         Pickup {{ data.id }} of <RouterLink :to="{ name: 'route', params: { name: data.route } }">{{ data.route }}</RouterLink>,
-        {{ size(data.size) }}, from <span class="mono">{{ data.path }}</span>
+        {{ size(data.size) }}, from <span class="mono">{{ data.path }}</span><template v-if="data.lane">, lane <RouterLink :to="{ name: 'pickups', query: { route: data.route, lane: data.lane } }">{{ data.lane }}</RouterLink></template><template v-if="data.business_key">, key {{ data.business_key }}</template><template v-if="data.sha256 && !data.archived">; its original is no longer kept</template>
       </p>
-      <p v-if="data.reason" class="trouble">{{ data.reason }}</p>
+      <div v-if="data.reason || choices.length" class="trouble">
+        <p>{{ data.reason }}</p>
+        <p v-if="choices.length" class="faint">{{ data.next_try ? `Tried ${many(data.tries, 'time')} so far, again at ${moment(data.next_try)}.` : 'It waits for a person.' }}</p>
+        <p v-if="choices.length" class="choices">
+          <Button v-for="c in choices" :key="c.word" :label="c.label" :title="c.title" size="small" severity="secondary" outlined @click="say(c.word)" />
+        </p>
+      </div>
       <div class="columns">
         <TimeLine :pickup="data" :run="run?.id" @choose="(r) => (chosen = r)" />
         <div class="main">
@@ -76,7 +97,7 @@ async function download() {
           <StandIn v-else><p>The route has not run over this file yet.</p></StandIn>
         </div>
       </div>
-      <AgainDialog v-model="asking" :pickup="data" @go="again" />
+      <AgainDialog v-model="asking" :which="which" @done="load" />
     </template>
   </main>
 </template>
@@ -84,7 +105,9 @@ async function download() {
 <style scoped>
 h1.mono { font-size: 1.2rem; }
 .facts { margin: -0.4rem 0 1rem; font-size: 0.92rem; overflow-wrap: anywhere; }
-.trouble { border-left: 3px solid var(--warn); padding-left: 0.8rem; }
+.trouble p { margin: 0 0 0.4rem; }
+.choices { display: flex; gap: 0.5rem; }
+.trouble { margin-bottom: 1rem; border-left: 3px solid var(--warn); padding-left: 0.8rem; }
 .columns { display: grid; grid-template-columns: 19rem 1fr; gap: 1.2rem; align-items: start; }
 .main { min-width: 0; }
 .about { padding: 0.6rem 1rem; margin-bottom: 1rem; }

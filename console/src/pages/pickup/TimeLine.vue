@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import type { PickupDetail, Run } from '../../client'
+import StateMark from '../../parts/StateMark.vue'
 import { between, clock, day, many, size } from '../../words'
 
 const props = defineProps<{ pickup: PickupDetail; run?: number }>()
@@ -16,23 +17,25 @@ const groups = (r: Run) => [good(r), others(r)].filter((list) => list.length > 0
 
 <template>
   <ol class="sheet">
-    <li><time>{{ clock(pickup.noticed_at, true) }}</time> noticed on {{ day(pickup.noticed_at) }}</li>
+    <li><time>{{ clock(pickup.noticed_at, true) }}</time> {{ pickup.origin === 'handed' ? 'handed over' : pickup.event === 'gone' ? 'found gone' : 'noticed' }} on {{ day(pickup.noticed_at) }}</li>
     <li><time>{{ clock(pickup.claimed_at, true) }}</time> claimed</li>
     <li v-if="pickup.taken_at"><time>{{ clock(pickup.taken_at, true) }}</time> taken into the archive</li>
     <template v-for="r in oldest" :key="r.id">
       <li :class="{ on: r.id === run }">
         <time>{{ clock(r.started_at, true) }}</time>
-        <a href="#" :aria-current="r.id === run" @click.prevent="$emit('choose', r.id)">run {{ r.id }}</a> {{ r.again ? 'asked for' : 'began' }}, revision {{ r.revision_number }}
+        <a href="#" :aria-current="r.id === run" @click.prevent="$emit('choose', r.id)">run {{ r.id }}</a> {{ r.same_as ? `the same as run ${r.same_as}` : r.again ? 'asked for' : 'began' }}, revision {{ r.revision_number }}
       </li>
       <li v-if="r.committed_at"><time>{{ clock(r.committed_at, true) }}</time> committed</li>
-      <li v-if="r.ended_at">
-        <time>{{ clock(r.ended_at, true) }}</time> published {{ many(r.outputs, 'output') }}, {{ between(r.started_at, r.ended_at) }} after it began
+      <li v-if="r.committed_at">
+        <template v-if="r.ended_at"><time>{{ clock(r.ended_at, true) }}</time> published {{ many(r.outputs, 'output') }}, {{ between(r.started_at, r.ended_at) }} after it began</template>
+        <template v-else>{{ many(r.outputs, 'output') }}, not all delivered yet</template>
         <ul v-if="r.id === run">
           <template v-for="list in groups(r)" :key="list[0].number">
             <li class="faint folder">in {{ list[0].folder }}</li>
             <li v-for="d in list" :key="d.number">
               <span class="kind faint">{{ kinds[d.kind] }}</span>
               <span class="mono">{{ d.name }}</span> <span class="faint">{{ size(d.size) }}</span>
+              <StateMark v-if="d.state !== 'published'" :state="d.state" />
             </li>
             <li v-if="list[0].kind === 'good' && more(r) > 0" class="faint">and {{ many(more(r), 'more good output') }}</li>
           </template>

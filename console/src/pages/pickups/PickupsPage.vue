@@ -5,9 +5,10 @@ import MultiSelect from 'primevue/multiselect'
 import Select from 'primevue/select'
 import { computed, ref, watch } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { pickups, routes as listRoutes } from '../../client'
+import { pickups, routes as listRoutes, type AgainRequest } from '../../client'
 import { useRefresh } from '../../client/events'
 import { useLoad } from '../../client/load'
+import AgainDialog from '../pickup/AgainDialog.vue'
 import PickupTable from '../../parts/PickupTable.vue'
 import StandIn from '../../parts/StandIn.vue'
 
@@ -30,6 +31,7 @@ const stateChoices = [
   { label: 'delivered', value: 'delivered' },
   { label: 'rejected', value: 'rejected' },
   { label: 'held', value: 'held' },
+  { label: 'uncertain', value: 'uncertain' },
   { label: 'being taken', value: 'claimed' },
   { label: 'at work', value: 'taken' },
   { label: 'delivering', value: 'committed' },
@@ -42,6 +44,7 @@ const { data, problem, loading, load } = useLoad(() =>
     route: routeName.value || undefined,
     state: states.value.length ? states.value : undefined,
     name: name.value || undefined,
+    lane: text('lane') || undefined,
     since: span.value ? new Date(Date.now() - Number(span.value) * 3_600_000).toISOString() : undefined,
     before: before.value,
     limit: 25,
@@ -60,6 +63,7 @@ function ask() {
   if (routeName.value) query.route = routeName.value
   if (states.value.length) query.state = states.value.join(',')
   if (span.value) query.span = span.value
+  if (text('lane')) query.lane = text('lane')
   if (before.value) query.before = String(before.value)
   void router.replace({ query })
   clearTimeout(timer)
@@ -73,6 +77,11 @@ watch(trail, ask)
 const older = () => data.value && (trail.value = [...trail.value, data.value.next])
 const newer = () => (trail.value = trail.value.slice(0, -1))
 const filtered = computed(() => !!(name.value || routeName.value || states.value.length || span.value))
+const asking = ref(false)
+const which = computed<AgainRequest>(() => {
+  const ended = states.value.filter((s) => s === 'delivered' || s === 'rejected')
+  return { route: routeName.value || undefined, name: name.value || undefined, states: ended.length ? ended : undefined, since: span.value ? new Date(Date.now() - Number(span.value) * 3_600_000).toISOString() : undefined }
+})
 function clear() {
   name.value = ''
   routeName.value = span.value = null
@@ -100,15 +109,19 @@ function clear() {
         </template>
         <p v-else>Nothing has been picked up yet. Start a route and drop a file into its folder.</p>
       </StandIn>
-      <div v-if="data.next || trail.length" class="pages">
+      <div v-if="data.items.length" class="pages">
+        <Button label="Run these again…" size="small" severity="secondary" outlined :disabled="!filtered" title="All that the filter matches, not only this page" @click="asking = true" />
+        <span class="space" />
         <Button label="Newer" size="small" severity="secondary" outlined :disabled="!trail.length" @click="newer" />
         <Button label="Older" size="small" severity="secondary" outlined :disabled="!data.next" @click="older" />
       </div>
+      <AgainDialog v-model="asking" :which="which" @done="load" />
     </template>
   </main>
 </template>
 
 <style scoped>
 .filter { width: 18rem; }
+.space { flex: 1; }
 .pages { display: flex; gap: 0.5rem; justify-content: flex-end; margin-top: 0.8rem; }
 </style>

@@ -1,20 +1,23 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
 import { computed, ref } from 'vue'
-import { pickups, route, startRoute, stopRoute } from '../../client'
+import { useRouter } from 'vue-router'
+import { decide, expectations, lanes, pauseRoute, pickups, route, startRoute, stopRoute, take } from '../../client'
 import { useEvents, useRefresh } from '../../client/events'
 import { useLoad } from '../../client/load'
+import ExpectedTable from '../../parts/ExpectedTable.vue'
+import LaneTable from '../../parts/LaneTable.vue'
 import PickupTable from '../../parts/PickupTable.vue'
 import StandIn from '../../parts/StandIn.vue'
 import StateMark from '../../parts/StateMark.vue'
 import { many, moment, number } from '../../words'
+import HandDialog from './HandDialog.vue'
 import StageBand from './StageBand.vue'
 
 const props = defineProps<{ name: string }>()
 const { data, problem, loading, load } = useLoad(() => route(props.name))
 const latest = useLoad(() => pickups({ route: props.name, limit: 10 }))
-const refresh = () => Promise.all([load(), latest.load()])
-void refresh()
+const refresh = () => Promise.all([load(), latest.load(), held.load(), expected.load()])
 useRefresh((e) => e.route === props.name && e.kind !== 'progress', refresh)
 
 const progress = ref('')
@@ -26,18 +29,31 @@ const busy = ref(false)
 const shownFile = ref('')
 const file = computed(() => data.value?.files.find((f) => f.name === shownFile.value))
 
-async function toggle() {
+const handing = ref(false)
+const router = useRouter()
+const held = useLoad(() => lanes(props.name))
+const expected = useLoad(() => expectations(props.name))
+
+async function act(what: Promise<unknown>) {
   busy.value = true
   try {
-    await (data.value?.state === 'stopped' ? startRoute(props.name) : stopRoute(props.name))
+    await what
   } catch (e) {
     problem.value = (e as Error).message
     return
   } finally {
     busy.value = false
   }
-  await load()
+  await refresh()
 }
+const toggle = () => act(data.value?.state === 'stopped' ? startRoute(props.name) : stopRoute(props.name))
+// below is a waiting file's path below the listened folder.
+const below = (path: string, file: string) => {
+  const folders = data.value?.waiting_files.map((w) => w.path.slice(0, -w.name.length)) ?? []
+  const shortest = folders.reduce((a, b) => (b.length < a.length ? b : a), folders[0] ?? '')
+  return path.startsWith(shortest) ? path.slice(shortest.length) : file
+}
+void refresh()
 </script>
 
 <template>
@@ -47,9 +63,13 @@ async function toggle() {
       <div class="head">
         <h1>{{ data.name }}</h1>
         <StateMark :state="data.state" />
+        <span v-if="data.paused_until && data.paused_until < '9000'" class="faint">until {{ moment(data.paused_until) }}</span>
         <span class="faint">revision {{ data.revision_number }}, published {{ moment(data.published_at) }}</span>
         <span v-if="progress" class="faint" role="status">{{ progress }}</span>
         <span class="space" />
+        <Button label="Hand a file…" size="small" severity="secondary" outlined @click="handing = true" />
+        <Button v-if="data.state !== 'stopped'" label="Take now" title="Take what is ready in the folder, whatever the timetable says" size="small" severity="secondary" outlined :disabled="data.state === 'paused'" @click="act(take(name))" />
+        <Button v-if="data.state !== 'stopped'" :label="data.state === 'paused' ? 'Go on' : 'Pause'" size="small" severity="secondary" outlined @click="act(data.state === 'paused' ? startRoute(name) : pauseRoute(name))" />
         <Button :label="data.state === 'stopped' ? 'Start' : 'Stop'" size="small" :severity="data.state === 'stopped' ? undefined : 'secondary'" :outlined="data.state !== 'stopped'" :loading="busy" @click="toggle" />
       </div>
       <p v-if="data.problem" class="trouble">{{ data.problem }}</p>
@@ -58,12 +78,20 @@ async function toggle() {
         <StageBand v-for="s in data.stages" :key="s.name" :stage="s" />
       </div>
       <template v-if="data.waiting_files.length">
-        <h2>{{ many(data.waiting_files.length, 'file') }} waiting in the folder</h2>
+        <h2>{{ many(data.waiting, 'file') }} waiting in the folder</h2>
         <table class="list waiting">
           <tbody>
-            <tr v-for="w in data.waiting_files" :key="w.path"><td class="name mono">{{ w.name }}</td><td>{{ w.reason }}</td><td class="num faint">since {{ moment(w.since) }}</td></tr>
+            <tr v-for="w in data.waiting_files" :key="w.path"><td class="name mono">{{ w.name }}</td><td>{{ w.reason }}</td><td class="num faint">since {{ moment(w.since) }}</td><td class="num"><Button label="Take it" title="Take it now, whatever it waits for" size="small" severity="secondary" outlined @click="act(take(name, below(w.path, w.name)))" /></td></tr>
           </tbody>
         </table>
+      </template>
+      <template v-if="held.data.value?.items.length">
+        <h2>Lanes that are held</h2>
+        <LaneTable :lanes="held.data.value.items" @pass="(l) => act(decide(l.pickup, 'pass'))" />
+      </template>
+      <template v-if="expected.data.value?.items.length">
+        <h2>Expected</h2>
+        <ExpectedTable :expected="expected.data.value.items.slice(0, 6)" />
       </template>
       <h2>Latest pickups <RouterLink class="more" :to="{ name: 'pickups', query: { route: name } }">all of this route</RouterLink></h2>
       <PickupTable v-if="latest.data.value?.items.length" :pickups="latest.data.value.items" />
@@ -74,6 +102,7 @@ async function toggle() {
       </div>
       <pre v-if="file" class="sheet mono">{{ file.content.replaceAll('\r', '\n') }}</pre>
       <p class="faint small">Revision {{ data.revision.slice(0, 12) }}. {{ number(data.files.length) }} files, identified by their content.</p>
+      <HandDialog v-model="handing" :route="name" @handed="(id) => router.push({ name: 'pickup', params: { id } })" />
     </template>
   </main>
 </template>
