@@ -30,7 +30,8 @@ screenshots: postgresql chromium console/dist/index.html
 	@mkdir -p docs/screenshots
 	go test ./e2e -count=1 -run 'Console|Pictures' -screenshots $(CURDIR)/docs/screenshots
 
-api: build
+api: console/node_modules/.package-lock.json
+	@go build -o bin/ydrion ./cmd/ydrion
 	bin/ydrion openapi > docs/openapi.json
 	cd console && npm run --silent types
 

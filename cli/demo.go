@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -106,6 +107,12 @@ func demoFolder(out io.Writer, data, database string) (string, error) {
 }
 
 func (a *app) demoDrops(ctx context.Context, h *Hosted, w *workspace.Workspace, data string, once bool) error {
+	if !once {
+		// The deadline is near, so that one sees it missed.
+		soon := time.Now().Add(time.Minute).Format("15:04")
+		const file = "routes/dunmarra-orders.yaml"
+		w.Files[file] = []byte(strings.Replace(string(w.Files[file]), `by: "18:00"`, fmt.Sprintf("by: %q", soon), 1))
+	}
 	answer, err := h.Client.Publish(ctx, api.PublishRequest{Files: w.Files})
 	if err != nil {
 		return err
@@ -139,6 +146,11 @@ func (a *app) demoDrops(ctx context.Context, h *Hosted, w *workspace.Workspace, 
 		rows = append(rows, []string{n(p.ID), d.File, string(d.Way), p.State, n(p.In), n(p.Good), n(p.Rejected), n(p.Filtered), to, as})
 		a.demoLine(p)
 	}
+	more, fine, err := a.demoDay(ctx, h.Client, data)
+	if err != nil {
+		return err
+	}
+	rows, good = append(rows, more...), good && fine
 	fmt.Fprintln(a.out)
 	if err := a.table("PICKUP,FILE,CAME,STATE,IN,GOOD,REJECTED,FILTERED,WHERE TO,", rows); err != nil {
 		return err
@@ -150,8 +162,83 @@ func (a *app) demoDrops(ctx context.Context, h *Hosted, w *workspace.Workspace, 
 	if once {
 		return nil
 	}
-	fmt.Fprintln(a.out, "\nthe stations go on sending; interrupt to end")
+	fmt.Fprintln(a.out, "\nDunmarra's evening sheet is expected within two minutes and will be missed.\nThe stations go on sending; interrupt to end.")
 	return a.demoForever(ctx, h.Client, data)
+}
+
+// demoDay sends the sheets of a day to the route that keeps them in order. The
+// second waits for a person, and the third waits behind it.
+func (a *app) demoDay(ctx context.Context, client *api.Client, data string) (rows [][]string, good bool, err error) {
+	const route = "dunmarra-orders"
+	left, err := client.Pickups(ctx, url.Values{"route": {route}, "state": {"held"}})
+	if err != nil {
+		return nil, false, err
+	}
+	for _, p := range left.Items { // of an earlier demo
+		if _, err := client.Decide(ctx, p.ID, store.Withdraw); err != nil {
+			return nil, false, err
+		}
+	}
+	inbox := filepath.Join(data, "stations", "dunmarra")
+	names, texts := demo.Day(time.Now())
+	good = true
+	for i, want := range []string{"delivered", "held", "waiting"} {
+		for _, f := range []struct{ name, text string }{{names[i], texts[i]}, {strings.TrimSuffix(names[i], ".csv") + ".ok", ""}} {
+			if err := drop(ctx, inbox, f.name, []byte(f.text), demo.Renamed); err != nil {
+				return nil, false, err
+			}
+		}
+		p, state, err := demoState(ctx, client, route, names[i], want)
+		if err != nil {
+			return nil, false, err
+		}
+		as := "as expected"
+		if state != want {
+			as, good = "expected "+want, false
+		}
+		row := []string{"", names[i], "with its marker", state, "", "", "", "", "", as}
+		if p.ID > 0 {
+			to, err := whereTo(ctx, client, p, data)
+			if err != nil {
+				return nil, false, err
+			}
+			row = []string{n(p.ID), names[i], "with its marker", state, n(p.In), n(p.Good), n(p.Rejected), n(p.Filtered), to, as}
+			a.demoLine(p)
+		}
+		rows = append(rows, row)
+	}
+	return rows, good, nil
+}
+
+// demoState waits until a file has come to a state, or to its end.
+func demoState(ctx context.Context, client *api.Client, route, name, want string) (p store.Pickup, state string, err error) {
+	deadline := time.Now().Add(time.Minute)
+	for {
+		page, err := client.Pickups(ctx, url.Values{"name": {name}, "limit": {"1"}})
+		if err != nil {
+			return p, "", err
+		}
+		if len(page.Items) == 1 {
+			p, state = page.Items[0], page.Items[0].State
+		}
+		sheet, err := client.Route(ctx, route)
+		if err != nil {
+			return p, "", err
+		}
+		for _, w := range sheet.WaitingFiles {
+			if w.Name == name && strings.Contains(w.Reason, "its lane") {
+				state = "waiting"
+			}
+		}
+		if state == want || p.EndedAt != nil || time.Now().After(deadline) {
+			return p, state, nil
+		}
+		select {
+		case <-ctx.Done():
+			return p, "", ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
 }
 
 func (a *app) demoLine(p store.Pickup) {

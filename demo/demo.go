@@ -69,6 +69,25 @@ var (
 	tests    = []string{"WBC", "HGB", "PCV", "LUNG", "MORB"}
 )
 
+// Day makes the three sheets up that Dunmarra sends on a day: the second one
+// begins with the specimen of the first.
+func Day(now time.Time) (names, texts []string) {
+	number := now.Unix() % 100_000_000
+	for i, part := range []string{"1-morning", "2-noon", "3-evening"} {
+		var b strings.Builder
+		b.WriteString("specimen_id,animal_tag,species,station,collected_at,sex,weight_kg,note,test_code,priority\n")
+		for row := range 3 {
+			specimen := fmt.Sprintf("DU-%08d%d%d", number, i, row)
+			if i == 1 && row == 0 {
+				specimen = fmt.Sprintf("DU-%08d00", number)
+			}
+			fmt.Fprintf(&b, "%s,D-%d%d,GS,Dunmarra,%s,Female,%d.5,,WBC,%s\n", specimen, i, row, now.Add(-time.Duration(8-3*i)*time.Hour).Format("02/01/2006 15:04"), 20+row, []string{"routine", "urgent", "routine"}[row])
+		}
+		names, texts = append(names, fmt.Sprintf("%s-%s.csv", now.Format("2006-01-02-150405"), part)), append(texts, b.String())
+	}
+	return names, texts
+}
+
 // Sheet makes a specimen sheet up: its name and content. About one row in
 // twenty is wrong.
 func Sheet(number int, r *rand.Rand, now time.Time) (name, text string) {

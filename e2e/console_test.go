@@ -185,8 +185,7 @@ func TestConsole(t *testing.T) {
 	// Run again, with what it will do said before.
 	do(t, ctx, chromedp.Click("//button[contains(., 'Run again')]"))
 	text(t, ctx, ".p-dialog", "What earlier runs delivered stays as it is")
-	shot(t, ctx, "console-run-again")
-	do(t, ctx, chromedp.Click("//button[contains(., 'Published revision')]"), chromedp.WaitNotPresent(chromedp.CSS(".p-dialog-mask")))
+	do(t, ctx, chromedp.Click("//div[contains(@class, 'p-dialog')]//button[contains(., 'Run again')]"), chromedp.WaitNotPresent(chromedp.CSS(".p-dialog-mask")))
 	text(t, ctx, "main", "asked for, revision 1", "published 12 outputs")
 
 	// Both schemes.
@@ -230,7 +229,7 @@ func TestConsoleTellsWhatIsWrong(t *testing.T) {
 	b.Drop("stations/inbox", "markup.csv", heading+strings.Replace(row(2), "calm", "<b>&amp;</b>", 1)+strings.Replace(row(3), "36.5", "<script>", 1))
 	ctx := browser(t)
 	do(t, ctx, chromedp.Navigate(b.URL+"/#token="+b.Token))
-	text(t, ctx, "main", "held: cannot go on, tried again")
+	text(t, ctx, "main", "held: cannot go on")
 	do(t, ctx, chromedp.Click("//a[contains(., 'held: cannot go on')]"))
 	text(t, ctx, "table.pickups", "stuck.csv", "no space left on device")
 	if seen := inner(ctx, "table.pickups"); strings.Contains(seen, "delivered") {
@@ -307,4 +306,88 @@ func TestPicturesOfTheClient(t *testing.T) {
 		do(t, ctx, chromedp.Navigate("file://"+file))
 		shot(t, ctx, name)
 	}
+}
+
+// TestConsoleAttention walks through what an operator does about what cannot go
+// on: sees it, finds the lane, lets others pass, gives up, runs the same again.
+func TestConsoleAttention(t *testing.T) {
+	b := demoed(t)
+	w := testbed.Workspace(t)
+	minute := time.Now().Add(-time.Minute)
+	route := strings.Replace(string(w.Files["routes/dunmarra-orders.yaml"]), `by: "18:00"`, fmt.Sprintf("by: %q", minute.Format("15:04")), 1)
+	b.Publish(map[string]string{"routes/dunmarra-orders.yaml": route})
+	names, texts := demo.Day(time.Now())
+	for i, name := range names {
+		b.Drop("stations/dunmarra", name, texts[i])
+		b.Drop("stations/dunmarra", strings.TrimSuffix(name, ".csv")+".ok", "")
+		testbed.Until(t, name+" has come as far as it can", func() bool {
+			return strings.Contains(states(b), name+"="+[]string{"delivered", "held", ""}[i]) || i == 2 && hasWaiting(b, "dunmarra-orders", name)
+		})
+	}
+	noon := newest(b)
+	ctx := browser(t)
+	do(t, ctx, chromedp.Navigate(b.URL+"/attention#token="+b.Token))
+	text(t, ctx, "table.alerts", "duplicate", names[1], "waits for a person", "lane held", "rejected")
+	text(t, ctx, "table.lanes", "dunmarra-orders", "all", names[1], "came before, as "+names[0], "It waits for a person")
+	text(t, ctx, "table.expected", "evening sheet", "to come")
+	text(t, ctx, "table.nodes", "alive", "3")
+	shot(t, ctx, "console-attention")
+	do(t, ctx, chromedp.Navigate(b.URL+"/routes/dunmarra-orders"))
+	text(t, ctx, "main", "held", "1 file waiting in the folder", names[2], "its lane all is held by pickup", "A file is complete when {file.stem}.ok is beside it", "when priority = \"urgent\"")
+	shot(t, ctx, "console-route-held")
+	do(t, ctx, chromedp.Navigate(fmt.Sprintf("%s/pickups/%d", b.URL, noon.ID)))
+	text(t, ctx, ".trouble", "came before", "It waits for a person", "Take it", "Let others pass", "Withdraw")
+	shot(t, ctx, "console-pickup-held")
+	do(t, ctx, chromedp.Click("//button[contains(., 'Let others pass')]"))
+	testbed.Until(t, "the one behind has passed", func() bool { return strings.Contains(states(b), names[2]+"=delivered") })
+	do(t, ctx, chromedp.Click("//button[contains(., 'Withdraw')]"))
+	text(t, ctx, ".head", "gone again")
+	// All seen.
+	do(t, ctx, chromedp.KeyEvent("g"), chromedp.KeyEvent("a"))
+	text(t, ctx, "table.alerts", "duplicate")
+	do(t, ctx, chromedp.Click("//button[contains(., 'All seen')]"))
+	text(t, ctx, "main", "There is nothing that nobody has seen.")
+	// A selection again, with what it would do said first.
+	do(t, ctx, chromedp.Navigate(b.URL+"/pickups?route=specimen-orders"))
+	text(t, ctx, "table.pickups", "specimen-orders")
+	do(t, ctx, chromedp.Click("//button[contains(., 'Run these again')]"))
+	text(t, ctx, ".p-dialog", "7 pickups, from ansel-point-2026-11-23.csv to", "The same once more", "Run 7 again")
+	shot(t, ctx, "console-run-again")
+	do(t, ctx, chromedp.Click("//button[contains(., 'Run 7 again')]"))
+	testbed.Until(t, "all have run again", func() bool {
+		list, err := b.Client.Pickup(context.Background(), 1)
+		return err == nil && len(list.Runs) == 2 && list.EndedAt != nil
+	})
+	// Pausing and going on.
+	do(t, ctx, chromedp.Navigate(b.URL+"/routes/specimen-orders"))
+	text(t, ctx, ".head", "running")
+	do(t, ctx, chromedp.Click("//button[contains(., 'Pause')]"))
+	text(t, ctx, ".head", "paused")
+	do(t, ctx, chromedp.Click("//button[contains(., 'Go on')]"))
+	text(t, ctx, ".head", "running")
+	// A file handed over from the browser: first a trial.
+	file := filepath.Join(t.TempDir(), "by-hand.csv")
+	if err := os.WriteFile(file, []byte(heading+row(1)), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	do(t, ctx, chromedp.Click("//button[contains(., 'Hand a file')]"))
+	text(t, ctx, ".p-dialog", "A trial delivers and records nothing")
+	do(t, ctx, chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{file}))
+	do(t, ctx, chromedp.Click("//button[contains(., 'Try it')]"))
+	text(t, ctx, ".p-dialog", "1 record", "AP-000001", "PID")
+	do(t, ctx, chromedp.Click("//button[contains(., 'Hand it over')]"))
+	text(t, ctx, "main", "by-hand.csv", "handed over")
+}
+
+func hasWaiting(b *testbed.Bed, route, name string) bool {
+	s, err := b.Client.Route(context.Background(), route)
+	if err != nil {
+		b.T.Fatal(err)
+	}
+	for _, w := range s.WaitingFiles {
+		if w.Name == name && strings.Contains(w.Reason, "its lane") {
+			return true
+		}
+	}
+	return false
 }

@@ -172,8 +172,16 @@ func (t *Table) String() string {
 	if t.From > 0 || t.To < 24*60 {
 		fmt.Fprintf(&b, " from %s to %s", t.From, t.To)
 	}
-	fmt.Fprintf(&b, " (%s)", t.Zone)
+	fmt.Fprintf(&b, " (%s)", ZoneName(t.Zone))
 	return b.String()
+}
+
+// ZoneName says a time zone; the machine's own is "local time".
+func ZoneName(z *time.Location) string {
+	if z == time.Local {
+		return "local time"
+	}
+	return z.String()
 }
 
 // Short prints a duration without zero parts: 15m, not 15m0s.

@@ -523,7 +523,7 @@ func (e *Expectation) String() string {
 	if e.Most == 1 {
 		files = "file"
 	}
-	s := fmt.Sprintf("%s %s named %s by %s, %s (%s)", count, files, e.Names, e.By.At[0], e.By.Days, e.By.Zone)
+	s := fmt.Sprintf("%s %s named %s by %s, %s (%s)", count, files, e.Names, e.By.At[0], e.By.Days, timetable.ZoneName(e.By.Zone))
 	if e.Smallest > 0 {
 		s += fmt.Sprintf(", each of at least %d bytes", e.Smallest)
 	}

@@ -1169,6 +1169,12 @@ export interface components {
             /** @enum {string} */
             state: "running" | "paused" | "stopped" | "failing";
             today: components["schemas"]["Tally"];
+            /**
+             * Format: int64
+             * @description files in the inbox that have not been taken
+             */
+            waiting: number;
+            /** @description at most 200 of them */
             waiting_files: components["schemas"]["Waiting"][];
         };
         SourceFile: {

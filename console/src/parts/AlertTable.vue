@@ -19,7 +19,7 @@ const over = (a: Alert) => !!a.ended_at && Date.parse(a.ended_at) - Date.parse(a
       <tr v-for="a in alerts" :key="a.id" :data-kind="a.kind">
         <td class="num">{{ moment(a.at) }}</td>
         <td class="kind">{{ a.kind }}</td>
-        <td><RouterLink v-if="a.route" :to="{ name: 'route', params: { name: a.route } }">{{ a.route }}</RouterLink></td>
+        <td class="kind"><RouterLink v-if="a.route" :to="{ name: 'route', params: { name: a.route } }">{{ a.route }}</RouterLink></td>
         <td class="what">
           <RouterLink v-if="a.pickup" :to="{ name: 'pickup', params: { id: a.pickup } }">{{ a.message }}</RouterLink>
           <template v-else>{{ a.message }}</template>
@@ -38,7 +38,8 @@ const over = (a: Alert) => !!a.ended_at && Date.parse(a.ended_at) - Date.parse(a
 
 <style scoped>
 .alerts tr { cursor: default; }
-.kind { white-space: nowrap; font-weight: 600; }
+.kind { white-space: nowrap; }
+.kind:nth-child(2) { font-weight: 600; }
 .what { overflow-wrap: anywhere; }
 .state { text-align: right; white-space: nowrap; font-size: 0.88rem; }
 </style>

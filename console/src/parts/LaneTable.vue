@@ -16,7 +16,7 @@ defineEmits<{ pass: [lane: Lane] }>()
     </thead>
     <tbody>
       <tr v-for="l in lanes" :key="l.route + l.lane">
-        <td><RouterLink :to="{ name: 'route', params: { name: l.route } }">{{ l.route }}</RouterLink></td>
+        <td class="nowrap"><RouterLink :to="{ name: 'route', params: { name: l.route } }">{{ l.route }}</RouterLink></td>
         <td class="mono">{{ l.lane }}</td>
         <td><RouterLink :to="{ name: 'pickup', params: { id: l.pickup } }">{{ l.name }}</RouterLink> <StateMark :state="l.state" /></td>
         <td class="why">{{ l.reason }} <span class="faint">{{ l.next_try ? `Tried again at ${moment(l.next_try)}.` : 'It waits for a person.' }}</span></td>
@@ -29,6 +29,7 @@ defineEmits<{ pass: [lane: Lane] }>()
 
 <style scoped>
 .lanes tr { cursor: default; }
+.nowrap { white-space: nowrap; }
 .why { overflow-wrap: anywhere; }
 .do { text-align: right; white-space: nowrap; }
 </style>
