@@ -41,9 +41,9 @@ type Conductor struct {
 	until    time.Time // files that were noticed up to then may be taken, whatever the timetable says
 	began    time.Time // by the clock of timetables
 	led      time.Time // by the machine's
-	failures int // in a row
-	stalled  int // pickups that are being tried again
-	troubles int // since held files were last compared with the records
+	failures int       // in a row
+	stalled  int       // pickups that are being tried again
+	troubles int       // since held files were last compared with the records
 	restored bool
 
 	busy    map[int64]bool   // pickups on their way
@@ -359,6 +359,7 @@ func (c *Conductor) prepare(it *item) {
 	if it.stage == taking {
 		c.takeAll([]*item{it})
 	} else if it.stage == processing {
+		c.try(it, processing, c.retake)
 		it.verdict = judge(it, it.compiled.Duplicates)
 	}
 }

@@ -326,7 +326,7 @@ func (c *Conductor) sync(items []*item) error {
 	for _, it := range items {
 		for _, d := range it.commit.Deliveries {
 			temporaries = append(temporaries, d.Temporary)
-			folders[filepath.Dir(d.Temporary)] = true
+			folders[filepath.Dir(d.Temporary)], folders[d.Folder] = true, true
 		}
 		if many = many || it.commit.Kept > 0; it.commit.Kept > 0 {
 			for _, f := range append(it.out.folders, it.out.rejected) {
@@ -335,6 +335,11 @@ func (c *Conductor) sync(items []*item) error {
 		}
 		if it.Origin == "inbox" && it.Event != listen.Gone {
 			originals = append(originals, *it.SHA256)
+			// That the file was taken must not be undone by a power failure once its
+			// run is committed: it would be taken again.
+			if it.Path != "" {
+				folders[filepath.Dir(it.Path)], folders[filepath.Dir(holding(&it.Pending))] = true, true
+			}
 		}
 	}
 	if many || len(temporaries)+len(originals) > fewFiles {

@@ -263,6 +263,33 @@ func (c *Conductor) take(it *item) error {
 	return nil
 }
 
+// retake takes a file again whose taking a power failure has undone: it is the
+// same file, back in the inbox.
+func (c *Conductor) retake(it *item) error {
+	held := holding(&it.Pending)
+	if it.Origin != "inbox" || it.Again || c.there(held) {
+		return nil
+	}
+	info, err := c.e.FS.Look(it.Path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("looking for %s: %w", it.Path, err)
+	}
+	if info.Inode != it.Inode || info.Device != it.Device || info.Size != it.Size || !info.Modified.Truncate(time.Microsecond).Equal(it.Modified.Truncate(time.Microsecond)) {
+		return nil // another file of the same name
+	}
+	if _, err := files.HiddenFolder(c.e.FS, filepath.Dir(it.Path)); err != nil {
+		return fmt.Errorf("taking %s again: %w", it.Path, err)
+	}
+	if err := c.e.FS.Move(it.Path, held); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("taking %s again: %w", it.Path, err)
+	}
+	c.e.Log.Warn("a file that had been taken was in the inbox again", "pickup", it.Pickup, "route", c.name, "file", it.Name)
+	return nil
+}
+
 // withdraw ends the claim on a file that will not be taken now.
 func (c *Conductor) withdraw(it *item, reason string) error {
 	it.stage = ended
@@ -466,20 +493,42 @@ func (c *Conductor) restoreInto(ctx context.Context, inbox string) error {
 	if len(ids) == 0 {
 		return nil
 	}
-	known, err := c.e.Store.OpenPaths(ctx, ids)
+	known, err := c.e.Store.Holders(ctx, ids)
 	if err != nil {
 		return err
 	}
 	for id, entry := range held {
 		name := strings.TrimPrefix(entry, fmt.Sprintf("%s%d-", heldPrefix, id))
-		if known[id] == filepath.Join(inbox, name) {
-			continue
-		}
-		if err := c.putBack(filepath.Join(inbox, files.Hidden, entry), inbox, name); err != nil {
+		if err := c.restoreOne(known[id], filepath.Join(inbox, files.Hidden, entry), inbox, name); err != nil {
 			return err
 		}
-		c.e.Log.Warn("a held file that no record knows was put back", "file", name, "inbox", inbox)
 	}
+	return nil
+}
+
+// restoreOne decides about one held file. That of a pickup that has ended was
+// given up before a power failure brought it back.
+func (c *Conductor) restoreOne(by store.Holder, held, inbox, name string) error {
+	if by.Path == filepath.Join(inbox, name) {
+		if by.Open {
+			return nil
+		}
+		sum, _, _, err := c.hash(held)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if sum == by.SHA256 && by.State != "withdrawn" {
+			c.e.Log.Warn("a held file whose pickup has ended is removed", "file", name, "inbox", inbox)
+			return c.e.FS.Remove(held)
+		}
+	}
+	if err := c.putBack(held, inbox, name); err != nil {
+		return err
+	}
+	c.e.Log.Warn("a held file that no record knows was put back", "file", name, "inbox", inbox)
 	return nil
 }
 

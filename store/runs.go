@@ -534,16 +534,22 @@ func (s *Store) Sequences(ctx context.Context, run int64) ([]Block, error) {
 	return out, err
 }
 
-// OpenPaths gives the paths of the open pickups among some numbers.
-func (s *Store) OpenPaths(ctx context.Context, ids []int64) (map[int64]string, error) {
-	var rows []struct {
-		ID   int64
-		Path string
-	}
-	err := s.db.SelectContext(ctx, &rows, `select id, path from pickups where id = any($1) and state in ('claimed', 'taken', 'committed', 'held', 'uncertain')`, ids)
-	out := map[int64]string{}
+// Holder is the pickup for which a file is held.
+type Holder struct {
+	ID     int64  `db:"id"`
+	Path   string `db:"path"`
+	State  string `db:"state"`
+	SHA256 string `db:"sha256"`
+	Open   bool   `db:"open"` // it has not ended
+}
+
+// Holders gives the pickups among some numbers.
+func (s *Store) Holders(ctx context.Context, ids []int64) (map[int64]Holder, error) {
+	var rows []Holder
+	err := s.db.SelectContext(ctx, &rows, `select id, path, state, coalesce(sha256, '') as sha256, state in ('claimed', 'taken', 'committed', 'held', 'uncertain') as open from pickups where id = any($1)`, ids)
+	out := map[int64]Holder{}
 	for _, r := range rows {
-		out[r.ID] = r.Path
+		out[r.ID] = r
 	}
 	return out, err
 }

@@ -312,8 +312,8 @@ func TestFilters(t *testing.T) {
 	if tally.Pickups != 4 || tally.Open != 1 || tally.In != 1+2+4 || tally.Good != 7 || tally.Last == nil {
 		t.Errorf("%+v", tally)
 	}
-	if paths := must(s.OpenPaths(ctx, []int64{1, 3, 77}))(t); len(paths) != 1 || paths[3] != "/in/brunholm-2.csv" {
-		t.Errorf("%v", paths)
+	if by := must(s.Holders(ctx, []int64{1, 3, 77}))(t); len(by) != 2 || by[3].Path != "/in/brunholm-2.csv" || !by[3].Open || by[1].Open || by[1].SHA256 != "a" {
+		t.Errorf("%v", by)
 	}
 }
 

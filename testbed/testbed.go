@@ -231,11 +231,19 @@ func (b *Bed) Drop(inbox, name, content string) {
 	}
 }
 
+// patience is how long tests wait; a shorter one helps while looking for a defect.
+var patience = func() time.Duration {
+	if d, err := time.ParseDuration(os.Getenv("TEST_PATIENCE")); err == nil {
+		return d
+	}
+	return 2 * time.Minute
+}()
+
 // Until waits for a condition; it fails the test after two minutes,
 // which only a machine that hardly gets on needs.
 func Until(t testing.TB, what string, condition func() bool) {
 	t.Helper()
-	deadline := time.Now().Add(2 * time.Minute)
+	deadline := time.Now().Add(patience)
 	for !condition() {
 		if time.Now().After(deadline) {
 			t.Fatalf("waited in vain until %s", what)

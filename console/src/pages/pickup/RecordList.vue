@@ -22,11 +22,11 @@ const next = computed(() => (data.value?.more ? data.value.records[data.value.re
 
 <template>
   <div class="bar">
-    <h2>Records in and out</h2>
-    <label><ToggleSwitch v-model="rejected" :disabled="run.rejected === 0" /> only the {{ many(run.rejected, 'rejected record') }}</label>
+    <h2>{{ run.committed_at ? 'Records in and out' : 'What would come of it' }}</h2>
+    <label v-if="run.committed_at"><ToggleSwitch v-model="rejected" :disabled="run.rejected === 0" /> only the {{ many(run.rejected, 'rejected record') }}</label>
     <span class="space" />
     <template v-if="data?.records.length">
-      <span class="faint num">{{ number(data.records[0].record) }} to {{ number(data.records[data.records.length - 1].record) }} of {{ number(run.records_in) }}</span>
+      <span class="faint num">{{ number(data.records[0].record) }} to {{ number(data.records[data.records.length - 1].record) }}<template v-if="run.committed_at"> of {{ number(run.records_in) }}</template></span>
       <Button label="Back" size="small" severity="secondary" outlined :disabled="trail.length < 2" @click="trail = trail.slice(0, -1)" />
       <Button label="On" size="small" severity="secondary" outlined :disabled="!next" @click="trail = [...trail, next]" />
     </template>

@@ -1,0 +1,150 @@
+package testbed
+
+import (
+	"io"
+	"net"
+	"net/url"
+	"sync"
+	"testing"
+)
+
+// Proxy stands between a service and its database and cuts all connections at a
+// chosen exchange: before the service's words are passed on, or after they were
+// and the answer is lost.
+type Proxy struct {
+	URL    string
+	server string
+
+	mu       sync.Mutex
+	conns    map[net.Conn]bool
+	left     int // exchanges until the cut; 0: none is wanted
+	after    bool
+	reached  bool
+	lostNext net.Conn // the connection whose next answer is lost
+}
+
+// NewProxy stands in for a database.
+func NewProxy(t testing.TB, database string) *Proxy {
+	t.Helper()
+	u, err := url.Parse(database)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := &Proxy{server: u.Host, conns: map[net.Conn]bool{}}
+	u.Host = l.Addr().String()
+	p.URL = u.String()
+	t.Cleanup(func() { l.Close(); p.Cut() })
+	go func() {
+		for {
+			client, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go p.serve(client)
+		}
+	}()
+	return p
+}
+
+// CutAt arms the proxy for the k-th exchange from now: before it reaches the
+// database or after.
+func (p *Proxy) CutAt(k int, after bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.left, p.after, p.reached = k, after, false
+}
+
+// Reached tells whether the exchange has come.
+func (p *Proxy) Reached() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.reached
+}
+
+// Cut ends all connections.
+func (p *Proxy) Cut() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.cut()
+}
+
+func (p *Proxy) cut() {
+	for c := range p.conns {
+		c.Close()
+		delete(p.conns, c)
+	}
+	p.lostNext = nil
+}
+
+func (p *Proxy) serve(client net.Conn) {
+	server, err := net.Dial("tcp", p.server)
+	if err != nil {
+		client.Close()
+		return
+	}
+	p.mu.Lock()
+	p.conns[client], p.conns[server] = true, true
+	p.mu.Unlock()
+	go p.pass(client, server, p.asks)
+	p.pass(server, client, p.answers)
+	p.mu.Lock()
+	delete(p.conns, client)
+	delete(p.conns, server)
+	p.mu.Unlock()
+	client.Close()
+	server.Close()
+}
+
+// pass hands what comes from one side to the other while it may.
+func (p *Proxy) pass(from, to net.Conn, may func(server net.Conn) bool) {
+	buf := make([]byte, 64<<10)
+	for {
+		n, err := from.Read(buf)
+		if n > 0 {
+			server := to
+			if may != nil && !may(server) {
+				return
+			}
+			if _, err := to.Write(buf[:n]); err != nil {
+				return
+			}
+		}
+		if err == io.EOF || err != nil {
+			return
+		}
+	}
+}
+
+// asks counts what the service says, and cuts when its turn has come.
+func (p *Proxy) asks(server net.Conn) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.left == 0 {
+		return true
+	}
+	if p.left--; p.left > 0 {
+		return true
+	}
+	p.reached = true
+	if p.after {
+		p.lostNext = server
+		return true
+	}
+	p.cut()
+	return false
+}
+
+// answers loses the answer of the chosen exchange, and everything else.
+func (p *Proxy) answers(net.Conn) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.lostNext != nil {
+		p.cut()
+		return false
+	}
+	return true
+}
