@@ -39,7 +39,7 @@ func specimens(b *testbed.Bed) map[string]int {
 // loses an arbitrary part of what was not durable. Nothing may be lost for good;
 // and since the outputs are still there, nothing may come twice either.
 func TestPowerFails(t *testing.T) {
-	rounds := 14
+	rounds := 8
 	if testing.Short() {
 		rounds = 4
 	}
@@ -106,7 +106,7 @@ func TestPowerFails(t *testing.T) {
 // a pickup needs: before the words arrive, and after they did and the answer is
 // lost - around the commit, too.
 func TestConnectionIsCut(t *testing.T) {
-	most := 14
+	most := 9
 	if testing.Short() {
 		most = 4
 	}
@@ -312,4 +312,54 @@ func TestClockJumps(t *testing.T) {
 	testbed.Until(t, "noon is made up for", func() bool {
 		return strings.Contains(states(b), "poke.csv=delivered") && strings.Contains(states(b), "c.csv=delivered")
 	})
+}
+
+// TestCrashTwice lets a service crash at an arbitrary call, and the one that
+// goes on with what is left at another.
+func TestCrashTwice(t *testing.T) {
+	pairs := 4
+	if testing.Short() {
+		pairs = 2
+	}
+	if soak {
+		pairs = 200
+	}
+	seed := uint64(time.Now().UnixNano())
+	content := heading + row(1) + strings.Replace(row(2), "36.5", "n/a", 1) + row(3)
+	for pair := range pairs {
+		r := rand.New(rand.NewPCG(seed, uint64(pair)))
+		first, second := int64(r.IntN(36)), int64(r.IntN(30))
+		t.Run(fmt.Sprintf("seed %d calls %d and %d", seed, first, second), func(t *testing.T) {
+			database, data := testbed.Database(t), t.TempDir()
+			for n, k := range []int64{first, second} {
+				var last atomic.Int64
+				last.Store(math.MaxInt64)
+				fsys := &files.Faulty{FS: files.Real{}, Fail: func(call int64, _, _ string) error {
+					if call > last.Load() {
+						return errCrash
+					}
+					return nil
+				}}
+				if n > 0 {
+					last.Store(k)
+				}
+				b := testbed.Start(t, testbed.On(fsys), testbed.In(data, database))
+				if n == 0 {
+					b.Publish(inOneFile(t))
+					last.Store(fsys.Calls.Load() + k)
+					b.Drop("stations/inbox", "sheet.csv", content)
+				}
+				testbed.Until(t, "it crashes or ends", func() bool {
+					return fsys.Calls.Load() > last.Load() || strings.Contains(states(b), "sheet.csv=delivered")
+				})
+				last.Store(0)
+				if err := b.End(); err != nil {
+					t.Fatal(err)
+				}
+			}
+			c := testbed.Start(t, testbed.In(data, database))
+			p := c.Ended("sheet.csv", 0)
+			oracle(t, c, p.Good, p.Rejected)
+		})
+	}
 }
