@@ -151,27 +151,18 @@ func (a *Archive) Keep(file, hash string) error {
 	return nil
 }
 
-// Sync makes originals durable: their contents and their places. The outputs of
-// a run may only be committed when its original is safe.
-func (a *Archive) Sync(hashes []string) error {
-	folders := map[string]bool{}
-	for _, h := range hashes {
-		f, err := a.fs.Open(a.Path(h))
-		if err != nil {
-			return fmt.Errorf("archiving: %w", err)
-		}
-		err = f.Sync()
-		if err := errors.Join(err, f.Close()); err != nil {
-			return fmt.Errorf("archiving: %w", err)
-		}
-		folders[filepath.Dir(a.Path(h))] = true
+// Sync makes the content of an original durable. Its place is when its folder
+// and the archive's are synced too. The outputs of a run may only be committed
+// when its original is safe.
+func (a *Archive) Sync(hash string) error {
+	f, err := a.fs.Open(a.Path(hash))
+	if err != nil {
+		return fmt.Errorf("archiving: %w", err)
 	}
-	for f := range folders {
-		if err := a.fs.SyncFolder(f); err != nil {
-			return fmt.Errorf("archiving: %w", err)
-		}
+	if err := errors.Join(f.Sync(), f.Close()); err != nil {
+		return fmt.Errorf("archiving: %w", err)
 	}
-	return a.fs.SyncFolder(a.folder)
+	return nil
 }
 
 // Folder is where the archive is.

@@ -19,6 +19,7 @@ import (
 	"runtime"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"ydrion/archive"
@@ -54,6 +55,7 @@ type Config struct {
 type Engine struct {
 	Config
 	turns chan struct{} // one for each core: routes take turns
+	avoid atomic.Int64  // until when (nanoseconds) whole file systems are not synced
 
 	mu       sync.Mutex
 	compiled map[string]*route.Compiled // by route and revision

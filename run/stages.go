@@ -315,8 +315,20 @@ func (c *Conductor) asked(runs []int64) (done map[int64]bool, err error) {
 }
 
 // fewFiles is up to how many files are synced one by one; more are synced with
-// everything else on their file system.
+// everything else on their file system, which is faster unless others are writing
+// a lot to it.
 const fewFiles = 4
+
+// Syncing a whole file system that took longer than patientSync has met the
+// writes of others: for a while files are synced one by one, several at once.
+const (
+	patientSync = 300 * time.Millisecond
+	avoidSync   = 20 * time.Second
+	syncsAtOnce = 32
+)
+
+// avoided tells whether whole file systems are not to be synced for now.
+func (e *Engine) avoided() bool { return time.Now().UnixNano() < e.avoid.Load() }
 
 // sync makes originals and outputs durable, with the folders that they are in.
 func (c *Conductor) sync(items []*item) error {
@@ -342,14 +354,22 @@ func (c *Conductor) sync(items []*item) error {
 			}
 		}
 	}
-	if many || len(temporaries)+len(originals) > fewFiles {
-		return c.syncAll(folders)
+	if many || len(temporaries)+len(originals) > fewFiles && !c.e.avoided() {
+		begun := time.Now()
+		err := c.syncAll(folders)
+		if time.Since(begun) > patientSync {
+			c.e.avoid.Store(time.Now().Add(avoidSync).UnixNano())
+		}
+		return err
 	}
 	var failing sync.Mutex
 	var failed error
 	var syncing sync.WaitGroup
+	turns := make(chan struct{}, syncsAtOnce)
 	do := func(f func() error) {
+		turns <- struct{}{}
 		syncing.Go(func() {
+			defer func() { <-turns }()
 			if err := f(); err != nil {
 				failing.Lock()
 				failed = errors.Join(failed, err)
@@ -360,8 +380,9 @@ func (c *Conductor) sync(items []*item) error {
 	for _, t := range temporaries {
 		do(func() error { return c.syncFile(t) })
 	}
-	if len(originals) > 0 {
-		do(func() error { return c.e.Archive.Sync(originals) })
+	for _, sum := range originals {
+		do(func() error { return c.e.Archive.Sync(sum) })
+		folders[filepath.Dir(c.e.Archive.Path(sum))], folders[c.e.Archive.Folder()] = true, true
 	}
 	syncing.Wait()
 	for f := range folders {
