@@ -1,6 +1,7 @@
 # make demo        run the demo (ONCE=1: send the shipped files, print a table, end)
 # make test        run all tests
 # make build       build the console and bin/ydrion
+# make soak        run the tests with deaths and faults, long (about half an hour)
 # make bench       run the benchmarks that stand next to the code
 # make screenshots take the console's pictures anew
 # make api         write the OpenAPI document and the console's types anew
@@ -10,7 +11,7 @@ SOURCES := $(shell find console/src console/public console/index.html console/*.
 # Tests write many small files: into memory, where there is plenty of it.
 ROOMY := $(shell df -k --output=avail /dev/shm 2>/dev/null | awk 'NR == 2 && $$1 > 4000000 {print "/dev/shm"}')
 
-.PHONY: demo test build bench screenshots api postgresql chromium clean
+.PHONY: demo test soak build bench screenshots api postgresql chromium clean
 
 demo: build
 	@bin/ydrion demo $(if $(filter 1,$(ONCE)),--once)
@@ -22,6 +23,9 @@ test: postgresql chromium console/dist/index.html
 
 build: postgresql console/dist/index.html
 	@go build -o bin/ydrion ./cmd/ydrion
+
+soak: postgresql
+	$(if $(ROOMY),TMPDIR=$(ROOMY)) go test ./e2e -count=1 -v -timeout 90m -run 'Crash|Killed|Power|Cut|Full|ReadOnly|Dies' -soak $(TESTFLAGS)
 
 bench:
 	go test -run '^$$' -bench . -benchmem ./core/...

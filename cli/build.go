@@ -5,6 +5,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -95,6 +96,13 @@ func checkAll(w *workspace.Workspace) (finding.List, int) {
 	if len(w.Environments) == 0 {
 		list = append(list, route.Guard(all, func(f string) (string, error) { return f, nil })...)
 	}
+	// Routes that share a map or a schema share what is wrong with it.
+	said := map[string]bool{}
+	list = slices.DeleteFunc(list, func(f finding.Finding) bool {
+		again := said[f.String()]
+		said[f.String()] = true
+		return again
+	})
 	return list, len(names)
 }
 

@@ -340,7 +340,7 @@ func TestConsoleAttention(t *testing.T) {
 	shot(t, ctx, "console-pickup-held")
 	do(t, ctx, chromedp.Click("//button[contains(., 'Let others pass')]"))
 	testbed.Until(t, "the one behind has passed", func() bool { return strings.Contains(states(b), names[2]+"=delivered") })
-	do(t, ctx, chromedp.Click("//button[contains(., 'Withdraw')]"))
+	do(t, ctx, chromedp.WaitNotPresent("//button[contains(., 'Let others pass')]"), chromedp.Click("//button[contains(., 'Withdraw')]"))
 	text(t, ctx, ".head", "gone again")
 	// All seen.
 	do(t, ctx, chromedp.KeyEvent("g"), chromedp.KeyEvent("a"))

@@ -175,7 +175,7 @@ func TestPublishingACircle(t *testing.T) {
 		t.Errorf("published %v: %s", answer.Published, said)
 	}
 	list, err := b.Client.Routes(context.Background())
-	if err != nil || len(list) != 2 {
+	if err != nil || len(list) != 3 {
 		t.Errorf("%d routes, %v", len(list), err)
 	}
 }
@@ -198,7 +198,8 @@ func TestRevisions(t *testing.T) {
 		t.Errorf("the second revision made %q", c)
 	}
 	// Run again with the revision of then, and of now.
-	for revision, want := range map[string]string{"then": "|||||M|", "now": "|||||X|"} {
+	for _, test := range []struct{ revision, want string }{{"then", "|||||M|"}, {"now", "|||||X|"}} {
+		revision, want := test.revision, test.want
 		answers, err := b.Client.Again(context.Background(), service.AgainRequest{Pickups: []int64{first.ID}, Revision: revision})
 		if err != nil || len(answers) != 1 || answers[0].Problem != "" {
 			t.Fatal(answers, err)

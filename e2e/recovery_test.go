@@ -309,7 +309,12 @@ func TestStopWhileAtWork(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return len(list[0].Current) == 1 && list[0].Current[0].Balance.In > 0
+		for _, r := range list {
+			if r.Name == "specimen-orders" {
+				return len(r.Current) == 1 && r.Current[0].Balance.In > 0
+			}
+		}
+		return false
 	})
 	if err := b.End(); err != nil {
 		t.Fatal(err)

@@ -413,3 +413,24 @@ func TestDemand(t *testing.T) {
 	}
 	b.gives("a.csv")
 }
+
+// TestThousandsOfSubfolders: each is watched, and those that come later too.
+func TestThousandsOfSubfolders(t *testing.T) {
+	const folders = 3000
+	b := listen(t, workspace.Listen{Subfolders: true}, func(folder string) {
+		for i := range folders {
+			if err := os.MkdirAll(filepath.Join(folder, fmt.Sprintf("%d/%d", i%50, i)), 0o755); err != nil {
+				t.Fatal(err)
+			}
+		}
+	})
+	for i := 0; i < folders; i += 30 {
+		move(t, filepath.Join(b.Folder, fmt.Sprintf("%d/%d/f", i%50, i)), "x")
+	}
+	b.until("all are given", func() bool { return len(b.names()) == folders/30 })
+	if err := os.MkdirAll(filepath.Join(b.Folder, "late/deep"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	move(t, filepath.Join(b.Folder, "late/deep/f"), "x")
+	b.until("the late one is given", func() bool { return len(b.names()) == folders/30+1 })
+}

@@ -555,3 +555,18 @@ func TestAlerts(t *testing.T) {
 		t.Errorf("%+v", all)
 	}
 }
+
+// TestDue: a moment of a timetable is kept once, by the leader.
+func TestDue(t *testing.T) {
+	s, node := led(t)
+	moment := time.Date(2026, 11, 25, 6, 30, 0, 0, time.UTC)
+	for i, test := range []struct {
+		node int64
+		due  time.Time
+		want bool
+	}{{node + 1, moment, false}, {node, moment, true}, {node, moment, false}, {node, moment.Add(-time.Hour), false}, {node, moment.Add(time.Hour), true}} {
+		if got := must(s.Due(ctx, test.node, "orders", test.due))(t); got != test.want {
+			t.Errorf("%d: %v", i, got)
+		}
+	}
+}
