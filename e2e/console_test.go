@@ -374,7 +374,7 @@ func TestConsoleAttention(t *testing.T) {
 	text(t, ctx, ".p-dialog", "A trial delivers and records nothing")
 	do(t, ctx, chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{file}))
 	do(t, ctx, chromedp.Click("//button[contains(., 'Try it')]"))
-	text(t, ctx, ".p-dialog", "1 record", "AP-000001", "PID")
+	text(t, ctx, ".p-dialog", "1 in = 1 good", "AP-000001", "PID")
 	do(t, ctx, chromedp.Click("//button[contains(., 'Hand it over')]"))
 	text(t, ctx, "main", "by-hand.csv", "handed over")
 }

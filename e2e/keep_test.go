@@ -80,7 +80,7 @@ func TestBackPressure(t *testing.T) {
 	b := testbed.Start(t, testbed.On(fsys))
 	b.Publish(inOneFile(t))
 	fsys.folder.Store("orders")
-	const total = 420
+	const total = 1000
 	for n := range total {
 		b.Drop("stations/inbox", fmt.Sprintf("sheet-%03d.csv", n), sheet(n))
 	}
