@@ -106,7 +106,7 @@ func TestPowerFails(t *testing.T) {
 // a pickup needs: before the words arrive, and after they did and the answer is
 // lost - around the commit, too.
 func TestConnectionIsCut(t *testing.T) {
-	most := 9
+	most := 7
 	if testing.Short() {
 		most = 4
 	}
