@@ -151,18 +151,7 @@ func TestNodesAreKilled(t *testing.T) {
 	path, data, database := program(t), t.TempDir(), testbed.Database(t)
 	nodes := []*exec.Cmd{serve(t, path, data, database), nil}
 	client := clientOf(t, data)
-	w := testbed.Workspace(t)
-	for n, c := range inOneFile(t) {
-		w.Files[n] = []byte(c)
-	}
-	if _, err := client.Publish(context.Background(), api.PublishRequest{Files: w.Files}); err != nil {
-		t.Fatal(err)
-	}
-	for _, r := range []string{"specimen-orders", "weight-log"} {
-		if _, err := client.SetRunning(context.Background(), r, true); err != nil {
-			t.Fatal(err)
-		}
-	}
+	begin(t, client, "specimen-orders", "weight-log")
 	nodes[1] = serve(t, path, data, database)
 	clientOf(t, data)
 	seed := uint64(time.Now().UnixNano())
@@ -197,6 +186,24 @@ func TestNodesAreKilled(t *testing.T) {
 	p.pounce()
 	p.once(2 * total)
 	t.Logf("%d kills, %d files, %d records, each exactly once", kills, total, len(p.seen))
+}
+
+// begin publishes the demo's workspace with orders in one file, and starts
+// routes.
+func begin(t *testing.T, client *api.Client, routes ...string) {
+	t.Helper()
+	w := testbed.Workspace(t)
+	for n, c := range inOneFile(t) {
+		w.Files[n] = []byte(c)
+	}
+	if _, err := client.Publish(context.Background(), api.PublishRequest{Files: w.Files}); err != nil {
+		t.Fatal(err)
+	}
+	for _, r := range routes {
+		if _, err := client.SetRunning(context.Background(), r, true); err != nil {
+			t.Fatal(err)
+		}
+	}
 }
 
 // drop renames a file into a folder.

@@ -178,16 +178,7 @@ func TestKilled(t *testing.T) {
 	path, data, database := program(t), t.TempDir(), testbed.Database(t)
 	cmd := serve(t, path, data, database)
 	client := clientOf(t, data)
-	w := testbed.Workspace(t)
-	for n, c := range inOneFile(t) {
-		w.Files[n] = []byte(c)
-	}
-	if _, err := client.Publish(context.Background(), api.PublishRequest{Files: w.Files}); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := client.SetRunning(context.Background(), "specimen-orders", true); err != nil {
-		t.Fatal(err)
-	}
+	begin(t, client, "specimen-orders")
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)
 	r := rand.New(rand.NewPCG(seed, 2))

@@ -220,16 +220,25 @@ func (c *Conductor) inputs(it *item) (flow.Inputs, *[]store.Block) {
 // numbers hands out sequence numbers. Only the process stage asks. When many
 // small files follow each other, more are fetched at once than one needs.
 func (c *Conductor) numbers(n int) (int64, error) {
-	if int64(n) > c.stock.Count {
-		ask := n
+	if missing := int64(n) - c.stock.Count; missing > 0 {
+		ask := missing
 		if time.Since(c.stocked) < 100*time.Millisecond {
-			ask = max(n, 100)
+			ask = max(missing, 100)
 		}
-		first, err := c.e.Store.Numbers(c.work, c.node, c.name, ask)
+		first, err := c.e.Store.Numbers(c.work, c.node, c.name, int(ask))
 		if err != nil {
 			return 0, err
 		}
-		c.stock, c.stocked = store.Block{First: first, Count: int64(ask)}, time.Now()
+		switch {
+		case first == c.stock.First+c.stock.Count: // they follow those in hand
+			c.stock.Count += ask
+		case ask >= int64(n):
+			c.stock = store.Block{First: first, Count: ask}
+		default: // somebody else had some in between: what is in hand is given up
+			c.stock = store.Block{}
+			return c.numbers(n)
+		}
+		c.stocked = time.Now()
 	}
 	first := c.stock.First
 	c.stock.First += int64(n)

@@ -69,12 +69,6 @@ func (s *Store) Alerts(ctx context.Context, f AlertFilter) ([]Alert, error) {
 	return out, err
 }
 
-// Unseen counts the alerts that nobody has seen yet.
-func (s *Store) Unseen(ctx context.Context) (n int64, err error) {
-	err = s.db.GetContext(ctx, &n, `select count(*) from (select 1 from alerts where seen_at is null and (ended_at is null or kind in ('rejected', 'missing', 'late', 'surplus', 'small', 'duplicate')) order by id desc limit 1000) a`)
-	return n, err
-}
-
 // See notes that somebody has seen alerts: those named or, without any, all up
 // to now. It gives how many.
 func (s *Store) See(ctx context.Context, ids []int64, by string) (int64, error) {

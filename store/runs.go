@@ -520,13 +520,6 @@ func (s *Store) Unfinished(ctx context.Context, route string, after int64, limit
 	return out, err
 }
 
-// OpenPickup gives one pickup as it has to be gone on with.
-func (s *Store) OpenPickup(ctx context.Context, id int64) (Pending, error) {
-	var o Pending
-	err := s.db.GetContext(ctx, &o, openColumns+` where p.id = $1`, id)
-	return o, notFound(err)
-}
-
 // Sequences gives the blocks of numbers that a run has used, in order.
 func (s *Store) Sequences(ctx context.Context, run int64) ([]Block, error) {
 	var out []Block

@@ -246,7 +246,7 @@ func TestAgain(t *testing.T) {
 	}
 	ends(t, s, node, store.Commit{Run: begun.Run, Pickup: pickup})
 	second := must(s.Again(ctx, store.Again{Pickup: pickup, Revision: "r2", Now: time.Now(), SameAs: &begun.Run}))(t)
-	o := must(s.OpenPickup(ctx, pickup))(t)
+	o := must(s.Unfinished(ctx, "orders", pickup-1, 1))(t)[0]
 	if o.State != "taken" || *o.Run != second || *o.Revision != "r2" || second == begun.Run || !o.Again || *o.SameAs != begun.Run {
 		t.Errorf("%+v", o)
 	}
@@ -427,7 +427,7 @@ func TestDecisions(t *testing.T) {
 			t.Errorf("%s: %v", d, err)
 		}
 	}
-	if p := must(s.OpenPickup(ctx, pickup))(t); !p.Passed || !p.Admitted || p.NextTry == nil {
+	if p := must(s.Unfinished(ctx, "orders", pickup-1, 1))(t)[0]; !p.Passed || !p.Admitted || p.NextTry == nil {
 		t.Errorf("%+v", p)
 	}
 	if err := s.Commit(ctx, node, []store.Commit{{Run: begun.Run, Pickup: pickup, Deliveries: []store.Delivery{{Run: begun.Run, Ord: 1, Kind: "good"}, {Run: begun.Run, Ord: 2, Kind: "good"}}}}); err != nil {
@@ -536,8 +536,8 @@ func TestAlerts(t *testing.T) {
 	if err := s.Sent(ctx, due[0], "", time.Time{}); err != nil {
 		t.Fatal(err)
 	}
-	if n := must(s.Unseen(ctx))(t); n != 1 {
-		t.Errorf("%d unseen", n)
+	if open := must(s.Alerts(ctx, store.AlertFilter{Open: true, Limit: 10}))(t); len(open) != 1 {
+		t.Errorf("%d unseen", len(open))
 	}
 	if !must(s.Over(ctx, "stuck", "orders"))(t) || must(s.Over(ctx, "stuck", "orders"))(t) {
 		t.Error("it is not over once")
