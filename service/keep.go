@@ -28,6 +28,9 @@ func (s *Service) housekeeping() {
 		}
 		if now.Sub(purged) >= purgeEvery {
 			purged = now
+			if err := s.store.Tidy(s.life); err != nil && s.life.Err() == nil {
+				s.Log.Error("removing what has long been over", "error", err)
+			}
 			for name := range s.all() {
 				if _, err := s.Purge(s.life, name, false); err != nil && s.life.Err() == nil {
 					s.Log.Error("purging what has been kept long enough", "route", name, "error", err)

@@ -51,6 +51,9 @@ func led(t *testing.T) (*store.Store, int64) {
 	if l := must(s.Lead(ctx, node.ID))(t); len(l.Mine) != 1 || l.Others != 0 {
 		t.Fatalf("%+v", l)
 	}
+	if err := s.Tidy(ctx); err != nil { // of a young database nothing is removed
+		t.Fatal(err)
+	}
 	return s, node.ID
 }
 
