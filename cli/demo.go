@@ -111,7 +111,7 @@ func (a *app) demoDrops(ctx context.Context, h *Hosted, w *workspace.Workspace, 
 		// The deadline is near, so that one sees it missed.
 		soon := time.Now().Add(time.Minute).Format("15:04")
 		const file = "routes/dunmarra-orders.yaml"
-		w.Files[file] = []byte(strings.Replace(string(w.Files[file]), `by: "18:00"`, fmt.Sprintf("by: %q", soon), 1))
+		w.Files[file] = []byte(strings.Replace(string(w.Files[file]), `by: "23:30"`, fmt.Sprintf("by: %q", soon), 1))
 	}
 	answer, err := h.Client.Publish(ctx, api.PublishRequest{Files: w.Files})
 	if err != nil {
@@ -162,7 +162,7 @@ func (a *app) demoDrops(ctx context.Context, h *Hosted, w *workspace.Workspace, 
 	if once {
 		return nil
 	}
-	fmt.Fprintln(a.out, "\nDunmarra's evening sheet is expected within two minutes and will be missed.\nThe stations go on sending; interrupt to end.")
+	fmt.Fprintln(a.out, "\nDunmarra's night sheet is expected within two minutes and will be missed.\nThe stations go on sending; interrupt to end.")
 	return a.demoForever(ctx, h.Client, data)
 }
 

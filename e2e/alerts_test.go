@@ -214,6 +214,23 @@ func TestExpectations(t *testing.T) {
 	}
 }
 
+// TestComeButNotTaken: a file that waits in the inbox has come.
+func TestComeButNotTaken(t *testing.T) {
+	b := expecting(t, time.Now().Truncate(time.Minute).Add(time.Minute), "")
+	if _, err := b.Client.Pause(t.Context(), "specimen-orders", time.Time{}); err != nil {
+		t.Fatal(err)
+	}
+	b.Drop("stations/inbox", "ansel-1.csv", sheet(3))
+	waits(b, "ansel-1.csv", "paused")
+	testbed.Until(t, "the deadline has come", func() bool {
+		_, said := command(b, "expected")
+		return strings.Contains(said, "met") || strings.Contains(said, "missing")
+	})
+	if _, said := command(b, "expected"); strings.Contains(said, "missing") {
+		t.Errorf("%s", said)
+	}
+}
+
 // TestLate: what was missed and comes after all is late, and no longer missing.
 func TestLate(t *testing.T) {
 	b := expecting(t, time.Now().Truncate(time.Minute), "")

@@ -314,7 +314,7 @@ func TestConsoleAttention(t *testing.T) {
 	b := demoed(t)
 	w := testbed.Workspace(t)
 	minute := time.Now().Add(-time.Minute)
-	route := strings.Replace(string(w.Files["routes/dunmarra-orders.yaml"]), `by: "18:00"`, fmt.Sprintf("by: %q", minute.Format("15:04")), 1)
+	route := strings.Replace(string(w.Files["routes/dunmarra-orders.yaml"]), `by: "23:30"`, fmt.Sprintf("by: %q", minute.Format("15:04")), 1)
 	b.Publish(map[string]string{"routes/dunmarra-orders.yaml": route})
 	names, texts := demo.Day(time.Now())
 	for i, name := range names {
@@ -329,7 +329,7 @@ func TestConsoleAttention(t *testing.T) {
 	do(t, ctx, chromedp.Navigate(b.URL+"/attention#token="+b.Token))
 	text(t, ctx, "table.alerts", "duplicate", names[1], "waits for a person", "lane held", "rejected")
 	text(t, ctx, "table.lanes", "dunmarra-orders", "all", names[1], "came before, as "+names[0], "It waits for a person")
-	text(t, ctx, "table.expected", "evening sheet", "to come")
+	text(t, ctx, "table.expected", "night sheet", "to come")
 	text(t, ctx, "table.nodes", "alive", "3")
 	shot(t, ctx, "console-attention")
 	do(t, ctx, chromedp.Navigate(b.URL+"/routes/dunmarra-orders"))

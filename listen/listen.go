@@ -730,6 +730,20 @@ func (l *Listener) Unleave(path string) {
 	l.drop(path)
 }
 
+// Complete lists the files that have come and are complete, but have not been
+// taken: they wait for their turn, their time or their lane.
+func (l *Listener) Complete() []Waiting {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	var out []Waiting
+	for path, s := range l.known {
+		if s.given && (!s.fetched || s.reason != "") {
+			out = append(out, Waiting{path, filepath.Base(path), s.reason, s.noticed})
+		}
+	}
+	return out
+}
+
 // turn is the reason of ready files that wait for nothing but their turn.
 const turn = "it is ready and waits for its turn"
 

@@ -155,10 +155,32 @@ func clock(t time.Time, e *workspace.Expectation) string {
 	return t.In(e.By.Zone).Format("15:04 on 2006-01-02")
 }
 
+// complete counts the files that have come in time and wait in the inbox, for
+// their lane or their time.
+func (s *Service) complete(route string, e *workspace.Expectation, st *expectState) (n int) {
+	l := s.leads(route)
+	if l == nil {
+		return 0
+	}
+	l.mu.Lock()
+	listener := l.listener
+	l.mu.Unlock()
+	if listener == nil {
+		return 0
+	}
+	for _, w := range listener.Complete() {
+		if workspace.MatchName(e.Names, w.Name) && !w.Since.Before(st.from) && w.Since.Before(st.due) {
+			n++
+		}
+	}
+	return n
+}
+
 // judge records how an expectation was met, and turns to the next deadline.
 func (s *Service) judge(ctx context.Context, route string, e *workspace.Expectation, st *expectState) error {
-	x := store.Expected{Route: route, Name: e.Name, DueAt: st.due, State: "met", Seen: st.counted, Wanted: e.String()}
-	if st.counted < e.Least {
+	seen := st.counted + s.complete(route, e, st)
+	x := store.Expected{Route: route, Name: e.Name, DueAt: st.due, State: "met", Seen: seen, Wanted: e.String()}
+	if seen < e.Least {
 		x.State = "missing"
 	}
 	fresh, err := s.store.Judge(ctx, x)
@@ -172,7 +194,7 @@ func (s *Service) judge(ctx context.Context, route string, e *workspace.Expectat
 	if x.State == "missing" {
 		st.missing = st.due
 		if fresh {
-			s.alert(store.Alert{Kind: "missing", Route: route, About: missed(route, e, st.due), Message: fmt.Sprintf("%d of %d expected files named %s had come to %s by %s", st.counted, e.Least, e.Names, route, clock(st.due, e))}, false)
+			s.alert(store.Alert{Kind: "missing", Route: route, About: missed(route, e, st.due), Message: fmt.Sprintf("%d of %d expected files named %s had come to %s by %s", seen, e.Least, e.Names, route, clock(st.due, e))}, false)
 		}
 	}
 	s.tell(run.Event{Kind: "route", Route: route, State: "expectation " + x.State, Name: e.Name})
