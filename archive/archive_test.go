@@ -1,6 +1,7 @@
 package archive
 
 import (
+	"errors"
 	"io"
 	"os"
 	"path/filepath"
@@ -98,5 +99,81 @@ func TestKeepTheSameAtOnce(t *testing.T) {
 	routes.Wait()
 	if kept, err := os.ReadDir(filepath.Dir(a.Path(hash))); err != nil || len(kept) != 1 {
 		t.Errorf("kept %v, %v", kept, err)
+	}
+}
+
+// TestRemove: what is needed after all stays, also when it became needed in the
+// last moment; a removal that was interrupted is finished by the next.
+func TestRemove(t *testing.T) {
+	d := t.TempDir()
+	a := New(files.Real{}, filepath.Join(d, "archive"))
+	sum, size, err := a.Take(strings.NewReader("content"))
+	if err != nil || size != 7 || !a.Has(sum) {
+		t.Fatal(sum, size, err)
+	}
+	asked := func(needed bool) func() (bool, error) { return func() (bool, error) { return needed, nil } }
+	if removed, err := a.Remove(sum, asked(true)); removed || err != nil || !a.Has(sum) {
+		t.Errorf("needed, but removed %v %v", removed, err)
+	}
+	// Somebody brings the same content while it is being removed.
+	again := func() (bool, error) {
+		if a.Has(sum) {
+			t.Error("it is still there while one decides about it")
+		}
+		_, _, err := a.Take(strings.NewReader("content"))
+		return true, err
+	}
+	if removed, err := a.Remove(sum, again); removed || err != nil || !a.Has(sum) {
+		t.Errorf("brought again, but removed %v %v", removed, err)
+	}
+	if err := os.Link(a.Path(sum), a.Path(sum)+going); err != nil { // an interrupted removal
+		t.Fatal(err)
+	}
+	if removed, err := a.Remove(sum, asked(false)); !removed || err != nil {
+		t.Errorf("removed %v %v", removed, err)
+	}
+	if removed, err := a.Remove(sum, asked(false)); err != nil {
+		t.Errorf("removed again %v %v", removed, err)
+	}
+	if a.Has(sum) {
+		t.Error("it is still there")
+	}
+	if removed, err := a.Remove(sum, asked(false)); removed || err != nil {
+		t.Errorf("what is not there was removed: %v %v", removed, err)
+	}
+}
+
+// TestCopy copies a file that stays where it is.
+func TestCopy(t *testing.T) {
+	d := t.TempDir()
+	a := New(files.Real{}, filepath.Join(d, "archive"))
+	path := filepath.Join(d, "left.csv")
+	if err := os.WriteFile(path, []byte("a;b\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	sum, size, err := a.Copy(path)
+	if err != nil || size != 4 {
+		t.Fatal(sum, size, err)
+	}
+	// A change of the file does not reach the archive.
+	if err := os.WriteFile(path, []byte("c;d\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	f, err := a.Open(sum)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	if c, err := io.ReadAll(f); err != nil || string(c) != "a;b\n" {
+		t.Errorf("the archive has %q %v", c, err)
+	}
+	if err := a.Sync(sum); err != nil {
+		t.Error(err)
+	}
+	if _, _, err := a.Copy(filepath.Join(d, "none")); !os.IsNotExist(errors.Unwrap(err)) {
+		t.Errorf("a file that is not there: %v", err)
+	}
+	if coming, err := os.ReadDir(filepath.Join(d, "archive", "coming")); err != nil || len(coming) != 0 {
+		t.Errorf("left behind: %v %v", coming, err)
 	}
 }

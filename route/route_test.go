@@ -118,3 +118,55 @@ func TestGuard(t *testing.T) {
 		}
 	}
 }
+
+// TestOrderKeysAndMarkers: texts that are made before a file is taken are
+// checked against the fields, and cannot use what is only known later.
+func TestOrderKeysAndMarkers(t *testing.T) {
+	const file = "routes/specimen-orders.yaml"
+	for _, test := range []struct{ with, says string }{
+		{"order:\n  lane: \"{station}\"\n", ""},
+		{"order:\n  lane: \"{statoin}\"\n", `there is no field "statoin"`},
+		{"order:\n  lane: \"{sequence}\"\n", "the sequence is not known before a file is taken"},
+		{"order:\n  by: \"{collected_at | format \\\"yyyyMMdd\\\"}\"\n", ""},
+		{"order:\n  by: newest\n", "the order is by arrival, name, time, or a text"},
+		{"duplicates:\n  key: \"{specimen_id}\"\n", ""},
+		{"duplicates:\n  key: \"{weight_kg | lookup none}\"\n", "none"},
+	} {
+		c, findings := Compile(changed(t, file, "read:\n", test.with+"read:\n"), "specimen-orders")
+		said := fmt.Sprint([]finding.Finding(findings))
+		if (c == nil) != (test.says != "") || !strings.Contains(said, test.says) {
+			t.Errorf("%q: refused %v, does not say %q but\n%s", test.with, c == nil, test.says, said)
+		}
+	}
+	for marker, says := range map[string]string{
+		"{file.stem}.ok": "", "{file.name}.done": "", "ready": "the marker's name must come from the file's",
+		"{file.name}": "the marker's name must come from the file's", "{specimen_id}.ok": "there is no field",
+	} {
+		c, findings := Compile(changed(t, file, "listen:\n", "listen:\n  marker: \""+marker+"\"\n"), "specimen-orders")
+		said := fmt.Sprint([]finding.Finding(findings))
+		if (c == nil) != (says != "") || !strings.Contains(said, says) {
+			t.Errorf("%q: refused %v, does not say %q but\n%s", marker, c == nil, says, said)
+		}
+	}
+}
+
+// TestConditionsOfDestinations: they see what there is to see.
+func TestConditionsOfDestinations(t *testing.T) {
+	const file = "routes/specimen-orders.yaml"
+	one := "    folder: \"{laboratory}/orders\"\n    name: \"{specimen_id}-{sequence | pad 6 \\\"0\\\"}.hl7\"\n    one file per: record\n"
+	for _, test := range []struct{ good, says string }{
+		{"    name: \"{specimen_id}.hl7\"\n    one file per: record\n    to:\n      - folder: a\n        when: weight_kg > 100\n", ""},
+		{"    name: \"{specimen_id}.hl7\"\n    one file per: record\n    to:\n      - folder: a\n        when: weight_kg\n", "a condition is needed"},
+		{"    name: \"{specimen_id}.hl7\"\n    one file per: record\n    to:\n      - folder: a\n        when: weihgt_kg > 1\n", "was weight_kg meant?"},
+		{"    name: \"{file.stem}.hl7\"\n    to:\n      - folder: a\n        when: weight_kg > 100\n", "say `one file per: record` if it should"},
+		{"    name: \"{file.stem}.hl7\"\n    to:\n      - folder: a\n        when: file.extension = \"csv\"\n", ""},
+		{"    name: \"{station}/{specimen_id}.hl7\"\n    one file per: record\n    folder: a\n", ""},
+		{"    name: \"x/{station | format \\\"/\\\"}.hl7\"\n    one file per: record\n    folder: a\n", "format"},
+	} {
+		c, findings := Compile(changed(t, file, one, test.good), "specimen-orders")
+		said := fmt.Sprint([]finding.Finding(findings))
+		if (c == nil) != (test.says != "") || !strings.Contains(said, test.says) {
+			t.Errorf("%q: refused %v, does not say %q but\n%s", test.good, c == nil, test.says, said)
+		}
+	}
+}
