@@ -360,6 +360,9 @@ func (c *Conductor) prepare(it *item) {
 		c.takeAll([]*item{it})
 	} else if it.stage == processing {
 		c.try(it, processing, c.retake)
+		if !it.Again {
+			c.forgetGone(it)
+		}
 		it.verdict = judge(it, it.compiled.Duplicates)
 	}
 }

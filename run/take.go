@@ -202,6 +202,7 @@ func (c *Conductor) takeAll(items []*item) {
 			}
 		}
 		it.State, it.stage = "taken", processing
+		c.forgetGone(it)
 		it.verdict = judge(it, it.compiled.Duplicates)
 	}
 }
@@ -364,13 +365,24 @@ func (c *Conductor) takeGone(it *item) error {
 		}
 		it.SHA256, it.Size = &left.SHA256, left.Size
 	}
+	return nil
+}
+
+// forgetGone drops what is known of a file that is gone, once its pickup has
+// begun. It may be repeated after a crash.
+func (c *Conductor) forgetGone(it *item) {
+	if it.Event != listen.Gone || it.SHA256 == nil {
+		return
+	}
 	c.mu.Lock()
 	l := c.listener
 	c.mu.Unlock()
 	if l != nil {
 		l.Unleave(it.Path)
 	}
-	return nil
+	if err := c.e.Store.Forget(c.work, c.name, it.Path, *it.SHA256); err != nil {
+		c.trouble("forgetting a file that is gone", err)
+	}
 }
 
 // hash reads the held file; a change while it is read starts that over. The

@@ -45,8 +45,9 @@ func (s *Store) Leave(ctx context.Context, route string, files []LeftFile) error
 	return err
 }
 
-// Forget drops what a route knows of files that are gone.
-func (s *Store) Forget(ctx context.Context, route string, paths []string) error {
-	_, err := s.db.ExecContext(ctx, `delete from left_files where route = $1 and path = any($2)`, route, paths)
+// Forget drops what a route knows of a file that is gone, unless it has come
+// back with another content.
+func (s *Store) Forget(ctx context.Context, route, path, sha256 string) error {
+	_, err := s.db.ExecContext(ctx, `delete from left_files where route = $1 and path = $2 and sha256 = $3`, route, path, sha256)
 	return err
 }
