@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"ydrion/files"
 	"ydrion/service"
 	"ydrion/store"
 	"ydrion/testbed"
@@ -239,6 +240,15 @@ func TestDuplicates(t *testing.T) {
 		t.Errorf("exit code %d: %s", code, said)
 	}
 	testbed.Until(t, "it is withdrawn", func() bool { return strings.Contains(states(b), "f.csv=withdrawn") })
+	// It does not come back: it is in the archive, and not held any more.
+	testbed.Until(t, "it is not held any more", func() bool {
+		hidden, err := os.ReadDir(b.Path("stations/inbox", files.Hidden))
+		return err == nil && len(hidden) == 0
+	})
+	sum := newest(b).SHA256
+	if _, err := os.Stat(b.Path("archive", sum[:2], sum)); err != nil || len(b.List("stations/inbox")) != 0 {
+		t.Errorf("the archive: %v; the inbox holds %v", err, b.List("stations/inbox"))
+	}
 }
 
 // TestWhenFilesAreTaken: paused, asked for, by the timetable.

@@ -119,10 +119,12 @@ func (e *Engine) Conduct(life, work context.Context, node int64, r store.Route) 
 // Done is closed when the conductor has ended.
 func (c *Conductor) Done() <-chan struct{} { return c.done }
 
-// Poke lets the conductor look whether there is something to do.
+// Poke lets the conductor look whether there is something to do, and whether
+// files are held for pickups that somebody has ended.
 func (c *Conductor) Poke() {
 	c.mu.Lock()
 	c.look = true
+	c.troubles++
 	c.mu.Unlock()
 	c.wake()
 }
@@ -285,7 +287,7 @@ func (c *Conductor) resume() ([]*item, error) {
 	var out []*item
 	blocked, stalled, retried := map[string]int64{}, 0, 0
 	now := time.Now()
-	for after := int64(0); len(out) < groupFiles; {
+	for after := int64(0); ; {
 		page, err := c.e.Store.Unfinished(c.work, c.name, after, 500)
 		if err != nil {
 			return nil, err

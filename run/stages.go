@@ -289,10 +289,12 @@ func (c *Conductor) commitAll(items []*item) error {
 	commits, runs := make([]store.Commit, len(items)), make([]int64, len(items))
 	for i, it := range items {
 		commits[i], runs[i] = it.commit, *it.Run
+		commits[i].Attempt = it.Attempt
 	}
 	if err := c.e.Store.Commit(c.work, c.node, commits); err != nil {
-		// Nobody knows whether the transaction got through: ask.
-		done, ask := c.asked(runs)
+		// Nobody knows whether the transaction got through, or still will: see to
+		// it that it will not, or did.
+		attempts, ask := c.abandon(runs)
 		if ask != nil {
 			// Nobody answers. The outputs stay as they are: whoever goes on finds out
 			// what was committed, and sweeps what was not.
@@ -302,7 +304,10 @@ func (c *Conductor) commitAll(items []*item) error {
 			c.trouble("committing", errors.Join(err, ask))
 			return nil
 		}
-		if !done[runs[0]] {
+		if len(attempts) > 0 { // all or nothing: it was one transaction
+			for _, it := range items {
+				it.Attempt = attempts[*it.Run]
+			}
 			return err
 		}
 	}
@@ -313,11 +318,11 @@ func (c *Conductor) commitAll(items []*item) error {
 	return nil
 }
 
-// asked finds out what became of a commit, once the database answers again.
-func (c *Conductor) asked(runs []int64) (done map[int64]bool, err error) {
+// abandon finds out what became of a commit, once the database answers again.
+func (c *Conductor) abandon(runs []int64) (attempts map[int64]int, err error) {
 	for wait := 50 * time.Millisecond; ; wait *= 2 {
-		if done, err = c.e.Store.Committed(context.WithoutCancel(c.work), runs); err == nil || wait > time.Second || c.work.Err() != nil {
-			return done, err
+		if attempts, err = c.e.Store.Abandon(context.WithoutCancel(c.work), runs); err == nil || wait > time.Second || c.work.Err() != nil {
+			return attempts, err
 		}
 		time.Sleep(wait)
 	}

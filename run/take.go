@@ -532,9 +532,20 @@ func (c *Conductor) restoreOne(by store.Holder, held, inbox, name string) error 
 		if err != nil {
 			return err
 		}
-		if sum == by.SHA256 && by.State != "withdrawn" {
-			c.e.Log.Warn("a held file whose pickup has ended is removed", "file", name, "inbox", inbox)
-			return c.e.FS.Remove(held)
+		if sum == by.SHA256 {
+			// Somebody may have withdrawn it before it had its place in the archive.
+			err := c.e.Archive.Keep(held, sum)
+			if err == nil {
+				err = c.e.Archive.Sync(sum)
+			}
+			if err != nil {
+				return err
+			}
+			c.e.Log.Info("a held file whose pickup has ended is given up", "file", name, "inbox", inbox)
+			if err := c.e.FS.Remove(held); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return fmt.Errorf("giving up a held file: %w", err)
+			}
+			return nil
 		}
 	}
 	if err := c.putBack(held, inbox, name); err != nil {

@@ -256,6 +256,7 @@ type Block struct{ First, Count int64 }
 // Commit is what a run has come to, before anything is visible.
 type Commit struct {
 	Run, Pickup int64
+	Attempt     int // of the run, see Abandon
 	Balance     flow.Balance
 	Whole       bool
 	Findings    finding.List
@@ -293,7 +294,7 @@ func (s *Store) Commit(ctx context.Context, node int64, commits []Commit) error 
 
 func queueRuns(batch *pgx.Batch, node int64, commits []Commit) error {
 	n := len(commits)
-	runs, pickups, reasons, findings, wholes := make([]int64, n), make([]int64, n), make([]string, n), make([]string, n), make([]bool, n)
+	runs, pickups, attempts, reasons, findings, wholes := make([]int64, n), make([]int64, n), make([]int, n), make([]string, n), make([]string, n), make([]bool, n)
 	in, good, rejected, filtered, warnings, bytes := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n)
 	var blockRuns, firsts, counts []int64
 	var ords []int
@@ -306,7 +307,7 @@ func queueRuns(batch *pgx.Batch, node int64, commits []Commit) error {
 		if b.In != b.Good+b.Rejected+b.Filtered {
 			return fmt.Errorf("run %d does not balance: %d records in, but %d good + %d rejected + %d filtered", c.Run, b.In, b.Good, b.Rejected, b.Filtered)
 		}
-		runs[i], pickups[i], reasons[i], findings[i], wholes[i] = c.Run, c.Pickup, c.reason(), string(f), c.Whole
+		runs[i], pickups[i], attempts[i], reasons[i], findings[i], wholes[i] = c.Run, c.Pickup, c.Attempt, c.reason(), string(f), c.Whole
 		in[i], good[i], rejected[i], filtered[i], warnings[i], bytes[i] = b.In, b.Good, b.Rejected, b.Filtered, b.Warnings, b.Bytes
 		for k, block := range c.Numbers {
 			blockRuns, firsts, counts, ords = append(blockRuns, c.Run), append(firsts, block.First), append(counts, block.Count), append(ords, k+1)
@@ -314,13 +315,13 @@ func queueRuns(batch *pgx.Batch, node int64, commits []Commit) error {
 	}
 	// A run that is not there, or not working any more, or not ours, fails the
 	// whole: the count divides by zero.
-	batch.Queue(`with c as (select * from unnest($2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::bool[], $7::bigint[], $8::bigint[], $9::bigint[], $10::bigint[], $11::bigint[], $12::bigint[])
-			as t (run, pickup, reason, findings, whole, n, good, rejected, filtered, warnings, bytes)),
+	batch.Queue(`with c as (select * from unnest($2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::bool[], $7::bigint[], $8::bigint[], $9::bigint[], $10::bigint[], $11::bigint[], $12::bigint[], $14::int[])
+			as t (run, pickup, reason, findings, whole, n, good, rejected, filtered, warnings, bytes, attempt)),
 		r as (update runs set state = 'committed', reason = '', committed_at = now(), records_in = c.n, good = c.good, rejected = c.rejected, filtered = c.filtered, warnings = c.warnings, bytes = c.bytes, whole = c.whole, findings = c.findings::jsonb
-			from c where runs.id = c.run and runs.state = 'working' returning runs.id),
+			from c where runs.id = c.run and runs.state = 'working' and runs.attempt = c.attempt returning runs.id),
 		p as (update pickups set state = 'committed', reason = c.reason, tries = 0, next_try = null from c where pickups.id = c.pickup and pickups.run = c.run and pickups.node = $1 returning pickups.id)
 		select 1 / (case when (select count(*) from r) = $13 and (select count(*) from p) = $13 then 1 else 0 end)`,
-		node, runs, pickups, reasons, findings, wholes, in, good, rejected, filtered, warnings, bytes, n)
+		node, runs, pickups, reasons, findings, wholes, in, good, rejected, filtered, warnings, bytes, n, attempts)
 	if len(blockRuns) > 0 {
 		batch.Queue(`insert into run_sequences (run, ord, first, count) select * from unnest($1::bigint[], $2::int[], $3::bigint[], $4::bigint[])`, blockRuns, ords, firsts, counts)
 	}
@@ -399,16 +400,22 @@ func queueRejects(batch *pgx.Batch, run int64, all []Reject) error {
 	return nil
 }
 
-// Committed tells which of some runs have got as far as their commit: after a
-// lost connection nobody knows.
-func (s *Store) Committed(ctx context.Context, runs []int64) (map[int64]bool, error) {
-	var done []int64
-	err := s.db.SelectContext(ctx, &done, `select id from runs where id = any($1) and state in ('committed', 'published')`, runs)
-	out := map[int64]bool{}
-	for _, id := range done {
-		out[id] = true
+// Abandon makes sure that runs are not committed any more by a commit that is
+// still on its way: after a lost connection the database may yet carry it out. It
+// gives the new attempts of the runs that were not committed; what is left out is
+// committed. Either this goes first, and the late commit is refused, or it waits
+// for the commit and sees it.
+func (s *Store) Abandon(ctx context.Context, runs []int64) (attempts map[int64]int, err error) {
+	var rows []struct {
+		ID      int64
+		Attempt int
 	}
-	return out, err
+	err = s.db.SelectContext(ctx, &rows, `update runs set attempt = attempt + 1 where id = any($1) and state = 'working' returning id, attempt`, runs)
+	attempts = map[int64]int{}
+	for _, r := range rows {
+		attempts[r.ID] = r.Attempt
+	}
+	return attempts, err
 }
 
 // Open gives the outputs of a run that are still to be made visible, after one
@@ -491,6 +498,7 @@ type Pending struct {
 	Run      *int64     `db:"run"`
 	// Of the run, if there is one.
 	RunState *string    `db:"run_state"`
+	Attempt  int        `db:"attempt"`
 	Revision *string    `db:"revision"`
 	Now      *time.Time `db:"facts_now"`
 	SameAs   *int64     `db:"same_as"`
@@ -506,7 +514,7 @@ type Pending struct {
 func (p *Pending) Committed() bool { return p.RunState != nil && *p.RunState == "committed" }
 
 const openColumns = `select p.id, p.route, p.path, p.folder, p.name, p.size, p.modified, p.device, p.inode, p.state, p.event, p.origin, p.sha256, p.lane, p.business_key, p.tries, p.next_try, p.passed, p.admitted, p.noticed_at, p.run,
-	r.state as run_state, r.revision, r.facts_now, r.same_as, coalesce(r.again, false) as again,
+	r.state as run_state, coalesce(r.attempt, 0) as attempt, r.revision, r.facts_now, r.same_as, coalesce(r.again, false) as again,
 	coalesce(b.id, 0) as before, coalesce(b.name, '') as before_name, coalesce(k.id, 0) as before_key, coalesce(k.name, '') as before_key_name
 	from pickups p left join runs r on r.id = p.run
 	left join lateral (select id, name from pickups o where o.sha256 = p.sha256 and o.route = p.route and o.id < p.id and o.state <> 'withdrawn' order by o.sha256, o.id limit 1) b on true

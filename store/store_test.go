@@ -163,9 +163,15 @@ func TestFromClaimToEnd(t *testing.T) {
 		Findings:   finding.List{finding.Warn("w", place.InFile("a.csv"), "hm")},
 		Deliveries: []store.Delivery{{Run: begun.Run, Ord: 1, Kind: "good", Folder: "/out", Name: "a.hl7", Temporary: "/out/.t", Size: 5, SHA256: "beef", Records: 2, FirstRecord: 1}, {Run: begun.Run, Ord: 2, Kind: "rejected", Folder: "/bad", Name: "a.csv", Records: 1, FirstRecord: 3}},
 		Rejects:    []store.Reject{{Record: 3, Line: 4, Raw: []byte("x\x00\xFF"), Findings: finding.List{finding.New("schema.type", place.Place{Line: 4}, "bad \"value\"")}}}}
-	if done := must(s.Committed(ctx, []int64{begun.Run}))(t); done[begun.Run] {
-		t.Error("committed before the commit")
+	// A commit that comes after it was abandoned is refused.
+	attempts := must(s.Abandon(ctx, []int64{begun.Run}))(t)
+	if attempts[begun.Run] != 1 {
+		t.Errorf("%v", attempts)
 	}
+	if err := s.Commit(ctx, node, []store.Commit{commit}); err == nil {
+		t.Error("a commit that was abandoned got through")
+	}
+	commit.Attempt = attempts[begun.Run]
 	// Of two, one that does not fit: neither is committed.
 	if err := s.Commit(ctx, node, []store.Commit{commit, {Run: 999, Pickup: 999}}); err == nil {
 		t.Error("a run that is not there was committed")
@@ -181,10 +187,10 @@ func TestFromClaimToEnd(t *testing.T) {
 	if err := s.Commit(ctx, node, []store.Commit{commit}); err != nil {
 		t.Fatal(err)
 	}
-	if done := must(s.Committed(ctx, []int64{begun.Run}))(t); !done[begun.Run] {
-		t.Error("not committed after the commit")
+	if late := must(s.Abandon(ctx, []int64{begun.Run}))(t); len(late) != 0 {
+		t.Errorf("what was committed was abandoned: %v", late)
 	}
-	// Committing twice fails as a whole, and Committed tells why that is good.
+	// Committing twice fails as a whole.
 	if err := s.Commit(ctx, node, []store.Commit{commit}); err == nil {
 		t.Error("a run was committed twice")
 	}
