@@ -363,3 +363,29 @@ func TestCrashTwice(t *testing.T) {
 		})
 	}
 }
+
+// TestOriginalIsCut: an original that is no longer what was taken is not taken
+// for it: the pickup waits for a person.
+func TestOriginalIsCut(t *testing.T) {
+	data, database, fsys := t.TempDir(), testbed.Database(t), &broken{}
+	b := testbed.Start(t, testbed.On(fsys), testbed.In(data, database))
+	b.Publish(orders(t, "read:\n", "duplicates:\n  content: hold\n\nread:\n"))
+	b.Drop("stations/inbox", "a.csv", sheet(1))
+	until(b, "a.csv=delivered")
+	b.Drop("stations/inbox", "b.csv", sheet(1))
+	until(b, "a.csv=delivered b.csv=held")
+	p := newest(b)
+	if err := os.Truncate(b.Path("archive", p.SHA256[:2], p.SHA256), 120); err != nil {
+		t.Fatal(err)
+	}
+	if code, said := command(b, "decide", fmt.Sprint(p.ID), "admit"); code != 0 {
+		t.Errorf("exit code %d: %s", code, said)
+	}
+	testbed.Until(t, "it waits for a person", func() bool {
+		q := newest(b)
+		return q.State == "held" && q.NextTry == nil && strings.Contains(q.Reason, "the original is not what it was when it was taken: 120 bytes instead of")
+	})
+	if got := specimens(b)["AP-000001"]; got != 1 {
+		t.Errorf("it came out %d times", got)
+	}
+}

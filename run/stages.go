@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"ydrion/archive"
 	"ydrion/core/finding"
 	"ydrion/core/flow"
 	"ydrion/core/lang"
@@ -43,6 +44,11 @@ func (c *Conductor) processOne(it *item) error {
 	c.e.Tell(Event{Kind: "pickup", Route: c.name, Pickup: it.Pickup, Run: *it.Run, Name: it.Name, State: "taken"})
 	if err := c.keep(it); err != nil {
 		return err
+	}
+	if it.resumed {
+		if err := c.compare(it); err != nil {
+			return err
+		}
 	}
 	if it.verdict != nil && it.verdict.what == workspace.Hold {
 		return errPerson{errors.New(it.verdict.finding.Message), "duplicate"}
@@ -81,6 +87,23 @@ func (c *Conductor) keep(it *item) error {
 		return nil
 	}
 	return c.e.Archive.Keep(holding(&it.Pending), *it.SHA256)
+}
+
+// compare makes sure that the original is still what was taken: a power failure
+// may have cut a file whose sender had not synced it.
+func (c *Conductor) compare(it *item) error {
+	f, err := c.e.Archive.Open(*it.SHA256)
+	if err != nil {
+		return err
+	}
+	sum, size, err := archive.Hash(f)
+	if err := errors.Join(err, f.Close()); err != nil {
+		return fmt.Errorf("reading the original again: %w", err)
+	}
+	if sum != *it.SHA256 {
+		return errPerson{fmt.Errorf("the original is not what it was when it was taken: %d bytes instead of %d; withdraw it and ask for the file again", size, it.Size), "held"}
+	}
+	return nil
 }
 
 func (c *Conductor) there(path string) bool {

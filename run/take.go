@@ -538,6 +538,11 @@ func (c *Conductor) restoreOne(by store.Holder, held, inbox, name string) error 
 			if err == nil {
 				err = c.e.Archive.Sync(sum)
 			}
+			for _, folder := range []string{filepath.Dir(c.e.Archive.Path(sum)), c.e.Archive.Folder()} {
+				if err == nil {
+					err = c.e.FS.SyncFolder(folder)
+				}
+			}
 			if err != nil {
 				return err
 			}
