@@ -448,14 +448,18 @@ func (s *Service) tellOthers(events <-chan Numbered) {
 	}
 }
 
+// is tells whether this service is that node.
+func (s *Service) is(node int64) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.node != nil && s.node.ID == node
+}
+
 // heard takes events of other nodes.
 func (s *Service) heard(text string) {
 	number, list, _ := strings.Cut(text, " ")
 	from, err := strconv.ParseInt(number, 10, 64)
-	s.mu.Lock()
-	own := s.node != nil && s.node.ID == from
-	s.mu.Unlock()
-	if err != nil || own {
+	if err != nil || s.is(from) {
 		return
 	}
 	var events []run.Event

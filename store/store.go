@@ -62,7 +62,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		if p.db != &s.lists {
 			// What moves pickups on finds its rows by their keys. A plan that was made
 			// while the tables were small would go through all of them later on.
-			maps.Copy(config.ConnConfig.RuntimeParams, map[string]string{"enable_seqscan": "off", "enable_hashjoin": "off", "enable_mergejoin": "off", "jit": "off"})
+			maps.Copy(config.ConnConfig.RuntimeParams, map[string]string{"enable_seqscan": "off", "enable_hashjoin": "off", "enable_mergejoin": "off", "jit": "off", "plan_cache_mode": "force_generic_plan"})
 		}
 		pool, err := pgxpool.NewWithConfig(ctx, config)
 		if err != nil {
@@ -102,6 +102,17 @@ func (s *Store) migrate(ctx context.Context) error {
 	}
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("bringing the database's tables up to date: %w", err)
+	}
+	// Tables that were filled quickly by a service that has ended since may not have
+	// been looked at by the planner yet: plans would be made from nothing, and kept.
+	var unknown bool
+	if err := conn.QueryRow(ctx, `select exists (select 1 from pg_stat_user_tables where relname in ('pickups', 'runs', 'run_pickups', 'deliveries') and last_analyze is null and last_autoanalyze is null) and (select count(*) from (select 1 from pickups limit 1000) p) = 1000`).Scan(&unknown); err != nil {
+		return fmt.Errorf("preparing the database's tables: %w", err)
+	}
+	if unknown {
+		if _, err := conn.Exec(ctx, `analyze pickups, runs, run_pickups, deliveries`); err != nil {
+			return fmt.Errorf("preparing the database's tables: %w", err)
+		}
 	}
 	return nil
 }

@@ -19,6 +19,7 @@ type Proxy struct {
 	conns    map[net.Conn]bool
 	left     int // exchanges until the cut; 0: none is wanted
 	after    bool
+	die      bool // nothing passes after the cut
 	reached  bool
 	lostNext net.Conn // the connection whose next answer is lost
 }
@@ -55,7 +56,15 @@ func NewProxy(t testing.TB, database string) *Proxy {
 func (p *Proxy) CutAt(k int, after bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.left, p.after, p.reached = k, after, false
+	p.left, p.after, p.die, p.reached = k, after, false, false
+}
+
+// DieAt is CutAt after which nothing passes any more: what the database sees when
+// the service dies.
+func (p *Proxy) DieAt(k int, after bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.left, p.after, p.die, p.reached = k, after, true, false
 }
 
 // Reached tells whether the exchange has come.
@@ -123,6 +132,10 @@ func (p *Proxy) pass(from, to net.Conn, may func(server net.Conn) bool) {
 func (p *Proxy) asks(server net.Conn) bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	if p.die && p.reached {
+		p.cut()
+		return false
+	}
 	if p.left == 0 {
 		return true
 	}

@@ -1,0 +1,64 @@
+package store_test
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+
+	"ydrion/store"
+	"ydrion/testbed"
+)
+
+// TestTablesAreLookedAt: tables that were filled quickly are analysed before plans are
+// made of them, empty ones are not; and names go into their index little and often.
+func TestTablesAreLookedAt(t *testing.T) {
+	url := testbed.Database(t)
+	conn, err := pgx.Connect(ctx, url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	looked := func() (n int) {
+		t.Helper()
+		if err := conn.QueryRow(ctx, `select count(*) from pg_stat_user_tables where relname in ('pickups', 'runs') and last_analyze is not null`).Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	reopen := func() *store.Store {
+		t.Helper()
+		s, err := store.Open(ctx, url)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(s.Close)
+		return s
+	}
+	s := reopen()
+	if _, _, err := s.Publish(ctx, "orders", "r1", map[string][]byte{"a": nil}); err != nil {
+		t.Fatal(err)
+	}
+	node := must(s.Join(ctx, "test", ""))(t)
+	defer node.Leave()
+	must(s.Lead(ctx, node.ID))(t)
+	reopen()
+	if n := looked(); n != 0 {
+		t.Errorf("%d empty tables were looked at", n)
+	}
+	for i := range 11 {
+		var claims []store.Claim
+		for k := range 96 {
+			claims = append(claims, claim(fmt.Sprintf("f%d-%d.csv", i, k)))
+		}
+		must(s.Claim(ctx, node.ID, "orders", claims))(t)
+	}
+	reopen()
+	testbed.Until(t, "both have been looked at", func() bool { return looked() == 2 })
+	var options string
+	if err := conn.QueryRow(ctx, `select coalesce(array_to_string(reloptions, ' '), '') from pg_class where relname = 'pickups_by_name'`).Scan(&options); err != nil && err != pgx.ErrNoRows {
+		t.Fatal(err)
+	} else if err == nil && options != "fastupdate=on gin_pending_list_limit=64" {
+		t.Errorf("the index of names has %q", options)
+	}
+}
