@@ -24,7 +24,8 @@ import (
 
 var shots = flag.String("screenshots", "", "folder to write screenshots of the console's pages to")
 
-// browser starts a headless Chromium that ends with the test.
+// browser starts a headless Chromium that ends with the test. Chromium crashes
+// now and then while it starts, before it has seen a page: it gets three tries.
 func browser(t *testing.T) context.Context {
 	t.Helper()
 	path := "/usr/bin/chromium"
@@ -34,16 +35,24 @@ func browser(t *testing.T) context.Context {
 	if _, err := fs.Stat(console.Files(), "index.html"); err != nil {
 		t.Fatalf("the console was not built: %v", err)
 	}
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("no-first-run", true), chromedp.Flag("hide-scrollbars", true))
-	allocator, cancelAllocator := chromedp.NewExecAllocator(context.Background(), options...)
-	t.Cleanup(cancelAllocator)
-	ctx, cancel := chromedp.NewContext(allocator)
-	t.Cleanup(cancel)
-	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
-		t.Fatal(err)
+	for try := 1; ; try++ {
+		options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(1280, 800),
+			chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("no-first-run", true), chromedp.Flag("hide-scrollbars", true))
+		allocator, cancelAllocator := chromedp.NewExecAllocator(context.Background(), options...)
+		ctx, cancel := chromedp.NewContext(allocator)
+		err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800))
+		if err == nil {
+			t.Cleanup(cancelAllocator)
+			t.Cleanup(cancel)
+			return ctx
+		}
+		cancel()
+		cancelAllocator()
+		if try == 3 {
+			t.Fatal(err)
+		}
+		t.Logf("Chromium did not start (try %d): %v", try, err)
 	}
-	return ctx
 }
 
 // step is a browser action.
@@ -291,6 +300,7 @@ func TestPicturesOfTheClient(t *testing.T) {
 		"client-pickups": {"overview", "pickups --state rejected"},
 		"client-pickup":  {"pickup 2 --rejected --limit 1"},
 		"client-rejects": {"rejects 2"},
+		"client-look":    {"look ../demo/workspace/samples/weights-broken.csv"},
 	} {
 		var page strings.Builder
 		page.WriteString("<body style='margin:0;background:#14181b;color:#dfe6e8'><pre style='font:13px/1.4 monospace;padding:18px;margin:0'>")
