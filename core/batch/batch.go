@@ -7,7 +7,11 @@
 // record.
 package batch
 
-import "ydrion/core/place"
+import (
+	"unicode/utf8"
+
+	"ydrion/core/place"
+)
 
 // Size is how many bytes a batch holds when records are small.
 const Size = 256 << 10
@@ -21,6 +25,10 @@ type Span struct{ Off, End uint32 }
 
 // Missing is the span of a field that is absent.
 var Missing = Span{Off: ^uint32(0), End: ^uint32(0)}
+
+// Null is the span of a field that says that there is no value, in formats that
+// can say so. It counts as absent for who does not ask.
+var Null = Span{Off: ^uint32(0), End: ^uint32(0) - 1}
 
 // Len is the number of bytes.
 func (s Span) Len() int { return int(s.End - s.Off) }
@@ -64,11 +72,13 @@ type Batch struct {
 	N      int    // bytes of text
 	Base   int64  // offset of the text in the decoded stream
 	Line   int64  // line of the first byte
+	Lead   int64  // characters that stand before the first byte in its line
 	First  int64  // number of the first record, from 1
 	Seq    int64  // sequence number of the first record
 	Lines  int64  // line ends in the text
 	Odd    bool   // the cutter saw something that needs the careful splitter
 	Bounds []Span // the records, with their line ends
+	Wholes []Span // what the records are parts of, where they are: messages
 	Slots  int    // fields asked for
 	Spans  []Span // Slots for each record
 	What   []Outcome
@@ -93,8 +103,8 @@ func (b *Batch) Reset() {
 	if cap(b.Out) > 32*Size {
 		b.Out = nil
 	}
-	b.N, b.Odd, b.Lines = 0, false, 0
-	b.Bounds, b.Spans, b.Notes, b.What = b.Bounds[:0], b.Spans[:0], b.Notes[:0], b.What[:0]
+	b.N, b.Odd, b.Lines, b.Lead = 0, false, 0, 0
+	b.Bounds, b.Wholes, b.Spans, b.Notes, b.What = b.Bounds[:0], b.Wholes[:0], b.Spans[:0], b.Notes[:0], b.What[:0]
 	b.Out, b.Ends, b.Names = b.Out[:0], b.Ends[:0], b.Names[:0]
 	b.seenOff, b.seenLine = 0, 0
 }
@@ -134,6 +144,14 @@ func (b *Batch) Place(record int, offset uint32) place.Place {
 	}
 	b.seenLine += place.CountLines(b.Buf[b.seenOff:start])
 	b.seenOff = start
-	line, column := place.Resolve(b.Buf[start:b.N], int(offset-start))
-	return place.Place{Record: b.First + int64(record), Offset: b.Base + int64(offset), Line: b.Line + b.seenLine + line - 1, Column: column}
+	lines := b.seenLine + place.CountLines(b.Buf[start:offset])
+	begin := offset
+	for begin > 0 && b.Buf[begin-1] != '\n' && b.Buf[begin-1] != '\r' {
+		begin--
+	}
+	column := int64(utf8.RuneCount(b.Buf[begin:offset])) + 1
+	if begin == 0 {
+		column += b.Lead
+	}
+	return place.Place{Record: b.First + int64(record), Offset: b.Base + int64(offset), Line: b.Line + lines, Column: column}
 }

@@ -34,6 +34,7 @@ type Plan struct {
 	Schema   *schema.Schema
 	Program  *lang.Program
 	Target   format.Target
+	Makes    string // the target's format
 	After    []byte // follows every written record
 	Outputs  []Output
 	Separate bool // one output for each record
@@ -110,6 +111,7 @@ type Result struct {
 	Balance
 	Findings   finding.List // about the file as a whole
 	Unreadable bool         // nothing was read; the file has to be rejected whole
+	Disagrees  bool         // what the file says about itself as a whole is not so: it has to be rejected whole
 	Broken     bool         // the rest of the file was rejected as one piece
 }
 
@@ -144,7 +146,7 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 	if err != nil {
 		return Result{}, fmt.Errorf("reading: %w", err)
 	}
-	reader, findings, err := p.Source.Open(decoded, p.Schema.Record.Names())
+	reader, findings, err := p.Source.Open(decoded, p.Schema.Record)
 	result := Result{Findings: findings}
 	if decoded.Unsure != "" {
 		f := finding.Warn("text.charset", place.Place{Line: 1, Column: 1}, "%s", decoded.Unsure)
@@ -179,6 +181,11 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 		broken.Finding.Place.Record = result.In
 		result.Findings = append(result.Findings, broken.Finding)
 		err = sink.Broken(broken)
+	}
+	if err == nil {
+		ended := reader.Ended(result.In)
+		result.Findings = append(result.Findings, ended...)
+		result.Disagrees = ended.HasErrors()
 	}
 	return result, err
 }

@@ -23,6 +23,7 @@ import (
 	"ydrion/core/lookup"
 	"ydrion/core/place"
 	"ydrion/core/schema"
+	"ydrion/core/shape"
 	"ydrion/core/text"
 )
 
@@ -398,7 +399,7 @@ type defectiveReader struct {
 	d            defective
 }
 
-func (d defective) Open(in *text.Decoded, fields []string) (format.Reader, finding.List, error) {
+func (d defective) Open(in *text.Decoded, fields shape.Record) (format.Reader, finding.List, error) {
 	r, findings, err := d.Dialect.Open(in, fields)
 	return &defectiveReader{Reader: r, d: d}, findings, err
 }

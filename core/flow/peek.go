@@ -46,7 +46,7 @@ func (p *Plan) first(in io.Reader, b *batch.Batch) (problem string, err error) {
 	if err != nil {
 		return "", fmt.Errorf("reading: %w", err)
 	}
-	reader, findings, err := p.Source.Open(decoded, p.Schema.Record.Names())
+	reader, findings, err := p.Source.Open(decoded, p.Schema.Record)
 	if err != nil {
 		return "", err
 	}

@@ -13,6 +13,7 @@ import (
 	"ydrion/core/batch"
 	"ydrion/core/finding"
 	"ydrion/core/place"
+	"ydrion/core/shape"
 	"ydrion/core/text"
 )
 
@@ -21,7 +22,7 @@ type Source interface {
 	// Open reads what precedes the records (a heading) and binds the requested
 	// fields to slots, in the order given. Findings of severity error say that
 	// the file cannot be read as described; the reader is nil then.
-	Open(in *text.Decoded, fields []string) (Reader, finding.List, error)
+	Open(in *text.Decoded, fields shape.Record) (Reader, finding.List, error)
 }
 
 // Reader reads one file.
@@ -38,10 +39,17 @@ type Reader interface {
 	// Locate gives the offset in the batch at which a field of a record starts
 	// and the field's name.
 	Locate(b *batch.Batch, record, slot int) (offset uint32, name string)
-	// Fields are the names of all fields there are, in the file's order.
-	Fields() []string
-	// Values gives all fields of one record's raw text, in the file's order.
-	Values(raw []byte) []string
+	// Raw is a record as text that can stand for itself behind a heading.
+	Raw(b *batch.Batch, record int) []byte
+	// Show gives all fields of one record's raw text, in the file's order.
+	Show(raw []byte) []Line
+	// Survey calls f for each value in a record whose syntax is right: with its path,
+	// in which nothing is counted, and its text. Both are valid during the call.
+	Survey(raw []byte, f func(path, value []byte))
+	// Ended says what is wrong with the file as a whole, once it has been cut to
+	// its end and so many records have been found: totals that do not agree. An error
+	// rejects all of it.
+	Ended(records int64) finding.List
 	// Heading is the raw text before the first record, which a file of rejected
 	// records begins with.
 	Heading() []byte
@@ -75,11 +83,13 @@ type Target interface {
 	Escapes() *text.Escapes
 	// Null is how the target says null, and whether it can.
 	Null() (string, bool)
+	// Begins is what an output begins with, before its first record.
+	Begins() []byte
 	// Show gives a written record as lines of name and value, for people.
 	Show(record []byte) []Line
 }
 
-// Line is one position of a written record, for people.
+// Line is one position of a record, for people.
 type Line struct {
 	Path  string `json:"path"`
 	Value string `json:"value"`
@@ -129,7 +139,8 @@ const (
 	If                       // go to the matching End unless Expression holds
 	Unless                   // go to the matching End if Expression holds
 	End
-	Trim // take bytes of the set Bytes off the end
+	Trim   // take bytes of the set Bytes off the end
+	Member // append Bytes, the value of Expression and a comma; nothing of it if the value is absent
 )
 
 // Piece is a step of writing a record.

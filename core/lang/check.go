@@ -226,8 +226,8 @@ func (c *checker) call(n *Call) value.Kind {
 		}
 		c.want(a, p.Kind, n.Name)
 	}
-	if n.Unlisted != nil {
-		c.want(n.Unlisted, value.Text, "if unlisted")
+	if n.Instead != nil {
+		c.want(n.Instead, f.Out, "if "+instead[n.Name])
 	}
 	if f.Out == anyKind {
 		return in

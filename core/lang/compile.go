@@ -3,6 +3,7 @@ package lang
 import (
 	"bytes"
 	"strings"
+	"ydrion/core/batch"
 
 	"ydrion/core/lookup"
 	"ydrion/core/value"
@@ -111,7 +112,7 @@ func (c *compiler) compileName(n *Name) evaluator {
 		return func(e *Env) value.Value {
 			s := e.Row[slot]
 			if s.Absent() {
-				return value.Value{}
+				return missing(s)
 			}
 			return value.OfText(e.Buf[s.Off:s.End])
 		}
@@ -119,7 +120,7 @@ func (c *compiler) compileName(n *Name) evaluator {
 	return func(e *Env) value.Value {
 		s := e.Row[slot]
 		if s.Absent() {
-			return value.Value{}
+			return missing(s)
 		}
 		v, ok := f.Read(e.Buf[s.Off:s.End])
 		if !ok {
@@ -178,12 +179,26 @@ func (c *compiler) compileCall(n *Call) evaluator {
 		c.bad(n, "map.arguments", "%v", err)
 		return in
 	}
+	var answer evaluator
+	if n.Instead != nil {
+		answer = c.compile(n.Instead)
+	}
 	return func(e *Env) value.Value {
 		v := in(e)
 		if !v.Has() || e.failed {
 			return v
 		}
-		return op(e, v)
+		if answer == nil {
+			return op(e, v)
+		}
+		e.answered = true
+		v = op(e, v)
+		e.answered = false
+		if e.failed {
+			e.failed = false
+			return answer(e)
+		}
+		return v
 	}
 }
 
@@ -217,8 +232,8 @@ func (c *compiler) compileLookup(n *Call, in evaluator) evaluator {
 		return in
 	}
 	var unlisted evaluator
-	if n.Unlisted != nil {
-		unlisted = c.compile(n.Unlisted)
+	if n.Instead != nil {
+		unlisted = c.compile(n.Instead)
 	}
 	return func(e *Env) value.Value {
 		v := in(e)
@@ -310,4 +325,12 @@ func arithmetic(e *Env, op string, x, y value.Value) value.Value {
 		a = q
 	}
 	return value.OfNumber(a)
+}
+
+// missing is the value of a field without one: absent or null.
+func missing(s batch.Span) value.Value {
+	if s == batch.Null {
+		return value.Value{Kind: value.Null}
+	}
+	return value.Value{}
 }

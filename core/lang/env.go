@@ -27,9 +27,10 @@ type Env struct {
 	Record int64
 	Seq    int64
 
-	scratch []byte
-	failed  bool
-	reason  string
+	scratch  []byte
+	failed   bool
+	answered bool // somebody has an answer to a failure: its sentence is not needed
+	reason   string
 }
 
 type evaluator func(e *Env) value.Value
@@ -38,6 +39,9 @@ type evaluator func(e *Env) value.Value
 func (e *Env) fail(format string, in value.Value, more string) value.Value {
 	if !e.failed {
 		e.failed = true
+		if e.answered {
+			return value.Value{}
+		}
 		seen := finding.Shorten(in.Append(nil))
 		if more == "" {
 			e.reason = fmt.Sprintf(format, seen)

@@ -247,7 +247,7 @@ func TestMapsThatAreWrong(t *testing.T) {
 		{`PID-3 = weight_kg | round 1 "sideways"`, `the mode of round is`},
 		{`PID-3 = sex | capture "x"`, `has no group`},
 		{`PID-3 = sex if unlisted "x"`, "`if unlisted` answers a lookup"},
-		{`PID-3 = sex if missing "x"`, `absent, empty, null or unlisted was expected`},
+		{`PID-3 = sex if missing "x"`, `absent, empty, null, unlisted or unreadable was expected`},
 		{`PID-3 = "open`, `1:9: error: the text is not closed on its line`},
 		{`PID-3 = "a {sex"`, `{ is not closed`},
 		{`PID-3 = "a } b"`, `} closes nothing`},

@@ -52,10 +52,10 @@ type (
 	// before) or in the form name(argument, …).
 	Call struct {
 		at
-		Name     string
-		Piped    bool
-		Args     []Node
-		Unlisted Node // answer of a lookup for a code that is not listed
+		Name    string
+		Piped   bool
+		Args    []Node
+		Instead Node // answer of a lookup for a code that is not listed, of number and date for what they cannot read
 	}
 	// Answer replaces absent, empty or null.
 	Answer struct {
@@ -130,8 +130,8 @@ func (n *Call) String() string {
 			b.WriteByte(')')
 		}
 	}
-	if n.Unlisted != nil {
-		fmt.Fprintf(&b, " if unlisted %s", operand(n.Unlisted))
+	if n.Instead != nil {
+		fmt.Fprintf(&b, " if %s %s", instead[n.Name], operand(n.Instead))
 	}
 	return b.String()
 }
@@ -174,8 +174,8 @@ func children(n Node) []Node {
 		}
 		return out
 	case *Call:
-		if n.Unlisted != nil {
-			return append(append([]Node{}, n.Args...), n.Unlisted)
+		if n.Instead != nil {
+			return append(append([]Node{}, n.Args...), n.Instead)
 		}
 		return n.Args
 	case *Answer:

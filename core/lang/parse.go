@@ -415,6 +415,9 @@ func (p *parser) stage(before Node) Node {
 
 var reserved = map[string]bool{"if": true, "and": true, "or": true, "not": true, "is": true, "because": true, "when": true, "end": true}
 
+// instead is what a function can fail to do that an answer may stand in for.
+var instead = map[string]string{"lookup": "unlisted", "number": "unreadable", "date": "unreadable"}
+
 func (p *parser) answer(n Node, pos int) Node {
 	when := p.tok
 	if when.kind == word {
@@ -426,7 +429,7 @@ func (p *parser) answer(n Node, pos int) Node {
 			return &Answer{at(pos), n, p.atom(), value.Empty}
 		case "null":
 			return &Answer{at(pos), n, p.atom(), value.Null}
-		case "unlisted":
+		case "unlisted", "unreadable":
 			c := n
 			for {
 				a, ok := c.(*Answer)
@@ -435,14 +438,17 @@ func (p *parser) answer(n Node, pos int) Node {
 				}
 				c = a.X
 			}
-			if call, ok := c.(*Call); ok && call.Name == "lookup" && call.Unlisted == nil {
-				call.Unlisted = p.atom()
+			if call, ok := c.(*Call); ok && instead[call.Name] == when.text && call.Instead == nil {
+				call.Instead = p.atom()
 				return n
 			}
-			p.fail(pos, "`if unlisted` answers a lookup; there is none before it")
+			if when.text == "unlisted" {
+				p.fail(pos, "`if unlisted` answers a lookup; there is none before it")
+			}
+			p.fail(pos, "`if unreadable` answers number or date; there is neither before it")
 		}
 	}
-	p.fail(when.pos, "absent, empty, null or unlisted was expected after if, this is %s", when.text)
+	p.fail(when.pos, "absent, empty, null, unlisted or unreadable was expected after if, this is %s", when.text)
 	return nil
 }
 

@@ -19,6 +19,8 @@ type Program struct {
 	actions  []action
 	escapes  *text.Escapes
 	null     string
+	nullable bool // the target can say null
+	bare     bool // numbers and truth values stand without the quotes of texts
 	lines    []line
 	Sequence bool // uses the route's sequence
 	Record   bool // uses record numbers
@@ -54,7 +56,9 @@ const (
 
 type action struct {
 	prefix []byte
+	member []byte // stands before the value, and a comma behind, if there is a value
 	kind   actionKind
+	number bool // a number is to stand there without quotes: an empty value cannot
 	slot   int32
 	line   int32
 	jump   int32 // index of the action to go on with
@@ -268,7 +272,8 @@ func (b *builder) assignment(s Statement, outer Node) (format.Assignment, bool) 
 // program turns pieces into actions.
 func (b *builder) program(pieces []format.Piece) *Program {
 	p := &Program{escapes: b.target.Escapes()}
-	p.null, _ = b.target.Null()
+	p.null, p.nullable = b.target.Null()
+	p.bare = p.escapes.Always() != 0
 	for _, r := range b.rules {
 		b.check(r.condition)
 		p.rules = append(p.rules, rule{b.compile(r.condition), b.compile(r.Value), r.Verb == "skip", b.line(p, r.Statement.At, r.Verb, r.Value, r.condition)})
@@ -286,11 +291,17 @@ func (b *builder) program(pieces []format.Piece) *Program {
 		case format.Value:
 			e := b.nodes[piece.Expression]
 			if e.condition == nil && constant(e.node) {
-				prefix = p.escapes.Append(prefix, b.compile(e.node)(&Env{}).Append(nil))
+				prefix = p.append(prefix, b.compile(e.node)(&Env{}), &Env{})
 				continue
 			}
 			a := b.action(p, e)
 			a.line = b.line(p, e.node.Pos(), e.path, e.node)
+			emit(a)
+		case format.Member:
+			e := b.nodes[piece.Expression]
+			a := b.action(p, e)
+			a.line, a.member = b.line(p, e.node.Pos(), e.path, e.node), piece.Bytes
+			a.number = p.bare && b.check(e.node) == value.Number
 			emit(a)
 		case format.If, format.Unless:
 			kind := jumpUnless
@@ -386,7 +397,7 @@ func (b *builder) reformat(n Node) (action, bool) {
 		if f := b.scope.Fields[slot]; f.Kind == value.Time && f.Checked {
 			from = f.Pattern
 		}
-	} else if date, ok := call.Args[0].(*Call); ok && date.Name == "date" {
+	} else if date, ok := call.Args[0].(*Call); ok && date.Name == "date" && date.Instead == nil {
 		if slot, ok = b.field(date.Args[0]); ok && b.scope.Fields[slot].Kind == value.Text && constant(date.Args[1]) {
 			if from, err = text.ParsePattern(b.arguments(date.Args[1:])[0].text); err != nil {
 				return action{}, false
@@ -438,13 +449,16 @@ func (b *builder) translation(n Node, escapes *text.Escapes) (action, bool) {
 	if !ok || source == nil || b.scope.Fields[slot].Kind != value.Text {
 		return action{}, false
 	}
-	if call.Unlisted != nil {
-		if !constant(call.Unlisted) {
+	if call.Instead != nil {
+		if !constant(call.Instead) {
 			return action{}, false
 		}
-		t.unlisted, t.hasUnlisted = escapes.Append([]byte{}, b.compile(call.Unlisted)(&Env{}).Append(nil)), true
+		t.unlisted, t.hasUnlisted = escapes.Append([]byte{}, b.compile(call.Instead)(&Env{}).Append(nil)), true
 	}
 	t.file = source.File
+	if t.empty == nil && escapes.Always() != 0 {
+		t.empty = escapes.Append(nil, nil)
+	}
 	for _, k := range source.Keys() {
 		answer, _ := source.Get([]byte(k))
 		written := escapes.Append([]byte{}, []byte(answer))
@@ -490,41 +504,75 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 	buf, row := e.Buf, e.Row
 	for i := 0; i < len(p.actions); i++ {
 		a := &p.actions[i]
-		out = append(out, a.prefix...)
+		if len(a.prefix) == 1 { // a separator
+			out = append(out, a.prefix[0])
+		} else {
+			out = append(out, a.prefix...)
+		}
+		mark, after := len(out), 0
+		if a.member != nil {
+			out = append(out, a.member...)
+			after = len(out)
+		}
+		var s batch.Span
+		if a.kind >= copyClean && a.kind <= rearrange {
+			if s = row[a.slot]; s.Absent() && (a.kind != translate || s == batch.Null) {
+				if s == batch.Null {
+					if !p.nullable {
+						return out[:begin], unsayable(a, "null")
+					}
+					out = append(out, p.null...)
+				}
+				out = p.after(a, out, mark, after)
+				continue
+			}
+		}
 		switch a.kind {
 		case write:
 		case copyClean:
-			if s := row[a.slot]; !s.Absent() {
+			switch {
+			case !p.bare:
 				out = append(out, buf[s.Off:s.End]...)
+			case s.Len() == 0:
+				return out[:begin], unsayable(a, "empty")
+			default:
+				out = appendNumber(out, buf[s.Off:s.End])
 			}
 		case copyText:
-			if s := row[a.slot]; !s.Absent() {
-				out = p.escapes.Append(out, buf[s.Off:s.End])
+			out = p.escapes.Append(out, buf[s.Off:s.End])
+		case translate:
+			var ok bool
+			if out, ok = a.table.append(out, buf, s); !ok {
+				e.fail("%q is not listed in %s", value.OfText(buf[s.Off:s.End]), a.table.file)
+				return out[:begin], Outcome{batch.Rejected, a.line, e.reason}
 			}
 		case rearrange:
-			s := row[a.slot]
-			if s.Absent() || s.Len() == 0 {
-				continue
-			}
 			v := buf[s.Off:s.End]
+			if len(v) == 0 {
+				out = p.append(out, value.Value{Kind: value.Empty}, e)
+				break
+			}
 			if a.reads != nil {
 				if _, ok := a.reads.Read(v); !ok {
 					e.fail("%q is no date in the form %s", value.OfText(v), a.reads.String())
 					return out[:begin], Outcome{batch.Rejected, a.line, e.reason}
 				}
 			}
-			out = a.moves.Append(out, v)
-		case translate:
-			var ok bool
-			if out, ok = a.table.append(out, buf, row[a.slot]); !ok {
-				s := row[a.slot]
-				e.fail("%q is not listed in %s", value.OfText(buf[s.Off:s.End]), a.table.file)
-				return out[:begin], Outcome{batch.Rejected, a.line, e.reason}
+			if quote := p.escapes.Always(); quote != 0 {
+				out = append(a.moves.Append(append(out, quote), v), quote)
+				break
 			}
+			out = a.moves.Append(out, v)
 		case evaluate:
 			v := a.eval(e)
 			if e.failed {
 				return out[:begin], Outcome{batch.Rejected, a.line, e.reason}
+			}
+			if v.Kind == value.Null && !p.nullable {
+				return out[:begin], unsayable(a, "null")
+			}
+			if a.number && v.Kind == value.Empty {
+				return out[:begin], unsayable(a, "empty")
 			}
 			out = p.append(out, v, e)
 		case jumpUnless, jumpIf:
@@ -538,8 +586,27 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 		case trim:
 			out = trimmed(out, begin, a.set)
 		}
+		if a.member != nil {
+			out = p.after(a, out, mark, after)
+		}
 	}
 	return out, Outcome{}
+}
+
+// unsayable is what becomes of a record with a value that its target cannot say.
+func unsayable(a *action, what string) Outcome {
+	return Outcome{batch.Rejected, a.line, "the value is " + what + ", which cannot be said here; answer it with `if " + what + " …`"}
+}
+
+// after ends a member: with a comma, or without a trace if it has no value.
+func (p *Program) after(a *action, out []byte, mark, after int) []byte {
+	switch {
+	case a.member == nil:
+		return out
+	case len(out) == after:
+		return out[:mark]
+	}
+	return append(out, ',')
 }
 
 func (p *Program) append(out []byte, v value.Value, e *Env) []byte {
@@ -548,6 +615,13 @@ func (p *Program) append(out []byte, v value.Value, e *Env) []byte {
 		return p.escapes.Append(out, v.Bytes)
 	case value.Null:
 		return append(out, p.null...)
+	case value.Absent:
+		return out
+	case value.Number, value.Bool:
+		if p.bare {
+			e.scratch = v.Append(e.scratch[:0])
+			return appendNumber(out, e.scratch)
+		}
 	}
 	e.scratch = v.Append(e.scratch[:0])
 	return p.escapes.Append(out, e.scratch)
@@ -606,4 +680,16 @@ func (p *Program) Describe(b *batch.Batch, n batch.Note, r format.Reader) findin
 		f.Severity = finding.Warning
 	}
 	return f
+}
+
+// appendNumber writes a number without zeros before it, as JSON wants it (RFC
+// 8259, 6); or a truth value as it is.
+func appendNumber(out, written []byte) []byte {
+	if len(written) > 0 && written[0] == '-' {
+		out, written = append(out, '-'), written[1:]
+	}
+	for len(written) > 1 && written[0] == '0' && written[1]-'0' <= 9 {
+		written = written[1:]
+	}
+	return append(out, written...)
 }

@@ -76,6 +76,11 @@ func (s *scanner) next() token {
 	if r, _ := s.rune(s.at); letter(r) {
 		return s.word()
 	}
+	if c == '/' && s.at+1 < len(s.source) {
+		if r, _ := s.rune(s.at + 1); alnum(r) || r == '~' {
+			return s.pointer()
+		}
+	}
 	for _, two := range []string{"!=", "<=", ">="} {
 		if strings.HasPrefix(s.source[s.at:], two) {
 			s.at += 2
@@ -129,6 +134,15 @@ func (s *scanner) word() token {
 		default:
 			return token{word, s.source[start:s.at], start}
 		}
+	}
+	return token{word, s.source[start:s.at], start}
+}
+
+// pointer takes a JSON Pointer (RFC 6901): a slash, and what follows without a gap.
+func (s *scanner) pointer() token {
+	start := s.at
+	for s.at < len(s.source) && !strings.ContainsRune(" \t\r\n,|)}", rune(s.source[s.at])) {
+		s.at++
 	}
 	return token{word, s.source[start:s.at], start}
 }

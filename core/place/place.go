@@ -46,20 +46,39 @@ func Resolve(text []byte, offset int) (line, column int64) {
 	return line, int64(utf8.RuneCount(text[start:offset])) + 1
 }
 
-// CountLines counts the line ends of a text: LF, CR LF or a lone CR. It is
-// fast for texts without CR.
+// CountLines counts the line ends of a text: LF, CR LF or a lone CR. It goes from
+// one to the next of the rarer of the two characters, and counts the others as fast
+// as the machine can.
 func CountLines(text []byte) int64 {
-	n := int64(bytes.Count(text, []byte{'\n'}))
-	for {
-		i := bytes.IndexByte(text, '\r')
-		if i < 0 {
-			return n
-		}
-		if i+1 >= len(text) || text[i+1] != '\n' {
-			n++
-		}
-		text = text[i+1:]
+	lf, cr := bytes.Count(text, []byte{'\n'}), bytes.Count(text, []byte{'\r'})
+	if lf == 0 || cr == 0 {
+		return int64(lf + cr)
 	}
+	n := lf + cr // less the pairs
+	if lf < cr {
+		for i := bytes.IndexByte(text, '\n'); i >= 0; {
+			if i > 0 && text[i-1] == '\r' {
+				n--
+			}
+			k := bytes.IndexByte(text[i+1:], '\n')
+			if k < 0 {
+				break
+			}
+			i += 1 + k
+		}
+		return int64(n)
+	}
+	for i := bytes.IndexByte(text, '\r'); i >= 0; {
+		if i+1 < len(text) && text[i+1] == '\n' {
+			n--
+		}
+		k := bytes.IndexByte(text[i+1:], '\r')
+		if k < 0 {
+			break
+		}
+		i += 1 + k
+	}
+	return int64(n)
 }
 
 // String is the place in the order a compiler prints it: file, line and column

@@ -74,7 +74,7 @@ const (
 func (s *Schema) Check(b *batch.Batch, record int) bool {
 	before := len(b.Notes)
 	row := b.Spans[record*b.Slots : record*b.Slots+b.Slots]
-	for i := range s.columns {
+	for _, i := range s.busy {
 		c := &s.columns[i]
 		span := &row[c.slot]
 		if span.Absent() || c.isMissing(b.Buf[span.Off:span.End]) {
@@ -89,6 +89,11 @@ func (s *Schema) Check(b *batch.Batch, record int) bool {
 		c.check(b, record, b.Buf[span.Off:span.End])
 	}
 	return len(b.Notes) == before
+}
+
+// idle tells whether there is nothing about a column that could be wrong.
+func (c *column) idle() bool {
+	return c.kind == value.Text && c.form == nil && c.plain && !c.required && len(c.missing) == 0
 }
 
 func (c *column) isMissing(v []byte) bool {
@@ -290,7 +295,7 @@ func (c *column) advice(v []byte) string {
 		return "take the spaces away"
 	case c.kind == value.Number && spreadsheet.MatchString(s):
 		return "a spreadsheet program has turned it into exponent form and may have lost digits; format the column as text before saving"
-	case c.kind == value.Time && value.IsNumber(v):
+	case c.kind == value.Time && len(v) <= 5 && value.IsNumber(v):
 		return "this looks like a spreadsheet's day number; format the column as a date before saving"
 	}
 	return ""

@@ -24,7 +24,7 @@ func ExampleSchema_Check() {
 		fmt.Println(err)
 		return
 	}
-	reader, findings, err := csv.Dialect{}.Open(in, s.Record.Names())
+	reader, findings, err := csv.Dialect{}.Open(in, s.Record)
 	if err != nil || findings.HasErrors() {
 		fmt.Println(err, findings)
 		return

@@ -29,6 +29,7 @@ type Schema struct {
 	Record  shape.Record
 	Unique  []string // names of the fields whose values must differ
 	columns []column
+	busy    []int // the columns of which something could be wrong
 	missing []string
 }
 
@@ -43,6 +44,7 @@ type document struct {
 
 type fieldDocument struct {
 	Name        string   `json:"name"`
+	Path        string   `json:"path"`
 	Title       string   `json:"title"`
 	Description string   `json:"description"`
 	Example     any      `json:"example"`
@@ -133,7 +135,7 @@ func decodeFinding(file string, source []byte, d *json.Decoder, err error) findi
 		if i := bytes.Index(source, []byte(`"`+name+`"`)); i >= 0 {
 			at = i
 		}
-		known := []string{"name", "title", "description", "type", "format", "constraints", "fields", "missingValues", "primaryKey", "decimalChar", "groupChar", "bareNumber",
+		known := []string{"name", "path", "title", "description", "type", "format", "constraints", "fields", "missingValues", "primaryKey", "decimalChar", "groupChar", "bareNumber",
 			"trueValues", "falseValues", "required", "unique", "minLength", "maxLength", "minimum", "maximum", "pattern", "enum"}
 		f := finding.New("schema.key-unknown", place.At(file, source, at), "%q is no key of a Table Schema that is understood here", name)
 		if near := finding.Nearest(name, known); near != "" {
@@ -172,7 +174,7 @@ func (p *parser) field(i int, f fieldDocument, keys []string) {
 		p.bad(pointer+"/type", "type %q is not checked here; known are string, number, integer, boolean, date, time, datetime, year, yearmonth, any", f.Type)
 		return
 	}
-	s := shape.Field{Name: f.Name, Kind: kind, Checked: true}
+	s := shape.Field{Name: f.Name, Path: f.Path, Kind: kind, Checked: true}
 	c := column{name: f.Name, slot: int32(i), kind: kind, integer: f.Type == "integer", required: f.Constraints.Required, rules: pointer, unique: -1}
 	for _, m := range p.schema.missing {
 		if m == "" {
@@ -243,6 +245,9 @@ func (p *parser) field(i int, f fieldDocument, keys []string) {
 	c.plain = c.minLength < 0 && c.maxLength < 0 && c.minimum == nil && c.maximum == nil && c.pattern == nil && c.enum == nil
 	p.schema.Record = append(p.schema.Record, s)
 	p.schema.columns = append(p.schema.columns, c)
+	if !c.idle() {
+		p.schema.busy = append(p.schema.busy, len(p.schema.columns)-1)
+	}
 }
 
 func mark(s string) byte {

@@ -26,7 +26,7 @@ func check(t *testing.T, field string, values ...string) []string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, findings, err := csv.Dialect{}.Open(decoded, s.Record.Names())
+	r, findings, err := csv.Dialect{}.Open(decoded, s.Record)
 	if err != nil || findings.HasErrors() {
 		t.Fatal(err, findings)
 	}

@@ -10,6 +10,7 @@ import (
 // Field is one field of a record.
 type Field struct {
 	Name    string
+	Path    string        // where it stands in the source's record; "": under its name
 	Kind    value.Kind    // Text, Number, Bool or Time
 	Pattern *text.Pattern // how a Time is written; nil: RFC 3339 forms
 	Decimal byte          // decimal mark of a Number; 0: a point
@@ -20,6 +21,14 @@ type Field struct {
 	Checked bool
 }
 
+// At is where the field stands in the source's record, in the format's terms.
+func (f Field) At() string {
+	if f.Path != "" {
+		return f.Path
+	}
+	return f.Name
+}
+
 // Plain tells whether a checked value can be copied as it is written: a number
 // with a point and no grouping.
 func (f Field) Plain() bool {
@@ -28,6 +37,15 @@ func (f Field) Plain() bool {
 
 // Record is the fields of a record, each in the slot of its index.
 type Record []Field
+
+// Of makes a record of fields of text.
+func Of(names ...string) Record {
+	r := make(Record, len(names))
+	for i, n := range names {
+		r[i].Name = n
+	}
+	return r
+}
 
 // Slot finds a field's slot, -1 if there is none.
 func (r Record) Slot(name string) int {

@@ -25,6 +25,9 @@ const (
 	UTF16       Charset = "utf-16" // byte order told by the byte order mark
 	Latin1      Charset = "iso-8859-1"
 	Windows1252 Charset = "windows-1252"
+	// Declared is that of formats whose records say themselves what they are
+	// written in: their reader gets the bytes as they came.
+	Declared Charset = "declared"
 )
 
 var charsetNames = map[string]Charset{
@@ -32,12 +35,22 @@ var charsetNames = map[string]Charset{
 	"iso-8859-1": Latin1, "latin-1": Latin1, "latin1": Latin1, "windows-1252": Windows1252, "cp1252": Windows1252, "us-ascii": UTF8, "ascii": UTF8,
 }
 
+// parts are the other parts of ISO 8859, by their IANA names.
+var parts = map[Charset]encoding.Encoding{
+	"iso-8859-2": charmap.ISO8859_2, "iso-8859-3": charmap.ISO8859_3, "iso-8859-4": charmap.ISO8859_4, "iso-8859-5": charmap.ISO8859_5,
+	"iso-8859-6": charmap.ISO8859_6, "iso-8859-7": charmap.ISO8859_7, "iso-8859-8": charmap.ISO8859_8, "iso-8859-9": charmap.ISO8859_9,
+	"iso-8859-10": charmap.ISO8859_10, "iso-8859-13": charmap.ISO8859_13, "iso-8859-14": charmap.ISO8859_14, "iso-8859-15": charmap.ISO8859_15, "iso-8859-16": charmap.ISO8859_16,
+}
+
 // Charsets are the names that ParseCharset takes, preferred forms first.
-var Charsets = []string{"utf-8", "utf-16", "utf-16le", "utf-16be", "iso-8859-1", "windows-1252"}
+var Charsets = []string{"utf-8", "utf-16", "utf-16le", "utf-16be", "iso-8859-1 to -16", "windows-1252"}
 
 // ParseCharset finds a character set by its IANA name or a usual alias.
 func ParseCharset(name string) (Charset, error) {
 	if c, ok := charsetNames[strings.ToLower(name)]; ok {
+		return c, nil
+	}
+	if c := Charset(strings.ToLower(name)); parts[c] != nil {
 		return c, nil
 	}
 	return "", fmt.Errorf("unknown character set %q; known are %s", name, strings.Join(Charsets, ", "))
@@ -53,6 +66,9 @@ func (c Charset) encoding() encoding.Encoding {
 		return charmap.ISO8859_1
 	case Windows1252:
 		return charmap.Windows1252
+	}
+	if e := parts[c]; e != nil {
+		return e
 	}
 	return encoding.Nop
 }
@@ -85,7 +101,7 @@ func Decode(r io.Reader, declared Charset) (*Decoded, error) {
 	for _, m := range marks {
 		if bytes.HasPrefix(first, m.mark) && (m.set != UTF16LE || declared != Latin1 && declared != Windows1252) {
 			d.Mark = bytes.Clone(m.mark)
-			if declared != m.set && !(declared == UTF16 && m.set != UTF8) {
+			if declared != m.set && declared != Declared && !(declared == UTF16 && m.set != UTF8) {
 				d.Unsure = fmt.Sprintf("declared as %s, but it begins with the byte order mark of %s", declared, m.set)
 			}
 			d.Charset = m.set
@@ -104,7 +120,7 @@ func Decode(r io.Reader, declared Charset) (*Decoded, error) {
 			d.Charset = UTF16BE
 		}
 	}
-	if d.Charset == UTF8 {
+	if d.Charset == UTF8 || d.Charset == Declared {
 		d.Reader = head
 		return d, nil
 	}
@@ -133,7 +149,7 @@ func looksLikeUTF16(b []byte) bool {
 // the form in which it came. Characters that the set does not have are an
 // error.
 func Encode(utf8Text []byte, set Charset) ([]byte, error) {
-	if set == UTF8 {
+	if set == UTF8 || set == Declared {
 		return utf8Text, nil
 	}
 	out, err := set.encoding().NewEncoder().Bytes(utf8Text)
@@ -141,6 +157,16 @@ func Encode(utf8Text []byte, set Charset) ([]byte, error) {
 		return nil, fmt.Errorf("text cannot be written in %s: %w", set, err)
 	}
 	return out, nil
+}
+
+// DecodeAll gives a piece of text as UTF-8. Bytes that are no character of the set
+// are an error.
+func DecodeAll(b []byte, set Charset) ([]byte, error) {
+	out, err := set.encoding().NewDecoder().Bytes(b)
+	if err == nil && bytes.Contains(out, []byte(string(utf8.RuneError))) {
+		err = fmt.Errorf("a byte is no character of %s", set)
+	}
+	return out, err
 }
 
 // FirstInvalid gives the offset of the first byte that is not UTF-8, or -1.

@@ -1,14 +1,23 @@
 package text
 
+import (
+	"fmt"
+
+	"ydrion/core/value"
+)
+
 // Escapes is a table of the characters that are structure in a target and of
-// what stands for each in data.
+// what stands for each in data, and says whether values stand in quotes.
 type Escapes struct {
 	special [256]bool
 	with    [256]string
+	quote   byte // around values; 0: none
+	always  bool // around all of them, not only those with special characters
+	guard   bool // before what a spreadsheet program would take for a formula
 }
 
-// NewEscapes makes a table. A CR LF in data is written as one line break: the
-// replacement of LF.
+// NewEscapes makes a table. A CR LF in data is written as one line break where CR
+// and LF are written alike.
 func NewEscapes(with map[byte]string) *Escapes {
 	e := &Escapes{}
 	for c, s := range with {
@@ -17,25 +26,86 @@ func NewEscapes(with map[byte]string) *Escapes {
 	return e
 }
 
-// Append writes a value with every special character replaced.
-func (e *Escapes) Append(to, value []byte) []byte {
-	for i, c := range value {
-		if e.special[c] {
-			return e.replace(append(to, value[:i]...), value[i:])
-		}
-	}
-	return append(to, value...)
+// Quoted puts values into quotes: all, or those with special characters.
+func (e *Escapes) Quoted(quote byte, always bool) *Escapes {
+	e.quote, e.always = quote, always
+	return e
 }
 
-func (e *Escapes) replace(to, value []byte) []byte {
+// JSON is the table for strings (RFC 8259, 7).
+var JSON = func() *Escapes {
+	with := map[byte]string{'"': `\"`, '\\': `\\`, '\n': `\n`, '\r': `\r`, '\t': `\t`}
+	for c := range byte(0x20) {
+		if with[c] == "" {
+			with[c] = fmt.Sprintf(`\u%04x`, c)
+		}
+	}
+	return NewEscapes(with).Quoted('"', true)
+}()
+
+// Always gives the quote that stands around every text, 0 if there is none. Where
+// there is one, numbers and truth values stand without.
+func (e *Escapes) Always() byte {
+	if e.always {
+		return e.quote
+	}
+	return 0
+}
+
+// Guarded makes a table that puts an apostrophe before texts that spreadsheet
+// programs take for formulas: those that begin with = + - @ or a control
+// character, but for numbers.
+func (e *Escapes) Guarded() *Escapes {
+	guarded := *e
+	guarded.guard = true
+	return &guarded
+}
+
+func formula(v []byte) bool {
+	switch {
+	case len(v) == 0:
+		return false
+	case v[0] == '=' || v[0] == '@' || v[0] == '\t' || v[0] == '\r':
+		return true
+	}
+	return (v[0] == '+' || v[0] == '-') && !value.IsNumber(v) && !value.IsNumber(v[1:])
+}
+
+// Append writes a value with every special character replaced.
+func (e *Escapes) Append(to, value []byte) []byte {
+	if e.guard && formula(value) {
+		value = append([]byte{'\''}, value...)
+	}
+	first := 0
+	for first < len(value) && !e.special[value[first]] {
+		first++
+	}
+	quoted := e.always || e.quote != 0 && first < len(value)
+	if quoted {
+		to = append(to, e.quote)
+	}
+	if first == len(value) {
+		to = append(to, value...)
+	} else {
+		to = e.replace(to, value, first)
+	}
+	if quoted {
+		to = append(to, e.quote)
+	}
+	return to
+}
+
+// replace writes a value whose first special character is known.
+func (e *Escapes) replace(to, value []byte, first int) []byte {
 	from := 0
-	for i, c := range value {
+	for i := first; i < len(value); i++ {
+		c := value[i]
 		if !e.special[c] {
 			continue
 		}
 		to = append(to, value[from:i]...)
 		from = i + 1
-		if c == '\r' && from < len(value) && value[from] == '\n' {
+		if c == '\r' && from < len(value) && value[from] == '\n' && e.with['\r'] == e.with['\n'] {
 			continue
 		}
 		to = append(to, e.with[c]...)
@@ -45,6 +115,9 @@ func (e *Escapes) replace(to, value []byte) []byte {
 
 // Clean tells whether a value can be copied as it is.
 func (e *Escapes) Clean(value []byte) bool {
+	if e.always {
+		return false
+	}
 	for _, c := range value {
 		if e.special[c] {
 			return false

@@ -6,6 +6,7 @@
 //
 //   - row: one record, up to a line end that is not within quotes;
 //   - column: a field of a row, counted from 1;
+//   - comment, footer: lines that are no rows, if the dialect says so;
 //   - quoted: a field that begins with the quote character; in it a doubled
 //     quote is a quote, and delimiters and line ends are data.
 //
@@ -16,11 +17,13 @@ package csv
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 
 	"ydrion/core/finding"
 	"ydrion/core/format"
 	"ydrion/core/place"
+	"ydrion/core/shape"
 	"ydrion/core/text"
 )
 
@@ -37,6 +40,14 @@ type Dialect struct {
 	NoHeading bool     // the first line is a row; Columns names the fields
 	Columns   []string // names, when there is no heading
 	Skip      int      // lines before the heading that are not data
+	Comment   byte     // lines that begin with it are no rows; 0: there are none
+	Escape    byte     // in quotes, what follows it is data, a quote too; 0: only doubling
+	// Widths are those of the columns in characters, where no delimiter separates
+	// them. Blanks around a value are not part of it.
+	Widths []int
+	Footer int // lines at the end that are no rows
+	// Total finds in the footer, in its only group, how many rows there must be.
+	Total *regexp.Regexp
 }
 
 // Validate tells what cannot work in a dialect.
@@ -45,8 +56,16 @@ func (d Dialect) Validate() error {
 	switch {
 	case delimiter == '\n' || delimiter == '\r' || quote == '\n' || quote == '\r':
 		return fmt.Errorf("a line end can be neither delimiter nor quote")
-	case delimiter >= 0x80 || quote >= 0x80:
-		return fmt.Errorf("delimiter and quote must be ASCII characters")
+	case delimiter >= 0x80 || quote >= 0x80 || d.Comment >= 0x80 || d.Escape >= 0x80:
+		return fmt.Errorf("delimiter, quote, comment and escape must be ASCII characters")
+	case d.Comment != 0 && (d.Comment == delimiter || d.Comment == quote || d.Comment == d.Escape):
+		return fmt.Errorf("comment and delimiter, quote or escape are the same character")
+	case d.Escape != 0 && (d.Escape == delimiter || d.Escape == quote):
+		return fmt.Errorf("escape and delimiter or quote are the same character: a doubled quote needs no setting")
+	case d.Widths != nil && (slices.Min(d.Widths) < 1 || d.NoHeading && len(d.Widths) != len(d.Columns)):
+		return fmt.Errorf("each column needs a width of at least one character: there are %d widths and %d columns", len(d.Widths), len(d.Columns))
+	case d.Total != nil && (d.Footer == 0 || d.Total.NumSubexp() != 1):
+		return fmt.Errorf("a total needs footer lines, and one group in its pattern that is the number")
 	case !d.NoQuote && delimiter == quote:
 		return fmt.Errorf("delimiter and quote are the same character")
 	case d.NoHeading && len(d.Columns) == 0:
@@ -70,7 +89,7 @@ func (d Dialect) quote() byte {
 }
 
 // Open reads the heading and binds fields to columns.
-func (d Dialect) Open(in *text.Decoded, fields []string) (format.Reader, finding.List, error) {
+func (d Dialect) Open(in *text.Decoded, fields shape.Record) (format.Reader, finding.List, error) {
 	r := newReader(d, in)
 	findings, err := r.open(fields)
 	if err != nil || findings.HasErrors() {
@@ -82,10 +101,10 @@ func (d Dialect) Open(in *text.Decoded, fields []string) (format.Reader, finding
 var _ format.Source = Dialect{}
 
 // bind matches the wanted fields to the columns of the heading.
-func (r *Reader) bind(fields []string) finding.List {
+func (r *Reader) bind(fields shape.Record) finding.List {
 	var out finding.List
 	at := func(column int) place.Place {
-		p := place.Place{Line: r.line, Column: 1, Path: fmt.Sprintf("column %d", column+1)}
+		p := place.Place{Line: r.Line, Column: 1, Path: fmt.Sprintf("column %d", column+1)}
 		if !r.dialect.NoHeading {
 			p.Line = r.headingLine
 		}
@@ -105,13 +124,14 @@ func (r *Reader) bind(fields []string) finding.List {
 	}
 	r.slotColumn = make([]int, len(fields))
 	wanted := map[string]bool{}
-	for slot, name := range fields {
+	for slot, field := range fields {
+		name := field.At()
 		wanted[name] = true
 		column, ok := byName[name]
 		if !ok {
 			var free []string
 			for _, n := range r.names {
-				if !slices.Contains(fields, n) {
+				if !slices.ContainsFunc(fields, func(f shape.Field) bool { return f.At() == n }) {
 					free = append(free, n)
 				}
 			}

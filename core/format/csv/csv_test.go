@@ -11,6 +11,7 @@ import (
 	"ydrion/core/batch"
 	"ydrion/core/finding"
 	"ydrion/core/format"
+	"ydrion/core/shape"
 	"ydrion/core/text"
 )
 
@@ -37,7 +38,7 @@ func rows(t *testing.T, d Dialect, in io.Reader, fields []string) (out [][]strin
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, findings, err := d.Open(decoded, fields)
+	r, findings, err := d.Open(decoded, shape.Of(fields...))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -145,7 +146,7 @@ func TestHeadings(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		r, findings, err := Dialect{}.Open(decoded, []string{"a", "b"})
+		r, findings, err := Dialect{}.Open(decoded, shape.Of("a", "b"))
 		if r != nil || err != nil || !findings.HasErrors() || findings[0].Code != test.code || !strings.Contains(findings.Error()+findings[0].Suggestion, test.says) {
 			t.Errorf("%q: %v %v", test.heading, findings, err)
 		}
@@ -182,7 +183,7 @@ func FuzzRows(f *testing.F) {
 			t.Fatal(err)
 		}
 		r := newReader(d, decoded)
-		if _, err := r.open([]string{"a", "b", "c"}); err != nil {
+		if _, err := r.open(shape.Of("a", "b", "c")); err != nil {
 			t.Fatal(err)
 		}
 		b := &batch.Batch{}
@@ -212,7 +213,7 @@ func BenchmarkSplit(b *testing.B) {
 		b.Fatal(err)
 	}
 	r := newReader(Dialect{NoHeading: true, Columns: names}, decoded)
-	if _, err := r.open(names); err != nil {
+	if _, err := r.open(shape.Of(names...)); err != nil {
 		b.Fatal(err)
 	}
 	block := &batch.Batch{}

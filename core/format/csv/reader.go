@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -11,14 +12,15 @@ import (
 	"ydrion/core/finding"
 	"ydrion/core/format"
 	"ydrion/core/place"
+	"ydrion/core/shape"
 	"ydrion/core/text"
 )
 
 // Reader reads one file. Cut keeps the state of the stream; Split only reads
 // what open has set.
 type Reader struct {
-	dialect          Dialect
-	in               io.Reader
+	dialect Dialect
+	format.Stream
 	charset          text.Charset
 	delimiter, quote byte
 	quoting          bool
@@ -28,43 +30,22 @@ type Reader struct {
 	columns     []int32 // slot of each column, or -1
 	slotColumn  []int   // column of each slot
 	heading     []byte
+	scratch     []byte // of Survey
+	footer      []byte
+	footerAt    place.Place
 	headingLine int64
-
-	carry []byte // text read and not given out yet: it starts a row
-	eof   bool
-	base  int64 // offset of carry
-	line  int64 // line of carry
 }
 
 func newReader(d Dialect, in *text.Decoded) *Reader {
-	return &Reader{dialect: d, in: in, charset: in.Charset, delimiter: d.delimiter(), quote: d.quote(), quoting: !d.NoQuote, terminator: '\n', line: 1}
-}
-
-// fill reads until the buffer has n bytes or the stream ends.
-func (r *Reader) fill(buf []byte, n int) ([]byte, error) {
-	if cap(buf) < n+batch.Slack {
-		grown := make([]byte, len(buf), n+batch.Slack)
-		copy(grown, buf)
-		buf = grown
-	}
-	for len(buf) < n && !r.eof {
-		k, err := r.in.Read(buf[len(buf):n])
-		buf = buf[:len(buf)+k]
-		if err == io.EOF {
-			r.eof = true
-		} else if err != nil {
-			return buf, fmt.Errorf("reading: %w", err)
-		}
-	}
-	return buf, nil
+	return &Reader{dialect: d, Stream: format.Stream{In: in, Line: 1}, charset: in.Charset, delimiter: d.delimiter(), quote: d.quote(), quoting: !d.NoQuote && d.Widths == nil, terminator: '\n'}
 }
 
 // ahead is how much is read to find the heading and the line ends.
 const ahead = 64 << 10
 
 // open reads ahead, finds the line ends out, and takes the heading.
-func (r *Reader) open(fields []string) (finding.List, error) {
-	buf, err := r.fill(nil, ahead)
+func (r *Reader) open(fields shape.Record) (finding.List, error) {
+	buf, err := r.Fill(nil, ahead)
 	if err != nil {
 		return nil, err
 	}
@@ -72,11 +53,22 @@ func (r *Reader) open(fields []string) (finding.List, error) {
 		return finding.List{finding.New("file.empty", place.Place{Offset: 0, Line: 1, Column: 1}, "the file holds nothing: 0 bytes")}, nil
 	}
 	r.terminator = r.lineEnd(buf)
+	at := 0
+	if end := bytes.IndexByte(buf, r.terminator); end > 4 && bytes.EqualFold(buf[:4], []byte("sep=")) && len(bytes.TrimRight(buf[4:end], "\r")) == 1 {
+		// A line that spreadsheet programs write for each other.
+		if r.dialect.Delimiter != 0 && buf[4] != r.delimiter {
+			f := finding.New("csv.delimiter", place.At("", buf, 4), "the first line says that columns are separated by %s, the route says %s", charName(buf[4]), charName(r.delimiter))
+			return finding.List{f}, nil
+		}
+		r.delimiter, at = buf[4], end+1
+	}
+	at = r.skipComments(buf, at)
 	if r.dialect.NoHeading {
-		r.names, r.carry, r.headingLine = r.dialect.Columns, buf, 0
+		r.Advance(buf[:at])
+		buf = buf[at:]
+		r.names, r.Carry, r.headingLine = r.dialect.Columns, buf, 0
 		return r.bind(fields), nil
 	}
-	at := 0
 	for range r.dialect.Skip {
 		i := bytes.IndexByte(buf[at:], r.terminator)
 		if i < 0 {
@@ -87,11 +79,12 @@ func (r *Reader) open(fields []string) (finding.List, error) {
 	for at < len(buf) && (buf[at] == '\n' || buf[at] == '\r') {
 		at++
 	}
+	at = r.skipComments(buf, at)
 	r.headingLine = 1 + place.CountLines(buf[:at])
 	state := scan{from: at}
 	end, ok := r.firstRow(buf, &state)
 	if !ok {
-		if !r.eof {
+		if !r.EOF {
 			return finding.List{finding.New("csv.heading-long", place.Place{Line: r.headingLine, Column: 1}, "no end of the heading within %d bytes", ahead)}, nil
 		}
 		if state.open >= 0 {
@@ -114,7 +107,7 @@ func (r *Reader) open(fields []string) (finding.List, error) {
 	for i := range r.names {
 		r.names[i] = strings.TrimSpace(r.names[i])
 	}
-	r.base, r.line, r.carry = int64(end), 1+place.CountLines(buf[:end]), bytes.Clone(buf[end:])
+	r.Base, r.Line, r.Carry = int64(end), 1+place.CountLines(buf[:end]), bytes.Clone(buf[end:])
 	out := r.bind(fields)
 	if len(r.names) == 1 && len(fields) > 1 && out.HasErrors() {
 		for _, c := range []byte{';', '\t', '|', ','} {
@@ -126,6 +119,18 @@ func (r *Reader) open(fields []string) (finding.List, error) {
 		}
 	}
 	return out, nil
+}
+
+// skipComments goes behind the lines from at on that are comments.
+func (r *Reader) skipComments(buf []byte, at int) int {
+	for r.dialect.Comment != 0 && at < len(buf) && buf[at] == r.dialect.Comment {
+		k := bytes.IndexByte(buf[at:], r.terminator)
+		if k < 0 {
+			return len(buf)
+		}
+		at += k + 1
+	}
+	return at
 }
 
 func charName(c byte) string {
@@ -191,13 +196,26 @@ func (r *Reader) rows(buf []byte, s *scan, first bool, start int) {
 			return
 		}
 		at += i
+		if r.dialect.Comment != 0 {
+			if line := r.lineOf(buf, i, at, start); line >= 0 && buf[line] == r.dialect.Comment {
+				k := bytes.IndexByte(buf[at:], r.terminator)
+				if k < 0 {
+					s.from = line
+					return
+				}
+				if i = at + k + 1; i > s.last {
+					s.last = i
+				}
+				continue
+			}
+		}
 		if !r.starts(buf, at, start) {
 			s.odd = true
 			i = at + 1
 			continue
 		}
-		end := closing(buf, at+1, r.quote)
-		if end < 0 || end+1 == len(buf) && !r.eof {
+		end := r.closing(buf, at+1)
+		if end < 0 || end+1 == len(buf) && !r.EOF {
 			s.from, s.open = at, at
 			if end >= 0 {
 				s.open = -1
@@ -213,15 +231,35 @@ func (r *Reader) rows(buf []byte, s *scan, first bool, start int) {
 	}
 }
 
+// lineOf gives where the line begins that a character outside of quotes is in, if
+// it begins at or behind from; -1 if it begins before that.
+func (r *Reader) lineOf(buf []byte, from, at, start int) int {
+	if k := bytes.LastIndexByte(buf[from:at], r.terminator); k >= 0 {
+		return from + k + 1
+	}
+	if from == start || buf[from-1] == r.terminator {
+		return from
+	}
+	return -1
+}
+
 // closing finds the quote that closes a field, from within it.
-func closing(buf []byte, i int, quote byte) int {
+func (r *Reader) closing(buf []byte, i int) int {
 	for {
-		k := bytes.IndexByte(buf[i:], quote)
+		k := bytes.IndexByte(buf[i:], r.quote)
 		if k < 0 {
 			return -1
 		}
+		if r.dialect.Escape != 0 {
+			if e := bytes.IndexByte(buf[i:i+k], r.dialect.Escape); e >= 0 {
+				if i += e + 2; i > len(buf) {
+					return -1
+				}
+				continue
+			}
+		}
 		i += k
-		if i+1 < len(buf) && buf[i+1] == quote {
+		if i+1 < len(buf) && buf[i+1] == r.quote {
 			i += 2
 			continue
 		}
@@ -236,19 +274,17 @@ func (r *Reader) firstRow(buf []byte, s *scan) (int, bool) {
 
 // Cut fills b with the next whole rows.
 func (r *Reader) Cut(b *batch.Batch) (bool, error) {
-	buf := append(b.Buf[:0], r.carry...)
-	r.carry = r.carry[:0]
-	b.Base, b.Line = r.base, r.line
+	buf := r.Start(b)
 	want := max(batch.Size, len(buf))
 	var s scan
 	for {
 		var err error
-		if buf, err = r.fill(buf, want); err != nil {
+		if buf, err = r.Fill(buf, want); err != nil {
 			b.Buf, b.N = buf, 0
 			return false, err
 		}
 		r.rows(buf, &s, false, 0)
-		if r.eof || s.last > 0 {
+		if r.EOF || s.last > 0 {
 			break
 		}
 		if len(buf) >= MaxRow {
@@ -257,47 +293,105 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 		want = min(2*len(buf), MaxRow)
 	}
 	n := s.last
-	if r.eof {
+	if r.EOF {
 		if s.open >= 0 {
+			b.Odd = s.odd
 			return false, r.broken(b, buf, s.last, s.open)
 		}
 		n = len(buf)
 	}
-	r.give(b, buf, n)
+	if r.dialect.Footer > 0 {
+		n = r.holdBack(buf, n)
+		if r.EOF {
+			r.footer = bytes.Clone(buf[n:])
+			r.footerAt = r.Place(buf, n)
+			buf = buf[:n]
+		}
+	}
+	r.Give(b, buf, n, r.terminator)
 	b.Odd = s.odd
-	return !r.eof || len(r.carry) > 0, nil
+	return !r.EOF || len(r.Carry) > 0, nil
 }
 
-// give hands n bytes of buf to the batch and keeps the rest.
-func (r *Reader) give(b *batch.Batch, buf []byte, n int) {
-	r.carry = append(r.carry[:0], buf[n:]...)
-	buf = buf[:n+batch.Slack]
-	for i := range batch.Slack {
-		buf[n+i] = r.terminator
+// holdBack leaves the lines out that may be the footer: those at the end.
+func (r *Reader) holdBack(buf []byte, n int) int {
+	for range r.dialect.Footer {
+		for n > 0 && (buf[n-1] == '\n' || buf[n-1] == '\r') {
+			n--
+		}
+		n = bytes.LastIndexByte(buf[:n], r.terminator) + 1
 	}
-	b.Buf, b.N = buf, n
-	b.Lines = place.CountLines(buf[:n])
-	r.base, r.line = r.base+int64(n), r.line+b.Lines
+	return n
+}
+
+// Ended holds the total that the footer says against the rows that came.
+func (r *Reader) Ended(records int64) finding.List {
+	total := r.dialect.Total
+	if total == nil {
+		return nil
+	}
+	found := total.FindSubmatch(r.footer)
+	if found == nil {
+		f := finding.New("csv.total-missing", r.footerAt, "the last %d lines hold no total: %s was expected", r.dialect.Footer, total)
+		f.Seen, f.Expected = finding.Shorten(bytes.TrimSpace(r.footer)), total.String()
+		return finding.List{f.Suggest("the file may not be whole: ask for it again")}
+	}
+	if n, err := strconv.ParseInt(string(found[1]), 10, 64); err == nil && n == records {
+		return nil
+	}
+	f := finding.New("csv.total", r.footerAt, "the footer says %s rows, but %d came", found[1], records)
+	f.Seen, f.Expected = finding.Shorten(found[1]), strconv.FormatInt(records, 10)
+	return finding.List{f.Suggest("the file may not be whole: ask for it again")}
 }
 
 // broken gives out what precedes the row that cannot be followed.
 func (r *Reader) broken(b *batch.Batch, buf []byte, n, open int) error {
 	at := max(open, 0)
-	line, column := place.Resolve(buf, at)
-	p := place.Place{Offset: r.base + int64(at), Line: r.line + line - 1, Column: column}
+	p := r.Place(buf, at)
 	f := finding.New("csv.row-long", p, "no end of the row within %d MiB", MaxRow>>20)
 	if open >= 0 {
 		f = finding.New("csv.quote-unclosed", p, "the quote opened here is never closed; everything from this row on was rejected as one piece").
 			Suggest("close the quote, or double it if it is part of the value")
 	}
-	rest := io.MultiReader(bytes.NewReader(bytes.Clone(buf[n:])), r.in)
-	r.give(b, buf, n)
-	r.carry = nil
+	rest := io.MultiReader(bytes.NewReader(bytes.Clone(buf[n:])), r.In)
+	r.Give(b, buf, n, r.terminator)
+	r.Carry = nil
 	return &format.Broken{Finding: f, Rest: rest}
 }
 
-// Fields are the columns' names in the file's order.
-func (r *Reader) Fields() []string { return r.names }
+// Raw is a row as it stands in the file.
+func (r *Reader) Raw(b *batch.Batch, record int) []byte { return b.Raw(record) }
+
+// Show gives the fields of one row with their columns' names.
+func (r *Reader) Show(raw []byte) []format.Line {
+	var out []format.Line
+	for k, value := range r.Values(raw) {
+		l := format.Line{Value: value}
+		if k < len(r.names) {
+			l.Path = r.names[k]
+		}
+		out = append(out, l)
+	}
+	return out
+}
+
+// Survey calls f for the columns of a row.
+func (r *Reader) Survey(raw []byte, f func(path, value []byte)) {
+	n := len(raw)
+	for k, p := 0, 0; ; k++ {
+		_, value, next, last := r.field(raw, p, n, k, nil)
+		var name []byte
+		if k < len(r.names) {
+			name = append(r.scratch[:0], r.names[k]...)
+			r.scratch = name
+		}
+		f(name, value)
+		if last {
+			return
+		}
+		p = next
+	}
+}
 
 // Heading is everything before the first row, as it stands in the file.
 func (r *Reader) Heading() []byte { return r.heading }
@@ -309,8 +403,8 @@ func (r *Reader) Values(raw []byte) []string {
 	for i := range batch.Slack {
 		buf[len(raw)+i] = r.terminator
 	}
-	for p := 0; ; {
-		_, value, next, last := r.field(buf, p, len(raw), nil)
+	for k, p := 0, 0; ; k++ {
+		_, value, next, last := r.field(buf, p, len(raw), k, nil)
 		out = append(out, string(value))
 		if last {
 			return out
@@ -321,12 +415,16 @@ func (r *Reader) Values(raw []byte) []string {
 
 // field reads the field at p the careful way: its raw bounds, its value
 // (rewritten into tail if it holds quotes), where the next one starts, and
-// whether it was the last of its row.
-func (r *Reader) field(buf []byte, p, n int, tail []byte) (raw batch.Span, value []byte, next int, last bool) {
+// whether it was the last of its row. It is the column of that index, which
+// matters where columns have fixed widths.
+func (r *Reader) field(buf []byte, p, n, column int, tail []byte) (raw batch.Span, value []byte, next int, last bool) {
+	if r.dialect.Widths != nil {
+		return r.fixed(buf, p, n, column)
+	}
 	start := p
 	var quoted []byte
 	if r.quoting && p < n && buf[p] == r.quote {
-		if end := closing(buf[:n], p+1, r.quote); end >= 0 {
+		if end := r.closing(buf[:n], p+1); end >= 0 {
 			quoted, p = buf[p+1:end], end+1
 		}
 	}
@@ -344,13 +442,16 @@ func (r *Reader) field(buf []byte, p, n int, tail []byte) (raw batch.Span, value
 	switch {
 	case quoted == nil:
 		value = buf[from:end]
-	case end == from && bytes.IndexByte(quoted, r.quote) < 0:
+	case end == from && bytes.IndexByte(quoted, r.quote) < 0 && (r.dialect.Escape == 0 || bytes.IndexByte(quoted, r.dialect.Escape) < 0):
 		value = quoted
 	default:
 		for i := 0; i < len(quoted); i++ {
-			tail = append(tail, quoted[i])
-			if quoted[i] == r.quote {
-				i++
+			c := quoted[i]
+			if c == r.quote || c == r.dialect.Escape && c != 0 {
+				i++ // what it announces is data
+			}
+			if i < len(quoted) {
+				tail = append(tail, quoted[i])
 			}
 		}
 		value = append(tail, buf[from:end]...)
@@ -358,12 +459,34 @@ func (r *Reader) field(buf []byte, p, n int, tail []byte) (raw batch.Span, value
 	return raw, value, p + 1, p >= n || buf[p] == r.terminator
 }
 
+// fixed reads the field of a fixed width at p. What stands behind the last column is
+// a column more.
+func (r *Reader) fixed(buf []byte, p, n, column int) (raw batch.Span, value []byte, next int, last bool) {
+	width := n
+	if column < len(r.dialect.Widths) {
+		width = r.dialect.Widths[column]
+	}
+	end := p
+	for ; width > 0 && end < n && buf[end] != r.terminator; width-- {
+		_, size := utf8.DecodeRune(buf[end:n])
+		end += size
+	}
+	next, last = end, end >= n || buf[end] == r.terminator
+	stop := end
+	if last && stop > p && buf[stop-1] == '\r' {
+		stop--
+	} else if !last && buf[end] == '\r' && (end+1 >= n || buf[end+1] == r.terminator) {
+		last = true
+	}
+	return batch.Span{Off: uint32(p), End: uint32(stop)}, bytes.Trim(buf[p:stop], " "), next, last
+}
+
 // Locate finds where a field of a row starts by splitting the row again.
 func (r *Reader) Locate(b *batch.Batch, record, slot int) (uint32, string) {
 	column := r.slotColumn[slot]
 	bounds := b.Bounds[record]
 	for k, p := 0, int(bounds.Off); ; k++ {
-		raw, _, next, last := r.field(b.Buf, p, int(bounds.End), nil)
+		raw, _, next, last := r.field(b.Buf, p, int(bounds.End), k, nil)
 		if k == column {
 			return raw.Off, r.names[column]
 		}
@@ -403,10 +526,10 @@ func (r *Reader) inspect(b *batch.Batch, record int) {
 	n := int(bounds.End)
 	for p := int(bounds.Off); ; {
 		start := p
-		span, _, next, last := r.field(b.Buf, p, n, nil)
+		span, _, next, last := r.field(b.Buf, p, n, 0, nil) // columns of fixed width have no quotes
 		field := b.Buf[span.Off:span.End]
 		if len(field) > 0 && field[0] == r.quote {
-			if end := closing(field, 1, r.quote); end >= 0 && end+1 < len(field) {
+			if end := r.closing(field, 1); end >= 0 && end+1 < len(field) {
 				note(ruleAfterQuote, start+end+1, false)
 			}
 		} else if i := bytes.IndexByte(field, r.quote); i >= 0 {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"math/bits"
+	"slices"
 	"unicode/utf8"
 
 	"ydrion/core/batch"
@@ -27,6 +28,10 @@ func (r *Reader) Split(b *batch.Batch) {
 	}
 	slots := len(r.slotColumn)
 	b.Slots = slots
+	if r.dialect.Widths != nil {
+		r.splitFixed(b, odd)
+		return
+	}
 	delimiters, terminators := low*uint64(r.delimiter), low*uint64(r.terminator)
 	buf, n := b.Buf, b.N
 	columns := r.columns
@@ -37,6 +42,10 @@ func (r *Reader) Split(b *batch.Batch) {
 	spans := b.Spans
 	for p := 0; p < n; {
 		start := p
+		if r.dialect.Comment != 0 && buf[p] == r.dialect.Comment {
+			p += bytes.IndexByte(buf[p:], r.terminator) + 1 // the slack ends the last
+			continue
+		}
 		if len(columns) > 1 {
 			if buf[p] == r.terminator {
 				p++
@@ -102,10 +111,44 @@ func (r *Reader) Split(b *batch.Batch) {
 	b.Spans = spans
 }
 
+// splitFixed finds rows of columns of fixed width.
+func (r *Reader) splitFixed(b *batch.Batch, odd bool) {
+	for p := 0; p < b.N; {
+		end := p + bytes.IndexByte(b.Buf[p:], r.terminator) // the slack ends the last
+		end = min(end, b.N)
+		if len(bytes.TrimRight(b.Buf[p:end], "\r")) == 0 || r.dialect.Comment != 0 && b.Buf[p] == r.dialect.Comment {
+			p = end + 1
+			continue
+		}
+		at := len(b.Spans)
+		b.Spans = slices.Grow(b.Spans, b.Slots)[:at+b.Slots]
+		row := b.Spans[at:]
+		record, start, k := len(b.Bounds), p, 0
+		for last := false; !last; k++ {
+			var value []byte
+			var span batch.Span
+			from := p
+			span, value, p, last = r.field(b.Buf, p, end, k, nil)
+			if k < len(r.columns) && r.columns[k] >= 0 {
+				off := span.Off + uint32(bytes.Index(b.Buf[from:span.End], value))
+				row[r.columns[k]] = batch.Span{Off: off, End: off + uint32(len(value))}
+			}
+		}
+		p = end + 1
+		b.Bounds = append(b.Bounds, batch.Span{Off: uint32(start), End: uint32(min(p, b.N))})
+		if k != len(r.columns) {
+			r.ragged(b, row, record, k)
+		}
+		if odd {
+			r.inspect(b, record)
+		}
+	}
+}
+
 // quoted reads the quoted field at p and gives its value's span and where the
 // next delimiter or line end is.
 func (r *Reader) quoted(b *batch.Batch, p int) (batch.Span, int) {
-	raw, value, next, _ := r.field(b.Buf, p, b.N, b.Buf[len(b.Buf):]) // rewritten in place, if there is room
+	raw, value, next, _ := r.field(b.Buf, p, b.N, 0, b.Buf[len(b.Buf):]) // rewritten in place, if there is room
 	s := batch.Span{Off: raw.Off + 1, End: raw.Off + 1 + uint32(len(value))}
 	if int(s.End) > b.N || !bytes.Equal(value, b.Buf[s.Off:s.End]) {
 		s = batch.Span{Off: uint32(len(b.Buf)), End: uint32(len(b.Buf) + len(value))}

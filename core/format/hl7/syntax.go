@@ -15,6 +15,8 @@ package hl7
 
 import (
 	"bytes"
+	"encoding/hex"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -26,10 +28,11 @@ import (
 // 2.5.4: MSH-1 and MSH-2).
 type Separators struct {
 	Field, Component, Repetition, Escape, Subcomponent byte
+	Truncation                                         byte // from 2.7 on; 0: none is said
 }
 
 // Usual are the separators that the standard recommends.
-var Usual = Separators{'|', '^', '~', '\\', '&'}
+var Usual = Separators{Field: '|', Component: '^', Repetition: '~', Escape: '\\', Subcomponent: '&'}
 
 // Escapes is the table for values written with these separators (2.7.1), with
 // line breaks as \.br\.
@@ -41,57 +44,151 @@ func (s Separators) Escapes() *text.Escapes {
 	})
 }
 
-// Unescape gives a value as it was before it was written. Sequences without a
-// plain meaning (highlighting, character set changes) stay as they are.
+// separators reads MSH-1 and MSH-2 of a message.
+func separators(message []byte) (s Separators, problem string) {
+	if len(message) < 8 || string(message[:3]) != "MSH" {
+		return s, "it does not begin with MSH"
+	}
+	s.Field = message[3]
+	end := bytes.IndexByte(message[4:], s.Field)
+	if i := bytes.IndexAny(message[4:], "\r\n"); i >= 0 && (end < 0 || i < end) {
+		end = i
+	}
+	if end < 0 {
+		end = len(message) - 4
+	}
+	said := message[4 : 4+end]
+	switch len(said) {
+	case 5:
+		s.Truncation = said[4]
+		fallthrough
+	case 4:
+		s.Component, s.Repetition, s.Escape, s.Subcomponent = said[0], said[1], said[2], said[3]
+	default:
+		return s, fmt.Sprintf("MSH-2 must name four separators (or five from 2.7 on), not %d", len(said))
+	}
+	for i, all := 0, message[3:4+end]; i < len(all); i++ {
+		c := all[i]
+		if letter(c) || c < ' ' || c >= 0x80 {
+			return s, fmt.Sprintf("%q cannot be a separator", c)
+		}
+		if j := bytes.IndexByte(all[:i], c); j >= 0 {
+			return s, fmt.Sprintf("separators %d and %d are the same: %q", j+1, i+1, c)
+		}
+	}
+	return s, ""
+}
+
+// Unescape gives a value as it was before it was written.
 func (s Separators) Unescape(value string) string {
-	e := string(s.Escape)
-	if !strings.Contains(value, e) {
+	if strings.IndexByte(value, s.Escape) < 0 {
 		return value
 	}
-	var b strings.Builder
-	for {
-		before, rest, ok := strings.Cut(value, e)
-		b.WriteString(before)
-		if !ok {
-			return b.String()
+	out, _ := s.AppendUnescaped(nil, []byte(value))
+	return string(out)
+}
+
+// AppendUnescaped undoes the escape sequences of a value (2.7). Sequences that
+// are no text (highlighting, formatting, other character sets, local ones) stay
+// as they are; strange is where the first one stands that the standard does not
+// know, -1 if there is none.
+func (s Separators) AppendUnescaped(to, value []byte) (out []byte, strange int) {
+	strange = -1
+	for at := 0; ; {
+		i := bytes.IndexByte(value[at:], s.Escape)
+		if i < 0 {
+			return append(to, value[at:]...), strange
 		}
-		sequence, after, ok := strings.Cut(rest, e)
-		if !ok {
-			b.WriteString(e + rest)
-			return b.String()
+		to = append(to, value[at:at+i]...)
+		at += i
+		k := bytes.IndexByte(value[at+1:], s.Escape)
+		if k < 0 { // it stands alone
+			if strange < 0 {
+				strange = at
+			}
+			return append(to, value[at:]...), strange
 		}
-		switch {
-		case sequence == "F":
-			b.WriteByte(s.Field)
-		case sequence == "S":
-			b.WriteByte(s.Component)
-		case sequence == "T":
-			b.WriteByte(s.Subcomponent)
-		case sequence == "R":
-			b.WriteByte(s.Repetition)
-		case sequence == "E":
-			b.WriteByte(s.Escape)
-		case sequence == ".br":
-			b.WriteByte('\n')
-		case strings.HasPrefix(sequence, "X") && len(sequence) > 2 && len(sequence)%2 == 1 && hexBytes(sequence[1:], &b):
-		default:
-			b.WriteString(e + sequence + e)
+		sequence := value[at+1 : at+1+k]
+		var known bool
+		if to, known = s.sequence(to, sequence); !known {
+			if strange < 0 {
+				strange = at
+			}
+			// What closes an unknown one may open the next.
+			to = append(append(to, s.Escape), sequence...)
+			at += 1 + k
+			continue
 		}
-		value = after
+		at += k + 2
 	}
 }
 
-func hexBytes(digits string, to *strings.Builder) bool {
-	var out []byte
-	for i := 0; i < len(digits); i += 2 {
-		n, err := strconv.ParseUint(digits[i:i+2], 16, 8)
-		if err != nil {
-			return false
-		}
-		out = append(out, byte(n))
+// sequence writes what one escape sequence stands for, and tells whether the
+// standard knows it.
+func (s Separators) sequence(to, sequence []byte) ([]byte, bool) {
+	if len(sequence) == 0 {
+		return to, false
 	}
-	to.Write(out)
-	return true
+	switch rest := sequence[1:]; sequence[0] {
+	case 'F', 'S', 'T', 'R', 'E', 'P', 'H', 'N':
+		if len(rest) > 0 {
+			return to, false
+		}
+		c := map[byte]byte{'F': s.Field, 'S': s.Component, 'T': s.Subcomponent, 'R': s.Repetition, 'E': s.Escape, 'P': s.Truncation}[sequence[0]]
+		if c != 0 {
+			return append(to, c), true
+		}
+		if sequence[0] == 'P' {
+			return to, false
+		}
+	case '.':
+		if string(rest) == "br" {
+			return append(to, '\n'), true
+		}
+		if len(rest) < 2 || strings.Index("br sp fi nf in ti sk ce ", string(rest[:2])+" ")%3 != 0 {
+			return to, false
+		}
+	case 'X':
+		return unhex(to, rest)
+	case 'C', 'M':
+		if _, ok := unhex(nil, rest); !ok || sequence[0] == 'C' && len(rest) != 4 || sequence[0] == 'M' && len(rest) != 4 && len(rest) != 6 {
+			return to, false
+		}
+	case 'Z':
+	default:
+		return to, false
+	}
+	return append(append(append(to, s.Escape), sequence...), s.Escape), true
+}
+
+func unhex(to, digits []byte) ([]byte, bool) {
+	out, err := hex.AppendDecode(to, digits)
+	if err != nil || len(digits) == 0 {
+		return to, false
+	}
+	return out, true
+}
+
+// declaredCharset is what MSH-18 says (table 0211), "" if it says nothing or
+// ASCII. It is not ok if the set is not known.
+func declaredCharset(line []byte, sep Separators) (set text.Charset, ok bool) {
+	fields := bytes.Split(line, []byte{sep.Field})
+	if len(fields) < 18 {
+		return "", true
+	}
+	first, _, _ := bytes.Cut(fields[17], []byte{sep.Repetition})
+	switch string(bytes.TrimSpace(first)) {
+	case "", "ASCII":
+		return "", true
+	case "UNICODE UTF-8", "UTF-8", "UNICODE":
+		return text.UTF8, true
+	}
+	name, isISO := strings.CutPrefix(string(first), "8859/")
+	if !isISO {
+		return "", false
+	}
+	set, err := text.ParseCharset("iso-8859-" + name)
+	return set, err == nil
 }
 
 // Field is a field as repetitions of components of subcomponents, all escaped
@@ -113,25 +210,11 @@ type Message struct {
 
 // Parse takes one message apart. Segments may end with CR, LF or CR LF.
 func Parse(b []byte) (*Message, error) {
-	if len(b) < 8 || string(b[:3]) != "MSH" {
-		return nil, fmt.Errorf("the message does not begin with MSH")
+	sep, problem := separators(b)
+	if problem != "" {
+		return nil, errors.New(problem)
 	}
-	line := b
-	if i := bytes.IndexAny(b, "\r\n"); i >= 0 {
-		line = b[:i]
-	}
-	m := &Message{Separators: Separators{Field: line[3]}}
-	if len(line) < 8 {
-		return nil, fmt.Errorf("MSH-2 must name four separators")
-	}
-	m.Separators.Component, m.Separators.Repetition, m.Separators.Escape, m.Separators.Subcomponent = line[4], line[5], line[6], line[7]
-	for i := range 5 {
-		for j := range i {
-			if line[3+i] == line[3+j] {
-				return nil, fmt.Errorf("separators %d and %d of MSH are the same: %q", j+1, i+1, line[3+i])
-			}
-		}
-	}
+	m := &Message{Separators: sep}
 	offset := 0
 	for len(b) > 0 {
 		i := bytes.IndexAny(b, "\r\n")
@@ -176,6 +259,9 @@ func (m *Message) segment(line string) (Segment, error) {
 	}
 	return s, nil
 }
+
+// IsSegment tells whether a text can be the name of a segment.
+func IsSegment(s string) bool { return segmentName(s) }
 
 func segmentName(s string) bool {
 	if len(s) != 3 || s[0] < 'A' || s[0] > 'Z' {

@@ -36,6 +36,9 @@ func (t *Target) Escapes() *text.Escapes { return t.escapes }
 // Null is how a field is told to be deleted (2.5.3, "the null value").
 func (t *Target) Null() (string, bool) { return `""`, true }
 
+// Begins is nothing: each message stands for itself.
+func (t *Target) Begins() []byte { return nil }
+
 // Position finds a position; its segment must be in the sample or be added.
 func (t *Target) Position(p string) (format.Position, error) {
 	at, err := parsePath(p)
@@ -413,15 +416,22 @@ func (w *writer) parts(n *node, separators []byte) {
 // Show gives a written message as lines of path and unescaped value.
 func (t *Target) Show(record []byte) []format.Line { return Show(record) }
 
-// Show gives a message as lines of path and unescaped value.
+// Show gives a message as lines of path and unescaped value. What is no segment is a
+// line without a path.
 func Show(record []byte) []format.Line {
-	m, err := Parse(record)
-	if err != nil {
+	sep, problem := separators(record)
+	if problem != "" {
 		return []format.Line{{Path: "", Value: string(record)}}
 	}
+	m := &Message{Separators: sep}
 	var out []format.Line
 	count := map[string]int{}
-	for _, s := range m.Segments {
+	for _, line := range strings.FieldsFunc(string(record), func(c rune) bool { return c == '\r' || c == '\n' }) {
+		s, err := m.segment(line)
+		if err != nil {
+			out = append(out, format.Line{Value: line})
+			continue
+		}
 		count[s.Name]++
 		for f, field := range s.Fields {
 			for r, repetition := range field {

@@ -1,0 +1,135 @@
+package csv
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+
+	"ydrion/core/text"
+	"ydrion/core/value"
+)
+
+// guessRows is how many rows of a sample are looked at.
+const guessRows = 200
+
+// Guess finds out how a table is written from its first bytes, and gives the rows
+// that were looked at. There are none if it is no table.
+func Guess(head []byte) (Dialect, [][]string) {
+	if bytes.IndexByte(head, 0) >= 0 {
+		return Dialect{}, nil
+	}
+	var best Dialect
+	var rows [][]string
+	score := -1
+	delimiters := []byte{',', ';', '\t', '|'}
+	if first, rest, ok := bytes.Cut(head, []byte("\n")); ok {
+		if first = bytes.TrimRight(first, "\r"); len(first) == 5 && bytes.EqualFold(first[:4], []byte("sep=")) {
+			delimiters, head = first[4:5], rest
+		}
+	}
+	comment := byte(0)
+	for len(head) > 0 && head[0] == '#' {
+		_, rest, ok := bytes.Cut(head, []byte("\n"))
+		if !ok {
+			break
+		}
+		comment, head = '#', rest
+	}
+	for _, c := range delimiters {
+		d := Dialect{Delimiter: c, Comment: comment}
+		found := firstRows(d, head)
+		if len(found) == 0 {
+			continue
+		}
+		width, agree := usual(found)
+		if s := agree * min(width-1, 50) * 100 / len(found); s > score {
+			best, rows, score = d, found, s
+		}
+	}
+	if len(rows) == 0 {
+		return Dialect{}, nil
+	}
+	// Lines of a title before the heading have fewer columns.
+	width, _ := usual(rows)
+	for len(rows) > 1 && (len(rows[0]) < width && len(rows[0]) <= 2 || width > 1 && onlyFirst(rows[0])) {
+		best.Skip++
+		rows = rows[1:]
+	}
+	if !isHeading(rows) {
+		best.NoHeading = true
+		for i := range rows[0] {
+			best.Columns = append(best.Columns, fmt.Sprintf("column_%d", i+1))
+		}
+	}
+	return best, rows
+}
+
+// onlyFirst tells whether nothing but the first column holds something.
+func onlyFirst(row []string) bool {
+	return row[0] != "" && strings.Join(row[1:], "") == ""
+}
+
+// usual is the number of columns that most rows have, and how many rows do.
+func usual(rows [][]string) (width, agree int) {
+	count := map[int]int{}
+	for _, r := range rows {
+		count[len(r)]++
+		if n := count[len(r)]; n > agree || n == agree && len(r) > width {
+			width, agree = len(r), n
+		}
+	}
+	return width, agree
+}
+
+// firstRows splits the first rows of a sample; the last one may be cut off and is
+// left out if there are others.
+func firstRows(d Dialect, head []byte) [][]string {
+	r := newReader(d, &text.Decoded{Charset: text.UTF8})
+	r.terminator = r.lineEnd(head)
+	r.EOF = true
+	var out [][]string
+	for p := 0; p < len(head) && len(out) < guessRows; {
+		if next := r.skipComments(head, p); next > p {
+			p = next
+			continue
+		}
+		s := scan{from: p}
+		r.rows(head, &s, true, p)
+		end := s.last
+		if end <= p {
+			if len(out) > 1 && len(head) >= 32<<10 {
+				break
+			}
+			end = len(head)
+		}
+		if row := bytes.TrimRight(head[p:end], "\r\n"); len(row) > 0 {
+			out = append(out, r.Values(row))
+		}
+		p = end
+	}
+	return out
+}
+
+// isHeading tells whether the first row names columns: names are there, differ, are
+// no numbers, and are not what stands below them.
+func isHeading(rows [][]string) bool {
+	seen := map[string]bool{}
+	for _, name := range rows[0] {
+		name = strings.TrimSpace(name)
+		if name == "" || seen[name] || value.IsNumber([]byte(name)) || name[0]-'0' <= 9 {
+			return false
+		}
+		seen[name] = true
+	}
+	for _, row := range rows[1:] {
+		for i, v := range row {
+			if i < len(rows[0]) && len(v) > 1 && v == rows[0][i] {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// CharName is a character in words.
+func CharName(c byte) string { return charName(c) }

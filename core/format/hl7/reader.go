@@ -1,0 +1,915 @@
+package hl7
+
+import (
+	"bytes"
+	"cmp"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"math/bits"
+	"slices"
+	"strconv"
+	"unicode/utf8"
+
+	"ydrion/core/batch"
+	"ydrion/core/finding"
+	"ydrion/core/format"
+	"ydrion/core/place"
+	"ydrion/core/shape"
+	"ydrion/core/text"
+)
+
+// MaxMessage is the longest message that is read.
+const MaxMessage = 64 << 20
+
+// Source says how files of messages are read.
+type Source struct {
+	// Unit is the segment that is a record by itself, with what stands around it
+	// in its message as context. Without one the message is the record.
+	Unit string
+}
+
+var _ format.Source = Source{}
+
+// Open binds the fields to their positions and looks for the first message.
+// Fields are positions such as PID-3.1; a field's path says which, or its name.
+func (s Source) Open(in *text.Decoded, fields shape.Record) (format.Reader, finding.List, error) {
+	r := &Reader{unit: -1, Stream: format.Stream{In: in, Line: 1}, declared: in.Charset == text.Declared, charset: in.Charset, size: batch.Size}
+	findings := r.bind(s.Unit, fields)
+	buf, err := r.Fill(nil, ahead)
+	if err != nil {
+		return nil, nil, err
+	}
+	if f := r.begin(buf); f != nil {
+		findings = append(findings, *f)
+	}
+	if findings.HasErrors() {
+		return nil, findings, nil
+	}
+	return r, findings, nil
+}
+
+// Reader reads one file of messages. Cut keeps the state of the stream; Split
+// only reads what Open has set.
+type Reader struct {
+	format.Stream
+	declared bool // the text is as it came: MSH-18 says how to read it
+	charset  text.Charset
+	wanted   []path // by slot
+	names    []string
+	parts    []part
+	unit     int // the part that is the record, -1: the message
+
+	batches bool // the file begins with FHS or BHS: counts may follow
+	count   counts
+	ended   finding.List
+
+	size int // of a batch
+	rare int // index of the letter of MSH that is rarest
+}
+
+// counts is what has come of a file with batch segments.
+type counts struct {
+	messages, batches int64 // since the last BHS; since FHS
+	open              bool  // a BHS without its BTS
+	file              bool  // an FHS without its FTS
+}
+
+// part is a segment of which fields are wanted.
+type part struct {
+	name  uint32
+	slots []int // in the order of their positions
+	last  int   // the last field wanted
+}
+
+func key(name string) uint32 { return uint32(name[0])<<16 | uint32(name[1])<<8 | uint32(name[2]) }
+
+func keyAt(b []byte, p int) uint32 {
+	return uint32(b[p])<<16 | uint32(b[p+1])<<8 | uint32(b[p+2])
+}
+
+// ahead is how much is read to find the first message.
+const ahead = 64 << 10
+
+// bind finds out which segments the wanted fields are in.
+func (r *Reader) bind(unit string, fields shape.Record) finding.List {
+	var out finding.List
+	find := func(name string) int {
+		for i := range r.parts {
+			if r.parts[i].name == key(name) {
+				return i
+			}
+		}
+		r.parts = append(r.parts, part{name: key(name)})
+		return len(r.parts) - 1
+	}
+	for slot, f := range fields {
+		p, err := parsePath(f.At())
+		if err == nil && p.field == 0 {
+			err = fmt.Errorf("%q is a whole segment; name one of its fields, as in %s-1", f.At(), f.At())
+		}
+		r.wanted, r.names = append(r.wanted, p), append(r.names, f.Name)
+		if err != nil {
+			out = append(out, finding.New("hl7.position", place.Place{Line: 1, Column: 1, Path: f.Name}, "the field %s cannot be found: %v", f.Name, err))
+			continue
+		}
+		at := &r.parts[find(p.segment)]
+		i := len(at.slots)
+		for i > 0 && r.wanted[at.slots[i-1]].field > p.field {
+			i--
+		}
+		at.slots = append(at.slots[:i], append([]int{slot}, at.slots[i:]...)...)
+		at.last = max(at.last, p.field)
+	}
+	if unit != "" {
+		r.unit = find(unit)
+	}
+	return out
+}
+
+// begin finds the first message.
+func (r *Reader) begin(buf []byte) *finding.Finding {
+	r.Carry = buf
+	at := 0
+	for at < len(buf) && between(buf[at]) {
+		at++
+	}
+	for i := range 3 {
+		if bytes.Count(buf, []byte("MSH"[i:i+1])) < bytes.Count(buf, []byte("MSH"[r.rare:r.rare+1])) {
+			r.rare = i
+		}
+	}
+	start := place.At("", buf, at)
+	if at == len(buf) {
+		f := finding.New("file.empty", place.Place{Line: 1, Column: 1}, "the file holds no message: %d bytes", len(buf))
+		return &f
+	}
+	switch rest := buf[at:]; {
+	case bytes.HasPrefix(rest, []byte("FHS")), bytes.HasPrefix(rest, []byte("BHS")):
+		r.batches = true
+	case !bytes.HasPrefix(rest, []byte("MSH")):
+		f := finding.New("hl7.no-message", start, "the file does not begin with a message: MSH was expected")
+		f.Seen = finding.Shorten(rest[:min(len(rest), 60)])
+		f.Expected = "MSH"
+		return &f
+	}
+	return nil
+}
+
+// between tells what may stand before a message and between segments: line ends,
+// blanks, and the block characters of MLLP.
+func between(c byte) bool { return c == '\r' || c == '\n' || c == ' ' || c == 0x0b || c == 0x1c }
+
+// nextMessage finds where the next message begins from i on, -1 if it does not. It
+// looks for the letter of MSH that is rarest in the file.
+func (r *Reader) nextMessage(buf []byte, i int) int {
+	letter, before := "MSH"[r.rare], r.rare
+	for i += before; i < len(buf); i++ {
+		k := bytes.IndexByte(buf[i:], letter)
+		if k < 0 {
+			return -1
+		}
+		i += k
+		at := i - before
+		if (at+3 < len(buf) || r.EOF && at+3 == len(buf)) && buf[at] == 'M' && buf[at+1] == 'S' && buf[at+2] == 'H' && begins(buf, at) {
+			return at
+		}
+	}
+	return -1
+}
+
+// begins tells whether a segment of three letters may begin at a place.
+func begins(buf []byte, at int) bool {
+	return (at == 0 || buf[at-1] == '\r' || buf[at-1] == '\n' || buf[at-1] == 0x0b) && (at+3 >= len(buf) || !letter(buf[at+3]))
+}
+
+// nextSegment finds where the next segment of that name begins from i on, -1 if
+// it does not.
+func nextSegment(buf []byte, i int, name string) int {
+	for i < len(buf) {
+		k := bytes.Index(buf[i:], []byte(name))
+		if k < 0 {
+			return -1
+		}
+		i += k
+		if begins(buf, i) {
+			return i
+		}
+		i += 3
+	}
+	return -1
+}
+
+func letter(c byte) bool { return c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z' || c >= '0' && c <= '9' }
+
+// Cut fills b with the next whole messages. Their bounds are known then.
+func (r *Reader) Cut(b *batch.Batch) (bool, error) {
+	buf := r.Start(b)
+	want, from, starts := max(r.size, len(buf)), 0, b.Wholes[:0]
+	for {
+		var err error
+		if buf, err = r.Fill(buf, want); err != nil {
+			b.Buf, b.N = buf, 0
+			return false, err
+		}
+		for {
+			i := r.nextMessage(buf, from)
+			if i < 0 {
+				break
+			}
+			starts = append(starts, batch.Span{Off: uint32(i)})
+			from = i + 3
+		}
+		if r.EOF || len(starts) > 1 {
+			break
+		}
+		if len(buf) >= MaxMessage {
+			b.Buf, b.N = buf, 0
+			f := finding.New("hl7.message-long", r.Place(buf, 0), "no end of the message within %d MiB", MaxMessage>>20)
+			return false, &format.Broken{Finding: f, Rest: io.MultiReader(bytes.NewReader(bytes.Clone(buf)), r.In)}
+		}
+		from = max(0, len(buf)-3)
+		if n := len(starts); n > 0 {
+			from = max(from, int(starts[n-1].Off)+3)
+		}
+		want = min(2*len(buf), MaxMessage)
+	}
+	n := len(buf)
+	if !r.EOF { // the last one may not be whole
+		n = int(starts[len(starts)-1].Off)
+		starts = starts[:len(starts)-1]
+	}
+	for i := range starts {
+		starts[i].End = uint32(n)
+		if i+1 < len(starts) {
+			starts[i].End = starts[i+1].Off
+		}
+	}
+	b.Wholes = starts
+	if r.unit < 0 {
+		b.Bounds = append(b.Bounds[:0], starts...)
+	}
+	if r.batches {
+		r.tally(buf[:n], starts)
+	}
+	r.Give(b, buf, n, '\r')
+	return !r.EOF || len(r.Carry) > 0, nil
+}
+
+// tally holds what the batch and file segments of a stretch say against the
+// messages that have come (2.10.3).
+func (r *Reader) tally(buf []byte, messages []batch.Span) {
+	type mark struct {
+		at   int
+		name string
+	}
+	var marks []mark
+	for _, name := range []string{"FHS", "BHS", "BTS", "FTS"} {
+		for i := nextSegment(buf, 0, name); i >= 0; i = nextSegment(buf, i+3, name) {
+			marks = append(marks, mark{i, name})
+		}
+	}
+	slices.SortFunc(marks, func(a, b mark) int { return a.at - b.at })
+	c := &r.count
+	for _, m := range marks {
+		for len(messages) > 0 && int(messages[0].Off) < m.at {
+			c.messages++
+			messages = messages[1:]
+		}
+		switch m.name {
+		case "FHS":
+			c.file = true
+		case "BHS":
+			c.messages, c.open = 0, true
+		case "BTS":
+			r.compare(buf, m.at, "BTS-1", "messages", c.messages)
+			c.batches++
+			c.open = false
+		case "FTS":
+			r.compare(buf, m.at, "FTS-1", "batches", c.batches)
+			c.file = false
+		}
+	}
+	c.messages += int64(len(messages))
+	if r.EOF && (c.open || c.file) {
+		name := map[bool]string{true: "BTS", false: "FTS"}[c.open]
+		f := finding.New("hl7.unfinished", r.Place(buf, len(buf)), "the file ends without %s: it may not be whole", name)
+		r.ended = append(r.ended, f)
+	}
+}
+
+// compare holds a count that a segment says against what came.
+func (r *Reader) compare(buf []byte, at int, path, what string, came int64) {
+	line := buf[at:]
+	if i := bytes.IndexAny(line, "\r\n"); i >= 0 {
+		line = line[:i]
+	}
+	if len(line) < 5 {
+		return // it says nothing
+	}
+	said, _, _ := bytes.Cut(line[4:], line[3:4])
+	said = bytes.TrimSpace(said)
+	if n, err := strconv.ParseInt(string(said), 10, 64); len(said) == 0 || err == nil && n == came {
+		return
+	}
+	where := r.Place(buf, at)
+	where.Path = path
+	f := finding.New("hl7.count", where, "%s says %s %s, but %d came", path[:3], finding.Shorten(said), what, came)
+	f.Seen, f.Expected = finding.Shorten(said), strconv.FormatInt(came, 10)
+	r.ended = append(r.ended, f.Suggest("the file may not be whole: ask for it again"))
+}
+
+// Syntax rules, as numbers in batch notes.
+const (
+	ruleSeparators = iota
+	ruleSegment
+	ruleCharset   // a charset that MSH-18 names and nobody knows
+	ruleUndecoded // a byte that the declared charset does not have
+	ruleUndeclared
+	ruleEscape
+	ruleNoUnit
+)
+
+// Split finds the wanted fields of each message, or of each unit in it.
+func (r *Reader) Split(b *batch.Batch) {
+	slots := len(r.wanted)
+	b.Slots = slots
+	messages := b.Bounds
+	if r.unit >= 0 {
+		messages = b.Wholes
+	}
+	odd := !ascii(b.Buf[:b.N])
+	w := walk{Reader: r, b: b, odd: odd, seen: make([]int, len(r.parts)), first: make([]int, len(r.parts))}
+	for i, m := range messages {
+		if r.unit < 0 {
+			w.row = w.grow()
+			for k := range w.row {
+				w.row[k] = batch.Missing
+			}
+			w.record = i
+		}
+		w.message(int(m.Off), int(m.End))
+	}
+}
+
+func ascii(b []byte) bool {
+	for len(b) >= 8 {
+		if binary.LittleEndian.Uint64(b)&0x8080808080808080 != 0 {
+			return false
+		}
+		b = b[8:]
+	}
+	for _, c := range b {
+		if c >= 0x80 {
+			return false
+		}
+	}
+	return true
+}
+
+// walk goes through one message after the other.
+type walk struct {
+	*Reader
+	b       *batch.Batch
+	odd     bool // there are bytes beyond ASCII
+	sep     Separators
+	charset text.Charset // of the message, where it is not UTF-8
+	row     []batch.Span // what is filled: the record's, or the context of units to come
+	context []batch.Span
+	record  int
+	seen    []int // occurrences of each part in its scope
+	first   []int // when each part was first met in the message, 0: not yet
+	order   int
+	mine    bool // what came last, but notes, is a unit
+	class   [256]class
+	classed Separators // what class is for
+	highs   bool
+}
+
+// grow adds a row to the spans, for its caller to fill.
+func (w *walk) grow() []batch.Span {
+	spans, slots := w.b.Spans, len(w.wanted)
+	at := len(spans)
+	if cap(spans)-at < slots {
+		grown := make([]batch.Span, at, 2*cap(spans)+64*(slots+1))
+		copy(grown, spans)
+		spans = grown
+	}
+	spans = spans[:at+slots]
+	w.b.Spans = spans
+	return spans[at:]
+}
+
+func (w *walk) note(rule, slot, at int, warn bool) {
+	w.b.Notes = append(w.b.Notes, batch.Note{Record: int32(w.record), Slot: int32(slot), Rule: int32(rule), Source: batch.Syntax, At: uint32(at), Warn: warn})
+}
+
+// message walks through the segments of a message.
+func (w *walk) message(start, end int) {
+	buf := w.b.Buf
+	clear(w.seen)
+	if w.unit >= 0 {
+		clear(w.first)
+		w.order, w.mine = 0, false
+		if w.context == nil {
+			w.context = make([]batch.Span, len(w.wanted))
+		}
+		for i := range w.context {
+			w.context[i] = batch.Missing
+		}
+		w.row, w.record = w.context, len(w.b.Bounds)
+	}
+	units := len(w.b.Bounds)
+	var problem string
+	w.sep, problem = separators(buf[start:end])
+	if problem != "" {
+		if w.unit >= 0 {
+			w.open(start, end)
+		}
+		w.note(ruleSeparators, -1, start, false)
+		return
+	}
+	terminator := byte('\r')
+	for _, c := range buf[start:end] {
+		if c == '\r' || c == '\n' {
+			terminator = c
+			break
+		}
+	}
+	w.charset = ""
+	trouble := -1
+	if w.odd && !ascii(buf[start:end]) {
+		trouble = w.character(start, end, terminator)
+	}
+	w.classify()
+	if len(w.wanted) == 0 { // somebody only looks
+		w.escapes(start, end)
+	}
+	for p := start; p < end; {
+		if between(buf[p]) {
+			p++
+			continue
+		}
+		stop := end
+		if i := bytes.IndexByte(buf[p:end], terminator); i >= 0 {
+			stop = p + i
+		}
+		if stop-p < 3 || !nameAt(buf, p) || stop-p > 3 && buf[p+3] != w.sep.Field {
+			w.note(ruleSegment, -1, p, false)
+			p = stop + 1
+			continue
+		}
+		name := keyAt(buf, p)
+		if w.unit >= 0 && name != note {
+			w.mine = name == w.parts[w.unit].name
+		}
+		for i := range w.parts {
+			if w.parts[i].name == name {
+				w.segment(i, p, stop)
+				buf = w.b.Buf
+				break
+			}
+		}
+		p = stop + 1
+	}
+	if w.unit >= 0 && len(w.b.Bounds) == units {
+		w.open(start, end)
+		w.note(ruleNoUnit, -1, start, false)
+	}
+	if trouble < 0 {
+		return
+	}
+	if w.unit < 0 {
+		w.note(trouble>>32, -1, trouble&0xffffffff, false)
+		return
+	}
+	for w.record = units; w.record < len(w.b.Bounds); w.record++ {
+		w.note(trouble>>32, -1, trouble&0xffffffff, false)
+	}
+}
+
+// escapes notes the first sequence in a message that is none.
+func (w *walk) escapes(start, end int) {
+	from := start + len("MSH|^~\\&")
+	if from >= end || bytes.IndexByte(w.b.Buf[from:end], w.sep.Escape) < 0 {
+		return
+	}
+	var strange int
+	n := len(w.b.Buf)
+	if w.b.Buf, strange = w.sep.AppendUnescaped(w.b.Buf, w.b.Buf[from:end]); strange >= 0 {
+		w.note(ruleEscape, -1, from+strange, true)
+	}
+	w.b.Buf = w.b.Buf[:n]
+}
+
+// open makes a record of a unit. What is known of its surroundings is there
+// already.
+func (w *walk) open(start, end int) {
+	w.record = len(w.b.Bounds)
+	w.b.Bounds = append(w.b.Bounds, batch.Span{Off: uint32(start), End: uint32(end)})
+	context := w.context
+	w.row = w.grow()
+	copy(w.row, context)
+}
+
+// nameAt tells whether a segment's name stands at p.
+func nameAt(b []byte, p int) bool {
+	upper := func(c byte) bool { return c >= 'A' && c <= 'Z' }
+	return upper(b[p]) && (upper(b[p+1]) || b[p+1]-'0' <= 9) && (upper(b[p+2]) || b[p+2]-'0' <= 9)
+}
+
+// segment takes the wanted fields of one segment.
+func (w *walk) segment(i, p, stop int) {
+	part := &w.parts[i]
+	if w.unit >= 0 && !w.enter(i, p, stop) {
+		return
+	}
+	w.seen[i]++
+	if len(part.slots) == 0 {
+		return
+	}
+	occurrence := w.seen[i]
+	slots := part.slots
+	buf, sep := w.b.Buf, w.sep
+	field, at := 0, p+3 // at is on the separator before field+1
+	if part.name == key("MSH") {
+		field = 1 // MSH-1 is the separator itself
+		for len(slots) > 0 && w.wanted[slots[0]].field == 1 {
+			w.row[slots[0]] = batch.Span{Off: uint32(p + 3), End: uint32(p + 4)}
+			slots = slots[1:]
+		}
+	}
+	pattern, class := low*uint64(sep.Field), &w.class
+	for len(slots) > 0 && at < stop {
+		field++
+		from := at + 1
+		at = from
+		p := &w.wanted[slots[0]]
+		if p.field != field {
+			for {
+				d := binary.LittleEndian.Uint64(buf[at:]) ^ pattern
+				if m := (d - low) &^ d & high; m != 0 {
+					at += bits.TrailingZeros64(m) >> 3
+					break
+				}
+				if at += 8; at >= stop {
+					break
+				}
+			}
+			at = min(at, stop)
+			continue
+		}
+		structured := false
+		at = stop
+		for k, c := range buf[from:stop] {
+			if c := class[c]; c != plain {
+				if c == isField {
+					at = from + k
+					break
+				}
+				structured = true
+			}
+		}
+		for len(slots) > 0 && w.wanted[slots[0]].field == field {
+			slot := slots[0]
+			slots = slots[1:]
+			p := &w.wanted[slot]
+			switch {
+			case p.occurrence != occurrence || from == at:
+			case part.name == key("MSH") && field == 2:
+				w.row[slot] = batch.Span{Off: uint32(from), End: uint32(at)}
+			case structured:
+				w.take(slot, from, at)
+				buf = w.b.Buf
+			case p.repetition > 1 || p.component > 1 || p.sub > 1:
+			case at-from == 2 && buf[from] == '"' && buf[from+1] == '"':
+				w.row[slot] = batch.Null
+			default:
+				w.row[slot] = batch.Span{Off: uint32(from), End: uint32(at)}
+			}
+		}
+	}
+}
+
+// class says what a character is in a message.
+type class uint8
+
+const (
+	plain class = iota
+	isField
+	isRepetition
+	isComponent
+	isSubcomponent
+	isEscape
+	isHigh // beyond ASCII, where that has to be decoded
+)
+
+// classify sets the classes of a message's characters.
+func (w *walk) classify() {
+	if w.classed == w.sep && w.highs == (w.charset != "") {
+		return
+	}
+	w.classed, w.highs = w.sep, w.charset != ""
+	w.class = [256]class{}
+	if w.highs {
+		for c := 0x80; c < 0x100; c++ {
+			w.class[c] = isHigh
+		}
+	}
+	w.class[w.sep.Field], w.class[w.sep.Repetition], w.class[w.sep.Component] = isField, isRepetition, isComponent
+	w.class[w.sep.Subcomponent], w.class[w.sep.Escape] = isSubcomponent, isEscape
+}
+
+const (
+	low  = 0x0101010101010101
+	high = 0x8080808080808080
+)
+
+var note = key("NTE")
+
+// enter keeps the context of units: a segment that comes again ends what has
+// come after it, and a unit takes all that is known by then. What is met first
+// behind a unit is a part of it. A note belongs to what it follows, and is of
+// interest only behind a unit.
+func (w *walk) enter(i, p, stop int) bool {
+	behind := w.row != nil && &w.row[0] != &w.context[0]
+	switch {
+	case i == w.unit:
+		w.open(p, stop)
+		w.seen[i] = 0
+		for k := range w.parts {
+			if w.first[k] == 0 {
+				w.seen[k] = 0
+			}
+		}
+		return true
+	case w.parts[i].name == note:
+		return w.mine
+	case w.first[i] == 0 && behind:
+		return true
+	}
+	w.row = w.context
+	if w.first[i] == 0 {
+		w.order++
+		w.first[i] = w.order
+	}
+	for k := range w.parts {
+		if k != i && w.first[k] <= w.first[i] {
+			continue
+		}
+		w.seen[k] = 0
+		if k != i {
+			w.first[k] = 0
+		}
+		for _, slot := range w.parts[k].slots {
+			w.context[slot] = batch.Missing
+		}
+	}
+	return true
+}
+
+// take finds the repetition, component and subcomponent that a slot wants in a
+// field, and undoes escapes.
+func (w *walk) take(slot, from, end int) {
+	p, buf := &w.wanted[slot], w.b.Buf
+	repetition, component, sub := max(p.repetition, 1)-1, max(p.component, 1)-1, max(p.sub, 1)-1 // still to come
+	written := false
+	at := from
+	for ; at < end; at++ {
+		c := w.class[buf[at]]
+		switch c {
+		case plain:
+			continue
+		case isEscape, isHigh:
+			written = true
+			continue
+		}
+		if repetition|component|sub == 0 {
+			break // the wanted piece ends here
+		}
+		switch {
+		case c == isRepetition && repetition > 0:
+			repetition--
+		case c == isComponent && repetition == 0 && component > 0:
+			component--
+		case c == isSubcomponent && repetition|component == 0 && sub > 0:
+			sub--
+		case c == isRepetition || repetition == 0 && (c == isComponent || component == 0):
+			return // there are not so many
+		default:
+			continue
+		}
+		from, written = at+1, false
+	}
+	switch {
+	case repetition|component|sub != 0 || from == at:
+	case at-from == 2 && buf[from] == '"' && buf[from+1] == '"':
+		w.row[slot] = batch.Null
+	case written:
+		w.rewrite(slot, from, at)
+	default:
+		w.row[slot] = batch.Span{Off: uint32(from), End: uint32(at)}
+	}
+}
+
+// rewrite puts a value that is not written as it is behind the text: where it
+// stands in the text, then the value.
+func (w *walk) rewrite(slot, from, end int) {
+	b := w.b
+	value := b.Buf[from:end]
+	if w.charset != "" {
+		decoded, err := text.DecodeAll(value, w.charset)
+		if err != nil {
+			w.note(ruleUndecoded, slot, from, false)
+			return
+		}
+		value = decoded
+	}
+	b.Buf = binary.LittleEndian.AppendUint32(b.Buf, uint32(from))
+	off := len(b.Buf)
+	var strange int
+	b.Buf, strange = w.sep.AppendUnescaped(b.Buf, value)
+	if strange >= 0 {
+		w.note(ruleEscape, slot, from, true)
+	}
+	w.row[slot] = batch.Span{Off: uint32(off), End: uint32(len(b.Buf))}
+}
+
+// character finds out how the bytes beyond ASCII of a message are to be read: as
+// MSH-18 says. It gives a rule and an offset if that cannot be done, or -1.
+func (w *walk) character(start, end int, terminator byte) int {
+	buf := w.b.Buf
+	at := start
+	for buf[at] < 0x80 {
+		at++
+	}
+	if !w.declared {
+		if bytes.Contains(buf[start:end], []byte(string(utf8.RuneError))) {
+			return ruleUndecoded<<32 | (start + bytes.Index(buf[start:end], []byte(string(utf8.RuneError))))
+		}
+		if i := text.FirstInvalid(buf[start:end]); i >= 0 {
+			return ruleUndecoded<<32 | (start + i)
+		}
+		return -1
+	}
+	line, _, _ := bytes.Cut(buf[start:end], []byte{terminator})
+	said, ok := declaredCharset(line, w.sep)
+	switch {
+	case !ok:
+		return ruleCharset<<32 | at
+	case said == "":
+		return ruleUndeclared<<32 | at
+	case said == text.UTF8:
+		if i := text.FirstInvalid(buf[start:end]); i >= 0 {
+			return ruleUndecoded<<32 | (start + i)
+		}
+		return -1
+	}
+	w.charset = said
+	return -1
+}
+
+// Raw is a record as a piece that can stand for itself: a message, or a unit with
+// the rest of its message but the other units.
+func (r *Reader) Raw(b *batch.Batch, record int) []byte {
+	unit := b.Bounds[record]
+	if r.unit < 0 || bytes.HasPrefix(b.Buf[unit.Off:], []byte("MSH")) {
+		return b.Raw(record)
+	}
+	i, _ := slices.BinarySearchFunc(b.Wholes, unit.Off, func(s batch.Span, off uint32) int { return cmp.Compare(s.End, off+1) })
+	var out []byte
+	for p := int(b.Wholes[i].Off); p < int(unit.End); {
+		next := bytes.IndexAny(b.Buf[p:], "\r\n") + p + 1 // the slack ends the last
+		if p >= int(unit.Off) || next-p < 4 || keyAt(b.Buf, p) != r.parts[r.unit].name {
+			out = append(out, b.Buf[p:next]...)
+		}
+		p = next
+	}
+	return out
+}
+
+// Locate gives where a field of a record starts in the text: its value, or the
+// record if it is absent.
+func (r *Reader) Locate(b *batch.Batch, record, slot int) (uint32, string) {
+	s := b.Spans[record*b.Slots+slot]
+	name := r.names[slot]
+	switch {
+	case s.Absent():
+		return b.Bounds[record].Off, name
+	case int(s.Off) >= b.N:
+		return binary.LittleEndian.Uint32(b.Buf[s.Off-4:]), name
+	}
+	return s.Off, name
+}
+
+// Survey calls f for the values of a message. Repeated segments and fields are not
+// told apart.
+func (r *Reader) Survey(raw []byte, f func(path, value []byte)) {
+	sep, problem := separators(raw)
+	if problem != "" {
+		return
+	}
+	path, plain := make([]byte, 0, 16), make([]byte, 0, 256)
+	rest := raw
+	for len(rest) > 0 {
+		line := rest
+		if i := bytes.IndexAny(rest, "\r\n"); i >= 0 {
+			line, rest = rest[:i], rest[i+1:]
+		} else {
+			rest = nil
+		}
+		if len(line) < 4 || !nameAt(line, 0) {
+			continue
+		}
+		segment := append(path[:0], line[:3]...)
+		segment = append(segment, '-')
+		number := 0
+		fields := line[4:]
+		if string(line[:3]) == "MSH" || string(line[1:3]) == "HS" { // their first field is the separator, the second the others
+			number = 2
+			_, fields, _ = bytes.Cut(fields, []byte{sep.Field})
+		}
+		for more := true; more; {
+			var field []byte
+			field, fields, more = bytes.Cut(fields, []byte{sep.Field})
+			if number++; len(field) == 0 {
+				continue
+			}
+			at := strconv.AppendInt(segment, int64(number), 10)
+			for again := true; again; {
+				var repetition []byte
+				repetition, field, again = bytes.Cut(field, []byte{sep.Repetition})
+				parts(at, repetition, []byte{sep.Component, sep.Subcomponent}, func(path, value []byte) {
+					if bytes.IndexByte(value, sep.Escape) >= 0 {
+						plain, _ = sep.AppendUnescaped(plain[:0], value)
+						value = plain
+					}
+					f(path, value)
+				})
+			}
+		}
+	}
+}
+
+// parts calls f for the pieces of a value that are there, with their numbers behind
+// its path if there are several.
+func parts(path, value, separators []byte, f func(path, value []byte)) {
+	switch {
+	case len(value) == 0:
+		return
+	case len(separators) == 0 || bytes.IndexByte(value, separators[0]) < 0 && len(separators) == 1:
+		f(path, value)
+		return
+	case bytes.IndexByte(value, separators[0]) < 0:
+		if bytes.IndexByte(value, separators[1]) < 0 {
+			f(path, value)
+			return
+		}
+	}
+	for n, more := 1, true; more; n++ {
+		var piece []byte
+		piece, value, more = bytes.Cut(value, separators[:1])
+		parts(strconv.AppendInt(append(path, '.'), int64(n), 10), piece, separators[1:], f)
+	}
+}
+
+// Ended says whether the counts of batches agree with what came.
+func (r *Reader) Ended(int64) finding.List { return r.ended }
+
+// Heading is empty: messages bring their own.
+func (r *Reader) Heading() []byte { return nil }
+
+// Show gives all values of a message.
+func (r *Reader) Show(raw []byte) []format.Line { return Show(raw) }
+
+// Describe makes the finding of a syntax note.
+func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
+	at := b.Place(int(n.Record), n.At)
+	rest := b.Buf[min(int(n.At), b.N):b.N]
+	line := rest
+	if i := bytes.IndexAny(rest, "\r\n"); i >= 0 {
+		line = rest[:i]
+	}
+	if n.Slot >= 0 {
+		at.Path = r.wanted[n.Slot].String()
+	}
+	seen := func(f finding.Finding, b []byte) finding.Finding { f.Seen = finding.Shorten(b); return f }
+	switch n.Rule {
+	case ruleSeparators:
+		_, problem := separators(rest)
+		return seen(finding.New("hl7.separators", at, "the message's separators cannot be read: %s", problem), line)
+	case ruleSegment:
+		return seen(finding.New("hl7.segment", at, "this line is no segment: a name of three capital letters or digits and %q must begin it", b.Buf[b.Bounds[n.Record].Off+3]), line).
+			Suggest("a line break in a value must be written as an escape sequence, such as \\.br\\")
+	case ruleCharset:
+		return finding.New("hl7.charset", at, "MSH-18 names a character set that is not known").Suggest("set the route's encoding")
+	case ruleUndeclared:
+		return finding.New("hl7.charset", at, "byte %02X here is not ASCII, and MSH-18 does not say which character set it is of", b.Buf[n.At]).
+			Suggest("MSH-18 must name it, or the route's encoding must be set")
+	case ruleUndecoded:
+		return finding.New("text.encoding", at, "byte %02X here is none of the character set that MSH-18 names", b.Buf[n.At]).Suggest("MSH-18 must name the one in use, or the route's encoding must be set")
+	case ruleNoUnit:
+		return finding.New("hl7.no-unit", at, "the message has none of the segments that are records in this route")
+	}
+	return seen(finding.Warn("hl7.escape", at, "an escape sequence here has no meaning in text; it was kept as it is"), line)
+}

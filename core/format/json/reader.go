@@ -1,0 +1,1217 @@
+package json
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"ydrion/core/batch"
+	"ydrion/core/finding"
+	"ydrion/core/format"
+	"ydrion/core/place"
+	"ydrion/core/shape"
+	"ydrion/core/text"
+)
+
+// MaxValue is the longest record that is read, and how far into a file its records
+// may begin.
+const MaxValue = 64 << 20
+
+// MaxDepth is how deep values may be nested.
+const MaxDepth = 500
+
+// Source says where in a file the records are.
+type Source struct {
+	// Records is a JSON Pointer (RFC 6901) in which * stands for each element of a
+	// list: /specimens/* or /stations/*/specimens/*. Without one, each value of the
+	// file is a record (one document, one a line, or a text sequence as in RFC
+	// 7464), and if that is a list, each of its elements.
+	Records string
+}
+
+var _ format.Source = Source{}
+
+// Open finds the first record and binds fields to members. A field's path is a
+// pointer within the record (/animal/tag), or its name is that of a member. A number
+// before the pointer goes up so many levels first: 2/station is in what holds
+// the list that holds the record, and 0 is the record itself.
+func (s Source) Open(in *text.Decoded, fields shape.Record) (format.Reader, finding.List, error) {
+	r := &Reader{Stream: format.Stream{In: in, Line: 1}, charset: in.Charset, size: batch.Size, state: values}
+	findings := r.bind(s.Records, fields)
+	if findings.HasErrors() {
+		return nil, findings, nil
+	}
+	f, err := r.begin()
+	if f != nil {
+		return nil, append(findings, *f), err
+	}
+	return r, findings, err
+}
+
+// state is what may come next between records.
+type state uint8
+
+const (
+	values  state = iota // a value, or the end of the file
+	element              // an element, or the end of the list if it is the first
+	comma                // a comma, or the end of the list
+	rest                 // what closes around the list
+	over                 // nothing
+)
+
+// Reader reads one file. Cut keeps the state of the stream; Split only reads what
+// Open has set.
+type Reader struct {
+	format.Stream
+	charset text.Charset
+	names   []string
+	before  []string // the pointer up to the first list
+	list    bool     // there is one
+	within  []string // the pointer in its elements, * for each element of a list
+	roots   []*trie  // what is wanted at each level of within; the last is the record's
+	outside []outer  // wanted values that stand around the outermost list
+
+	state  state
+	first  bool // no element has come yet
+	levels []byte
+	size   int
+}
+
+// outer is a value that stands around all records.
+type outer struct {
+	slot  int
+	path  []string
+	value []byte
+	span  batch.Span // Null or Missing if there is no value
+}
+
+// trie is the wanted members below a value.
+type trie struct {
+	slot     int // -1: the value itself is not wanted
+	children []branch
+}
+
+type branch struct {
+	name string
+	to   *trie
+}
+
+func (t *trie) child(name string) *trie {
+	for i := range t.children {
+		if t.children[i].name == name {
+			return t.children[i].to
+		}
+	}
+	return nil
+}
+
+func (t *trie) add(path []string, slot int) {
+	for _, name := range path {
+		c := t.child(name)
+		if c == nil {
+			c = &trie{slot: -1}
+			t.children = append(t.children, branch{name, c})
+		}
+		t = c
+	}
+	t.slot = slot
+}
+
+// pointer takes a JSON Pointer apart.
+func pointer(s string) ([]string, error) {
+	if s == "" {
+		return nil, nil
+	}
+	if s[0] != '/' {
+		return nil, fmt.Errorf("a pointer begins with a slash: /%s", s)
+	}
+	names := strings.Split(s[1:], "/")
+	for i, n := range names {
+		names[i] = strings.NewReplacer("~1", "/", "~0", "~").Replace(n)
+	}
+	return names, nil
+}
+
+// bind finds out which members the wanted fields are.
+func (r *Reader) bind(records string, fields shape.Record) finding.List {
+	var out finding.List
+	path, err := pointer(records)
+	if err != nil {
+		return finding.List{finding.New("json.records", place.Place{Line: 1, Column: 1}, "the records cannot be found: %v", err)}
+	}
+	if i := slices.Index(path, "*"); i >= 0 {
+		r.before, r.within, r.list = path[:i], path[i+1:], true
+	} else {
+		r.within = path
+	}
+	r.roots = make([]*trie, len(r.within)+1)
+	for i := range r.roots {
+		r.roots[i] = &trie{slot: -1}
+	}
+	for slot, f := range fields {
+		r.names = append(r.names, f.Name)
+		at, up, wanted := f.At(), 0, []string{f.At()}
+		digits := len(at) - len(strings.TrimLeft(at, "0123456789"))
+		if strings.HasPrefix(at, "/") || digits > 0 && (digits == len(at) || at[digits] == '/') {
+			up, _ = strconv.Atoi(at[:digits])
+			wanted, _ = pointer(at[digits:])
+		}
+		level := len(r.within) - up
+		if level >= 0 {
+			r.roots[level].add(wanted, slot)
+			continue
+		}
+		// Above the outermost element: the list is one level, what holds it the next.
+		if outside := len(r.before) + 1 + level; r.list && outside >= 0 && level < -1 {
+			r.outside = append(r.outside, outer{slot: slot, path: append(slices.Clone(r.before[:outside]), wanted...), span: batch.Missing})
+			continue
+		}
+		out = append(out, finding.New("json.path", place.Place{Line: 1, Column: 1, Path: f.Name}, "the field %s cannot be found: there are not %d levels above a record", f.Name, up))
+	}
+	return out
+}
+
+func blank(c byte) bool { return c == ' ' || c == '\n' || c == '\r' || c == '\t' }
+
+func skipBlanks(buf []byte, p int) int {
+	for p < len(buf) && blank(buf[p]) {
+		p++
+	}
+	return p
+}
+
+// begin goes to the first record.
+func (r *Reader) begin() (*finding.Finding, error) {
+	buf, err := r.Fill(nil, r.size)
+	if err != nil {
+		return nil, err
+	}
+	p := skipBlanks(buf, 0)
+	for p < len(buf) && buf[p] == separator {
+		p = skipBlanks(buf, p+1)
+	}
+	if p == len(buf) {
+		f := finding.New("file.empty", place.Place{Line: 1, Column: 1}, "the file holds no value: %d bytes", len(buf))
+		return &f, nil
+	}
+	if !r.list && buf[p] == '[' { // a list of records
+		r.list = true
+	}
+	if !r.list {
+		r.Carry = buf
+		return nil, nil
+	}
+	at, f, more := r.enter(buf, p)
+	for more && !r.EOF && len(buf) < MaxValue {
+		if buf, err = r.Fill(buf, min(2*len(buf), MaxValue)); err != nil {
+			return nil, err
+		}
+		at, f, more = r.enter(buf, p)
+	}
+	if more {
+		g := finding.New("json.no-records", place.At("", buf, p), "the list at %s was not found within %d bytes", shown(r.before), len(buf))
+		f = &g
+	}
+	if f != nil {
+		return f, nil
+	}
+	r.around(buf[:at])
+	r.Advance(buf[:at])
+	r.Carry = bytes.Clone(buf[at:])
+	r.state, r.first = element, true
+	return nil, nil
+}
+
+func shown(path []string) string {
+	if len(path) == 0 {
+		return "the beginning"
+	}
+	return "/" + strings.Join(path, "/")
+}
+
+// enter finds the place behind the bracket that opens the list of records.
+func (r *Reader) enter(buf []byte, p int) (at int, wrong *finding.Finding, more bool) {
+	fail := func(at int, format string, args ...any) (int, *finding.Finding, bool) {
+		f := finding.New("json.no-records", place.At("", buf, min(at, len(buf))), format, args...)
+		f.Seen = finding.Shorten(buf[min(at, len(buf)):min(len(buf), at+60)])
+		return 0, &f, false
+	}
+	r.levels = r.levels[:0]
+	for i := 0; ; i++ {
+		if p = skipBlanks(buf, p); p == len(buf) {
+			return 0, nil, true
+		}
+		if i == len(r.before) {
+			if buf[p] != '[' {
+				return fail(p, "a list of records was expected at %s", shown(r.before))
+			}
+			r.levels = append(r.levels, ']')
+			return p + 1, nil, false
+		}
+		if buf[p] != '{' {
+			return fail(p, "an object with the member %q was expected at %s", r.before[i], shown(r.before[:i]))
+		}
+		r.levels = append(r.levels, '}')
+		p++
+		for {
+			if p = skipBlanks(buf, p); p == len(buf) {
+				return 0, nil, true
+			}
+			if buf[p] == '}' {
+				return fail(p, "there is no member %q at %s", r.before[i], shown(r.before[:i]))
+			}
+			end, whole, bad := skip(buf, p, r.EOF)
+			if bad >= 0 || !whole {
+				return unfinished(fail, bad)
+			}
+			if buf[p] != '"' {
+				return fail(p, "the name of a member was expected")
+			}
+			name, _ := unquote(nil, buf[p+1:end-1])
+			if p = skipBlanks(buf, end); p == len(buf) {
+				return 0, nil, true
+			}
+			if buf[p] != ':' {
+				return fail(p, "a colon was expected")
+			}
+			if p = skipBlanks(buf, p+1); p == len(buf) {
+				return 0, nil, true
+			}
+			if string(name) == r.before[i] {
+				break
+			}
+			if end, whole, bad = skip(buf, p, r.EOF); bad >= 0 || !whole {
+				return unfinished(fail, bad)
+			}
+			if p = skipBlanks(buf, end); p == len(buf) {
+				return 0, nil, true
+			}
+			if buf[p] == ',' {
+				p++
+			} else if buf[p] != '}' {
+				return fail(p, "a comma or the end of the object was expected")
+			}
+		}
+	}
+}
+
+// unfinished is what enter gives for a value that could not be skipped: bad if a
+// bracket in it closes nothing, otherwise more has to be read.
+func unfinished(fail func(int, string, ...any) (int, *finding.Finding, bool), bad int) (int, *finding.Finding, bool) {
+	if bad >= 0 {
+		return fail(bad, "this closes nothing that is open")
+	}
+	return 0, nil, true
+}
+
+// around takes the wanted values that stand before the list in what holds it.
+func (r *Reader) around(buf []byte) {
+	if len(r.outside) == 0 {
+		return
+	}
+	root := &trie{slot: -1}
+	for i := range r.outside {
+		root.add(r.outside[i].path, i)
+	}
+	closed := bytes.Clone(buf)
+	for i := len(r.levels) - 1; i >= 0; i-- {
+		closed = append(closed, r.levels[i])
+	}
+	n := len(closed)
+	closed = append(closed, make([]byte, batch.Slack)...)
+	b := &batch.Batch{Buf: closed, N: n, Slots: len(r.outside)}
+	w := walk{Reader: r, b: b, end: n}
+	w.row = make([]batch.Span, len(r.outside))
+	for i := range w.row {
+		w.row[i] = batch.Missing
+	}
+	w.value(skipBlanks(closed, 0), root, 0)
+	for i, s := range w.row {
+		if r.outside[i].span = s; !s.Absent() {
+			r.outside[i].value = bytes.Clone(b.Buf[s.Off:s.End])
+		}
+	}
+}
+
+// separator precedes each value of a text sequence (RFC 7464).
+const separator = 0x1e
+
+// skip finds the end of the value at p by its brackets and quotes alone. It is not
+// whole if more has to be read; bad is where a bracket closes nothing, or -1.
+func skip(buf []byte, p int, eof bool) (end int, whole bool, bad int) {
+	switch c := buf[p]; c {
+	case '"':
+		if k := closing(buf, p+1); k >= 0 {
+			return k + 1, true, -1
+		}
+		return 0, false, -1
+	case '{', '[':
+		return nested(buf, p)
+	case '}', ']':
+		return 0, false, p
+	}
+	i := p
+	for i < len(buf) && kinds[buf[i]] == inside {
+		i++
+	}
+	if i == p { // a comma or a colon where a value should be
+		i++
+	}
+	return i, i < len(buf) || eof, -1
+}
+
+// kind says what a character is to who looks for the end of a value.
+type kind uint8
+
+const (
+	inside  kind = iota // of a number or a word
+	between             // blanks, commas, colons
+	quote
+	opening
+	ending
+)
+
+var kinds = func() (k [256]kind) {
+	for _, c := range " \t\r\n,:\x1e" {
+		k[c] = between
+	}
+	k['"'], k['{'], k['['], k['}'], k[']'] = quote, opening, opening, ending, ending
+	return k
+}()
+
+func nested(buf []byte, p int) (end int, whole bool, bad int) {
+	var open [MaxDepth + 8]byte
+	depth := 0
+	for i := p; i < len(buf); i++ {
+		switch kinds[buf[i]] {
+		case quote:
+			k := closing(buf, i+1)
+			if k < 0 {
+				return 0, false, -1
+			}
+			i = k
+		case opening:
+			if depth < len(open) {
+				open[depth] = buf[i] + 2 // } and ] are two behind { and [
+			}
+			depth++
+		case ending:
+			if depth <= len(open) && open[depth-1] != buf[i] {
+				return 0, false, i
+			}
+			if depth--; depth == 0 {
+				return i + 1, true, -1
+			}
+		}
+	}
+	return 0, false, -1
+}
+
+// closing finds the quote that ends a string, from within it.
+func closing(buf []byte, i int) int {
+	for {
+		k := bytes.IndexByte(buf[i:], '"')
+		if k < 0 {
+			return -1
+		}
+		i += k
+		n := 0
+		for buf[i-1-n] == '\\' {
+			n++
+		}
+		if n%2 == 0 {
+			return i
+		}
+		i++
+	}
+}
+
+// Cut fills b with the next whole records, or what they are parts of.
+func (r *Reader) Cut(b *batch.Batch) (bool, error) {
+	buf := r.Start(b)
+	want, p := max(r.size, len(buf)), 0
+	for {
+		var err error
+		if buf, err = r.Fill(buf, want); err != nil {
+			b.Buf, b.N = buf, 0
+			return false, err
+		}
+		var problem string
+		at := p
+		if p, at, problem = r.records(b, buf, p); problem != "" {
+			return false, r.broken(b, buf, p, at, problem)
+		}
+		if r.EOF || len(b.Wholes) > 0 || r.state >= rest && p > 0 {
+			break
+		}
+		if len(buf) >= MaxValue {
+			return false, r.broken(b, buf, p, p, fmt.Sprintf("no end of the record within %d MiB", MaxValue>>20))
+		}
+		want = min(2*len(buf), MaxValue)
+	}
+	if r.EOF && p < len(buf) {
+		return false, r.broken(b, buf, p, p, "what begins here is never closed")
+	}
+	if r.EOF && (r.state == element || r.state == comma || r.state == rest) {
+		return false, r.broken(b, buf, p, p, "the file ends before the list of records is closed: it may not be whole")
+	}
+	r.Give(b, buf, p, ' ')
+	return !r.EOF || len(r.Carry) > 0, nil
+}
+
+// records finds whole records from p on. It gives where it stopped, and if the
+// text cannot be followed, where and why.
+func (r *Reader) records(b *batch.Batch, buf []byte, p int) (stopped, at int, problem string) {
+	for {
+		p = skipBlanks(buf, p)
+		if p == len(buf) {
+			return p, 0, ""
+		}
+		switch c := buf[p]; r.state {
+		case values:
+			if c == separator {
+				p++
+				continue
+			}
+		case element:
+			if c == ']' && r.first {
+				r.state = comma
+				continue
+			}
+		case comma:
+			switch c {
+			case ',':
+				r.state, r.first = element, false
+			case ']':
+				r.levels, r.state = r.levels[:len(r.levels)-1], rest
+				if len(r.levels) == 0 {
+					r.state = over
+				}
+			default:
+				return p, p, "a comma or the end of the list was expected"
+			}
+			p++
+			continue
+		case rest:
+			// What is left of the objects around the list.
+			switch {
+			case c == r.levels[len(r.levels)-1]:
+				if r.levels = r.levels[:len(r.levels)-1]; len(r.levels) == 0 {
+					r.state = over
+				}
+				p++
+			case c == ',' || c == ':':
+				p++
+			default:
+				end, whole, bad := skip(buf, p, r.EOF)
+				if bad >= 0 {
+					return p, bad, "this closes nothing that is open"
+				}
+				if !whole {
+					return p, 0, ""
+				}
+				p = end
+			}
+			continue
+		case over:
+			return p, p, "text follows the end of the document"
+		}
+		end, whole, bad := skip(buf, p, r.EOF)
+		if bad >= 0 {
+			return p, bad, "this closes nothing that is open"
+		}
+		if !whole {
+			return p, 0, ""
+		}
+		b.Wholes = append(b.Wholes, batch.Span{Off: uint32(p), End: uint32(end)})
+		p = end
+		if r.state == element {
+			r.state = comma
+		}
+	}
+}
+
+// broken gives out what precedes the place that cannot be followed.
+func (r *Reader) broken(b *batch.Batch, buf []byte, n, at int, problem string) error {
+	p := r.Place(buf, at)
+	f := finding.New("json.structure", p, "%s; everything from this record on was rejected as one piece", problem)
+	f.Seen = finding.Shorten(buf[min(at, len(buf)):min(len(buf), at+60)])
+	rest := io.MultiReader(bytes.NewReader(bytes.Clone(buf[n:])), r.In)
+	r.Give(b, buf, n, ' ')
+	r.Carry = nil
+	return &format.Broken{Finding: f, Rest: rest}
+}
+
+// Heading is empty: rejected records go into a file of values, one after the other.
+func (r *Reader) Heading() []byte { return nil }
+
+// Ended has nothing to say: a document says nothing about its length.
+func (r *Reader) Ended(int64) finding.List { return nil }
+
+// Survey calls f for the values in a record that are no objects and lists, with
+// pointers in which * stands for each element of a list. The value of null is nil.
+func (r *Reader) Survey(raw []byte, f func(path, value []byte)) {
+	s := survey{raw, make([]byte, 0, 64), nil, f}
+	if p := skipBlanks(raw, 0); p < len(raw) {
+		s.value(p)
+	}
+}
+
+type survey struct {
+	raw, path, plain []byte
+	f                func(path, value []byte)
+}
+
+func (s *survey) value(p int) {
+	end, whole, _ := skip(s.raw, p, true)
+	if !whole {
+		return
+	}
+	open, base := s.raw[p], len(s.path)
+	switch open {
+	case '"':
+		s.f(s.path, s.text(s.raw[p+1:end-1]))
+		return
+	case '{', '[':
+	case 'n':
+		s.f(s.path, nil)
+		return
+	default:
+		s.f(s.path, s.raw[p:end])
+		return
+	}
+	for p = skipBlanks(s.raw, p+1); p < end-1; p = skipBlanks(s.raw, p) {
+		if s.raw[p] == ',' {
+			p++
+			continue
+		}
+		s.path = append(s.path[:base], '/')
+		if open == '{' {
+			stop, whole, _ := skip(s.raw, p, true)
+			if !whole || s.raw[p] != '"' {
+				break
+			}
+			for _, c := range s.text(s.raw[p+1 : stop-1]) {
+				switch c {
+				case '~':
+					s.path = append(s.path, "~0"...)
+				case '/':
+					s.path = append(s.path, "~1"...)
+				default:
+					s.path = append(s.path, c)
+				}
+			}
+			if p = skipBlanks(s.raw, skipBlanks(s.raw, stop)+1); p >= end {
+				break
+			}
+		} else {
+			s.path = append(s.path, '*')
+		}
+		stop, whole, _ := skip(s.raw, p, true)
+		if !whole {
+			break
+		}
+		s.value(p)
+		p = stop
+	}
+	s.path = s.path[:base]
+}
+
+func (s *survey) text(b []byte) []byte {
+	if bytes.IndexByte(b, '\\') < 0 {
+		return b
+	}
+	s.plain, _ = unquote(s.plain[:0], b)
+	return s.plain
+}
+
+// Show gives the values of a record.
+func (r *Reader) Show(raw []byte) []format.Line { return Show(raw) }
+
+// Locate gives where a field of a record starts in the text: its value, or the
+// record if it is absent.
+func (r *Reader) Locate(b *batch.Batch, record, slot int) (uint32, string) {
+	s := b.Spans[record*b.Slots+slot]
+	switch {
+	case s.Absent():
+		return b.Bounds[record].Off, r.names[slot]
+	case int(s.Off) >= b.N:
+		return binary.LittleEndian.Uint32(b.Buf[s.Off-4:]), r.names[slot]
+	}
+	return s.Off, r.names[slot]
+}
+
+// Raw is a record with what is around it, but without its neighbours, on a line.
+func (r *Reader) Raw(b *batch.Batch, record int) []byte {
+	unit := b.Bounds[record]
+	i, _ := slices.BinarySearchFunc(b.Wholes, unit.Off, func(s batch.Span, off uint32) int {
+		if s.End > off {
+			return 1
+		}
+		return -1
+	})
+	whole := b.Wholes[i]
+	if whole == unit {
+		return append(bytes.Clone(b.Buf[unit.Off:unit.End]), '\n')
+	}
+	return append(alone(nil, b.Buf[:whole.End], int(whole.Off), r.within, unit), '\n')
+}
+
+// alone writes the value at p without those elements of the lists on a path that
+// do not hold a unit.
+func alone(out, buf []byte, p int, path []string, unit batch.Span) []byte {
+	end, _, _ := skip(buf, p, true)
+	if len(path) == 0 || buf[p] != '{' && buf[p] != '[' {
+		return append(out, buf[p:end]...)
+	}
+	open := buf[p]
+	out = append(out, open)
+	kept := 0
+	for p = skipBlanks(buf, p+1); p < end-1; p = skipBlanks(buf, p) {
+		if buf[p] == ',' {
+			p++
+			continue
+		}
+		from, inner := p, path[:0:0]
+		if open == '{' {
+			nameEnd, _, _ := skip(buf, p, true)
+			name, _ := unquote(nil, buf[p+1:nameEnd-1])
+			p = skipBlanks(buf, nameEnd)
+			p = skipBlanks(buf, min(p+1, end-1)) // the colon
+			if string(name) == path[0] {
+				inner = path[1:]
+			}
+		} else if path[0] == "*" {
+			inner = path[1:]
+		}
+		stop, _, _ := skip(buf, p, true)
+		if stop <= p {
+			break
+		}
+		if open == '[' && (int(unit.Off) < p || int(unit.Off) >= stop) {
+			p = stop
+			continue
+		}
+		if kept++; kept > 1 {
+			out = append(out, ',')
+		}
+		out = append(out, buf[from:p]...)
+		out = alone(out, buf, p, inner, unit)
+		p = stop
+	}
+	return append(out, open+2)
+}
+
+// Syntax rules, as numbers in batch notes.
+const (
+	ruleSyntax = iota
+	ruleTwice
+	ruleEncoding
+	ruleSurrogate
+	ruleControl
+	ruleEscape
+	ruleNumber
+	ruleDepth
+	ruleNoRecord
+)
+
+// Split finds the records and their wanted members, and holds everything in them
+// against the grammar.
+func (r *Reader) Split(b *batch.Batch) {
+	b.Slots = len(r.names)
+	w := walk{Reader: r, b: b}
+	w.odd = r.charset == text.UTF8 && !utf8.Valid(b.Buf[:b.N]) || r.charset != text.UTF8 && bytes.Contains(b.Buf[:b.N], []byte(string(utf8.RuneError)))
+	w.context = make([]batch.Span, b.Slots)
+	for i := range w.context {
+		w.context[i] = batch.Missing
+	}
+	for _, o := range r.outside {
+		w.context[o.slot] = o.span
+		if !o.span.Absent() {
+			b.Buf = binary.LittleEndian.AppendUint32(b.Buf, 0)
+			off := len(b.Buf)
+			b.Buf = append(b.Buf, o.value...)
+			w.context[o.slot] = batch.Span{Off: uint32(off), End: uint32(len(b.Buf))}
+		}
+	}
+	for _, whole := range b.Wholes {
+		w.whole(whole)
+	}
+}
+
+// walk goes through one value after the other.
+type walk struct {
+	*Reader
+	b       *batch.Batch
+	odd     bool // there is something that is not UTF-8
+	row     []batch.Span
+	context []batch.Span
+	names   []batch.Span // of the members of the objects that are open
+	end     int          // of the whole that is read
+	rule    int          // what is wrong, with failed
+	at      int
+	failed  bool
+}
+
+// fail notes the first thing that is wrong with a whole.
+func (w *walk) fail(rule, at int) int {
+	if !w.failed {
+		w.failed, w.rule, w.at = true, rule, at
+	}
+	return w.end
+}
+
+// whole reads one value of the file and finds the records in it.
+func (w *walk) whole(s batch.Span) {
+	w.end, w.failed, w.names = int(s.End), false, w.names[:0]
+	records := len(w.b.Bounds)
+	if len(w.within) == 0 {
+		w.row = w.open(s)
+		copy(w.row, w.context)
+		end := w.value(int(s.Off), w.roots[0], 0)
+		w.finish(end)
+	} else {
+		// First everything is read, with what is wanted of the outermost level; then
+		// the records in it are.
+		w.row = slices.Clone(w.context)
+		w.finish(w.value(int(s.Off), w.roots[0], 0))
+		if !w.failed {
+			w.down(int(s.Off), 0)
+		}
+	}
+	if len(w.b.Bounds) == records {
+		copy(w.open(s), w.row)
+		if !w.failed {
+			w.fail(ruleNoRecord, int(s.Off))
+		}
+	}
+	if w.failed {
+		for record := records; record < len(w.b.Bounds); record++ {
+			w.b.Notes = append(w.b.Notes, batch.Note{Record: int32(record), Slot: -1, Rule: int32(w.rule), Source: batch.Syntax, At: uint32(w.at)})
+		}
+	}
+}
+
+func (w *walk) finish(end int) {
+	if end != w.end && !w.failed {
+		w.fail(ruleSyntax, end)
+	}
+}
+
+// open makes a record with an empty row.
+func (w *walk) open(s batch.Span) []batch.Span {
+	w.b.Bounds = append(w.b.Bounds, s)
+	slots := w.b.Slots
+	w.b.Spans = slices.Grow(w.b.Spans, slots)
+	w.b.Spans = w.b.Spans[:len(w.b.Spans)+slots]
+	row := w.b.Spans[len(w.b.Spans)-slots:]
+	for i := range row {
+		row[i] = batch.Missing
+	}
+	return row
+}
+
+// down goes along the pointer to the records within a value whose grammar has been
+// proved. What is wanted of the levels above is in the row.
+func (w *walk) down(p, level int) {
+	buf := w.b.Buf
+	context := w.row
+	enter := func(at int) {
+		end, _, _ := skip(buf, at, true)
+		w.row = slices.Clone(context)
+		if level+1 == len(w.within) {
+			w.row = w.open(batch.Span{Off: uint32(at), End: uint32(end)})
+			copy(w.row, context)
+		}
+		if level+1 < len(w.roots) && len(w.roots[level+1].children) > 0 || w.roots[level+1].slot >= 0 {
+			w.value(at, w.roots[level+1], 0)
+		}
+		if level+1 < len(w.within) {
+			w.down(at, level+1)
+		}
+		buf = w.b.Buf
+	}
+	name := w.within[level]
+	switch {
+	case buf[p] == '[' && name == "*":
+		for p = skipBlanks(buf, p+1); buf[p] != ']'; p = skipBlanks(buf, p) {
+			if buf[p] == ',' {
+				p++
+				continue
+			}
+			enter(p)
+			p, _, _ = skip(buf, p, true)
+		}
+	case buf[p] == '{' && name != "*":
+		for p = skipBlanks(buf, p+1); buf[p] != '}'; p = skipBlanks(buf, p) {
+			if buf[p] == ',' {
+				p++
+				continue
+			}
+			end, _, _ := skip(buf, p, true)
+			found, _ := unquote(nil, buf[p+1:end-1])
+			p = skipBlanks(buf, skipBlanks(buf, end)+1)
+			if string(found) == name {
+				enter(p)
+			}
+			p, _, _ = skip(buf, p, true)
+		}
+	}
+	w.row = context
+}
+
+// value reads the value at p by the grammar, takes what is wanted of it, and gives
+// where it ends.
+func (w *walk) value(p int, wanted *trie, depth int) int {
+	buf, start := w.b.Buf, p
+	if p >= w.end {
+		return w.fail(ruleSyntax, w.end)
+	}
+	if depth > MaxDepth {
+		return w.fail(ruleDepth, p)
+	}
+	slot := -1
+	if wanted != nil {
+		slot = wanted.slot
+	}
+	switch c := buf[p]; {
+	case c == '{':
+		p = w.object(p, wanted, depth)
+	case c == '[':
+		p = w.array(p, wanted, depth)
+	case c == '"':
+		return w.str(p, slot)
+	case c == '-' || c-'0' <= 9:
+		if p = number(buf[:w.end], p); p < 0 {
+			return w.fail(ruleNumber, start)
+		}
+	default:
+		for _, word := range []string{"true", "false", "null"} {
+			if bytes.HasPrefix(buf[p:w.end], []byte(word)) {
+				if slot >= 0 && c == 'n' {
+					w.row[slot] = batch.Null
+					return p + len(word)
+				}
+				p += len(word)
+				break
+			}
+		}
+		if p == start {
+			return w.fail(ruleSyntax, p)
+		}
+	}
+	if slot >= 0 && !w.failed {
+		w.row[slot] = batch.Span{Off: uint32(start), End: uint32(p)}
+	}
+	return p
+}
+
+func (w *walk) object(p int, wanted *trie, depth int) int {
+	first := len(w.names)
+	p = w.skip(p + 1)
+	if p < w.end && w.b.Buf[p] == '}' {
+		return p + 1
+	}
+	for {
+		if p >= w.end || w.b.Buf[p] != '"' {
+			return w.fail(ruleSyntax, p)
+		}
+		from := p
+		p = w.str(p, -1)
+		if w.failed {
+			return w.end
+		}
+		name := batch.Span{Off: uint32(from + 1), End: uint32(p - 1)}
+		if bytes.IndexByte(w.b.Buf[from:p], '\\') >= 0 {
+			w.b.Buf = binary.LittleEndian.AppendUint32(w.b.Buf, uint32(from+1))
+			off := len(w.b.Buf)
+			w.b.Buf, _ = unquote(w.b.Buf, w.b.Buf[from+1:p-1])
+			name = batch.Span{Off: uint32(off), End: uint32(len(w.b.Buf))}
+		}
+		w.names = append(w.names, name)
+		var below *trie
+		if wanted != nil {
+			for i := range wanted.children {
+				if wanted.children[i].name == string(w.b.Buf[name.Off:name.End]) {
+					below = wanted.children[i].to
+					break
+				}
+			}
+		}
+		if p = w.skip(p); p >= w.end || w.b.Buf[p] != ':' {
+			return w.fail(ruleSyntax, p)
+		}
+		p = w.skip(w.value(w.skip(p+1), below, depth+1))
+		if w.failed {
+			return w.end
+		}
+		if p >= w.end || w.b.Buf[p] != ',' && w.b.Buf[p] != '}' {
+			return w.fail(ruleSyntax, p)
+		}
+		if w.b.Buf[p] == '}' {
+			if at := w.twice(w.names[first:]); at >= 0 {
+				return w.fail(ruleTwice, at)
+			}
+			w.names = w.names[:first]
+			return p + 1
+		}
+		p = w.skip(p + 1)
+	}
+}
+
+// few is up to how many names are compared each with each.
+const few = 24
+
+// twice finds a name that stands twice in an object: where, or -1.
+func (w *walk) twice(names []batch.Span) int {
+	text := func(s batch.Span) []byte { return w.b.Buf[s.Off:s.End] }
+	at := func(s batch.Span) int {
+		if int(s.Off) >= w.b.N {
+			return int(binary.LittleEndian.Uint32(w.b.Buf[s.Off-4:]))
+		}
+		return int(s.Off)
+	}
+	if len(names) <= few {
+		for i := range names {
+			for j := range i {
+				if names[i].Len() == names[j].Len() && bytes.Equal(text(names[i]), text(names[j])) {
+					return at(names[i]) - 1
+				}
+			}
+		}
+		return -1
+	}
+	sorted := slices.Clone(names)
+	slices.SortFunc(sorted, func(a, b batch.Span) int { return bytes.Compare(text(a), text(b)) })
+	for i := 1; i < len(sorted); i++ {
+		if bytes.Equal(text(sorted[i]), text(sorted[i-1])) {
+			return max(at(sorted[i]), at(sorted[i-1])) - 1
+		}
+	}
+	return -1
+}
+
+func (w *walk) array(p int, wanted *trie, depth int) int {
+	p = w.skip(p + 1)
+	if p < w.end && w.b.Buf[p] == ']' {
+		return p + 1
+	}
+	for i := 0; ; i++ {
+		var below *trie
+		if wanted != nil && len(wanted.children) > 0 {
+			below = wanted.child(strconv.Itoa(i))
+		}
+		p = w.skip(w.value(p, below, depth+1))
+		if w.failed {
+			return w.end
+		}
+		if p >= w.end || w.b.Buf[p] != ',' && w.b.Buf[p] != ']' {
+			return w.fail(ruleSyntax, p)
+		}
+		if w.b.Buf[p] == ']' {
+			return p + 1
+		}
+		p = w.skip(p + 1)
+	}
+}
+
+func (w *walk) skip(p int) int {
+	buf := w.b.Buf
+	for p < w.end && blank(buf[p]) {
+		p++
+	}
+	return p
+}
+
+// ordinary are the characters that a string holds as they are, and that are ASCII.
+var ordinary = func() (o [256]bool) {
+	for c := 0x20; c < 0x80; c++ {
+		o[c] = c != '"' && c != '\\'
+	}
+	return o
+}()
+
+// str reads a string, and where it is wanted gives its text to a slot.
+func (w *walk) str(p, slot int) int {
+	buf := w.b.Buf
+	escaped := false
+	i := p + 1
+	for ; ; i++ {
+		for i < w.end && ordinary[buf[i]] {
+			i++
+		}
+		if i >= w.end {
+			return w.fail(ruleSyntax, p)
+		}
+		c := buf[i]
+		if c == '"' {
+			break
+		}
+		switch {
+		case c == '\\':
+			escaped = true
+			n, rule := escape(buf[i:w.end])
+			if n == 0 {
+				return w.fail(rule, i)
+			}
+			i += n - 1
+		case c < 0x20:
+			return w.fail(ruleControl, i)
+		case c >= 0x80 && w.odd:
+			if r, n := utf8.DecodeRune(buf[i:w.end]); r == utf8.RuneError && (n == 1 || w.charset != text.UTF8) {
+				return w.fail(ruleEncoding, i)
+			}
+		}
+	}
+	if slot >= 0 {
+		s := batch.Span{Off: uint32(p + 1), End: uint32(i)}
+		if escaped {
+			w.b.Buf = binary.LittleEndian.AppendUint32(w.b.Buf, uint32(p+1))
+			off := len(w.b.Buf)
+			w.b.Buf, _ = unquote(w.b.Buf, w.b.Buf[p+1:i])
+			s = batch.Span{Off: uint32(off), End: uint32(len(w.b.Buf))}
+		}
+		w.row[slot] = s
+	}
+	return i + 1
+}
+
+// escape measures the escape sequence at the start of b, both halves of a pair of
+// surrogates included. It is 0 long if it is none, with the rule.
+func escape(b []byte) (n, rule int) {
+	if len(b) < 2 {
+		return 0, ruleEscape
+	}
+	if strings.IndexByte(`"\/bfnrt`, b[1]) >= 0 {
+		return 2, 0
+	}
+	first, ok := hex4(b)
+	if !ok {
+		return 0, ruleEscape
+	}
+	if first < 0xD800 || first > 0xDFFF {
+		return 6, 0
+	}
+	if second, ok := hex4(b[6:]); first < 0xDC00 && ok && second >= 0xDC00 && second <= 0xDFFF {
+		return 12, 0
+	}
+	return 0, ruleSurrogate
+}
+
+// hex4 reads a backslash, a u and four hexadecimal digits at the start of b.
+func hex4(b []byte) (rune, bool) {
+	if len(b) < 6 || b[0] != '\\' || b[1] != 'u' {
+		return 0, false
+	}
+	n, err := strconv.ParseUint(string(b[2:6]), 16, 32)
+	return rune(n), err == nil
+}
+
+// unquote undoes the escape sequences of a string's text; what is none is kept.
+func unquote(to, b []byte) ([]byte, bool) {
+	good := true
+	for i := 0; i < len(b); {
+		if b[i] != '\\' {
+			k := bytes.IndexByte(b[i:], '\\')
+			if k < 0 {
+				k = len(b) - i
+			}
+			to = append(to, b[i:i+k]...)
+			i += k
+			continue
+		}
+		n, _ := escape(b[i:])
+		switch {
+		case n == 0:
+			good = false
+			to = append(to, '\\')
+			n = 1
+		case n == 2:
+			c := b[i+1]
+			if k := strings.IndexByte("bfnrt", c); k >= 0 {
+				c = "\b\f\n\r\t"[k]
+			}
+			to = append(to, c)
+		default:
+			r, _ := hex4(b[i:])
+			if n == 12 {
+				second, _ := hex4(b[i+6:])
+				r = (r-0xD800)<<10 + (second - 0xDC00) + 0x10000
+			}
+			to = utf8.AppendRune(to, r)
+		}
+		i += n
+	}
+	return to, good
+}
+
+// number finds where a number ends (RFC 8259, 6), -1 if it is none.
+func number(b []byte, p int) int {
+	digits := func() bool {
+		from := p
+		for p < len(b) && b[p]-'0' <= 9 {
+			p++
+		}
+		return p > from
+	}
+	if b[p] == '-' {
+		p++
+	}
+	zero := p < len(b) && b[p] == '0'
+	from := p
+	if !digits() || zero && p-from > 1 {
+		return -1
+	}
+	if p < len(b) && b[p] == '.' {
+		if p++; !digits() {
+			return -1
+		}
+	}
+	if p < len(b) && b[p]|0x20 == 'e' {
+		if p++; p < len(b) && (b[p] == '+' || b[p] == '-') {
+			p++
+		}
+		if !digits() {
+			return -1
+		}
+	}
+	return p
+}
+
+// Describe makes the finding of a syntax note.
+func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
+	at := b.Place(int(n.Record), n.At)
+	from := min(int(n.At), b.N)
+	seen := b.Buf[from:min(b.N, from+60)]
+	if i := bytes.IndexByte(seen, '\n'); i >= 0 {
+		seen = seen[:i]
+	}
+	var f finding.Finding
+	switch n.Rule {
+	case ruleTwice:
+		f = finding.New("json.name-twice", at, "a member of this name stands in its object twice").Suggest("which one counts is not defined: send it once")
+	case ruleEncoding:
+		f = finding.New("text.encoding", at, "byte %02X here is not UTF-8", b.Buf[min(from, b.N-1)]).Suggest("JSON is UTF-8; write it so, or set the route's encoding")
+	case ruleSurrogate:
+		f = finding.New("json.surrogate", at, "half of a pair of surrogates stands alone: that is no character")
+	case ruleControl:
+		f = finding.New("json.control", at, "a control character stands in a string").Suggest("write it as an escape sequence, such as \\n or \\u%04x", b.Buf[min(from, b.N-1)])
+	case ruleEscape:
+		f = finding.New("json.escape", at, "this is no escape sequence of JSON")
+	case ruleNumber:
+		f = finding.New("json.number", at, "this is no number of JSON").Suggest("no zero before other digits, digits on both sides of the point, no plus sign")
+	case ruleDepth:
+		f = finding.New("json.depth", at, "values are nested more than %d deep", MaxDepth)
+	case ruleNoRecord:
+		f = finding.New("json.no-record", at, "there is no record at %s in this value", shown(r.within))
+	default:
+		f = finding.New("json.syntax", at, "the text is not what JSON has here")
+	}
+	f.Seen = finding.Shorten(seen)
+	return f
+}

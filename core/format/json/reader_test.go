@@ -1,0 +1,245 @@
+package json
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"testing"
+
+	"ydrion/core/batch"
+	"ydrion/core/finding"
+	"ydrion/core/format"
+	"ydrion/core/shape"
+	"ydrion/core/text"
+)
+
+// read reads a file in batches of a size: the records' values and findings, line
+// by line, and what was wrong with the file as a whole.
+func read(t testing.TB, file, records string, size int, paths ...string) (lines, raws []string, wrong string) {
+	t.Helper()
+	in, err := text.Decode(strings.NewReader(file), text.UTF8)
+	if err != nil {
+		t.Fatal(err)
+	}
+	opened, findings, err := Source{records}.Open(in, shape.Of(paths...))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if opened == nil {
+		return nil, nil, said(findings[len(findings)-1])
+	}
+	r := opened.(*Reader)
+	r.size = size
+	b := &batch.Batch{First: 1}
+	for more := true; more; {
+		b.Reset()
+		var err error
+		more, err = r.Cut(b)
+		r.Split(b)
+		for i := range b.Records() {
+			var line []string
+			for slot := range paths {
+				v, ok := b.Value(i, slot)
+				switch {
+				case b.Spans[i*b.Slots+slot] == batch.Null:
+					v = []byte("<null>")
+				case !ok:
+					v = []byte("-")
+				}
+				line = append(line, string(v))
+			}
+			for _, n := range b.Notes {
+				if int(n.Record) == i {
+					line = append(line, said(r.Describe(b, n)))
+				}
+			}
+			lines, raws = append(lines, strings.Join(line, " ")), append(raws, string(r.Raw(b, i)))
+		}
+		b.First += int64(b.Records())
+		var broken *format.Broken
+		if errors.As(err, &broken) {
+			return lines, raws, said(broken.Finding)
+		} else if err != nil {
+			t.Fatal(err)
+		}
+	}
+	return lines, raws, wrong
+}
+
+func said(f finding.Finding) string {
+	return fmt.Sprintf("%s at %d:%d +%d", f.Code, f.Place.Line, f.Place.Column, f.Place.Offset)
+}
+
+func TestRecords(t *testing.T) {
+	const nested = `{"version": 2, "station": {"code": "K"}, "skip": [[{"a": 1}], "]}"],
+ "specimens": [ {"id": "S1", "tests": [{"c": "ALT", "v": 1.50}, {"c": "URE"}]},
+  {"tests": [], "id": "S2"}, {"tests": [{"c": "X"}], "id": "S3"} ], "end": [1, {"x": "}"}]}`
+	for _, test := range []struct {
+		name, file, records string
+		paths               []string
+		want                []string
+		wrong               string
+	}{
+		{"one document", ` {"a": {"b/c": "x"}, "d": [1, 2]} `, "", []string{"/a/b~1c", "d", "/d/1", "e", "/a"}, []string{`x [1, 2] 2 - {"b/c": "x"}`}, ""},
+		{"lines", "{\"a\":1}\n{\"a\":null}\n\n{\"a\":\"\"}\n{}", "", []string{"a"}, []string{"1", "<null>", "", "-"}, ""},
+		{"sequence", "\x1e{\"a\":1}\n\x1e{\"a\":2}\n", "", []string{"a"}, []string{"1", "2"}, ""},
+		{"list", "[{\"a\":1},\n{\"a\":true}]\n", "", []string{"a"}, []string{"1", "true"}, ""},
+		{"empty list", " [ ] ", "", []string{"a"}, nil, ""},
+		{"lists of lists", "[[1,2],[3]]", "/*/*", []string{"1/0", "0"}, []string{"1 1", "1 2", "3 3"}, ""},
+		{"numbers stay what they are", `[9007199254740993, 1e400, 0.10, -0]`, "/*", []string{"0"}, []string{"9007199254740993", "1e400", "0.10", "-0"}, ""},
+		{"escapes", `["\u00e9\n\"\\\/", "\ud83e\uddad"]`, "/*", []string{"0"}, []string{"é\n\"\\/", "🦭"}, ""},
+		{"within", nested, "/specimens/*", []string{"id", "/tests/0/v", "2/station/code", "2/version"}, []string{"S1 1.50 K 2", "S2 - K 2", "S3 - K 2"}, ""},
+		{"units", nested, "/specimens/*/tests/*", []string{"c", "v", "2/id", "4/station/code"}, []string{"ALT 1.50 S1 K", "URE - S1 K", "- - S2 K json.no-record at 3:3 +151", "X - S3 K"}, ""},
+		{"no such member", nested, "/specimen/*", nil, nil, "json.no-records at 3:91 +239"},
+		{"no list", `{"a": 1}`, "/a/*", nil, nil, "json.no-records at 1:7 +6"},
+		{"nothing", " \n", "", nil, nil, "file.empty at 1:1 +0"},
+		{"after the end", "[1]\n [2]", "/*", []string{"0"}, []string{"1"}, "json.structure at 2:2 +5"},
+		{"not closed", "[1, {\"a\": 2", "/*", []string{"0"}, []string{"1"}, "json.structure at 1:5 +4"},
+		{"list not closed", "[1, 2,", "/*", []string{"0"}, []string{"1", "2"}, "json.structure at 1:7 +6"},
+		{"document not closed", `{"a": [1, 2]`, "/a/*", []string{"0"}, []string{"1", "2"}, "json.structure at 1:13 +12"},
+		{"wrong bracket", `[1, {"a": [2}], 3]`, "/*", []string{"0"}, []string{"1"}, "json.structure at 1:13 +12"},
+		{"no comma", `[1 2]`, "/*", []string{"0"}, []string{"1"}, "json.structure at 1:4 +3"},
+		{"two names", "{\"a\":1,\n \"\\u0061\":2}", "", []string{"a"}, []string{"2 json.name-twice at 2:2 +9"}, ""},
+		{"half a pair", `{"a": "x\ud800"}`, "", []string{"a"}, []string{"- json.surrogate at 1:9 +8"}, ""},
+		{"not UTF-8", "[\"a\",\n\"caf\xe9\"]", "", []string{"0"}, []string{"a", "- text.encoding at 2:5 +10"}, ""},
+		{"a tab in a string", "{\"a\": \"x\ty\"}", "", []string{"a"}, []string{"- json.control at 1:9 +8"}, ""},
+		{"bad escape", `{"a": "\x"}`, "", []string{"a"}, []string{`- json.escape at 1:8 +7`}, ""},
+		{"leading zero", `[1, 01, .5, 1., +1, 2]`, "", []string{"0"}, []string{"1", "- json.number at 1:5 +4", "- json.syntax at 1:9 +8", "- json.number at 1:13 +12", "- json.syntax at 1:17 +16", "2"}, ""},
+		{"no colon", `[{"a" 1}, {"a":}, {,}, {"a":1,}, [1,], nul, tru]`, "", []string{"a"}, []string{"- json.syntax at 1:7 +6", "- json.syntax at 1:16 +15", "- json.syntax at 1:20 +19", "1 json.syntax at 1:31 +30", "- json.syntax at 1:37 +36", "- json.syntax at 1:40 +39", "- json.syntax at 1:45 +44"}, ""},
+		{"too deep", "[" + strings.Repeat("[", 505) + strings.Repeat("]", 505) + "]", "", []string{"0"}, []string{"- json.depth at 1:503 +502"}, ""},
+	} {
+		for _, size := range []int{1, 7, 1 << 10} {
+			got, raws, wrong := read(t, test.file, test.records, size, test.paths...)
+			if !slices.Equal(got, test.want) || wrong != test.wrong {
+				t.Errorf("%s, size %d:\n%q %s\nwant\n%q %s", test.name, size, got, wrong, test.want, test.wrong)
+			}
+			if test.name == "units" && (len(raws) != 4 || raws[1] != `{"id": "S1","tests": [{"c": "URE"}]}`+"\n") {
+				t.Errorf("units alone are %q", raws)
+			}
+		}
+	}
+}
+
+// TestBind: paths that cannot be.
+func TestBind(t *testing.T) {
+	for path, says := range map[string]string{"9/a": "there are not 9 levels above a record", "1/a": "levels above a record"} {
+		in, _ := text.Decode(strings.NewReader(`{"a": [1]}`), text.UTF8)
+		if r, findings, err := (Source{"/a/*"}).Open(in, shape.Of(path)); r != nil || err != nil || !strings.Contains(findings.Error(), says) {
+			t.Errorf("%s: %v", path, findings)
+		}
+	}
+}
+
+// FuzzReader holds the reader against the standard library's, and small blocks
+// against large ones.
+func FuzzReader(f *testing.F) {
+	f.Add(`{"a": {"b": [1, "x\u00e9", null, true]}, "c": -1.5e3}`, 3)
+	f.Add("[{\"a\":1},\n{\"a\":\"\\ud83e\\uddad\"}] x", 5)
+	f.Fuzz(func(t *testing.T, file string, size int) {
+		size = 1 + size&0xff
+		lines, raws, wrong := read(t, file, "", size, "a", "/a/b", "c")
+		again, _, wrongAgain := read(t, file, "", 1<<20, "a", "/a/b", "c")
+		if !slices.Equal(lines, again) || wrong != wrongAgain {
+			t.Fatalf("in blocks of %d\n%q %s\nwhole\n%q %s", size, lines, wrong, again, wrongAgain)
+		}
+		read(t, file, "/a/*/b/*", size, "c", "2/a", "4/c")
+		for i, raw := range raws {
+			good := !strings.Contains(lines[i], " json.") && !strings.Contains(lines[i], " text.encoding")
+			if good && !json.Valid([]byte(raw)) {
+				t.Fatalf("%q was taken for JSON: %q", raw, lines[i])
+			}
+			if !good && json.Valid([]byte(raw)) && !strings.Contains(lines[i], "twice") && !strings.Contains(lines[i], "surrogate") && !strings.Contains(lines[i], "encoding") && !strings.Contains(lines[i], "depth") {
+				t.Fatalf("%q was not taken for JSON: %q", raw, lines[i])
+			}
+		}
+	})
+}
+
+// TestAgainstStandardLibrary: the same values come out.
+func TestAgainstStandardLibrary(t *testing.T) {
+	for _, record := range []string{`{"a":"x\ty\u20ac","b":[1,{"c":"d"}],"n":12.50}`, `{"n":1E+2,"a":""}`, `{"b":{"c":"\ud83e\uddad\u0000"},"a":"é"}`} {
+		var want map[string]json.RawMessage
+		if err := json.Unmarshal([]byte(record), &want); err != nil {
+			t.Fatal(err)
+		}
+		for name, raw := range want {
+			lines, _, wrong := read(t, record, "", 4, name)
+			expected := string(raw)
+			if raw[0] == '"' {
+				if err := json.Unmarshal(raw, &expected); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if wrong != "" || len(lines) != 1 || lines[0] != expected {
+				t.Errorf("%s of %s is %q (%s), want %q", name, record, lines, wrong, expected)
+			}
+		}
+	}
+}
+
+// TestStreams: a list of any length needs the memory of a batch.
+func TestStreams(t *testing.T) {
+	const n = 100_000
+	pr, pw := io.Pipe()
+	go func() {
+		io.WriteString(pw, `{"list": [`)
+		for i := range n {
+			if i > 0 {
+				io.WriteString(pw, ",")
+			}
+			fmt.Fprintf(pw, `{"i": %d, "text": "%s"}`, i, strings.Repeat("x", 100))
+		}
+		io.WriteString(pw, `]}`)
+		pw.Close()
+	}()
+	in, err := text.Decode(pr, text.UTF8)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, findings, err := Source{"/list/*"}.Open(in, shape.Of("i"))
+	if r == nil || err != nil {
+		t.Fatal(findings, err)
+	}
+	b, count := &batch.Batch{}, 0
+	for more := true; more; {
+		b.Reset()
+		if more, err = r.Cut(b); err != nil {
+			t.Fatal(err)
+		}
+		r.Split(b)
+		for i := range b.Records() {
+			if v, _ := b.Value(i, 0); string(v) != fmt.Sprint(count) {
+				t.Fatalf("record %d has %q", count, v)
+			}
+			count++
+		}
+		if cap(b.Buf) > 2*batch.Size {
+			t.Fatalf("a batch has %d bytes", cap(b.Buf))
+		}
+	}
+	if count != n {
+		t.Errorf("%d records", count)
+	}
+}
+
+func BenchmarkReader(b *testing.B) {
+	record := []byte(`{"specimen_id":"SC61803398","collected_at":"2024-05-27T13:35:00","station":{"code":"ST01","name":"Gull Point"},"animal":{"tag":"T-6TCJHJ","species":"GS","sex":"U"},"weight_kg":8.4,"note":"said \"lively\" by crew","tests":[{"code":"RBC","value":36.63,"unit":"10*12/L","flag":null}]}` + "\n")
+	file := bytes.Repeat(record, 10_000)
+	b.SetBytes(int64(len(file)))
+	b.ReportAllocs()
+	bt := &batch.Batch{}
+	for b.Loop() {
+		in, _ := text.Decode(bytes.NewReader(file), text.UTF8)
+		r, _, _ := Source{}.Open(in, shape.Of("specimen_id", "/animal/tag", "weight_kg"))
+		for more := true; more; {
+			bt.Reset()
+			more, _ = r.Cut(bt)
+			r.Split(bt)
+		}
+	}
+	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/10_000, "ns/record")
+}

@@ -1,0 +1,88 @@
+package format
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"unicode/utf8"
+
+	"ydrion/core/batch"
+	"ydrion/core/place"
+)
+
+// Stream is what a reader has read and not given out, and where it is in the
+// text.
+type Stream struct {
+	In    io.Reader
+	EOF   bool
+	Carry []byte // text that has been read and belongs to records to come
+	Base  int64  // offset of Carry
+	Line  int64  // line of Carry, from 1
+	Lead  int64  // characters that stand before Carry in its line
+}
+
+// Fill reads until the buffer has n bytes or the stream ends.
+func (s *Stream) Fill(buf []byte, n int) ([]byte, error) {
+	if cap(buf) < n+batch.Slack {
+		grown := make([]byte, len(buf), n+batch.Slack)
+		copy(grown, buf)
+		buf = grown
+	}
+	for len(buf) < n && !s.EOF {
+		k, err := s.In.Read(buf[len(buf):n])
+		buf = buf[:len(buf)+k]
+		if err == io.EOF {
+			s.EOF = true
+		} else if err != nil {
+			return buf, fmt.Errorf("reading: %w", err)
+		}
+	}
+	return buf, nil
+}
+
+// Start says in a batch where its text begins, and gives its buffer with what has
+// been read already.
+func (s *Stream) Start(b *batch.Batch) []byte {
+	b.Base, b.Line, b.Lead = s.Base, s.Line, s.Lead
+	buf := append(b.Buf[:0], s.Carry...)
+	s.Carry = s.Carry[:0]
+	return buf
+}
+
+// Give hands n bytes of buf to the batch, with slack of a certain character behind
+// them, and keeps the rest.
+func (s *Stream) Give(b *batch.Batch, buf []byte, n int, slack byte) {
+	s.Carry = append(s.Carry[:0], buf[n:]...)
+	buf = append(buf[:n], slacks[slack][:]...)
+	b.Buf, b.N = buf, n
+	b.Lines = s.Advance(buf[:n])
+}
+
+var slacks = func() (s [128][batch.Slack]byte) {
+	for c := range s {
+		for i := range s[c] {
+			s[c][i] = byte(c)
+		}
+	}
+	return s
+}()
+
+// Advance counts text that has been read, and gives the line ends in it.
+func (s *Stream) Advance(b []byte) (lines int64) {
+	lines = place.CountLines(b)
+	s.Base, s.Line = s.Base+int64(len(b)), s.Line+lines
+	if lines > 0 {
+		s.Lead, b = 0, b[bytes.LastIndexAny(b, "\r\n")+1:]
+	}
+	s.Lead += int64(utf8.RuneCount(b))
+	return lines
+}
+
+// Place is where an offset of text stands that begins at Carry.
+func (s *Stream) Place(buf []byte, at int) place.Place {
+	line, column := place.Resolve(buf, at)
+	if line == 1 {
+		column += s.Lead
+	}
+	return place.Place{Offset: s.Base + int64(at), Line: s.Line + line - 1, Column: column}
+}

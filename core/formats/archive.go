@@ -1,0 +1,64 @@
+package formats
+
+import (
+	"archive/zip"
+	"fmt"
+	"io"
+	"strings"
+)
+
+// Member is a file in a zip archive.
+type Member struct {
+	Name string `json:"name"`
+	Size int64  `json:"size" doc:"as the archive says"`
+}
+
+// Members lists the files in a zip archive of a size. It is not ok if there is no
+// archive.
+func Members(at io.ReaderAt, size int64) (list []Member, ok bool) {
+	z, err := zip.NewReader(at, size)
+	if err != nil {
+		return nil, false
+	}
+	for _, f := range z.File {
+		if !strings.HasSuffix(f.Name, "/") {
+			list = append(list, Member{f.Name, int64(f.UncompressedSize64)})
+		}
+	}
+	return list, true
+}
+
+// OpenMember opens a file in a zip archive: of that name, or the only one. What
+// grows beyond belief ends with ErrBomb.
+func OpenMember(at io.ReaderAt, size int64, name string) (io.ReadCloser, string, error) {
+	z, err := zip.NewReader(at, size)
+	if err != nil {
+		return nil, "", fmt.Errorf("zip: %w", err)
+	}
+	list, _ := Members(at, size)
+	if name == "" && len(list) == 1 {
+		name = list[0].Name
+	}
+	for _, f := range z.File {
+		if f.Name != name {
+			continue
+		}
+		in, err := f.Open()
+		if err != nil {
+			return nil, "", fmt.Errorf("zip: %s: %w", name, err)
+		}
+		packed := &counter{n: int64(f.CompressedSize64)}
+		return struct {
+			io.Reader
+			io.Closer
+		}{&limited{in: in, from: packed}, in}, name, nil
+	}
+	names := make([]string, len(list))
+	for i, m := range list {
+		names[i] = m.Name
+	}
+	if name == "" {
+		return nil, "", fmt.Errorf("the archive has %d members: name one of %s", len(list), strings.Join(names, ", "))
+	}
+	return nil, "", fmt.Errorf("the archive has no member %q; it has %s", name, strings.Join(names, ", "))
+}

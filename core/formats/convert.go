@@ -1,0 +1,258 @@
+package formats
+
+import (
+	"bufio"
+	"bytes"
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"unicode/utf8"
+
+	"ydrion/core/batch"
+	"ydrion/core/finding"
+	"ydrion/core/format"
+	"ydrion/core/format/hl7"
+	"ydrion/core/place"
+	"ydrion/core/text"
+)
+
+// Converted is what became of a file.
+type Converted struct {
+	From     string       `json:"from"`
+	To       string       `json:"to"`
+	Records  int64        `json:"records" doc:"that were read"`
+	Written  int64        `json:"written"`
+	Findings finding.List `json:"findings" doc:"the first ones"`
+	Errors   int64        `json:"errors"`
+}
+
+// Convert writes a file in another format, where that needs no map: CSV as JSON
+// objects of texts, one a line, and back; HL7 v2 as JSON, and back. A record that
+// cannot be said so is a finding and is left out.
+func Convert(ctx context.Context, in io.Reader, name, to string, out io.Writer) (*Converted, error) {
+	plain, compression, err := Undo(in)
+	if err != nil {
+		return nil, err
+	}
+	if compression == "zip" {
+		return nil, errors.New("a zip archive can only be read from a file: its list of members stands at its end")
+	}
+	buffered := bufio.NewReaderSize(plain, Head)
+	head, err := buffered.Peek(Head)
+	if err != nil && err != io.EOF {
+		return nil, err
+	}
+	guess := Detect(head)
+	c := &converter{Converted: Converted{From: guess.Format, To: to, Findings: finding.List{}}, name: name, out: bufio.NewWriterSize(out, 1<<16)}
+	step := map[string]func([]byte) error{"csv json": c.rowToObject, "json csv": c.objectToRow, "hl7 json": c.messageToObject, "json hl7": c.objectToMessage}[guess.Format+" "+to]
+	if step == nil {
+		return nil, fmt.Errorf("%s cannot be written as %s without a map: make a route for it", cmp.Or(guess.Format, "a file of no known format"), to)
+	}
+	set := guess.Charset
+	if guess.Format == "hl7" {
+		set = text.Declared
+	}
+	decoded, err := text.Decode(buffered, set)
+	if err != nil {
+		return nil, err
+	}
+	reader, findings, err := guess.Source().Open(decoded, nil)
+	c.add(findings...)
+	if err != nil || reader == nil {
+		return &c.Converted, err
+	}
+	c.reader = reader
+	if err := c.run(ctx, step); err != nil {
+		return nil, err
+	}
+	c.add(reader.Ended(c.Records)...)
+	return &c.Converted, c.out.Flush()
+}
+
+type converter struct {
+	Converted
+	name    string
+	reader  format.Reader
+	out     *bufio.Writer
+	columns []string
+	sep     hl7.Separators
+	scratch []byte
+}
+
+func (c *converter) add(findings ...finding.Finding) {
+	for _, f := range findings {
+		f.Place.File = c.name
+		if f.Severity == finding.Error {
+			c.Errors++
+		}
+		if len(c.Findings) < mostFindings {
+			c.Findings = append(c.Findings, f)
+		}
+	}
+}
+
+func (c *converter) run(ctx context.Context, step func([]byte) error) error {
+	c.sep = hl7.Usual
+	return batches(ctx, c.reader, func(b *batch.Batch, broken *format.Broken) error {
+		bad := map[int32]bool{}
+		for _, n := range b.Notes {
+			c.add(c.reader.Describe(b, n))
+			bad[n.Record] = bad[n.Record] || !n.Warn
+		}
+		if c.From == "hl7" && b.First == 1 && len(b.Wholes) > 0 {
+			if before := bytes.Trim(b.Buf[:b.Wholes[0].Off], "\r\n\x0b\x1c "); len(before) > 0 {
+				c.around(before)
+			}
+		}
+		for i := range b.Records() {
+			c.Records++
+			if bad[int32(i)] {
+				continue
+			}
+			if err := step(b.Raw(i)); err != nil {
+				c.add(finding.New("convert.record", b.Place(i, b.Bounds[i].Off), "the record cannot be written as %s: %v", c.To, err))
+				continue
+			}
+			c.Written++
+		}
+		if broken != nil {
+			c.Records++
+			broken.Finding.Place.Record = c.Records
+			c.add(broken.Finding)
+		}
+		_, err := c.out.Write(nil) // what has failed is kept there
+		return err
+	})
+}
+
+func (c *converter) rowToObject(raw []byte) error {
+	out := append(c.scratch[:0], '{')
+	for i, l := range c.reader.Show(raw) {
+		if i > 0 {
+			out = append(out, ',')
+		}
+		out = text.JSON.Append(append(text.JSON.Append(out, []byte(l.Path)), ':'), []byte(l.Value))
+	}
+	c.scratch = append(out, '}', '\n')
+	_, err := c.out.Write(c.scratch)
+	return err
+}
+
+// objectToRow writes an object without lists and objects in it. The first one says
+// which columns there are.
+func (c *converter) objectToRow(raw []byte) error {
+	d := json.NewDecoder(bytes.NewReader(raw))
+	d.UseNumber()
+	if t, err := d.Token(); err != nil || t != json.Delim('{') {
+		return errors.New("it is no object")
+	}
+	var names []string
+	values := map[string]string{}
+	for d.More() {
+		key, err := d.Token()
+		if err != nil {
+			return err
+		}
+		value, err := d.Token()
+		if err != nil {
+			return err
+		}
+		name := key.(string) // the decoder lets nothing else be a name
+		if _, nested := value.(json.Delim); nested {
+			return fmt.Errorf("the member %q holds more than one value", name)
+		}
+		names = append(names, name)
+		if value != nil {
+			values[name] = fmt.Sprint(value)
+		}
+	}
+	if c.columns == nil {
+		c.columns = names
+		c.row(func(name string) string { return name })
+	}
+	for _, n := range names {
+		if !slices.Contains(c.columns, n) {
+			return fmt.Errorf("the member %q is not among those of the first record, which are the columns", n)
+		}
+	}
+	c.row(func(name string) string { return values[name] })
+	return nil
+}
+
+// csvEscapes are those of RFC 4180.
+var csvEscapes = text.NewEscapes(map[byte]string{'"': `""`, ',': ",", '\n': "\n", '\r': "\r"}).Quoted('"', false)
+
+func (c *converter) row(value func(name string) string) {
+	out := c.scratch[:0]
+	for i, name := range c.columns {
+		if i > 0 {
+			out = append(out, ',')
+		}
+		out = csvEscapes.Append(out, []byte(value(name)))
+	}
+	if len(c.columns) == 1 && len(out) == 0 {
+		out = append(out, `""`...) // an empty line is no row
+	}
+	c.scratch = append(out, '\n')
+	c.out.Write(c.scratch) //nolint: the first failure comes back with the next write
+}
+
+func (c *converter) messageToObject(raw []byte) error {
+	message, around := hl7.Around(raw)
+	if set, ok := hl7.Written(message); !ok {
+		return errors.New("its character set is not known")
+	} else if set != text.UTF8 {
+		var err error
+		if message, err = text.DecodeAll(message, set); err != nil {
+			return err
+		}
+	}
+	out, sep, err := hl7.AppendJSON(c.scratch[:0], message, c.sep)
+	if err != nil {
+		return err
+	}
+	c.sep = sep
+	c.scratch = append(out, '\n')
+	if _, err := c.out.Write(c.scratch); err != nil {
+		return err
+	}
+	if len(bytes.Trim(around, "\r\n\x0b\x1c ")) > 0 {
+		c.around(around)
+	}
+	return nil
+}
+
+// around writes segments around messages as an object of their own.
+func (c *converter) around(segments []byte) {
+	out, _, err := hl7.AppendJSON(nil, segments, c.sep)
+	if err == nil && !utf8.Valid(segments) {
+		err = errors.New("it is not UTF-8")
+	}
+	if err != nil {
+		f := finding.New("convert.around", place.InFile(c.name), "what stands around the messages cannot be written as json: %v", err)
+		c.add(f)
+		return
+	}
+	c.out.Write(append(out, '\n')) //nolint: the first failure comes back with the next write
+}
+
+func (c *converter) objectToMessage(raw []byte) error {
+	message, sep, err := hl7.FromJSON(raw, c.sep)
+	if err != nil {
+		return err
+	}
+	c.sep = sep
+	set, ok := hl7.Written(message)
+	if !ok {
+		return errors.New("its MSH-18 names a character set that is not known")
+	}
+	if message, err = text.Encode(message, set); err != nil {
+		return err
+	}
+	_, err = c.out.Write(message)
+	return err
+}

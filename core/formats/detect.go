@@ -1,0 +1,289 @@
+// Package formats knows all formats: it recognises what a file is, and looks at
+// files that no route has been made for yet.
+package formats
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"ydrion/core/format"
+	"ydrion/core/format/csv"
+	"ydrion/core/format/hl7"
+	"ydrion/core/format/json"
+	"ydrion/core/text"
+)
+
+// Confidence says how sure a guess is.
+type Confidence string
+
+const (
+	Certain Confidence = "certain" // the format says so itself
+	Likely  Confidence = "likely"  // everything that was seen agrees
+	Guessed Confidence = "guessed" // something had to be assumed
+)
+
+// Guess is what a file seems to be, from its first kilobytes.
+type Guess struct {
+	Format      string       `json:"format" doc:"csv, json, hl7, x12, edifact, or empty if it is none that is known"`
+	Version     string       `json:"version" doc:"of the standard, as the file says it"`
+	Type        string       `json:"type" doc:"of the first message or document"`
+	Charset     text.Charset `json:"encoding"`
+	Compression string       `json:"compression" doc:"gzip, zip or none"`
+	Confidence  Confidence   `json:"confidence"`
+	Reasons     []string     `json:"reasons" doc:"why, in sentences"`
+	Settings    []string     `json:"settings" doc:"lines for the read part of a route"`
+
+	dialect csv.Dialect
+}
+
+// Head is how much of a file is looked at to recognise it.
+const Head = 64 << 10
+
+// Detect recognises a file from its first bytes (up to Head), undone of
+// compression.
+func Detect(head []byte) Guess {
+	g := Guess{Compression: "none", Confidence: Certain, Reasons: []string{}, Settings: []string{}}
+	decoded := g.charset(head)
+	start := bytes.TrimLeft(decoded, " \t\r\n\x0b\x1e")
+	switch {
+	case len(start) == 0:
+		g.because(Certain, "there is nothing but blanks")
+	case g.hl7(start), g.x12(start), g.edifact(start), g.json(start, decoded):
+	default:
+		g.csv(decoded)
+	}
+	if g.Format == "csv" || g.Format == "json" {
+		if g.Charset != text.UTF8 {
+			g.Settings = append(g.Settings, "encoding: "+string(g.Charset))
+		}
+	}
+	return g
+}
+
+func (g *Guess) because(c Confidence, format string, args ...any) {
+	if c == Guessed || c == Likely && g.Confidence == Certain {
+		g.Confidence = c
+	}
+	g.Reasons = append(g.Reasons, fmt.Sprintf(format, args...))
+}
+
+// charset finds out what the text is written in, and gives it as UTF-8.
+func (g *Guess) charset(head []byte) []byte {
+	decode := func(set text.Charset) []byte {
+		g.Charset = set
+		out, err := text.DecodeAll(head, set)
+		if err != nil && len(out) == 0 {
+			return head
+		}
+		return bytes.TrimPrefix(out, []byte("\uFEFF"))
+	}
+	zeros := [2]int{}
+	for i, c := range head {
+		if c == 0 {
+			zeros[i%2]++
+		}
+	}
+	whole := head
+	for n := 0; n < utf8.UTFMax && !utf8.Valid(whole) && len(head) >= Head; n++ {
+		whole = whole[:len(whole)-1] // the last character may be cut
+	}
+	switch {
+	case bytes.HasPrefix(head, []byte("\xEF\xBB\xBF")):
+		g.because(Certain, "it begins with the byte order mark of UTF-8")
+		g.Charset = text.UTF8
+		return head[3:]
+	case bytes.HasPrefix(head, []byte("\xFF\xFE")), bytes.HasPrefix(head, []byte("\xFE\xFF")):
+		g.because(Certain, "it begins with the byte order mark of UTF-16")
+		if head[0] == 0xFE {
+			return decode(text.UTF16BE)
+		}
+		return decode(text.UTF16LE)
+	case zeros[1] > len(head)/4 && zeros[0] == 0:
+		g.because(Likely, "every second byte is zero, as in UTF-16")
+		return decode(text.UTF16LE)
+	case zeros[0] > len(head)/4 && zeros[1] == 0:
+		g.because(Likely, "every other byte is zero, as in UTF-16")
+		return decode(text.UTF16BE)
+	case utf8.Valid(whole):
+		g.Charset = text.UTF8
+		return head
+	case slices.ContainsFunc(head, func(c byte) bool { return c >= 0x80 && c <= 0x9f }):
+		g.because(Guessed, "it is not UTF-8; bytes from 80 to 9F are letters in windows-1252")
+		return decode(text.Windows1252)
+	}
+	g.because(Guessed, "it is not UTF-8; no byte speaks against iso-8859-1, and none proves it")
+	return decode(text.Latin1)
+}
+
+// line is the first line of a text.
+func line(b []byte) []byte {
+	if i := bytes.IndexAny(b, "\r\n"); i >= 0 {
+		return b[:i]
+	}
+	return b
+}
+
+func (g *Guess) hl7(b []byte) bool {
+	name := string(b[:min(3, len(b))])
+	if name != "MSH" && name != "FHS" && name != "BHS" || len(b) < 8 {
+		return false
+	}
+	g.Format = "hl7"
+	g.because(Certain, "it begins with %s and its separators %s", name, b[3:8])
+	at := b
+	if name != "MSH" {
+		i := bytes.Index(b, []byte("MSH"))
+		if i < 0 {
+			return true
+		}
+		at = b[i:]
+	}
+	if m, err := hl7.Parse(append(bytes.Clone(line(at)), '\r')); err == nil {
+		g.Version, _ = m.Get("MSH-12")
+		code, _ := m.Get("MSH-9.1")
+		event, _ := m.Get("MSH-9.2")
+		g.Type = strings.TrimSuffix(code+"^"+event, "^")
+		g.because(Certain, "the first message says %s, version %s", g.Type, g.Version)
+		if !hl7.Known(g.Version) {
+			g.because(Certain, "the names of fields in version %s are not known here: they are not shown", g.Version)
+		}
+		if set, ok := m.Get("MSH-18"); ok {
+			g.because(Certain, "MSH-18 names its character set: %s", set)
+		} else if g.Charset != text.UTF8 {
+			g.because(Guessed, "MSH-18 does not name a character set")
+			g.Settings = append(g.Settings, "encoding: "+string(g.Charset))
+		}
+	}
+	return true
+}
+
+// x12 knows the fixed lengths of the ISA segment (X12.5).
+func (g *Guess) x12(b []byte) bool {
+	if len(b) < 106 || string(b[:3]) != "ISA" {
+		return false
+	}
+	element := b[3]
+	for _, at := range []int{6, 17, 20, 31, 34, 50, 53, 69, 76, 81, 83, 89, 99, 101, 103} {
+		if b[at] != element {
+			return false
+		}
+	}
+	g.Format, g.Version = "x12", string(b[84:89])
+	g.because(Certain, "it begins with an ISA segment of 106 characters; elements end with %q, segments with %q", element, b[105])
+	for _, s := range bytes.Split(b[106:], b[105:106]) {
+		parts := bytes.Split(bytes.TrimLeft(s, "\r\n"), []byte{element})
+		switch {
+		case string(parts[0]) == "GS" && len(parts) > 8:
+			g.Version = string(parts[8])
+		case string(parts[0]) == "ST" && len(parts) > 1 && g.Type == "":
+			g.Type = string(parts[1])
+			g.because(Certain, "the first transaction set is a %s of %s", g.Type, g.Version)
+		}
+	}
+	return true
+}
+
+// edifact knows UNA and UNB (ISO 9735-1).
+func (g *Guess) edifact(b []byte) bool {
+	separators := "+:'"
+	switch {
+	case len(b) > 9 && string(b[:3]) == "UNA":
+		separators = string([]byte{b[4], b[3], b[8]})
+		g.because(Certain, "it begins with UNA and its separators %s", b[3:9])
+	case len(b) > 4 && (string(b[:4]) == "UNB+" || string(b[:4]) == "UIB+"):
+		g.because(Certain, "it begins with %s", b[:3])
+	default:
+		return false
+	}
+	g.Format = "edifact"
+	for _, s := range strings.Split(string(b), separators[2:]) {
+		parts := strings.Split(strings.TrimLeft(s, "\r\n"), separators[:1])
+		switch {
+		case parts[0] == "UNB" && len(parts) > 1:
+			g.because(Certain, "the interchange says it is in %s", parts[1])
+		case parts[0] == "UNH" && len(parts) > 2 && g.Type == "":
+			of := strings.Split(parts[2], separators[1:2])
+			g.Type = of[0]
+			if len(of) > 2 {
+				g.Version = of[1] + "." + of[2]
+			}
+			g.because(Certain, "the first message is %s of %s", g.Type, g.Version)
+		}
+	}
+	return true
+}
+
+func (g *Guess) json(b, whole []byte) bool {
+	if b[0] != '{' && b[0] != '[' {
+		return false
+	}
+	g.Format, g.Type = "json", "document"
+	first := bytes.TrimSpace(line(b))
+	_, rest, _ := bytes.Cut(b, []byte("\n"))
+	rest = bytes.TrimLeft(rest, " \t\r\n\x1e")
+	switch {
+	case bytes.IndexByte(whole[:len(whole)-len(b)], 0x1e) >= 0:
+		g.Type = "text sequence"
+		g.because(Certain, "values follow the record separator of RFC 7464")
+	case b[0] == '[':
+		g.Type = "list"
+		g.because(Likely, "it begins with a bracket: each element is a record")
+	case len(first) > 1 && first[len(first)-1] == '}' && len(rest) > 0 && rest[0] == '{':
+		g.Type = "lines"
+		g.because(Likely, "its lines are objects")
+	default:
+		g.because(Likely, "it begins with a brace")
+	}
+	return true
+}
+
+// csv counts columns with each delimiter.
+func (g *Guess) csv(b []byte) {
+	g.Format = "csv"
+	d, rows := csv.Guess(b)
+	g.dialect = d
+	if len(rows) == 0 {
+		g.Format = ""
+		g.because(Guessed, "no format that is known begins like this")
+		return
+	}
+	columns := len(rows[0])
+	if columns == 1 {
+		g.because(Guessed, "nothing separates columns: it may be a list of one column, or no table at all")
+	} else {
+		g.because(Likely, "its first %d lines have %d columns, separated by %s", len(rows), columns, csv.CharName(d.Delimiter))
+		if d.Delimiter != ',' {
+			g.Settings = append(g.Settings, fmt.Sprintf("delimiter: %s", map[byte]string{';': `";"`, '\t': "tab", '|': `"|"`}[d.Delimiter]))
+		}
+	}
+	if d.Comment != 0 {
+		g.because(Likely, "lines before the table begin with %c: comments", d.Comment)
+		g.Settings = append(g.Settings, fmt.Sprintf("comment: %q", string(d.Comment)))
+	}
+	if d.Skip > 0 {
+		g.because(Guessed, "a title seems to stand before the heading: %d of the lines", d.Skip)
+		g.Settings = append(g.Settings, fmt.Sprintf("skip: %d", d.Skip))
+	}
+	if d.NoHeading {
+		g.because(Guessed, "the first line looks like the others: it is no heading")
+		g.Settings = append(g.Settings, "heading: false", "columns: ["+strings.Join(d.Columns, ", ")+"]")
+	} else {
+		g.because(Likely, "the first line names the columns")
+	}
+}
+
+// Source is the format as it was recognised; nil if it cannot be read yet.
+func (g *Guess) Source() format.Source {
+	switch g.Format {
+	case "csv":
+		return g.dialect
+	case "hl7":
+		return hl7.Source{}
+	case "json":
+		return json.Source{}
+	}
+	return nil
+}

@@ -1,0 +1,249 @@
+package formats
+
+import (
+	"archive/zip"
+	"bytes"
+	"compress/gzip"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+
+	"golang.org/x/text/encoding/unicode"
+)
+
+const message = "MSH|^~\\&|LABSYS|ST18|SKERRY|SCSR|2025||ORU^R01|M1|P|2.5.1\rPID|1||T-1^^^SCSR||GS\rOBX|1|NM|ALT^ALT||1.5\rOBX|2|NM|K||2\r"
+
+func utf16(t *testing.T, s string) string {
+	t.Helper()
+	b, err := unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM).NewEncoder().String(s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+func TestDetect(t *testing.T) {
+	isa := "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000001*0*T*>~GS*PO*SKERRY*LABSUPPLY*20261125*0930*1*X*005010~ST*850*0001~"
+	for _, test := range []struct{ head, want string }{
+		{"", "  certain utf-8"},
+		{"\x00\x01\x02\x03\x04\x05", " - guessed"},
+		{message, "hl7 2.5.1 ORU^R01 certain utf-8"},
+		{"\x0b" + message, "hl7 2.5.1 ORU^R01 certain utf-8"},
+		{"BHS|^~\\&|A\r" + strings.Replace(message, "2.5.1", "2.3", 1), "hl7 2.3 ORU^R01 certain utf-8"},
+		{message + "NTE|1||caf\xe9\r", "hl7 2.5.1 ORU^R01 guessed iso-8859-1"},
+		{isa, "x12 005010 850 certain utf-8"},
+		{"ISA*00*short", "csv"},
+		{"UNA:+.? '\nUNB+UNOC:3+A+B+261125:0930+1'UNH+1+ORDERS:D:96A:UN'", "edifact D.96A ORDERS certain utf-8"},
+		{"UNB+UNOA:2+A+B+261125:0930+1'UNH+1+INVOIC:D:01B:UN'", "edifact D.01B INVOIC certain utf-8"},
+		{" {\"a\": [1,\n2]}", "json - document likely utf-8"},
+		{"[{\"a\": 1}]", "json - list likely utf-8"},
+		{"{\"a\":1}\n{\"a\":2}\n", "json - lines likely utf-8"},
+		{"\x1e{\"a\":1}\n", "json - text sequence certain utf-8"},
+		{"\xEF\xBB\xBFa;b;c\n1,5;2;3\n", "csv - - likely utf-8 [delimiter: \";\"]"},
+		{"\xFF\xFE" + utf16(t, "a\tb\n1\t2\n"), "csv - - likely utf-16le [delimiter: tab encoding: utf-16le]"},
+		{utf16(t, "a,b\n1,2\n"), "csv - - likely utf-16le [encoding: utf-16le]"},
+		{"name,size\ncaf\xe9,1\n", "csv - - guessed iso-8859-1 [encoding: iso-8859-1]"},
+		{"name,size\n\x80 5,1\n", "csv - - guessed windows-1252 [encoding: windows-1252]"},
+		{"Weights of the week\n\nname,size,note\na,1,\"x,y\"\nb,2,\n", "csv - - guessed utf-8 [skip: 1]"},
+		{"B-1,17.5,x\nB-2,18,y\n", "csv - - guessed utf-8 [heading: false columns: [column_1, column_2, column_3]]"},
+		{"name|size\na|1\n", "csv - - likely utf-8 [delimiter: \"|\"]"},
+		{"Weights;;\ntag;kg;note\n00815;1;\n", "csv - - guessed utf-8 [delimiter: \";\" skip: 1]"},
+		{"just words\nand more words\n", "csv - - guessed utf-8"},
+	} {
+		g := Detect([]byte(test.head))
+		dash := func(s string) string {
+			if s == "" {
+				return "-"
+			}
+			return s
+		}
+		got := fmt.Sprintf("%s %s %s %s %s %v", g.Format, dash(g.Version), dash(g.Type), g.Confidence, g.Charset, g.Settings)
+		want := strings.Fields(strings.ReplaceAll(test.want, "- ", ""))
+		at := strings.ReplaceAll(got, "- ", "")
+		for _, w := range want {
+			if !strings.Contains(at, w) {
+				t.Errorf("%.40q is %s, want %s", test.head, got, test.want)
+				break
+			}
+		}
+		if len(g.Reasons) == 0 {
+			t.Errorf("%.40q: no reasons", test.head)
+		}
+	}
+}
+
+func examine(t *testing.T, in string, place string) *Look {
+	t.Helper()
+	request := Request{Byte: -1, Records: 1}
+	if place != "" {
+		var err error
+		if request, err = At(place); err != nil {
+			t.Fatal(err)
+		}
+	}
+	request.Name = "sample"
+	look, err := Examine(context.Background(), strings.NewReader(in), request)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return look
+}
+
+// text is what a look says, in short.
+func (l *Look) text() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%d records, %d bytes;", l.Records, l.Bytes)
+	for _, k := range l.Kinds {
+		fmt.Fprintf(&b, " %d %s %s;", k.Count, k.Name, k.Version)
+	}
+	for _, f := range l.Fields {
+		fmt.Fprintf(&b, "\n%s (%s) %d %d %s: %s", f.Path, f.Meaning, f.Filled, f.Empty, f.Looks, f.Example)
+	}
+	for _, s := range l.Shown {
+		fmt.Fprintf(&b, "\nrecord %d, line %d, byte %d:", s.Record, s.Line, s.Offset)
+		for _, v := range s.Values {
+			fmt.Fprintf(&b, " %s=%s", v.Path, v.Value)
+		}
+	}
+	for _, f := range l.Findings {
+		fmt.Fprintf(&b, "\n%s", f.String())
+	}
+	return b.String()
+}
+
+func TestExamine(t *testing.T) {
+	for _, test := range []struct{ in, place, want string }{
+		{"id,when,kg,tag\n1,05/06/2026,17.5,00123\n2,07/08/2026,,2\n3,09/10/2026,1.23457E+12,x\u00a0y\n4,11/12/2026,9\n", "record 2",
+			"4 records, 100 bytes; 4 row ;\n" +
+				"id () 4 0 integer: 1\nwhen () 4 0 date, dd/MM/yyyy or MM/dd/yyyy (no value decides): 05/06/2026\nkg () 3 1 number with a point, but for 1 value: 17.5\ntag () 3 0 digits with leading zeros, but for 1 value: 00123\n" +
+				"record 2, line 3, byte 39: id=2 when=07/08/2026 kg= tag=2\n" +
+				"sample:4:1 record 3 kg: warning: the value has been turned into exponent form, and digits may be lost [csv.spreadsheet]\n    format the column as text before saving; further values of this kind in the column are not listed\nsample:4:1 record 3 tag: warning: the value holds a no-break space [csv.spreadsheet]\n    format the column as text before saving; further values of this kind in the column are not listed\nsample:5:1 record 4: error: the row has 3 columns, the heading has 4 [csv.columns-missing]"},
+		{message + message, "byte 116", "record 2, line 5, byte 116: MSH-3=LABSYS"},
+		{message + message, "115", "OBX-3 (Observation Identifier) 2 0 text: K"},
+		{message + message, "byte 150",
+			"2 records, 232 bytes; 2 ORU^R01 2.5.1;\nMSH-3 (Sending Application) 2 0 text: LABSYS\n"},
+		{message + message, "PID-3",
+			"\nOBX-3.1 (Observation Identifier: Identifier) 2 0 text: ALT\nOBX-3.2 (Observation Identifier: Text) 2 0 text: ALT\nOBX-5 (Observation Value) 4 0 number with a point: 1.5\n"},
+		{message + message, "PID-3", "\nrecord 1, line 1, byte 0: PID-3.1=T-1 PID-3.4=SCSR"},
+		{message + "NTE|1||caf\xe9\r", "NTE-3", "NTE-3=café"},
+		{message + "NTE|1||caf\xe9\r", "", "byte E9 here is not ASCII, and MSH-18 does not say"},
+		{strings.Replace(message, "2.5.1", "2.2", 1), "", "PID-3.1 () 1 0 text: T-1"},
+		{`[{"a":1,"b":[{"c":"x"},{"c":""}]},{"a":null,"d/e":{"f":true}}]`, "2", "2 records, 62 bytes; 2 value ;\n/a () 1 1 integer: 1\n/b/*/c () 1 1 text: x\n/d~1e/f () 1 0 true or false: true\nrecord 2, line 1, byte 34: /a=null /d~1e/f=true"},
+		{`{"a":1,"a":2}`, "", "json.name-twice"},
+		{"{\"a\":1}\n{\"a\":", "", "2 records"},
+		{"BHS|^~\\&\r" + message + "BTS|3\r", "", "BTS says 3 messages, but 1 came"},
+		{"id,x\n1,\"a\" b\n2,\"open\n", "", "sample:2:6 record 1: error: text follows the closing quote"},
+		{"id,x\n1,\"open\n", "", "csv.quote-unclosed"},
+		{message + "NTE|1||a \\Q\\ b\r", "", "sample:5:10 record 1: warning: an escape sequence here has no meaning"},
+	} {
+		if got := examine(t, test.in, test.place).text(); !strings.Contains(got, test.want) {
+			t.Errorf("%.30q at %q:\n%s\nwant\n%s", test.in, test.place, got, test.want)
+		}
+	}
+	for _, place := range []string{"", "record x", "byte -4", "a b c"} {
+		if place != "" {
+			if _, err := At(place); err == nil {
+				t.Errorf("%q was taken for a place", place)
+			}
+		}
+	}
+}
+
+func TestSpoilt(t *testing.T) {
+	for v, want := range map[string]string{"1.23457E+12": exponent, "1,5E+07": exponent, "1-Mar": monthDay, "Mar-26": monthDay, `="00123"`: formula, "a\u00a0b": noBreak, "1E": "", "E-1": "", "12-Marx": "", "2026": ""} {
+		if got := spoilt([]byte(v)); got != want {
+			t.Errorf("%q: %q, want %q", v, got, want)
+		}
+	}
+}
+
+func pack(t *testing.T, content []byte) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	z := gzip.NewWriter(&b)
+	if _, err := z.Write(content); err != nil {
+		t.Fatal(err)
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+func TestCompressed(t *testing.T) {
+	look := examine(t, string(pack(t, []byte("id,kg\n1,2\n"))), "")
+	if look.Compression != "gzip" || look.Records != 1 || look.Format != "csv" {
+		t.Errorf("%+v", look)
+	}
+	bomb := pack(t, bytes.Repeat([]byte("a,b\n"), 4_000_000)) // of 16 MB, some 1,000 to 1
+	nested := pack(t, bytes.Repeat([]byte{0}, 64_000_000))
+	for name, b := range map[string][]byte{"lines": bomb, "zeros": nested} {
+		in, _, err := Undo(bytes.NewReader(b))
+		if err != nil {
+			t.Fatal(err)
+		}
+		n, err := io.Copy(io.Discard, in)
+		t.Logf("%s: %d bytes of %d, %v", name, n, len(b), err)
+		if err != nil && !errors.Is(err, ErrBomb) {
+			t.Error(err)
+		}
+	}
+	over := &limited{in: bytes.NewReader(make([]byte, 4<<20)), from: &counter{n: 10}}
+	if _, err := io.Copy(io.Discard, over); !errors.Is(err, ErrBomb) {
+		t.Errorf("10 bytes may hold 4 MB: %v", err)
+	}
+}
+
+func TestMembers(t *testing.T) {
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	for _, name := range []string{"monday.csv", "week/", "week/tuesday.csv"} {
+		w, err := z.Create(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !strings.HasSuffix(name, "/") {
+			fmt.Fprintf(w, "id\n%s\n", name)
+		}
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	at, size := bytes.NewReader(b.Bytes()), int64(b.Len())
+	list, ok := Members(at, size)
+	if !ok || len(list) != 2 || list[1].Name != "week/tuesday.csv" {
+		t.Fatalf("%v", list)
+	}
+	in, _, err := OpenMember(at, size, "week/tuesday.csv")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, err := io.ReadAll(in); err != nil || string(got) != "id\nweek/tuesday.csv\n" {
+		t.Errorf("%q %v", got, err)
+	}
+	for name, says := range map[string]string{"": "name one of monday.csv, week/tuesday.csv", "x": `no member "x"`} {
+		if _, _, err := OpenMember(at, size, name); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%q: %v", name, err)
+		}
+	}
+	if _, err := Examine(context.Background(), at, Request{}); err == nil || !strings.Contains(err.Error(), "only be read from a file") {
+		t.Errorf("a zip archive in a stream: %v", err)
+	}
+	if _, ok := Members(strings.NewReader("PK\x03\x04"), 4); ok {
+		t.Error("four bytes were taken for an archive")
+	}
+}
+
+func FuzzExamine(f *testing.F) {
+	f.Add([]byte(message))
+	f.Add([]byte("a,b\n1,\"x\"\n"))
+	f.Add([]byte(`[{"a":{"b":["x"]}}]`))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if _, err := Examine(context.Background(), bytes.NewReader(b), Request{Byte: -1, Records: 3}); err != nil && !strings.Contains(err.Error(), "zip") {
+			t.Fatal(err)
+		}
+	})
+}

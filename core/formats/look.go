@@ -1,0 +1,422 @@
+package formats
+
+import (
+	"bufio"
+	"cmp"
+	"compress/gzip"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"ydrion/core/batch"
+	"ydrion/core/finding"
+	"ydrion/core/format"
+	"ydrion/core/format/hl7"
+	"ydrion/core/text"
+)
+
+// Request says what to look at.
+type Request struct {
+	Name    string // of the file, for places
+	From    int64  // the first record to show, from 1
+	Byte    int64  // show the record that holds this byte instead, -1: none
+	Path    string // show only what stands here or below
+	Records int    // how many to show
+	// Progress, if set, is told now and then how many bytes have been read.
+	Progress func(bytes int64)
+}
+
+// Look is what there is to say about a file.
+type Look struct {
+	Name string `json:"name"`
+	Guess
+	Bytes    int64        `json:"bytes" doc:"of text, undone of compression"`
+	Records  int64        `json:"records"`
+	Kinds    []Kind       `json:"kinds" doc:"records by type"`
+	Fields   []Field      `json:"fields" doc:"in the order in which they were met"`
+	Errors   int64        `json:"errors"`
+	Warnings int64        `json:"warnings"`
+	Findings finding.List `json:"findings" doc:"the first ones"`
+	Shown    []Shown      `json:"shown"`
+}
+
+// Kind is a type of record, and how many there are.
+type Kind struct {
+	Name    string `json:"name"`
+	Version string `json:"version"`
+	Count   int64  `json:"count"`
+}
+
+// Field is a position in which values were met.
+type Field struct {
+	Path    string `json:"path"`
+	Meaning string `json:"meaning" doc:"its name in the standard, where that is known"`
+	Filled  int64  `json:"filled" doc:"how many values there are"`
+	Empty   int64  `json:"empty"`
+	Looks   string `json:"looks_like"`
+	Longest int    `json:"longest" doc:"in bytes"`
+	Example string `json:"example"`
+	forms   forms
+}
+
+// Shown is one record.
+type Shown struct {
+	Record int64         `json:"record"`
+	Line   int64         `json:"line"`
+	Offset int64         `json:"offset"`
+	Kind   string        `json:"kind"`
+	Values []format.Line `json:"values"`
+	Raw    string        `json:"raw"`
+}
+
+// Limits of what is kept about a file, however large it is.
+const (
+	mostFindings = 200
+	mostFields   = 2000
+	mostKinds    = 200
+	longExample  = 60
+)
+
+// ErrBomb says that compressed data holds more than can be believed.
+var ErrBomb = errors.New("the compressed data grows too much: it is not undone any further")
+
+// growth is how much compressed data may hold, for each byte of it.
+const growth = 1100
+
+// Undo takes compression away. What is no compressed data is given as it is.
+func Undo(in io.Reader) (io.Reader, string, error) {
+	r := bufio.NewReaderSize(in, Head)
+	head, err := r.Peek(4)
+	if err != nil && err != io.EOF {
+		return nil, "", err
+	}
+	switch {
+	case len(head) > 2 && head[0] == 0x1f && head[1] == 0x8b:
+		counted := &counter{Reader: r}
+		z, err := gzip.NewReader(counted)
+		if err != nil {
+			return nil, "", fmt.Errorf("gzip: %w", err)
+		}
+		return &limited{in: z, from: counted}, "gzip", nil
+	case len(head) == 4 && string(head) == "PK\x03\x04":
+		return nil, "zip", nil
+	}
+	return r, "none", nil
+}
+
+type counter struct {
+	io.Reader
+	n int64
+}
+
+func (c *counter) Read(b []byte) (int, error) {
+	n, err := c.Reader.Read(b)
+	c.n += int64(n)
+	return n, err
+}
+
+// limited ends when compressed data grows beyond belief.
+type limited struct {
+	in   io.Reader
+	from *counter
+	n    int64
+}
+
+func (l *limited) Read(b []byte) (int, error) {
+	n, err := l.in.Read(b)
+	if l.n += int64(n); l.n > 1<<20+growth*l.from.n {
+		return 0, ErrBomb
+	}
+	return n, err
+}
+
+// Examine looks at a file from its beginning to its end. Whatever is wrong with it
+// is among the findings; an error is one of reading it.
+func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) {
+	plain, compression, err := Undo(in)
+	if err != nil {
+		return nil, err
+	}
+	look := &Look{Name: request.Name, Kinds: []Kind{}, Fields: []Field{}, Findings: finding.List{}, Shown: []Shown{}}
+	if compression == "zip" {
+		return nil, errors.New("a zip archive can only be read from a file: its list of members stands at its end")
+	}
+	buffered := bufio.NewReaderSize(plain, Head)
+	head, err := buffered.Peek(Head)
+	if err != nil && err != io.EOF {
+		return nil, err
+	}
+	look.Guess = Detect(head)
+	look.Compression = compression
+	source := look.Source()
+	if source == nil {
+		return look, look.count(buffered)
+	}
+	set := look.Charset
+	if look.Format == "hl7" && set != text.UTF16LE && set != text.UTF16BE {
+		set = text.Declared // MSH-18 is held against what is there
+	}
+	decoded, err := text.Decode(buffered, set)
+	if err != nil {
+		return nil, err
+	}
+	reader, findings, err := source.Open(decoded, nil)
+	look.add(request.Name, findings...)
+	if err != nil || reader == nil {
+		return look, err
+	}
+	e := &examination{Look: look, request: request, reader: reader, at: map[string]int{}, kinds: map[string]int{}}
+	if err := e.run(ctx); err != nil {
+		return nil, err
+	}
+	look.add(request.Name, reader.Ended(look.Records)...)
+	for i := range look.Fields {
+		look.Fields[i].Looks = look.Fields[i].forms.String()
+	}
+	slices.SortStableFunc(look.Findings, func(a, b finding.Finding) int { return cmp.Compare(a.Place.Offset, b.Place.Offset) })
+	slices.SortStableFunc(look.Kinds, func(a, b Kind) int { return cmp.Compare(b.Count, a.Count) })
+	return look, nil
+}
+
+// count reads a file that is not understood to its end.
+func (l *Look) count(in io.Reader) (err error) {
+	l.Bytes, err = io.Copy(io.Discard, in)
+	return err
+}
+
+func (l *Look) add(name string, findings ...finding.Finding) {
+	for _, f := range findings {
+		f.Place.File = name
+		if f.Severity == finding.Error {
+			l.Errors++
+		} else {
+			l.Warnings++
+		}
+		if len(l.Findings) < mostFindings {
+			l.Findings = append(l.Findings, f)
+		}
+	}
+}
+
+// examination is the state of looking at one file.
+type examination struct {
+	*Look
+	request Request
+	reader  format.Reader
+	at      map[string]int // index of each field
+	kinds   map[string]int
+
+	code, event, version []byte // of the record that is surveyed
+	scratch              []byte
+}
+
+// batches goes through a file: its batches, split, with their notes in the order of
+// the records; the last one with what broke the file, if something did.
+func batches(ctx context.Context, r format.Reader, take func(b *batch.Batch, broken *format.Broken) error) error {
+	b := &batch.Batch{First: 1}
+	for more := true; more; {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		b.Reset()
+		var err error
+		more, err = r.Cut(b)
+		var broken *format.Broken
+		if errors.As(err, &broken) {
+			more = false
+		} else if err != nil {
+			return err
+		}
+		r.Split(b)
+		slices.SortStableFunc(b.Notes, func(x, y batch.Note) int { return cmp.Compare(x.Record, y.Record) })
+		if err := take(b, broken); err != nil {
+			return err
+		}
+		b.First += int64(b.Records())
+	}
+	return nil
+}
+
+func (e *examination) run(ctx context.Context) error {
+	return batches(ctx, e.reader, func(b *batch.Batch, broken *format.Broken) error {
+		for _, n := range b.Notes {
+			e.add(e.request.Name, e.reader.Describe(b, n))
+		}
+		for i := range b.Records() {
+			e.record(b, i)
+		}
+		e.Bytes = b.Base + int64(b.N)
+		if broken != nil {
+			e.Records++
+			broken.Finding.Place.Record = e.Records
+			e.add(e.request.Name, broken.Finding)
+			n, err := io.Copy(io.Discard, broken.Rest)
+			e.Bytes += n
+			return err
+		}
+		if e.request.Progress != nil {
+			e.request.Progress(e.Bytes)
+		}
+		return nil
+	})
+}
+
+func (e *examination) record(b *batch.Batch, i int) {
+	e.Records++
+	raw := b.Raw(i)
+	e.code, e.event, e.version = e.code[:0], e.event[:0], e.version[:0]
+	e.reader.Survey(raw, func(path, value []byte) {
+		if e.Format == "hl7" && len(path) > 4 && string(path[:4]) == "MSH-" {
+			switch string(path[4:]) {
+			case "9", "9.1":
+				e.code = append(e.code, value...)
+			case "9.2":
+				e.event = append(append(e.event, '^'), value...)
+			case "12", "12.1":
+				e.version = append(e.version, value...)
+			}
+		}
+		e.value(b, i, path, value)
+	})
+	kind := e.kind()
+	from, to := b.Base+int64(b.Bounds[i].Off), b.Base+int64(b.Bounds[i].End)
+	wanted := e.Records >= max(e.request.From, 1)
+	if e.request.Byte >= 0 {
+		wanted = e.request.Byte >= from && e.request.Byte < to
+	}
+	if !wanted || len(e.Shown) >= e.request.Records {
+		return
+	}
+	s := Shown{Record: e.Records, Line: b.Place(i, b.Bounds[i].Off).Line, Offset: from, Kind: kind, Values: []format.Line{}, Raw: e.readable(raw)}
+	for _, l := range e.reader.Show(raw) {
+		l.Value = e.readable([]byte(l.Value))
+		if e.request.Path == "" || below(l.Path, e.request.Path) {
+			s.Values = append(s.Values, l)
+		}
+	}
+	if e.request.Path == "" || len(s.Values) > 0 {
+		e.Shown = append(e.Shown, s)
+	}
+}
+
+// readable is a text for people, whatever its record says about its encoding.
+func (e *examination) readable(b []byte) string {
+	if !utf8.Valid(b) {
+		if decoded, err := text.DecodeAll(b, e.Charset); err == nil {
+			return string(decoded)
+		}
+	}
+	return string(b)
+}
+
+// kind counts the type of the record that has been surveyed.
+func (e *examination) kind() string {
+	key := append(append(append(e.scratch[:0], e.code...), e.event...), '\x00')
+	name := len(key) - 1
+	key = append(key, e.version...)
+	e.scratch = key
+	k, known := e.kinds[string(key)]
+	if !known {
+		if len(e.Kinds) >= mostKinds {
+			return string(key[:name])
+		}
+		kind := Kind{Name: string(key[:name]), Version: string(e.version)}
+		if e.Format != "hl7" {
+			kind.Name = map[string]string{"csv": "row", "json": "value"}[e.Format]
+		}
+		k = len(e.Kinds)
+		e.kinds[string(key)] = k
+		e.Kinds = append(e.Kinds, kind)
+	}
+	e.Kinds[k].Count++
+	return e.Kinds[k].Name
+}
+
+// below tells whether a path is another or stands below it.
+func below(path, above string) bool {
+	rest, ok := strings.CutPrefix(path, above)
+	return ok && (rest == "" || strings.IndexByte(".-[/", rest[0]) >= 0)
+}
+
+// value counts a value in its field.
+func (e *examination) value(b *batch.Batch, record int, path, value []byte) {
+	k, known := e.at[string(path)]
+	if !known {
+		if len(e.Fields) >= mostFields {
+			return
+		}
+		k = len(e.Fields)
+		name := string(path)
+		e.at[name] = k
+		e.Fields = append(e.Fields, Field{Path: name, Meaning: e.Meaning(name), forms: allForms})
+	}
+	f := &e.Fields[k]
+	if len(value) == 0 {
+		f.Empty++
+		return
+	}
+	f.Filled++
+	f.Longest = max(f.Longest, len(value))
+	if f.Example == "" {
+		f.Example = finding.Shorten([]byte(e.readable(value[:min(len(value), longExample)])))
+	}
+	f.forms.see(value)
+	if e.Format == "csv" && f.forms.told != 1<<len(spoils)-1 {
+		e.ruined(b, record, f, value)
+	}
+}
+
+// Meaning is what the standard calls a position, where that is known.
+func (l *Look) Meaning(path string) string {
+	if l.Format == "hl7" {
+		return hl7.Meaning(path, l.Version)
+	}
+	return ""
+}
+
+// ruined notes values that a spreadsheet program has changed when it saved the
+// file. Of each field the first is told, and the others are counted with it.
+func (e *examination) ruined(b *batch.Batch, record int, f *Field, value []byte) {
+	what := spoilt(value)
+	if what == "" || f.forms.told&(1<<spoils[what]) != 0 {
+		return
+	}
+	f.forms.told |= 1 << spoils[what]
+	at := b.Place(record, b.Bounds[record].Off)
+	at.Path = f.Path
+	w := finding.Warn("csv.spreadsheet", at, "%s", what)
+	w.Seen = finding.Shorten(value)
+	e.add(e.request.Name, w.Suggest("format the column as text before saving; further values of this kind in the column are not listed"))
+}
+
+// At reads a place as people say it: record 4711 or its number, byte 88112, or a
+// path such as PID-5.1.
+func At(place string) (r Request, err error) {
+	r.Byte, r.Records = -1, 1
+	words := strings.Fields(strings.ReplaceAll(place, ",", ""))
+	number := func(s string) (int64, error) {
+		n, err := strconv.ParseInt(s, 10, 64)
+		if err != nil || n < 0 {
+			return 0, fmt.Errorf("%q is no place; places are such as 4711, \"record 4711\", \"byte 88112\", PID-5.1", place)
+		}
+		return n, nil
+	}
+	switch {
+	case len(words) == 2 && words[0] == "record":
+		r.From, err = number(words[1])
+	case len(words) == 2 && words[0] == "byte":
+		r.Byte, err = number(words[1])
+	case len(words) == 1 && words[0][0]-'0' <= 9:
+		r.From, err = number(words[0])
+	case len(words) == 1:
+		r.Path = words[0]
+	default:
+		_, err = number("")
+	}
+	return r, err
+}
