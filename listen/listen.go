@@ -691,11 +691,13 @@ func (l *Listener) Again(path, reason string, after time.Duration) {
 }
 
 // Parked says why a fetched file is not taken yet.
-func (l *Listener) Parked(path, reason string) {
+func (l *Listener) Parked(reason string, paths ...string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if s := l.known[path]; s != nil {
-		s.reason = reason
+	for _, path := range paths {
+		if s := l.known[path]; s != nil {
+			s.reason = reason
+		}
 	}
 }
 
@@ -744,8 +746,8 @@ func (l *Listener) Complete() []Waiting {
 	return out
 }
 
-// turn is the reason of ready files that wait for nothing but their turn.
-const turn = "it is ready and waits for its turn"
+// Turn is the reason of ready files that wait for nothing but their turn.
+const Turn = "it is ready and waits for its turn"
 
 // Waiting lists up to so many files that have not been taken, with the reason,
 // and says how many there are.
@@ -760,7 +762,7 @@ func (l *Listener) Waiting(most int) (list []Waiting, all int) {
 			continue // it is being taken
 		case s.given && !s.fetched:
 			if reason = l.gate; reason == "" {
-				reason = turn
+				reason = Turn
 			}
 		}
 		list = append(list, Waiting{path, filepath.Base(path), reason, s.noticed})

@@ -378,6 +378,16 @@ func TestOrders(t *testing.T) {
 		if strings.Join(got, " ") != test.want {
 			t.Errorf("by name %v, by time %v: %v", test.byName, test.byTime, got)
 		}
+		// Who has fetched them may keep some waiting.
+		l.Parked(Turn, filepath.Join(folder, "a"), filepath.Join(folder, "b"))
+		if list, all := l.Waiting(10); all != 2 || list[0].Reason != Turn {
+			t.Errorf("waiting are %v", list)
+		}
+		l.Parked("", filepath.Join(folder, "a"))
+		l.Forget(filepath.Join(folder, "b"))
+		if list, all := l.Waiting(10); all != 0 {
+			t.Errorf("waiting are %v", list)
+		}
 	}
 }
 

@@ -14,7 +14,9 @@ import (
 	"ydrion/core/finding"
 	"ydrion/core/flow"
 	"ydrion/core/format"
+	"ydrion/core/format/csv"
 	"ydrion/core/format/hl7"
+	"ydrion/core/format/json"
 	"ydrion/core/lang"
 	"ydrion/core/lookup"
 	"ydrion/core/place"
@@ -192,7 +194,7 @@ func (c *compilation) plan() *flow.Plan {
 	scope := lang.Scope{Fields: s.Record, Lookups: c.lookups(string(mapText))}
 	program, findings := lang.Build(m, r.Map, string(mapText), target, scope)
 	c.out = append(c.out, findings...)
-	plan := &flow.Plan{Source: r.Dialect, Charset: r.Charset, Schema: s, Program: program, Target: target, After: []byte(r.Good.After), Separate: r.Good.PerRecord}
+	plan := &flow.Plan{Source: r.Source(), Charset: r.Charset, Schema: s, Program: program, Target: target, Makes: m.TargetFormat, After: []byte(r.Good.After), Separate: r.Good.PerRecord}
 	for _, d := range r.Good.To {
 		plan.Outputs = append(plan.Outputs, c.output(d, scope))
 	}
@@ -204,20 +206,36 @@ func (c *compilation) plan() *flow.Plan {
 }
 
 func (c *compilation) target(m *lang.Map, at func(int) place.Place) format.Target {
-	if m.TargetFormat != "hl7" {
-		c.out = append(c.out, finding.New("route.format", at(m.At.Target), "records cannot be written as %q; known is hl7", m.TargetFormat))
+	build, known := targets[m.TargetFormat]
+	if !known {
+		c.out = append(c.out, finding.New("route.format", at(m.At.Target), "records cannot be written as %q; known are csv, hl7 and json", m.TargetFormat))
 		return nil
 	}
 	sample, ok := c.file(m.TargetSample, at(m.At.Sample))
 	if !ok {
 		return nil
 	}
-	target, err := hl7.NewTarget(m.TargetSample, sample)
+	target, err := build(m.TargetSample, sample)
 	if err != nil {
-		c.out = append(c.out, finding.New("hl7.sample", place.InFile(m.TargetSample), "the sample is no HL7 message: %v", err))
+		c.out = append(c.out, finding.New("route.sample", place.InFile(m.TargetSample), "the sample is nothing that a map can be based on: %v", err))
 		return nil
 	}
+	if c.route.Good.Guard {
+		guarded, can := target.(interface{ Guard() })
+		if !can {
+			c.out = append(c.out, finding.New("route.formulas", c.route.Places["deliver.good.formulas"], "formulas are guarded in csv only, not in %s", m.TargetFormat))
+			return nil
+		}
+		guarded.Guard()
+	}
 	return target
+}
+
+// targets are the formats that maps can write.
+var targets = map[string]func(file string, sample []byte) (format.Target, error){
+	"csv":  func(file string, sample []byte) (format.Target, error) { return csv.NewTarget(file, sample) },
+	"hl7":  func(file string, sample []byte) (format.Target, error) { return hl7.NewTarget(file, sample) },
+	"json": func(file string, sample []byte) (format.Target, error) { return json.NewTarget(file, sample) },
 }
 
 // lookups reads the tables whose names occur in the map; only they belong to

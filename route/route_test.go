@@ -62,7 +62,7 @@ func TestCompileRefuses(t *testing.T) {
 		{"routes/weight-log.yaml", "{file.stem}", "{Weight}", "its name cannot differ from record to record"},
 		{"maps/specimen-to-order.map", "blank-order.hl7", "blank.hl7", "there is no file samples/blank.hl7"},
 		{"maps/specimen-to-order.map", "target hl7", "target papyrus", `records cannot be written as "papyrus"`},
-		{"samples/blank-order.hl7", "MSH", "ABC", "the sample is no HL7 message"},
+		{"samples/blank-order.hl7", "MSH", "ABC", "it does not begin with MSH"},
 		{"maps/specimen-to-order.map", "keep MSH-3, ", "keep ", `the sample's value "SEALNET" at MSH-3 would go into every message`},
 		{"lookups/sex_codes.csv", "Female,F", "Male,F", `lookups/sex_codes.csv:3:1: error: "Male" stands twice, with "M" and with "F"`},
 		{"schemas/specimen-sheet.json", `"type": "number"`, `"type": "numeral"`, "is not checked here"},

@@ -468,9 +468,7 @@ func (c *Conductor) unblock(lane string) {
 	delete(c.blocked, lane)
 	c.freed = append(c.freed, c.parked[lane]...)
 	delete(c.parked, lane)
-	for _, s := range c.waiting[lane] {
-		c.listener.Parked(s.Path, "")
-	}
+	c.listener.Parked(listen.Turn, paths(c.waiting[lane])...)
 	c.shelf = append(c.waiting[lane], c.shelf...)
 	delete(c.waiting, lane)
 	go c.e.Over("lane held", c.name+" "+lane)
@@ -601,6 +599,7 @@ func (c *Conductor) choose(l *listen.Listener, compiled *route.Compiled, until t
 	shelf := c.shelf
 	c.mu.Unlock()
 	if compiled.By != nil || len(shelf) == 0 {
+		known := len(shelf)
 		for _, candidate := range l.Fetch(most, until, none) {
 			k, problem := c.keys(compiled, candidate)
 			if problem != nil {
@@ -609,7 +608,8 @@ func (c *Conductor) choose(l *listen.Listener, compiled *route.Compiled, until t
 			}
 			shelf = append(shelf, shelved{candidate, k})
 		}
-		if compiled.By != nil {
+		l.Parked(listen.Turn, paths(shelf[known:])...)
+		if compiled.By != nil && len(shelf) > known {
 			slices.SortStableFunc(shelf, func(a, b shelved) int { return compareNatural(*a.by, *b.by) })
 		}
 	}
@@ -630,7 +630,7 @@ func (c *Conductor) choose(l *listen.Listener, compiled *route.Compiled, until t
 		if s.lane != nil {
 			if by := c.blocked[*s.lane]; by != 0 {
 				c.waiting[*s.lane] = append(c.waiting[*s.lane], s)
-				l.Parked(s.Path, fmt.Sprintf("its lane %s is held by pickup %d", *s.lane, by))
+				l.Parked(fmt.Sprintf("its lane %s is held by pickup %d", *s.lane, by), s.Path)
 				continue
 			}
 		}
@@ -639,6 +639,15 @@ func (c *Conductor) choose(l *listen.Listener, compiled *route.Compiled, until t
 		}
 		out = append(out, s)
 	}
-	c.shelf = append([]shelved{}, shelf[i:]...)
+	c.shelf = shelf[i:]
+	l.Parked("", paths(out)...)
+	return out
+}
+
+func paths(list []shelved) []string {
+	out := make([]string, len(list))
+	for i, s := range list {
+		out[i] = s.Path
+	}
 	return out
 }

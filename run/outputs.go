@@ -134,6 +134,9 @@ func (o *outputs) takeGood(b *batch.Batch) error {
 			if o.all[i], err = o.Create(folder, fmt.Sprintf("all-%d", i)); err != nil {
 				return err
 			}
+			if _, err := o.all[i].Write(o.opened.Plan.Target.Begins()); err != nil {
+				return err
+			}
 		}
 	}
 	for _, w := range b.What {
@@ -167,6 +170,11 @@ func (o *outputs) takeEach(b *batch.Batch) error {
 			if err != nil {
 				return err
 			}
+			if begins := o.opened.Plan.Target.Begins(); begins != nil {
+				if _, err := out.Write(begins); err != nil {
+					return errors.Join(err, out.Discard())
+				}
+			}
 			if _, err := out.Write(b.Made(i)); err != nil {
 				return errors.Join(err, out.Discard())
 			}
@@ -187,7 +195,7 @@ func (o *outputs) takeRejected(b *batch.Batch) error {
 		for k := range findings {
 			findings[k].Place.File = o.name
 		}
-		if err := o.reject(b.First+int64(i), b.Place(i, b.Bounds[i].Off).Line, b.Raw(i), findings); err != nil {
+		if err := o.reject(b.First+int64(i), b.Place(i, b.Bounds[i].Off).Line, o.opened.Reader.Raw(b, i), findings); err != nil {
 			return err
 		}
 	}

@@ -151,8 +151,10 @@ func (c *Conductor) fill(it *item, out *outputs) error {
 	commit := store.Commit{Run: *it.Run, Pickup: it.Pickup, Balance: result.Balance}
 	over := it.compiled.Tolerate >= 0 && result.In > 0 && float64(result.Rejected) > it.compiled.Tolerate*float64(result.In)
 	switch {
-	case over:
-		result.Findings = append(result.Findings, tooMany(it.Name, result.Balance, it.compiled.Tolerate))
+	case over, result.Disagrees:
+		if over {
+			result.Findings = append(result.Findings, tooMany(it.Name, result.Balance, it.compiled.Tolerate))
+		}
 		commit.Balance.Rejected, commit.Balance.Good = result.In-result.Filtered, 0
 		fallthrough
 	case result.Unreadable:

@@ -11,7 +11,10 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"ydrion/core/format"
 	"ydrion/core/format/csv"
+	"ydrion/core/format/hl7"
+	"ydrion/core/format/json"
 	"ydrion/core/place"
 	"ydrion/core/text"
 	"ydrion/timetable"
@@ -121,11 +124,23 @@ type Duplicates struct {
 	SameKey OnDuplicate
 }
 
+// Source is the source format as the route wants it.
+func (r Read) Source() format.Source {
+	switch r.Format {
+	case "hl7":
+		return hl7.Source{Unit: r.Record}
+	case "json":
+		return json.Source{Records: r.Record}
+	}
+	return r.Dialect
+}
+
 // Read says how files are read.
 type Read struct {
 	Format  string
 	Charset text.Charset
 	Dialect csv.Dialect
+	Record  string // what is a record: for hl7 the name of a segment, for json a pointer; "": each message or value
 }
 
 // Check says what records must look like and how many may be wrong.
@@ -139,6 +154,7 @@ type Good struct {
 	Name      string // with expressions in braces
 	PerRecord bool   // one file for each record
 	After     string // follows every record
+	Guard     bool   // values that spreadsheet programs take for formulas get an apostrophe
 	To        []Destination
 }
 
@@ -359,14 +375,31 @@ func (r *Route) duplicates(m *mapping) {
 }
 
 func (r *Route) read(m *mapping) {
-	r.Format = m.oneOf("format", "csv", "csv")
+	r.Format = m.oneOf("format", "csv", "csv", "hl7", "json")
 	set := m.text("encoding")
-	if set == "" {
-		set = "utf-8"
+	switch {
+	case set != "":
+		var err error
+		if r.Charset, err = text.ParseCharset(set); err != nil {
+			m.bad(m.where("encoding"), "workspace.value", "%v", err)
+		}
+	case r.Format == "hl7": // MSH-18 says it
+		r.Charset = text.Declared
+	default:
+		r.Charset = text.UTF8
 	}
-	var err error
-	if r.Charset, err = text.ParseCharset(set); err != nil {
-		m.bad(m.where("encoding"), "workspace.value", "%v", err)
+	r.Places["read"] = m.at
+	if r.Format != "csv" {
+		r.Record = m.text("record")
+		switch {
+		case r.Record == "":
+		case r.Format == "hl7" && !hl7.IsSegment(r.Record):
+			m.bad(m.where("record"), "workspace.value", "read.record is the name of the segment that is a record, such as OBX, not %q", r.Record)
+		case r.Format == "json" && r.Record[0] != '/':
+			m.bad(m.where("record"), "workspace.value", "read.record is a JSON Pointer in which * stands for each element of a list, such as /specimens/*, not %q", r.Record)
+		}
+		m.done()
+		return
 	}
 	character := func(key string) byte {
 		s := m.text(key)
@@ -389,10 +422,23 @@ func (r *Route) read(m *mapping) {
 		d.Quote = character("quote")
 	}
 	d.NoHeading, d.Columns, d.Skip = !m.flag("heading", true), m.list("columns"), m.number("skip")
+	d.Comment, d.Escape, d.Footer = character("comment"), character("escape"), m.number("footer")
+	for _, w := range m.list("widths") {
+		n, err := strconv.Atoi(w)
+		if err != nil {
+			m.bad(m.where("widths"), "workspace.value", "read.widths are numbers of characters, not %q", w)
+		}
+		d.Widths = append(d.Widths, n)
+	}
+	if total := m.text("total"); total != "" {
+		var err error
+		if d.Total, err = regexp.Compile(total); err != nil {
+			m.bad(m.where("total"), "workspace.value", "read.total is no regular expression: %v", err)
+		}
+	}
 	if err := d.Validate(); err != nil {
 		m.bad(m.at, "workspace.value", "%v", err)
 	}
-	r.Places["read"] = m.at
 	m.done()
 }
 
@@ -400,6 +446,8 @@ func (r *Route) deliver(m *mapping) {
 	good := m.sub("good")
 	r.Good = Good{Name: good.required("name"), After: good.text("after each")}
 	r.Good.PerRecord = good.oneOf("one file per", "pickup", "record", "pickup") == "record"
+	r.Good.Guard = good.oneOf("formulas", "kept", "kept", "guarded") == "guarded"
+	r.Places["deliver.good.formulas"] = good.where("formulas")
 	r.Places["deliver.good.name"] = good.where("name")
 	if good.has("to") {
 		for i, to := range good.each("to") {

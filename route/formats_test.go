@@ -1,0 +1,174 @@
+package route
+
+import (
+	"context"
+	"os"
+	"strings"
+	"testing"
+
+	"ydrion/core/batch"
+	"ydrion/core/flow"
+	"ydrion/core/format"
+	"ydrion/workspace"
+)
+
+// output collects what a run writes and what was wrong.
+type output struct {
+	opened *flow.Opened
+	text   strings.Builder
+	wrong  []string
+}
+
+func (o *output) Open(opened *flow.Opened) error {
+	o.opened = opened
+	o.text.Write(opened.Plan.Target.Begins())
+	return nil
+}
+
+func (o *output) Batch(b *batch.Batch) error {
+	o.text.Write(b.Out)
+	for i := range b.Records() {
+		for _, f := range o.opened.Findings(b, i) {
+			o.wrong = append(o.wrong, f.String())
+		}
+	}
+	return nil
+}
+
+func (o *output) Broken(b *format.Broken) error { o.wrong = append(o.wrong, b.Error()); return nil }
+
+// through sends a text through a route of the benchmarks' workspace, one of whose
+// files may be changed.
+func through(t *testing.T, name, in, file, old, with string) (string, string) {
+	t.Helper()
+	w, err := workspace.Load(os.DirFS("../bench/workspace"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if file != "" {
+		if !strings.Contains(string(w.Files[file]), old) {
+			t.Fatalf("%s does not hold %q", file, old)
+		}
+		w.Files[file] = []byte(strings.Replace(string(w.Files[file]), old, with, 1))
+		w = workspace.FromFiles(w.Files)
+	}
+	c, findings := Compile(w, name)
+	if c == nil {
+		var said []string
+		for _, f := range append(w.Findings, findings...) {
+			said = append(said, f.String())
+		}
+		return "", strings.Join(said, "\n")
+	}
+	o := &output{}
+	result, err := c.Plan.Run(context.Background(), strings.NewReader(in), flow.Inputs{}, o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range result.Findings {
+		o.wrong = append(o.wrong, f.String())
+	}
+	return o.text.String(), strings.Join(o.wrong, "\n")
+}
+
+const rowsHeading = "specimen_id,animal_tag,species_code,station,collected_at,sex,weight_kg,note,test_code,priority,lat,lon\n"
+
+func TestRowsToObjects(t *testing.T) {
+	const object = `{"specimen_id":"S1","animal_tag":"T\\1","species_code":"GS","station":"","collected_at":"2024-05-27T13:35:00","sex":null,"weight_kg":8.40,"note":"a \"b\"\tc","test_code":"é","priority":"R","lat":60.1,"lon":-2}` + "\n"
+	for _, test := range []struct{ row, file, old, with, out, wrong string }{
+		{row: `S1,T\1,GS,,27/05/2024 13:35,,8.40,"a ""b""` + "\tc\",é,R,060.1,-02\n", out: object},
+		{row: "S1,x,x,x,27/05/2024 13:35,F,7.5kg,n,x,x,0.10,-0.0\n", out: `"sex":"F","weight_kg":null,"note":"n","test_code":"x","priority":"x","lat":0.10,"lon":-0.0}`},
+		{row: "S1,x,x,x,27/05/2024 13:35,F,1,n,x,x,,1\n", wrong: "the value is empty, which cannot be said here; answer it with `if empty …`"},
+		{row: "S1,x,x,x,27/05/2024 13:35,F,,n,x,x,1,1\n", file: "maps/rows-to-objects.map", old: " if empty null if unreadable", with: " if unreadable", wrong: "the value is empty"},
+		{row: "S1,x,x,x,27/05/2024 13:35,F,x,n,x,x,1,1\n", file: "maps/rows-to-objects.map", old: " if unreadable null", with: "", wrong: `"x" is no number`},
+		{row: "S1,x,x,x,27/05/2024 13:35,F,1,n,x,x,1,1\n", file: "maps/rows-to-objects.map", old: "station      = station", with: "clear station\nignore station", out: `"species_code":"x","collected_at"`},
+		{row: "S1,x,x,x,27/05/2024 13:35,F,1,n,x,x,1,1\n", file: "maps/rows-to-objects.map", old: "station      = station", with: "keep station\nignore station", out: `"station":"","collected_at"`},
+		{file: "routes/rows.yaml", old: "one file per: pickup", with: "one file per: pickup\n    formulas: guarded", wrong: "guarded in csv only, not in json"},
+		{file: "maps/rows-to-objects.map", old: "station      = station", with: "ignore station", wrong: "the sample's value at station would go into every record"},
+		{file: "maps/rows-to-objects.map", old: "station      =", with: "statoin =", wrong: `was "station" meant?`},
+		{file: "samples/row.json", old: `"lat": 0,`, with: `"lat": 0, "lat": 0,`, wrong: `the member "lat" stands there twice`},
+		{file: "maps/rows-to-objects.map", old: "if unreadable null", with: "if unlisted null", wrong: "answers a lookup"},
+		{file: "maps/rows-to-objects.map", old: "sex if empty null", with: "sex if unreadable null", wrong: "answers number or date"},
+		{row: "S1,x,x,x,27/05/2024 13:35,,1,n,x,x,1,1\n", file: "maps/rows-to-objects.map", old: "sex          = sex if empty null", with: "sex = sex if empty absent", out: `"collected_at":"2024-05-27T13:35:00","weight_kg":1,`},
+	} {
+		out, wrong := through(t, "rows", rowsHeading+test.row, test.file, test.old, test.with)
+		if !strings.Contains(out, test.out) || !strings.Contains(wrong, test.wrong) || test.wrong == "" && (wrong != "" || out == "") {
+			t.Errorf("%q %s: %q → %q\nwant %q\n%s\nwant %s", test.row, test.file, test.with, out, test.out, wrong, test.wrong)
+		}
+	}
+}
+
+func TestNestedObjects(t *testing.T) {
+	w, err := workspace.Load(os.DirFS("../bench/workspace"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.Files["samples/row.json"] = []byte(`{"id": "", "where": {"station": "", "at": {"lat": 0, "lon": 0}}, "version": 3, "a.b": true}`)
+	w.Files["maps/rows-to-objects.map"] = []byte("map rows_to_objects\nsource csv schemas/rows.json\ntarget json based on samples/row.json\n\nkeep version, /a.b\nid = specimen_id\nwhere.station = station if empty absent\nwhere.at.lat = lat if empty absent\n/where/at/lon = lon if empty absent\n")
+	c, findings := Compile(workspace.FromFiles(w.Files), "rows")
+	if c == nil {
+		t.Fatal(findings.Error())
+	}
+	o := &output{}
+	if _, err := c.Plan.Run(context.Background(), strings.NewReader(rowsHeading+"S1,,,K,27/05/2024 13:35,,,,,,1,2\nS2,,,,27/05/2024 13:35,,,,,,,\n"), flow.Inputs{}, o); err != nil {
+		t.Fatal(err)
+	}
+	want := `{"id":"S1","where":{"station":"K","at":{"lat":1,"lon":2}},"version":3,"a.b":true}` + "\n" + `{"id":"S2","where":{"at":{}},"version":3,"a.b":true}` + "\n"
+	if o.text.String() != want {
+		t.Errorf("got\n%s%v\nwant\n%s", o.text.String(), o.wrong, want)
+	}
+}
+
+// TestJSONToRows: the records are anywhere in a document, and so are their fields.
+func TestJSONToRows(t *testing.T) {
+	w, err := workspace.Load(os.DirFS("../bench/workspace"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.Files["routes/observations.yaml"] = []byte(strings.Replace(string(w.Files["routes/observations.yaml"]), "format: hl7\n  record: OBX", "format: json\n  record: /specimens/*/tests/*", 1))
+	w.Files["maps/observations-to-rows.map"] = []byte("map observations_to_rows\nsource json schemas/observations.json\ntarget csv based on samples/observation.csv\n\nspecimen = id\nstation = station if null \"\"\nvalue = value | round 1\n")
+	w.Files["samples/observation.csv"] = []byte("station;specimen;value\r\n")
+	w.Files["schemas/observations.json"] = []byte(`{"fields": [{"name": "id", "path": "2/specimen_id"}, {"name": "station", "path": "4/station/code"}, {"name": "value", "path": "/v", "type": "number"}]}`)
+	c, findings := Compile(workspace.FromFiles(w.Files), "observations")
+	if c == nil {
+		t.Fatal(findings.Error())
+	}
+	o := &output{}
+	in := `{"station": {"code": null}, "specimens": [{"tests": [{"v": 1.25}, {"v": "high"}, {"v": 2}], "specimen_id": "S;1"}]}`
+	if _, err := c.Plan.Run(context.Background(), strings.NewReader(in), flow.Inputs{}, o); err != nil {
+		t.Fatal(err)
+	}
+	want := "station;specimen;value\r\n;\"S;1\";1.2\r\n;\"S;1\";2.0\r\n"
+	if o.text.String() != want || len(o.wrong) != 1 || !strings.Contains(o.wrong[0], `1:74 record 2 value: error`) {
+		t.Errorf("got\n%q\n%v\nwant\n%q", o.text.String(), o.wrong, want)
+	}
+}
+
+func TestObservationsToRows(t *testing.T) {
+	const (
+		heading = "message_id,station,observed_at,animal_tag,species,sex,specimen_id,panel,set_id,type,code,name,value,unit,range,flag,status\n"
+		before  = "MSH|^~\\&|LABSYS|ST18|SKERRY|SCSR|2025||ORU^R01|M1|P|2.5.1\rPID|1||T-1^^^SCSR||GS|||U\rOBR|1||S1^SCSR|CBC^Blood panel|||202508151915\r"
+	)
+	row := func(rest string) string { return "M1,ST18,2025-08-15T19:15:00,T-1,GS,U,S1,CBC," + rest + "\n" }
+	for _, test := range []struct{ in, file, old, with, out, wrong string }{
+		{in: before + "OBX|1|NM|ALT^ALT^L||165.66|U/L|20-90||||F\rOBX|2|TX|N||two\\.br\\lines, \\T\\ \"more\"\r",
+			out: row("1,NM,ALT,ALT,165.66,U/L,20-90,,F") + row(`2,TX,N,,"two`+"\n"+`lines, & ""more""",,,,`)},
+		{in: before + "OBX|1|NM|=1+1||-5|+x|@a,b\r", file: "routes/observations.yaml", old: "one file per: pickup", with: "one file per: pickup\n    formulas: guarded", out: row(`1,NM,'=1+1,,-5,'+x,"'@a,b",,`)},
+		{in: before, file: "routes/observations.yaml", old: "one file per: pickup", with: "one file per: pickup\n    formulas: perhaps", wrong: "kept"},
+		{in: before + "OBX|1|NM|ALT||\"\"\rOBX|2|NM|ALT||1\r", out: row("2,NM,ALT,,1,,,,"), wrong: "the value is null, which cannot be said here"},
+		{in: before + "OBX|1|NM|ALT||\"\"\r", file: "maps/observations-to-rows.map", old: "value       = value", with: "value = value if null \"-\"", out: row("1,NM,ALT,,-,,,,")},
+		{in: strings.Replace(before, "202508151915", "20250815", 1) + "OBX|1|NM\r", wrong: "record 1 observed_at: error"},
+		{in: "BHS|^~\\&\r" + before + "OBX|1|NM\rBTS|2\r", wrong: "BTS says 2 messages, but 1 came", out: row("1,NM,,,,,,,")},
+		{file: "schemas/observations.json", old: `"OBX-5"`, with: `"OBX5"`, in: before, wrong: "a hyphen and the field's number follow"},
+		{file: "routes/observations.yaml", old: "record: OBX", with: "record: obx", wrong: "name of the segment that is a record"},
+		{file: "maps/observations-to-rows.map", old: "flag        = flag", with: "ignore flag", wrong: `nothing fills the column "flag"`},
+		{file: "maps/observations-to-rows.map", old: "flag        =", with: "flaag =", wrong: `was "flag" meant?`},
+		{file: "maps/observations-to-rows.map", old: "source hl7", with: "source csv", wrong: "the map reads csv, the route reads hl7"},
+		{file: "samples/observation.csv", old: "station,", with: "status,", wrong: "must name each column once"},
+	} {
+		out, wrong := through(t, "observations", test.in, test.file, test.old, test.with)
+		if test.out != "" && out != heading+test.out || !strings.Contains(wrong, test.wrong) || test.wrong == "" && wrong != "" {
+			t.Errorf("%q %s: %q →\n%q\nwant\n%q\n%s\nwant %s", test.in, test.file, test.with, out, heading+test.out, wrong, test.wrong)
+		}
+	}
+}
