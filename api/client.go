@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"ydrion/core/formats"
 	"ydrion/service"
 	"ydrion/store"
 )
@@ -178,17 +179,23 @@ func (c *Client) Take(ctx context.Context, name, file string) (*service.Sheet, e
 
 // Hand gives a file to a route and tells the pickup's number.
 func (c *Client) Hand(ctx context.Context, route, name string, content io.Reader) (int64, error) {
-	out, err := upload[Handed](ctx, c, route, url.Values{"name": {name}}, content)
+	out, err := upload[Handed](ctx, c, routePath(route, "files"), url.Values{"name": {name}}, content)
 	return out.Pickup, err
 }
 
 // HandTrial runs a published route over a file without delivering anything.
 func (c *Client) HandTrial(ctx context.Context, route, name string, limit int, rejected bool, content io.Reader) (*service.Trial, error) {
-	return upload[*service.Trial](ctx, c, route, url.Values{"name": {name}, "trial": {"true"}, "limit": {strconv.Itoa(limit)}, "rejected": {strconv.FormatBool(rejected)}}, content)
+	return upload[*service.Trial](ctx, c, routePath(route, "files"), url.Values{"name": {name}, "trial": {"true"}, "limit": {strconv.Itoa(limit)}, "rejected": {strconv.FormatBool(rejected)}}, content)
 }
 
-func upload[T any](ctx context.Context, c *Client, route string, query url.Values, content io.Reader) (out T, err error) {
-	answer, err := c.send(ctx, http.MethodPost, routePath(route, "files"), query, content, "application/octet-stream")
+// Look says what a file is. The query has its name, the place to show (at) and how
+// many records.
+func (c *Client) Look(ctx context.Context, query url.Values, content io.Reader) (*formats.Look, error) {
+	return upload[*formats.Look](ctx, c, "/api/look", query, content)
+}
+
+func upload[T any](ctx context.Context, c *Client, path string, query url.Values, content io.Reader) (out T, err error) {
+	answer, err := c.send(ctx, http.MethodPost, path, query, content, "application/octet-stream")
 	if err != nil {
 		return out, err
 	}

@@ -89,7 +89,19 @@ func TestExitCodes(t *testing.T) {
 		"serve --log-format x":              exitUse,
 		"serve --environment /nowhere.yaml": exitUse,
 		"check /nowhere":                    exitUse,
-		"routes --service xyz":              exitUse,
+		"convert ../demo/workspace/samples/lab-results.hl7 --to json":        exitGood,
+		"convert ../demo/workspace/samples/lab-results-broken.hl7 --to json": exitFindings,
+		"convert ../demo/workspace/samples/lab-results.hl7 --to papyrus":     exitUse,
+		"convert ../demo/workspace/samples/lab-results.hl7 --to json --json": exitUse,
+		"look":                            exitUse,
+		"look /nowhere":                   exitUse,
+		"look cli_test.go --at a-b-c%20d": exitFindings,
+		"look ../demo/workspace/samples/lab-results.hl7":           exitGood,
+		"look ../demo/workspace/samples/lab-results-broken.hl7":    exitFindings,
+		"look ../demo/workspace/samples/specimens.json --json":     exitGood,
+		"look ../demo/workspace/samples/specimens-broken.json":     exitFindings,
+		"look ../demo/workspace/samples/weights-broken.csv --at 2": exitFindings,
+		"routes --service xyz":                                     exitUse,
 	} {
 		var out, errOut strings.Builder
 		if got := Main(strings.Fields(args), &out, &errOut); got != want {

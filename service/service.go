@@ -272,7 +272,14 @@ func (s *Service) Start(ctx context.Context, name string) error {
 		return err
 	}
 	s.changed(ctx, name, "running")
-	s.settled(ctx, func() bool { l := s.leads(name); return l == nil || l.isListening() })
+	s.settled(ctx, func() bool {
+		if l := s.leads(name); l != nil {
+			return l.isListening()
+		}
+		time.Sleep(20 * time.Millisecond)
+		r, err := s.store.Route(ctx, name) // it may have no leader yet
+		return err != nil || r.Leader != 0 && !s.is(r.Leader)
+	})
 	return nil
 }
 

@@ -65,6 +65,11 @@ var _ flow.Sink = (*viewer)(nil)
 
 func (v *viewer) Open(o *flow.Opened) error {
 	v.opened = o
+	if v.request.Output != nil {
+		if _, err := v.request.Output.Write(o.Plan.Target.Begins()); err != nil {
+			return err
+		}
+	}
 	if v.request.Rejects != nil {
 		_, err := v.request.Rejects.Write(o.Reader.Heading())
 		return err
@@ -83,7 +88,7 @@ func (v *viewer) Batch(b *batch.Batch) error {
 			if what != batch.Rejected {
 				continue
 			}
-			if _, err := v.request.Rejects.Write(b.Raw(i)); err != nil {
+			if _, err := v.request.Rejects.Write(v.opened.Reader.Raw(b, i)); err != nil {
 				return err
 			}
 		}
@@ -106,16 +111,11 @@ func (v *viewer) Batch(b *batch.Batch) error {
 }
 
 func (v *viewer) view(b *batch.Batch, i int) RecordView {
-	raw := b.Raw(i)
+	raw := v.opened.Reader.Raw(b, i)
 	r := RecordView{Record: b.First + int64(i), Line: b.Place(i, b.Bounds[i].Off).Line, Outcome: [...]string{"good", "rejected", "filtered"}[b.What[i]], Raw: strings.TrimRight(string(clip(raw)), "\r\n"),
 		Fields: []format.Line{}, Lines: []format.Line{}, Findings: v.opened.Findings(b, i)}
-	names := v.opened.Reader.Fields()
-	for k, value := range v.opened.Reader.Values(raw) {
-		name := ""
-		if k < len(names) {
-			name = names[k]
-		}
-		r.Fields = append(r.Fields, format.Line{Path: name, Value: string(clip([]byte(value)))})
+	for _, l := range v.opened.Reader.Show(raw) {
+		r.Fields = append(r.Fields, format.Line{Path: l.Path, Value: string(clip([]byte(l.Value)))})
 	}
 	if b.What[i] == batch.Good {
 		made := b.Made(i)

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"ydrion/core/text"
 	"ydrion/core/value"
 	"ydrion/listen"
 	"ydrion/route"
@@ -135,16 +136,7 @@ func (s *Service) folder(f string) string {
 
 // stages says in sentences what a route does.
 func (s *Service) stages(c *route.Compiled, t store.Tally) []Stage {
-	d := c.Dialect
-	heading := "the first line names the columns"
-	if d.NoHeading {
-		heading = fmt.Sprintf("without a heading, %d columns named by the route", len(d.Columns))
-	}
-	delimiter := map[byte]string{0: "commas", ',': "commas", ';': "semicolons", '\t': "tabs", '|': "bars"}[d.Delimiter]
-	if delimiter == "" {
-		delimiter = fmt.Sprintf("%q", d.Delimiter)
-	}
-	read := Stage{Name: "read", Sentence: fmt.Sprintf("Reads CSV in %s, separated by %s; %s.", c.Charset, delimiter, heading), Details: []string{}, Count: t.In, Unit: "records"}
+	read := Stage{Name: "read", Sentence: readSentence(c.Read), Details: []string{}, Count: t.In, Unit: "records"}
 	kinds := map[value.Kind]int{}
 	for _, f := range c.Plan.Schema.Record {
 		kinds[f.Kind]++
@@ -156,8 +148,41 @@ func (s *Service) stages(c *route.Compiled, t store.Tally) []Stage {
 	if c.Tolerate >= 0 {
 		check.Details = append(check.Details, fmt.Sprintf("A file with more than %g%% rejected records is rejected whole.", c.Tolerate*100))
 	}
-	mapping := Stage{Name: "map", Sentence: fmt.Sprintf("Makes HL7 v2 messages by %s.", c.Map), Details: []string{}, Count: t.Filtered, Unit: "left out"}
+	mapping := Stage{Name: "map", Sentence: fmt.Sprintf("Makes %s by %s.", made[c.Plan.Makes], c.Map), Details: []string{}, Count: t.Filtered, Unit: "left out"}
 	return []Stage{s.listenStage(c, t), read, check, mapping, s.deliverStage(c, t), s.rejectStage(c, t)}
+}
+
+var made = map[string]string{"csv": "CSV rows", "hl7": "HL7 v2 messages", "json": "JSON objects, one a line,"}
+
+func readSentence(r workspace.Read) string {
+	set := string(r.Charset)
+	if r.Charset == text.Declared {
+		set = "the character set that each message names"
+	}
+	if r.Format == "hl7" {
+		unit := "each message is a record"
+		if r.Record != "" {
+			unit = "each segment " + r.Record + " is a record, with what stands around it"
+		}
+		return fmt.Sprintf("Reads HL7 v2 in %s; %s.", set, unit)
+	}
+	if r.Format == "json" {
+		unit := "each value, or each element of a list, is a record"
+		if r.Record != "" {
+			unit = "the records are at " + r.Record
+		}
+		return fmt.Sprintf("Reads JSON in %s; %s.", set, unit)
+	}
+	d := r.Dialect
+	heading := "the first line names the columns"
+	if d.NoHeading {
+		heading = fmt.Sprintf("without a heading, %d columns named by the route", len(d.Columns))
+	}
+	delimiter := map[byte]string{0: "commas", ',': "commas", ';': "semicolons", '\t': "tabs", '|': "bars"}[d.Delimiter]
+	if delimiter == "" {
+		delimiter = fmt.Sprintf("%q", d.Delimiter)
+	}
+	return fmt.Sprintf("Reads CSV in %s, separated by %s; %s.", set, delimiter, heading)
 }
 
 func (s *Service) listenStage(c *route.Compiled, t store.Tally) Stage {

@@ -1,0 +1,76 @@
+package cli
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"ydrion/core/formats"
+)
+
+func (a *app) convert() *cobra.Command {
+	var to, output, member string
+	c := a.jsonFlag(&cobra.Command{
+		Use:   "convert FILE --to FORMAT",
+		Short: "Write a file in another format, where that needs no map",
+		Long: `Write a file in another format without a route: CSV as JSON objects, one a line,
+and back; HL7 v2 as JSON, and back without losing anything (docs/formats.md says
+how messages look in JSON). FILE may be - for standard input.
+
+Records that are wrong, or cannot be said in the other format, are findings on
+standard error and are left out; the exit code is 1 then.`,
+		Example: `  ydrion convert sheet.csv --to json
+  ydrion convert results.hl7 --to json | jq '.segments[1][5]'
+  ydrion convert results.json --to hl7 --output results.hl7`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) (err error) {
+			switch to {
+			case "csv", "json", "hl7":
+			default:
+				return wrongUse("--to is csv, json or hl7")
+			}
+			in, done, err := a.sample(args[0], member)
+			if err != nil {
+				return err
+			}
+			defer done()
+			out := io.Writer(a.out)
+			if output != "" {
+				f, err := os.OpenFile(output, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+				if err != nil {
+					return wrongUse("the output cannot be made: %v", err)
+				}
+				defer func() { err = errors.Join(err, f.Close()) }()
+				out = f
+			} else if a.json {
+				return wrongUse("with --json, name an --output")
+			}
+			buffered := bufio.NewWriter(out)
+			result, err := formats.Convert(cmd.Context(), in, args[0], to, buffered)
+			if err = errors.Join(err, buffered.Flush()); err != nil {
+				return err
+			}
+			if a.json {
+				err = a.printJSON(result)
+			} else {
+				for _, f := range result.Findings {
+					fmt.Fprintln(a.err, f)
+				}
+				fmt.Fprintf(a.err, "%d of %s written\n", result.Written, count(int(result.Records), "record"))
+			}
+			if err == nil && (result.Errors > 0 || result.Written < result.Records) {
+				err = errFindings
+			}
+			return err
+		},
+	})
+	f := c.Flags()
+	f.StringVar(&to, "to", "", "csv, json or hl7")
+	f.StringVarP(&output, "output", "o", "", "write to this new file instead of standard output")
+	f.StringVar(&member, "member", "", "member of a zip archive")
+	return c
+}

@@ -1,0 +1,186 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"ydrion/core/finding"
+	"ydrion/core/flow"
+	"ydrion/core/formats"
+)
+
+func (a *app) look() *cobra.Command {
+	var place, member string
+	var records int
+	c := a.jsonFlag(&cobra.Command{
+		Use:   "look FILE",
+		Short: "Say what a file is: format, records, fields, and what is wrong with it",
+		Long: `Look at a file that no route has been made for yet: which format and version it
+is, in which encoding, how many records of which types it has, which fields and
+what their values look like, and what is wrong with it. FILE may be - for
+standard input. Files in gzip are undone; in a zip archive, name a member.
+
+The whole file is read, in a stream. The exit code is 1 if there are errors.
+
+Places for --at: a record's number, "record 4711", "byte 88112", or a position
+such as PID-5, weight_kg or /animal/tag, of which all records that have it are
+shown.`,
+		Example: `  ydrion look demo/files/brunholm-2026-11-23.csv
+  ydrion look results.hl7 --at PID-5 --records 10
+  ydrion look results.hl7 --at "record 4711"
+  ydrion look big.csv.gz --json | jq '.fields[].path'
+  ydrion look week.zip --member monday.csv`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			request := formats.Request{Byte: -1, Records: 1}
+			if place != "" {
+				var err error
+				if request, err = formats.At(place); err != nil {
+					return wrongUse("%v", err)
+				}
+			}
+			if cmd.Flags().Changed("records") {
+				request.Records = records
+			} else if request.Path != "" {
+				request.Records = 10
+			}
+			request.Name = args[0]
+			in, done, err := a.sample(args[0], member)
+			if err != nil {
+				return err
+			}
+			defer done()
+			if tell := a.progress(); tell != nil {
+				request.Progress = func(n int64) { tell(flow.Balance{Bytes: n}) }
+			}
+			look, err := formats.Examine(cmd.Context(), in, request)
+			if err != nil {
+				if errors.Is(err, formats.ErrBomb) {
+					return fmt.Errorf("%s: %w", args[0], err)
+				}
+				return err
+			}
+			if a.json {
+				err = a.printJSON(look)
+			} else {
+				a.looked(look)
+			}
+			if err == nil && (look.Errors > 0 || look.Format == "") {
+				err = errFindings
+			}
+			return err
+		},
+	})
+	f := c.Flags()
+	f.StringVar(&place, "at", "", "place to show: a record, a byte, or a position")
+	f.IntVar(&records, "records", 1, "how many records to show")
+	f.StringVar(&member, "member", "", "member of a zip archive")
+	return c
+}
+
+// sample opens a file, a member of an archive, or standard input.
+func (a *app) sample(name, member string) (io.Reader, func() error, error) {
+	if name == "-" {
+		return os.Stdin, func() error { return nil }, nil
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, nil, wrongUse("the file cannot be opened: %v", err)
+	}
+	st, err := f.Stat()
+	if err == nil && st.IsDir() {
+		err = fmt.Errorf("%s is a folder", name)
+	}
+	if err != nil {
+		return nil, nil, errors.Join(err, f.Close())
+	}
+	if _, isZip := formats.Members(f, st.Size()); !isZip {
+		return f, f.Close, nil
+	}
+	in, _, err := formats.OpenMember(f, st.Size(), member)
+	if err != nil {
+		return nil, nil, errors.Join(wrongUse("%v", err), f.Close())
+	}
+	return in, func() error { return errors.Join(in.Close(), f.Close()) }, nil
+}
+
+var formatNames = map[string]string{"csv": "CSV", "json": "JSON", "hl7": "HL7 v2", "x12": "X12", "edifact": "EDIFACT"}
+
+func (a *app) looked(l *formats.Look) {
+	what := formatNames[l.Format]
+	switch {
+	case l.Format == "":
+		what = "of no format that is known"
+	case l.Version != "" && l.Format == "hl7":
+		what += " " + strings.TrimSpace(l.Version+" "+l.Type)
+	case l.Type != "":
+		what += ", " + strings.TrimSpace(l.Type+" "+l.Version)
+	}
+	packed := ""
+	if l.Compression != "none" {
+		packed = " in " + l.Compression
+	}
+	fmt.Fprintf(a.out, "%s: %s%s, %s (%s), %d bytes\n", filepath.Base(l.Name), what, packed, l.Charset, l.Confidence, l.Bytes)
+	for _, r := range l.Reasons {
+		fmt.Fprintf(a.out, "  - %s\n", r)
+	}
+	if len(l.Settings) > 0 {
+		fmt.Fprintf(a.out, "  a route needs:  %s\n", strings.Join(l.Settings, "   "))
+	}
+	if l.Source() == nil {
+		if l.Format != "" {
+			fmt.Fprintln(a.out, "\nfiles of this format are recognised, but cannot be read yet")
+		}
+		return
+	}
+	fmt.Fprintf(a.out, "\n%s\n", count(int(l.Records), "record"))
+	if l.Format == "hl7" {
+		for _, k := range l.Kinds {
+			fmt.Fprintf(a.out, "  %6d  %s %s\n", k.Count, k.Name, k.Version)
+		}
+	}
+	if len(l.Fields) > 0 {
+		fmt.Fprintln(a.out)
+		w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
+		known := slices.ContainsFunc(l.Fields, func(f formats.Field) bool { return f.Meaning != "" })
+		meaning := func(s string) string {
+			if known {
+				return s + "\t"
+			}
+			return ""
+		}
+		fmt.Fprintf(w, "FIELD\t%sFILLED\tEMPTY\tLOOKS LIKE\tFOR EXAMPLE\n", meaning("MEANING"))
+		for _, f := range l.Fields {
+			fmt.Fprintf(w, "%s\t%s%d\t%d\t%s\t%s\n", f.Path, meaning(f.Meaning), f.Filled, f.Empty, f.Looks, f.Example)
+		}
+		w.Flush() //nolint: what it writes to has been written to
+	}
+	for _, s := range l.Shown {
+		fmt.Fprintf(a.out, "\nrecord %d, line %d, byte %d: %s\n", s.Record, s.Line, s.Offset, s.Kind)
+		w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
+		for _, v := range s.Values {
+			if what := l.Meaning(v.Path); what != "" {
+				fmt.Fprintf(w, "  %s\t%s\t%s\n", v.Path, finding.Shorten([]byte(v.Value)), what)
+				continue
+			}
+			fmt.Fprintf(w, "  %s\t%s\n", v.Path, finding.Shorten([]byte(v.Value)))
+		}
+		w.Flush() //nolint: what it writes to has been written to
+	}
+	if len(l.Findings) > 0 {
+		fmt.Fprintln(a.out)
+	}
+	a.findings(l.Findings)
+	if more := l.Errors + l.Warnings - int64(len(l.Findings)); more > 0 {
+		fmt.Fprintf(a.out, "and %d more\n", more)
+	}
+	fmt.Fprintf(a.out, "%s, %s\n", count(int(l.Errors), "error"), count(int(l.Warnings), "warning"))
+}
