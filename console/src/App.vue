@@ -13,7 +13,7 @@ import { night, toggleScheme } from './scheme'
 const router = useRouter()
 const given = ref('')
 const help = ref(false)
-const pages: Record<string, string> = { o: 'overview', r: 'routes', p: 'pickups', a: 'attention' }
+const pages: Record<string, string> = { o: 'overview', r: 'routes', p: 'pickups', a: 'attention', s: 'samples' }
 let going = false
 
 const unseen = ref(0)
@@ -51,6 +51,7 @@ useKeys((e) => {
       <RouterLink :to="{ name: 'overview' }">Overview</RouterLink>
       <RouterLink :to="{ name: 'routes' }" :class="{ within: $route.name === 'route' }">Routes</RouterLink>
       <RouterLink :to="{ name: 'pickups' }" :class="{ within: $route.name === 'pickup' }">Pickups</RouterLink>
+      <RouterLink :to="{ name: 'samples' }">Samples</RouterLink>
       <RouterLink :to="{ name: 'attention' }">Attention<span v-if="unseen" class="unseen" :title="`${unseen} alerts that nobody has seen`">{{ unseen >= 100 ? '99+' : unseen }}</span></RouterLink>
     </nav>
     <span class="space" />
@@ -78,6 +79,7 @@ useKeys((e) => {
       <dt><kbd>g</kbd> <kbd>r</kbd></dt><dd>go to the routes</dd>
       <dt><kbd>g</kbd> <kbd>p</kbd></dt><dd>go to the pickups</dd>
       <dt><kbd>g</kbd> <kbd>a</kbd></dt><dd>go to what needs attention</dd>
+      <dt><kbd>g</kbd> <kbd>s</kbd></dt><dd>go to the samples</dd>
       <dt><kbd>?</kbd></dt><dd>this list</dd>
     </dl>
   </Dialog>

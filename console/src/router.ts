@@ -5,6 +5,7 @@ import PickupPage from './pages/pickup/PickupPage.vue'
 import PickupsPage from './pages/pickups/PickupsPage.vue'
 import RoutePage from './pages/route/RoutePage.vue'
 import RoutesPage from './pages/routes/RoutesPage.vue'
+import SamplesPage from './pages/samples/SamplesPage.vue'
 
 export const router = createRouter({
   history: createWebHistory(),
@@ -13,6 +14,7 @@ export const router = createRouter({
     { path: '/attention', name: 'attention', component: AttentionPage, meta: { title: 'Attention' } },
     { path: '/routes', name: 'routes', component: RoutesPage, meta: { title: 'Routes' } },
     { path: '/routes/:name', name: 'route', component: RoutePage, props: true, meta: { title: 'Route' } },
+    { path: '/samples', name: 'samples', component: SamplesPage, meta: { title: 'Samples' } },
     { path: '/pickups', name: 'pickups', component: PickupsPage, meta: { title: 'Pickups' } },
     { path: '/pickups/:id(\\d+)', name: 'pickup', component: PickupPage, props: (r) => ({ id: Number(r.params.id) }), meta: { title: 'Pickup' } },
     { path: '/:rest(.*)*', redirect: '/' },
