@@ -31,12 +31,13 @@ var errCrash = errors.New("the machine is off")
 // call, for every k that a pickup needs, starts another service on what is
 // left, and asks whether everything is there exactly once.
 func TestCrashAtEveryStep(t *testing.T) {
-	content := heading + row(1) + strings.Replace(row(2), "36.5", "n/a", 1) + row(3)
 	crashed := 0
 	for k := int64(1); ; k++ {
 		if testing.Short() && k%3 != 0 {
 			continue
 		}
+		database := testbed.Database(t)
+		first := int64(math.MaxInt64)
 		var last atomic.Int64 // the last call that goes well
 		last.Store(math.MaxInt64)
 		broken := &files.Faulty{FS: files.Real{}, Fail: func(call int64, _, _ string) error {
@@ -45,30 +46,9 @@ func TestCrashAtEveryStep(t *testing.T) {
 			}
 			return nil
 		}}
-		database, data := testbed.Database(t), t.TempDir()
-		reached := false
-		t.Run(fmt.Sprintf("call %d", k), func(t *testing.T) {
-			b := testbed.Start(t, testbed.On(broken), testbed.In(data, database))
-			b.Publish(inOneFile(t))
-			before := broken.Calls.Load()
-			last.Store(before + k - 1)
-			b.Drop("stations/inbox", "sheet.csv", content)
-			testbed.Until(t, "it crashes or ends", func() bool {
-				reached = broken.Calls.Load() >= before+k
-				page, err := b.Client.Pickups(context.Background(), url.Values{})
-				if err != nil {
-					t.Fatal(err)
-				}
-				return len(page.Items) == 1 && (page.Items[0].EndedAt != nil || page.Items[0].Reason != "") || reached && len(page.Items) == 0
-			})
-			reached = broken.Calls.Load() >= before+k
-			if err := b.End(); err != nil {
-				t.Fatal(err)
-			}
-			c := testbed.Start(t, testbed.In(data, database))
-			p := c.Ended("sheet.csv", 0)
-			oracle(t, c, p.Good, p.Rejected)
-		})
+		reached := crash(t, fmt.Sprintf("call %d", k), broken, database, database,
+			func() { first = broken.Calls.Load() + k; last.Store(first - 1) },
+			func() bool { return broken.Calls.Load() >= first })
 		if !reached {
 			break
 		}
@@ -77,6 +57,72 @@ func TestCrashAtEveryStep(t *testing.T) {
 	if crashed < 10 && !testing.Short() {
 		t.Errorf("only %d crashes: the file system is not really used through its port", crashed)
 	}
+}
+
+// TestCrashAtEveryExchange dies at each exchange with the database that follows a
+// file's arrival: before the words of the service arrive there, and after, so that
+// nobody hears the answer.
+func TestCrashAtEveryExchange(t *testing.T) {
+	crashed, step := 0, 4
+	if testing.Short() {
+		step = 9
+	}
+	if soak {
+		step = 1
+	}
+	for k := 1; ; k += step {
+		reached := false
+		for _, after := range []bool{false, true} {
+			database := testbed.Database(t)
+			proxy := testbed.NewProxy(t, database)
+			dead := &files.Faulty{FS: files.Real{}, Fail: func(int64, string, string) error {
+				if proxy.Reached() {
+					return errCrash
+				}
+				return nil
+			}}
+			reached = crash(t, fmt.Sprintf("exchange %d after %v", k, after), dead, proxy.URL, database, func() { proxy.DieAt(k, after) }, proxy.Reached) || reached
+		}
+		if !reached {
+			break
+		}
+		crashed++
+	}
+	if crashed*step < 8 {
+		t.Errorf("only %d crashes", crashed)
+	}
+}
+
+// crash hands a file to a service that dies at a chosen moment, starts another in
+// its place, and asks the oracle. It tells whether the moment came before the
+// pickup had ended.
+func crash(t *testing.T, name string, fsys files.FS, database, after string, arm func(), dead func() bool) (reached bool) {
+	data := t.TempDir()
+	content := heading + row(1) + strings.Replace(row(2), "36.5", "n/a", 1) + row(3)
+	t.Run(name, func(t *testing.T) {
+		b := testbed.Start(t, testbed.On(fsys), testbed.In(data, database))
+		b.Publish(inOneFile(t))
+		arm()
+		b.Drop("stations/inbox", "sheet.csv", content)
+		testbed.Until(t, "it crashes or ends", func() bool {
+			if reached = dead(); reached && database != after {
+				return true // nobody answers any more
+			}
+			page, err := b.Client.Pickups(context.Background(), url.Values{})
+			if err != nil && !dead() {
+				t.Fatal(err)
+			}
+			return err == nil && (len(page.Items) == 1 && (page.Items[0].EndedAt != nil || page.Items[0].Reason != "") || reached && len(page.Items) == 0)
+		})
+		reached = dead()
+		if err := b.End(); err != nil && database == after {
+			t.Fatal(err)
+		}
+		c := testbed.Start(t, testbed.In(data, after))
+		p := c.Ended("sheet.csv", 0)
+		oracle(t, c, p.Good, p.Rejected)
+	})
+	return reached
 }
 
 // oracle asks whether one pickup of three records has come out exactly once.
