@@ -12,8 +12,9 @@ import (
 var floors = [][]string{
 	{"core/place", "core/value"},
 	{"core/finding", "core/text", "core/batch"},
-	{"core/shape", "core/lookup"},
+	{"core/shape", "core/lookup", "core/standard"},
 	{"core/format"},
+	{"core/segments"},
 	{"core/format/csv", "core/format/hl7", "core/format/json", "core/schema", "core/lang"},
 	{"core/flow", "core/formats"},
 	{"timetable"},

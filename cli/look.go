@@ -14,6 +14,7 @@ import (
 
 	"ydrion/core/finding"
 	"ydrion/core/flow"
+	"ydrion/core/format"
 	"ydrion/core/formats"
 )
 
@@ -166,12 +167,24 @@ func (a *app) looked(l *formats.Look) {
 	for _, s := range l.Shown {
 		fmt.Fprintf(a.out, "\nrecord %d, line %d, byte %d: %s\n", s.Record, s.Line, s.Offset, s.Kind)
 		w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
-		for _, v := range s.Values {
-			if what := l.Meaning(v.Path); what != "" {
-				fmt.Fprintf(w, "  %s\t%s\t%s\n", v.Path, finding.Shorten([]byte(v.Value)), what)
-				continue
+		for _, v := range s.Parts {
+			indent := strings.Repeat("  ", v.Depth+1)
+			switch {
+			case v.Kind == format.Leaf:
+				value := finding.Shorten([]byte(v.Value))
+				if v.Means != "" {
+					value += " (" + v.Means + ")"
+				}
+				fmt.Fprintf(w, "%s%s\t%s\t%s\n", indent, v.Path, value, v.Name)
+			case v.Kind == format.Group:
+				fmt.Fprintf(w, "%s%s\n", indent, v.Name)
+			case v.Kind == format.Segment:
+				fmt.Fprintf(w, "%s%s\t\t%s\n", indent, v.Path, v.Name)
+			case v.Name != "":
+				fmt.Fprintf(w, "%s%s\t\t%s\n", indent, v.Path, v.Name)
+			case v.Path != "": // an object or a list
+				fmt.Fprintf(w, "%s%s\n", indent, v.Path)
 			}
-			fmt.Fprintf(w, "  %s\t%s\n", v.Path, finding.Shorten([]byte(v.Value)))
 		}
 		w.Flush() //nolint: what it writes to has been written to
 	}

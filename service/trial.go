@@ -114,7 +114,7 @@ func (v *viewer) view(b *batch.Batch, i int) RecordView {
 	raw := v.opened.Reader.Raw(b, i)
 	r := RecordView{Record: b.First + int64(i), Line: b.Place(i, b.Bounds[i].Off).Line, Outcome: [...]string{"good", "rejected", "filtered"}[b.What[i]], Raw: strings.TrimRight(string(clip(raw)), "\r\n"),
 		Fields: []format.Line{}, Lines: []format.Line{}, Findings: v.opened.Findings(b, i)}
-	for _, l := range v.opened.Reader.Show(raw) {
+	for _, l := range format.Lines(v.opened.Reader.Outline(raw)) {
 		r.Fields = append(r.Fields, format.Line{Path: l.Path, Value: string(clip([]byte(l.Value)))})
 	}
 	if b.What[i] == batch.Good {

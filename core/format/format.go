@@ -14,6 +14,7 @@ import (
 	"ydrion/core/finding"
 	"ydrion/core/place"
 	"ydrion/core/shape"
+	"ydrion/core/standard"
 	"ydrion/core/text"
 )
 
@@ -41,8 +42,9 @@ type Reader interface {
 	Locate(b *batch.Batch, record, slot int) (offset uint32, name string)
 	// Raw is a record as text that can stand for itself behind a heading.
 	Raw(b *batch.Batch, record int) []byte
-	// Show gives all fields of one record's raw text, in the file's order.
-	Show(raw []byte) []Line
+	// Outline gives the parts of one record's raw text, in the file's order: what holds
+	// others stands before them.
+	Outline(raw []byte) []Node
 	// Survey calls f for each value in a record whose syntax is right: with its path,
 	// in which nothing is counted, and its text. Both are valid during the call.
 	Survey(raw []byte, f func(path, value []byte))
@@ -53,6 +55,60 @@ type Reader interface {
 	// Heading is the raw text before the first record, which a file of rejected
 	// records begins with.
 	Heading() []byte
+	// Preface is what must stand before the text from a record on, so that it can be
+	// read as a file by itself.
+	Preface(b *batch.Batch, record int) []byte
+}
+
+// Judge is a reader that knows what a standard says about its records.
+type Judge interface {
+	// Judge tells where one record's raw text differs from the standard.
+	Judge(raw []byte, say func(Remark))
+	// Table gives the codes of a table that a record's outline names.
+	Table(raw []byte, name string) *standard.Table
+}
+
+// Remark is a difference from a standard.
+type Remark struct {
+	Code, Text, Seen string
+	Path             string
+	At               int // the byte in the record
+}
+
+// Kind says what a part of a record is.
+type Kind string
+
+// The kinds of parts. Only a leaf has a value; the others hold parts that are deeper.
+const (
+	Group     Kind = "group" // of segments
+	Segment   Kind = "segment"
+	Composite Kind = "composite" // a value with components, an object or a list
+	Leaf      Kind = "value"
+)
+
+// Node is a part of a record, for people.
+type Node struct {
+	Kind  Kind   `json:"kind"`
+	Depth int    `json:"depth"`
+	Path  string `json:"path"`
+	Value string `json:"value"`
+	From  int    `json:"from" doc:"its first byte in the record's text"`
+	To    int    `json:"to" doc:"behind its last byte"`
+	Name  string `json:"name,omitempty" doc:"its name in the standard, where that is known"`
+	Type  string `json:"type,omitempty"`
+	Table string `json:"table,omitempty" doc:"the codes that it takes"`
+	Means string `json:"means,omitempty" doc:"the meaning of its code"`
+}
+
+// Lines are the values in an outline.
+func Lines(nodes []Node) []Line {
+	out := []Line{}
+	for _, n := range nodes {
+		if n.Kind == Leaf {
+			out = append(out, Line{n.Path, n.Value})
+		}
+	}
+	return out
 }
 
 // Broken says that a file cannot be followed any further: the place and the

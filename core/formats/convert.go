@@ -131,7 +131,7 @@ func (c *converter) run(ctx context.Context, step func([]byte) error) error {
 
 func (c *converter) rowToObject(raw []byte) error {
 	out := append(c.scratch[:0], '{')
-	for i, l := range c.reader.Show(raw) {
+	for i, l := range format.Lines(c.reader.Outline(raw)) {
 		if i > 0 {
 			out = append(out, ',')
 		}

@@ -147,8 +147,11 @@ func (g *Guess) hl7(b []byte) bool {
 		event, _ := m.Get("MSH-9.2")
 		g.Type = strings.TrimSuffix(code+"^"+event, "^")
 		g.because(Certain, "the first message says %s, version %s", g.Type, g.Version)
-		if !hl7.Known(g.Version) {
-			g.because(Certain, "the names of fields in version %s are not known here: they are not shown", g.Version)
+		switch book, of := hl7.Book(g.Version); {
+		case book == nil:
+			g.because(Certain, "version %s is not described here: names and codes are not shown, and nothing is held against it", g.Version)
+		case of != g.Version:
+			g.because(Certain, "version %s is not described here: names and codes are those of %s", g.Version, of)
 		}
 		if set, ok := m.Get("MSH-18"); ok {
 			g.because(Certain, "MSH-18 names its character set: %s", set)

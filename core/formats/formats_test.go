@@ -12,6 +12,8 @@ import (
 	"testing"
 
 	"golang.org/x/text/encoding/unicode"
+
+	"ydrion/core/format"
 )
 
 const message = "MSH|^~\\&|LABSYS|ST18|SKERRY|SCSR|2025||ORU^R01|M1|P|2.5.1\rPID|1||T-1^^^SCSR||GS\rOBX|1|NM|ALT^ALT||1.5\rOBX|2|NM|K||2\r"
@@ -104,7 +106,7 @@ func (l *Look) text() string {
 	}
 	for _, s := range l.Shown {
 		fmt.Fprintf(&b, "\nrecord %d, line %d, byte %d:", s.Record, s.Line, s.Offset)
-		for _, v := range s.Values {
+		for _, v := range format.Lines(s.Parts) {
 			fmt.Fprintf(&b, " %s=%s", v.Path, v.Value)
 		}
 	}
@@ -130,7 +132,9 @@ func TestExamine(t *testing.T) {
 		{message + message, "PID-3", "\nrecord 1, line 1, byte 0: PID-3.1=T-1 PID-3.4=SCSR"},
 		{message + "NTE|1||caf\xe9\r", "NTE-3", "NTE-3=café"},
 		{message + "NTE|1||caf\xe9\r", "", "byte E9 here is not ASCII, and MSH-18 does not say"},
-		{strings.Replace(message, "2.5.1", "2.2", 1), "", "PID-3.1 () 1 0 text: T-1"},
+		{strings.Replace(message, "2.5.1", "2.2", 1), "", "PID-3.1 (Patient ID: ID Number) 1 0 text: T-1"},
+		{strings.Replace(message, "2.5.1", "3.9", 1), "", "PID-3.1 () 1 0 text: T-1"},
+		{message, "", "sample:3:1 record 1 OBX: warning: OBR is missing before OBX: ORU_R01 requires it [standard.missing]\nsample:3:22 record 1 OBX-11: warning: Observation Result Status is required, and empty [standard.required]"},
 		{`[{"a":1,"b":[{"c":"x"},{"c":""}]},{"a":null,"d/e":{"f":true}}]`, "2", "2 records, 62 bytes; 2 value ;\n/a () 1 1 integer: 1\n/b/*/c () 1 1 text: x\n/d~1e/f () 1 0 true or false: true\nrecord 2, line 1, byte 34: /a=null /d~1e/f=true"},
 		{`{"a":1,"a":2}`, "", "json.name-twice"},
 		{"{\"a\":1}\n{\"a\":", "", "2 records"},

@@ -17,6 +17,7 @@ import (
 	"ydrion/core/finding"
 	"ydrion/core/format"
 	"ydrion/core/format/hl7"
+	"ydrion/core/standard"
 	"ydrion/core/text"
 )
 
@@ -43,6 +44,8 @@ type Look struct {
 	Warnings int64        `json:"warnings"`
 	Findings finding.List `json:"findings" doc:"the first ones"`
 	Shown    []Shown      `json:"shown"`
+	// Tables are the code tables that the parts of shown records refer to.
+	Tables map[string]*standard.Table `json:"tables"`
 }
 
 // Kind is a type of record, and how many there are.
@@ -70,7 +73,7 @@ type Shown struct {
 	Line   int64         `json:"line"`
 	Offset int64         `json:"offset"`
 	Kind   string        `json:"kind"`
-	Values []format.Line `json:"values"`
+	Parts  []format.Node `json:"parts"`
 	Raw    string        `json:"raw"`
 }
 
@@ -142,7 +145,7 @@ func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) 
 	if err != nil {
 		return nil, err
 	}
-	look := &Look{Name: request.Name, Kinds: []Kind{}, Fields: []Field{}, Findings: finding.List{}, Shown: []Shown{}}
+	look := &Look{Name: request.Name, Kinds: []Kind{}, Fields: []Field{}, Findings: finding.List{}, Shown: []Shown{}, Tables: map[string]*standard.Table{}}
 	if compression == "zip" {
 		return nil, errors.New("a zip archive can only be read from a file: its list of members stands at its end")
 	}
@@ -170,7 +173,7 @@ func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) 
 	if err != nil || reader == nil {
 		return look, err
 	}
-	e := &examination{Look: look, request: request, reader: reader, at: map[string]int{}, kinds: map[string]int{}}
+	e := &examination{Look: look, request: request, reader: reader, at: map[string]int{}, kinds: map[string]int{}, told: map[string]int{}}
 	if err := e.run(ctx); err != nil {
 		return nil, err
 	}
@@ -213,6 +216,8 @@ type examination struct {
 
 	code, event, version []byte // of the record that is surveyed
 	scratch              []byte
+	kind                 string         // of the record
+	told                 map[string]int // differences from the standard, by kind and path
 }
 
 // batches goes through a file: its batches, split, with their notes in the order of
@@ -283,7 +288,10 @@ func (e *examination) record(b *batch.Batch, i int) {
 		}
 		e.value(b, i, path, value)
 	})
-	kind := e.kind()
+	e.kind = e.counted()
+	if judge, ok := e.reader.(format.Judge); ok {
+		e.judge(judge, b, i)
+	}
 	from, to := b.Base+int64(b.Bounds[i].Off), b.Base+int64(b.Bounds[i].End)
 	wanted := e.Records >= max(e.request.From, 1)
 	if e.request.Byte >= 0 {
@@ -292,15 +300,64 @@ func (e *examination) record(b *batch.Batch, i int) {
 	if !wanted || len(e.Shown) >= e.request.Records {
 		return
 	}
-	s := Shown{Record: e.Records, Line: b.Place(i, b.Bounds[i].Off).Line, Offset: from, Kind: kind, Values: []format.Line{}, Raw: e.readable(raw)}
-	for _, l := range e.reader.Show(raw) {
-		l.Value = e.readable([]byte(l.Value))
-		if e.request.Path == "" || below(l.Path, e.request.Path) {
-			s.Values = append(s.Values, l)
+	s := e.show(b, i)
+	if e.request.Path == "" || len(s.Parts) > 0 {
+		e.Shown = append(e.Shown, s)
+	}
+}
+
+// show takes a record apart, and keeps what stands at the wanted path.
+func (e *examination) show(b *batch.Batch, i int) Shown {
+	raw := b.Raw(i)
+	s := Shown{Record: e.Records, Line: b.Place(i, b.Bounds[i].Off).Line, Offset: b.Base + int64(b.Bounds[i].Off), Kind: e.kind, Parts: []format.Node{}, Raw: e.readable(raw)}
+	judge, _ := e.reader.(format.Judge)
+	for _, n := range e.reader.Outline(raw) {
+		n.Value = e.readable([]byte(n.Value))
+		if e.request.Path != "" && !below(n.Path, e.request.Path) {
+			continue
+		}
+		s.Parts = append(s.Parts, n)
+		if n.Table != "" && e.Tables[n.Table] == nil && judge != nil {
+			e.Tables[n.Table] = judge.Table(raw, n.Table)
 		}
 	}
-	if e.request.Path == "" || len(s.Values) > 0 {
-		e.Shown = append(e.Shown, s)
+	return s
+}
+
+// judge holds a record against its standard. Of each kind of difference the first ones
+// are told, and all are counted.
+func (e *examination) judge(judge format.Judge, b *batch.Batch, i int) {
+	judge.Judge(b.Raw(i), func(r format.Remark) {
+		e.scratch = append(append(append(e.scratch[:0], r.Code...), ' '), general(r.Path)...)
+		if len(e.told) < mostFields || e.told[string(e.scratch)] > 0 {
+			e.told[string(e.scratch)]++
+		}
+		if e.told[string(e.scratch)] > alike {
+			e.Warnings++
+			return
+		}
+		at := b.Place(i, b.Bounds[i].Off+uint32(r.At))
+		at.Path = r.Path
+		f := finding.Warn(r.Code, at, "%s", r.Text)
+		if r.Seen != "" {
+			f.Seen = finding.Shorten([]byte(e.readable([]byte(r.Seen))))
+		}
+		e.add(e.request.Name, f)
+	})
+}
+
+// alike is how many differences of a kind are told.
+const alike = 3
+
+// general is a path without what is counted.
+func general(path string) string {
+	for {
+		i := strings.IndexByte(path, '[')
+		if i < 0 {
+			return path
+		}
+		k := strings.IndexByte(path[i:], ']')
+		path = path[:i] + path[i+k+1:]
 	}
 }
 
@@ -314,8 +371,8 @@ func (e *examination) readable(b []byte) string {
 	return string(b)
 }
 
-// kind counts the type of the record that has been surveyed.
-func (e *examination) kind() string {
+// counted counts the type of the record that has been surveyed.
+func (e *examination) counted() string {
 	key := append(append(append(e.scratch[:0], e.code...), e.event...), '\x00')
 	name := len(key) - 1
 	key = append(key, e.version...)

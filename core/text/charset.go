@@ -12,6 +12,10 @@ import (
 
 	"golang.org/x/text/encoding"
 	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/japanese"
+	"golang.org/x/text/encoding/korean"
+	"golang.org/x/text/encoding/simplifiedchinese"
+	"golang.org/x/text/encoding/traditionalchinese"
 	"golang.org/x/text/encoding/unicode"
 )
 
@@ -35,22 +39,75 @@ var charsetNames = map[string]Charset{
 	"iso-8859-1": Latin1, "latin-1": Latin1, "latin1": Latin1, "windows-1252": Windows1252, "cp1252": Windows1252, "us-ascii": UTF8, "ascii": UTF8,
 }
 
-// parts are the other parts of ISO 8859, by their IANA names.
-var parts = map[Charset]encoding.Encoding{
+// others are further sets, by their IANA names.
+var others = map[Charset]encoding.Encoding{
 	"iso-8859-2": charmap.ISO8859_2, "iso-8859-3": charmap.ISO8859_3, "iso-8859-4": charmap.ISO8859_4, "iso-8859-5": charmap.ISO8859_5,
 	"iso-8859-6": charmap.ISO8859_6, "iso-8859-7": charmap.ISO8859_7, "iso-8859-8": charmap.ISO8859_8, "iso-8859-9": charmap.ISO8859_9,
 	"iso-8859-10": charmap.ISO8859_10, "iso-8859-13": charmap.ISO8859_13, "iso-8859-14": charmap.ISO8859_14, "iso-8859-15": charmap.ISO8859_15, "iso-8859-16": charmap.ISO8859_16,
+	"windows-1250": charmap.Windows1250, "windows-1251": charmap.Windows1251, "windows-1253": charmap.Windows1253, "windows-1254": charmap.Windows1254,
+	"windows-1255": charmap.Windows1255, "windows-1256": charmap.Windows1256, "windows-1257": charmap.Windows1257, "windows-1258": charmap.Windows1258,
+	"ibm437": charmap.CodePage437, "ibm850": charmap.CodePage850, "koi8-r": charmap.KOI8R, "koi8-u": charmap.KOI8U,
+	GB18030: simplifiedchinese.GB18030, Big5: traditionalchinese.Big5, ShiftJIS: japanese.ShiftJIS, ISO2022JP: japanese.ISO2022JP,
+	"gbk": simplifiedchinese.GBK, "euc-kr": korean.EUCKR, "euc-jp": japanese.EUCJP,
+}
+
+// Sets in which the later bytes of a character may look like ASCII.
+const (
+	GB18030   Charset = "gb18030"
+	Big5      Charset = "big5"
+	ShiftJIS  Charset = "shift_jis"
+	ISO2022JP Charset = "iso-2022-jp"
+)
+
+// Wide tells whether the later bytes of a character may look like ASCII, so that a
+// separator cannot be looked for before Mask has been called.
+func (c Charset) Wide() bool {
+	return c == GB18030 || c == Big5 || c == ShiftJIS || c == ISO2022JP
+}
+
+// Mask overwrites the bytes of a wide set's characters that look like ASCII. A line end
+// ends every character and every shift.
+func (c Charset) Mask(b []byte) {
+	const masked = 0xff
+	if c == ISO2022JP {
+		shifted := false
+		for i := 0; i < len(b); i++ {
+			switch {
+			case b[i] == 0x1b && i+2 < len(b):
+				shifted = b[i+1] == '$'
+				i += 2
+				if shifted && b[i] == '(' {
+					i++
+				}
+			case b[i] == '\r' || b[i] == '\n':
+				shifted = false
+			case shifted:
+				b[i] = masked
+			}
+		}
+		return
+	}
+	for i := 0; i+1 < len(b); i++ {
+		lead := b[i] > 0x80 && b[i] < 0xff
+		if c == ShiftJIS {
+			lead = b[i] > 0x80 && b[i] < 0xa0 || b[i] >= 0xe0 && b[i] < 0xfd
+		}
+		if lead && b[i+1] != '\r' && b[i+1] != '\n' {
+			i++
+			b[i] = masked
+		}
+	}
 }
 
 // Charsets are the names that ParseCharset takes, preferred forms first.
-var Charsets = []string{"utf-8", "utf-16", "utf-16le", "utf-16be", "iso-8859-1 to -16", "windows-1252"}
+var Charsets = []string{"utf-8", "utf-16", "utf-16le", "utf-16be", "iso-8859-1 to -16", "windows-1250 to -1258", "gb18030", "gbk", "big5", "euc-kr", "euc-jp", "shift_jis", "iso-2022-jp", "koi8-r", "koi8-u", "ibm437", "ibm850"}
 
 // ParseCharset finds a character set by its IANA name or a usual alias.
 func ParseCharset(name string) (Charset, error) {
 	if c, ok := charsetNames[strings.ToLower(name)]; ok {
 		return c, nil
 	}
-	if c := Charset(strings.ToLower(name)); parts[c] != nil {
+	if c := Charset(strings.ToLower(name)); others[c] != nil {
 		return c, nil
 	}
 	return "", fmt.Errorf("unknown character set %q; known are %s", name, strings.Join(Charsets, ", "))
@@ -67,7 +124,7 @@ func (c Charset) encoding() encoding.Encoding {
 	case Windows1252:
 		return charmap.Windows1252
 	}
-	if e := parts[c]; e != nil {
+	if e := others[c]; e != nil {
 		return e
 	}
 	return encoding.Nop

@@ -362,17 +362,22 @@ func (r *Reader) broken(b *batch.Batch, buf []byte, n, open int) error {
 // Raw is a row as it stands in the file.
 func (r *Reader) Raw(b *batch.Batch, record int) []byte { return b.Raw(record) }
 
-// Show gives the fields of one row with their columns' names.
-func (r *Reader) Show(raw []byte) []format.Line {
-	var out []format.Line
-	for k, value := range r.Values(raw) {
-		l := format.Line{Value: value}
+// Outline gives the columns of a row.
+func (r *Reader) Outline(raw []byte) []format.Node {
+	var out []format.Node
+	buf := r.slackened(raw)
+	for k, p := 0, 0; ; k++ {
+		at, value, next, last := r.field(buf, p, len(raw), k, nil)
+		n := format.Node{Kind: format.Leaf, From: int(at.Off), To: int(at.End), Value: string(value)}
 		if k < len(r.names) {
-			l.Path = r.names[k]
+			n.Path = r.names[k]
 		}
-		out = append(out, l)
+		out = append(out, n)
+		if last {
+			return out
+		}
+		p = next
 	}
-	return out
 }
 
 // Survey calls f for the columns of a row.
@@ -396,13 +401,22 @@ func (r *Reader) Survey(raw []byte, f func(path, value []byte)) {
 // Heading is everything before the first row, as it stands in the file.
 func (r *Reader) Heading() []byte { return r.heading }
 
-// Values gives the fields of one row.
-func (r *Reader) Values(raw []byte) []string {
-	var out []string
+// Preface is the heading.
+func (r *Reader) Preface(*batch.Batch, int) []byte { return r.heading }
+
+// slackened is a row with what a batch has behind its text.
+func (r *Reader) slackened(raw []byte) []byte {
 	buf := append(bytes.Clone(raw), make([]byte, batch.Slack)...)
 	for i := range batch.Slack {
 		buf[len(raw)+i] = r.terminator
 	}
+	return buf
+}
+
+// Values gives the fields of one row.
+func (r *Reader) Values(raw []byte) []string {
+	var out []string
+	buf := r.slackened(raw)
 	for k, p := 0, 0; ; k++ {
 		_, value, next, last := r.field(buf, p, len(raw), k, nil)
 		out = append(out, string(value))

@@ -128,5 +128,5 @@ func (t *Target) Layout(in format.Instructions) ([]format.Piece, finding.List) {
 func (t *Target) Show(record []byte) []format.Line {
 	r := newReader(Dialect{Delimiter: t.delimiter}, &text.Decoded{Charset: text.UTF8})
 	r.names = t.columns
-	return r.Show(record)
+	return format.Lines(r.Outline(record))
 }

@@ -5,86 +5,97 @@ import (
 	"io/fs"
 	"strings"
 	"sync"
+
+	"ydrion/core/standard"
 )
 
 //go:embed dictionary/*.txt
 var dictionaryFiles embed.FS
 
-// dictionary is what a version of the standard calls its segments, fields and
-// components.
-type dictionary struct {
-	titles   map[string]string
-	segments map[string][]description
-	types    map[string][]description
-}
-
-type description struct{ name, kind string }
-
-// dictionaries are the versions that are known, by their names in MSH-12.
-var dictionaries = sync.OnceValue(func() map[string]*dictionary {
-	out := map[string]*dictionary{}
-	files, _ := fs.Glob(dictionaryFiles, "dictionary/*.txt")
-	for _, name := range files {
-		content, _ := dictionaryFiles.ReadFile(name)
-		out[strings.TrimSuffix(strings.TrimPrefix(name, "dictionary/"), ".txt")] = parseDictionary(string(content))
+// Versions are the versions that there is a dictionary of.
+var Versions = sync.OnceValue(func() []string {
+	names, err := standard.Versions(dictionary())
+	if err != nil {
+		panic(err) // a test reads them all
 	}
-	return out
+	return names
 })
 
-func parseDictionary(content string) *dictionary {
-	d := &dictionary{map[string]string{}, map[string][]description{}, map[string][]description{}}
-	var into map[string][]description
-	name := ""
-	for line := range strings.Lines(content) {
-		line = strings.TrimSpace(line)
-		kind, rest, _ := strings.Cut(line, " ")
-		switch {
-		case line == "" || line[0] == '#':
-		case kind == "segment" || kind == "type":
-			var title string
-			name, title, _ = strings.Cut(rest, " ")
-			d.titles[name] = title
-			if into = d.types; kind == "segment" {
-				into = d.segments
-			}
-		default:
-			for _, part := range strings.Split(line, "|") {
-				name2, of, _ := strings.Cut(part, ":")
-				into[name] = append(into[name], description{name2, of})
-			}
-		}
+func dictionary() fs.FS {
+	files, err := fs.Sub(dictionaryFiles, "dictionary")
+	if err != nil {
+		panic(err)
 	}
-	return d
+	return files
 }
 
-// Known tells whether there is a dictionary for a version, as MSH-12 says it. No
-// version is read by another's.
-func Known(version string) bool { return dictionaries()[version] != nil }
+var books sync.Map // of version: func() *standard.Book
+
+// Book is what the standard says in a version, as MSH-12 says it; nil if that is not
+// known. Of is the version that is told of: for 2.8 there is none, and 2.7.1 is taken.
+func Book(version string) (book *standard.Book, of string) {
+	of, _, _ = strings.Cut(version, "^")
+	if of == "2.8" {
+		of = "2.7.1"
+	}
+	if b, ok := books.Load(of); ok {
+		return b.(func() *standard.Book)(), of
+	}
+	known := false
+	for _, v := range Versions() {
+		known = known || v == of
+	}
+	if !known {
+		return nil, ""
+	}
+	b, _ := books.LoadOrStore(of, sync.OnceValue(func() *standard.Book {
+		b, err := standard.Read(dictionary(), of)
+		if err != nil {
+			panic(err) // a test reads them all
+		}
+		return b
+	}))
+	return b.(func() *standard.Book)(), of
+}
+
+// structure finds the structure of a message: by MSH-9.3 if that is said, else by its
+// type and event.
+func structure(b *standard.Book, code, event, said string) *standard.Structure {
+	if b == nil {
+		return nil
+	}
+	for _, name := range []string{said, code + "_" + event, code} {
+		if s := b.Structures[name]; s != nil {
+			return s
+		}
+	}
+	return nil
+}
 
 // Meaning is what the standard calls a position, in the version that a message
 // says; empty where that is not known.
 func Meaning(position, version string) string {
-	d := dictionaries()[version]
-	if d == nil {
+	b, _ := Book(version)
+	if b == nil {
 		return ""
 	}
 	p, err := parsePath(position)
-	if err != nil {
+	if err != nil || b.Segments[p.segment] == nil {
 		return ""
 	}
+	s := b.Segments[p.segment]
 	if p.field == 0 {
-		return d.titles[p.segment]
+		return s.Title
 	}
-	fields := d.segments[p.segment]
-	if p.field > len(fields) {
+	if p.field > len(s.Elements) {
 		return ""
 	}
-	f := fields[p.field-1]
+	e := s.Elements[p.field-1]
 	if p.component == 0 {
-		return f.name
+		return e.Title
 	}
-	if parts := d.types[f.kind]; p.component <= len(parts) {
-		return f.name + ": " + parts[p.component-1].name
+	if t := b.Types[e.Type]; t != nil && p.component <= len(t.Elements) {
+		return e.Title + ": " + t.Elements[p.component-1].Title
 	}
-	return f.name
+	return e.Title
 }

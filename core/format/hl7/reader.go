@@ -9,6 +9,7 @@ import (
 	"math/bits"
 	"slices"
 	"strconv"
+	"strings"
 	"unicode/utf8"
 
 	"ydrion/core/batch"
@@ -16,6 +17,7 @@ import (
 	"ydrion/core/format"
 	"ydrion/core/place"
 	"ydrion/core/shape"
+	"ydrion/core/standard"
 	"ydrion/core/text"
 )
 
@@ -338,8 +340,8 @@ func (r *Reader) Split(b *batch.Batch) {
 	if r.unit >= 0 {
 		messages = b.Wholes
 	}
-	odd := !ascii(b.Buf[:b.N])
-	w := walk{Reader: r, b: b, odd: odd, seen: make([]int, len(r.parts)), first: make([]int, len(r.parts))}
+	odd := !ascii(b.Buf[:b.N]) || bytes.IndexByte(b.Buf[:b.N], escape) >= 0
+	w := walk{Reader: r, b: b, odd: odd, seen: make([]int, len(r.parts)), first: make([]int, len(r.parts)), structures: map[string]*standard.Structure{}}
 	for i, m := range messages {
 		if r.unit < 0 {
 			w.row = w.grow()
@@ -351,6 +353,9 @@ func (r *Reader) Split(b *batch.Batch) {
 		w.message(int(m.Off), int(m.End))
 	}
 }
+
+// escape begins the sequences that change between character sets (ISO 2022).
+const escape = 0x1b
 
 func ascii(b []byte) bool {
 	for len(b) >= 8 {
@@ -371,7 +376,9 @@ func ascii(b []byte) bool {
 type walk struct {
 	*Reader
 	b       *batch.Batch
-	odd     bool // there are bytes beyond ASCII
+	odd     bool   // there are bytes beyond ASCII
+	scan    []byte // the text, without what looks like a separator and is none
+	mask    []byte
 	sep     Separators
 	charset text.Charset // of the message, where it is not UTF-8
 	row     []batch.Span // what is filled: the record's, or the context of units to come
@@ -381,6 +388,14 @@ type walk struct {
 	first   []int // when each part was first met in the message, 0: not yet
 	order   int
 	mine    bool // what came last, but notes, is a unit
+
+	// Where the standard knows the message, its groups say what belongs to what.
+	structures map[string]*standard.Structure
+	structure  *standard.Structure // nil: not known
+	node       int                 // of the segment that came last
+	group      int                 // of the unit
+	inside     bool                // a unit's group goes on
+
 	class   [256]class
 	classed Separators // what class is for
 	highs   bool
@@ -410,7 +425,8 @@ func (w *walk) message(start, end int) {
 	clear(w.seen)
 	if w.unit >= 0 {
 		clear(w.first)
-		w.order, w.mine = 0, false
+		w.order, w.mine, w.inside, w.node = 0, false, false, 0
+		w.structure = w.structureOf(buf[start:end])
 		if w.context == nil {
 			w.context = make([]batch.Span, len(w.wanted))
 		}
@@ -436,9 +452,9 @@ func (w *walk) message(start, end int) {
 			break
 		}
 	}
-	w.charset = ""
+	w.charset, w.scan = "", buf
 	trouble := -1
-	if w.odd && !ascii(buf[start:end]) {
+	if w.odd {
 		trouble = w.character(start, end, terminator)
 	}
 	w.classify()
@@ -460,7 +476,9 @@ func (w *walk) message(start, end int) {
 			continue
 		}
 		name := keyAt(buf, p)
-		if w.unit >= 0 && name != note {
+		if w.structure != nil {
+			w.step(buf[p:p+3], name)
+		} else if w.unit >= 0 && name != note {
 			w.mine = name == w.parts[w.unit].name
 		}
 		for i := range w.parts {
@@ -491,7 +509,7 @@ func (w *walk) message(start, end int) {
 // escapes notes the first sequence in a message that is none.
 func (w *walk) escapes(start, end int) {
 	from := start + len("MSH|^~\\&")
-	if from >= end || bytes.IndexByte(w.b.Buf[from:end], w.sep.Escape) < 0 {
+	if from >= end || w.charset.Wide() || bytes.IndexByte(w.b.Buf[from:end], w.sep.Escape) < 0 {
 		return
 	}
 	var strange int
@@ -521,7 +539,24 @@ func nameAt(b []byte, p int) bool {
 // segment takes the wanted fields of one segment.
 func (w *walk) segment(i, p, stop int) {
 	part := &w.parts[i]
-	if w.unit >= 0 && !w.enter(i, p, stop) {
+	switch {
+	case w.unit < 0:
+	case w.structure != nil:
+		if i == w.unit {
+			w.open(p, stop)
+			w.inside, w.group = true, w.structure.Nodes[w.node].Parent
+			for k := range w.parts {
+				if w.first[k] == 0 {
+					w.seen[k] = 0
+				}
+			}
+		} else if !w.inside {
+			if part.name == note { // it belongs to what it follows, which is no unit
+				return
+			}
+			w.row, w.first[i] = w.context, w.node
+		}
+	case !w.enter(i, p, stop):
 		return
 	}
 	w.seen[i]++
@@ -530,7 +565,7 @@ func (w *walk) segment(i, p, stop int) {
 	}
 	occurrence := w.seen[i]
 	slots := part.slots
-	buf, sep := w.b.Buf, w.sep
+	buf, sep := w.scan, w.sep
 	field, at := 0, p+3 // at is on the separator before field+1
 	if part.name == key("MSH") {
 		field = 1 // MSH-1 is the separator itself
@@ -580,7 +615,6 @@ func (w *walk) segment(i, p, stop int) {
 				w.row[slot] = batch.Span{Off: uint32(from), End: uint32(at)}
 			case structured:
 				w.take(slot, from, at)
-				buf = w.b.Buf
 			case p.repetition > 1 || p.component > 1 || p.sub > 1:
 			case at-from == 2 && buf[from] == '"' && buf[from+1] == '"':
 				w.row[slot] = batch.Null
@@ -627,6 +661,67 @@ const (
 
 var note = key("NTE")
 
+// structureOf finds the structure of a message; nil if it is not known.
+func (w *walk) structureOf(message []byte) *standard.Structure {
+	line := message
+	if i := bytes.IndexAny(line, "\r\n"); i >= 0 {
+		line = line[:i]
+	}
+	var kind, version []byte
+	for n := 2; len(line) > 4; n++ {
+		i := bytes.IndexByte(line, message[3])
+		if i < 0 {
+			i = len(line)
+		}
+		switch n {
+		case 10:
+			kind = line[:i]
+		case 13:
+			version = line[:i]
+		}
+		line = line[min(i+1, len(line)):]
+	}
+	k := append(append(append(make([]byte, 0, 64), kind...), 0), version...)
+	s, known := w.structures[string(k)]
+	if !known {
+		if sep, problem := separators(message); problem == "" {
+			parts := append(strings.Split(string(kind), string(sep.Component)), "", "")
+			of, _, _ := strings.Cut(string(version), string(sep.Component))
+			book, _ := Book(of)
+			s = structure(book, parts[0], parts[1], parts[2])
+		}
+		w.structures[string(k)] = s
+	}
+	return s
+}
+
+// step goes to a segment in the structure of its message. What a group that begins
+// anew had is no context any more. A segment that the structure does not know belongs to what
+// it follows.
+func (w *walk) step(name []byte, key uint32) {
+	step := w.structure.Next(w.node, name)
+	if step.Node < 0 {
+		return
+	}
+	w.node = step.Node
+	from, to := step.Started, w.structure.Nodes[step.Started].End
+	if step.Passed {
+		to = len(w.structure.Nodes)
+	}
+	if w.inside && (key == w.parts[w.unit].name || step.Started <= w.group || step.Node >= w.structure.Nodes[w.group].End) {
+		w.inside, w.row = false, w.context
+	}
+	for k := range w.parts {
+		if first := w.first[k]; first < from || first >= to || w.parts[k].name == key && first == step.Node && from == step.Node {
+			continue
+		}
+		w.first[k], w.seen[k] = 0, 0
+		for _, slot := range w.parts[k].slots {
+			w.context[slot] = batch.Missing
+		}
+	}
+}
+
 // enter keeps the context of units: a segment that comes again ends what has
 // come after it, and a unit takes all that is known by then. What is met first
 // behind a unit is a part of it. A note belongs to what it follows, and is of
@@ -671,7 +766,7 @@ func (w *walk) enter(i, p, stop int) bool {
 // take finds the repetition, component and subcomponent that a slot wants in a
 // field, and undoes escapes.
 func (w *walk) take(slot, from, end int) {
-	p, buf := &w.wanted[slot], w.b.Buf
+	p, buf := &w.wanted[slot], w.scan
 	repetition, component, sub := max(p.repetition, 1)-1, max(p.component, 1)-1, max(p.sub, 1)-1 // still to come
 	written := false
 	at := from
@@ -740,8 +835,11 @@ func (w *walk) rewrite(slot, from, end int) {
 func (w *walk) character(start, end int, terminator byte) int {
 	buf := w.b.Buf
 	at := start
-	for buf[at] < 0x80 {
+	for at < end && buf[at] < 0x80 && buf[at] != escape {
 		at++
+	}
+	if at == end {
+		return -1
 	}
 	if !w.declared {
 		if bytes.Contains(buf[start:end], []byte(string(utf8.RuneError))) {
@@ -757,6 +855,8 @@ func (w *walk) character(start, end int, terminator byte) int {
 	switch {
 	case !ok:
 		return ruleCharset<<32 | at
+	case said == "" && ascii(buf[start:end]):
+		return -1
 	case said == "":
 		return ruleUndeclared<<32 | at
 	case said == text.UTF8:
@@ -766,6 +866,14 @@ func (w *walk) character(start, end int, terminator byte) int {
 		return -1
 	}
 	w.charset = said
+	if said.Wide() {
+		if len(w.mask) < end+batch.Slack {
+			w.mask = make([]byte, len(buf))
+		}
+		copy(w.mask[start:], buf[start:end+batch.Slack])
+		said.Mask(w.mask[start:end])
+		w.scan = w.mask
+	}
 	return -1
 }
 
@@ -879,8 +987,8 @@ func (r *Reader) Ended(int64) finding.List { return r.ended }
 // Heading is empty: messages bring their own.
 func (r *Reader) Heading() []byte { return nil }
 
-// Show gives all values of a message.
-func (r *Reader) Show(raw []byte) []format.Line { return Show(raw) }
+// Preface is empty: each message says all that is needed to read it.
+func (r *Reader) Preface(*batch.Batch, int) []byte { return nil }
 
 // Describe makes the finding of a syntax note.
 func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {

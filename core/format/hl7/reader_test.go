@@ -143,7 +143,15 @@ func TestCharset(t *testing.T) {
 		{"UNICODE UTF-8", "caf\xe9", "caf\xe9", fmt.Sprintf("error text.encoding at 2:11 +%d ", plain+len("UNICODE UTF-8")+10)},
 		{"", "caf\xe9", "caf\xe9", fmt.Sprintf("error hl7.charset at 2:11 +%d ", plain+10)},
 		{"ASCII", "café", "café", fmt.Sprintf("error hl7.charset at 2:11 +%d ", plain+5+10)},
-		{"ISO IR87", "caf\xe9", "caf\xe9", fmt.Sprintf("error hl7.charset at 2:11 +%d ", plain+8+10)},
+		{"CNS 11643-1992", "caf\xe9", "caf\xe9", fmt.Sprintf("error hl7.charset at 2:11 +%d ", plain+14+10)},
+		// Characters whose second byte is a separator: | ^ \\ of the message.
+		{"GB 18030-2000", "\x81\x7c\x81\x5e^x", "亅乛", ""},
+		{"BIG-5", "\xa5\x5c\xb3\x5c", "功許", ""},
+		{"KS X 1001", "\xb0\xa1^x", "가", ""},
+		{"ISO IR14", "\xb1\xb2", "ｱｲ", ""},
+		{"~ISO IR87", "\x1b$B;3ED\x1b(B^\x1b$BB@O:\x1b(B", "山田", ""},
+		{"ASCII~ISO IR87", "\x1b$B!|\x1b(B&a", "●", ""},
+		{"BIG-5", "\xff", "-", fmt.Sprintf("error text.encoding at 2:8 +%d PID-3", plain+5+7)},
 		{"8859/7", "\xff", "-", fmt.Sprintf("error text.encoding at 2:8 +%d PID-3", plain+6+7)},
 	} {
 		got, _ := read(t, with(test.set, test.value), "", 100, "PID-3")

@@ -176,19 +176,28 @@ func declaredCharset(line []byte, sep Separators) (set text.Charset, ok bool) {
 	if len(fields) < 18 {
 		return "", true
 	}
-	first, _, _ := bytes.Cut(fields[17], []byte{sep.Repetition})
-	switch string(bytes.TrimSpace(first)) {
-	case "", "ASCII":
-		return "", true
-	case "UNICODE UTF-8", "UTF-8", "UNICODE":
-		return text.UTF8, true
+	first, further, _ := bytes.Cut(fields[17], []byte{sep.Repetition})
+	if bytes.Contains(further, []byte("ISO IR87")) || bytes.Contains(further, []byte("ISO IR159")) {
+		return text.ISO2022JP, true // ASCII, and what escape sequences change to
 	}
-	name, isISO := strings.CutPrefix(string(first), "8859/")
+	said := string(bytes.TrimSpace(first))
+	if set, known := charsets[said]; known {
+		return set, true
+	}
+	name, isISO := strings.CutPrefix(said, "8859/")
 	if !isISO {
 		return "", false
 	}
 	set, err := text.ParseCharset("iso-8859-" + name)
 	return set, err == nil
+}
+
+// charsets are the sets of table 0211 but for the parts of ISO 8859. CNS 11643-1992 is
+// not known.
+var charsets = map[string]text.Charset{
+	"": "", "ASCII": "", "UNICODE UTF-8": text.UTF8, "UTF-8": text.UTF8, "UNICODE": text.UTF8,
+	"GB 18030-2000": text.GB18030, "BIG-5": text.Big5, "KS X 1001": "euc-kr",
+	"ISO IR14": text.ShiftJIS, "ISO IR87": text.ISO2022JP, "ISO IR159": text.ISO2022JP,
 }
 
 // Field is a field as repetitions of components of subcomponents, all escaped

@@ -550,6 +550,14 @@ func (r *Reader) broken(b *batch.Batch, buf []byte, n, at int, problem string) e
 // Heading is empty: rejected records go into a file of values, one after the other.
 func (r *Reader) Heading() []byte { return nil }
 
+// Preface opens the list that the records of a file are elements of.
+func (r *Reader) Preface(*batch.Batch, int) []byte {
+	if r.list {
+		return []byte("[")
+	}
+	return nil
+}
+
 // Ended has nothing to say: a document says nothing about its length.
 func (r *Reader) Ended(int64) finding.List { return nil }
 
@@ -630,8 +638,8 @@ func (s *survey) text(b []byte) []byte {
 	return s.plain
 }
 
-// Show gives the values of a record.
-func (r *Reader) Show(raw []byte) []format.Line { return Show(raw) }
+// Outline gives the parts of a value.
+func (r *Reader) Outline(raw []byte) []format.Node { return Outline(raw) }
 
 // Locate gives where a field of a record starts in the text: its value, or the
 // record if it is absent.

@@ -240,46 +240,62 @@ func (l *layout) members(of *member, path string) {
 }
 
 // Show gives a written object as lines of path and value.
-func (t *Target) Show(record []byte) []format.Line { return Show(record) }
+func (t *Target) Show(record []byte) []format.Line { return format.Lines(Outline(record)) }
 
-// Show gives a value as lines of path and value, as far as it can be read.
-func Show(record []byte) []format.Line {
+// Outline gives the parts of a value, as far as it can be read.
+func Outline(record []byte) []format.Node {
 	d := json.NewDecoder(bytes.NewReader(record))
 	d.UseNumber()
-	var out []format.Line
-	var walk func(path string) bool
-	walk = func(path string) bool {
-		token, err := d.Token()
+	var out []format.Node
+	token := func() (t json.Token, from int, err error) {
+		before := int(d.InputOffset())
+		t, err = d.Token()
+		for from = before; from < len(record) && strings.IndexByte(" \t\r\n,:\x1e", record[from]) >= 0; from++ {
+		}
+		return t, from, err
+	}
+	var walk func(path string, depth int) bool
+	walk = func(path string, depth int) bool {
+		t, from, err := token()
 		if err != nil {
 			return false
 		}
-		delim, nested := token.(json.Delim)
+		delim, nested := t.(json.Delim)
 		if !nested {
-			value, _ := json.Marshal(token)
-			if s, ok := token.(string); ok {
-				value = []byte(s)
+			value, _ := json.Marshal(t)
+			kind := "number"
+			switch v := t.(type) {
+			case string:
+				value, kind = []byte(v), "text"
+			case bool:
+				kind = "boolean"
+			case nil:
+				kind = "null"
 			}
-			out = append(out, format.Line{Path: path, Value: string(value)})
+			out = append(out, format.Node{Kind: format.Leaf, Depth: depth, Path: path, Value: string(value), From: from, To: int(d.InputOffset()), Type: kind})
 			return true
 		}
+		me := len(out)
+		out = append(out, format.Node{Kind: format.Composite, Depth: depth, Path: path, From: from, To: len(record), Type: map[json.Delim]string{'{': "object", '[': "list"}[delim]})
 		for i := 0; d.More(); i++ {
 			name := strconv.Itoa(i)
 			if delim == '{' {
-				key, err := d.Token()
+				key, _, err := token()
 				if err != nil {
 					return false
 				}
 				name = strings.NewReplacer("~", "~0", "/", "~1").Replace(key.(string))
 			}
-			if !walk(path + "/" + name) {
+			if !walk(path+"/"+name, depth+1) {
 				return false
 			}
 		}
-		_, err = d.Token()
+		_, _, err = token()
+		out[me].To = int(d.InputOffset())
 		return err == nil
 	}
-	if !walk("") && len(out) == 0 {
-		return []format.Line{{Value: string(record)}}
+	if !walk("", 0) && len(out) == 0 {
+		return []format.Node{{Kind: format.Leaf, To: len(record), Value: string(record)}}
 	}
 	return out
 }

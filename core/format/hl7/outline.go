@@ -1,0 +1,244 @@
+package hl7
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+
+	"ydrion/core/format"
+	"ydrion/core/segments"
+	"ydrion/core/standard"
+	"ydrion/core/text"
+)
+
+// Outline gives the groups, segments, fields and components of a message, with what its
+// version of the standard says of them.
+func (r *Reader) Outline(raw []byte) []format.Node { return Outline(raw) }
+
+// Outline gives the parts of a message.
+func Outline(raw []byte) []format.Node {
+	m, problem := apart(raw)
+	if problem != "" {
+		return []format.Node{{Kind: format.Leaf, Value: string(raw), To: len(raw)}}
+	}
+	return m.Outline()
+}
+
+// Show gives all values of a message.
+func Show(record []byte) []format.Line { return format.Lines(Outline(record)) }
+
+// Judge tells where a message differs from its version of the standard.
+func (r *Reader) Judge(raw []byte, say func(format.Remark)) {
+	if m, problem := apart(raw); problem == "" {
+		m.Judge(say)
+	}
+}
+
+// Table gives the codes of a table in the version of a message.
+func (r *Reader) Table(raw []byte, name string) *standard.Table {
+	if m, problem := apart(raw); problem == "" && m.Book != nil {
+		return m.Book.Tables[name]
+	}
+	return nil
+}
+
+// apart takes a message apart.
+func apart(raw []byte) (*segments.Message, string) {
+	sep, problem := separators(raw)
+	if problem != "" {
+		return nil, problem
+	}
+	t := taker{raw: raw, scan: raw, sep: sep}
+	first := raw
+	if i := bytes.IndexAny(raw, "\r\n"); i >= 0 {
+		first = raw[:i]
+	}
+	if set, ok := declaredCharset(first, sep); ok && set != "" && set != text.UTF8 {
+		t.charset = set
+		if set.Wide() {
+			t.scan = bytes.Clone(raw)
+			set.Mask(t.scan)
+		}
+	}
+	m := &segments.Message{TypeOf: typeOf, Form: wellFormed, Closed: closed, Local: func(name string) bool { return name[0] == 'Z' }}
+	for p := 0; p < len(raw); {
+		stop := len(raw)
+		if i := bytes.IndexAny(t.scan[p:], "\r\n"); i >= 0 {
+			stop = p + i
+		}
+		from := p
+		for from < stop && between(raw[from]) {
+			from++
+		}
+		if stop-from >= 3 && nameAt(raw, from) && (stop-from == 3 || raw[from+3] == sep.Field) {
+			s := t.segment(from, stop)
+			s.Outside = s.Name == "FHS" || s.Name == "BHS" || s.Name == "BTS" || s.Name == "FTS"
+			m.Segments = append(m.Segments, s)
+		}
+		p = stop + 1
+	}
+	header := m.Segments[0]
+	text := func(field int) (parts [3]string) {
+		if len(header.Fields) < field || len(header.Fields[field-1]) == 0 {
+			return parts
+		}
+		v := header.Fields[field-1][0]
+		parts[0] = v.Text
+		for i := range v.Parts {
+			if i < 3 {
+				parts[i] = v.Parts[i].Text
+			}
+		}
+		return parts
+	}
+	m.Book, _ = Book(text(12)[0])
+	kind := text(9)
+	m.Structure = structure(m.Book, kind[0], kind[1], kind[2])
+	return m, ""
+}
+
+// taker takes segments apart.
+type taker struct {
+	raw, scan []byte // scan has no separators within characters of several bytes
+	sep       Separators
+	charset   text.Charset
+}
+
+func (t *taker) segment(from, stop int) segments.Segment {
+	s := segments.Segment{Name: string(t.raw[from : from+3]), From: from, To: stop}
+	at := from + 4
+	if s.Name == "MSH" || s.Name == "FHS" || s.Name == "BHS" { // the separators themselves
+		s.Fields = append(s.Fields, segments.Field{{From: from + 3, To: from + 4, Syntax: true}})
+		end := at
+		for end < stop && t.raw[end] != t.sep.Field {
+			end++
+		}
+		s.Fields = append(s.Fields, segments.Field{{From: at, To: end, Syntax: true}})
+		at = end + 1
+	}
+	for at <= stop {
+		end := t.end(at, stop, t.sep.Field)
+		var field segments.Field
+		for from := at; from <= end; {
+			to := t.end(from, end, t.sep.Repetition)
+			field = append(field, t.value(from, to, []byte{t.sep.Component, t.sep.Subcomponent}))
+			from = to + 1
+		}
+		s.Fields = append(s.Fields, field)
+		at = end + 1
+	}
+	return s
+}
+
+func (t *taker) end(from, stop int, c byte) int {
+	if i := bytes.IndexByte(t.scan[from:stop], c); i >= 0 {
+		return from + i
+	}
+	return stop
+}
+
+func (t *taker) value(from, to int, separators []byte) segments.Value {
+	v := segments.Value{From: from, To: to}
+	piece := t.scan[from:to]
+	for len(separators) > 0 && bytes.IndexByte(piece, separators[0]) < 0 && len(separators) > 1 && bytes.IndexByte(piece, separators[1]) >= 0 {
+		// subcomponents of the only component
+		v.Parts = []segments.Value{t.value(from, to, separators[1:])}
+		return v
+	}
+	if len(separators) == 0 || bytes.IndexByte(piece, separators[0]) < 0 {
+		value := t.raw[from:to]
+		if t.charset != "" {
+			if decoded, err := text.DecodeAll(value, t.charset); err == nil {
+				value = decoded
+			}
+		}
+		v.Text = t.sep.Unescape(string(value))
+		return v
+	}
+	for at := from; at <= to; {
+		end := t.end(at, to, separators[0])
+		v.Parts = append(v.Parts, t.value(at, end, separators[1:]))
+		at = end + 1
+	}
+	return v
+}
+
+// typeOf gives the type of fields that another field types: OBX-5 by OBX-2 (7.4.2), MFE-4 by
+// MFE-5 (8.5.3).
+func typeOf(s *segments.Segment, field int, kind string) string {
+	by := 0
+	switch {
+	case s.Name == "OBX" && field == 5:
+		by = 2
+	case s.Name == "MFE" && field == 4:
+		by = 5
+	}
+	if by == 0 || len(s.Fields) < by || len(s.Fields[by-1]) == 0 || s.Fields[by-1][0].Text == "" {
+		return kind
+	}
+	return s.Fields[by-1][0].Text
+}
+
+// wellFormed holds a text against a simple data type (2A, 2.8 before 2.5).
+func wellFormed(kind, s string) string {
+	switch kind {
+	case "NM":
+		digits := strings.TrimLeft(s, "+-")
+		whole, part, _ := strings.Cut(digits, ".")
+		if len(s)-len(digits) > 1 || whole+part == "" || strings.Trim(whole+part, "0123456789") != "" {
+			return "a number is digits, with a point and a sign where needed"
+		}
+	case "SI":
+		if strings.Trim(s, "0123456789") != "" {
+			return "a sequence number is digits"
+		}
+	case "DT":
+		return moment(s, "", 4, 6, 8)
+	case "TM":
+		return moment("00000000"+s, s, 10, 12, 14)
+	case "TS", "DTM":
+		return moment(s, "", 4, 6, 8, 10, 12, 14)
+	}
+	return ""
+}
+
+// closed tells whether a table is the standard's own: type ID has such tables, IS those of
+// sites. Coding systems are registered without end.
+func closed(kind, table string) bool { return kind == "ID" && table != "0396" }
+
+// moment holds a text against YYYY[MM[DD[HH[MM[SS[.S]]]]]][+/-ZZZZ].
+func moment(s, shown string, lengths ...int) string {
+	bad := func(why string) string {
+		return why + ": it is written " + map[bool]string{true: "HHMMSS", false: "YYYYMMDDHHMMSS"}[shown != ""] + ", short of as much at its end as is not known"
+	}
+	digits := s
+	if i := strings.IndexAny(s, "+-"); i >= 0 {
+		digits = s[:i]
+		if zone := s[i+1:]; len(zone) != 4 || strings.Trim(zone, "0123456789") != "" {
+			return "the offset from UTC is written +HHMM"
+		}
+	}
+	whole, fraction, fractions := strings.Cut(digits, ".")
+	if strings.Trim(whole+fraction, "0123456789") != "" || fractions && (len(whole) != 14 || fraction == "") {
+		return bad("there are characters that are no digits")
+	}
+	fits := false
+	for _, n := range lengths {
+		fits = fits || len(whole) == n
+	}
+	if !fits {
+		return bad(fmt.Sprintf("%d digits", len(whole)-8*min(len(shown), 1)))
+	}
+	for _, part := range []struct {
+		at, low, high int
+		name          string
+	}{{4, 1, 12, "month"}, {6, 1, 31, "day"}, {8, 0, 23, "hour"}, {10, 0, 59, "minute"}, {12, 0, 59, "second"}} {
+		if len(whole) < part.at+2 || shown != "" && part.at < 8 {
+			continue
+		}
+		if n := int(whole[part.at]-'0')*10 + int(whole[part.at+1]-'0'); n < part.low || n > part.high {
+			return fmt.Sprintf("there is no %s %02d", part.name, n)
+		}
+	}
+	return ""
+}

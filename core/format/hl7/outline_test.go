@@ -1,0 +1,197 @@
+package hl7
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"ydrion/core/format"
+	"ydrion/core/standard"
+)
+
+// TestDictionary reads all that is known of every version, and holds it together: each
+// structure's segments, each element's type and table.
+func TestDictionary(t *testing.T) {
+	if got := fmt.Sprint(Versions()); got != "[2.1 2.2 2.3 2.3.1 2.4 2.5 2.5.1 2.6 2.7 2.7.1]" {
+		t.Fatal(got)
+	}
+	if b, of := Book("2.8"); b == nil || of != "2.7.1" {
+		t.Error("2.8 is read by", of)
+	}
+	if b, _ := Book("2.9"); b != nil {
+		t.Error("2.9 is known")
+	}
+	for _, version := range Versions() {
+		b, _ := Book(version)
+		for _, composites := range []map[string]*standard.Composite{b.Segments, b.Types} {
+			for name, c := range composites {
+				for _, e := range c.Elements {
+					if e.Title == "" || e.Type == "" {
+						t.Errorf("%s %s: %+v", version, name, e)
+					}
+				}
+			}
+		}
+		for _, name := range []string{"MSH", "PID", "PV1", "OBR", "OBX", "NTE", "MSA"} {
+			if b.Segments[name] == nil || len(b.Segments[name].Elements) == 0 {
+				t.Errorf("%s knows no %s", version, name)
+			}
+		}
+		for name, s := range b.Structures {
+			walkGroups(t, version+" "+name, s)
+		}
+	}
+}
+
+// walkGroups builds the shortest message that has a group, for every group of a structure, and
+// finds the group in it.
+func walkGroups(t *testing.T, what string, s *standard.Structure) {
+	for g, n := range s.Nodes {
+		if n.Segments != nil || g == 0 || g+1 >= len(s.Nodes) {
+			continue
+		}
+		at := 0
+		above := []int{}
+		for p := g; p > 0; p = s.Nodes[p].Parent {
+			above = append([]int{p}, above...)
+		}
+		// Required members before the group, on each level; then its first segment.
+		var path []int
+		for _, p := range above {
+			for c := s.Nodes[p].Parent + 1; c < p; c = s.Nodes[c].End {
+				if s.Nodes[c].Min > 0 {
+					path = append(path, first(s, c))
+				}
+			}
+		}
+		path = append(path, first(s, g))
+		for _, leaf := range path {
+			at = s.Next(at, []byte(s.Nodes[leaf].Segments[0])).Node
+		}
+		if at < 0 || !slices.Contains(s.Nodes[at].Segments, s.Nodes[first(s, g)].Segments[0]) {
+			t.Errorf("%s: group %s is not found: at %d", what, n.Name, at)
+		}
+	}
+}
+
+// first is the first segment of a node.
+func first(s *standard.Structure, n int) int {
+	for s.Nodes[n].Segments == nil {
+		n++
+	}
+	return n
+}
+
+func outline(raw string) string {
+	var out []string
+	for _, n := range Outline([]byte(raw)) {
+		line := strings.Repeat(" ", n.Depth) + n.Path
+		if n.Kind == format.Group {
+			line += n.Name
+		} else {
+			line += " <" + raw[n.From:n.To] + ">"
+		}
+		if n.Kind == format.Leaf {
+			line += " " + n.Value + " (" + n.Name + " " + n.Type + " " + n.Means + ")"
+		}
+		out = append(out, line)
+	}
+	return strings.Join(out, "\n")
+}
+
+func TestOutline(t *testing.T) {
+	got := outline("MSH|^~\\&|||||||ORU^R01||P|2.3\rPID|||A^^^&1\rOBR|1\rOBX||CE|X||M^Male|~3\rZZZ|z\rOBX||NM|Y||2\rBTS|1\r")
+	want := `MSH <MSH|^~\&|||||||ORU^R01||P|2.3>
+ MSH-9 <ORU^R01>
+  MSH-9.1 <ORU> ORU (Message Type ID )
+  MSH-9.2 <R01> R01 (Trigger Event ID )
+ MSH-11 <P> P (Processing ID PT )
+ MSH-12 <2.3> 2.3 (Version ID ID Release 2.3)
+RESPONSE
+ PATIENT
+  PID <PID|||A^^^&1>
+   PID-3 <A^^^&1>
+    PID-3.1 <A> A (ID ST )
+    PID-3.4 <&1>
+     PID-3.4.2 <1> 1 (Universal ID ST )
+ ORDER_OBSERVATION
+  OBR <OBR|1>
+   OBR-1 <1> 1 (Set ID - Observation Request SI )
+  OBSERVATION
+   OBX <OBX||CE|X||M^Male|~3>
+    OBX-2 <CE> CE (Value Type ID Coded Entry)
+    OBX-3 <X> X (Observation Identifier CE )
+    OBX-5 <M^Male>
+     OBX-5.1 <M> M (Identifier ID )
+     OBX-5.2 <Male> Male (Text ST )
+    OBX-6[2] <3> 3 (Units CE )
+   ZZZ <ZZZ|z>
+    ZZZ-1 <z> z (  )
+  OBSERVATION
+   OBX[2] <OBX||NM|Y||2>
+    OBX[2]-2 <NM> NM (Value Type ID Numeric)
+    OBX[2]-3 <Y> Y (Observation Identifier CE )
+    OBX[2]-5 <2> 2 (Observation Value NM )
+BTS <BTS|1>
+ BTS-1 <1> 1 (Batch Message Count ST )`
+	if got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+}
+
+// TestJudge: what differs from the standard is told with its place to the byte.
+func TestJudge(t *testing.T) {
+	const head, pid = "MSH|^~\\&|A|B|C|D|20261125||ORU^R01^ORU_R01|M1|P|2.5.1\r", "PID|1||T-1||GS^Nell\rOBR|1|O|F|CBC\r"
+	for _, test := range []struct{ body, at, want string }{
+		{pid + "OBX|1|NM|K||4.5||||||F\r", "", ""},
+		{pid + "OBX|1|NM|K||high||||||F\r", "high", "OBX-5 Observation Value is no NM: a number is digits, with a point and a sign where needed"},
+		{pid + "OBX|1|DT|K||20261331||||||F\r", "2026133", "OBX-5 Observation Value is no DT: there is no month 13"},
+		{pid + "OBX|1|NM|K||4||||||Q\r", "Q", "OBX-11 Observation Result Status: this code is not among those of table 0085"},
+		{pid + "OBX|1|NM|K||4\r", "\rOBX|1|NM|K||4\r+14", "OBX-11 Observation Result Status is required, and empty"},
+		{pid + "OBX|1|CE|K||a^b^c^d^e^f^g||||||F\r", "g|", "OBX-5.7 Observation Value has 6 components of type CE"},
+		{pid + "PV1|1|O\r", "PV1", "PID is missing before PV1: ORU_R01 requires it"},
+		{pid + "DG1|1\r", "DG1", "DG1 has no place in ORU_R01"},
+		{pid + "QQQ|1\r", "QQQ", "QQQ is no segment of version 2.5.1"},
+		{pid + "ZQQ|1\r", "", ""},
+		{"PID|1||T-1||GS\r", "PID", "ORDER_OBSERVATION is missing behind PID: ORU_R01 requires it"},
+		{"PID|1||||GS\rOBR|1|O|F|CBC\r", "||GS\rOBR|", "PID-3 Patient Identifier List is required, and empty"},
+		{"PID|1||T||GS|||MALE\rOBR|1|O|F|CBC\r", "MALE", "PID-8 Administrative Sex has 4 characters, and at most 1 are allowed"},
+		{"PID|1~2||T||GS\rOBR|1|O|F|CBC\r", "2||", "PID-1[2] Set ID - PID may come once, not 2 times"},
+	} {
+		raw := head + test.body
+		var got []string
+		at := -1
+		r := &Reader{}
+		r.Judge([]byte(raw), func(k format.Remark) {
+			if at < 0 {
+				at = k.At
+			}
+			got = append(got, k.Path+" "+k.Text)
+		})
+		text, plus, _ := strings.Cut(test.at, "+")
+		want := strings.Index(raw[len(head):], text) + len(head)
+		if plus != "" {
+			want += 14
+		}
+		if test.want == "" && got != nil || test.want != "" && (len(got) == 0 || !strings.Contains(got[0], test.want) || at != want) {
+			t.Errorf("%q: %q at %d, want %q at %d", test.body, got, at, test.want, want)
+		}
+	}
+}
+
+// TestGroups: what belongs to what is said by the groups of the message.
+func TestGroups(t *testing.T) {
+	file := head + "PID|1||A\rPV1|1|W1\rORC|RE|P1\rOBR|1||S1\rNTE|1||of the order\rOBX|1|NM|W||1\rNTE|1||heavy\rZZZ|z\rSPM|1|blood\rOBX|2|NM|L||2\r" +
+		"OBR|2||S2\rOBX|1|NM|W||3\rPID|2||B\rOBR|1||S3\rOBX|1|NM|W||4\r"
+	got, _ := read(t, file, "OBX", 100, "PID-3.1", "PV1-2", "ORC-2", "OBR-3", "SPM-2", "OBX-3", "OBX-5", "NTE-3", "ZZZ-1")
+	var lines []string
+	for _, r := range got {
+		lines = append(lines, strings.Join(r.values, " ")+strings.Join(r.found, " "))
+	}
+	// The second order has no ORC of its own, and the second patient no visit.
+	want := []string{"A W1 P1 S1 - W 1 heavy z", "A W1 P1 S1 blood L 2 - -", "A W1 - S2 - W 3 - -", "B - - S3 - W 4 - -"}
+	if !slices.Equal(lines, want) {
+		t.Errorf("got\n%s\nwant\n%s", strings.Join(lines, "\n"), strings.Join(want, "\n"))
+	}
+}

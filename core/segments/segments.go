@@ -1,0 +1,416 @@
+// Package segments shows and judges records that are made of segments, with what a
+// standard says about them: which groups they form, what their fields are called,
+// and where they differ from it. The formats bring the segments taken apart.
+package segments
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"unicode/utf8"
+
+	"ydrion/core/format"
+	"ydrion/core/standard"
+)
+
+// Segment is a segment taken apart. Fields[0] is field 1.
+type Segment struct {
+	Name     string
+	From, To int // in bytes of the record
+	Fields   []Field
+	Outside  bool // it is no part of the message: an envelope's
+}
+
+// Field is a field: its repetitions, of which there is at least one if it is there.
+type Field []Value
+
+// Value is a repetition of a field, a component or a subcomponent.
+type Value struct {
+	From, To int
+	Text     string  // as it was before it was written; of the whole if there are parts: empty
+	Parts    []Value // its components, if it has separators
+	Syntax   bool    // it says what the separators are: it is neither shown nor judged
+}
+
+// Empty tells whether nothing stands there.
+func (v Value) Empty() bool { return v.From == v.To }
+
+// Message is a record with what is known about its kind.
+type Message struct {
+	Segments  []Segment
+	Book      *standard.Book      // nil: nothing is known
+	Structure *standard.Structure // nil: not known
+	// TypeOf gives the type of a field whose type another field says, as the standard
+	// gives it otherwise.
+	TypeOf func(s *Segment, field int, kind string) string
+	// Form says what is wrong with a text as a value of a type, "" if nothing is.
+	Form func(kind, text string) string
+	// Closed tells whether all codes of a table are the standard's, in a value of a type.
+	Closed func(kind, table string) bool
+	// Local tells whether a segment is one of our own making, that no standard knows.
+	Local func(name string) bool
+}
+
+// Path is the path of a value: a segment, its occurrence in the record, and numbers from 1
+// on, 0 where the path stops before.
+func Path(segment string, occurrence, field, repetition, component, sub int) string {
+	b := append(make([]byte, 0, 24), segment...)
+	number := func(before byte, n int, after string) {
+		b = append(strconv.AppendInt(append(b, before), int64(n), 10), after...)
+	}
+	if occurrence > 1 {
+		number('[', occurrence, "]")
+	}
+	if field == 0 {
+		return string(b)
+	}
+	number('-', field, "")
+	if repetition > 1 {
+		number('[', repetition, "]")
+	}
+	if component > 0 {
+		number('.', component, "")
+	}
+	if sub > 0 {
+		number('.', sub, "")
+	}
+	return string(b)
+}
+
+// Outline gives the parts of a message in their order, the groups of its structure
+// included.
+func (m *Message) Outline() []format.Node {
+	var out []format.Node
+	count := map[string]int{}
+	var open []int // the nodes of the structure's groups that are open
+	var at []int   // where they stand in out
+	from, end := 0, 0
+	for i := range m.Segments {
+		s := &m.Segments[i]
+		if s.Outside {
+			for _, k := range at {
+				out[k].To = end
+			}
+			open, at, from = open[:0], at[:0], 0
+		} else if step := m.next(from, s.Name); step.Node >= 0 {
+			from = step.Node
+			var groups []int
+			for g := m.Structure.Nodes[from].Parent; g > 0; g = m.Structure.Nodes[g].Parent {
+				groups = append([]int{g}, groups...)
+			}
+			same := 0
+			for same < len(open) && same < len(groups) && open[same] == groups[same] && groups[same] != step.Started {
+				same++
+			}
+			for _, k := range at[same:] {
+				out[k].To = end
+			}
+			open, at = open[:same], at[:same]
+			for _, g := range groups[same:] {
+				open, at = append(open, g), append(at, len(out))
+				out = append(out, format.Node{Kind: format.Group, Name: m.Structure.Nodes[g].Name, Depth: len(at) - 1, From: s.From})
+			}
+		}
+		end = s.To
+		count[s.Name]++
+		out = m.segment(out, s, count[s.Name], len(at))
+	}
+	for _, k := range at {
+		out[k].To = end
+	}
+	return out
+}
+
+var nowhere = standard.Step{Node: -1}
+
+func (m *Message) next(from int, name string) *standard.Step {
+	if m.Structure == nil {
+		return &nowhere
+	}
+	return m.Structure.Next(from, []byte(name))
+}
+
+func (m *Message) segment(out []format.Node, s *Segment, occurrence, depth int) []format.Node {
+	known := m.about(s.Name)
+	n := format.Node{Kind: format.Segment, Path: Path(s.Name, occurrence, 0, 0, 0, 0), Depth: depth, From: s.From, To: s.To}
+	if known != nil {
+		n.Name = known.Title
+	}
+	out = append(out, n)
+	for f, field := range s.Fields {
+		var e standard.Element
+		if known != nil && f < len(known.Elements) {
+			e = known.Elements[f]
+			e.Type = m.typeOf(s, f+1, e.Type)
+		}
+		for r, v := range field {
+			if v.Empty() || v.Syntax {
+				continue
+			}
+			path := func(component, sub int) string { return Path(s.Name, occurrence, f+1, r+1, component, sub) }
+			out = append(out, m.value(v, e, path(0, 0), depth+1))
+			for c, part := range v.Parts {
+				if part.Empty() {
+					continue
+				}
+				inner := m.part(e.Type, c)
+				out = append(out, m.value(part, inner, path(c+1, 0), depth+2))
+				for k, sub := range part.Parts {
+					if !sub.Empty() {
+						out = append(out, m.value(sub, m.part(inner.Type, k), path(c+1, k+1), depth+3))
+					}
+				}
+			}
+		}
+	}
+	return out
+}
+
+// deepest is how many levels of components there are.
+const deepest = 3
+
+// value shows a field or a part of one: a leaf has its value.
+func (m *Message) value(v Value, e standard.Element, path string, depth int) format.Node {
+	n := format.Node{Kind: format.Leaf, Path: path, Depth: depth, From: v.From, To: v.To, Name: e.Title, Type: e.Type}
+	if len(v.Parts) > 0 {
+		n.Kind = format.Composite
+		return n
+	}
+	n.Value = v.Text
+	for range deepest { // of a composite only the first part may be there
+		if e.Table != "" || m.part(e.Type, 0).Type == "" {
+			break
+		}
+		e = m.part(e.Type, 0)
+	}
+	if t := m.table(e.Table); t != nil && len(t.Codes) > 0 {
+		n.Table = e.Table
+		n.Means, _ = t.Meaning(v.Text)
+	}
+	return n
+}
+
+func (m *Message) about(segment string) *standard.Composite {
+	if m.Book == nil {
+		return nil
+	}
+	return m.Book.Segments[segment]
+}
+
+func (m *Message) table(name string) *standard.Table {
+	if m.Book == nil || name == "" {
+		return nil
+	}
+	return m.Book.Tables[name]
+}
+
+func (m *Message) typeOf(s *Segment, field int, kind string) string {
+	if m.TypeOf == nil {
+		return kind
+	}
+	return m.TypeOf(s, field, kind)
+}
+
+// part is what the standard says of a component of a type.
+func (m *Message) part(kind string, i int) standard.Element {
+	if m.Book == nil {
+		return standard.Element{}
+	}
+	if t := m.Book.Types[kind]; t != nil && i < len(t.Elements) && t.Elements[i].Type != kind {
+		return t.Elements[i]
+	}
+	return standard.Element{}
+}
+
+// Judge tells where a message differs from what the standard says about it.
+func (m *Message) Judge(say func(format.Remark)) {
+	if m.Book == nil {
+		return
+	}
+	count := map[string]int{}
+	from := 0
+	came := map[int]int{} // how often each node came in its group
+	names := func(nodes []int) string {
+		var out string
+		for i, n := range nodes {
+			if i > 0 {
+				out += ", "
+			}
+			out += m.Structure.Nodes[n].Name
+		}
+		return out
+	}
+	for i := range m.Segments {
+		s := &m.Segments[i]
+		count[s.Name]++
+		path := Path(s.Name, count[s.Name], 0, 0, 0, 0)
+		known := m.about(s.Name)
+		local := m.Local != nil && m.Local(s.Name)
+		if known == nil && !local {
+			say(format.Remark{Code: "standard.unknown-segment", At: s.From, Path: path, Text: fmt.Sprintf("%s is no segment of version %s", s.Name, m.Book.Version)})
+		}
+		if m.Structure != nil && !local && !s.Outside {
+			step := m.next(from, s.Name)
+			switch {
+			case step.Node < 0:
+				if known != nil {
+					say(format.Remark{Code: "standard.place", At: s.From, Path: path, Text: fmt.Sprintf("%s has no place in %s", s.Name, m.Structure.Name)})
+				}
+			case step.Passed:
+				say(format.Remark{Code: "standard.place", At: s.From, Path: path, Text: fmt.Sprintf("%s should stand before what precedes it in %s", s.Name, m.Structure.Name)})
+			case len(step.Skipped) > 0:
+				say(format.Remark{Code: "standard.missing", At: s.From, Path: path, Text: fmt.Sprintf("%s is missing before %s: %s requires it", names(step.Skipped), s.Name, m.Structure.Name)})
+			}
+			if step.Node >= 0 {
+				from = step.Node
+				m.counted(came, step, s, path, say)
+			}
+		}
+		if known != nil {
+			m.fields(s, count[s.Name], known, say)
+		}
+	}
+	if m.Structure == nil || len(m.Segments) == 0 {
+		return
+	}
+	if missing := m.Structure.Missing(from); len(missing) > 0 {
+		last := m.Segments[len(m.Segments)-1]
+		for i := len(m.Segments) - 1; last.Outside && i > 0; i-- {
+			last = m.Segments[i-1]
+		}
+		say(format.Remark{Code: "standard.missing", At: last.From, Path: Path(last.Name, count[last.Name], 0, 0, 0, 0),
+			Text: fmt.Sprintf("%s is missing behind %s: %s requires it", names(missing), last.Name, m.Structure.Name)})
+	}
+}
+
+// counted holds how often a node came against how often it may.
+func (m *Message) counted(came map[int]int, step *standard.Step, s *Segment, path string, say func(format.Remark)) {
+	nodes := m.Structure.Nodes
+	for n := range came {
+		if n > step.Started && n < nodes[step.Started].End {
+			delete(came, n)
+		}
+	}
+	for n := step.Node; ; n = nodes[n].Parent {
+		came[n]++
+		if n == step.Started {
+			break
+		}
+	}
+	if n := step.Started; nodes[n].Max > 0 && came[n] == nodes[n].Max+1 && !step.Odd {
+		say(format.Remark{Code: "standard.repeats", At: s.From, Path: path, Text: fmt.Sprintf("%s comes more than %s here", nodes[n].Name, times(nodes[n].Max))})
+	}
+}
+
+func times(n int) string {
+	if n == 1 {
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
+}
+
+func (m *Message) fields(s *Segment, occurrence int, known *standard.Composite, say func(format.Remark)) {
+	for f, e := range known.Elements {
+		path := func(r, component, sub int) string { return Path(s.Name, occurrence, f+1, r, component, sub) }
+		var field Field
+		if f < len(s.Fields) {
+			field = s.Fields[f]
+		}
+		if len(field) == 0 || len(field) == 1 && field[0].Empty() {
+			if e.Usage == standard.Required {
+				at := s.To
+				if len(field) > 0 {
+					at = field[0].From
+				}
+				say(format.Remark{Code: "standard.required", At: at, Path: path(1, 0, 0), Text: e.Title + " is required, and empty"})
+			}
+			continue
+		}
+		if e.Usage == standard.NotUsed {
+			say(format.Remark{Code: "standard.not-used", At: field[0].From, Path: path(1, 0, 0), Text: e.Title + " is not used in this version"})
+			continue
+		}
+		if e.Repeats > 0 && len(field) > e.Repeats {
+			say(format.Remark{Code: "standard.repeats", At: field[e.Repeats].From, Path: path(e.Repeats+1, 0, 0), Text: fmt.Sprintf("%s may come %s, not %d times", e.Title, times(e.Repeats), len(field))})
+		}
+		e.Type = m.typeOf(s, f+1, e.Type)
+		for r, v := range field {
+			m.judge(v, e, deepest, func(numbers ...int) string {
+				numbers = append(numbers, 0, 0)
+				return path(r+1, numbers[0], numbers[1])
+			}, say)
+		}
+	}
+	for f := len(known.Elements); f < len(s.Fields); f++ {
+		if v := s.Fields[f]; len(v) > 0 && !v[0].Empty() {
+			say(format.Remark{Code: "standard.more-fields", At: v[0].From, Path: Path(s.Name, occurrence, f+1, 1, 0, 0), Text: fmt.Sprintf("version %s knows %d fields of %s", m.Book.Version, len(known.Elements), s.Name)})
+			return
+		}
+	}
+}
+
+// judge holds a value against its element, and its parts against theirs.
+func (m *Message) judge(v Value, e standard.Element, levels int, path func(numbers ...int) string, say func(format.Remark)) {
+	if v.Empty() || v.Syntax || v.Text == `""` {
+		return
+	}
+	remark := func(code, message string, args ...any) {
+		say(format.Remark{Code: code, At: v.From, Path: path(), Text: fmt.Sprintf(message, args...), Seen: v.Text})
+	}
+	length := v.To - v.From
+	if len(v.Parts) == 0 {
+		length = utf8.RuneCountInString(v.Text)
+	}
+	if e.Max > 0 && length > e.Max {
+		remark("standard.length", "%s has %d characters, and at most %d are allowed", e.Title, length, e.Max)
+	}
+	if e.Min > 0 && length < e.Min {
+		remark("standard.length", "%s has %d characters, and must have %d at least", e.Title, length, e.Min)
+	}
+	parts := v.Parts
+	if len(parts) == 0 && levels > 0 {
+		if t := m.Book.Types[e.Type]; t != nil && len(t.Elements) > 0 && t.Elements[0].Type != e.Type {
+			parts = []Value{v}
+		}
+	}
+	if len(parts) == 0 {
+		if m.Form != nil {
+			if wrong := m.Form(e.Type, v.Text); wrong != "" {
+				remark("standard.form", "%s is no %s: %s", e.Title, e.Type, wrong)
+			}
+		}
+		t := m.table(e.Table)
+		if t == nil || len(t.Codes) == 0 || m.Closed != nil && !m.Closed(e.Type, e.Table) {
+			return
+		}
+		if _, ok := t.Meaning(v.Text); !ok {
+			say(format.Remark{Code: "standard.code", At: v.From, Path: path(), Seen: v.Text, Text: fmt.Sprintf("%s: this code is not among those of table %s (%s) that are known here", e.Title, t.Name, t.Title)})
+		}
+		return
+	}
+	for c, part := range parts {
+		inner := m.part(e.Type, c)
+		if inner.Type == "" {
+			if len(v.Parts) > 0 && m.Book.Types[e.Type] != nil && !part.Empty() {
+				say(format.Remark{Code: "standard.more-parts", At: part.From, Path: path(c + 1), Text: fmt.Sprintf("%s has %d components of type %s", e.Title, len(m.Book.Types[e.Type].Elements), e.Type)})
+			}
+			break
+		}
+		below := func(numbers ...int) string { return path(append([]int{c + 1}, numbers...)...) }
+		if len(v.Parts) == 0 {
+			below = path
+		}
+		m.judge(part, inner, levels-1, below, say)
+	}
+}
+
+// Used are the names of the code tables that nodes refer to, in order.
+func Used(nodes []format.Node) []string {
+	var out []string
+	for _, n := range nodes {
+		if n.Table != "" && !slices.Contains(out, n.Table) {
+			out = append(out, n.Table)
+		}
+	}
+	return out
+}

@@ -1,0 +1,124 @@
+package standard
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"testing/fstest"
+)
+
+const sample = `# made up
+segment AAA 1,2 First
+R* CX(1..20)#0001 Number
+O*3 ST Text
+
+segment AAA 3 First
+X ST Nothing
+
+type CX 1 A number
+R ST(15) Digits
+
+table 0001 Kinds
+b x = Second
+a = First
+
+structure ORU_R01 1 Results
+structure ORU_R02 1 More results
+MSH RESULT+(PATIENT?(PID PD1? NTE* VISIT?(PV1 PV2?)) ORDER+(ORC? OBR NTE* OBSERVATION*(OBX NTE*) SPECIMEN*(SPM OBX*))) DSC?
+`
+
+func book(t *testing.T, content, version string) *Book {
+	t.Helper()
+	b, err := Read(fstest.MapFS{"x.txt": {Data: []byte(content)}}, version)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+func TestRead(t *testing.T) {
+	b := book(t, sample, "1")
+	if got := fmt.Sprint(b.Segments["AAA"].Elements); got != "[{Number CX 82 0 1 20 0001} {Text ST 79 3 0 0 }]" {
+		t.Error(got)
+	}
+	if got := book(t, sample, "3"); got.Segments["AAA"].Elements[0].Usage != NotUsed || len(got.Types) != 0 || len(got.Tables) != 1 {
+		t.Errorf("version 3 reads %+v", got)
+	}
+	if m, ok := b.Tables["0001"].Meaning("b x"); !ok || m != "Second" {
+		t.Error("the code with a blank is not found")
+	}
+	if b.Structures["ORU_R02"] == nil || b.Structures["ORU_R02"].Title != "More results" {
+		t.Error("two names for one structure")
+	}
+	if v, _ := Versions(fstest.MapFS{"x.txt": {Data: []byte(sample)}}); fmt.Sprint(v) != "[1 2 3]" {
+		t.Error(v)
+	}
+}
+
+func TestReadRefuses(t *testing.T) {
+	for content, want := range map[string]string{
+		"segment A 1 x\nQ ST y\n":         "does not begin with a usage",
+		"segment A 1 x\nR*1 ST y\n":       "a repetition is written",
+		"segment A 1 x\nR ST(9..3) y\n":   "a length is written",
+		"table 1 x\ncode\n":               "no code with its meaning",
+		"structure A 1 x\nA (B\n":         "a name is missing",
+		"structure A 1 x\nA G(B\n":        "is not closed",
+		"structure A 1 x\nA) B\n":         "was not opened",
+		"structure A 1 x\nA{2,} B\n":      "how often A comes",
+		"# one\nstructure A 1 x\nA{2 B\n": "x.txt, before line 3",
+	} {
+		if _, err := Read(fstest.MapFS{"x.txt": {Data: []byte(content)}}, "1"); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v, want %q", content, err, want)
+		}
+	}
+}
+
+// walk follows segments and says where each stands and what is wrong.
+func walk(s *Structure, segments string) string {
+	var out []string
+	at := 0
+	name := func(nodes []int) (names string) {
+		for _, n := range nodes {
+			names += " -" + s.Nodes[n].Name
+		}
+		return names
+	}
+	for _, segment := range strings.Fields(segments) {
+		step := s.Next(at, []byte(segment))
+		if step.Node < 0 {
+			out = append(out, segment+"?")
+			continue
+		}
+		at = step.Node
+		line := strings.Join(append(s.Path(at), segment), ".") + "<" + s.Nodes[step.Started].Name + name(step.Skipped)
+		if step.Odd {
+			line += "!"
+		}
+		if step.Passed {
+			line += "!"
+		}
+		out = append(out, line)
+	}
+	return strings.Join(out, " ") + name(s.Missing(at))
+}
+
+func TestNext(t *testing.T) {
+	s := book(t, sample, "1").Structures["ORU_R01"]
+	for in, want := range map[string]string{
+		"MSH PID OBR OBX OBX NTE": "MSH<MSH RESULT.PATIENT.PID<RESULT RESULT.ORDER.OBR<ORDER RESULT.ORDER.OBSERVATION.OBX<OBSERVATION RESULT.ORDER.OBSERVATION.OBX<OBSERVATION RESULT.ORDER.OBSERVATION.NTE<NTE",
+		// The second order has no ORC: it is another order all the same.
+		"MSH ORC OBR OBX OBR OBX": "MSH<MSH RESULT.ORDER.ORC<RESULT RESULT.ORDER.OBR<OBR RESULT.ORDER.OBSERVATION.OBX<OBSERVATION RESULT.ORDER.OBR<ORDER RESULT.ORDER.OBSERVATION.OBX<OBSERVATION",
+		// What follows a specimen is its observation, and what follows that the next patient.
+		"MSH OBR SPM OBX OBX PID OBR": "MSH<MSH RESULT.ORDER.OBR<RESULT RESULT.ORDER.SPECIMEN.SPM<SPECIMEN RESULT.ORDER.SPECIMEN.OBX<OBX RESULT.ORDER.SPECIMEN.OBX<OBX RESULT.PATIENT.PID<RESULT RESULT.ORDER.OBR<ORDER",
+		"MSH PID PV2 ZZZ OBR":         "MSH<MSH RESULT.PATIENT.PID<RESULT RESULT.PATIENT.VISIT.PV2<VISIT -PV1! ZZZ? RESULT.ORDER.OBR<ORDER",
+		"MSH PID":                     "MSH<MSH RESULT.PATIENT.PID<RESULT -ORDER",
+		"MSH PID OBX":                 "MSH<MSH RESULT.PATIENT.PID<RESULT RESULT.ORDER.OBSERVATION.OBX<ORDER -OBR!",
+		"PID OBR DSC":                 "RESULT.PATIENT.PID<RESULT -MSH RESULT.ORDER.OBR<ORDER DSC<DSC",
+		"MSH OBR OBX MSH":             "MSH<MSH RESULT.ORDER.OBR<RESULT RESULT.ORDER.OBSERVATION.OBX<OBSERVATION MSH<MSH!! -RESULT",
+		"":                            " -MSH -RESULT",
+	} {
+		if got := walk(s, in); got != want {
+			t.Errorf("%s\n got %s\nwant %s", in, got, want)
+		}
+	}
+}

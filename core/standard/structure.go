@@ -1,0 +1,269 @@
+package standard
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+)
+
+// Structure says which segments a message has, in which order and groups.
+type Structure struct {
+	Name, Title string
+	// Nodes are the message itself, and behind each group its members.
+	Nodes []Node
+	known map[string]int // the segments, by number
+	once  sync.Once
+	steps []Step // for each node the steps to all segments, made when the first is asked for
+}
+
+// Node is a segment or a group of a structure.
+type Node struct {
+	Name     string   // of the group or segment
+	Segments []string // which it may be; none: a group
+	Min, Max int      // how often it must and may come, Max 0: any number
+	Parent   int
+	End      int // Nodes[i:End] is the node with all its members
+}
+
+// Step is where a segment stands in a structure, after the one before it.
+type Step struct {
+	Node    int   // the segment's, -1: it has no place here
+	Started int   // the outermost node that begins with it, anew or for the first time
+	Skipped []int // required nodes that should have come before it
+	Odd     bool  // its place is not here: it stands at the next one that may be meant
+	Passed  bool  // there is only one before
+}
+
+// Knows tells whether the structure has segments of that name anywhere.
+func (s *Structure) Knows(name string) bool { _, ok := s.known[name]; return ok }
+
+// Next finds where a segment stands that follows the one at a node, 0 before the
+// first one. The innermost group that may take it does. It allocates nothing but the
+// first time.
+func (s *Structure) Next(from int, name []byte) *Step {
+	s.once.Do(func() {
+		s.steps = make([]Step, len(s.Nodes)*len(s.known))
+		for name, i := range s.known {
+			for from := range s.Nodes {
+				s.steps[from*len(s.known)+i] = s.step(from, name)
+			}
+		}
+	})
+	i, ok := s.known[string(name)]
+	if !ok {
+		return &nowhere
+	}
+	return &s.steps[from*len(s.known)+i]
+}
+
+var nowhere = Step{Node: -1}
+
+func (s *Structure) step(from int, name string) Step {
+	step := s.find(from, name, s.opening)
+	if step.Node < 0 {
+		step = s.find(from, name, s.anywhere)
+		step.Odd = true
+	}
+	if step.Node < 0 { // its place has passed: it begins what it is in, and what follows that, anew
+		step.Node = s.anywhere(0, name)
+		for step.Started = step.Node; s.Nodes[step.Started].Parent > 0; {
+			step.Started = s.Nodes[step.Started].Parent
+		}
+		step.Passed = true
+	} else {
+		step.Skipped = s.skipped(from, step)
+	}
+	return step
+}
+
+// Missing are the required nodes that a message lacks that ends behind a node.
+func (s *Structure) Missing(last int) []int {
+	var out []int
+	for at := last; at > 0; at = s.Nodes[at].Parent {
+		for c := s.Nodes[at].End; c < s.Nodes[s.Nodes[at].Parent].End; c = s.Nodes[c].End {
+			if s.Nodes[c].Min > 0 {
+				out = append(out, c)
+			}
+		}
+	}
+	if last == 0 {
+		for c := 1; c < len(s.Nodes); c = s.Nodes[c].End {
+			if s.Nodes[c].Min > 0 {
+				out = append(out, c)
+			}
+		}
+	}
+	return out
+}
+
+// find goes outwards from a node: to what may follow it in its group, to the group
+// again, to what may follow the group. enter finds the segment in a node.
+func (s *Structure) find(from int, name string, enter func(node int, name string) int) Step {
+	n := s.Nodes
+	if from > 0 && n[from].Max != 1 && slices.Contains(n[from].Segments, name) {
+		return Step{Node: from, Started: from}
+	}
+	for at := from; ; at = n[at].Parent {
+		group, next := n[at].Parent, n[at].End
+		if at == 0 {
+			group, next = 0, 1
+		}
+		if at == 0 && from != 0 {
+			return Step{Node: -1}
+		}
+		for c := next; c < n[group].End; c = n[c].End {
+			if to := enter(c, name); to >= 0 {
+				return Step{Node: to, Started: c}
+			}
+		}
+		if at == 0 {
+			return Step{Node: -1}
+		}
+		if group != 0 && n[group].Max != 1 {
+			if to := enter(group, name); to >= 0 {
+				return Step{Node: to, Started: group}
+			}
+		}
+	}
+}
+
+// opening finds a segment that a node may begin with.
+func (s *Structure) opening(node int, name string) int {
+	n := s.Nodes
+	if n[node].Segments != nil {
+		if slices.Contains(n[node].Segments, name) {
+			return node
+		}
+		return -1
+	}
+	for c := node + 1; c < n[node].End; c = n[c].End {
+		if to := s.opening(c, name); to >= 0 {
+			return to
+		}
+		if n[c].Min > 0 {
+			break
+		}
+	}
+	return -1
+}
+
+// anywhere finds a segment within a node.
+func (s *Structure) anywhere(node int, name string) int {
+	for c := node; c < s.Nodes[node].End; c++ {
+		if slices.Contains(s.Nodes[c].Segments, name) {
+			return c
+		}
+	}
+	return -1
+}
+
+// skipped are the required nodes between one segment and the next.
+func (s *Structure) skipped(from int, step Step) []int {
+	var out []int
+	n := s.Nodes
+	add := func(c, end int) {
+		for ; c < end; c = n[c].End {
+			if n[c].Min > 0 {
+				out = append(out, c)
+			}
+		}
+	}
+	again := step.Started <= from && from < n[step.Started].End && from != 0
+	above := n[step.Started].Parent // the group in which the step goes on
+	for at := from; from != 0 && at != above && !(again && at == step.Started); at = n[at].Parent {
+		end := n[n[at].Parent].End
+		if n[at].Parent == above && !again {
+			end = step.Started
+		}
+		add(n[at].End, end)
+	}
+	if from == 0 {
+		add(1, step.Started)
+	}
+	for at := step.Node; at != step.Started; at = n[at].Parent { // what the groups that begin should begin with
+		var before []int
+		for c := n[at].Parent + 1; c < at; c = n[c].End {
+			if n[c].Min > 0 {
+				before = append(before, c)
+			}
+		}
+		out = append(out, before...)
+	}
+	return out
+}
+
+// Path names the groups that a node stands in, from the outermost.
+func (s *Structure) Path(node int) []string {
+	var out []string
+	for at := s.Nodes[node].Parent; at > 0; at = s.Nodes[at].Parent {
+		out = append([]string{s.Nodes[at].Name}, out...)
+	}
+	return out
+}
+
+// parseStructure reads a line such as "MSH PATIENT*(PID PV1?) OBX+": ? * + say how often
+// a member comes, as does {2,5}; a name before brackets is a group's, A|B is a choice.
+func parseStructure(name, title, text string) (*Structure, error) {
+	s := &Structure{Name: name, Title: title, Nodes: []Node{{Name: name, Min: 1, Max: 1}}, known: map[string]int{}}
+	group := 0
+	for text = strings.TrimSpace(text); text != ""; {
+		switch text[0] {
+		case ' ':
+			text = text[1:]
+			continue
+		case ')':
+			if group == 0 {
+				return nil, fmt.Errorf("a bracket is closed that was not opened: %q", text)
+			}
+			s.Nodes[group].End = len(s.Nodes)
+			group, text = s.Nodes[group].Parent, text[1:]
+			continue
+		}
+		i := strings.IndexAny(text, "?*+{( )")
+		if i < 0 {
+			i = len(text)
+		}
+		if i == 0 {
+			return nil, fmt.Errorf("a name is missing before %q", text)
+		}
+		n := Node{Name: text[:i], Min: 1, Max: 1, Parent: group, End: len(s.Nodes) + 1}
+		text = text[i:]
+		switch {
+		case strings.HasPrefix(text, "?"):
+			n.Min, text = 0, text[1:]
+		case strings.HasPrefix(text, "*"):
+			n.Min, n.Max, text = 0, 0, text[1:]
+		case strings.HasPrefix(text, "+"):
+			n.Max, text = 0, text[1:]
+		case strings.HasPrefix(text, "{"):
+			inner, rest, closed := strings.Cut(text[1:], "}")
+			low, high, both := strings.Cut(inner, ",")
+			var err1, err2 error
+			n.Min, err1 = strconv.Atoi(low)
+			n.Max, err2 = strconv.Atoi(high)
+			if !closed || !both || err1 != nil || err2 != nil {
+				return nil, fmt.Errorf("{%s} does not say how often %s comes: it is written {2,5}", inner, n.Name)
+			}
+			text = rest
+		}
+		if strings.HasPrefix(text, "(") {
+			text = text[1:]
+			group = len(s.Nodes)
+		} else {
+			n.Segments = strings.Split(n.Name, "|")
+			for _, name := range n.Segments {
+				if _, known := s.known[name]; !known {
+					s.known[name] = len(s.known)
+				}
+			}
+		}
+		s.Nodes = append(s.Nodes, n)
+	}
+	if group != 0 {
+		return nil, fmt.Errorf("the bracket of %s is not closed", s.Nodes[group].Name)
+	}
+	s.Nodes[0].End = len(s.Nodes)
+	return s, nil
+}
