@@ -344,7 +344,7 @@ func (r *run) prepare(b *batch.Batch) (err error) {
 	}
 	// The fields of a record whose syntax is wrong are not what they seem.
 	for i := range n {
-		if b.What[i] == batch.Good && !r.plan.Schema.Check(b, i) {
+		if b.What[i] == batch.Good && !r.plan.Schema.Check(b, i, i > 0 && b.What[i-1] == batch.Good) {
 			b.What[i] = batch.Rejected
 		}
 	}
@@ -358,6 +358,7 @@ func (r *run) finish(b *batch.Batch, env *lang.Env) (err error) {
 	if cap(b.Out) == 0 {
 		b.Out = make([]byte, 0, 5*batch.Size)
 	}
+	env.Begin()
 	for i := range n {
 		if b.What[i] == batch.Good {
 			r.write(b, i, env)

@@ -31,7 +31,24 @@ type Env struct {
 	failed   bool
 	answered bool // somebody has an answer to a failure: its sentence is not needed
 	reason   string
+	before   written
 }
+
+// written is how the record before was written, in the same batch. Records that are parts
+// of one message share what stands around them: its text is copied.
+type written struct {
+	row         []batch.Span // nil: nothing can be taken from it
+	from        int          // where it begins
+	ends        []int32      // behind each of the program's leading actions, from there
+	tried, used int
+}
+
+// tries is after how many records of a batch that have nothing in common nobody looks
+// any more.
+const tries = 32
+
+// Begin makes the environment ready for a batch.
+func (e *Env) Begin() { e.before.row, e.before.tried, e.before.used = nil, 0, 0 }
 
 type evaluator func(e *Env) value.Value
 

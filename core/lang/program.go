@@ -21,6 +21,7 @@ type Program struct {
 	null     string
 	nullable bool // the target can say null
 	bare     bool // numbers and truth values stand without the quotes of texts
+	leading  int  // so many actions depend on one slot each, or on nothing
 	lines    []line
 	Sequence bool // uses the route's sequence
 	Record   bool // uses record numbers
@@ -324,6 +325,9 @@ func (b *builder) program(pieces []format.Piece) *Program {
 	if prefix != nil {
 		emit(action{kind: write})
 	}
+	for p.leading < len(p.actions) && p.actions[p.leading].kind <= rearrange {
+		p.leading++
+	}
 	p.Sequence, p.Record = b.words["sequence"], b.words["record"]
 	return p
 }
@@ -502,7 +506,17 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 	}
 	begin := len(out)
 	buf, row := e.Buf, e.Row
-	for i := 0; i < len(p.actions); i++ {
+	l := &e.before
+	watched := 0
+	i := 0
+	if p.leading > 1 && (l.used > 0 || l.tried < tries) {
+		watched = p.leading
+		out, i = p.again(l, row, out)
+	}
+	for ; i < len(p.actions); i++ {
+		if i > 0 && i <= watched {
+			l.ends[i-1] = int32(len(out) - begin)
+		}
 		a := &p.actions[i]
 		if len(a.prefix) == 1 { // a separator
 			out = append(out, a.prefix[0])
@@ -590,7 +604,40 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			out = p.after(a, out, mark, after)
 		}
 	}
+	if watched > 0 {
+		if watched == len(p.actions) {
+			l.ends[watched-1] = int32(len(out) - begin)
+		}
+		l.row, l.from = row, begin
+	}
 	return out, Outcome{}
+}
+
+// again writes what the record before has in common with this one, from its beginning
+// on, and gives the first action that is left.
+func (p *Program) again(l *written, row []batch.Span, out []byte) ([]byte, int) {
+	before := l.row
+	l.row = nil // until this one has been written
+	if len(l.ends) < p.leading {
+		l.ends = make([]int32, p.leading)
+		return out, 0
+	}
+	if before == nil {
+		return out, 0
+	}
+	l.tried++
+	n := 0
+	for n < p.leading {
+		if a := &p.actions[n]; a.kind != write && row[a.slot] != before[a.slot] {
+			break
+		}
+		n++
+	}
+	if n < 2 || l.from+int(l.ends[n-1]) > len(out) {
+		return out, 0
+	}
+	l.used++
+	return append(out, out[l.from:l.from+int(l.ends[n-1])]...), n
 }
 
 // unsayable is what becomes of a record with a value that its target cannot say.

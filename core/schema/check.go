@@ -70,13 +70,21 @@ const (
 
 // Check checks one record of a batch that was split into the schema's slots.
 // Every discrepancy becomes a note; it tells whether there was none. It may be
-// called for several batches at once.
-func (s *Schema) Check(b *batch.Batch, record int) bool {
-	before := len(b.Notes)
+// called for several batches at once. With like it is said that the record before was found
+// right: what both share, as the parts of one message do, is not looked at again.
+func (s *Schema) Check(b *batch.Batch, record int, like bool) bool {
+	notes := len(b.Notes)
 	row := b.Spans[record*b.Slots : record*b.Slots+b.Slots]
+	before := row
+	if like {
+		before = b.Spans[(record-1)*b.Slots : record*b.Slots]
+	}
 	for _, i := range s.busy {
 		c := &s.columns[i]
 		span := &row[c.slot]
+		if like && *span == before[c.slot] {
+			continue
+		}
 		if span.Absent() || c.isMissing(b.Buf[span.Off:span.End]) {
 			if !span.Absent() && span.Len() > 0 {
 				*span = batch.Missing
@@ -88,7 +96,7 @@ func (s *Schema) Check(b *batch.Batch, record int) bool {
 		}
 		c.check(b, record, b.Buf[span.Off:span.End])
 	}
-	return len(b.Notes) == before
+	return len(b.Notes) == notes
 }
 
 // idle tells whether there is nothing about a column that could be wrong.

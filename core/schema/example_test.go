@@ -36,7 +36,7 @@ func ExampleSchema_Check() {
 	}
 	reader.Split(b)
 	for i := range b.Records() {
-		fmt.Println("record", b.First+int64(i), "is good:", s.Check(b, i))
+		fmt.Println("record", b.First+int64(i), "is good:", s.Check(b, i, false))
 	}
 	for _, note := range b.Notes {
 		fmt.Println(s.Describe(b, note, reader))

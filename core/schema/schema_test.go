@@ -38,7 +38,7 @@ func check(t *testing.T, field string, values ...string) []string {
 	seen := s.NewSeen()
 	out := make([]string, len(values))
 	for i := range values {
-		good := s.Check(b, i)
+		good := s.Check(b, i, false)
 		if seen != nil {
 			good = s.CheckUnique(b, i, seen) && good
 		}

@@ -194,14 +194,14 @@ func (m *Message) about(segment string) *standard.Composite {
 	if m.Book == nil {
 		return nil
 	}
-	return m.Book.Segments[segment]
+	return m.Book.Segment(segment)
 }
 
 func (m *Message) table(name string) *standard.Table {
 	if m.Book == nil || name == "" {
 		return nil
 	}
-	return m.Book.Tables[name]
+	return m.Book.Table(name)
 }
 
 func (m *Message) typeOf(s *Segment, field int, kind string) string {
@@ -216,7 +216,7 @@ func (m *Message) part(kind string, i int) standard.Element {
 	if m.Book == nil {
 		return standard.Element{}
 	}
-	if t := m.Book.Types[kind]; t != nil && i < len(t.Elements) && t.Elements[i].Type != kind {
+	if t := m.Book.Type(kind); t != nil && i < len(t.Elements) && t.Elements[i].Type != kind {
 		return t.Elements[i]
 	}
 	return standard.Element{}
@@ -369,7 +369,7 @@ func (m *Message) judge(v Value, e standard.Element, levels int, path func(numbe
 	}
 	parts := v.Parts
 	if len(parts) == 0 && levels > 0 {
-		if t := m.Book.Types[e.Type]; t != nil && len(t.Elements) > 0 && t.Elements[0].Type != e.Type {
+		if t := m.Book.Type(e.Type); t != nil && len(t.Elements) > 0 && t.Elements[0].Type != e.Type {
 			parts = []Value{v}
 		}
 	}
@@ -391,8 +391,8 @@ func (m *Message) judge(v Value, e standard.Element, levels int, path func(numbe
 	for c, part := range parts {
 		inner := m.part(e.Type, c)
 		if inner.Type == "" {
-			if len(v.Parts) > 0 && m.Book.Types[e.Type] != nil && !part.Empty() {
-				say(format.Remark{Code: "standard.more-parts", At: part.From, Path: path(c + 1), Text: fmt.Sprintf("%s has %d components of type %s", e.Title, len(m.Book.Types[e.Type].Elements), e.Type)})
+			if len(v.Parts) > 0 && m.Book.Type(e.Type) != nil && !part.Empty() {
+				say(format.Remark{Code: "standard.more-parts", At: part.From, Path: path(c + 1), Text: fmt.Sprintf("%s has %d components of type %s", e.Title, len(m.Book.Type(e.Type).Elements), e.Type)})
 			}
 			break
 		}

@@ -6,18 +6,75 @@ package standard
 import (
 	"fmt"
 	"io/fs"
+	"iter"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 )
 
-// Book is one version of a standard.
+// Book is one version of a standard. What it holds is read when it is first asked for; a
+// file with mistakes is found by Check, and by a panic later.
 type Book struct {
-	Version    string
-	Segments   map[string]*Composite
-	Types      map[string]*Composite
-	Tables     map[string]*Table
-	Structures map[string]*Structure
+	Version string
+	entries map[entryKey]*entry
+}
+
+type entryKey struct{ kind, name string }
+
+// entry is a block, and what has been made of it.
+type entry struct {
+	block
+	once      sync.Once
+	composite *Composite
+	table     *Table
+	structure *Structure
+	err       error
+}
+
+func (b *Book) get(kind, name string) *entry {
+	e := b.entries[entryKey{kind, name}]
+	if e == nil {
+		return &entry{}
+	}
+	if e.once.Do(e.read); e.err != nil {
+		panic(fmt.Sprintf("%s %s: %v", kind, name, e.err))
+	}
+	return e
+}
+
+// Segment gives a segment by its name, nil if there is none.
+func (b *Book) Segment(name string) *Composite { return b.get("segment", name).composite }
+
+// Type gives a data type, nil if it is not known.
+func (b *Book) Type(name string) *Composite { return b.get("type", name).composite }
+
+// Table gives a code table, nil if it is not known.
+func (b *Book) Table(name string) *Table { return b.get("table", name).table }
+
+// Structure gives the structure of a message, nil if it is not known.
+func (b *Book) Structure(name string) *Structure { return b.get("structure", name).structure }
+
+// Names lists what there is of a kind: segment, type, table or structure.
+func (b *Book) Names(kind string) []string {
+	var out []string
+	for k := range b.entries {
+		if k.kind == kind {
+			out = append(out, k.name)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Check reads everything, and gives the first mistake.
+func (b *Book) Check() error {
+	for k, e := range b.entries {
+		if e.once.Do(e.read); e.err != nil {
+			return fmt.Errorf("%s %s: %w", k.kind, k.name, e.err)
+		}
+	}
+	return nil
 }
 
 // Composite is a segment with its elements, or a data type with its components.
@@ -71,132 +128,130 @@ func (t *Table) Meaning(code string) (string, bool) {
 
 // Versions lists which versions the files in a folder tell of.
 func Versions(files fs.FS) ([]string, error) {
-	seen := map[string]bool{}
-	err := blocks(files, func(b block) error {
-		for _, v := range b.versions {
-			seen[v] = true
+	var out []string
+	err := blocks(files, func(b *block) error {
+		for v := range strings.SplitSeq(b.versions, ",") {
+			if v != "" && !slices.Contains(out, v) {
+				out = append(out, v)
+			}
 		}
 		return nil
 	})
-	out := make([]string, 0, len(seen))
-	for v := range seen {
-		out = append(out, v)
-	}
 	slices.Sort(out)
 	return out, err
 }
 
-// Read reads what the files in a folder say of one version. Errors name the file and
-// the line.
+// Read finds what the files in a folder say of one version.
 func Read(files fs.FS, version string) (*Book, error) {
-	b := &Book{Version: version, Segments: map[string]*Composite{}, Types: map[string]*Composite{}, Tables: map[string]*Table{}, Structures: map[string]*Structure{}}
-	err := blocks(files, func(k block) error {
-		if k.kind != "table" && !slices.Contains(k.versions, version) {
-			return nil
-		}
-		switch k.kind {
-		case "segment", "type":
-			c := &Composite{Name: k.name, Title: k.title}
-			for _, line := range k.lines {
-				e, err := element(line)
-				if err != nil {
-					return err
-				}
-				c.Elements = append(c.Elements, e)
-			}
-			if k.kind == "type" {
-				b.Types[k.name] = c
-			} else {
-				b.Segments[k.name] = c
-			}
-		case "table":
-			t := &Table{Name: k.name, Title: k.title}
-			for _, line := range k.lines {
-				code, meaning, ok := strings.Cut(line, " = ")
-				if !ok {
-					return fmt.Errorf("%q is no code with its meaning", line)
-				}
-				t.Codes = append(t.Codes, Code{code, meaning})
-			}
-			slices.SortFunc(t.Codes, func(x, y Code) int { return strings.Compare(x.Code, y.Code) })
-			b.Tables[k.name] = t
-		case "structure":
-			s, err := parseStructure(k.name, k.title, strings.Join(k.lines, " "))
-			if err != nil {
-				return err
-			}
-			b.Structures[k.name] = s
+	b := &Book{Version: version, entries: map[entryKey]*entry{}}
+	return b, blocks(files, func(k *block) error {
+		if k.kind == "table" || k.of(version) {
+			b.entries[entryKey{k.kind, k.name}] = &entry{block: *k}
 		}
 		return nil
 	})
-	return b, err
+}
+
+// read makes of a block what it says.
+func (e *entry) read() {
+	switch e.kind {
+	case "segment", "type":
+		e.composite = &Composite{Name: e.name, Title: e.title}
+		for line := range e.lines() {
+			element, err := element(line)
+			if err != nil {
+				e.err = err
+				return
+			}
+			e.composite.Elements = append(e.composite.Elements, element)
+		}
+	case "table":
+		e.table = &Table{Name: e.name, Title: e.title}
+		for line := range e.lines() {
+			code, meaning, ok := strings.Cut(line, " = ")
+			if !ok {
+				e.err = fmt.Errorf("%q is no code with its meaning", line)
+				return
+			}
+			e.table.Codes = append(e.table.Codes, Code{code, meaning})
+		}
+		slices.SortFunc(e.table.Codes, func(x, y Code) int { return strings.Compare(x.Code, y.Code) })
+	case "structure":
+		e.structure, e.err = parseStructure(e.name, e.title, strings.ReplaceAll(e.body, "\n", " "))
+	}
 }
 
 // block is a part of a file: a line that says what it is, and its lines, up to an empty
 // one. Several such lines may share what follows them.
 type block struct {
-	kind, name, title string
-	versions          []string
-	lines             []string
+	kind, name, versions, title string
+	body                        string
 }
 
-func blocks(files fs.FS, take func(block) error) error {
+// of tells whether a block is about a version.
+func (b *block) of(version string) bool {
+	for rest := b.versions; rest != ""; {
+		var v string
+		if v, rest, _ = strings.Cut(rest, ","); v == version {
+			return true
+		}
+	}
+	return false
+}
+
+func (b *block) lines() iter.Seq[string] {
+	return func(yield func(string) bool) {
+		for rest := b.body; rest != ""; {
+			var line string
+			if line, rest, _ = strings.Cut(rest, "\n"); line != "" && line[0] != '#' && !yield(line) {
+				return
+			}
+		}
+	}
+}
+
+// head reads the line that says what a block is.
+func (b *block) head(line string) bool {
+	kind, rest, _ := strings.Cut(line, " ")
+	if kind != "segment" && kind != "type" && kind != "table" && kind != "structure" {
+		return false
+	}
+	b.kind = kind
+	b.name, b.title, _ = strings.Cut(rest, " ")
+	if b.versions = ""; kind != "table" {
+		b.versions, b.title, _ = strings.Cut(b.title, " ")
+	}
+	return true
+}
+
+func blocks(files fs.FS, take func(*block) error) error {
 	names, err := fs.Glob(files, "*.txt")
 	if err != nil {
 		return err
 	}
+	var b block
 	for _, name := range names {
-		content, err := fs.ReadFile(files, name)
+		read, err := fs.ReadFile(files, name)
 		if err != nil {
 			return err
 		}
-		var heads []block
-		var lines []string
-		number := 0
-		flush := func() error {
-			for _, b := range heads {
-				b.lines = lines
-				if err := take(b); err != nil {
-					return fmt.Errorf("%s, before line %d: %s %s: %w", name, number, b.kind, b.name, err)
+		for rest := string(read); rest != ""; {
+			var text string
+			text, rest, _ = strings.Cut(strings.TrimLeft(rest, "\n"), "\n\n")
+			heads := text
+			for strings.HasPrefix(text, "#") || b.head(text) {
+				_, text, _ = strings.Cut(text, "\n")
+			}
+			heads, b.body = heads[:len(heads)-len(text)], strings.TrimSuffix(text, "\n")
+			for heads != "" {
+				var line string
+				if line, heads, _ = strings.Cut(heads, "\n"); !b.head(line) {
+					continue
+				}
+				if err := take(&b); err != nil {
+					return fmt.Errorf("%s: %w", name, err)
 				}
 			}
-			heads, lines = heads[:0], nil
-			return nil
-		}
-		for line := range strings.Lines(string(content)) {
-			number++
-			line = strings.TrimSpace(line)
-			if line == "" { // it ends a block
-				if err := flush(); err != nil {
-					return err
-				}
-				continue
-			}
-			if line[0] == '#' {
-				continue
-			}
-			kind, rest, _ := strings.Cut(line, " ")
-			if !slices.Contains([]string{"segment", "type", "table", "structure"}, kind) {
-				lines = append(lines, line)
-				continue
-			}
-			if len(lines) > 0 {
-				if err := flush(); err != nil {
-					return err
-				}
-			}
-			b := block{kind: kind}
-			b.name, rest, _ = strings.Cut(rest, " ")
-			if kind != "table" {
-				var versions string
-				versions, rest, _ = strings.Cut(rest, " ")
-				b.versions = strings.Split(versions, ",")
-			}
-			b.title = rest
-			heads = append(heads, b)
-		}
-		if err := flush(); err != nil {
-			return err
 		}
 	}
 	return nil

@@ -33,21 +33,24 @@ func book(t *testing.T, content, version string) *Book {
 	if err != nil {
 		t.Fatal(err)
 	}
+	if err := b.Check(); err != nil {
+		t.Fatal(err)
+	}
 	return b
 }
 
 func TestRead(t *testing.T) {
 	b := book(t, sample, "1")
-	if got := fmt.Sprint(b.Segments["AAA"].Elements); got != "[{Number CX 82 0 1 20 0001} {Text ST 79 3 0 0 }]" {
+	if got := fmt.Sprint(b.Segment("AAA").Elements); got != "[{Number CX 82 0 1 20 0001} {Text ST 79 3 0 0 }]" {
 		t.Error(got)
 	}
-	if got := book(t, sample, "3"); got.Segments["AAA"].Elements[0].Usage != NotUsed || len(got.Types) != 0 || len(got.Tables) != 1 {
+	if got := book(t, sample, "3"); got.Segment("AAA").Elements[0].Usage != NotUsed || len(got.Names("type")) != 0 || len(got.Names("table")) != 1 {
 		t.Errorf("version 3 reads %+v", got)
 	}
-	if m, ok := b.Tables["0001"].Meaning("b x"); !ok || m != "Second" {
+	if m, ok := b.Table("0001").Meaning("b x"); !ok || m != "Second" {
 		t.Error("the code with a blank is not found")
 	}
-	if b.Structures["ORU_R02"] == nil || b.Structures["ORU_R02"].Title != "More results" {
+	if b.Structure("ORU_R02") == nil || b.Structure("ORU_R02").Title != "More results" {
 		t.Error("two names for one structure")
 	}
 	if v, _ := Versions(fstest.MapFS{"x.txt": {Data: []byte(sample)}}); fmt.Sprint(v) != "[1 2 3]" {
@@ -65,9 +68,13 @@ func TestReadRefuses(t *testing.T) {
 		"structure A 1 x\nA G(B\n":        "is not closed",
 		"structure A 1 x\nA) B\n":         "was not opened",
 		"structure A 1 x\nA{2,} B\n":      "how often A comes",
-		"# one\nstructure A 1 x\nA{2 B\n": "x.txt, before line 3",
+		"# one\nstructure A 1 x\nA{2 B\n": "structure A: {2 B",
 	} {
-		if _, err := Read(fstest.MapFS{"x.txt": {Data: []byte(content)}}, "1"); err == nil || !strings.Contains(err.Error(), want) {
+		b, err := Read(fstest.MapFS{"x.txt": {Data: []byte(content)}}, "1")
+		if err == nil {
+			err = b.Check()
+		}
+		if err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", content, err, want)
 		}
 	}
@@ -103,7 +110,7 @@ func walk(s *Structure, segments string) string {
 }
 
 func TestNext(t *testing.T) {
-	s := book(t, sample, "1").Structures["ORU_R01"]
+	s := book(t, sample, "1").Structure("ORU_R01")
 	for in, want := range map[string]string{
 		"MSH PID OBR OBX OBX NTE": "MSH<MSH RESULT.PATIENT.PID<RESULT RESULT.ORDER.OBR<ORDER RESULT.ORDER.OBSERVATION.OBX<OBSERVATION RESULT.ORDER.OBSERVATION.OBX<OBSERVATION RESULT.ORDER.OBSERVATION.NTE<NTE",
 		// The second order has no ORC: it is another order all the same.

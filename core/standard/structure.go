@@ -15,7 +15,23 @@ type Structure struct {
 	Nodes []Node
 	known map[string]int // the segments, by number
 	once  sync.Once
-	steps []Step // for each node the steps to all segments, made when the first is asked for
+	steps []Step  // for each node the steps to all segments, made when the first is asked for
+	table []named // the segments by the hash of their names
+}
+
+// named is a segment and its number, from 1 on.
+type named struct {
+	name   string
+	number int
+}
+
+// hash finds a name's first place in the table, whose size is a power of two.
+func hash(name []byte) uint32 {
+	h := uint32(0)
+	for _, c := range name {
+		h = h*31 + uint32(c)
+	}
+	return h ^ h>>7
 }
 
 // Node is a segment or a group of a structure.
@@ -45,17 +61,29 @@ func (s *Structure) Knows(name string) bool { _, ok := s.known[name]; return ok 
 func (s *Structure) Next(from int, name []byte) *Step {
 	s.once.Do(func() {
 		s.steps = make([]Step, len(s.Nodes)*len(s.known))
+		size := 8
+		for size < 3*len(s.known) {
+			size *= 2
+		}
+		s.table = make([]named, size)
 		for name, i := range s.known {
+			k := hash([]byte(name)) & uint32(size-1)
+			for s.table[k].number > 0 {
+				k = (k + 1) & uint32(size-1)
+			}
+			s.table[k] = named{name, i + 1}
 			for from := range s.Nodes {
 				s.steps[from*len(s.known)+i] = s.step(from, name)
 			}
 		}
 	})
-	i, ok := s.known[string(name)]
-	if !ok {
-		return &nowhere
+	last := uint32(len(s.table) - 1)
+	for k := hash(name) & last; s.table[k].number > 0; k = (k + 1) & last {
+		if s.table[k].name == string(name) {
+			return &s.steps[from*len(s.known)+s.table[k].number-1]
+		}
 	}
-	return &s.steps[from*len(s.known)+i]
+	return &nowhere
 }
 
 var nowhere = Step{Node: -1}

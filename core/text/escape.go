@@ -71,12 +71,25 @@ func formula(v []byte) bool {
 	return (v[0] == '+' || v[0] == '-') && !value.IsNumber(v) && !value.IsNumber(v[1:])
 }
 
+// short is a length up to which a value is copied byte by byte.
+const short = 24
+
 // Append writes a value with every special character replaced.
 func (e *Escapes) Append(to, value []byte) []byte {
 	if e.guard && formula(value) {
 		value = append([]byte{'\''}, value...)
 	}
 	first := 0
+	if n := len(to); !e.always && len(value) <= short && cap(to)-n >= short { // copied while it is looked at
+		room := to[n : n+short]
+		for first < len(value) && !e.special[value[first]] {
+			room[first] = value[first]
+			first++
+		}
+		if first == len(value) {
+			return to[:n+first]
+		}
+	}
 	for first < len(value) && !e.special[value[first]] {
 		first++
 	}

@@ -37,7 +37,7 @@ func (r *Reader) Judge(raw []byte, say func(format.Remark)) {
 // Table gives the codes of a table in the version of a message.
 func (r *Reader) Table(raw []byte, name string) *standard.Table {
 	if m, problem := apart(raw); problem == "" && m.Book != nil {
-		return m.Book.Tables[name]
+		return m.Book.Table(name)
 	}
 	return nil
 }

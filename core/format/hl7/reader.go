@@ -80,8 +80,14 @@ type counts struct {
 // part is a segment of which fields are wanted.
 type part struct {
 	name  uint32
-	slots []int // in the order of their positions
-	last  int   // the last field wanted
+	slots []int  // in the order of their positions
+	wants []want // the same
+}
+
+// want is a wanted value of a segment.
+type want struct {
+	field, slot, occurrence int32
+	first                   bool // of the first repetition, component and subcomponent
 }
 
 func key(name string) uint32 { return uint32(name[0])<<16 | uint32(name[1])<<8 | uint32(name[2]) }
@@ -121,7 +127,12 @@ func (r *Reader) bind(unit string, fields shape.Record) finding.List {
 			i--
 		}
 		at.slots = append(at.slots[:i], append([]int{slot}, at.slots[i:]...)...)
-		at.last = max(at.last, p.field)
+	}
+	for i := range r.parts {
+		for _, slot := range r.parts[i].slots {
+			p := r.wanted[slot]
+			r.parts[i].wants = append(r.parts[i].wants, want{int32(p.field), int32(slot), int32(p.occurrence), p.repetition <= 1 && p.component <= 1 && p.sub <= 1})
+		}
 	}
 	if unit != "" {
 		r.unit = find(unit)
@@ -341,7 +352,7 @@ func (r *Reader) Split(b *batch.Batch) {
 		messages = b.Wholes
 	}
 	odd := !ascii(b.Buf[:b.N]) || bytes.IndexByte(b.Buf[:b.N], escape) >= 0
-	w := walk{Reader: r, b: b, odd: odd, seen: make([]int, len(r.parts)), first: make([]int, len(r.parts)), structures: map[string]*standard.Structure{}}
+	w := walk{Reader: r, b: b, odd: odd, seen: make([]int, len(r.parts)), first: make([]int, len(r.parts))}
 	for i, m := range messages {
 		if r.unit < 0 {
 			w.row = w.grow()
@@ -390,11 +401,12 @@ type walk struct {
 	mine    bool // what came last, but notes, is a unit
 
 	// Where the standard knows the message, its groups say what belongs to what.
-	structures map[string]*standard.Structure
-	structure  *standard.Structure // nil: not known
-	node       int                 // of the segment that came last
-	group      int                 // of the unit
-	inside     bool                // a unit's group goes on
+	structure     *standard.Structure // nil: not known
+	kind, version []byte              // of the message that it was looked for last
+	found         *standard.Structure
+	node          int  // of the segment that came last
+	group         int  // of the unit
+	inside        bool // a unit's group goes on
 
 	class   [256]class
 	classed Separators // what class is for
@@ -426,7 +438,6 @@ func (w *walk) message(start, end int) {
 	if w.unit >= 0 {
 		clear(w.first)
 		w.order, w.mine, w.inside, w.node = 0, false, false, 0
-		w.structure = w.structureOf(buf[start:end])
 		if w.context == nil {
 			w.context = make([]batch.Span, len(w.wanted))
 		}
@@ -452,9 +463,12 @@ func (w *walk) message(start, end int) {
 			break
 		}
 	}
+	if w.unit >= 0 {
+		w.structure = w.structureOf(buf[start:end], terminator)
+	}
 	w.charset, w.scan = "", buf
 	trouble := -1
-	if w.odd {
+	if w.odd && (!ascii(buf[start:end]) || bytes.IndexByte(buf[start:end], escape) >= 0) {
 		trouble = w.character(start, end, terminator)
 	}
 	w.classify()
@@ -563,24 +577,23 @@ func (w *walk) segment(i, p, stop int) {
 	if len(part.slots) == 0 {
 		return
 	}
-	occurrence := w.seen[i]
-	slots := part.slots
-	buf, sep := w.scan, w.sep
-	field, at := 0, p+3 // at is on the separator before field+1
-	if part.name == key("MSH") {
+	occurrence := int32(w.seen[i])
+	wants := part.wants
+	buf, sep, row := w.scan, w.sep, w.row
+	field, at := int32(0), p+3 // at is on the separator before field+1
+	if part.name == msh {
 		field = 1 // MSH-1 is the separator itself
-		for len(slots) > 0 && w.wanted[slots[0]].field == 1 {
-			w.row[slots[0]] = batch.Span{Off: uint32(p + 3), End: uint32(p + 4)}
-			slots = slots[1:]
+		for len(wants) > 0 && wants[0].field == 1 {
+			row[wants[0].slot] = batch.Span{Off: uint32(p + 3), End: uint32(p + 4)}
+			wants = wants[1:]
 		}
 	}
 	pattern, class := low*uint64(sep.Field), &w.class
-	for len(slots) > 0 && at < stop {
+	for len(wants) > 0 && at < stop {
 		field++
 		from := at + 1
 		at = from
-		p := &w.wanted[slots[0]]
-		if p.field != field {
+		if wants[0].field != field {
 			for {
 				d := binary.LittleEndian.Uint64(buf[at:]) ^ pattern
 				if m := (d - low) &^ d & high; m != 0 {
@@ -595,31 +608,30 @@ func (w *walk) segment(i, p, stop int) {
 			continue
 		}
 		structured := false
-		at = stop
-		for k, c := range buf[from:stop] {
-			if c := class[c]; c != plain {
+		for at < stop {
+			if c := class[buf[at]]; c != plain {
 				if c == isField {
-					at = from + k
 					break
 				}
 				structured = true
 			}
+			at++
 		}
-		for len(slots) > 0 && w.wanted[slots[0]].field == field {
-			slot := slots[0]
-			slots = slots[1:]
-			p := &w.wanted[slot]
-			switch {
-			case p.occurrence != occurrence || from == at:
-			case part.name == key("MSH") && field == 2:
-				w.row[slot] = batch.Span{Off: uint32(from), End: uint32(at)}
+		for {
+			switch n := &wants[0]; {
+			case n.occurrence != occurrence || from == at:
+			case part.name == msh && field == 2:
+				row[n.slot] = batch.Span{Off: uint32(from), End: uint32(at)}
 			case structured:
-				w.take(slot, from, at)
-			case p.repetition > 1 || p.component > 1 || p.sub > 1:
+				w.take(int(n.slot), from, at)
+			case !n.first:
 			case at-from == 2 && buf[from] == '"' && buf[from+1] == '"':
-				w.row[slot] = batch.Null
+				row[n.slot] = batch.Null
 			default:
-				w.row[slot] = batch.Span{Off: uint32(from), End: uint32(at)}
+				row[n.slot] = batch.Span{Off: uint32(from), End: uint32(at)}
+			}
+			if wants = wants[1:]; len(wants) == 0 || wants[0].field != field {
+				break
 			}
 		}
 	}
@@ -659,40 +671,39 @@ const (
 	high = 0x8080808080808080
 )
 
-var note = key("NTE")
+var note, msh = key("NTE"), key("MSH")
 
 // structureOf finds the structure of a message; nil if it is not known.
-func (w *walk) structureOf(message []byte) *standard.Structure {
+func (w *walk) structureOf(message []byte, terminator byte) *standard.Structure {
 	line := message
-	if i := bytes.IndexAny(line, "\r\n"); i >= 0 {
+	if i := bytes.IndexByte(line, terminator); i >= 0 {
 		line = line[:i]
 	}
-	var kind, version []byte
-	for n := 2; len(line) > 4; n++ {
-		i := bytes.IndexByte(line, message[3])
+	kind, rest := field(line[4:], line[3], 9-1) // the text begins with MSH-2
+	version, _ := field(rest, line[3], 12-9)
+	if w.kind != nil && bytes.Equal(kind, w.kind) && bytes.Equal(version, w.version) {
+		return w.found
+	}
+	parts := append(strings.Split(string(kind), string(w.sep.Component)), "", "")
+	of, _, _ := strings.Cut(string(version), string(w.sep.Component))
+	book, _ := Book(of)
+	w.kind, w.version, w.found = kind, version, structure(book, parts[0], parts[1], parts[2])
+	return w.found
+}
+
+// field gives the nth field of a text and what follows it.
+func field(line []byte, separator byte, n int) (field, rest []byte) {
+	for ; n > 1; n-- {
+		i := bytes.IndexByte(line, separator)
 		if i < 0 {
-			i = len(line)
+			return nil, nil
 		}
-		switch n {
-		case 10:
-			kind = line[:i]
-		case 13:
-			version = line[:i]
-		}
-		line = line[min(i+1, len(line)):]
+		line = line[i+1:]
 	}
-	k := append(append(append(make([]byte, 0, 64), kind...), 0), version...)
-	s, known := w.structures[string(k)]
-	if !known {
-		if sep, problem := separators(message); problem == "" {
-			parts := append(strings.Split(string(kind), string(sep.Component)), "", "")
-			of, _, _ := strings.Cut(string(version), string(sep.Component))
-			book, _ := Book(of)
-			s = structure(book, parts[0], parts[1], parts[2])
-		}
-		w.structures[string(k)] = s
+	if i := bytes.IndexByte(line, separator); i >= 0 {
+		return line[:i], line[i+1:]
 	}
-	return s
+	return line, nil
 }
 
 // step goes to a segment in the structure of its message. What a group that begins
