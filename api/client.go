@@ -12,7 +12,6 @@ import (
 	"strings"
 	"time"
 
-	"ydrion/core/formats"
 	"ydrion/service"
 	"ydrion/store"
 )
@@ -188,10 +187,14 @@ func (c *Client) HandTrial(ctx context.Context, route, name string, limit int, r
 	return upload[*service.Trial](ctx, c, routePath(route, "files"), url.Values{"name": {name}, "trial": {"true"}, "limit": {strconv.Itoa(limit)}, "rejected": {strconv.FormatBool(rejected)}}, content)
 }
 
-// Look says what a file is. The query has its name, the place to show (at) and how
-// many records.
-func (c *Client) Look(ctx context.Context, query url.Values, content io.Reader) (*formats.Look, error) {
-	return upload[*formats.Look](ctx, c, "/api/look", query, content)
+// Sample sends a file to be looked at; query has its name, and the member of an archive.
+func (c *Client) Sample(ctx context.Context, query url.Values, content io.Reader) (*service.SampleView, error) {
+	return upload[*service.SampleView](ctx, c, "/api/samples", query, content)
+}
+
+// SampleRecords shows records of a sample.
+func (c *Client) SampleRecords(ctx context.Context, id string, query url.Values) (*service.RecordsView, error) {
+	return call[*service.RecordsView](ctx, c, http.MethodGet, "/api/samples/"+url.PathEscape(id)+"/records", query, nil)
 }
 
 func upload[T any](ctx context.Context, c *Client, path string, query url.Values, content io.Reader) (out T, err error) {

@@ -9,7 +9,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/labstack/echo/v5"
 
-	"ydrion/core/formats"
 	"ydrion/service"
 	"ydrion/store"
 )
@@ -136,32 +135,6 @@ func hand(s *service.Service) echo.HandlerFunc {
 		}
 		return c.JSON(http.StatusOK, Handed{id})
 	}
-}
-
-// look says what a file is that comes as the body. Parameters are its name, the
-// place to show (at) and how many records (records).
-func look(c *echo.Context) error {
-	r := c.Request()
-	q := r.URL.Query()
-	request := formats.Request{Byte: -1}
-	if at := q.Get("at"); at != "" {
-		var err error
-		if request, err = formats.At(at); err != nil {
-			return echo.NewHTTPError(http.StatusUnprocessableEntity, err.Error())
-		}
-	}
-	request.Name, request.Records = q.Get("name"), 1
-	if n := q.Get("records"); n != "" {
-		var err error
-		if request.Records, err = strconv.Atoi(n); err != nil || request.Records < 0 || request.Records > 1000 {
-			return echo.NewHTTPError(http.StatusUnprocessableEntity, "records is a number from 0 to 1000")
-		}
-	}
-	seen, err := formats.Examine(r.Context(), r.Body, request)
-	if err != nil {
-		return echo.NewHTTPError(http.StatusUnprocessableEntity, err.Error())
-	}
-	return c.JSON(http.StatusOK, seen)
 }
 
 // plainProblem gives an error the status that it has in typed operations.

@@ -33,7 +33,7 @@ func asProblem(err error) error {
 		return huma.Error404NotFound("there is no such record")
 	case errors.Is(err, store.ErrBusy), errors.Is(err, store.ErrNotSo), errors.Is(err, store.ErrPurged):
 		return huma.Error409Conflict(err.Error())
-	case errors.Is(err, store.ErrNoState):
+	case errors.Is(err, store.ErrNoState), errors.Is(err, service.ErrSample):
 		return huma.Error422UnprocessableEntity(err.Error())
 	}
 	return err
@@ -106,6 +106,7 @@ type numbered struct {
 // operations registers everything that people can ask for.
 func operations(api huma.API, s *service.Service) {
 	type none struct{}
+	samples(api, s)
 	get := func(id, path, summary string) huma.Operation {
 		return huma.Operation{OperationID: id, Method: http.MethodGet, Path: path, Summary: summary}
 	}

@@ -1,8 +1,13 @@
 package e2e
 
 import (
+	"archive/zip"
+	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
+	"fmt"
 	"net/http"
 	"net/url"
 	"os"
@@ -11,6 +16,7 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"ydrion/core/formats"
 	"ydrion/testbed"
@@ -26,11 +32,12 @@ func TestLook(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		over, err := b.Client.Look(context.Background(), url.Values{"name": {samples + name}}, f)
+		sent, err := b.Client.Sample(context.Background(), url.Values{"name": {samples + name}}, f)
 		f.Close()
 		if err != nil {
 			t.Fatal(err)
 		}
+		over := sent.Look
 		code, said := command(b, "look", samples+name, "--json")
 		var local formats.Look
 		if err := json.Unmarshal([]byte(said), &local); err != nil {
@@ -43,13 +50,7 @@ func TestLook(t *testing.T) {
 			t.Errorf("%s: exit code %d with %d errors", name, code, over.Errors)
 		}
 	}
-	for query, says := range map[string]string{"at=record+x": "is no place", "records=1001": "from 0 to 1000", "records=x": "from 0 to 1000"} {
-		q, _ := url.ParseQuery(query)
-		if _, err := b.Client.Look(context.Background(), q, strings.NewReader("a,b\n")); err == nil || !strings.Contains(err.Error(), says) {
-			t.Errorf("%s: %v", query, err)
-		}
-	}
-	r, err := http.Post(b.URL+"/api/look", "text/plain", strings.NewReader("a,b\n"))
+	r, err := http.Post(b.URL+"/api/samples", "text/plain", strings.NewReader("a,b\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -136,7 +137,111 @@ func TestLaboratoryResults(t *testing.T) {
 	}
 }
 
-// TestConsoleSamples: a file is chosen, a field and a place are gone to.
+// TestSamples: a sample is sent once, and any part of it can be asked for.
+func TestSamples(t *testing.T) {
+	b := testbed.Start(t)
+	ctx := context.Background()
+	content, err := os.ReadFile(samples + "lab-results.hl7")
+	if err != nil {
+		t.Fatal(err)
+	}
+	many := "FHS|^~\\&\rBHS|^~\\&\r"
+	message := content[strings.Index(string(content), "MSH|"):]
+	message = message[:strings.Index(string(message[1:]), "MSH|")+1]
+	for i := range 3000 {
+		many += strings.Replace(string(message), "|LAB-0001|", fmt.Sprintf("|LAB-%d|", i+1), 1)
+	}
+	sent, err := b.Client.Sample(ctx, url.Values{"name": {"many.hl7"}}, strings.NewReader(many+"BTS|3000\rFTS|1\r"))
+	if err != nil || sent.Look.Records != 3000 || sent.Look.Errors != 0 {
+		t.Fatalf("%+v, %v", sent, err)
+	}
+	got, err := b.Client.SampleRecords(ctx, sent.ID, url.Values{"at": {"2711"}})
+	if err != nil || len(got.Items) != 1 || !strings.Contains(got.Items[0].Raw, "|LAB-2711|") || got.Tables["0085"] == nil {
+		t.Fatalf("record 2711: %.200v, %v", got, err)
+	}
+	at := got.Items[0].Offset
+	if !strings.HasPrefix(many[at:], got.Items[0].Raw) {
+		t.Errorf("record 2711 does not stand at byte %d", at)
+	}
+	next, err := b.Client.SampleRecords(ctx, sent.ID, url.Values{"at": {"SPM-1"}, "from": {"2000"}})
+	if err != nil || len(next.Items) != 0 {
+		t.Errorf("SPM-1 from 2000 on: %d, %v", len(next.Items), err)
+	}
+	ask := func(path string, into any) int {
+		r, err := http.NewRequest(http.MethodGet, b.URL+"/api/samples/"+path, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Header.Set("Authorization", "Bearer "+b.Token)
+		answer, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer answer.Body.Close()
+		if err := json.NewDecoder(answer.Body).Decode(into); err != nil {
+			t.Fatal(err)
+		}
+		return answer.StatusCode
+	}
+	var rows struct{ Items []formats.Row }
+	ask(sent.ID+"/rows?from=0&rows=3", &rows)
+	if len(rows.Items) != 3 || !strings.Contains(rows.Items[2].Text, "|LAB-1|P|") || sent.Rows != int64(strings.Count(many, "\r"))+2 {
+		t.Errorf("rows: %+v of %d", rows.Items, sent.Rows)
+	}
+	var found struct{ Hit *formats.Hit }
+	if ask(sent.ID+"/find?text=lab-2999&from=0", &found); found.Hit == nil || many[found.Hit.Offset:found.Hit.Offset+8] != "LAB-2999" {
+		t.Errorf("found %+v", found.Hit)
+	}
+	var row struct{ Row int64 }
+	if ask(fmt.Sprintf("%s/row?byte=%d", sent.ID, at), &row); row.Row != got.Items[0].Line-1 {
+		t.Errorf("byte %d is in row %d, not %d", at, row.Row, got.Items[0].Line-1)
+	}
+	var problem struct{ Detail string }
+	for path, want := range map[string]string{sent.ID + "/records?at=record+x": "is no place", sent.ID + "/records?records=0": "validation failed", "NOBODY/rows": "not kept any more"} {
+		if status := ask(path, &problem); status != http.StatusUnprocessableEntity || !strings.Contains(problem.Detail, want) {
+			t.Errorf("%s: %d %q", path, status, problem.Detail)
+		}
+	}
+
+	// An archive with several members asks which one.
+	var archive bytes.Buffer
+	z := zip.NewWriter(&archive)
+	for name, content := range map[string][]byte{"a.hl7": content, "b.csv": []byte("id,x\n1,2\n")} {
+		w, err := z.Create(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := w.Write(content); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	list, err := b.Client.Sample(ctx, url.Values{"name": {"week.zip"}}, bytes.NewReader(archive.Bytes()))
+	if err != nil || list.ID != "" || list.Look != nil || len(list.Members) != 2 {
+		t.Fatalf("%+v, %v", list, err)
+	}
+	member, err := b.Client.Sample(ctx, url.Values{"name": {"week.zip"}, "member": {"b.csv"}}, bytes.NewReader(archive.Bytes()))
+	if err != nil || member.Look.Format != "csv" || member.Look.Name != "week.zip: b.csv" {
+		t.Fatalf("%+v, %v", member, err)
+	}
+	if _, err := b.Client.Sample(ctx, url.Values{"name": {"week.zip"}, "member": {"c"}}, bytes.NewReader(archive.Bytes())); err == nil || !strings.Contains(err.Error(), "no member") {
+		t.Error(err)
+	}
+	// The oldest are forgotten when there are too many.
+	for range 16 {
+		if _, err := b.Client.Sample(ctx, url.Values{"name": {"x"}}, strings.NewReader("a,b\n1,2\n")); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if status := ask(sent.ID+"/rows", &problem); status != http.StatusUnprocessableEntity {
+		t.Errorf("the oldest sample is still kept: %d", status)
+	}
+}
+
+// TestConsoleSamples: a file is chosen; its text, its structure, its fields and its faults are
+// gone through.
 func TestConsoleSamples(t *testing.T) {
 	b := testbed.Start(t)
 	ctx := browser(t)
@@ -150,16 +255,68 @@ func TestConsoleSamples(t *testing.T) {
 		return path
 	}
 	do(t, ctx, chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{file("lab-results-broken.hl7")}))
-	text(t, ctx, "main", "HL7 v2 2.5.1 ORU^R01", "3 records", "3 errors", "this line is no segment", "line 9, column 1", "Patient Identifier List: ID Number", "record 1, line 3, byte 98: ORU^R01")
-	do(t, ctx, chromedp.Click("//button[contains(., 'Next')]"))
-	text(t, ctx, "main", "record 2, line 10", "T-0815", "4 °C in the box")
-	do(t, ctx, chromedp.SendKeys(chromedp.CSS("input.filter"), "record 3\r"))
-	text(t, ctx, "main", "record 3, line 14")
+	text(t, ctx, "main", "HL7 v2 2.5.1 ORU^R01", "3 records", "3 errors", "ORDER_OBSERVATION", "Patient Identification", "MSH|^~\\&|SKERRYLAB", "record 1 of 3, line 3: ORU^R01")
+	// Pointing at a part marks its text, and says what it is and which codes there are.
+	do(t, ctx, chromedp.Click("//div[@role='treeitem'][.//span[.='PID-8']]"))
+	text(t, ctx, ".about", "Administrative Sex", "means Male", "codes of table 0001", "Female")
+	text(t, ctx, ".marked", "M")
 	shot(t, ctx, "console-samples")
-	do(t, ctx, chromedp.Click("//button[.='text']"))
-	text(t, ctx, "main pre", "MSH|^~\\&|SKERRYLAB", "PID|1||C-77")
-	do(t, ctx, chromedp.Click("//td[.='PID-8']"))
-	text(t, ctx, "main", "3 records with PID-8", "Administrative Sex")
+	// Clicking at the text shows its record, and pointing marks its part.
+	do(t, ctx, chromedp.Click("//span[@data-from][contains(., 'T-0815')]"))
+	text(t, ctx, "main", "record 2 of 3, line 10")
+	do(t, ctx, chromedp.Click("//button[contains(., 'Next')]"))
+	text(t, ctx, "main", "record 3 of 3, line 14")
+	do(t, ctx, chromedp.SendKeys(chromedp.CSS("input.filter"), "record 2\r"))
+	text(t, ctx, "main", "record 2 of 3", "4 °C in the box")
+	do(t, ctx, chromedp.SendKeys(chromedp.CSS("input.search"), "skerrylab\r"))
+	text(t, ctx, ".marked", "SKERRYLAB")
+	do(t, ctx, chromedp.Click("//button[contains(., '3 errors')]"))
+	text(t, ctx, "main", "this line is no segment", "MSH-18 must name it")
+	do(t, ctx, chromedp.Click("//div[contains(@class, 'finding') and @tabindex][contains(., 'this line is no segment')]"))
+	text(t, ctx, "main", "record 1 of 3")
+	do(t, ctx, chromedp.Click("//button[contains(., 'fields')]"))
+	text(t, ctx, "main", "Patient Identifier List: ID Number")
+	do(t, ctx, chromedp.Click("//td[.='NTE-3']"))
+	text(t, ctx, "main", "Next with NTE-3")
 	do(t, ctx, chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{file("weights-broken.csv")}))
-	text(t, ctx, "main", "CSV", "skip: 1", "digits with leading zeros", "exponent form", "the quote opened here is never closed")
+	text(t, ctx, "main", "CSV", "record 1 of")
+	do(t, ctx, chromedp.Click("//button[contains(., 'error')]"))
+	text(t, ctx, "main", "skip: 1", "exponent form", "the quote opened here is never closed")
+}
+
+// TestConsoleLargeSample: a large file is scrolled through without being fetched whole.
+func TestConsoleLargeSample(t *testing.T) {
+	b := testbed.Start(t)
+	ctx := browser(t)
+	const n = 1_000_000
+	large := filepath.Join(t.TempDir(), "large.csv")
+	f, err := os.Create(large)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := bufio.NewWriter(f)
+	fmt.Fprintln(w, "id,station,animal,weight_kg,remark")
+	for i := 1; i <= n; i++ {
+		fmt.Fprintf(w, "%07d,Brunholm,T-%07d,%d.%d,a remark that makes the line about a hundred bytes long: %d\n", i, i, 20+i%90, i%10, i)
+	}
+	if err := errors.Join(w.Flush(), f.Close()); err != nil {
+		t.Fatal(err)
+	}
+	do(t, ctx, chromedp.Navigate(b.URL+"/samples#token="+b.Token), chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{large}))
+	text(t, ctx, "main", "1,000,000 records", "0000001,Brunholm", "record 1 of 1,000,000")
+	scroll := func(part float64) {
+		do(t, ctx, chromedp.Evaluate[chromedp.Void](fmt.Sprintf("(() => { const p = document.querySelector('.text'); p.scrollTop = %f * (p.scrollHeight - p.clientHeight) })()", part)))
+	}
+	scroll(0.5)
+	text(t, ctx, ".text", "0500000,Brunholm")
+	scroll(1)
+	text(t, ctx, ".text", "1000000,Brunholm", "1,000,001")
+	do(t, ctx, chromedp.Click("//span[@data-from][contains(., '0999999,')]"))
+	text(t, ctx, "main", "record 999,999 of 1,000,000")
+	do(t, ctx, chromedp.Focus(chromedp.CSS(".text")), chromedp.KeyEvent(kb.Home))
+	text(t, ctx, ".text", "0000001,Brunholm")
+	do(t, ctx, chromedp.SendKeys(chromedp.CSS("input.filter"), "765,432\r"))
+	text(t, ctx, ".text", "0765432,Brunholm")
+	do(t, ctx, chromedp.SendKeys(chromedp.CSS("input.search"), "t-0912345\r"))
+	text(t, ctx, ".marked", "T-0912345")
 }

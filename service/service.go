@@ -59,6 +59,7 @@ type Service struct {
 	kick    chan struct{}
 	noted   chan noted // alerts on their way to the records
 	expects expecting
+	samples samples
 
 	mu        sync.Mutex
 	node      *store.Node
@@ -152,6 +153,9 @@ func (s *Service) Close() error {
 		<-finished
 	}
 	s.kill()
+	s.samples.mu.Lock()
+	s.samples.sweep(s.Clock().Add(2*sampleUnused), 0)
+	s.samples.mu.Unlock()
 	s.store.Close()
 	var err error
 	if s.watcher != nil {

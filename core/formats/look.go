@@ -2,6 +2,7 @@ package formats
 
 import (
 	"bufio"
+	"bytes"
 	"cmp"
 	"compress/gzip"
 	"context"
@@ -30,6 +31,9 @@ type Request struct {
 	Records int    // how many to show
 	// Progress, if set, is told now and then how many bytes have been read.
 	Progress func(bytes int64)
+
+	text  io.Writer  // gets the text as it is read, undone of compression and encoding
+	marks *bookmarks // are set on the way
 }
 
 // Look is what there is to say about a file.
@@ -82,6 +86,7 @@ const (
 	mostFindings = 200
 	mostFields   = 2000
 	mostKinds    = 200
+	mostParts    = 20_000
 	longExample  = 60
 )
 
@@ -141,11 +146,11 @@ func (l *limited) Read(b []byte) (int, error) {
 // Examine looks at a file from its beginning to its end. Whatever is wrong with it
 // is among the findings; an error is one of reading it.
 func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) {
+	look := &Look{Name: request.Name, Kinds: []Kind{}, Fields: []Field{}, Findings: finding.List{}, Shown: []Shown{}, Tables: map[string]*standard.Table{}}
 	plain, compression, err := Undo(in)
 	if err != nil {
 		return nil, err
 	}
-	look := &Look{Name: request.Name, Kinds: []Kind{}, Fields: []Field{}, Findings: finding.List{}, Shown: []Shown{}, Tables: map[string]*standard.Table{}}
 	if compression == "zip" {
 		return nil, errors.New("a zip archive can only be read from a file: its list of members stands at its end")
 	}
@@ -156,24 +161,28 @@ func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) 
 	}
 	look.Guess = Detect(head)
 	look.Compression = compression
-	source := look.Source()
-	if source == nil {
-		return look, look.count(buffered)
-	}
-	set := look.Charset
-	if look.Format == "hl7" && set != text.UTF16LE && set != text.UTF16BE {
-		set = text.Declared // MSH-18 is held against what is there
-	}
-	decoded, err := text.Decode(buffered, set)
+	e := &examination{Look: look, request: request, at: map[string]int{}, kinds: map[string]int{}, told: map[string]int{}}
+	decoded, err := look.decode(buffered)
 	if err != nil {
 		return nil, err
 	}
+	if request.text != nil {
+		decoded.Reader = io.TeeReader(decoded.Reader, request.text)
+	}
+	source := look.Source()
+	if source == nil {
+		look.Bytes, err = io.Copy(io.Discard, decoded)
+		return look, err
+	}
 	reader, findings, err := source.Open(decoded, nil)
 	look.add(request.Name, findings...)
+	if err == nil && reader == nil {
+		_, err = io.Copy(io.Discard, decoded)
+	}
 	if err != nil || reader == nil {
 		return look, err
 	}
-	e := &examination{Look: look, request: request, reader: reader, at: map[string]int{}, kinds: map[string]int{}, told: map[string]int{}}
+	e.reader = reader
 	if err := e.run(ctx); err != nil {
 		return nil, err
 	}
@@ -186,10 +195,13 @@ func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) 
 	return look, nil
 }
 
-// count reads a file that is not understood to its end.
-func (l *Look) count(in io.Reader) (err error) {
-	l.Bytes, err = io.Copy(io.Discard, in)
-	return err
+// decode reads text in the encoding that was found.
+func (l *Look) decode(in io.Reader) (*text.Decoded, error) {
+	set := l.Charset
+	if l.Format == "hl7" && set != text.UTF16LE && set != text.UTF16BE {
+		set = text.Declared // MSH-18 is held against what is there
+	}
+	return text.Decode(in, set)
 }
 
 func (l *Look) add(name string, findings ...finding.Finding) {
@@ -273,33 +285,51 @@ func (e *examination) run(ctx context.Context) error {
 
 func (e *examination) record(b *batch.Batch, i int) {
 	e.Records++
-	raw := b.Raw(i)
-	e.code, e.event, e.version = e.code[:0], e.event[:0], e.version[:0]
-	e.reader.Survey(raw, func(path, value []byte) {
-		if e.Format == "hl7" && len(path) > 4 && string(path[:4]) == "MSH-" {
-			switch string(path[4:]) {
-			case "9", "9.1":
-				e.code = append(e.code, value...)
-			case "9.2":
-				e.event = append(append(e.event, '^'), value...)
-			case "12", "12.1":
-				e.version = append(e.version, value...)
-			}
-		}
+	e.reader.Survey(b.Raw(i), func(path, value []byte) {
+		e.named(path, value)
 		e.value(b, i, path, value)
 	})
 	e.kind = e.counted()
+	if m := e.request.marks; m != nil && m.due(e.Records) {
+		m.set(Mark{Record: e.Records, Line: b.Place(i, b.Bounds[i].Off).Line, Offset: b.Base + int64(b.Bounds[i].Off), preface: bytes.Clone(e.reader.Preface(b, i))})
+	}
 	if judge, ok := e.reader.(format.Judge); ok {
 		e.judge(judge, b, i)
 	}
-	from, to := b.Base+int64(b.Bounds[i].Off), b.Base+int64(b.Bounds[i].End)
-	wanted := e.Records >= max(e.request.From, 1)
-	if e.request.Byte >= 0 {
-		wanted = e.request.Byte >= from && e.request.Byte < to
+	if e.wanted(b, i) {
+		e.offer(b, i)
 	}
-	if !wanted || len(e.Shown) >= e.request.Records {
+}
+
+// named remembers what of a record says which type it is.
+func (e *examination) named(path, value []byte) {
+	if e.Format != "hl7" || len(path) < 5 || string(path[:4]) != "MSH-" {
 		return
 	}
+	switch string(path[4:]) {
+	case "9", "9.1":
+		e.code = append(e.code, value...)
+	case "9.2":
+		e.event = append(append(e.event, '^'), value...)
+	case "12", "12.1":
+		e.version = append(e.version, value...)
+	}
+}
+
+// wanted tells whether a record may be one to show.
+func (e *examination) wanted(b *batch.Batch, i int) bool {
+	if len(e.Shown) >= e.request.Records {
+		return false
+	}
+	if e.request.Byte >= 0 {
+		from, to := b.Base+int64(b.Bounds[i].Off), b.Base+int64(b.Bounds[i].End)
+		return e.request.Byte >= from && e.request.Byte < to
+	}
+	return e.Records >= max(e.request.From, 1)
+}
+
+// offer shows a record, if it has what is looked for.
+func (e *examination) offer(b *batch.Batch, i int) {
 	s := e.show(b, i)
 	if e.request.Path == "" || len(s.Parts) > 0 {
 		e.Shown = append(e.Shown, s)
@@ -312,6 +342,9 @@ func (e *examination) show(b *batch.Batch, i int) Shown {
 	s := Shown{Record: e.Records, Line: b.Place(i, b.Bounds[i].Off).Line, Offset: b.Base + int64(b.Bounds[i].Off), Kind: e.kind, Parts: []format.Node{}, Raw: e.readable(raw)}
 	judge, _ := e.reader.(format.Judge)
 	for _, n := range e.reader.Outline(raw) {
+		if len(s.Parts) == mostParts {
+			break
+		}
 		n.Value = e.readable([]byte(n.Value))
 		if e.request.Path != "" && !below(n.Path, e.request.Path) {
 			continue
@@ -362,9 +395,9 @@ func general(path string) string {
 }
 
 // readable is a text for people, whatever its record says about its encoding.
-func (e *examination) readable(b []byte) string {
+func (l *Look) readable(b []byte) string {
 	if !utf8.Valid(b) {
-		if decoded, err := text.DecodeAll(b, e.Charset); err == nil {
+		if decoded, err := text.DecodeAll(b, l.Charset); err == nil {
 			return string(decoded)
 		}
 	}
@@ -373,6 +406,7 @@ func (e *examination) readable(b []byte) string {
 
 // counted counts the type of the record that has been surveyed.
 func (e *examination) counted() string {
+	defer func() { e.code, e.event, e.version = e.code[:0], e.event[:0], e.version[:0] }()
 	key := append(append(append(e.scratch[:0], e.code...), e.event...), '\x00')
 	name := len(key) - 1
 	key = append(key, e.version...)

@@ -396,6 +396,108 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/samples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look at a file: format, records, fields, findings; its text is kept for half an hour after it was used last */
+        post: operations["look"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/samples/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a sample */
+        delete: operations["forget-sample"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/samples/{id}/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The next place in a sample at which a text stands */
+        get: operations["sample-find"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/samples/{id}/records": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Records of a sample, with their parts and what the standard says of them */
+        get: operations["sample-records"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/samples/{id}/row": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The line in which a byte of a sample stands */
+        get: operations["sample-row"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/samples/{id}/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lines of a sample's text */
+        get: operations["sample-rows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -493,6 +595,10 @@ export interface components {
             /** Format: int64 */
             warnings: number;
         };
+        Code: {
+            code: string;
+            meaning: string;
+        };
         Decision: {
             /**
              * @description try it at once; admit what looked like a duplicate; let those behind it in its lane pass; withdraw it; what was uncertain has arrived; what is not delivered yet is abandoned
@@ -589,6 +695,25 @@ export interface components {
             /** @description the expectation in words */
             wanted: string;
         };
+        Field: {
+            /** Format: int64 */
+            empty: number;
+            example: string;
+            /**
+             * Format: int64
+             * @description how many values there are
+             */
+            filled: number;
+            /**
+             * Format: int64
+             * @description in bytes
+             */
+            longest: number;
+            looks_like: string;
+            /** @description its name in the standard, where that is known */
+            meaning: string;
+            path: string;
+        };
         FileTo: {
             /**
              * Format: int64
@@ -612,6 +737,10 @@ export interface components {
             severity: "error" | "warning";
             suggestion?: string;
         };
+        Found: {
+            /** @description null if it stands nowhere from there on */
+            hit: components["schemas"]["Hit"];
+        };
         "Hand-overRequest": {
             /**
              * Format: int64
@@ -625,6 +754,23 @@ export interface components {
              * @description number of the pickup
              */
             pickup: number;
+        };
+        Hit: {
+            /**
+             * Format: int64
+             * @description in bytes
+             */
+            length: number;
+            /** Format: int64 */
+            offset: number;
+            /** Format: int64 */
+            row: number;
+        };
+        Kind: {
+            /** Format: int64 */
+            count: number;
+            name: string;
+            version: string;
         };
         Lane: {
             /**
@@ -664,6 +810,76 @@ export interface components {
         };
         Line: {
             path: string;
+            value: string;
+        };
+        Look: {
+            /**
+             * Format: int64
+             * @description of text, undone of compression
+             */
+            bytes: number;
+            /** @description gzip, zip or none */
+            compression: string;
+            confidence: string;
+            encoding: string;
+            /** Format: int64 */
+            errors: number;
+            /** @description in the order in which they were met */
+            fields: components["schemas"]["Field"][];
+            /** @description the first ones */
+            findings: components["schemas"]["Finding"][];
+            /** @description csv, json, hl7, x12, edifact, or empty if it is none that is known */
+            format: string;
+            /** @description records by type */
+            kinds: components["schemas"]["Kind"][];
+            name: string;
+            /** @description why, in sentences */
+            reasons: string[];
+            /** Format: int64 */
+            records: number;
+            /** @description lines for the read part of a route */
+            settings: string[];
+            shown: components["schemas"]["Shown"][];
+            tables: {
+                [key: string]: components["schemas"]["Table"];
+            };
+            /** @description of the first message or document */
+            type: string;
+            /** @description of the standard, as the file says it */
+            version: string;
+            /** Format: int64 */
+            warnings: number;
+        };
+        Member: {
+            name: string;
+            /**
+             * Format: int64
+             * @description as the archive says
+             */
+            size: number;
+        };
+        Node: {
+            /** Format: int64 */
+            depth: number;
+            /**
+             * Format: int64
+             * @description its first byte in the record's text
+             */
+            from: number;
+            kind: string;
+            /** @description the meaning of its code */
+            means?: string;
+            /** @description its name in the standard, where that is known */
+            name?: string;
+            path: string;
+            /** @description the codes that it takes */
+            table?: string;
+            /**
+             * Format: int64
+             * @description behind its last byte
+             */
+            to: number;
+            type?: string;
             value: string;
         };
         NodeView: {
@@ -765,6 +981,14 @@ export interface components {
         };
         PageRouteView: {
             items: components["schemas"]["RouteView"][];
+            /**
+             * Format: int64
+             * @description value of the parameter for the next page, 0 at the end
+             */
+            next: number;
+        };
+        PageRow: {
+            items: components["schemas"]["Row"][];
             /**
              * Format: int64
              * @description value of the parameter for the next page, 0 at the end
@@ -1045,6 +1269,13 @@ export interface components {
             /** Format: int64 */
             record: number;
         };
+        RecordsView: {
+            items: components["schemas"]["Shown"][];
+            /** @description the code tables that they refer to */
+            tables: {
+                [key: string]: components["schemas"]["Table"];
+            };
+        };
         RejectView: {
             findings: components["schemas"]["Finding"][];
             /** Format: int64 */
@@ -1081,6 +1312,31 @@ export interface components {
              * @description files in the inbox that have not been taken
              */
             waiting: number;
+        };
+        Row: {
+            /**
+             * Format: int64
+             * @description of it in the text, whose encoding need not be UTF-8
+             */
+            bytes: number;
+            /** @description its line is longer */
+            goes_on?: boolean;
+            /**
+             * Format: int64
+             * @description of its first byte in the text
+             */
+            offset: number;
+            /**
+             * Format: int64
+             * @description from 0
+             */
+            row: number;
+            /** @description without its line end */
+            text: string;
+        };
+        RowOf: {
+            /** Format: int64 */
+            row: number;
         };
         Run: {
             /** @description somebody asked for it; otherwise it came with the file */
@@ -1134,6 +1390,18 @@ export interface components {
             /** Format: int64 */
             warnings: number;
         };
+        SampleView: {
+            /** @description empty if a member must be chosen */
+            id: string;
+            look: components["schemas"]["Look"];
+            /** @description of an archive that has several */
+            members: components["schemas"]["Member"][];
+            /**
+             * Format: int64
+             * @description lines of text; very long ones are broken
+             */
+            rows: number;
+        };
         "See-alertsRequest": {
             /** @description these; all if left out */
             alerts?: number[];
@@ -1177,6 +1445,17 @@ export interface components {
             /** @description at most 200 of them */
             waiting_files: components["schemas"]["Waiting"][];
         };
+        Shown: {
+            kind: string;
+            /** Format: int64 */
+            line: number;
+            /** Format: int64 */
+            offset: number;
+            parts: components["schemas"]["Node"][];
+            raw: string;
+            /** Format: int64 */
+            record: number;
+        };
         SourceFile: {
             content: string;
             name: string;
@@ -1189,6 +1468,11 @@ export interface components {
             name: "listen" | "read" | "check" | "map" | "deliver" | "reject";
             sentence: string;
             unit: string;
+        };
+        Table: {
+            codes: components["schemas"]["Code"][];
+            name: string;
+            title: string;
         };
         TakeRequest: {
             /** @description name below the listened folder; all that are ready if left out */
@@ -2036,6 +2320,215 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PageRejectView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    look: {
+        parameters: {
+            query?: {
+                /** @description the file's name, for places */
+                name?: string;
+                /** @description of a zip archive with several */
+                member?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SampleView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "forget-sample": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "sample-find": {
+        parameters: {
+            query?: {
+                /** @description ASCII letters are not told apart by their case */
+                text?: string;
+                /** @description byte of the text */
+                from?: number;
+                backwards?: boolean;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Found"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "sample-records": {
+        parameters: {
+            query?: {
+                /** @description a record's number, "byte 88112", or a position such as PID-5 */
+                at?: string;
+                /** @description the first record in which the position is looked for */
+                from?: number;
+                records?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordsView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "sample-row": {
+        parameters: {
+            query?: {
+                byte?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RowOf"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "sample-rows": {
+        parameters: {
+            query?: {
+                /** @description counted from 0 */
+                from?: number;
+                rows?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageRow"];
                 };
             };
             /** @description Error */

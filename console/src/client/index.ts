@@ -22,7 +22,7 @@ export type AgainAnswer = components['schemas']['AgainAnswer']
 export type AgainRequest = components['schemas']['AgainRequest']
 export type DecisionWord = components['schemas']['Decision']['decision']
 
-const client = createClient<paths>({ baseUrl: '/' })
+export const client = createClient<paths>({ baseUrl: '/' })
 
 client.use({
   onRequest({ request }) {
@@ -38,7 +38,7 @@ client.use({
 // Problem is what a request ends with when it does not end well.
 export class Problem extends Error {}
 
-async function answer<T>(request: Promise<{ data?: T; error?: { detail?: string; title?: string } }>): Promise<T> {
+export async function answer<T>(request: Promise<{ data?: T; error?: { detail?: string; title?: string } }>): Promise<T> {
   let result
   try {
     result = await request
