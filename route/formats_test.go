@@ -2,7 +2,10 @@ package route
 
 import (
 	"context"
+	"fmt"
+	"math/rand/v2"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 
@@ -21,7 +24,7 @@ type output struct {
 
 func (o *output) Open(opened *flow.Opened) error {
 	o.opened = opened
-	o.text.Write(opened.Plan.Target.Begins())
+	o.text.Write(opened.Plan.Target.Frame().Begins)
 	return nil
 }
 
@@ -134,13 +137,100 @@ func TestJSONToRows(t *testing.T) {
 		t.Fatal(findings.Error())
 	}
 	o := &output{}
-	in := `{"station": {"code": null}, "specimens": [{"tests": [{"v": 1.25}, {"v": "high"}, {"v": 2}], "specimen_id": "S;1"}]}`
+	in := `{"station": {"code": null}, "specimens": [{"tests": [{"v": 1.25}, {"v": "high"}, {"v": 2}, {"v": 1.5E+3}], "specimen_id": "S;1"}]}`
 	if _, err := c.Plan.Run(context.Background(), strings.NewReader(in), flow.Inputs{}, o); err != nil {
 		t.Fatal(err)
 	}
-	want := "station;specimen;value\r\n;\"S;1\";1.2\r\n;\"S;1\";2.0\r\n"
+	want := "station;specimen;value\r\n;\"S;1\";1.2\r\n;\"S;1\";2.0\r\n;\"S;1\";1500.0\r\n"
 	if o.text.String() != want || len(o.wrong) != 1 || !strings.Contains(o.wrong[0], `1:74 record 2 value: error`) {
 		t.Errorf("got\n%q\n%v\nwant\n%q", o.text.String(), o.wrong, want)
+	}
+}
+
+// TestListsAsTarget: with a list as the sample, an output is a list.
+func TestListsAsTarget(t *testing.T) {
+	w, err := workspace.Load(os.DirFS("../bench/workspace"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.Files["samples/row.json"] = []byte(` [{"id": ""}] `)
+	w.Files["maps/rows-to-objects.map"] = []byte("map rows_to_objects\nsource csv schemas/rows.json\ntarget json based on samples/row.json\n\nid = specimen_id\n")
+	c, findings := Compile(workspace.FromFiles(w.Files), "rows")
+	if c == nil {
+		t.Fatal(findings.Error())
+	}
+	frame := c.Plan.Target.Frame()
+	for rows, want := range map[string]string{"": "[\n]\n", "S1": "[\n{\"id\":\"S1\"}\n]\n", "S1 S2 S3": "[\n{\"id\":\"S1\"},\n{\"id\":\"S2\"},\n{\"id\":\"S3\"}\n]\n"} {
+		in := rowsHeading
+		for _, id := range strings.Fields(rows) {
+			in += id + ",,,,27/05/2024 13:35,,,,,,1,2\n"
+		}
+		o := &output{}
+		if _, err := c.Plan.Run(context.Background(), strings.NewReader(in), flow.Inputs{}, o); err != nil {
+			t.Fatal(err)
+		}
+		made := strings.TrimPrefix(o.text.String(), "[")
+		if made != "" {
+			made = made[frame.Skip:]
+		}
+		if got := "[" + made + string(frame.Ends); got != want || len(o.wrong) > 0 {
+			t.Errorf("%q: %q, want %q, %v", rows, got, want, o.wrong)
+		}
+	}
+	for sample, want := range map[string]string{`[]`: "an object was expected", `[1]`: "an object was expected", `[{"id": ""}, {"id": ""}]`: "has one element", `[`: "EOF", `[{"id": [1]}]`: "lists within a record"} {
+		w.Files["samples/row.json"] = []byte(sample)
+		if _, findings := Compile(workspace.FromFiles(w.Files), "rows"); !strings.Contains(findings.Error(), want) {
+			t.Errorf("%s: %v, want %s", sample, findings, want)
+		}
+	}
+}
+
+// TestSameForAnyCores: what comes of a file with faults of all kinds does not depend on how many
+// cores work at it.
+func TestSameForAnyCores(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	var messages, list strings.Builder
+	list.WriteString("[")
+	for i := range 4000 {
+		fmt.Fprintf(&messages, "MSH|^~\\&|LABSYS|ST%d|SKERRY|SCSR|2025||ORU^R01|M%d|P|2.5.1\rPID|1||T-%d^^^SCSR||GS|||%s\r", i%9, i, i, []string{"U", "", "F^x"}[r.IntN(3)])
+		for range r.IntN(3) {
+			fmt.Fprintf(&messages, "OBR|1||S%d^SCSR|CBC^Blood panel|||%s\r", i, []string{"202508151915", "2025", "", "x"}[r.IntN(4)])
+			for range r.IntN(4) {
+				fmt.Fprintf(&messages, "OBX|1|NM|ALT^ALT||%s\r", []string{"1.5", "a\\T\\b, \"c\"", "\"\"", "\xff", "broken\nline"}[r.IntN(5)])
+			}
+		}
+		if i > 0 {
+			list.WriteString(",\n")
+		}
+		fmt.Fprintf(&list, `{"specimen_id":"S%d","station":%s,"collected_at":"27/05/2024 13:35","lat":%s,"lon":1}`, i, []string{`"K"`, "null", `"a\u00e9\n"`, `"x","x":1,"x":2`}[r.IntN(4)], []string{"1", "1e2", `"high"`, "[1]"}[r.IntN(4)])
+	}
+	list.WriteString("]")
+	w, err := workspace.Load(os.DirFS("../bench/workspace"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.Files["routes/rows.yaml"] = []byte(strings.Replace(string(w.Files["routes/rows.yaml"]), "format: csv", "format: json", 1))
+	w.Files["maps/rows-to-objects.map"] = []byte(strings.Replace(string(w.Files["maps/rows-to-objects.map"]), "source csv", "source json", 1))
+	for name, in := range map[string]string{"observations": messages.String(), "rows": list.String()} {
+		c, findings := Compile(workspace.FromFiles(w.Files), name)
+		if c == nil {
+			t.Fatal(findings.Error())
+		}
+		var first *output
+		for _, cores := range []int{1, 2, 3, 7} {
+			o := &output{}
+			if _, err := c.Plan.Run(context.Background(), strings.NewReader(in), flow.Inputs{Cores: cores}, o); err != nil {
+				t.Fatal(err)
+			}
+			if first == nil {
+				if first = o; o.text.Len() < 1000 || len(o.wrong) < 100 {
+					t.Fatalf("%s: %d bytes and %d findings", name, o.text.Len(), len(o.wrong))
+				}
+			}
+			if o.text.String() != first.text.String() || !slices.Equal(o.wrong, first.wrong) {
+				t.Errorf("%s: %d cores make %d bytes and %d findings, one %d and %d", name, cores, o.text.Len(), len(o.wrong), first.text.Len(), len(first.wrong))
+			}
+		}
 	}
 }
 

@@ -173,6 +173,9 @@ func (c *compilation) plan() *flow.Plan {
 	if c.out.HasErrors() {
 		return nil
 	}
+	if r.Format == "json" {
+		s.AllowExponents()
+	}
 	at := func(pos int) place.Place { return place.At(r.Map, mapText, pos) }
 	if m.SourceSchema != r.Schema {
 		c.out = append(c.out, finding.New("route.schema", at(m.At.Schema), "the map reads records of %s, the route checks them against %s", m.SourceSchema, r.Schema))
@@ -190,6 +193,9 @@ func (c *compilation) plan() *flow.Plan {
 	target := c.target(m, at)
 	if target == nil {
 		return nil
+	}
+	if r.Good.After != "" && target.Frame().Skip > 0 {
+		c.out = append(c.out, finding.New("route.after", r.Places["deliver.good.after each"], "nothing can follow each record of a list: %s is one", m.TargetSample))
 	}
 	scope := lang.Scope{Fields: s.Record, Lookups: c.lookups(string(mapText))}
 	program, findings := lang.Build(m, r.Map, string(mapText), target, scope)

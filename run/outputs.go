@@ -124,7 +124,10 @@ func (o *outputs) takeGood(b *batch.Batch) error {
 	if len(b.Out) == 0 {
 		return nil
 	}
+	made := b.Out
 	if o.all == nil {
+		frame := o.opened.Plan.Target.Frame()
+		made = made[frame.Skip:]
 		o.all = make([]*deliver.Output, len(o.folders))
 		for i, folder := range o.folders {
 			if o.fileNames[i] == "" {
@@ -134,7 +137,7 @@ func (o *outputs) takeGood(b *batch.Batch) error {
 			if o.all[i], err = o.Create(folder, fmt.Sprintf("all-%d", i)); err != nil {
 				return err
 			}
-			if _, err := o.all[i].Write(o.opened.Plan.Target.Begins()); err != nil {
+			if _, err := o.all[i].Write(frame.Begins); err != nil {
 				return err
 			}
 		}
@@ -148,7 +151,7 @@ func (o *outputs) takeGood(b *batch.Batch) error {
 		if out == nil {
 			continue
 		}
-		if _, err := out.Write(b.Out); err != nil {
+		if _, err := out.Write(made); err != nil {
 			return err
 		}
 	}
@@ -158,6 +161,7 @@ func (o *outputs) takeGood(b *batch.Batch) error {
 // takeEach writes each record into files of its own.
 func (o *outputs) takeEach(b *batch.Batch) error {
 	n := len(o.folders)
+	frame := o.opened.Plan.Target.Frame()
 	for i, w := range b.What {
 		if w != batch.Good {
 			continue
@@ -170,13 +174,13 @@ func (o *outputs) takeEach(b *batch.Batch) error {
 			if err != nil {
 				return err
 			}
-			if begins := o.opened.Plan.Target.Begins(); begins != nil {
-				if _, err := out.Write(begins); err != nil {
+			for _, part := range [][]byte{frame.Begins, b.Made(i)[frame.Skip:], frame.Ends} {
+				if len(part) == 0 {
+					continue
+				}
+				if _, err := out.Write(part); err != nil {
 					return errors.Join(err, out.Discard())
 				}
-			}
-			if _, err := out.Write(b.Made(i)); err != nil {
-				return errors.Join(err, out.Discard())
 			}
 			if err := o.add(out, "good", k, name, 1, b.First+int64(i)); err != nil {
 				return err
@@ -367,6 +371,9 @@ func (o *outputs) finish() error {
 	for i, out := range o.all {
 		if out == nil {
 			continue
+		}
+		if _, err := out.Write(o.opened.Plan.Target.Frame().Ends); err != nil {
+			return err
 		}
 		o.all[i] = nil
 		if err := o.add(out, "good", i, o.fileNames[i], o.allCount, 1); err != nil {

@@ -59,6 +59,7 @@ type viewer struct {
 	request TrialRequest
 	opened  *flow.Opened
 	trial   *Trial
+	begun   bool // the output has a record
 }
 
 var _ flow.Sink = (*viewer)(nil)
@@ -66,7 +67,7 @@ var _ flow.Sink = (*viewer)(nil)
 func (v *viewer) Open(o *flow.Opened) error {
 	v.opened = o
 	if v.request.Output != nil {
-		if _, err := v.request.Output.Write(o.Plan.Target.Begins()); err != nil {
+		if _, err := v.request.Output.Write(o.Plan.Target.Frame().Begins); err != nil {
 			return err
 		}
 	}
@@ -78,8 +79,13 @@ func (v *viewer) Open(o *flow.Opened) error {
 }
 
 func (v *viewer) Batch(b *batch.Batch) error {
-	if v.request.Output != nil {
-		if _, err := v.request.Output.Write(b.Out); err != nil {
+	if v.request.Output != nil && len(b.Out) > 0 {
+		made := b.Out
+		if !v.begun {
+			made = made[v.opened.Plan.Target.Frame().Skip:]
+		}
+		v.begun = true
+		if _, err := v.request.Output.Write(made); err != nil {
 			return err
 		}
 	}
@@ -118,7 +124,7 @@ func (v *viewer) view(b *batch.Batch, i int) RecordView {
 		r.Fields = append(r.Fields, format.Line{Path: l.Path, Value: string(clip([]byte(l.Value)))})
 	}
 	if b.What[i] == batch.Good {
-		made := b.Made(i)
+		made := b.Made(i)[v.opened.Plan.Target.Frame().Skip:]
 		r.Made, r.Lines = string(clip(made)), v.opened.Plan.Target.Show(made)
 		if n := len(v.opened.Plan.Outputs); len(b.Names) >= (i+1)*n {
 			r.FileName = b.Names[i*n]
@@ -162,6 +168,9 @@ func Try(ctx context.Context, c *route.Compiled, in io.Reader, inputs flow.Input
 	trial := &Trial{Records: []RecordView{}}
 	v := &viewer{request: request, trial: trial}
 	result, err := c.Plan.Run(ctx, in, inputs, v)
+	if err == nil && v.opened != nil && request.Output != nil {
+		_, err = request.Output.Write(v.opened.Plan.Target.Frame().Ends)
+	}
 	trial.Balance, trial.Findings, trial.Unreadable = result.Balance, result.Findings, result.Unreadable
 	if trial.Findings == nil {
 		trial.Findings = finding.List{}

@@ -139,10 +139,18 @@ type Target interface {
 	Escapes() *text.Escapes
 	// Null is how the target says null, and whether it can.
 	Null() (string, bool)
-	// Begins is what an output begins with, before its first record.
-	Begins() []byte
+	// Frame is what stands around the records of an output.
+	Frame() Frame
 	// Show gives a written record as lines of name and value, for people.
 	Show(record []byte) []Line
+}
+
+// Frame is what an output begins and ends with. Of its first record so many bytes
+// are left out that only stand between two.
+type Frame struct {
+	Begins []byte
+	Skip   int
+	Ends   []byte
 }
 
 // Line is one position of a record, for people.

@@ -4,8 +4,12 @@ import (
 	"bytes"
 	"fmt"
 	"regexp"
+	"strconv"
 	"strings"
+	"time"
 
+	"ydrion/core/finding"
+	"ydrion/core/place"
 	"ydrion/core/shape"
 	"ydrion/core/text"
 	"ydrion/core/value"
@@ -138,4 +142,72 @@ func spoilt(v []byte) string {
 		return noBreak
 	}
 	return ""
+}
+
+// digits is what is remembered of the values of a field that are digits only, to find
+// those that a spreadsheet program has changed on its own.
+type digits struct {
+	led   int            // that begin with a zero
+	width int            // digits of those, -1 if they differ
+	plain [19]remembered // those that do not, by how many digits they have
+	days  remembered
+}
+
+// remembered is how many values there were of a kind, and the first of them.
+type remembered struct {
+	count int
+	at    place.Place
+	value string
+}
+
+func (r *remembered) add(v []byte, at func() place.Place) {
+	if r.count++; r.count == 1 {
+		r.at, r.value = at(), string(v)
+	}
+}
+
+func (d *digits) see(v []byte, at func() place.Place) {
+	if len(v) > 18 || v[0]-'0' > 9 || !value.IsInteger(v) {
+		return
+	}
+	if leadingZero(v) {
+		if d.led++; d.led == 1 {
+			d.width = len(v)
+		} else if d.width != len(v) {
+			d.width = -1
+		}
+		return
+	}
+	d.plain[len(v)].add(v, at)
+	if len(v) == 5 && string(v) >= "20000" && string(v) <= "60000" { // days from 1954 to 2064
+		d.days.add(v, at)
+	}
+}
+
+// findings says which values have lost their leading zeros, and which are numbers of
+// days where the others are dates.
+func (d *digits) findings(f *Field) (out finding.List) {
+	add := func(r remembered, text, expected, suggestion string) {
+		r.at.Path = f.Path
+		w := finding.Warn("csv.spreadsheet", r.at, text, r.count)
+		w.Seen, w.Expected = r.value, expected
+		out = append(out, w.Suggest("%s", suggestion))
+	}
+	const as = "format the column as text before saving"
+	var shorter remembered
+	for _, r := range d.plain[:max(d.width, 0)] {
+		if r.count > 0 && (shorter.count == 0 || r.at.Offset < shorter.at.Offset) {
+			shorter.at, shorter.value = r.at, r.value
+		}
+		shorter.count += r.count
+	}
+	if d.led > 1 && shorter.count > 0 && shorter.count*4 <= d.led {
+		add(shorter, "%d of the values have fewer digits than the others, and no leading zeros: a spreadsheet program may have taken them away", fmt.Sprintf("%d digits", d.width), as)
+	}
+	if strings.HasPrefix(f.Looks, "date") && d.days.count > 0 {
+		n, _ := strconv.Atoi(d.days.value)
+		day := time.Date(1899, 12, 30+n, 0, 0, 0, 0, time.UTC)
+		add(d.days, "%d of the values are numbers among dates: a spreadsheet program has written days since 1899", "a date", fmt.Sprintf("%s is %s if it counts from 1899-12-30; format the column as dates before saving", d.days.value, day.Format(time.DateOnly)))
+	}
+	return out
 }

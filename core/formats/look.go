@@ -18,6 +18,7 @@ import (
 	"ydrion/core/finding"
 	"ydrion/core/format"
 	"ydrion/core/format/hl7"
+	"ydrion/core/place"
 	"ydrion/core/standard"
 	"ydrion/core/text"
 )
@@ -69,6 +70,7 @@ type Field struct {
 	Longest int    `json:"longest" doc:"in bytes"`
 	Example string `json:"example"`
 	forms   forms
+	digits  digits
 }
 
 // Shown is one record.
@@ -188,7 +190,9 @@ func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) 
 	}
 	look.add(request.Name, reader.Ended(look.Records)...)
 	for i := range look.Fields {
-		look.Fields[i].Looks = look.Fields[i].forms.String()
+		f := &look.Fields[i]
+		f.Looks = f.forms.String()
+		look.add(request.Name, f.digits.findings(f)...)
 	}
 	slices.SortStableFunc(look.Findings, func(a, b finding.Finding) int { return cmp.Compare(a.Place.Offset, b.Place.Offset) })
 	slices.SortStableFunc(look.Kinds, func(a, b Kind) int { return cmp.Compare(b.Count, a.Count) })
@@ -457,9 +461,13 @@ func (e *examination) value(b *batch.Batch, record int, path, value []byte) {
 		f.Example = finding.Shorten([]byte(e.readable(value[:min(len(value), longExample)])))
 	}
 	f.forms.see(value)
-	if e.Format == "csv" && f.forms.told != 1<<len(spoils)-1 {
+	if e.Format != "csv" {
+		return
+	}
+	if f.forms.told != 1<<len(spoils)-1 {
 		e.ruined(b, record, f, value)
 	}
+	f.digits.see(value, func() place.Place { return b.Place(record, b.Bounds[record].Off) })
 }
 
 // Meaning is what the standard calls a position, where that is known.

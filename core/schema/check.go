@@ -123,7 +123,7 @@ func (c *column) note(b *batch.Batch, record, rule int) {
 func (c *column) check(b *batch.Batch, record int, v []byte) {
 	switch c.kind {
 	case value.Number:
-		if c.integer && !value.IsInteger(v) || c.field.Plain() && !value.IsNumber(v) || !c.field.Plain() && !c.reads(v) {
+		if c.integer && !value.IsInteger(v) || c.field.Plain() && !value.IsNumber(v) && !(c.field.Exponent && value.IsExponent(v)) || !c.field.Plain() && !c.reads(v) {
 			c.note(b, record, ruleType)
 			return
 		}

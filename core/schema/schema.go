@@ -72,6 +72,16 @@ var kinds = map[string]value.Kind{
 	"date": value.Time, "datetime": value.Time, "time": value.Time, "year": value.Time, "yearmonth": value.Time,
 }
 
+// AllowExponents lets numbers be written with an exponent, as in JSON.
+func (s *Schema) AllowExponents() {
+	for i := range s.Record {
+		s.Record[i].Exponent = s.Record[i].Kind == value.Number
+	}
+	for i := range s.columns {
+		s.columns[i].field.Exponent = s.columns[i].kind == value.Number
+	}
+}
+
 // Parse reads a Table Schema. Everything that is wrong with it is a finding
 // with its place in the document.
 func Parse(file string, source []byte) (*Schema, finding.List) {

@@ -16,6 +16,8 @@ type Field struct {
 	Decimal byte          // decimal mark of a Number; 0: a point
 	Group   byte          // grouping mark of a Number; 0: none
 	Truths  []string      // how true is written
+	// Exponent says that a Number may be written with an exponent, as in JSON.
+	Exponent bool
 	// Checked says that a value that is there has been proved to have its
 	// kind's form before anybody maps it.
 	Checked bool
@@ -82,6 +84,9 @@ func (f *Field) Read(b []byte) (value.Value, bool) {
 			}
 		}
 		d, err := value.ParseDecimal(written)
+		if err != nil && f.Exponent {
+			d, err = value.ParseExponent(written)
+		}
 		return value.OfWritten(d, written), err == nil
 	case value.Time:
 		if f.Pattern == nil {

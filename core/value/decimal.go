@@ -1,11 +1,13 @@
 package value
 
 import (
+	"bytes"
 	"errors"
 	"math"
 	"math/big"
 	"math/bits"
 	"strconv"
+	"strings"
 )
 
 // Decimal is an exact decimal number: coefficient × 10^-scale. The coefficient
@@ -93,6 +95,51 @@ func IsNumber(b []byte) bool {
 		i++
 	}
 	return i > from && i == len(b)
+}
+
+// IsExponent tells whether b is a number with an exponent as JSON writes it (RFC 8259, 6).
+func IsExponent(b []byte) bool {
+	i := bytes.IndexAny(b, "eE")
+	if i < 0 || !IsNumber(b[:i]) {
+		return false
+	}
+	digits := b[i+1:]
+	if len(digits) > 0 && (digits[0] == '+' || digits[0] == '-') {
+		digits = digits[1:]
+	}
+	return IsInteger(digits) && digits[0] != '-'
+}
+
+// ParseExponent reads a number with an exponent, exactly. One that has more than MaxDigits
+// digits when it is written out is refused.
+func ParseExponent(b []byte) (Decimal, error) {
+	if !IsExponent(b) {
+		return Decimal{}, errNumber
+	}
+	i := bytes.IndexAny(b, "eE")
+	exponent, err := strconv.Atoi(strings.TrimPrefix(string(b[i+1:]), "+"))
+	if err != nil || exponent > MaxDigits || exponent < -MaxDigits {
+		return Decimal{}, errNumber
+	}
+	minus := bytes.HasPrefix(b, []byte("-"))
+	whole, part, _ := bytes.Cut(bytes.TrimPrefix(b[:i], []byte("-")), []byte("."))
+	digits := append(append([]byte{}, whole...), part...)
+	point := len(whole) + exponent // where the point stands among the digits
+	for point > len(digits) {
+		digits = append(digits, '0')
+	}
+	if point < 1 {
+		digits = append(bytes.Repeat([]byte("0"), 1-point), digits...)
+		point = 1
+	}
+	out := digits[:point:point]
+	if point < len(digits) {
+		out = append(append(out, '.'), digits[point:]...)
+	}
+	if minus {
+		out = append([]byte("-"), out...)
+	}
+	return ParseDecimal(out)
 }
 
 // IsInteger tells whether b has the form -?[0-9]+.

@@ -2,6 +2,7 @@ package value
 
 import (
 	"math/big"
+	"strings"
 	"testing"
 )
 
@@ -23,6 +24,20 @@ func TestDecimalKeepsWhatWasWritten(t *testing.T) {
 	for _, s := range []string{"", "-", ".5", "5.", "1e3", "1,5", "+1", " 1", "0x1", "١"} {
 		if IsNumber([]byte(s)) {
 			t.Errorf("%q was taken for a number", s)
+		}
+	}
+}
+
+func TestExponents(t *testing.T) {
+	for in, want := range map[string]string{"1e3": "1000", "1E+3": "1000", "-2.50e1": "-25.0", "2.5e-3": "0.0025", "0e5": "000000", "12.345e2": "1234.5", "1e400": "1" + strings.Repeat("0", 400), "-1e-4": "-0.0001"} {
+		got, err := ParseExponent([]byte(in))
+		if wanted := decimal(t, want); err != nil || got.Cmp(wanted) != 0 {
+			t.Errorf("%s became %s (%v), want %s", in, got, err, want)
+		}
+	}
+	for _, s := range []string{"", "e", "1e", "1e+", "e5", "1e--5", "1e5.0", "1.e5", "1e99999", "1e-99999", "1e99999999999999999999", "12"} {
+		if got, err := ParseExponent([]byte(s)); err == nil {
+			t.Errorf("%q became %s", s, got)
 		}
 	}
 }

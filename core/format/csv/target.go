@@ -57,8 +57,8 @@ func (t *Target) Escapes() *text.Escapes { return t.escapes }
 // Null cannot be said: an empty field is an empty value.
 func (t *Target) Null() (string, bool) { return "", false }
 
-// Begins is the heading.
-func (t *Target) Begins() []byte {
+// Frame begins with the heading.
+func (t *Target) Frame() format.Frame {
 	var b []byte
 	for i, c := range t.columns {
 		if i > 0 {
@@ -66,7 +66,7 @@ func (t *Target) Begins() []byte {
 		}
 		b = t.escapes.Append(b, []byte(c))
 	}
-	return append(b, t.end...)
+	return format.Frame{Begins: append(b, t.end...)}
 }
 
 // Position is a column of the sample.

@@ -36,8 +36,8 @@ func (t *Target) Escapes() *text.Escapes { return t.escapes }
 // Null is how a field is told to be deleted (2.5.3, "the null value").
 func (t *Target) Null() (string, bool) { return `""`, true }
 
-// Begins is nothing: each message stands for itself.
-func (t *Target) Begins() []byte { return nil }
+// Frame is nothing: each message stands for itself.
+func (t *Target) Frame() format.Frame { return format.Frame{} }
 
 // Position finds a position; its segment must be in the sample or be added.
 func (t *Target) Position(p string) (format.Position, error) {

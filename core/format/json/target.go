@@ -17,13 +17,15 @@ import (
 
 // Target writes each record as one object in one line, with the members of a sample in the
 // sample's order. A member whose value is absent is left out. Numbers and
-// truth values are written as such, everything else as a string.
+// truth values are written as such, everything else as a string. If the sample is a
+// list with one object, each output is a list of all its records.
 //
 // Positions are member names with dots between: station.code, or a JSON Pointer
 // (RFC 6901): /station/code.
 type Target struct {
 	file   string
 	sample *member
+	list   bool
 }
 
 // member is a member of the sample: an object, or something else that is kept as
@@ -35,18 +37,27 @@ type member struct {
 	value    string
 }
 
-// NewTarget takes the members from a sample object.
+// NewTarget takes the members from a sample: an object, or a list with one.
 func NewTarget(file string, sample []byte) (*Target, error) {
 	d := json.NewDecoder(bytes.NewReader(sample))
 	d.UseNumber()
+	list := bytes.HasPrefix(bytes.TrimLeft(sample, " \t\r\n"), []byte("["))
+	if list {
+		if _, err := d.Token(); err != nil {
+			return nil, fmt.Errorf("%s: %w", file, err)
+		}
+	}
 	m, err := readMember(d, "")
 	if err == nil && !m.object {
-		err = fmt.Errorf("an object was expected")
+		err = fmt.Errorf("an object was expected, or a list with one")
+	}
+	if err == nil && list && d.More() {
+		err = fmt.Errorf("at byte %d: a list that is a sample has one element, which stands for all", d.InputOffset())
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
-	return &Target{file, m}, nil
+	return &Target{file, m, list}, nil
 }
 
 func readMember(d *json.Decoder, name string) (*member, error) {
@@ -78,7 +89,7 @@ func readMember(d *json.Decoder, name string) (*member, error) {
 		_, err = d.Token()
 		return m, err
 	case json.Delim('['):
-		return nil, fmt.Errorf("at byte %d: lists cannot be written yet", before)
+		return nil, fmt.Errorf("at byte %d: lists within a record cannot be written yet", before)
 	}
 	raw, err = json.Marshal(token)
 	m.value = string(raw)
@@ -93,8 +104,13 @@ func (t *Target) Escapes() *text.Escapes { return text.JSON }
 // Null is null.
 func (t *Target) Null() (string, bool) { return "null", true }
 
-// Begins is nothing: each record stands for itself.
-func (t *Target) Begins() []byte { return nil }
+// Frame is that of a list, or nothing: each record stands for itself.
+func (t *Target) Frame() format.Frame {
+	if t.list {
+		return format.Frame{Begins: []byte("["), Skip: 1, Ends: []byte("\n]\n")}
+	}
+	return format.Frame{}
+}
 
 // find goes to a member.
 func (t *Target) find(path string) (*member, string, error) {
@@ -174,6 +190,9 @@ func (t *Target) Layout(in format.Instructions) ([]format.Piece, finding.List) {
 	mark(in.Clear, cleared)
 	mark(in.Keep, kept)
 	l := &layout{said: said}
+	if t.list {
+		l.text(",\n")
+	}
 	l.text("{")
 	l.members(t.sample, "")
 	for _, path := range l.unsaid {
@@ -181,7 +200,10 @@ func (t *Target) Layout(in format.Instructions) ([]format.Piece, finding.List) {
 		out = append(out, f.Suggest("say `keep %s` if it is a constant, `clear %s` if not, or assign it", path, path))
 	}
 	l.piece(format.Piece{Kind: format.Trim, Bytes: []byte(",")})
-	l.text("}\n")
+	l.text("}")
+	if !t.list {
+		l.text("\n")
+	}
 	l.flush()
 	return l.pieces, out
 }
@@ -240,7 +262,9 @@ func (l *layout) members(of *member, path string) {
 }
 
 // Show gives a written object as lines of path and value.
-func (t *Target) Show(record []byte) []format.Line { return format.Lines(Outline(record)) }
+func (t *Target) Show(record []byte) []format.Line {
+	return format.Lines(Outline(bytes.TrimPrefix(record, []byte(","))))
+}
 
 // Outline gives the parts of a value, as far as it can be read.
 func Outline(record []byte) []format.Node {
