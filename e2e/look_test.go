@@ -137,6 +137,35 @@ func TestLaboratoryResults(t *testing.T) {
 	}
 }
 
+// TestListOutputs: with a list as the map's sample each output is a whole list, be it of all records
+// or of one.
+func TestListOutputs(t *testing.T) {
+	b := testbed.Start(t)
+	files := map[string]string{
+		"schemas/tags.json": `{"fields": [{"name": "tag", "constraints": {"required": true}}]}`,
+		"samples/tags.json": `[{"tag": ""}]`,
+		"maps/tags.map":     "map tags\nsource csv schemas/tags.json\ntarget json based on samples/tags.json\n\ntag = tag\n",
+	}
+	for _, per := range []string{"pickup", "record"} {
+		name := map[string]string{"pickup": "{file.stem}.json", "record": "{tag}.json"}[per]
+		files["routes/by-"+per+".yaml"] = "route: by-" + per + "\nlisten:\n  folder: \"{stations}/" + per + "\"\n  names: \"*.csv\"\nread:\n  format: csv\ncheck:\n  schema: schemas/tags.json\nmap: maps/tags.map\ndeliver:\n  good:\n    folder: \"{laboratory}/" + per + "\"\n    name: \"" + name + "\"\n    one file per: " + per + "\n  rejected:\n    folder: \"{stations}/rejected\"\n"
+	}
+	b.Publish(files)
+	const rows = "tag\n\"\"\nT-1\nT-2\n\"\"\nT-3\n" // the first is rejected
+	b.Drop("stations/pickup", "all.csv", rows)
+	b.Drop("stations/record", "each.csv", rows)
+	if p := b.Ended("all.csv", 0); p.Good != 3 || p.Rejected != 2 {
+		t.Errorf("%+v", p)
+	}
+	b.Ended("each.csv", 0)
+	if got := b.Read("laboratory/pickup/all.json"); got != "[\n{\"tag\":\"T-1\"},\n{\"tag\":\"T-2\"},\n{\"tag\":\"T-3\"}\n]\n" {
+		t.Errorf("all: %q", got)
+	}
+	if got := b.Read("laboratory/record/T-2.json"); got != "[\n{\"tag\":\"T-2\"}\n]\n" {
+		t.Errorf("one: %q", got)
+	}
+}
+
 // TestSamples: a sample is sent once, and any part of it can be asked for.
 func TestSamples(t *testing.T) {
 	b := testbed.Start(t)
