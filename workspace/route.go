@@ -13,9 +13,12 @@ import (
 
 	"ydrion/core/format"
 	"ydrion/core/format/csv"
+	"ydrion/core/format/edifact"
 	"ydrion/core/format/hl7"
 	"ydrion/core/format/json"
+	"ydrion/core/format/x12"
 	"ydrion/core/place"
+	"ydrion/core/segments"
 	"ydrion/core/text"
 	"ydrion/timetable"
 )
@@ -131,6 +134,10 @@ func (r Read) Source() format.Source {
 		return hl7.Source{Unit: r.Record}
 	case "json":
 		return json.Source{Records: r.Record}
+	case "x12":
+		return segments.Interchanges{Rules: x12.Rules, Unit: r.Record}
+	case "edifact":
+		return segments.Interchanges{Rules: edifact.Rules, Unit: r.Record}
 	}
 	return r.Dialect
 }
@@ -140,7 +147,7 @@ type Read struct {
 	Format  string
 	Charset text.Charset
 	Dialect csv.Dialect
-	Record  string // what is a record: for hl7 the name of a segment, for json a pointer; "": each message or value
+	Record  string // what is a record: a segment, for json a pointer; "": each message or value
 }
 
 // Check says what records must look like and how many may be wrong.
@@ -375,7 +382,7 @@ func (r *Route) duplicates(m *mapping) {
 }
 
 func (r *Route) read(m *mapping) {
-	r.Format = m.oneOf("format", "csv", "csv", "hl7", "json")
+	r.Format = m.oneOf("format", "csv", "csv", "hl7", "json", "x12", "edifact")
 	set := m.text("encoding")
 	switch {
 	case set != "":
@@ -383,7 +390,7 @@ func (r *Route) read(m *mapping) {
 		if r.Charset, err = text.ParseCharset(set); err != nil {
 			m.bad(m.where("encoding"), "workspace.value", "%v", err)
 		}
-	case r.Format == "hl7": // MSH-18 says it
+	case r.Format == "hl7", r.Format == "edifact": // MSH-18 and UNB-1 say it
 		r.Charset = text.Declared
 	default:
 		r.Charset = text.UTF8

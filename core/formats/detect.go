@@ -11,8 +11,12 @@ import (
 
 	"ydrion/core/format"
 	"ydrion/core/format/csv"
+	"ydrion/core/format/edifact"
 	"ydrion/core/format/hl7"
 	"ydrion/core/format/json"
+	"ydrion/core/format/x12"
+	"ydrion/core/segments"
+	"ydrion/core/standard"
 	"ydrion/core/text"
 )
 
@@ -184,6 +188,7 @@ func (g *Guess) x12(b []byte) bool {
 		case string(parts[0]) == "ST" && len(parts) > 1 && g.Type == "":
 			g.Type = string(parts[1])
 			g.because(Certain, "the first transaction set is a %s of %s", g.Type, g.Version)
+			g.described(x12.Book(g.Version[:min(6, len(g.Version))]), g.Type)
 		}
 	}
 	return true
@@ -214,9 +219,20 @@ func (g *Guess) edifact(b []byte) bool {
 				g.Version = of[1] + "." + of[2]
 			}
 			g.because(Certain, "the first message is %s of %s", g.Type, g.Version)
+			g.described(edifact.Book(g.Version), g.Type)
 		}
 	}
 	return true
+}
+
+// described says when there is no description of a message.
+func (g *Guess) described(book *standard.Book, kind string) {
+	switch {
+	case book == nil:
+		g.because(Certain, "%s is not described here: it is shown by its segments, and nothing is held against it", g.Version)
+	case book.Structure(kind) == nil:
+		g.because(Certain, "%s of %s is not described here: it is shown by its segments", kind, g.Version)
+	}
 }
 
 func (g *Guess) json(b, whole []byte) bool {
@@ -287,6 +303,10 @@ func (g *Guess) Source() format.Source {
 		return hl7.Source{}
 	case "json":
 		return json.Source{}
+	case "x12":
+		return segments.Interchanges{Rules: x12.Rules}
+	case "edifact":
+		return segments.Interchanges{Rules: edifact.Rules}
 	}
 	return nil
 }

@@ -17,8 +17,11 @@ import (
 	"ydrion/core/batch"
 	"ydrion/core/finding"
 	"ydrion/core/format"
+	"ydrion/core/format/edifact"
 	"ydrion/core/format/hl7"
+	"ydrion/core/format/x12"
 	"ydrion/core/place"
+	"ydrion/core/segments"
 	"ydrion/core/standard"
 	"ydrion/core/text"
 )
@@ -199,11 +202,14 @@ func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) 
 	return look, nil
 }
 
+// declares tells whether files of the format say themselves which character set they are in.
+func (l *Look) declares() bool { return l.Format == "hl7" || l.Format == "edifact" }
+
 // decode reads text in the encoding that was found.
 func (l *Look) decode(in io.Reader) (*text.Decoded, error) {
 	set := l.Charset
-	if l.Format == "hl7" && set != text.UTF16LE && set != text.UTF16BE {
-		set = text.Declared // MSH-18 is held against what is there
+	if l.declares() && set != text.UTF16LE && set != text.UTF16BE {
+		set = text.Declared // what it says is held against what is there
 	}
 	return text.Decode(in, set)
 }
@@ -307,6 +313,14 @@ func (e *examination) record(b *batch.Batch, i int) {
 
 // named remembers what of a record says which type it is.
 func (e *examination) named(path, value []byte) {
+	switch e.Format + string(path) {
+	case "x12ST-1", "edifactUNH-2.1":
+		e.code = append(e.code, value...)
+	case "edifactUNH-2.2":
+		e.version = append(append(e.version, value...), '.')
+	case "edifactUNH-2.3":
+		e.version = append(e.version, value...)
+	}
 	if e.Format != "hl7" || len(path) < 5 || string(path[:4]) != "MSH-" {
 		return
 	}
@@ -421,7 +435,7 @@ func (e *examination) counted() string {
 			return string(key[:name])
 		}
 		kind := Kind{Name: string(key[:name]), Version: string(e.version)}
-		if e.Format != "hl7" {
+		if e.Format == "csv" || e.Format == "json" {
 			kind.Name = map[string]string{"csv": "row", "json": "value"}[e.Format]
 		}
 		k = len(e.Kinds)
@@ -472,8 +486,13 @@ func (e *examination) value(b *batch.Batch, record int, path, value []byte) {
 
 // Meaning is what the standard calls a position, where that is known.
 func (l *Look) Meaning(path string) string {
-	if l.Format == "hl7" {
+	switch l.Format {
+	case "hl7":
 		return hl7.Meaning(path, l.Version)
+	case "x12":
+		return segments.Meaning(x12.Book(l.Version[:min(6, len(l.Version))]), path)
+	case "edifact":
+		return segments.Meaning(edifact.Book(l.Version), path)
 	}
 	return ""
 }

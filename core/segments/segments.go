@@ -47,7 +47,8 @@ type Message struct {
 	Form func(kind, text string) string
 	// Closed tells whether all codes of a table are the standard's, in a value of a type.
 	Closed func(kind, table string) bool
-	// Local tells whether a segment is one of our own making, that no standard knows.
+	// Local tells whether a segment is one of our own making, that no standard knows; nil if the
+	// book does not have all segments of its standard.
 	Local func(name string) bool
 }
 
@@ -92,7 +93,7 @@ func (m *Message) Outline() []format.Node {
 				out[k].To = end
 			}
 			open, at, from = open[:0], at[:0], 0
-		} else if step := m.next(from, s.Name); step.Node >= 0 {
+		} else if step := m.next(from, s); step.Node >= 0 {
 			from = step.Node
 			var groups []int
 			for g := m.Structure.Nodes[from].Parent; g > 0; g = m.Structure.Nodes[g].Parent {
@@ -123,11 +124,20 @@ func (m *Message) Outline() []format.Node {
 
 var nowhere = standard.Step{Node: -1}
 
-func (m *Message) next(from int, name string) *standard.Step {
+func (m *Message) next(from int, s *Segment) *standard.Step {
 	if m.Structure == nil {
 		return &nowhere
 	}
-	return m.Structure.Next(from, []byte(name))
+	return m.Structure.Follow(from, []byte(s.Name), func(c *standard.Choice) bool {
+		if len(s.Fields) < c.Element || len(s.Fields[c.Element-1]) == 0 {
+			return false
+		}
+		v := s.Fields[c.Element-1][0]
+		for len(v.Parts) > 0 {
+			v = v.Parts[0]
+		}
+		return c.Holds(v.Text)
+	})
 }
 
 func (m *Message) segment(out []format.Node, s *Segment, occurrence, depth int) []format.Node {
@@ -222,6 +232,28 @@ func (m *Message) part(kind string, i int) standard.Element {
 	return standard.Element{}
 }
 
+// Meaning is what a book calls a position; empty where that is not known.
+func Meaning(b *standard.Book, path string) string {
+	p, err := ParsePosition(path)
+	if b == nil || err != nil {
+		return ""
+	}
+	s := b.Segment(p.Segment)
+	switch {
+	case s == nil:
+		return ""
+	case p.Field == 0:
+		return s.Title
+	case p.Field > len(s.Elements):
+		return ""
+	}
+	e := s.Elements[p.Field-1]
+	if t := b.Type(e.Type); p.Component > 0 && t != nil && p.Component <= len(t.Elements) {
+		return e.Title + ": " + t.Elements[p.Component-1].Title
+	}
+	return e.Title
+}
+
 // Judge tells where a message differs from what the standard says about it.
 func (m *Message) Judge(say func(format.Remark)) {
 	if m.Book == nil {
@@ -246,14 +278,14 @@ func (m *Message) Judge(say func(format.Remark)) {
 		path := Path(s.Name, count[s.Name], 0, 0, 0, 0)
 		known := m.about(s.Name)
 		local := m.Local != nil && m.Local(s.Name)
-		if known == nil && !local {
+		if known == nil && !local && m.Local != nil {
 			say(format.Remark{Code: "standard.unknown-segment", At: s.From, Path: path, Text: fmt.Sprintf("%s is no segment of version %s", s.Name, m.Book.Version)})
 		}
 		if m.Structure != nil && !local && !s.Outside {
-			step := m.next(from, s.Name)
+			step := m.next(from, s)
 			switch {
 			case step.Node < 0:
-				if known != nil {
+				if known != nil || m.Local == nil {
 					say(format.Remark{Code: "standard.place", At: s.From, Path: path, Text: fmt.Sprintf("%s has no place in %s", s.Name, m.Structure.Name)})
 				}
 			case step.Passed:

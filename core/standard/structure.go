@@ -12,11 +12,12 @@ import (
 type Structure struct {
 	Name, Title string
 	// Nodes are the message itself, and behind each group its members.
-	Nodes []Node
-	known map[string]int // the segments, by number
-	once  sync.Once
-	steps []Step  // for each node the steps to all segments, made when the first is asked for
-	table []named // the segments by the hash of their names
+	Nodes  []Node
+	known  map[string]int  // the segments, by number
+	chosen map[string]bool // the segments of which some are chosen by an element
+	once   sync.Once
+	steps  []Step  // for each node the steps to all segments, made when the first is asked for
+	table  []named // the segments by the hash of their names
 }
 
 // named is a segment and its number, from 1 on.
@@ -38,10 +39,20 @@ func hash(name []byte) uint32 {
 type Node struct {
 	Name     string   // of the group or segment
 	Segments []string // which it may be; none: a group
+	Choice   *Choice  // of which segments of that name, nil: any
 	Min, Max int      // how often it must and may come, Max 0: any number
 	Parent   int
 	End      int // Nodes[i:End] is the node with all its members
 }
+
+// Choice says by which element a segment is told from others of its name.
+type Choice struct {
+	Element int // whose first component it is
+	Values  []string
+}
+
+// Holds tells whether a value is one of the choice.
+func (c *Choice) Holds(value string) bool { return slices.Contains(c.Values, value) }
 
 // Step is where a segment stands in a structure, after the one before it.
 type Step struct {
@@ -73,7 +84,7 @@ func (s *Structure) Next(from int, name []byte) *Step {
 			}
 			s.table[k] = named{name, i + 1}
 			for from := range s.Nodes {
-				s.steps[from*len(s.known)+i] = s.step(from, name)
+				s.steps[from*len(s.known)+i] = s.step(from, name, any)
 			}
 		}
 	})
@@ -88,14 +99,29 @@ func (s *Structure) Next(from int, name []byte) *Step {
 
 var nowhere = Step{Node: -1}
 
-func (s *Structure) step(from int, name string) Step {
-	step := s.find(from, name, s.opening)
+// Follow is Next for structures in which segments are chosen by their elements: is tells
+// whether the segment is of a choice.
+func (s *Structure) Follow(from int, name []byte, is func(*Choice) bool) *Step {
+	if !s.chosen[string(name)] {
+		return s.Next(from, name)
+	}
+	step := s.step(from, string(name), is)
+	return &step
+}
+
+func any(*Choice) bool { return true }
+
+func (s *Structure) step(from int, name string, is func(*Choice) bool) Step {
+	fits := func(n *Node) bool { return slices.Contains(n.Segments, name) && (n.Choice == nil || is(n.Choice)) }
+	step := s.find(from, fits, s.opening)
 	if step.Node < 0 {
-		step = s.find(from, name, s.anywhere)
+		step = s.find(from, fits, s.anywhere)
 		step.Odd = true
 	}
 	if step.Node < 0 { // its place has passed: it begins what it is in, and what follows that, anew
-		step.Node = s.anywhere(0, name)
+		if step.Node = s.anywhere(0, fits); step.Node < 0 {
+			return Step{Node: -1}
+		}
 		for step.Started = step.Node; s.Nodes[step.Started].Parent > 0; {
 			step.Started = s.Nodes[step.Started].Parent
 		}
@@ -128,9 +154,9 @@ func (s *Structure) Missing(last int) []int {
 
 // find goes outwards from a node: to what may follow it in its group, to the group
 // again, to what may follow the group. enter finds the segment in a node.
-func (s *Structure) find(from int, name string, enter func(node int, name string) int) Step {
+func (s *Structure) find(from int, fits func(*Node) bool, enter func(node int, fits func(*Node) bool) int) Step {
 	n := s.Nodes
-	if from > 0 && n[from].Max != 1 && slices.Contains(n[from].Segments, name) {
+	if from > 0 && n[from].Max != 1 && fits(&n[from]) {
 		return Step{Node: from, Started: from}
 	}
 	for at := from; ; at = n[at].Parent {
@@ -142,7 +168,7 @@ func (s *Structure) find(from int, name string, enter func(node int, name string
 			return Step{Node: -1}
 		}
 		for c := next; c < n[group].End; c = n[c].End {
-			if to := enter(c, name); to >= 0 {
+			if to := enter(c, fits); to >= 0 {
 				return Step{Node: to, Started: c}
 			}
 		}
@@ -150,7 +176,7 @@ func (s *Structure) find(from int, name string, enter func(node int, name string
 			return Step{Node: -1}
 		}
 		if group != 0 && n[group].Max != 1 {
-			if to := enter(group, name); to >= 0 {
+			if to := enter(group, fits); to >= 0 {
 				return Step{Node: to, Started: group}
 			}
 		}
@@ -158,16 +184,16 @@ func (s *Structure) find(from int, name string, enter func(node int, name string
 }
 
 // opening finds a segment that a node may begin with.
-func (s *Structure) opening(node int, name string) int {
+func (s *Structure) opening(node int, fits func(*Node) bool) int {
 	n := s.Nodes
 	if n[node].Segments != nil {
-		if slices.Contains(n[node].Segments, name) {
+		if fits(&n[node]) {
 			return node
 		}
 		return -1
 	}
 	for c := node + 1; c < n[node].End; c = n[c].End {
-		if to := s.opening(c, name); to >= 0 {
+		if to := s.opening(c, fits); to >= 0 {
 			return to
 		}
 		if n[c].Min > 0 {
@@ -178,9 +204,9 @@ func (s *Structure) opening(node int, name string) int {
 }
 
 // anywhere finds a segment within a node.
-func (s *Structure) anywhere(node int, name string) int {
+func (s *Structure) anywhere(node int, fits func(*Node) bool) int {
 	for c := node; c < s.Nodes[node].End; c++ {
-		if slices.Contains(s.Nodes[c].Segments, name) {
+		if fits(&s.Nodes[c]) {
 			return c
 		}
 	}
@@ -234,7 +260,7 @@ func (s *Structure) Path(node int) []string {
 // parseStructure reads a line such as "MSH PATIENT*(PID PV1?) OBX+": ? * + say how often
 // a member comes, as does {2,5}; a name before brackets is a group's, A|B is a choice.
 func parseStructure(name, title, text string) (*Structure, error) {
-	s := &Structure{Name: name, Title: title, Nodes: []Node{{Name: name, Min: 1, Max: 1}}, known: map[string]int{}}
+	s := &Structure{Name: name, Title: title, Nodes: []Node{{Name: name, Min: 1, Max: 1}}, known: map[string]int{}, chosen: map[string]bool{}}
 	group := 0
 	for text = strings.TrimSpace(text); text != ""; {
 		switch text[0] {
@@ -249,7 +275,7 @@ func parseStructure(name, title, text string) (*Structure, error) {
 			group, text = s.Nodes[group].Parent, text[1:]
 			continue
 		}
-		i := strings.IndexAny(text, "?*+{( )")
+		i := strings.IndexAny(text, "?*+{( )[")
 		if i < 0 {
 			i = len(text)
 		}
@@ -258,6 +284,15 @@ func parseStructure(name, title, text string) (*Structure, error) {
 		}
 		n := Node{Name: text[:i], Min: 1, Max: 1, Parent: group, End: len(s.Nodes) + 1}
 		text = text[i:]
+		if strings.HasPrefix(text, "[") {
+			inner, rest, closed := strings.Cut(text[1:], "]")
+			element, values, by := strings.Cut(inner, "=")
+			e, err := strconv.Atoi(element)
+			if !closed || !by || err != nil || values == "" {
+				return nil, fmt.Errorf("[%s] does not say which %s is meant: it is written [1=BY,SU]", inner, n.Name)
+			}
+			n.Choice, text = &Choice{e, strings.Split(values, ",")}, rest
+		}
 		switch {
 		case strings.HasPrefix(text, "?"):
 			n.Min, text = 0, text[1:]
@@ -281,7 +316,11 @@ func parseStructure(name, title, text string) (*Structure, error) {
 			group = len(s.Nodes)
 		} else {
 			n.Segments = strings.Split(n.Name, "|")
+			if n.Choice != nil {
+				n.Name += "(" + strings.Join(n.Choice.Values, ",") + ")"
+			}
 			for _, name := range n.Segments {
+				s.chosen[name] = s.chosen[name] || n.Choice != nil
 				if _, known := s.known[name]; !known {
 					s.known[name] = len(s.known)
 				}

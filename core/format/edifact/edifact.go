@@ -1,0 +1,136 @@
+// Package edifact reads UN/EDIFACT interchanges (ISO 9735, syntax versions 1 to 4): with or
+// without service string advice, groups, messages, in the character repertoires from UNOA to
+// UNOY, with the references and counts of all envelopes.
+package edifact
+
+import (
+	"bytes"
+	"embed"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+	"sync"
+
+	"ydrion/core/segments"
+	"ydrion/core/standard"
+	"ydrion/core/text"
+)
+
+// Rules are those of EDIFACT.
+var Rules = &segments.Rules{
+	Name: "edifact", Head: "UNH", Tail: "UNT", HeadNumber: 1,
+	Levels:   []segments.Level{{Open: "UNB", Close: "UNZ", Number: 5}, {Open: "UNG", Close: "UNE", Number: 5}},
+	Begin:    begin,
+	Kind:     kind,
+	Declares: true,
+}
+
+// usual are the separators that stand where no advice says others (ISO 9735-1, 8), and those of
+// level B in versions 1 to 3.
+var (
+	usual  = segments.Syntax{Component: ':', Element: '+', Decimal: '.', Release: '?', Repetition: '*', Terminator: '\''}
+	levelB = segments.Syntax{Component: 0x1f, Element: 0x1d, Decimal: '.', Terminator: 0x1c}
+)
+
+// repertoires are the character sets that UNB-1.1 names (data element 0001). UNOX changes
+// between sets by escape sequences; those are not followed.
+var repertoires = map[string]text.Charset{
+	"UNOA": "", "UNOB": "", "UNOC": text.Latin1, "UNOD": "iso-8859-2", "UNOE": "iso-8859-5", "UNOF": "iso-8859-7", "UNOG": "iso-8859-3", "UNOH": "iso-8859-4",
+	"UNOI": "iso-8859-6", "UNOJ": "iso-8859-8", "UNOK": "iso-8859-9", "UNOL": "iso-8859-15", "UNOW": text.UTF8, "UNOX": "", "UNOY": text.UTF8,
+}
+
+// begin reads UNA, if it is there, and UNB.
+func begin(b []byte) (s segments.Syntax, problem string) {
+	s = usual
+	rest := b
+	if bytes.HasPrefix(b, []byte("UNA")) {
+		if len(b) < 9 {
+			return s, "the service string advice UNA is followed by six characters"
+		}
+		s = segments.Syntax{Component: b[3], Element: b[4], Decimal: b[5], Release: b[6], Repetition: b[7], Terminator: b[8], Size: 9}
+		if s.Release == ' ' {
+			s.Release = 0
+		}
+		rest = bytes.TrimLeft(b[9:], "\r\n ")
+	} else if len(b) > 3 && b[3] == levelB.Element {
+		s = levelB
+	}
+	if bytes.HasPrefix(rest, []byte("UIB")) {
+		return s, "this is an interactive interchange (UIB, ISO 9735-3): those are not read"
+	}
+	if len(rest) < 9 || string(rest[:3]) != "UNB" || rest[3] != s.Element {
+		return s, fmt.Sprintf("an interchange begins with UNB and %q", s.Element)
+	}
+	identifier := string(rest[4:8])
+	set, known := repertoires[identifier]
+	if !known {
+		return s, fmt.Sprintf("UNB names the repertoire %q, which is none of UNOA to UNOL, UNOW, UNOX and UNOY", identifier)
+	}
+	s.Set = set
+	if rest[8] != s.Component || len(rest) < 10 || rest[9] < '4' { // before version 4 nothing repeats
+		s.Repetition = 0
+	} else if s.Repetition == ' ' {
+		s.Repetition = usual.Repetition
+	}
+	all := []byte{s.Element, s.Component, s.Terminator}
+	for _, c := range []byte{s.Release, s.Repetition} {
+		if c != 0 {
+			all = append(all, c)
+		}
+	}
+	for i, c := range all {
+		if c >= 0x80 || c >= '0' && c <= '9' || c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z' || c == ' ' {
+			return s, fmt.Sprintf("%q cannot be a separator", c)
+		}
+		if slices.Contains(all[:i], c) {
+			return s, fmt.Sprintf("%q separates two things", c)
+		}
+	}
+	return s, ""
+}
+
+//go:embed descriptions/*.txt
+var files embed.FS
+
+// Directories are those that there are descriptions of.
+var Directories = []string{"D.96A", "D.01B"}
+
+func descriptions() fs.FS {
+	f, err := fs.Sub(files, "descriptions")
+	if err != nil {
+		panic(err)
+	}
+	return f
+}
+
+var books sync.Map // of directory: func() *standard.Book
+
+// Book is the description of a directory such as D.96A; nil if there is none.
+func Book(directory string) *standard.Book {
+	if !slices.Contains(Directories, directory) {
+		return nil
+	}
+	b, _ := books.LoadOrStore(directory, sync.OnceValue(func() *standard.Book {
+		b, err := standard.Read(descriptions(), directory)
+		if err != nil {
+			panic(err) // a test reads them all
+		}
+		return b
+	}))
+	return b.(func() *standard.Book)()
+}
+
+// kind finds the description of a message by what UNH-2 says: type, version, release.
+func kind(_ [][]byte, head []byte, s segments.Syntax) (*standard.Book, *standard.Structure) {
+	elements := strings.Split(string(head), string(s.Element))
+	if len(elements) < 3 {
+		return nil, nil
+	}
+	of := append(strings.Split(elements[2], string(s.Component)), "", "", "")
+	book := Book(of[1] + "." + of[2])
+	if book == nil {
+		return nil, nil
+	}
+	return book, book.Structure(of[0])
+}

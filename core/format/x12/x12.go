@@ -1,0 +1,110 @@
+// Package x12 reads ASC X12 interchanges (X12.5, X12.6): several in a file, functional groups,
+// transaction sets, with the control numbers and counts of all envelopes.
+package x12
+
+import (
+	"embed"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+	"sync"
+
+	"ydrion/core/segments"
+	"ydrion/core/standard"
+)
+
+// Rules are those of X12.
+var Rules = &segments.Rules{
+	Name: "x12", Head: "ST", Tail: "SE", HeadNumber: 2,
+	Levels: []segments.Level{{Open: "ISA", Close: "IEA", Number: 13}, {Open: "GS", Close: "GE", Number: 6}},
+	Alone:  []string{"TA1"},
+	Binary: map[string]int{"BIN": 1, "BDS": 2},
+	Begin:  begin,
+	Kind:   kind,
+}
+
+// separators are where the element separator stands in the ISA segment, whose elements have
+// fixed lengths (X12.5).
+var separators = []int{3, 6, 17, 20, 31, 34, 50, 53, 69, 76, 81, 83, 89, 99, 101, 103}
+
+// begin reads the ISA segment: 106 characters of which three say what separates.
+func begin(b []byte) (s segments.Syntax, problem string) {
+	if len(b) < 106 || string(b[:3]) != "ISA" {
+		return s, "an interchange begins with an ISA segment of 106 characters, which is not here"
+	}
+	s = segments.Syntax{Element: b[3], Component: b[104], Terminator: b[105], Decimal: '.'}
+	for i, at := range separators {
+		if b[at] != s.Element {
+			return s, fmt.Sprintf("the element separator %q should stand at character %d of the ISA segment, before element %d: its elements have fixed lengths", s.Element, at+1, i+1)
+		}
+	}
+	// The repetition separator stands where versions before 00402 name a standard: U.
+	if r := b[82]; string(b[84:89]) >= "00402" && !alphanumeric(r) && r != ' ' {
+		s.Repetition = r
+	}
+	all := []byte{s.Element, s.Component, s.Terminator}
+	if s.Repetition != 0 {
+		all = append(all, s.Repetition)
+	}
+	for i, c := range all {
+		if alphanumeric(c) || c >= 0x80 || c == ' ' {
+			return s, fmt.Sprintf("%q cannot be a separator", c)
+		}
+		if slices.Contains(all[:i], c) {
+			return s, fmt.Sprintf("%q separates two things", c)
+		}
+	}
+	return s, ""
+}
+
+func alphanumeric(c byte) bool {
+	return c >= '0' && c <= '9' || c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z'
+}
+
+//go:embed descriptions/*.txt
+var files embed.FS
+
+// Releases are those that there are descriptions of.
+var Releases = []string{"004010", "005010"}
+
+func descriptions() fs.FS {
+	f, err := fs.Sub(files, "descriptions")
+	if err != nil {
+		panic(err)
+	}
+	return f
+}
+
+var books sync.Map // of release: func() *standard.Book
+
+// Book is the description of a release; nil if there is none.
+func Book(release string) *standard.Book {
+	if !slices.Contains(Releases, release) {
+		return nil
+	}
+	b, _ := books.LoadOrStore(release, sync.OnceValue(func() *standard.Book {
+		b, err := standard.Read(descriptions(), release)
+		if err != nil {
+			panic(err) // a test reads them all
+		}
+		return b
+	}))
+	return b.(func() *standard.Book)()
+}
+
+// kind finds the description of a transaction set: the release in GS-8, the set in ST-1.
+func kind(around [][]byte, head []byte, s segments.Syntax) (*standard.Book, *standard.Structure) {
+	release := ""
+	for _, segment := range around {
+		if parts := strings.Split(string(segment), string(s.Element)); parts[0] == "GS" && len(parts) > 8 {
+			release = parts[8]
+		}
+	}
+	book := Book(release[:min(6, len(release))])
+	parts := strings.Split(string(head), string(s.Element))
+	if book == nil || len(parts) < 2 {
+		return book, nil
+	}
+	return book, book.Structure(parts[1])
+}

@@ -1,0 +1,650 @@
+package segments
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"sync/atomic"
+
+	"ydrion/core/batch"
+	"ydrion/core/finding"
+	"ydrion/core/format"
+	"ydrion/core/place"
+	"ydrion/core/shape"
+	"ydrion/core/standard"
+	"ydrion/core/text"
+)
+
+// MaxMessage is the longest message that is read.
+const MaxMessage = 64 << 20
+
+// Syntax are the characters that are structure in an interchange; 0: there is none. Set is the
+// character set that it says it is in.
+type Syntax struct {
+	Element, Component, Repetition, Release, Terminator byte
+	Decimal                                             byte
+	Set                                                 text.Charset // "": ASCII
+	Size                                                int          // of what says so, in bytes; 0: the first segment does
+}
+
+// Rules are what tells one standard for interchanges from another.
+type Rules struct {
+	Name       string // of the format, for the codes of findings
+	Head, Tail string // the segments that begin and end a message
+	// Levels are the envelopes around messages, the outermost first.
+	Levels []Level
+	Alone  []string // segments that may stand between envelopes
+	Binary map[string]int
+	// Begin reads what an interchange begins with, and says what is wrong with it.
+	Begin func(b []byte) (Syntax, string)
+	// HeadNumber is the element of the head that has the message's number; the tail has the
+	// count of segments in element 1 and the number in 2.
+	HeadNumber int
+	// Kind says which book and structure a message has, from its segments and those around
+	// it.
+	Kind func(around [][]byte, head []byte, s Syntax) (*standard.Book, *standard.Structure)
+	// Declares tells whether the interchange says its character set: text is decoded by it.
+	Declares bool
+}
+
+// Level is an envelope: the segments that open and close it, and the element of the first
+// that has its number. The second has a count in element 1 and the number in 2.
+type Level struct {
+	Open, Close string
+	Number      int
+}
+
+// Interchanges says how files of interchanges are read.
+type Interchanges struct {
+	Rules *Rules
+	// Unit is the segment that is a record by itself, with what stands around it in its
+	// message as context, and with what belongs to it. Without one the message is.
+	Unit string
+}
+
+var _ format.Source = Interchanges{}
+
+// ahead is how much is read to find the first message.
+const ahead = 64 << 10
+
+// Open reads the beginning of the first interchange and binds the fields to positions.
+func (s Interchanges) Open(in *text.Decoded, fields shape.Record) (format.Reader, finding.List, error) {
+	r := &Reader{Rules: s.Rules, Stream: format.Stream{In: in, Line: 1}, unit: -1, size: batch.Size, declared: in.Charset == text.Declared && s.Rules.Declares, around: make([][]byte, len(s.Rules.Levels)), groups: make([]int64, len(s.Rules.Levels)), messages: make([]int64, len(s.Rules.Levels))}
+	findings := r.bind(s.Unit, fields)
+	buf, err := r.Fill(nil, ahead)
+	if err != nil {
+		return nil, nil, err
+	}
+	r.Carry = buf
+	at := skipLines(buf, 0)
+	if at == len(buf) {
+		return nil, append(findings, finding.New("file.empty", place.Place{Line: 1, Column: 1}, "the file holds no interchange: %d bytes", len(buf))), nil
+	}
+	syntax, problem := s.Rules.Begin(buf[at:])
+	if problem != "" {
+		f := finding.New(s.Rules.Name+".interchange", place.At("", buf, at), "%s", problem)
+		f.Seen = finding.Shorten(buf[at:min(len(buf), at+60)])
+		return nil, append(findings, f), nil
+	}
+	if findings.HasErrors() {
+		return nil, findings, nil
+	}
+	r.syntaxes.Store(&[]dated{{0, syntax}})
+	return r, findings, nil
+}
+
+// dated is the syntax of the text from an offset on.
+type dated struct {
+	from int64
+	Syntax
+}
+
+// Reader reads one file. Cut keeps the state of the stream; Split only reads what Open
+// has set, and the syntaxes.
+type Reader struct {
+	format.Stream
+	*Rules
+	declared bool // text is decoded as the interchange says
+	wanted   []Position
+	names    []string
+	parts    []part
+	unit     int // the part that is the record, -1: the message
+	outer    bool
+	size     int
+	syntaxes atomic.Pointer[[]dated]
+
+	around           [][]byte // the segments that have opened each level
+	groups, messages []int64  // in each level: how many of the next one, and of messages
+	ended            finding.List
+}
+
+// part is a kind of segment of which fields are wanted.
+type part struct {
+	name    string
+	element int
+	value   string
+	wants   []want
+}
+
+// want is a wanted value of a segment.
+type want struct{ field, slot, occurrence, repetition, component int }
+
+func (r *Reader) bind(unit string, fields shape.Record) finding.List {
+	var out finding.List
+	find := func(p Position) int {
+		i := slices.IndexFunc(r.parts, func(k part) bool { return k.name == p.Segment && k.element == p.Element && k.value == p.Value })
+		if i < 0 {
+			r.parts = append(r.parts, part{name: p.Segment, element: p.Element, value: p.Value})
+			i = len(r.parts) - 1
+		}
+		return i
+	}
+	for slot, f := range fields {
+		p, err := ParsePosition(f.At())
+		if err == nil && p.Field == 0 {
+			err = fmt.Errorf("%q is a whole segment; name one of its elements, as in %s-1", f.At(), f.At())
+		}
+		r.wanted, r.names = append(r.wanted, p), append(r.names, f.Name)
+		if err != nil {
+			out = append(out, finding.New(r.Name+".position", place.Place{Line: 1, Column: 1, Path: f.Name}, "the field %s cannot be found: %v", f.Name, err))
+			continue
+		}
+		k := &r.parts[find(p)]
+		k.wants = append(k.wants, want{p.Field, slot, p.Occurrence, max(p.Repetition, 1), max(p.Component, 1)})
+		for _, l := range r.Levels {
+			r.outer = r.outer || p.Segment == l.Open
+		}
+	}
+	for i := range r.parts {
+		slices.SortStableFunc(r.parts[i].wants, func(a, b want) int { return a.field - b.field })
+	}
+	if unit != "" {
+		p, err := ParsePosition(unit)
+		if err != nil || p.Field != 0 || p.Occurrence != 1 {
+			return append(out, finding.New(r.Name+".position", place.Place{Line: 1, Column: 1}, "%q is no segment that can be a record: it is named as LIN, or HL(3=22)", unit))
+		}
+		r.unit = find(p)
+	}
+	return out
+}
+
+// syntax is that of the text at an offset.
+func (r *Reader) syntax(base int64) Syntax {
+	all := *r.syntaxes.Load()
+	i := len(all) - 1
+	for i > 0 && all[i].from > base {
+		i--
+	}
+	return all[i].Syntax
+}
+
+func skipLines(b []byte, p int) int {
+	for p < len(b) && (b[p] == '\r' || b[p] == '\n' || b[p] == ' ') {
+		p++
+	}
+	return p
+}
+
+// released tells whether the character at p is data because of a release character.
+func (s *Syntax) released(b []byte, from, p int) bool {
+	if s.Release == 0 {
+		return false
+	}
+	n := 0
+	for p-1-n >= from && b[p-1-n] == s.Release {
+		n++
+	}
+	return n%2 == 1
+}
+
+// end finds the terminator of the segment at p, len(b) if there is none.
+func (s *Syntax) end(b []byte, p int) int {
+	for from := p; ; {
+		i := bytes.IndexByte(b[from:], s.Terminator)
+		if i < 0 {
+			return len(b)
+		}
+		if i += from; !s.released(b, p, i) {
+			return i
+		}
+		from = i + 1
+	}
+}
+
+// segmentEnd is end for segments that may hold binary data of a stated length.
+func (r *Reader) segmentEnd(s *Syntax, b []byte, p int) int {
+	if r.Binary != nil && p+4 < len(b) && b[p] == 'B' {
+		if n := r.binary(s, b, p); n > p && n < len(b) {
+			return n
+		}
+	}
+	return s.end(b, p)
+}
+
+// binary is where the data of a binary segment ends, 0 if it is none.
+func (r *Reader) binary(s *Syntax, b []byte, p int) int {
+	n := bytes.IndexByte(b[p:min(len(b), p+4)], s.Element)
+	if n < 0 {
+		return 0
+	}
+	element := r.Binary[string(b[p:p+n])]
+	at := p + n + 1
+	for ; element > 1 && at < len(b); element-- {
+		i := bytes.IndexByte(b[at:], s.Element)
+		if i < 0 {
+			return 0
+		}
+		at += i + 1
+	}
+	if element == 0 {
+		return 0
+	}
+	i := bytes.IndexByte(b[at:min(len(b), at+16)], s.Element)
+	if i < 0 {
+		return 0
+	}
+	length, err := strconv.Atoi(string(b[at : at+i]))
+	if err != nil || length < 0 {
+		return 0
+	}
+	return at + i + 1 + length
+}
+
+// nextHead finds where the next message begins from i on, -1 if it does not.
+func (r *Reader) nextHead(s *Syntax, buf []byte, i int) int {
+	var pattern [4]byte
+	n := copy(pattern[:], r.Head)
+	pattern[n] = s.Element
+	for i < len(buf) {
+		k := bytes.Index(buf[i:], pattern[:n+1])
+		if k < 0 {
+			return -1
+		}
+		if i += k; s.starts(buf, i) {
+			return i
+		}
+		i += n
+	}
+	return -1
+}
+
+// starts tells whether a segment may begin at p: behind a terminator.
+func (s *Syntax) starts(b []byte, p int) bool {
+	for p--; p >= 0 && (b[p] == '\n' || b[p] == '\r' || b[p] == ' '); p-- {
+		if b[p] == s.Terminator {
+			break
+		}
+	}
+	return p < 0 || b[p] == s.Terminator && !s.released(b, 0, p)
+}
+
+// Cut fills b with the next whole messages.
+func (r *Reader) Cut(b *batch.Batch) (bool, error) {
+	buf := r.Start(b)
+	base := r.Base
+	buf, err := r.renew(buf)
+	if err != nil {
+		b.Buf, b.N = buf, 0
+		return false, err
+	}
+	s := r.syntax(base)
+	want, from, starts := max(r.size, len(buf)), 0, b.Wholes[:0]
+	for {
+		if buf, err = r.Fill(buf, want); err != nil {
+			b.Buf, b.N = buf, 0
+			return false, err
+		}
+		for {
+			i := r.nextHead(&s, buf, from)
+			if i < 0 {
+				break
+			}
+			starts = append(starts, batch.Span{Off: uint32(i)})
+			from = i + 2
+		}
+		if r.Binary != nil {
+			starts = r.outsideBinary(&s, buf, starts)
+		}
+		if r.EOF || len(starts) > 1 {
+			break
+		}
+		if len(buf) >= MaxMessage {
+			b.Buf, b.N = buf, 0
+			return false, r.broken(buf, 0, "message-long", fmt.Sprintf("no end of the message within %d MiB", MaxMessage>>20))
+		}
+		from = max(0, len(buf)-3)
+		if n := len(starts); n > 0 {
+			from = max(from, int(starts[n-1].Off)+2)
+		}
+		want = min(2*len(buf), MaxMessage)
+	}
+	n := len(buf)
+	if !r.EOF { // the last one may not be whole
+		n = int(starts[len(starts)-1].Off)
+		starts = starts[:len(starts)-1]
+	}
+	// What was open before the text is put behind it, for those who want its fields.
+	before := slices.Clone(r.around)
+	first := n
+	if len(starts) > 0 {
+		first = int(starts[0].Off)
+	}
+	stop, broken := r.gap(&s, buf, 0, first)
+	if broken == nil && stop == first {
+		for i := range starts {
+			next := n
+			if i+1 < len(starts) {
+				next = int(starts[i+1].Off)
+			}
+			tail := r.tail(&s, buf, int(starts[i].Off), next)
+			starts[i].End = uint32(tail)
+			for k := range r.messages {
+				r.messages[k]++
+			}
+			if stop, broken = r.gap(&s, buf, tail, next); broken != nil || stop < next {
+				starts = starts[:i+1]
+				break
+			}
+			stop = next
+		}
+	} else {
+		starts = starts[:0]
+	}
+	if broken != nil || stop < n {
+		n = stop
+	}
+	b.Wholes = starts
+	if r.unit < 0 {
+		b.Bounds = append(b.Bounds[:0], starts...)
+	}
+	if broken != nil {
+		b.Buf, b.N = append(buf[:n:n], bytes.Repeat([]byte{s.Terminator}, batch.Slack)...), n
+		b.Lines = r.Advance(buf[:n])
+		r.surround(b, before)
+		return false, broken
+	}
+	r.Give(b, buf, n, s.Terminator)
+	r.surround(b, before)
+	more := !r.EOF || len(r.Carry) > 0
+	if !more {
+		r.finish()
+	}
+	return more, nil
+}
+
+// surround puts the segments that were open before a batch behind its text: their spans follow
+// those of the messages.
+func (r *Reader) surround(b *batch.Batch, around [][]byte) {
+	for _, segment := range around {
+		if segment == nil {
+			continue
+		}
+		from := len(b.Buf)
+		b.Buf = append(append(b.Buf, segment...), b.Buf[b.N])
+		b.Wholes = append(b.Wholes, batch.Span{Off: uint32(from), End: uint32(from + len(segment))})
+	}
+}
+
+// messages splits what surround has put together.
+func messages(b *batch.Batch) (messages, around []batch.Span) {
+	i := len(b.Wholes)
+	for i > 0 && int(b.Wholes[i-1].Off) >= b.N {
+		i--
+	}
+	return b.Wholes[:i], b.Wholes[i:]
+}
+
+// renew reads the beginning of an interchange, whose syntax may be another one.
+func (r *Reader) renew(buf []byte) ([]byte, error) {
+	at := skipLines(buf, 0)
+	if at >= len(buf) || !r.opens(buf[at:]) {
+		return buf, nil
+	}
+	buf, err := r.Fill(buf, max(len(buf), at+longestHeader))
+	if err != nil {
+		return buf, err
+	}
+	syntax, problem := r.Begin(buf[at:])
+	if problem != "" {
+		return buf, r.broken(buf, at, "interchange", problem)
+	}
+	if all := *r.syntaxes.Load(); syntax != all[len(all)-1].Syntax {
+		next := append(slices.Clone(all), dated{r.Base + int64(at), syntax})
+		if len(next) > 64 { // those of batches that have gone
+			next = next[len(next)-64:]
+		}
+		r.syntaxes.Store(&next)
+	}
+	return buf, nil
+}
+
+// longestHeader is how much of an interchange says what its syntax is.
+const longestHeader = 256
+
+// opens tells whether a text begins with an interchange.
+func (r *Reader) opens(b []byte) bool {
+	return bytes.HasPrefix(b, []byte(r.Levels[0].Open)) || bytes.HasPrefix(b, []byte("UNA")) && r.Head == "UNH"
+}
+
+// outsideBinary leaves out what looks like a head within binary data.
+func (r *Reader) outsideBinary(s *Syntax, buf []byte, starts []batch.Span) []batch.Span {
+	for p := 0; p < len(buf); {
+		next := len(buf)
+		for name := range r.Binary {
+			if i := bytes.Index(buf[p:], []byte(name+string(s.Element))); i >= 0 && p+i < next {
+				next = p + i
+			}
+		}
+		if next == len(buf) {
+			break
+		}
+		end := 0
+		if s.starts(buf, next) {
+			end = r.binary(s, buf, next)
+		}
+		if end == 0 {
+			p = next + 3
+			continue
+		}
+		starts = slices.DeleteFunc(starts, func(m batch.Span) bool { return int(m.Off) > next && int(m.Off) < end })
+		p = end
+	}
+	return starts
+}
+
+// tail finds where a message ends: behind its last segment's terminator.
+func (r *Reader) tail(s *Syntax, buf []byte, from, next int) int {
+	pattern := []byte(r.Tail + string(s.Element))
+	for end := next; ; {
+		i := bytes.LastIndex(buf[from:end], pattern)
+		if i < 0 {
+			break
+		}
+		if i += from; s.starts(buf, i) {
+			return min(s.end(buf[:next], i)+1, next)
+		}
+		end = i
+	}
+	// There is none: what is no envelope belongs to the message.
+	for p := from; p < next; {
+		start := skipLines(buf[:next], p)
+		if start == next || r.level(buf[start:next], s) >= 0 && start > from {
+			return p
+		}
+		p = min(r.segmentEnd(s, buf[:next], start)+1, next)
+	}
+	return next
+}
+
+// level tells of which level a segment is: the opening ones first, then the closing ones; -1:
+// of none.
+func (r *Reader) level(segment []byte, s *Syntax) int {
+	named := func(name string) bool {
+		return len(segment) > len(name) && string(segment[:len(name)]) == name && (segment[len(name)] == s.Element || segment[len(name)] == s.Terminator)
+	}
+	for i, l := range r.Levels {
+		if named(l.Open) {
+			return i
+		}
+		if named(l.Close) {
+			return len(r.Levels) + i
+		}
+	}
+	for _, name := range r.Alone {
+		if named(name) {
+			return 2 * len(r.Levels)
+		}
+	}
+	return -1
+}
+
+// gap goes through the envelopes between messages. It stops before an interchange with
+// another syntax.
+func (r *Reader) gap(s *Syntax, buf []byte, p, end int) (int, error) {
+	first := skipLines(buf, 0)
+	for {
+		p = skipLines(buf[:end], p)
+		if p == end {
+			return end, nil
+		}
+		if r.opens(buf[p:end]) {
+			if p > first {
+				if syntax, problem := r.Begin(buf[p:]); problem != "" || syntax != *s {
+					return p, nil
+				}
+			}
+			if bytes.HasPrefix(buf[p:end], []byte("UNA")) {
+				p += min(s.Size, end-p)
+				first = skipLines(buf[:end], p)
+				continue
+			}
+		}
+		stop := r.segmentEnd(s, buf[:end], p)
+		level, n := r.level(buf[p:end], s), len(r.Levels)
+		switch {
+		case level < 0:
+			return p, r.broken(buf, p, "envelope", "this is no segment that may stand between messages")
+		case level < n:
+			if r.around[level] != nil {
+				r.unclosed(r.Place(buf, p), level)
+			}
+			r.around[level] = bytes.Clone(buf[p:stop])
+			for k := level; k < n; k++ {
+				r.groups[k], r.messages[k] = 0, 0
+				if k > level {
+					r.around[k] = nil
+				}
+			}
+		case level < 2*n:
+			r.close(s, buf, p, stop, level-n)
+		}
+		p = min(stop+1, end)
+	}
+}
+
+// close holds what a closing segment says against what came.
+func (r *Reader) close(s *Syntax, buf []byte, p, stop, level int) {
+	l := r.Levels[level]
+	count, what := r.messages[level], "messages"
+	if r.groups[level] > 0 {
+		count, what = r.groups[level], "groups"
+	}
+	at := r.Place(buf, p)
+	wrong := func(code, message string, args ...any) {
+		r.ended = append(r.ended, finding.New(r.Name+"."+code, at, message, args...).Suggest("the file may not be whole: ask for it again"))
+	}
+	segment := buf[p:stop]
+	if said := string(bytes.TrimSpace(s.field(segment, 1))); said != "" {
+		at.Path = l.Close + "-1"
+		if n, err := strconv.ParseInt(said, 10, 64); err != nil || n != count {
+			wrong("count", "%s says %s %s, but %d came", l.Close, said, what, count)
+		}
+	}
+	at.Path = l.Close + "-2"
+	if open := r.around[level]; open == nil {
+		wrong("envelope", "%s closes what no %s has opened", l.Close, l.Open)
+	} else if a, b := string(s.field(open, l.Number)), string(s.field(segment, 2)); a != b {
+		wrong("number", "%s says number %s, but %s said %s", l.Close, b, l.Open, a)
+	}
+	for k := level; k < len(r.around); k++ {
+		if k > level && r.around[k] != nil {
+			r.unclosed(at, k)
+		}
+		r.around[k] = nil
+	}
+	if level > 0 {
+		r.groups[level-1]++
+	}
+}
+
+func (r *Reader) unclosed(at place.Place, level int) {
+	at.Path = ""
+	r.ended = append(r.ended, finding.New(r.Name+".unfinished", at, "%s was opened before and not closed by %s", r.Levels[level].Open, r.Levels[level].Close))
+}
+
+// finish says what is still open at the end of the file.
+func (r *Reader) finish() {
+	for i := len(r.around) - 1; i >= 0; i-- {
+		if r.around[i] != nil {
+			r.ended = append(r.ended, finding.New(r.Name+".unfinished", r.Place(nil, 0), "the file ends without %s: it may not be whole", r.Levels[i].Close))
+			return
+		}
+	}
+}
+
+func (r *Reader) broken(buf []byte, at int, code, message string) error {
+	f := finding.New(r.Name+"."+code, r.Place(buf, at), "%s", message)
+	f.Seen = finding.Shorten(buf[at:min(len(buf), at+60)])
+	return &format.Broken{Finding: f, Rest: io.MultiReader(bytes.NewReader(bytes.Clone(buf[at:])), r.In)}
+}
+
+// field is the text of an element of a segment, with what it is written as.
+func (s *Syntax) field(segment []byte, n int) []byte {
+	for p := 0; ; {
+		end := s.next(segment, p, s.Element)
+		if n == 0 {
+			return segment[p:end]
+		}
+		if end == len(segment) {
+			return nil
+		}
+		p = end + 1
+		n--
+	}
+}
+
+// next finds a separator that is not released.
+func (s *Syntax) next(b []byte, p int, separator byte) int {
+	for from := p; ; {
+		i := bytes.IndexByte(b[from:], separator)
+		if i < 0 {
+			return len(b)
+		}
+		if i += from; !s.released(b, p, i) {
+			return i
+		}
+		from = i + 1
+	}
+}
+
+// AppendPlain undoes the release characters of a text.
+func (s *Syntax) AppendPlain(to, value []byte) []byte {
+	if s.Release == 0 {
+		return append(to, value...)
+	}
+	for p := 0; p < len(value); p++ {
+		if value[p] == s.Release && p+1 < len(value) {
+			p++
+		}
+		to = append(to, value[p])
+	}
+	return to
+}
+
+// Ended says whether the envelopes agree with what came.
+func (r *Reader) Ended(int64) finding.List { return r.ended }
+
+// Heading is empty: rejected messages bring their envelopes.
+func (r *Reader) Heading() []byte { return nil }

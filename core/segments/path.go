@@ -1,0 +1,107 @@
+package segments
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+)
+
+// Position is where a value stands in a message: NAD-3.1, LIN[2]-1, NAD(BY)-2. The brackets
+// count segments from 1; the parentheses choose segments by their first element, or by
+// another: HL(3=22)-1.
+type Position struct {
+	Segment    string
+	Occurrence int // from 1
+	Element    int // whose first component the segment is chosen by, 0: by nothing
+	Value      string
+	Field      int // 0: the segment as a whole
+	Repetition int // from 1
+	Component  int // 0: the path stops before
+}
+
+func (p Position) String() string {
+	s := p.Segment
+	switch {
+	case p.Element == 1:
+		s += "(" + p.Value + ")"
+	case p.Element > 1:
+		s += fmt.Sprintf("(%d=%s)", p.Element, p.Value)
+	}
+	if p.Occurrence > 1 {
+		s += fmt.Sprintf("[%d]", p.Occurrence)
+	}
+	return s + strings.TrimPrefix(Path("", 1, p.Field, p.Repetition, p.Component, 0), p.Segment)
+}
+
+// ParsePosition reads a position.
+func ParsePosition(s string) (Position, error) {
+	bad := func(why string) (Position, error) {
+		return Position{}, fmt.Errorf("%q is no position: %s", s, why)
+	}
+	p := Position{Occurrence: 1, Repetition: 1}
+	n := 0
+	for n < len(s) && n < 3 && (s[n] >= 'A' && s[n] <= 'Z' || n > 0 && s[n] >= '0' && s[n] <= '9') {
+		n++
+	}
+	if n < 2 {
+		return bad("it begins with a segment's name such as LIN or N1")
+	}
+	p.Segment = s[:n]
+	rest := s[n:]
+	number := func(into *int, most int) bool {
+		n := 0
+		for n < len(rest) && rest[n]-'0' <= 9 {
+			n++
+		}
+		v, err := strconv.Atoi(rest[:n])
+		if err != nil || v < 1 || v > most {
+			return false
+		}
+		*into, rest = v, rest[n:]
+		return true
+	}
+	if inner, after, ok := strings.Cut(rest, ")"); ok && strings.HasPrefix(inner, "(") {
+		inner, rest = inner[1:], after
+		p.Element = 1
+		if of, value, ok := strings.Cut(inner, "="); ok {
+			v, err := strconv.Atoi(of)
+			if err != nil || v < 1 || v > 99 {
+				return bad("parentheses choose by an element, as in HL(3=22), or by the first, as in NAD(BY)")
+			}
+			p.Element, inner = v, value
+		}
+		if p.Value = inner; inner == "" {
+			return bad("nothing stands in its parentheses")
+		}
+	}
+	if strings.HasPrefix(rest, "[") {
+		if rest = rest[1:]; !number(&p.Occurrence, 99999) || !strings.HasPrefix(rest, "]") {
+			return bad("[n] counts segments from 1")
+		}
+		rest = rest[1:]
+	}
+	if rest == "" {
+		return p, nil
+	}
+	if rest[0] != '-' {
+		return bad("a hyphen and the element's number follow the segment, as in LIN-1")
+	}
+	if rest = rest[1:]; !number(&p.Field, 999) {
+		return bad("the element's number must follow the hyphen")
+	}
+	if strings.HasPrefix(rest, "[") {
+		if rest = rest[1:]; !number(&p.Repetition, 999) || !strings.HasPrefix(rest, "]") {
+			return bad("[n] counts repetitions from 1")
+		}
+		rest = rest[1:]
+	}
+	if strings.HasPrefix(rest, ".") {
+		if rest = rest[1:]; !number(&p.Component, 999) {
+			return bad("a number must follow the dot, as in NAD-3.1")
+		}
+	}
+	if rest != "" {
+		return bad("nothing can follow the component")
+	}
+	return p, nil
+}

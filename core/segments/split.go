@@ -1,0 +1,849 @@
+package segments
+
+import (
+	"bytes"
+	"cmp"
+	"encoding/binary"
+	"slices"
+	"strconv"
+	"unicode/utf8"
+
+	"ydrion/core/batch"
+	"ydrion/core/finding"
+	"ydrion/core/format"
+	"ydrion/core/standard"
+	"ydrion/core/text"
+)
+
+// Rules of the syntax, as numbers in batch notes.
+const (
+	ruleSegment = iota
+	ruleTail
+	ruleCount
+	ruleNumber
+	ruleNoUnit
+	ruleUndecoded
+	ruleUndeclared
+)
+
+// Split finds the wanted elements of each message, or of each unit in it.
+func (r *Reader) Split(b *batch.Batch) {
+	b.Slots = len(r.wanted)
+	list, around := messages(b)
+	w := walk{Reader: r, b: b, s: r.syntax(b.Base), seen: make([]int, len(r.parts)), first: make([]int, len(r.parts)), context: make([]batch.Span, b.Slots), outside: make([]batch.Span, b.Slots)}
+	for i := range w.outside {
+		w.outside[i] = batch.Missing
+	}
+	w.class[w.s.Element], w.class[w.s.Terminator] = isElement, isElement
+	w.class[w.s.Component] = isComponent
+	if w.s.Repetition != 0 {
+		w.class[w.s.Repetition] = isRepetition
+	}
+	if w.s.Release != 0 {
+		w.class[w.s.Release] = isRelease
+	}
+	w.plainText = utf8.Valid(b.Buf[:b.N]) && (!r.declared || isASCII(b.Buf[:b.N]))
+	if !w.plainText {
+		for c := 0x80; c < 0x100; c++ {
+			w.class[c] |= isHigh
+		}
+	}
+	for _, a := range around {
+		w.envelope(int(a.Off), int(a.End))
+	}
+	at := 0
+	for i, m := range list {
+		if r.outer || i == 0 {
+			w.between(at, int(m.Off))
+		}
+		w.message(int(m.Off), int(m.End))
+		at = int(m.End)
+	}
+}
+
+func isASCII(b []byte) bool {
+	for len(b) >= 8 {
+		if binary.LittleEndian.Uint64(b)&0x8080808080808080 != 0 {
+			return false
+		}
+		b = b[8:]
+	}
+	for _, c := range b {
+		if c >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
+}
+
+// class says what a character is.
+type class uint8
+
+const (
+	plain     class = 0
+	isElement class = 1 << iota
+	isRepetition
+	isComponent
+	isRelease
+	isHigh // beyond ASCII, where that must be looked at
+)
+
+// walk goes through the messages of a batch.
+type walk struct {
+	*Reader
+	b         *batch.Batch
+	s         Syntax
+	class     [256]class
+	plainText bool         // the text is UTF-8, and declared so
+	outside   []batch.Span // what the envelopes say
+	context   []batch.Span // of units to come
+	row       []batch.Span // what is filled
+	record    int
+	seen      []int // occurrences of each part in its scope
+	first     []int // when each part was met, 0: not yet
+	order     int
+
+	lines     [][]byte // the envelopes' segments
+	kind      []byte   // the head for which a structure was found last
+	found     *standard.Structure
+	structure *standard.Structure // nil: not known
+	node      int                 // of the segment that came last
+	group     int                 // of the unit
+	inside    bool                // a unit's group goes on
+}
+
+func (w *walk) note(rule, slot, at int, warn bool) {
+	w.b.Notes = append(w.b.Notes, batch.Note{Record: int32(w.record), Slot: int32(slot), Rule: int32(rule), Source: batch.Syntax, At: uint32(at), Warn: warn})
+}
+
+// envelope takes what is wanted of an envelope's segment.
+func (w *walk) envelope(p, stop int) {
+	segment := w.b.Buf[p:stop]
+	level := w.level(w.b.Buf[p:stop+1], &w.s)
+	if level < 0 || level >= len(w.Levels) {
+		return
+	}
+	w.lines = append(w.lines[:min(level, len(w.lines))], segment)
+	w.kind = nil
+	w.row = w.outside
+	for i := range w.parts {
+		if k := &w.parts[i]; k.name == w.Levels[level].Open {
+			for _, n := range k.wants {
+				w.row[n.slot] = batch.Missing
+			}
+			w.take(k.wants, p, stop, 1)
+		}
+	}
+}
+
+// between goes through the envelopes before a message.
+func (w *walk) between(p, end int) {
+	for {
+		p = skipLines(w.b.Buf[:end], p)
+		if p >= end {
+			return
+		}
+		if bytes.HasPrefix(w.b.Buf[p:end], []byte("UNA")) && w.Head == "UNH" {
+			p += w.s.Size
+			continue
+		}
+		stop := w.segmentEnd(&w.s, w.b.Buf[:end], p)
+		w.envelope(p, stop)
+		p = stop + 1
+	}
+}
+
+// grow adds a row to the spans.
+func (w *walk) grow() []batch.Span {
+	n := len(w.b.Spans)
+	w.b.Spans = slices.Grow(w.b.Spans, w.b.Slots)[:n+w.b.Slots]
+	return w.b.Spans[n:]
+}
+
+// message walks through the segments of a message.
+func (w *walk) message(start, end int) {
+	buf := w.b.Buf
+	clear(w.seen)
+	clear(w.first)
+	w.order, w.inside, w.node = 0, false, 0
+	units := len(w.b.Bounds)
+	if w.unit < 0 {
+		units, _ = slices.BinarySearchFunc(w.b.Bounds, uint32(start), func(s batch.Span, off uint32) int { return cmp.Compare(s.Off, off) })
+		w.row, w.record = w.grow(), units
+		copy(w.row, w.outside)
+	} else {
+		copy(w.context, w.outside)
+		w.row, w.record = w.context, units
+		w.structureOf(buf[start:end])
+	}
+	count, last := 0, start
+	trouble := -1
+	for p := start; ; {
+		if p = skipLines(buf[:end], p); p >= end {
+			break
+		}
+		stop := w.segmentEnd(&w.s, buf[:end], p)
+		count++
+		last = p
+		n := 0
+		for n < 4 && p+n < stop && w.class[buf[p+n]] == plain {
+			n++
+		}
+		name := buf[p : p+n]
+		if n < 2 || n > 3 || !upper(name) {
+			w.note(ruleSegment, -1, p, false)
+			p = stop + 1
+			continue
+		}
+		if w.unit >= 0 && w.structure != nil {
+			w.step(name, buf[p:stop])
+		}
+		if count == 1 || len(w.parts) > 0 {
+			for i := range w.parts {
+				if k := &w.parts[i]; k.name == string(name) && (k.element == 0 || w.chosen(k, buf[p:stop])) {
+					w.segment(i, p, stop)
+				}
+			}
+		}
+		p = stop + 1
+	}
+	w.ends(start, last, end, count)
+	if w.unit >= 0 && len(w.b.Bounds) == units {
+		w.open(start, end)
+		w.note(ruleNoUnit, -1, start, false)
+	}
+	if !w.plainText {
+		trouble = w.characters(start, end)
+	}
+	if trouble < 0 {
+		return
+	}
+	if w.unit < 0 {
+		w.note(trouble>>32, -1, trouble&0xffffffff, false)
+		return
+	}
+	for w.record = units; w.record < len(w.b.Bounds); w.record++ {
+		w.note(trouble>>32, -1, trouble&0xffffffff, false)
+	}
+}
+
+func upper(name []byte) bool {
+	for i, c := range name {
+		if (c < 'A' || c > 'Z') && (i == 0 || c < '0' || c > '9') {
+			return false
+		}
+	}
+	return true
+}
+
+// ends holds what the tail says against the message. What is wrong with a message is wrong with
+// each of its units.
+func (w *walk) ends(start, last, end, count int) {
+	tail := w.b.Buf[last:end]
+	if i := len(w.Tail); len(tail) <= i || string(tail[:i]) != w.Tail || tail[i] != w.s.Element {
+		w.whole(ruleTail, last)
+		return
+	}
+	tail = tail[:w.s.end(tail, 0)]
+	if n, err := strconv.Atoi(string(bytes.TrimSpace(w.s.field(tail, 1)))); err != nil || n != count {
+		w.whole(ruleCount, last)
+	}
+	head := w.b.Buf[start:end]
+	head = head[:w.s.end(head, 0)]
+	if !bytes.Equal(w.s.field(head, w.HeadNumber), w.s.field(tail, 2)) {
+		w.whole(ruleNumber, last)
+	}
+}
+
+// whole notes something for the message, or for each of its units.
+func (w *walk) whole(rule, at int) {
+	if w.unit < 0 {
+		w.note(rule, -1, at, false)
+		return
+	}
+	record := w.record
+	from := len(w.b.Bounds)
+	for from > 0 && w.b.Bounds[from-1].Off >= w.b.Wholes[w.wholeOf(at)].Off {
+		from--
+	}
+	for w.record = from; w.record < len(w.b.Bounds); w.record++ {
+		w.note(rule, -1, at, false)
+	}
+	w.record = record
+}
+
+// wholeOf is the message that holds an offset.
+func (r *Reader) wholeIn(b *batch.Batch, at uint32) int {
+	i, _ := slices.BinarySearchFunc(b.Wholes, at, func(s batch.Span, off uint32) int { return cmp.Compare(s.End, off+1) })
+	return i
+}
+
+func (w *walk) wholeOf(at int) int { return w.wholeIn(w.b, uint32(at)) }
+
+// chosen tells whether a segment is of a part that is chosen by an element.
+func (w *walk) chosen(k *part, segment []byte) bool {
+	value := w.s.field(segment, k.element)
+	return bytes.HasPrefix(value, []byte(k.value)) && (len(value) == len(k.value) || w.class[value[len(k.value)]] != plain)
+}
+
+func (w *walk) open(start, end int) {
+	w.record = len(w.b.Bounds)
+	w.b.Bounds = append(w.b.Bounds, batch.Span{Off: uint32(start), End: uint32(end)})
+	w.row = w.grow()
+	copy(w.row, w.context)
+}
+
+// segment takes the wanted elements of one segment.
+func (w *walk) segment(i, p, stop int) {
+	if w.unit >= 0 {
+		switch {
+		case i == w.unit:
+			w.open(p, min(stop+1, w.b.N))
+			w.seen[i], w.inside = 0, true
+			if w.structure != nil {
+				w.group = w.structure.Nodes[w.node].Parent
+			}
+			for k := range w.parts {
+				if w.first[k] == 0 {
+					w.seen[k] = 0
+				}
+			}
+		case w.structure != nil:
+			if !w.inside {
+				w.row, w.first[i] = w.context, max(w.node, 1)
+			}
+		default:
+			w.enter(i)
+		}
+	}
+	w.seen[i]++
+	w.take(w.parts[i].wants, p, stop, w.seen[i])
+}
+
+// enter keeps the context of units where no structure is known: a segment that comes again ends
+// what has come after it; what is met first behind a unit is a part of it.
+func (w *walk) enter(i int) {
+	if w.first[i] == 0 && w.inside {
+		return
+	}
+	w.row, w.inside = w.context, false
+	if w.first[i] == 0 {
+		w.order++
+		w.first[i] = w.order
+	}
+	for k := range w.parts {
+		if k != i && w.first[k] <= w.first[i] {
+			continue
+		}
+		w.forget(k)
+		if k == i {
+			w.first[i] = w.order
+		}
+	}
+}
+
+func (w *walk) forget(k int) {
+	w.seen[k], w.first[k] = 0, 0
+	for _, n := range w.parts[k].wants {
+		w.context[n.slot] = batch.Missing
+	}
+}
+
+// structureOf finds the structure of a message; nil if it is not known.
+func (w *walk) structureOf(message []byte) {
+	head := message[:w.s.end(message, 0)]
+	kind := head[len(w.Head):]
+	if w.HeadNumber == 1 { // the number differs from message to message
+		kind = kind[min(len(kind), 1+len(w.s.field(head, 1))):]
+	} else if i := bytes.IndexByte(kind[min(1, len(kind)):], w.s.Element); i >= 0 {
+		kind = kind[:i+1]
+	}
+	if w.kind == nil || !bytes.Equal(kind, w.kind) {
+		_, w.found = w.Kind(w.lines, head, w.s)
+		w.kind = kind
+	}
+	w.structure = w.found
+}
+
+// step goes to a segment in the structure. What a group that begins anew had is no context
+// any more.
+func (w *walk) step(name, segment []byte) {
+	step := w.structure.Follow(w.node, name, func(c *standard.Choice) bool { return c.Holds(string(component(&w.s, w.s.field(segment, c.Element)))) })
+	if step.Node < 0 {
+		return
+	}
+	w.node = step.Node
+	from, to := step.Started, w.structure.Nodes[step.Started].End
+	if step.Passed {
+		to = len(w.structure.Nodes)
+	}
+	if w.inside && (step.Started <= w.group || step.Node >= w.structure.Nodes[w.group].End) {
+		w.inside, w.row = false, w.context
+	}
+	for k := range w.parts {
+		if first := w.first[k]; first < from || first >= to || first == step.Node && from == step.Node {
+			continue
+		}
+		w.forget(k)
+	}
+}
+
+// component is the first component of an element.
+func component(s *Syntax, element []byte) []byte { return element[:s.next(element, 0, s.Component)] }
+
+// take fills the slots of one segment.
+func (w *walk) take(wants []want, p, stop, occurrence int) {
+	buf := w.b.Buf
+	for field := 0; len(wants) > 0 && p <= stop; field++ {
+		from, structured := p, false
+		for p < stop {
+			c := w.class[buf[p]]
+			if c == plain {
+				p++
+				continue
+			}
+			if c&isElement != 0 {
+				break
+			}
+			structured = true
+			if c&isRelease != 0 && p+1 < stop {
+				p++
+			}
+			p++
+		}
+		for len(wants) > 0 && wants[0].field == field {
+			n := &wants[0]
+			wants = wants[1:]
+			switch {
+			case n.occurrence != occurrence || from == p:
+			case structured:
+				w.inner(n, from, p)
+				buf = w.b.Buf
+			case n.repetition == 1 && n.component == 1:
+				w.row[n.slot] = batch.Span{Off: uint32(from), End: uint32(p)}
+			}
+		}
+		p++
+	}
+}
+
+// inner takes a component of a repetition, undone of releases and of its character set.
+func (w *walk) inner(n *want, from, end int) {
+	buf := w.b.Buf
+	repetition, component, written := n.repetition-1, n.component-1, false
+	at := from
+loop:
+	for ; at < end; at++ {
+		switch c := w.class[buf[at]]; {
+		case c == plain:
+		case c&isRelease != 0:
+			written = true
+			at++
+		case c&isHigh != 0 && c&^isHigh == 0:
+			written = true
+		case repetition == 0 && component == 0:
+			break loop
+		case c&isRepetition != 0:
+			if repetition == 0 {
+				return
+			}
+			repetition--
+			from, written = at+1, false
+		case c&isComponent != 0 && repetition == 0:
+			component--
+			from, written = at+1, false
+		}
+	}
+	at = min(at, end)
+	switch {
+	case repetition != 0 || component != 0 || from >= at:
+	case written:
+		value := buf[from:at]
+		if w.declared && w.s.Set != "" && w.s.Set != text.UTF8 && !isASCII(value) {
+			decoded, err := text.DecodeAll(value, w.s.Set)
+			if err != nil {
+				w.note(ruleUndecoded, n.slot, from, false)
+				return
+			}
+			value = decoded
+		}
+		w.b.Buf = binary.LittleEndian.AppendUint32(w.b.Buf, uint32(from))
+		off := len(w.b.Buf)
+		w.b.Buf = w.s.AppendPlain(w.b.Buf, value)
+		w.row[n.slot] = batch.Span{Off: uint32(off), End: uint32(len(w.b.Buf))}
+	default:
+		w.row[n.slot] = batch.Span{Off: uint32(from), End: uint32(at)}
+	}
+}
+
+// characters says what is wrong with the bytes beyond ASCII of a message: a rule and an offset,
+// -1 if nothing is.
+func (w *walk) characters(start, end int) int {
+	text1 := w.b.Buf[start:end]
+	if isASCII(text1) {
+		return -1
+	}
+	switch {
+	case w.declared && w.s.Set == "":
+		for i, c := range text1 {
+			if c >= utf8.RuneSelf {
+				return ruleUndeclared<<32 | (start + i)
+			}
+		}
+	case !w.declared || w.s.Set == text.UTF8:
+		if i := text.FirstInvalid(text1); i >= 0 {
+			return ruleUndecoded<<32 | (start + i)
+		}
+		if i := bytes.Index(text1, []byte(string(utf8.RuneError))); i >= 0 {
+			return ruleUndecoded<<32 | (start + i)
+		}
+	}
+	return -1
+}
+
+// Locate gives where a value stands in the text: its first byte, or the record's if it is absent
+// or stands in an envelope before the batch.
+func (r *Reader) Locate(b *batch.Batch, record, slot int) (uint32, string) {
+	s := b.Spans[record*b.Slots+slot]
+	at := s.Off
+	_, around := messages(b)
+	if !s.Absent() && int(at) >= b.N && !slices.ContainsFunc(around, func(a batch.Span) bool { return at >= a.Off && at < a.End }) {
+		at = binary.LittleEndian.Uint32(b.Buf[at-4:])
+	}
+	if s.Absent() || int(at) >= b.N {
+		at = b.Bounds[record].Off
+	}
+	return at, r.names[slot]
+}
+
+// opened are the envelopes' segments that are open before an offset of a batch.
+func (r *Reader) opened(b *batch.Batch, offset int) [][]byte {
+	list, around := messages(b)
+	w := walk{Reader: r, b: b, s: r.syntax(b.Base)}
+	for _, a := range around {
+		w.lines = append(w.lines, b.Buf[a.Off:a.End])
+	}
+	at := 0
+	for i := 0; ; i++ {
+		end := offset
+		if i < len(list) {
+			end = min(offset, int(list[i].Off))
+		}
+		for p := skipLines(b.Buf[:end], at); p < end; p = skipLines(b.Buf[:end], p) {
+			if bytes.HasPrefix(b.Buf[p:end], []byte("UNA")) && r.Head == "UNH" {
+				p += w.s.Size
+				continue
+			}
+			stop := r.segmentEnd(&w.s, b.Buf[:end], p)
+			if level := r.level(b.Buf[p:stop+1], &w.s); level >= 0 && level < len(r.Levels) {
+				w.lines = append(w.lines[:min(level, len(w.lines))], b.Buf[p:stop])
+			}
+			p = stop + 1
+		}
+		if i >= len(list) || int(list[i].Off) >= offset {
+			return w.lines
+		}
+		at = int(list[i].End)
+	}
+}
+
+// Preface is what has opened the envelopes around a record.
+func (r *Reader) Preface(b *batch.Batch, record int) []byte {
+	s := r.syntax(b.Base)
+	out := r.advice(&s)
+	for _, segment := range r.opened(b, int(b.Bounds[record].Off)) {
+		out = append(append(out, segment...), s.Terminator)
+	}
+	return out
+}
+
+// advice is the service string advice that an interchange with other than the usual characters
+// begins with (ISO 9735-1, 8).
+func (r *Reader) advice(s *Syntax) []byte {
+	if s.Size == 0 || r.Head != "UNH" {
+		return nil
+	}
+	or := func(c byte) byte {
+		if c == 0 {
+			return ' '
+		}
+		return c
+	}
+	return []byte{'U', 'N', 'A', s.Component, s.Element, or(s.Decimal), or(s.Release), or(s.Repetition), s.Terminator}
+}
+
+// Raw is a record as an interchange of its own: with its envelopes, and of a message with
+// several units those segments that are of no other.
+func (r *Reader) Raw(b *batch.Batch, record int) []byte {
+	s := r.syntax(b.Base)
+	unit := b.Bounds[record]
+	m := b.Wholes[r.wholeIn(b, unit.Off)]
+	out := r.Preface(b, record)
+	line := []byte{s.Terminator}
+	if rest := b.Buf[m.Off:b.N]; len(rest) > 0 { // segments stand in lines of their own, or not
+		if i := s.end(rest, 0); i+1 < len(rest) && (rest[i+1] == '\n' || rest[i+1] == '\r') {
+			line = append(line, rest[i+1:skipLines(rest, i+1)]...)
+		}
+	}
+	out = bytes.ReplaceAll(out, []byte{s.Terminator}, line)
+	if a := r.advice(&s); a != nil {
+		out = append(a, out[len(a)-1+len(line):]...)
+		out = append(a[:len(a):len(a)], append(line[1:len(line):len(line)], out[len(a):]...)...)
+	}
+	opened := r.opened(b, int(m.Off))
+	if r.unit < 0 || unit == m {
+		out = append(out, b.Buf[m.Off:m.End]...)
+		if out[len(out)-1] != s.Terminator {
+			out = append(out, s.Terminator)
+		}
+		out = append(out, line[1:]...)
+	} else {
+		out = append(out, r.alone(b, &s, m, unit, line)...)
+	}
+	for i := len(opened) - 1; i >= 0; i-- {
+		out = append(out, r.Levels[i].Close...)
+		out = append(append(append(out, s.Element, '1', s.Element), s.field(opened[i], r.Levels[i].Number)...), line...)
+	}
+	return out
+}
+
+// alone is a message without those units that are not the one wanted, with its segments counted
+// anew.
+func (r *Reader) alone(b *batch.Batch, s *Syntax, m, unit batch.Span, line []byte) []byte {
+	var out []byte
+	count, mine := 0, true
+	first := true // no unit has come yet
+	for p := int(m.Off); ; {
+		if p = skipLines(b.Buf[:m.End], p); p >= int(m.End) {
+			return out
+		}
+		stop := r.segmentEnd(s, b.Buf[:m.End], p)
+		segment := b.Buf[p:stop]
+		name := segment[:s.next(segment, 0, s.Element)]
+		k := &r.parts[r.unit]
+		switch {
+		case k.name == string(name) && (k.element == 0 || string(component(s, s.field(segment, k.element))) == k.value):
+			mine, first = p == int(unit.Off), false
+		case string(name) == r.Tail:
+			count++
+			out = append(append(out, r.Tail...), s.Element)
+			out = append(strconv.AppendInt(out, int64(count), 10), s.Element)
+			out = append(append(out, s.field(segment, 2)...), line...)
+			return out
+		}
+		if first || mine {
+			count++
+			out = append(append(out, segment...), line...)
+		}
+		p = stop + 1
+	}
+}
+
+// Describe makes the finding of a syntax note.
+func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
+	at := b.Place(int(n.Record), n.At)
+	s := r.syntax(b.Base)
+	rest := b.Buf[min(int(n.At), b.N):b.N]
+	segment := rest[:s.end(rest, 0)]
+	if n.Slot >= 0 {
+		at.Path = r.wanted[n.Slot].String()
+	}
+	seen := func(f finding.Finding) finding.Finding { f.Seen = finding.Shorten(segment); return f }
+	whole := b.Wholes[min(r.wholeIn(b, n.At), len(b.Wholes)-1)]
+	message := b.Buf[whole.Off:whole.End]
+	count := 0
+	for p := skipLines(message, 0); p < len(message); p = skipLines(message, p) {
+		p = r.segmentEnd(&s, message, p) + 1
+		count++
+	}
+	switch n.Rule {
+	case ruleSegment:
+		return seen(finding.New(r.Name+".segment", at, "this is no segment: a name of two or three capital letters and digits must begin it"))
+	case ruleTail:
+		return seen(finding.New(r.Name+".unfinished", at, "the message ends without %s: it may not be whole", r.Tail)).Suggest("ask for the file again")
+	case ruleCount:
+		at.Path = r.Tail + "-1"
+		f := seen(finding.New(r.Name+".count", at, "%s says %s segments, but the message has %d", r.Tail, s.field(segment, 1), count))
+		f.Expected = strconv.Itoa(count)
+		return f.Suggest("the message may not be whole: ask for it again")
+	case ruleNumber:
+		at.Path = r.Tail + "-2"
+		number := s.field(message[:s.end(message, 0)], r.HeadNumber)
+		f := seen(finding.New(r.Name+".number", at, "%s says number %s, but %s said %s", r.Tail, s.field(segment, 2), r.Head, number))
+		f.Expected = string(number)
+		return f
+	case ruleUndeclared:
+		return finding.New(r.Name+".charset", at, "byte %02X here is not ASCII, and the interchange says that it is", b.Buf[n.At]).Suggest("the interchange must name its character set, or the route's encoding must be set")
+	case ruleUndecoded:
+		return finding.New("text.encoding", at, "byte %02X here is none of the character set that is declared", b.Buf[n.At]).Suggest("the right one must be declared, or the route's encoding must be set")
+	}
+	return finding.New(r.Name+".no-unit", at, "the message has none of the segments that are records in this route")
+}
+
+// Survey calls f for the values of a message. Repeated segments and elements are not told apart.
+func (r *Reader) Survey(raw []byte, f func(path, value []byte)) {
+	s := r.current()
+	path, scratch := make([]byte, 0, 32), make([]byte, 0, 256)
+	for p := skipLines(raw, 0); p < len(raw); p = skipLines(raw, p) {
+		stop := r.segmentEnd(&s, raw, p)
+		segment := raw[p:stop]
+		p = stop + 1
+		n := s.next(segment, 0, s.Element)
+		if n < 2 || n > 3 {
+			continue
+		}
+		name := append(append(path[:0], segment[:n]...), '-')
+		for at, number := n+1, 1; at <= len(segment); number++ {
+			end := s.next(segment, at, s.Element)
+			element := segment[at:end]
+			at = end + 1
+			if len(element) == 0 {
+				continue
+			}
+			numbered := strconv.AppendInt(name, int64(number), 10)
+			for len(element) > 0 {
+				repetition := element
+				element = nil
+				if s.Repetition != 0 {
+					i := s.next(repetition, 0, s.Repetition)
+					element = repetition[min(i+1, len(repetition)):]
+					repetition = repetition[:i]
+				}
+				several := s.next(repetition, 0, s.Component) < len(repetition)
+				for c := 1; len(repetition) > 0; c++ {
+					i := s.next(repetition, 0, s.Component)
+					value := repetition[:i]
+					repetition = repetition[min(i+1, len(repetition)):]
+					if len(value) == 0 {
+						continue
+					}
+					if s.Release != 0 && bytes.IndexByte(value, s.Release) >= 0 {
+						scratch = s.AppendPlain(scratch[:0], value)
+						value = scratch
+					}
+					if several {
+						f(strconv.AppendInt(append(numbered, '.'), int64(c), 10), value)
+					} else {
+						f(numbered, value)
+					}
+				}
+			}
+		}
+	}
+}
+
+// current is the syntax that was met last.
+func (r *Reader) current() Syntax {
+	all := *r.syntaxes.Load()
+	return all[len(all)-1].Syntax
+}
+
+var _ format.Judge = (*Reader)(nil)
+
+// Outline gives the groups, segments, elements and components of a message.
+func (r *Reader) Outline(raw []byte) []format.Node {
+	m := r.apart(raw)
+	return m.Outline()
+}
+
+// Judge tells where a message differs from the standard's description.
+func (r *Reader) Judge(raw []byte, say func(format.Remark)) {
+	m := r.apart(raw)
+	m.Judge(say)
+}
+
+// Table gives the codes of a table.
+func (r *Reader) Table(raw []byte, name string) *standard.Table {
+	if m := r.apart(raw); m.Book != nil {
+		return m.Book.Table(name)
+	}
+	return nil
+}
+
+// apart takes a message apart, with the envelopes that stand around it.
+func (r *Reader) apart(raw []byte) *Message {
+	s := r.current()
+	if at := skipLines(raw, 0); at < len(raw) && r.opens(raw[at:]) {
+		if own, problem := r.Begin(raw[at:]); problem == "" {
+			s = own
+		}
+	}
+	m := &Message{Closed: func(kind, table string) bool { return true }}
+	var around [][]byte
+	for _, a := range r.around {
+		if a != nil {
+			around = append(around, a)
+		}
+	}
+	for p := skipLines(raw, 0); p < len(raw); p = skipLines(raw, p) {
+		if bytes.HasPrefix(raw[p:], []byte("UNA")) && r.Head == "UNH" {
+			p += min(s.Size, len(raw)-p)
+			continue
+		}
+		stop := r.segmentEnd(&s, raw, p)
+		segment := r.takeApart(&s, raw, p, stop)
+		level := r.level(append(slices.Clone(raw[p:stop]), s.Terminator), &s)
+		segment.Outside = level >= 0
+		if level >= 0 && level < len(r.Levels) {
+			around = append(around[:min(level, len(around))], raw[p:stop])
+		}
+		if segment.Name == r.Head && m.Structure == nil && m.Book == nil {
+			m.Book, m.Structure = r.Kind(around, raw[p:stop], s)
+		}
+		if segment.Name != "" {
+			m.Segments = append(m.Segments, segment)
+		}
+		p = stop + 1
+	}
+	return m
+}
+
+func (r *Reader) takeApart(s *Syntax, raw []byte, p, stop int) Segment {
+	out := Segment{From: p, To: stop}
+	n := s.next(raw[p:stop], 0, s.Element)
+	if n < 2 || n > 3 {
+		return out
+	}
+	out.Name = string(raw[p : p+n])
+	binaryEnd := 0
+	if r.Binary != nil {
+		binaryEnd = r.binary(s, raw, p)
+	}
+	for at := p + n + 1; at <= stop; {
+		end := at + s.next(raw[at:stop], 0, s.Element)
+		if binaryEnd > 0 && len(out.Fields) == r.Binary[out.Name] {
+			end = stop
+		}
+		var field Field
+		for from := at; from <= end; {
+			to := end
+			if s.Repetition != 0 && out.Name != r.Levels[0].Open && binaryEnd == 0 {
+				to = from + s.next(raw[from:end], 0, s.Repetition)
+			}
+			v := Value{From: from, To: to}
+			if i := s.next(raw[from:to], 0, s.Component); i < to-from && out.Name != "ISA" && binaryEnd == 0 {
+				for k := from; k <= to; {
+					e := k + s.next(raw[k:to], 0, s.Component)
+					v.Parts = append(v.Parts, Value{From: k, To: e, Text: r.plain(s, raw[k:e])})
+					k = e + 1
+				}
+			} else {
+				v.Text = r.plain(s, raw[from:to])
+			}
+			field = append(field, v)
+			from = to + 1
+		}
+		out.Fields = append(out.Fields, field)
+		at = end + 1
+	}
+	return out
+}
+
+func (r *Reader) plain(s *Syntax, b []byte) string {
+	if r.declared && s.Set != "" && s.Set != text.UTF8 && !isASCII(b) {
+		if decoded, err := text.DecodeAll(b, s.Set); err == nil {
+			b = decoded
+		}
+	}
+	return string(s.AppendPlain(nil, b))
+}
