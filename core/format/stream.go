@@ -2,6 +2,7 @@ package format
 
 import (
 	"bytes"
+	"encoding/binary"
 	"fmt"
 	"io"
 	"unicode/utf8"
@@ -74,8 +75,17 @@ func (s *Stream) Advance(b []byte) (lines int64) {
 	if lines > 0 {
 		s.Lead, b = 0, b[bytes.LastIndexAny(b, "\r\n")+1:]
 	}
-	s.Lead += int64(utf8.RuneCount(b))
+	s.Lead += characters(b)
 	return lines
+}
+
+// characters counts them, quickly where there is only ASCII.
+func characters(b []byte) int64 {
+	n := 0
+	for n+8 <= len(b) && binary.LittleEndian.Uint64(b[n:])&0x8080808080808080 == 0 {
+		n += 8
+	}
+	return int64(n + utf8.RuneCount(b[n:]))
 }
 
 // Place is where an offset of text stands that begins at Carry.

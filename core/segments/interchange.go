@@ -45,6 +45,8 @@ type Rules struct {
 	// Kind says which book and structure a message has, from its segments and those around
 	// it.
 	Kind func(around [][]byte, head []byte, s Syntax) (*standard.Book, *standard.Structure)
+	// Form says what is wrong with a text as a value of an elementary type, "" if nothing is.
+	Form func(kind, text string) string
 	// Declares tells whether the interchange says its character set: text is decoded by it.
 	Declares bool
 }
@@ -123,9 +125,18 @@ type Reader struct {
 // part is a kind of segment of which fields are wanted.
 type part struct {
 	name    string
+	key     uint32
 	element int
 	value   string
 	wants   []want
+}
+
+// key is a segment's name as a number.
+func key(name []byte) (k uint32) {
+	for _, c := range name {
+		k = k<<8 | uint32(c)
+	}
+	return k
 }
 
 // want is a wanted value of a segment.
@@ -136,7 +147,7 @@ func (r *Reader) bind(unit string, fields shape.Record) finding.List {
 	find := func(p Position) int {
 		i := slices.IndexFunc(r.parts, func(k part) bool { return k.name == p.Segment && k.element == p.Element && k.value == p.Value })
 		if i < 0 {
-			r.parts = append(r.parts, part{name: p.Segment, element: p.Element, value: p.Value})
+			r.parts = append(r.parts, part{name: p.Segment, key: key([]byte(p.Segment)), element: p.Element, value: p.Value})
 			i = len(r.parts) - 1
 		}
 		return i
@@ -456,7 +467,8 @@ func (r *Reader) outsideBinary(s *Syntax, buf []byte, starts []batch.Span) []bat
 
 // tail finds where a message ends: behind its last segment's terminator.
 func (r *Reader) tail(s *Syntax, buf []byte, from, next int) int {
-	pattern := []byte(r.Tail + string(s.Element))
+	var room [4]byte
+	pattern := append(append(room[:0], r.Tail...), s.Element)
 	for end := next; ; {
 		i := bytes.LastIndex(buf[from:end], pattern)
 		if i < 0 {

@@ -198,9 +198,9 @@ func (w *walk) message(start, end int) {
 		if w.unit >= 0 && w.structure != nil {
 			w.step(name, buf[p:stop])
 		}
-		if count == 1 || len(w.parts) > 0 {
+		if name := key(name); len(w.parts) > 0 {
 			for i := range w.parts {
-				if k := &w.parts[i]; k.name == string(name) && (k.element == 0 || w.chosen(k, buf[p:stop])) {
+				if k := &w.parts[i]; k.key == name && (k.element == 0 || w.chosen(k, buf[p:stop])) {
 					w.segment(i, p, stop)
 				}
 			}
@@ -768,7 +768,7 @@ func (r *Reader) apart(raw []byte) *Message {
 			s = own
 		}
 	}
-	m := &Message{Closed: func(kind, table string) bool { return true }}
+	m := &Message{Closed: func(string, string) bool { return false }, Form: r.Form}
 	var around [][]byte
 	for _, a := range r.around {
 		if a != nil {

@@ -23,6 +23,7 @@ var Rules = &segments.Rules{
 	Levels:   []segments.Level{{Open: "UNB", Close: "UNZ", Number: 5}, {Open: "UNG", Close: "UNE", Number: 5}},
 	Begin:    begin,
 	Kind:     kind,
+	Form:     form,
 	Declares: true,
 }
 
@@ -88,6 +89,17 @@ func begin(b []byte) (s segments.Syntax, problem string) {
 		}
 	}
 	return s, ""
+}
+
+// form holds a text against an elementary type (ISO 9735-1, 10).
+func form(kind, s string) string {
+	if kind != "n" {
+		return ""
+	}
+	if digits := strings.NewReplacer(".", "", ",", "").Replace(strings.TrimPrefix(s, "-")); digits == "" || len(digits)+1 < len(strings.TrimPrefix(s, "-")) || strings.Trim(digits, "0123456789") != "" {
+		return "a number is digits, with a decimal mark and a minus where needed"
+	}
+	return ""
 }
 
 //go:embed descriptions/*.txt

@@ -45,48 +45,11 @@ func TestDictionary(t *testing.T) {
 			}
 		}
 		for _, name := range b.Names("structure") {
-			walkGroups(t, version+" "+name, b.Structure(name))
-		}
-	}
-}
-
-// walkGroups builds the shortest message that has a group, for every group of a structure, and
-// finds the group in it.
-func walkGroups(t *testing.T, what string, s *standard.Structure) {
-	for g, n := range s.Nodes {
-		if n.Segments != nil || g == 0 || g+1 >= len(s.Nodes) {
-			continue
-		}
-		at := 0
-		above := []int{}
-		for p := g; p > 0; p = s.Nodes[p].Parent {
-			above = append([]int{p}, above...)
-		}
-		// Required members before the group, on each level; then its first segment.
-		var path []int
-		for _, p := range above {
-			for c := s.Nodes[p].Parent + 1; c < p; c = s.Nodes[c].End {
-				if s.Nodes[c].Min > 0 {
-					path = append(path, first(s, c))
-				}
+			for _, unreached := range b.Structure(name).Walk() {
+				t.Errorf("%s %s", version, unreached)
 			}
 		}
-		path = append(path, first(s, g))
-		for _, leaf := range path {
-			at = s.Next(at, []byte(s.Nodes[leaf].Segments[0])).Node
-		}
-		if at < 0 || !slices.Contains(s.Nodes[at].Segments, s.Nodes[first(s, g)].Segments[0]) {
-			t.Errorf("%s: group %s is not found: at %d", what, n.Name, at)
-		}
 	}
-}
-
-// first is the first segment of a node.
-func first(s *standard.Structure, n int) int {
-	for s.Nodes[n].Segments == nil {
-		n++
-	}
-	return n
 }
 
 func outline(raw string) string {

@@ -22,6 +22,7 @@ var Rules = &segments.Rules{
 	Binary: map[string]int{"BIN": 1, "BDS": 2},
 	Begin:  begin,
 	Kind:   kind,
+	Form:   form,
 }
 
 // separators are where the element separator stands in the ISA segment, whose elements have
@@ -60,6 +61,28 @@ func begin(b []byte) (s segments.Syntax, problem string) {
 
 func alphanumeric(c byte) bool {
 	return c >= '0' && c <= '9' || c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z'
+}
+
+// form holds a text against an elementary type (X12.6, 3.5).
+func form(kind, s string) string {
+	digits := strings.TrimPrefix(s, "-")
+	switch kind {
+	case "N", "DT", "TM":
+		if kind != "N" {
+			digits = s
+		}
+		if digits == "" || strings.Trim(digits, "0123456789") != "" {
+			return "it is digits"
+		}
+	case "R":
+		if i := strings.IndexAny(digits, "E"); i > 0 {
+			digits = digits[:i] + strings.TrimPrefix(digits[i+1:], "-")
+		}
+		if whole := strings.Replace(digits, ".", "", 1); whole == "" || strings.Trim(whole, "0123456789") != "" {
+			return "a number is digits, with a point and a minus where needed"
+		}
+	}
+	return ""
 }
 
 //go:embed descriptions/*.txt
