@@ -18,20 +18,21 @@ func (a *app) convert() *cobra.Command {
 		Use:   "convert FILE --to FORMAT",
 		Short: "Write a file in another format, where that needs no map",
 		Long: `Write a file in another format without a route: CSV as JSON objects, one a line,
-and back; HL7 v2 as JSON, and back without losing anything (docs/formats.md says
-how messages look in JSON). FILE may be - for standard input.
+and back; HL7 v2, X12 and EDIFACT as JSON, and back without losing anything
+(docs/formats.md says how messages look in JSON). FILE may be - for standard input.
 
 Records that are wrong, or cannot be said in the other format, are findings on
 standard error and are left out; the exit code is 1 then.`,
 		Example: `  ydrion convert sheet.csv --to json
   ydrion convert results.hl7 --to json | jq '.segments[1][5]'
-  ydrion convert results.json --to hl7 --output results.hl7`,
+  ydrion convert results.json --to hl7 --output results.hl7
+  ydrion convert orders.edi --to json | jq '.segments[] | select(.[0] == "LIN")'`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			switch to {
-			case "csv", "json", "hl7":
+			case "csv", "json", "hl7", "x12", "edifact":
 			default:
-				return wrongUse("--to is csv, json or hl7")
+				return wrongUse("--to is csv, json, hl7, x12 or edifact")
 			}
 			in, done, err := a.sample(args[0], member)
 			if err != nil {
@@ -69,7 +70,7 @@ standard error and are left out; the exit code is 1 then.`,
 		},
 	})
 	f := c.Flags()
-	f.StringVar(&to, "to", "", "csv, json or hl7")
+	f.StringVar(&to, "to", "", "csv, json, hl7, x12 or edifact")
 	f.StringVarP(&output, "output", "o", "", "write to this new file instead of standard output")
 	f.StringVar(&member, "member", "", "member of a zip archive")
 	return c

@@ -15,8 +15,11 @@ import (
 	"ydrion/core/batch"
 	"ydrion/core/finding"
 	"ydrion/core/format"
+	"ydrion/core/format/edifact"
 	"ydrion/core/format/hl7"
+	"ydrion/core/format/x12"
 	"ydrion/core/place"
+	"ydrion/core/segments"
 	"ydrion/core/text"
 )
 
@@ -48,14 +51,16 @@ func Convert(ctx context.Context, in io.Reader, name, to string, out io.Writer) 
 	}
 	guess := Detect(head)
 	c := &converter{Converted: Converted{From: guess.Format, To: to, Findings: finding.List{}}, name: name, out: bufio.NewWriterSize(out, 1<<16)}
-	step := map[string]func([]byte) error{"csv json": c.rowToObject, "json csv": c.objectToRow, "hl7 json": c.messageToObject, "json hl7": c.objectToMessage}[guess.Format+" "+to]
+	step := map[string]func([]byte) error{"csv json": c.rowToObject, "json csv": c.objectToRow, "hl7 json": c.messageToObject, "json hl7": c.objectToMessage,
+		"x12 json": c.no, "edifact json": c.no, "json x12": c.objectToSegments, "json edifact": c.objectToSegments}[guess.Format+" "+to]
 	if step == nil {
 		return nil, fmt.Errorf("%s cannot be written as %s without a map: make a route for it", cmp.Or(guess.Format, "a file of no known format"), to)
 	}
 	set := guess.Charset
-	if guess.Format == "hl7" {
+	if guess.Format == "hl7" || guess.Format == "edifact" {
 		set = text.Declared
 	}
+	c.writer = segments.Writer{Rules: map[string]*segments.Rules{"x12": x12.Rules, "edifact": edifact.Rules}[to]}
 	decoded, err := text.Decode(buffered, set)
 	if err != nil {
 		return nil, err
@@ -80,6 +85,7 @@ type converter struct {
 	out     *bufio.Writer
 	columns []string
 	sep     hl7.Separators
+	writer  segments.Writer
 	scratch []byte
 }
 
@@ -108,7 +114,13 @@ func (c *converter) run(ctx context.Context, step func([]byte) error) error {
 				c.around(before)
 			}
 		}
+		if r, ok := c.reader.(*segments.Reader); ok {
+			c.pieces(r, b, bad)
+		}
 		for i := range b.Records() {
+			if c.From == "x12" || c.From == "edifact" {
+				break
+			}
 			c.Records++
 			if bad[int32(i)] {
 				continue
@@ -127,6 +139,43 @@ func (c *converter) run(ctx context.Context, step func([]byte) error) error {
 		_, err := c.out.Write(nil) // what has failed is kept there
 		return err
 	})
+}
+
+// no is what is not done record by record.
+func (c *converter) no([]byte) error { return nil }
+
+// pieces writes messages and what stands between them as objects.
+func (c *converter) pieces(r *segments.Reader, b *batch.Batch, bad map[int32]bool) {
+	r.Pieces(b, func(p segments.Piece) {
+		if p.Message >= 0 {
+			if c.Records++; bad[int32(p.Message)] {
+				return
+			}
+		}
+		out, err := r.AppendJSON(c.scratch[:0], b, p)
+		c.scratch = append(out, '\n')
+		switch {
+		case err != nil && p.Message >= 0:
+			c.add(finding.New("convert.record", b.Place(p.Message, b.Bounds[p.Message].Off), "the message cannot be written as json: %v", err))
+			return
+		case err != nil:
+			c.add(finding.New("convert.around", place.InFile(c.name), "what stands between messages cannot be written as json: %v", err))
+			return
+		case p.Message >= 0:
+			c.Written++
+		}
+		c.out.Write(c.scratch) //nolint: the first failure comes back with the next write
+	})
+}
+
+// objectToSegments writes a message or what stands between two.
+func (c *converter) objectToSegments(raw []byte) error {
+	out, err := c.writer.Append(c.scratch[:0], raw)
+	if c.scratch = out; err != nil {
+		return err
+	}
+	_, err = c.out.Write(out)
+	return err
 }
 
 func (c *converter) rowToObject(raw []byte) error {

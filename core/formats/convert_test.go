@@ -61,3 +61,56 @@ func TestConvert(t *testing.T) {
 		}
 	}
 }
+
+// TestConvertInterchanges: X12 and EDIFACT become JSON and the same bytes again.
+func TestConvertInterchanges(t *testing.T) {
+	const (
+		isa   = "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000007*0*T*>~"
+		order = "GS*PO*SKERRY*LAB*20261125*0930*3*X*005010~ST*850*0001~BEG*00*SA*PO\"1**20261125~N1*BY*SKERRY^x*92*S1>a>b>~BIN*5*~*>^~~SE*5*0001~ST*850*0002~BEG*00~SE*3*0002~GE*2*3~"
+		edi   = "UNB+UNOC:3+SKERRY+TIDE+261125:0930+IC7'UNH+1+ORDERS:D:96A:UN'BGM+220+PO?'1??+9++'FTX+AAI+++caf\xe9?+?:?x:'LIN+1++:EN'UNT+5+1'UNZ+1+IC7'"
+	)
+	lines := func(s, terminator, end string) string { return strings.ReplaceAll(s, terminator, terminator+end) }
+	for _, test := range []struct{ in, to string }{
+		{isa + order + "IEA*1*000000007~", "x12"},
+		{lines(isa+strings.Replace(order, "BIN*5*~*>^~~SE*5", "SE*4", 1)+"IEA*1*000000007~", "~", "\r\n"), "x12"},
+		{isa + "TA1*000000001*261125*0930*A*000~" + order + "IEA*1*000000007~" + isa + order + "IEA*1*000000007~", "x12"},
+		{edi, "edifact"},
+		{"UNA:+.? '" + edi, "edifact"},
+		{"UNA:+,? '\n" + lines(strings.Replace(edi, "?'1", "1", 1), "'", "\n"), "edifact"},
+		{strings.Replace(strings.Replace(edi, "UNOC:3", "UNOY:4", 1), "caf\xe9?+", "é☂*?*x", 1), "edifact"},
+	} {
+		object, c := convert(t, test.in, "json")
+		if c.Errors > 0 || c.Written != c.Records {
+			t.Errorf("%q: %+v", test.in, c)
+		}
+		if back, c := convert(t, object, test.to); back != test.in || c.Errors > 0 {
+			t.Errorf("%v\n%s\n%q\nwant\n%q", c.Findings, object, back, test.in)
+		}
+	}
+	// Counts and numbers that are not said are computed.
+	object := `{"separators":{"element":"*","component":">","terminator":"~"},"segments":[["ISA","00","          ","00","          ","ZZ","SKERRY         ","ZZ","LABSUPPLY      ","261125","0930","U","00401","000000007","0","T",">"],["GS","PO","S","L","20261125","0930","3","X","004010"]]}
+{"segments":[["ST","850","0001"],["BEG","00"],["SE"]]}
+{"segments":[["ST","850","0002"],["BEG","00"],["N1","BY"],["SE",null,null]]}
+{"segments":[["GE"],["IEA"]]}`
+	want := strings.NewReplacer("^*00501", "U*00401").Replace(isa) + "GS*PO*S*L*20261125*0930*3*X*004010~ST*850*0001~BEG*00~SE*3*0001~ST*850*0002~BEG*00~N1*BY~SE*4*0002~GE*2*3~IEA*1*000000007~"
+	if got, c := convert(t, object, "x12"); got != want || c.Errors > 0 {
+		t.Errorf("%v\n%q\nwant\n%q", c.Findings, got, want)
+	}
+	for in, wrong := range map[string]string{
+		`{"segments":[["ST","850"]]}`:                                                                              "does not say which separators",
+		`{"separators":{"element":"*"},"segments":[]}`:                                                             "must be given",
+		`{"separators":{"element":"**","component":":","terminator":"~"},"segments":[]}`:                           "no single separator",
+		`{"separators":{"element":"*","component":":","terminator":"~"},"segments":[["N1","a*b"]]}`:                "nothing releases it",
+		`{"separators":{"element":"*","component":":","terminator":"~"},"segments":[["N1",{"repeat":["a","b"]}]]}`: "nothing repeats",
+		`{"separators":{"element":"*","component":":","terminator":"~"},"segments":[["n1","a"]]}`:                  "no segment's name",
+		`{"separators":{"element":"*","component":":","terminator":"~"},"segments":[[]]}`:                          "has no name",
+		`{"other":1}`: "unknown field",
+	} {
+		if _, c := convert(t, in, "x12"); len(c.Findings) != 1 || !strings.Contains(c.Findings[0].String(), wrong) {
+			t.Errorf("%s: %v, want %s", in, c.Findings, wrong)
+		}
+	}
+	if _, c := convert(t, `{"separators":{"element":"+","component":":","release":"?","terminator":"'"},"segments":[["UNB",["UNOC","3"],"a","b",["1","2"],"x"],["FTX","☂"]]}`, "edifact"); len(c.Findings) != 1 || !strings.Contains(c.Findings[0].String(), "iso-8859-1") {
+		t.Errorf("%v", c.Findings)
+	}
+}
