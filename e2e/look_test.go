@@ -27,7 +27,7 @@ const samples = "../demo/workspace/samples/"
 // TestLook: client and HTTP interface say the same of a file.
 func TestLook(t *testing.T) {
 	b := testbed.Start(t)
-	for _, name := range []string{"lab-results.hl7", "lab-results-broken.hl7", "specimens.json", "specimens-broken.json", "weights-broken.csv", "brunholm-specimens.csv"} {
+	for _, name := range []string{"lab-results.hl7", "lab-results-broken.hl7", "specimens.json", "specimens-broken.json", "weights-broken.csv", "brunholm-specimens.csv", "feed-orders.edi", "feed-answers.edi", "feed-orders-broken.edi", "reagent-orders.x12", "reagent-answers.x12", "reagent-orders-broken.x12"} {
 		f, err := os.Open(samples + name)
 		if err != nil {
 			t.Fatal(err)
@@ -275,7 +275,7 @@ func TestConsoleSamples(t *testing.T) {
 	b := testbed.Start(t)
 	ctx := browser(t)
 	do(t, ctx, chromedp.Navigate(b.URL+"/samples#token="+b.Token))
-	text(t, ctx, "main", "Drop a file here", "X12 and EDIFACT are recognised")
+	text(t, ctx, "main", "Drop a file here", "X12 and EDIFACT")
 	file := func(name string) string {
 		path, err := filepath.Abs(samples + name)
 		if err != nil {
@@ -311,6 +311,11 @@ func TestConsoleSamples(t *testing.T) {
 	text(t, ctx, "main", "CSV", "record 1 of")
 	do(t, ctx, chromedp.Click("//button[contains(., 'error')]"))
 	text(t, ctx, "main", "skip: 1", "exponent form", "the quote opened here is never closed")
+	do(t, ctx, chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{file("reagent-answers.x12")}))
+	text(t, ctx, "main", "X12 004010 855", "LOOP_PO1", "purchase order acknowledgement")
+	do(t, ctx, chromedp.SendKeys(chromedp.CSS("input.filter"), "SN1\r"))
+	text(t, ctx, "main", "record 2 of 2", "Quantity shipped", "Next with SN1")
+	shot(t, ctx, "console-sample-x12")
 }
 
 // TestConsoleLargeSample: a large file is scrolled through without being fetched whole.

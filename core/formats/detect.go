@@ -180,6 +180,8 @@ func (g *Guess) x12(b []byte) bool {
 	}
 	g.Format, g.Version = "x12", string(b[84:89])
 	g.because(Certain, "it begins with an ISA segment of 106 characters; elements end with %q, segments with %q", element, b[105])
+	name := func(from, to int) string { return strings.TrimSpace(string(b[from:to])) }
+	g.because(Certain, "interchange %s from %s to %s, for %s", name(90, 99), name(35, 50), name(54, 69), map[byte]string{'P': "production", 'T': "test", 'I': "information"}[b[102]])
 	for _, s := range bytes.Split(b[106:], b[105:106]) {
 		parts := bytes.Split(bytes.TrimLeft(s, "\r\n"), []byte{element})
 		switch {
@@ -212,6 +214,14 @@ func (g *Guess) edifact(b []byte) bool {
 		switch {
 		case parts[0] == "UNB" && len(parts) > 1:
 			g.because(Certain, "the interchange says it is in %s", parts[1])
+			if len(parts) > 5 {
+				of := func(n int) string { s, _, _ := strings.Cut(parts[n], separators[1:2]); return s }
+				use := "production"
+				if len(parts) > 11 && parts[11] == "1" {
+					use = "test"
+				}
+				g.because(Certain, "interchange %s from %s to %s, for %s", parts[5], of(2), of(3), use)
+			}
 		case parts[0] == "UNH" && len(parts) > 2 && g.Type == "":
 			of := strings.Split(parts[2], separators[1:2])
 			g.Type = of[0]

@@ -239,6 +239,8 @@ type examination struct {
 	code, event, version []byte // of the record that is surveyed
 	scratch              []byte
 	kind                 string         // of the record
+	preface              []byte         // what stands around the record
+	prefaced             int64          // the record that it was found for
 	told                 map[string]int // differences from the standard, by kind and path
 }
 
@@ -354,12 +356,38 @@ func (e *examination) offer(b *batch.Batch, i int) {
 	}
 }
 
+// framed is a record with what must stand before it so that all is known about it, and how long
+// that is.
+func (e *examination) framed(b *batch.Batch, i int) ([]byte, int) {
+	raw := b.Raw(i)
+	r, ok := e.reader.(*segments.Reader)
+	if !ok {
+		return raw, 0
+	}
+	number := b.First + int64(i)
+	follows := i > 0 && e.prefaced == number-1 && len(bytes.TrimSpace(b.Buf[b.Bounds[i-1].End:b.Bounds[i].Off])) == 0
+	if e.prefaced != number && !follows {
+		e.preface = append(e.preface[:0], r.Preface(b, i)...)
+	}
+	e.prefaced = number
+	n := len(e.preface)
+	e.preface = append(e.preface, raw...)
+	framed := e.preface
+	e.preface = e.preface[:n]
+	return framed, n
+}
+
 // show takes a record apart, and keeps what stands at the wanted path.
 func (e *examination) show(b *batch.Batch, i int) Shown {
 	raw := b.Raw(i)
 	s := Shown{Record: e.Records, Line: b.Place(i, b.Bounds[i].Off).Line, Offset: b.Base + int64(b.Bounds[i].Off), Kind: e.kind, Parts: []format.Node{}, Raw: e.readable(raw)}
 	judge, _ := e.reader.(format.Judge)
-	for _, n := range e.reader.Outline(raw) {
+	framed, shift := e.framed(b, i)
+	for _, n := range e.reader.Outline(framed) {
+		if n.From < shift {
+			continue
+		}
+		n.From, n.To = n.From-shift, n.To-shift
 		if len(s.Parts) == mostParts {
 			break
 		}
@@ -369,7 +397,7 @@ func (e *examination) show(b *batch.Batch, i int) Shown {
 		}
 		s.Parts = append(s.Parts, n)
 		if n.Table != "" && e.Tables[n.Table] == nil && judge != nil {
-			e.Tables[n.Table] = judge.Table(raw, n.Table)
+			e.Tables[n.Table] = judge.Table(framed, n.Table)
 		}
 	}
 	return s
@@ -378,7 +406,12 @@ func (e *examination) show(b *batch.Batch, i int) Shown {
 // judge holds a record against its standard. Of each kind of difference the first ones
 // are told, and all are counted.
 func (e *examination) judge(judge format.Judge, b *batch.Batch, i int) {
-	judge.Judge(b.Raw(i), func(r format.Remark) {
+	framed, shift := e.framed(b, i)
+	judge.Judge(framed, func(r format.Remark) {
+		if r.At < shift {
+			return
+		}
+		r.At -= shift
 		e.scratch = append(append(append(e.scratch[:0], r.Code...), ' '), general(r.Path)...)
 		if len(e.told) < mostFields || e.told[string(e.scratch)] > 0 {
 			e.told[string(e.scratch)]++

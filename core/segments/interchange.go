@@ -47,6 +47,9 @@ type Rules struct {
 	Kind func(around [][]byte, head []byte, s Syntax) (*standard.Book, *standard.Structure)
 	// Form says what is wrong with a text as a value of an elementary type, "" if nothing is.
 	Form func(kind, text string) string
+	// Hierarchy is the segment that begins a level of a hierarchy, with its number in element 1
+	// and that of the level above in element 2; Last is the one that ends it.
+	Hierarchy, Last string
 	// Declares tells whether the interchange says its character set: text is decoded by it.
 	Declares bool
 }

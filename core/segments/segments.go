@@ -24,6 +24,14 @@ type Segment struct {
 // Field is a field: its repetitions, of which there is at least one if it is there.
 type Field []Value
 
+// text is that of a simple element, from 1 on.
+func (s *Segment) text(n int) string {
+	if len(s.Fields) < n || len(s.Fields[n-1]) == 0 {
+		return ""
+	}
+	return s.Fields[n-1][0].Text
+}
+
 // Value is a repetition of a field, a component or a subcomponent.
 type Value struct {
 	From, To int
@@ -46,7 +54,8 @@ type Message struct {
 	// Form says what is wrong with a text as a value of a type, "" if nothing is.
 	Form func(kind, text string) string
 	// Closed tells whether all codes of a table are the standard's, in a value of a type.
-	Closed func(kind, table string) bool
+	Closed          func(kind, table string) bool
+	Hierarchy, Last string // as in Rules
 	// Local tells whether a segment is one of our own making, that no standard knows; nil if the
 	// book does not have all segments of its standard.
 	Local func(name string) bool
@@ -85,9 +94,21 @@ func (m *Message) Outline() []format.Node {
 	count := map[string]int{}
 	var open []int // the nodes of the structure's groups that are open
 	var at []int   // where they stand in out
-	from, end := 0, 0
+	from, end, deeper := 0, 0, 0
+	levels := map[string]int{} // how deep each level of a hierarchy is
 	for i := range m.Segments {
 		s := &m.Segments[i]
+		switch {
+		case m.Hierarchy == "":
+		case s.Name == m.Hierarchy:
+			deeper = 0
+			if above := s.text(2); above != "" {
+				deeper = levels[above] + 1
+			}
+			levels[s.text(1)] = deeper
+		case s.Name == m.Last || s.Outside:
+			deeper = 0
+		}
 		if s.Outside {
 			for _, k := range at {
 				out[k].To = end
@@ -109,12 +130,12 @@ func (m *Message) Outline() []format.Node {
 			open, at = open[:same], at[:same]
 			for _, g := range groups[same:] {
 				open, at = append(open, g), append(at, len(out))
-				out = append(out, format.Node{Kind: format.Group, Name: m.Structure.Nodes[g].Name, Depth: len(at) - 1, From: s.From})
+				out = append(out, format.Node{Kind: format.Group, Name: m.Structure.Nodes[g].Name, Depth: len(at) - 1 + deeper, From: s.From})
 			}
 		}
 		end = s.To
 		count[s.Name]++
-		out = m.segment(out, s, count[s.Name], len(at))
+		out = m.segment(out, s, count[s.Name], len(at)+deeper)
 	}
 	for _, k := range at {
 		out[k].To = end
@@ -259,7 +280,7 @@ func (m *Message) Judge(say func(format.Remark)) {
 	if m.Book == nil {
 		return
 	}
-	count := map[string]int{}
+	count, levels := map[string]int{}, map[string]bool{}
 	from := 0
 	came := map[int]int{} // how often each node came in its group
 	names := func(nodes []int) string {
@@ -300,6 +321,16 @@ func (m *Message) Judge(say func(format.Remark)) {
 		}
 		if known != nil {
 			m.fields(s, count[s.Name], known, say)
+		}
+		if m.Hierarchy != "" && s.Name == m.Hierarchy {
+			number, above := s.text(1), s.text(2)
+			if above != "" && !levels[above] {
+				say(format.Remark{Code: "standard.level", At: s.From, Path: path, Text: fmt.Sprintf("the level above is said to be %s, and no level before has that number", above), Seen: above})
+			}
+			if levels[number] {
+				say(format.Remark{Code: "standard.level", At: s.From, Path: path, Text: fmt.Sprintf("there is a level with number %s already", number), Seen: number})
+			}
+			levels[number] = true
 		}
 	}
 	if m.Structure == nil || len(m.Segments) == 0 {

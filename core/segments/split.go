@@ -30,7 +30,7 @@ const (
 func (r *Reader) Split(b *batch.Batch) {
 	b.Slots = len(r.wanted)
 	list, around := messages(b)
-	w := walk{Reader: r, b: b, s: r.syntax(b.Base), seen: make([]int, len(r.parts)), first: make([]int, len(r.parts)), context: make([]batch.Span, b.Slots), outside: make([]batch.Span, b.Slots)}
+	w := walk{Reader: r, b: b, s: r.syntax(b.Base), seen: make([]int, len(r.parts)), first: make([]int, len(r.parts)), deep: make([]int, len(r.parts)), context: make([]batch.Span, b.Slots), outside: make([]batch.Span, b.Slots)}
 	for i := range w.outside {
 		w.outside[i] = batch.Missing
 	}
@@ -99,8 +99,10 @@ type walk struct {
 	context   []batch.Span // of units to come
 	row       []batch.Span // what is filled
 	record    int
-	seen      []int // occurrences of each part in its scope
-	first     []int // when each part was met, 0: not yet
+	seen      []int    // occurrences of each part in its scope
+	first     []int    // when each part was met, 0: not yet
+	deep      []int    // in which level of a hierarchy
+	levels    []string // the numbers of the levels that are open
 	order     int
 
 	lines     [][]byte // the envelopes' segments
@@ -165,7 +167,7 @@ func (w *walk) message(start, end int) {
 	buf := w.b.Buf
 	clear(w.seen)
 	clear(w.first)
-	w.order, w.inside, w.node = 0, false, 0
+	w.order, w.inside, w.node, w.levels = 0, false, 0, w.levels[:0]
 	units := len(w.b.Bounds)
 	if w.unit < 0 {
 		units, _ = slices.BinarySearchFunc(w.b.Bounds, uint32(start), func(s batch.Span, off uint32) int { return cmp.Compare(s.Off, off) })
@@ -195,8 +197,14 @@ func (w *walk) message(start, end int) {
 			p = stop + 1
 			continue
 		}
-		if w.unit >= 0 && w.structure != nil {
-			w.step(name, buf[p:stop])
+		if w.unit >= 0 {
+			hierarchy := w.Hierarchy != "" && string(name) == w.Hierarchy
+			if hierarchy {
+				w.descend(buf[p:stop])
+			}
+			if w.structure != nil {
+				w.step(name, buf[p:stop], hierarchy)
+			}
 		}
 		if name := key(name); len(w.parts) > 0 {
 			for i := range w.parts {
@@ -310,7 +318,7 @@ func (w *walk) segment(i, p, stop int) {
 			}
 		case w.structure != nil:
 			if !w.inside {
-				w.row, w.first[i] = w.context, max(w.node, 1)
+				w.row, w.first[i], w.deep[i] = w.context, max(w.node, 1), len(w.levels)
 			}
 		default:
 			w.enter(i)
@@ -329,7 +337,7 @@ func (w *walk) enter(i int) {
 	w.row, w.inside = w.context, false
 	if w.first[i] == 0 {
 		w.order++
-		w.first[i] = w.order
+		w.first[i], w.deep[i] = w.order, len(w.levels)
 	}
 	for k := range w.parts {
 		if k != i && w.first[k] <= w.first[i] {
@@ -365,14 +373,34 @@ func (w *walk) structureOf(message []byte) {
 	w.structure = w.found
 }
 
+// descend goes to a level of a hierarchy: what belongs to levels that are not above it is no
+// context any more.
+func (w *walk) descend(segment []byte) {
+	above := string(w.s.field(segment, 2))
+	n := len(w.levels)
+	for n > 0 && w.levels[n-1] != above {
+		n--
+	}
+	w.levels = append(w.levels[:n], string(w.s.field(segment, 1)))
+	w.inside, w.row = false, w.context
+	for k := range w.parts {
+		if w.first[k] > 0 && w.deep[k] > n {
+			w.forget(k)
+		}
+	}
+}
+
 // step goes to a segment in the structure. What a group that begins anew had is no context
-// any more.
-func (w *walk) step(name, segment []byte) {
+// any more, but for that of a hierarchy's levels.
+func (w *walk) step(name, segment []byte, hierarchy bool) {
 	step := w.structure.Follow(w.node, name, func(c *standard.Choice) bool { return c.Holds(string(component(&w.s, w.s.field(segment, c.Element)))) })
 	if step.Node < 0 {
 		return
 	}
 	w.node = step.Node
+	if hierarchy {
+		return
+	}
 	from, to := step.Started, w.structure.Nodes[step.Started].End
 	if step.Passed {
 		to = len(w.structure.Nodes)
@@ -746,10 +774,11 @@ func (r *Reader) Outline(raw []byte) []format.Node {
 	return m.Outline()
 }
 
-// Judge tells where a message differs from the standard's description.
+// Judge tells where a message differs from the standard's description, if it has one.
 func (r *Reader) Judge(raw []byte, say func(format.Remark)) {
-	m := r.apart(raw)
-	m.Judge(say)
+	if m := r.apart(raw); m.Structure != nil {
+		m.Judge(say)
+	}
 }
 
 // Table gives the codes of a table.
@@ -768,13 +797,8 @@ func (r *Reader) apart(raw []byte) *Message {
 			s = own
 		}
 	}
-	m := &Message{Closed: func(string, string) bool { return false }, Form: r.Form}
+	m := &Message{Closed: func(string, string) bool { return false }, Form: r.Form, Hierarchy: r.Hierarchy, Last: r.Last}
 	var around [][]byte
-	for _, a := range r.around {
-		if a != nil {
-			around = append(around, a)
-		}
-	}
 	for p := skipLines(raw, 0); p < len(raw); p = skipLines(raw, p) {
 		if bytes.HasPrefix(raw[p:], []byte("UNA")) && r.Head == "UNH" {
 			p += min(s.Size, len(raw)-p)

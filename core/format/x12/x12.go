@@ -23,6 +23,8 @@ var Rules = &segments.Rules{
 	Begin:  begin,
 	Kind:   kind,
 	Form:   form,
+	// HL segments are levels, up to the totals.
+	Hierarchy: "HL", Last: "CTT",
 }
 
 // separators are where the element separator stands in the ISA segment, whose elements have

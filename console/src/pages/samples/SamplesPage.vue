@@ -203,7 +203,7 @@ useKeys((e) => {
     <label v-if="!seen" class="sheet drop" :class="{ over }" :aria-busy="sent !== undefined">
       <strong v-if="sent === undefined">Drop a file here, or choose one</strong>
       <strong v-else>{{ sent < 1 ? `Sending ${file?.name}: ${Math.floor(100 * sent)} %` : `Reading ${file?.name}…` }}</strong>
-      <span class="faint">CSV, JSON and HL7 v2 are read; X12 and EDIFACT are recognised. gzip is undone, and members of zip archives are read.</span>
+      <span class="faint">CSV, JSON, HL7 v2, X12 and EDIFACT; also in gzip, or as members of a zip archive.</span>
       <input type="file" aria-label="File" @change="open(($event.target as HTMLInputElement).files?.[0])" />
     </label>
     <p v-if="problem" class="sheet wrong" role="alert">{{ problem }}</p>
@@ -243,7 +243,7 @@ useKeys((e) => {
         <div class="sheet about">
           <ul class="faint"><li v-for="r in seen.reasons" :key="r">{{ r }}</li></ul>
           <p v-if="seen.settings.length" class="needs">A route needs: <code v-for="s in seen.settings" :key="s">{{ s }}</code></p>
-          <p v-if="!['csv', 'json', 'hl7'].includes(seen.format)" class="needs">Files of this kind cannot be read yet.</p>
+          <p v-if="!seen.format" class="needs">No format that is known: only its text can be shown.</p>
         </div>
         <div v-if="seen.findings.length" class="sheet found">
           <div v-for="(f, i) in seen.findings" :key="i" class="finding" tabindex="0" title="Show it in the text" @click="toFinding(f)" @keydown.enter="toFinding(f)"><FindingLine :finding="f" /></div>
