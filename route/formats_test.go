@@ -185,6 +185,49 @@ func TestListsAsTarget(t *testing.T) {
 	}
 }
 
+// TestOrderLines: lines of orders become objects, from EDIFACT and from X12.
+func TestOrderLines(t *testing.T) {
+	w, err := workspace.Load(os.DirFS("../bench/workspace"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	const (
+		edi = "UNB+UNOC:3+S+T+261125:0930+IC7'UNH+1+ORDERS:D:96A:UN'BGM+220+PO1+9'DTM+137:20261125:102'DTM+2:20261201:102'NAD+BY+ST1::92'NAD+SU+TW::92'CUX+2:EUR:9'LIN+1++A1:SA'IMD+F++:::caf\xe9?+'QTY+21:5:PCE'PRI+AAA:1.50'LIN+2++B2:SA'QTY+21:six:PCE'LIN+3++C3:SA'QTY+12:1'UNS+S'UNT+17+1'UNH+2+ORDERS:D:96A:UN'BGM+220+PO2+9'LIN+1'UNT+5+2'UNZ+2+IC7'"
+		x12 = "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*HOLM           *261125*0930*^*00501*000000007*0*T*>~GS*PO*S*H*20261125*0930*3*X*005010~ST*850*0001~BEG*00*SA*PO1**20261125~CUR*BY*EUR~N1*BY*SKERRY*92*ST1~N1*SE*HOLM*92*TW~PO1*1*5*PCE*1.50**VP*A1~PID*F****caf\u00e9+~PO1*2*six*PCE***VP*B2~PO1*3*****VP*C3~SE*10*0001~ST*850*0002~BEG*00*SA*PO2~PO1*1~SE*5*0002~GE*2*3~IEA*1*000000007~"
+	)
+	paths := strings.NewReplacer("UNH-1", "ST-2", "BGM-2", "BEG-3", "DTM(137)-1.2", "BEG-5", "NAD(BY)-2.1", "N1(BY)-4", "NAD(SU)-2.1", "N1(SE)-4", "CUX-1.2", "CUR-2", "LIN-1", "PO1-1", "LIN-3.1", "PO1-7", "IMD-3.4", "PID-5", "QTY(21)-1.2", "PO1-2", "QTY(21)-1.3", "PO1-3", "PRI(AAA)-1.2", "PO1-4")
+	for _, test := range []struct{ format, in string }{{"edifact", edi}, {"x12", x12}} {
+		if test.format == "x12" {
+			w.Files["routes/order-lines.yaml"] = []byte(strings.NewReplacer("edifact", "x12", "LIN", "PO1").Replace(string(w.Files["routes/order-lines.yaml"])))
+			w.Files["maps/order-lines-to-objects.map"] = []byte(strings.Replace(string(w.Files["maps/order-lines-to-objects.map"]), "edifact", "x12", 1))
+			w.Files["schemas/order-lines.json"] = []byte(paths.Replace(string(w.Files["schemas/order-lines.json"])))
+		}
+		c, findings := Compile(workspace.FromFiles(w.Files), "order-lines")
+		if c == nil {
+			t.Fatal(findings.Error())
+		}
+		o := &output{}
+		if _, err := c.Plan.Run(context.Background(), strings.NewReader(test.in), flow.Inputs{}, o); err != nil {
+			t.Fatal(err)
+		}
+		ref := map[string]string{"edifact": "1", "x12": "0001"}[test.format]
+		want := `{"ref":"` + ref + `","order":"PO1","date":"2026-11-25","buyer":"ST1","supplier":"TW","currency":"EUR","no":1,"item":"A1","text":"café+","qty":5,"unit":"PCE","price":1.50}` + "\n" +
+			`{"ref":"` + ref + `","order":"PO1","date":"2026-11-25","buyer":"ST1","supplier":"TW","currency":"EUR","no":3,"item":"C3"}` + "\n"
+		if o.text.String() != want {
+			t.Errorf("%s:\n%s\nwant\n%s", test.format, o.text.String(), want)
+		}
+		all := strings.Join(o.wrong, "\n")
+		for _, wrong := range []string{`record 2 qty: error: qty is not a number`, test.format + ".count"} {
+			if !strings.Contains(all, wrong) {
+				t.Errorf("%s: %s\ndoes not say %s", test.format, all, wrong)
+			}
+		}
+		if len(o.wrong) != 2 {
+			t.Errorf("%s: %s", test.format, all)
+		}
+	}
+}
+
 // TestSameForAnyCores: what comes of a file with faults of all kinds does not depend on how many
 // cores work at it.
 func TestSameForAnyCores(t *testing.T) {
@@ -211,7 +254,19 @@ func TestSameForAnyCores(t *testing.T) {
 	}
 	w.Files["routes/rows.yaml"] = []byte(strings.Replace(string(w.Files["routes/rows.yaml"]), "format: csv", "format: json", 1))
 	w.Files["maps/rows-to-objects.map"] = []byte(strings.Replace(string(w.Files["maps/rows-to-objects.map"]), "source csv", "source json", 1))
-	for name, in := range map[string]string{"observations": messages.String(), "rows": list.String()} {
+	var orders strings.Builder
+	orders.WriteString("UNB+UNOC:3+S+T+261125:0930+IC7'")
+	for i := range 4000 {
+		fmt.Fprintf(&orders, "UNH+%d+ORDERS:D:96A:UN'BGM+220+PO?'%d+9'DTM+137:%s:102'NAD+BY+ST%d::92'", i, i, []string{"20261125", "2026", ""}[r.IntN(3)], i%7)
+		n := 5
+		for line := range r.IntN(4) {
+			fmt.Fprintf(&orders, "LIN+%d++A%d:SA'QTY+21:%s:PCE'", line+1, line, []string{"5", "x", "?+7", ""}[r.IntN(4)])
+			n += 2
+		}
+		fmt.Fprintf(&orders, "UNT+%d+%d'", n+r.IntN(9)/8, i)
+	}
+	orders.WriteString("UNZ+4000+IC7'")
+	for name, in := range map[string]string{"observations": messages.String(), "rows": list.String(), "order-lines": orders.String()} {
 		c, findings := Compile(workspace.FromFiles(w.Files), name)
 		if c == nil {
 			t.Fatal(findings.Error())

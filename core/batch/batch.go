@@ -8,6 +8,7 @@
 package batch
 
 import (
+	"bytes"
 	"unicode/utf8"
 
 	"ydrion/core/place"
@@ -92,6 +93,7 @@ type Batch struct {
 
 	seenOff  uint32 // where Place last counted lines to: the start of a record
 	seenLine int64
+	seenLead int64 // characters that stand before it in its line
 }
 
 // Reset makes a used batch empty and keeps its memory, unless a large record
@@ -106,7 +108,7 @@ func (b *Batch) Reset() {
 	b.N, b.Odd, b.Lines, b.Lead = 0, false, 0, 0
 	b.Bounds, b.Wholes, b.Spans, b.Notes, b.What = b.Bounds[:0], b.Wholes[:0], b.Spans[:0], b.Notes[:0], b.What[:0]
 	b.Out, b.Ends, b.Names = b.Out[:0], b.Ends[:0], b.Names[:0]
-	b.seenOff, b.seenLine = 0, 0
+	b.seenOff, b.seenLine, b.seenLead = 0, 0, 0
 }
 
 // Records is how many records the batch has.
@@ -140,18 +142,24 @@ func (b *Batch) Place(record int, offset uint32) place.Place {
 	offset = min(offset, uint32(b.N))
 	start := min(b.Bounds[record].Off, offset)
 	if start < b.seenOff {
-		b.seenOff, b.seenLine = 0, 0
+		b.seenOff, b.seenLine, b.seenLead = 0, 0, b.Lead
 	}
-	b.seenLine += place.CountLines(b.Buf[b.seenOff:start])
-	b.seenOff = start
-	lines := b.seenLine + place.CountLines(b.Buf[start:offset])
-	begin := offset
-	for begin > 0 && b.Buf[begin-1] != '\n' && b.Buf[begin-1] != '\r' {
-		begin--
+	if b.seenOff == 0 {
+		b.seenLead = b.Lead
 	}
-	column := int64(utf8.RuneCount(b.Buf[begin:offset])) + 1
-	if begin == 0 {
-		column += b.Lead
-	}
+	lines, lead := advance(b.Buf[b.seenOff:start], b.seenLead)
+	b.seenLine, b.seenLead, b.seenOff = b.seenLine+lines, lead, start
+	lines, lead = advance(b.Buf[start:offset], b.seenLead)
+	lines, column := b.seenLine+lines, lead+1
 	return place.Place{Record: b.First + int64(record), Offset: b.Base + int64(offset), Line: b.Line + lines, Column: column}
+}
+
+// advance counts the line ends of a text, and the characters that stand before its end in
+// its last line, of which so many stand before the text.
+func advance(text []byte, lead int64) (lines, after int64) {
+	lines = place.CountLines(text)
+	if i := bytes.LastIndexAny(text, "\r\n"); i >= 0 {
+		lead, text = 0, text[i+1:]
+	}
+	return lines, lead + int64(utf8.RuneCount(text))
 }

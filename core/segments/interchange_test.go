@@ -165,7 +165,7 @@ func TestUnits(t *testing.T) {
 		want       []string
 	}{
 		{x12.Rules, isa + gs + order + strings.Replace(order, "PO1**", "PO2**", 1) + "GE*2*3~IEA*1*000000007~", "PO1", []string{"GS-6", "BEG-3", "N1(SU)-2", "PO1-1", "PID-5"}, []string{"3 PO1 LAB 1 gloves", "3 PO1 LAB 2 -", "3 PO2 LAB 1 gloves", "3 PO2 LAB 2 -"}},
-		{edifact.Rules, unb + edi + unz, "LIN", []string{"UNB-5", "BGM-2", "LIN-1", "QTY(21)-1.2", "QTY-1.3"}, []string{"IC7 PO'1? 1 5 PCE", "IC7 PO'1? 2 6 -"}},
+		{edifact.Rules, unb + edi + unz, "LIN", []string{"UNB-5", "BGM-2", "NAD(BY)-2.1", "NAD[2]-4", "LIN-1", "QTY(21)-1.2", "QTY-1.3"}, []string{"IC7 PO'1? S1 TIDE 1 5 PCE", "IC7 PO'1? S1 TIDE 2 6 -"}},
 		{x12.Rules, isa + gs + "ST*856*1~HL*1**S~TD1*a~HL*2*1*O~PRF*P1~HL*3*2*I~LIN**x~HL*4*2*I~LIN**y~SE*10*1~" + tail, "HL(3=I)", []string{"TD1-1", "PRF-1", "HL(3=I)-1", "LIN-2"}, []string{"a P1 3 x", "a P1 4 y"}},
 	} {
 		for _, size := range []int{30, 5000} {

@@ -109,6 +109,7 @@ type walk struct {
 	kind      []byte   // the head for which a structure was found last
 	found     *standard.Structure
 	structure *standard.Structure // nil: not known
+	holding   []bool              // of its nodes: the unit may stand in it
 	node      int                 // of the segment that came last
 	group     int                 // of the unit
 	inside    bool                // a unit's group goes on
@@ -367,8 +368,11 @@ func (w *walk) structureOf(message []byte) {
 		kind = kind[:i+1]
 	}
 	if w.kind == nil || !bytes.Equal(kind, w.kind) {
-		_, w.found = w.Kind(w.lines, head, w.s)
-		w.kind = kind
+		_, found := w.Kind(w.lines, head, w.s)
+		if found != nil && found != w.found {
+			w.holding = found.Holding(w.parts[w.unit].name)
+		}
+		w.found, w.kind = found, kind
 	}
 	w.structure = w.found
 }
@@ -391,9 +395,14 @@ func (w *walk) descend(segment []byte) {
 }
 
 // step goes to a segment in the structure. What a group that begins anew had is no context
-// any more, but for that of a hierarchy's levels.
+// any more, if units stand in it. The levels of a hierarchy see to themselves.
 func (w *walk) step(name, segment []byte, hierarchy bool) {
-	step := w.structure.Follow(w.node, name, func(c *standard.Choice) bool { return c.Holds(string(component(&w.s, w.s.field(segment, c.Element)))) })
+	var step *standard.Step
+	if w.structure.Chooses(name) {
+		step = w.structure.Follow(w.node, name, func(c *standard.Choice) bool { return c.Holds(string(component(&w.s, w.s.field(segment, c.Element)))) })
+	} else {
+		step = w.structure.Next(w.node, name)
+	}
 	if step.Node < 0 {
 		return
 	}
@@ -407,6 +416,9 @@ func (w *walk) step(name, segment []byte, hierarchy bool) {
 	}
 	if w.inside && (step.Started <= w.group || step.Node >= w.structure.Nodes[w.group].End) {
 		w.inside, w.row = false, w.context
+	}
+	if !w.holding[from] && !step.Passed {
+		return
 	}
 	for k := range w.parts {
 		if first := w.first[k]; first < from || first >= to || first == step.Node && from == step.Node {

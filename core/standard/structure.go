@@ -99,6 +99,11 @@ func (s *Structure) Next(from int, name []byte) *Step {
 
 var nowhere = Step{Node: -1}
 
+// Chooses tells whether segments of a name are chosen by their elements.
+func (s *Structure) Chooses(name []byte) bool {
+	return len(s.chosen) > 0 && s.chosen[string(name)]
+}
+
 // Follow is Next for structures in which segments are chosen by their elements: is tells
 // whether the segment is of a choice.
 func (s *Structure) Follow(from int, name []byte, is func(*Choice) bool) *Step {
@@ -130,6 +135,21 @@ func (s *Structure) step(from int, name string, is func(*Choice) bool) Step {
 		step.Skipped = s.skipped(from, step)
 	}
 	return step
+}
+
+// Holding tells of each node whether a segment of that name stands in it.
+func (s *Structure) Holding(name string) []bool {
+	out := make([]bool, len(s.Nodes))
+	for i := range s.Nodes {
+		if !slices.Contains(s.Nodes[i].Segments, name) {
+			continue
+		}
+		for out[i] = true; i > 0; {
+			i = s.Nodes[i].Parent
+			out[i] = true
+		}
+	}
+	return out
 }
 
 // Missing are the required nodes that a message lacks that ends behind a node.
@@ -320,7 +340,9 @@ func parseStructure(name, title, text string) (*Structure, error) {
 				n.Name += "(" + strings.Join(n.Choice.Values, ",") + ")"
 			}
 			for _, name := range n.Segments {
-				s.chosen[name] = s.chosen[name] || n.Choice != nil
+				if n.Choice != nil {
+					s.chosen[name] = true
+				}
 				if _, known := s.known[name]; !known {
 					s.known[name] = len(s.known)
 				}

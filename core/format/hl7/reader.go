@@ -404,9 +404,10 @@ type walk struct {
 	structure     *standard.Structure // nil: not known
 	kind, version []byte              // of the message that it was looked for last
 	found         *standard.Structure
-	node          int  // of the segment that came last
-	group         int  // of the unit
-	inside        bool // a unit's group goes on
+	holding       []bool // of its nodes: a unit may stand in it
+	node          int    // of the segment that came last
+	group         int    // of the unit
+	inside        bool   // a unit's group goes on
 
 	class   [256]class
 	classed Separators // what class is for
@@ -688,6 +689,10 @@ func (w *walk) structureOf(message []byte, terminator byte) *standard.Structure 
 	of, _, _ := strings.Cut(string(version), string(w.sep.Component))
 	book, _ := Book(of)
 	w.kind, w.version, w.found = kind, version, structure(book, parts[0], parts[1], parts[2])
+	if w.found != nil {
+		unit := w.parts[w.unit].name
+		w.holding = w.found.Holding(string([]byte{byte(unit >> 16), byte(unit >> 8), byte(unit)}))
+	}
 	return w.found
 }
 
@@ -707,7 +712,7 @@ func field(line []byte, separator byte, n int) (field, rest []byte) {
 }
 
 // step goes to a segment in the structure of its message. What a group that begins
-// anew had is no context any more. A segment that the structure does not know belongs to what
+// anew had is no context any more, if units stand in it. A segment that the structure does not know belongs to what
 // it follows.
 func (w *walk) step(name []byte, key uint32) {
 	step := w.structure.Next(w.node, name)
@@ -721,6 +726,9 @@ func (w *walk) step(name []byte, key uint32) {
 	}
 	if w.inside && (key == w.parts[w.unit].name || step.Started <= w.group || step.Node >= w.structure.Nodes[w.group].End) {
 		w.inside, w.row = false, w.context
+	}
+	if !w.holding[from] && !step.Passed {
+		return
 	}
 	for k := range w.parts {
 		if first := w.first[k]; first < from || first >= to || w.parts[k].name == key && first == step.Node && from == step.Node {
