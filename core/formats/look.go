@@ -238,9 +238,8 @@ type examination struct {
 
 	code, event, version []byte // of the record that is surveyed
 	scratch              []byte
-	kind                 string         // of the record
-	preface              []byte         // what stands around the record
-	prefaced             int64          // the record that it was found for
+	kind                 string // of the record
+	frame, judging       framer
 	told                 map[string]int // differences from the standard, by kind and path
 }
 
@@ -276,8 +275,14 @@ func (e *examination) run(ctx context.Context) error {
 		for _, n := range b.Notes {
 			e.add(e.request.Name, e.reader.Describe(b, n))
 		}
+		judging := e.judge(b)
 		for i := range b.Records() {
 			e.record(b, i)
+		}
+		if judging != nil {
+			for _, r := range <-judging {
+				e.remark(b, r)
+			}
 		}
 		e.Bytes = b.Base + int64(b.N)
 		if broken != nil {
@@ -305,9 +310,6 @@ func (e *examination) record(b *batch.Batch, i int) {
 	if m := e.request.marks; m != nil && m.due(e.Records) {
 		m.set(Mark{Record: e.Records, Line: b.Place(i, b.Bounds[i].Off).Line, Offset: b.Base + int64(b.Bounds[i].Off), preface: bytes.Clone(e.reader.Preface(b, i))})
 	}
-	if judge, ok := e.reader.(format.Judge); ok {
-		e.judge(judge, b, i)
-	}
 	if e.wanted(b, i) {
 		e.offer(b, i)
 	}
@@ -315,13 +317,20 @@ func (e *examination) record(b *batch.Batch, i int) {
 
 // named remembers what of a record says which type it is.
 func (e *examination) named(path, value []byte) {
-	switch e.Format + string(path) {
-	case "x12ST-1", "edifactUNH-2.1":
-		e.code = append(e.code, value...)
-	case "edifactUNH-2.2":
-		e.version = append(append(e.version, value...), '.')
-	case "edifactUNH-2.3":
-		e.version = append(e.version, value...)
+	switch e.Format {
+	case "x12":
+		if string(path) == "ST-1" {
+			e.code = append(e.code, value...)
+		}
+	case "edifact":
+		switch string(path) {
+		case "UNH-2.1":
+			e.code = append(e.code, value...)
+		case "UNH-2.2":
+			e.version = append(append(e.version, value...), '.')
+		case "UNH-2.3":
+			e.version = append(e.version, value...)
+		}
 	}
 	if e.Format != "hl7" || len(path) < 5 || string(path[:4]) != "MSH-" {
 		return
@@ -356,24 +365,29 @@ func (e *examination) offer(b *batch.Batch, i int) {
 	}
 }
 
-// framed is a record with what must stand before it so that all is known about it, and how long
-// that is.
-func (e *examination) framed(b *batch.Batch, i int) ([]byte, int) {
+// framer puts before a record what must stand there so that all is known about it.
+type framer struct {
+	preface []byte // what stands around the record
+	record  int64  // that it was found for
+}
+
+// framed gives a record with its surroundings, and how long those are.
+func (f *framer) framed(reader format.Reader, b *batch.Batch, i int) ([]byte, int) {
 	raw := b.Raw(i)
-	r, ok := e.reader.(*segments.Reader)
+	r, ok := reader.(*segments.Reader)
 	if !ok {
 		return raw, 0
 	}
 	number := b.First + int64(i)
-	follows := i > 0 && e.prefaced == number-1 && len(bytes.TrimSpace(b.Buf[b.Bounds[i-1].End:b.Bounds[i].Off])) == 0
-	if e.prefaced != number && !follows {
-		e.preface = append(e.preface[:0], r.Preface(b, i)...)
+	follows := i > 0 && f.record == number-1 && len(bytes.TrimSpace(b.Buf[b.Bounds[i-1].End:b.Bounds[i].Off])) == 0
+	if f.record != number && !follows {
+		f.preface = append(f.preface[:0], r.Preface(b, i)...)
 	}
-	e.prefaced = number
-	n := len(e.preface)
-	e.preface = append(e.preface, raw...)
-	framed := e.preface
-	e.preface = e.preface[:n]
+	f.record = number
+	n := len(f.preface)
+	f.preface = append(f.preface, raw...)
+	framed := f.preface
+	f.preface = f.preface[:n]
 	return framed, n
 }
 
@@ -382,7 +396,7 @@ func (e *examination) show(b *batch.Batch, i int) Shown {
 	raw := b.Raw(i)
 	s := Shown{Record: e.Records, Line: b.Place(i, b.Bounds[i].Off).Line, Offset: b.Base + int64(b.Bounds[i].Off), Kind: e.kind, Parts: []format.Node{}, Raw: e.readable(raw)}
 	judge, _ := e.reader.(format.Judge)
-	framed, shift := e.framed(b, i)
+	framed, shift := e.frame.framed(e.reader, b, i)
 	for _, n := range e.reader.Outline(framed) {
 		if n.From < shift {
 			continue
@@ -403,31 +417,53 @@ func (e *examination) show(b *batch.Batch, i int) Shown {
 	return s
 }
 
-// judge holds a record against its standard. Of each kind of difference the first ones
-// are told, and all are counted.
-func (e *examination) judge(judge format.Judge, b *batch.Batch, i int) {
-	framed, shift := e.framed(b, i)
-	judge.Judge(framed, func(r format.Remark) {
-		if r.At < shift {
-			return
+// judged are the differences from the standard in a batch, by record.
+type judged struct {
+	record int
+	format.Remark
+}
+
+// judge holds the records of a batch against their standard, while they are surveyed.
+func (e *examination) judge(b *batch.Batch) <-chan []judged {
+	judge, ok := e.reader.(format.Judge)
+	if !ok {
+		return nil
+	}
+	done := make(chan []judged, 1)
+	go func() {
+		var out []judged
+		for i := range b.Records() {
+			framed, shift := e.judging.framed(e.reader, b, i)
+			judge.Judge(framed, func(r format.Remark) {
+				if r.At >= shift {
+					r.At -= shift
+					out = append(out, judged{i, r})
+				}
+			})
 		}
-		r.At -= shift
-		e.scratch = append(append(append(e.scratch[:0], r.Code...), ' '), general(r.Path)...)
-		if len(e.told) < mostFields || e.told[string(e.scratch)] > 0 {
-			e.told[string(e.scratch)]++
-		}
-		if e.told[string(e.scratch)] > alike {
-			e.Warnings++
-			return
-		}
-		at := b.Place(i, b.Bounds[i].Off+uint32(r.At))
-		at.Path = r.Path
-		f := finding.Warn(r.Code, at, "%s", r.Text)
-		if r.Seen != "" {
-			f.Seen = finding.Shorten([]byte(e.readable([]byte(r.Seen))))
-		}
-		e.add(e.request.Name, f)
-	})
+		done <- out
+	}()
+	return done
+}
+
+// remark tells a difference from the standard. Of each kind the first ones are told, and all
+// are counted.
+func (e *examination) remark(b *batch.Batch, r judged) {
+	e.scratch = append(append(append(e.scratch[:0], r.Code...), ' '), general(r.Path)...)
+	if len(e.told) < mostFields || e.told[string(e.scratch)] > 0 {
+		e.told[string(e.scratch)]++
+	}
+	if e.told[string(e.scratch)] > alike {
+		e.Warnings++
+		return
+	}
+	at := b.Place(r.record, b.Bounds[r.record].Off+uint32(r.At))
+	at.Path = r.Path
+	f := finding.Warn(r.Code, at, "%s", r.Text)
+	if r.Seen != "" {
+		f.Seen = finding.Shorten([]byte(e.readable([]byte(r.Seen))))
+	}
+	e.add(e.request.Name, f)
 }
 
 // alike is how many differences of a kind are told.

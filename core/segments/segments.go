@@ -5,7 +5,6 @@ package segments
 
 import (
 	"fmt"
-	"slices"
 	"strconv"
 	"unicode/utf8"
 
@@ -169,10 +168,9 @@ func (m *Message) segment(out []format.Node, s *Segment, occurrence, depth int) 
 	}
 	out = append(out, n)
 	for f, field := range s.Fields {
-		var e standard.Element
+		e := &nothing
 		if known != nil && f < len(known.Elements) {
-			e = known.Elements[f]
-			e.Type = m.typeOf(s, f+1, e.Type)
+			e = m.typed(s, f+1, &known.Elements[f])
 		}
 		for r, v := range field {
 			if v.Empty() || v.Syntax {
@@ -184,11 +182,11 @@ func (m *Message) segment(out []format.Node, s *Segment, occurrence, depth int) 
 				if part.Empty() {
 					continue
 				}
-				inner := m.part(e.Type, c)
+				inner := constituent(e, c)
 				out = append(out, m.value(part, inner, path(c+1, 0), depth+2))
 				for k, sub := range part.Parts {
 					if !sub.Empty() {
-						out = append(out, m.value(sub, m.part(inner.Type, k), path(c+1, k+1), depth+3))
+						out = append(out, m.value(sub, constituent(inner, k), path(c+1, k+1), depth+3))
 					}
 				}
 			}
@@ -201,7 +199,7 @@ func (m *Message) segment(out []format.Node, s *Segment, occurrence, depth int) 
 const deepest = 3
 
 // value shows a field or a part of one: a leaf has its value.
-func (m *Message) value(v Value, e standard.Element, path string, depth int) format.Node {
+func (m *Message) value(v Value, e *standard.Element, path string, depth int) format.Node {
 	n := format.Node{Kind: format.Leaf, Path: path, Depth: depth, From: v.From, To: v.To, Name: e.Title, Type: e.Type}
 	if len(v.Parts) > 0 {
 		n.Kind = format.Composite
@@ -209,12 +207,12 @@ func (m *Message) value(v Value, e standard.Element, path string, depth int) for
 	}
 	n.Value = v.Text
 	for range deepest { // of a composite only the first part may be there
-		if e.Table != "" || m.part(e.Type, 0).Type == "" {
+		if e.Table != "" || constituent(e, 0) == &nothing {
 			break
 		}
-		e = m.part(e.Type, 0)
+		e = constituent(e, 0)
 	}
-	if t := m.table(e.Table); t != nil && len(t.Codes) > 0 {
+	if t := e.Codes(); t != nil {
 		n.Table = e.Table
 		n.Means, _ = t.Meaning(v.Text)
 	}
@@ -228,29 +226,26 @@ func (m *Message) about(segment string) *standard.Composite {
 	return m.Book.Segment(segment)
 }
 
-func (m *Message) table(name string) *standard.Table {
-	if m.Book == nil || name == "" {
-		return nil
-	}
-	return m.Book.Table(name)
-}
-
-func (m *Message) typeOf(s *Segment, field int, kind string) string {
+// typed is an element of a segment, with the type that another field says if one does.
+func (m *Message) typed(s *Segment, field int, e *standard.Element) *standard.Element {
 	if m.TypeOf == nil {
-		return kind
+		return e
 	}
-	return m.TypeOf(s, field, kind)
+	kind := m.TypeOf(s, field, e.Type)
+	if kind == e.Type {
+		return e
+	}
+	return m.Book.Typed(e, kind)
 }
 
-// part is what the standard says of a component of a type.
-func (m *Message) part(kind string, i int) standard.Element {
-	if m.Book == nil {
-		return standard.Element{}
+var nothing standard.Element
+
+// constituent is what the standard says of a component of an element.
+func constituent(e *standard.Element, i int) *standard.Element {
+	if t := e.Of(); t != nil && i < len(t.Elements) {
+		return &t.Elements[i]
 	}
-	if t := m.Book.Type(kind); t != nil && i < len(t.Elements) && t.Elements[i].Type != kind {
-		return t.Elements[i]
-	}
-	return standard.Element{}
+	return &nothing
 }
 
 // Meaning is what a book calls a position; empty where that is not known.
@@ -282,7 +277,10 @@ func (m *Message) Judge(say func(format.Remark)) {
 	}
 	count, levels := map[string]int{}, map[string]bool{}
 	from := 0
-	came := map[int]int{} // how often each node came in its group
+	var came []int // how often each node came in its group
+	if m.Structure != nil {
+		came = make([]int, len(m.Structure.Nodes))
+	}
 	names := func(nodes []int) string {
 		var out string
 		for i, n := range nodes {
@@ -347,13 +345,9 @@ func (m *Message) Judge(say func(format.Remark)) {
 }
 
 // counted holds how often a node came against how often it may.
-func (m *Message) counted(came map[int]int, step *standard.Step, s *Segment, path string, say func(format.Remark)) {
+func (m *Message) counted(came []int, step *standard.Step, s *Segment, path string, say func(format.Remark)) {
 	nodes := m.Structure.Nodes
-	for n := range came {
-		if n > step.Started && n < nodes[step.Started].End {
-			delete(came, n)
-		}
-	}
+	clear(came[step.Started+1 : nodes[step.Started].End])
 	for n := step.Node; ; n = nodes[n].Parent {
 		came[n]++
 		if n == step.Started {
@@ -372,36 +366,56 @@ func times(n int) string {
 	return fmt.Sprintf("%d times", n)
 }
 
+// where is a value's place in a message.
+type where struct {
+	segment                                       string
+	occurrence, field, repetition, component, sub int
+}
+
+func (w where) String() string {
+	return Path(w.segment, w.occurrence, w.field, w.repetition, w.component, w.sub)
+}
+
+// below is the place of a component.
+func (w where) below(n int) where {
+	if w.component == 0 {
+		w.component = n
+	} else {
+		w.sub = n
+	}
+	return w
+}
+
 func (m *Message) fields(s *Segment, occurrence int, known *standard.Composite, say func(format.Remark)) {
-	for f, e := range known.Elements {
-		path := func(r, component, sub int) string { return Path(s.Name, occurrence, f+1, r, component, sub) }
+	for f := range known.Elements {
+		e := &known.Elements[f]
+		at := where{segment: s.Name, occurrence: occurrence, field: f + 1, repetition: 1}
 		var field Field
 		if f < len(s.Fields) {
 			field = s.Fields[f]
 		}
 		if len(field) == 0 || len(field) == 1 && field[0].Empty() {
 			if e.Usage == standard.Required {
-				at := s.To
+				from := s.To
 				if len(field) > 0 {
-					at = field[0].From
+					from = field[0].From
 				}
-				say(format.Remark{Code: "standard.required", At: at, Path: path(1, 0, 0), Text: e.Title + " is required, and empty"})
+				say(format.Remark{Code: "standard.required", At: from, Path: at.String(), Text: e.Title + " is required, and empty"})
 			}
 			continue
 		}
 		if e.Usage == standard.NotUsed {
-			say(format.Remark{Code: "standard.not-used", At: field[0].From, Path: path(1, 0, 0), Text: e.Title + " is not used in this version"})
+			say(format.Remark{Code: "standard.not-used", At: field[0].From, Path: at.String(), Text: e.Title + " is not used in this version"})
 			continue
 		}
 		if e.Repeats > 0 && len(field) > e.Repeats {
-			say(format.Remark{Code: "standard.repeats", At: field[e.Repeats].From, Path: path(e.Repeats+1, 0, 0), Text: fmt.Sprintf("%s may come %s, not %d times", e.Title, times(e.Repeats), len(field))})
+			at.repetition = e.Repeats + 1
+			say(format.Remark{Code: "standard.repeats", At: field[e.Repeats].From, Path: at.String(), Text: fmt.Sprintf("%s may come %s, not %d times", e.Title, times(e.Repeats), len(field))})
 		}
-		e.Type = m.typeOf(s, f+1, e.Type)
-		for r, v := range field {
-			m.judge(v, e, deepest, func(numbers ...int) string {
-				numbers = append(numbers, 0, 0)
-				return path(r+1, numbers[0], numbers[1])
-			}, say)
+		e = m.typed(s, f+1, e)
+		for r := range field {
+			at.repetition = r + 1
+			m.judge(&field[r], e, deepest, at, say)
 		}
 	}
 	for f := len(known.Elements); f < len(s.Fields); f++ {
@@ -413,67 +427,54 @@ func (m *Message) fields(s *Segment, occurrence int, known *standard.Composite, 
 }
 
 // judge holds a value against its element, and its parts against theirs.
-func (m *Message) judge(v Value, e standard.Element, levels int, path func(numbers ...int) string, say func(format.Remark)) {
+func (m *Message) judge(v *Value, e *standard.Element, levels int, at where, say func(format.Remark)) {
 	if v.Empty() || v.Syntax || v.Text == `""` {
 		return
-	}
-	remark := func(code, message string, args ...any) {
-		say(format.Remark{Code: code, At: v.From, Path: path(), Text: fmt.Sprintf(message, args...), Seen: v.Text})
 	}
 	length := v.To - v.From
 	if len(v.Parts) == 0 {
 		length = utf8.RuneCountInString(v.Text)
 	}
 	if e.Max > 0 && length > e.Max {
-		remark("standard.length", "%s has %d characters, and at most %d are allowed", e.Title, length, e.Max)
+		say(format.Remark{Code: "standard.length", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s has %d characters, and at most %d are allowed", e.Title, length, e.Max)})
 	}
 	if e.Min > 0 && length < e.Min {
-		remark("standard.length", "%s has %d characters, and must have %d at least", e.Title, length, e.Min)
+		say(format.Remark{Code: "standard.length", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s has %d characters, and must have %d at least", e.Title, length, e.Min)})
 	}
-	parts := v.Parts
-	if len(parts) == 0 && levels > 0 {
-		if t := m.Book.Type(e.Type); t != nil && len(t.Elements) > 0 && t.Elements[0].Type != e.Type {
-			parts = []Value{v}
-		}
-	}
-	if len(parts) == 0 {
-		if m.Form != nil {
-			if wrong := m.Form(e.Type, v.Text); wrong != "" {
-				remark("standard.form", "%s is no %s: %s", e.Title, e.Type, wrong)
-			}
-		}
-		t := m.table(e.Table)
-		if t == nil || len(t.Codes) == 0 || m.Closed != nil && !m.Closed(e.Type, e.Table) {
-			return
-		}
-		if _, ok := t.Meaning(v.Text); !ok {
-			say(format.Remark{Code: "standard.code", At: v.From, Path: path(), Seen: v.Text, Text: fmt.Sprintf("%s: this code is not among those of table %s (%s) that are known here", e.Title, t.Name, t.Title)})
-		}
+	of := e.Of()
+	switch {
+	case len(v.Parts) == 0 && of != nil && levels > 0: // only the first is there
+		m.judge(v, &of.Elements[0], levels-1, at, say)
+		return
+	case len(v.Parts) == 0:
+		m.elementary(v, e, at, say)
 		return
 	}
-	for c, part := range parts {
-		inner := m.part(e.Type, c)
-		if inner.Type == "" {
-			if len(v.Parts) > 0 && m.Book.Type(e.Type) != nil && !part.Empty() {
-				say(format.Remark{Code: "standard.more-parts", At: part.From, Path: path(c + 1), Text: fmt.Sprintf("%s has %d components of type %s", e.Title, len(m.Book.Type(e.Type).Elements), e.Type)})
+	for c := range v.Parts {
+		p := &v.Parts[c]
+		inner := constituent(e, c)
+		if inner == &nothing {
+			if of != nil && !p.Empty() {
+				say(format.Remark{Code: "standard.more-parts", At: p.From, Path: at.below(c + 1).String(), Text: fmt.Sprintf("%s has %d components of type %s", e.Title, len(of.Elements), e.Type)})
 			}
-			break
+			return
 		}
-		below := func(numbers ...int) string { return path(append([]int{c + 1}, numbers...)...) }
-		if len(v.Parts) == 0 {
-			below = path
-		}
-		m.judge(part, inner, levels-1, below, say)
+		m.judge(p, inner, levels-1, at.below(c+1), say)
 	}
 }
 
-// Used are the names of the code tables that nodes refer to, in order.
-func Used(nodes []format.Node) []string {
-	var out []string
-	for _, n := range nodes {
-		if n.Table != "" && !slices.Contains(out, n.Table) {
-			out = append(out, n.Table)
+// elementary holds a text against the form and the codes of its element.
+func (m *Message) elementary(v *Value, e *standard.Element, at where, say func(format.Remark)) {
+	if m.Form != nil {
+		if wrong := m.Form(e.Type, v.Text); wrong != "" {
+			say(format.Remark{Code: "standard.form", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s is no %s: %s", e.Title, e.Type, wrong)})
 		}
 	}
-	return out
+	t := e.Codes()
+	if t == nil || m.Closed != nil && !m.Closed(e.Type, e.Table) {
+		return
+	}
+	if _, ok := t.Meaning(v.Text); !ok {
+		say(format.Remark{Code: "standard.code", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s: this code is not among those of table %s (%s) that are known here", e.Title, t.Name, t.Title)})
+	}
 }

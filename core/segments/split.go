@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"slices"
 	"strconv"
+	"strings"
 	"unicode/utf8"
 
 	"ydrion/core/batch"
@@ -811,14 +812,19 @@ func (r *Reader) apart(raw []byte) *Message {
 	}
 	m := &Message{Closed: func(string, string) bool { return false }, Form: r.Form, Hierarchy: r.Hierarchy, Last: r.Last}
 	var around [][]byte
+	whole := string(raw)
+	count := bytes.Count(raw, []byte{s.Terminator})
+	fields := bytes.Count(raw, []byte{s.Element}) + count
+	k := &slab{make([]Value, 0, fields+2*bytes.Count(raw, []byte{s.Component})), make([]Field, 0, fields)}
+	m.Segments = make([]Segment, 0, count+1)
 	for p := skipLines(raw, 0); p < len(raw); p = skipLines(raw, p) {
 		if bytes.HasPrefix(raw[p:], []byte("UNA")) && r.Head == "UNH" {
 			p += min(s.Size, len(raw)-p)
 			continue
 		}
 		stop := r.segmentEnd(&s, raw, p)
-		segment := r.takeApart(&s, raw, p, stop)
-		level := r.level(append(slices.Clone(raw[p:stop]), s.Terminator), &s)
+		segment := r.takeApart(k, &s, raw, whole, p, stop)
+		level := r.level(raw[p:], &s)
 		segment.Outside = level >= 0
 		if level >= 0 && level < len(r.Levels) {
 			around = append(around[:min(level, len(around))], raw[p:stop])
@@ -834,23 +840,35 @@ func (r *Reader) apart(raw []byte) *Message {
 	return m
 }
 
-func (r *Reader) takeApart(s *Syntax, raw []byte, p, stop int) Segment {
+// slab is memory for values and fields, of which pieces are taken.
+type slab struct {
+	values []Value
+	fields []Field
+}
+
+// cut gives what has been appended since a length, and never more of it.
+func cut[T any](of []T, from int) []T { return of[from:len(of):len(of)] }
+
+// takeApart takes a segment apart; whole is the same text as raw, of which values are pieces.
+func (r *Reader) takeApart(k *slab, s *Syntax, raw []byte, whole string, p, stop int) Segment {
 	out := Segment{From: p, To: stop}
 	n := s.next(raw[p:stop], 0, s.Element)
 	if n < 2 || n > 3 {
 		return out
 	}
-	out.Name = string(raw[p : p+n])
+	out.Name = whole[p : p+n]
 	binaryEnd := 0
 	if r.Binary != nil {
 		binaryEnd = r.binary(s, raw, p)
 	}
+	firstField := len(k.fields)
 	for at := p + n + 1; at <= stop; {
 		end := at + s.next(raw[at:stop], 0, s.Element)
-		if binaryEnd > 0 && len(out.Fields) == r.Binary[out.Name] {
+		if binaryEnd > 0 && len(k.fields)-firstField == r.Binary[out.Name] {
 			end = stop
 		}
-		var field Field
+		var few [4]Value
+		field := few[:0]
 		for from := at; from <= end; {
 			to := end
 			if s.Repetition != 0 && out.Name != r.Levels[0].Open && binaryEnd == 0 {
@@ -858,25 +876,38 @@ func (r *Reader) takeApart(s *Syntax, raw []byte, p, stop int) Segment {
 			}
 			v := Value{From: from, To: to}
 			if i := s.next(raw[from:to], 0, s.Component); i < to-from && out.Name != "ISA" && binaryEnd == 0 {
-				for k := from; k <= to; {
-					e := k + s.next(raw[k:to], 0, s.Component)
-					v.Parts = append(v.Parts, Value{From: k, To: e, Text: r.plain(s, raw[k:e])})
-					k = e + 1
+				first := len(k.values)
+				for p := from; p <= to; {
+					e := p + s.next(raw[p:to], 0, s.Component)
+					k.values = append(k.values, Value{From: p, To: e, Text: r.plain(s, whole[p:e])})
+					p = e + 1
 				}
+				v.Parts = cut(k.values, first)
 			} else {
-				v.Text = r.plain(s, raw[from:to])
+				v.Text = r.plain(s, whole[from:to])
 			}
 			field = append(field, v)
 			from = to + 1
 		}
-		out.Fields = append(out.Fields, field)
+		first := len(k.values)
+		k.values = append(k.values, field...)
+		k.fields = append(k.fields, cut(k.values, first))
 		at = end + 1
 	}
+	out.Fields = cut(k.fields, firstField)
 	return out
 }
 
-func (r *Reader) plain(s *Syntax, b []byte) string {
-	if r.declared && s.Set != "" && s.Set != text.UTF8 && !isASCII(b) {
+func (r *Reader) plain(s *Syntax, v string) string {
+	ascii := true
+	if r.declared && s.Set != "" && s.Set != text.UTF8 {
+		ascii = isASCII([]byte(v))
+	}
+	if ascii && (s.Release == 0 || strings.IndexByte(v, s.Release) < 0) {
+		return v
+	}
+	b := []byte(v)
+	if !ascii {
 		if decoded, err := text.DecodeAll(b, s.Set); err == nil {
 			b = decoded
 		}

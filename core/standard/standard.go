@@ -18,6 +18,7 @@ import (
 type Book struct {
 	Version string
 	entries map[entryKey]*entry
+	typed   sync.Map // of typedKey: *Element; as many as there are types
 }
 
 type entryKey struct{ kind, name string }
@@ -25,6 +26,7 @@ type entryKey struct{ kind, name string }
 // entry is a block, and what has been made of it.
 type entry struct {
 	block
+	book      *Book
 	once      sync.Once
 	composite *Composite
 	table     *Table
@@ -33,12 +35,18 @@ type entry struct {
 }
 
 func (b *Book) get(kind, name string) *entry {
-	e := b.entries[entryKey{kind, name}]
-	if e == nil {
-		return &entry{}
+	if e := b.entries[entryKey{kind, name}]; e != nil {
+		return e.get()
 	}
+	return &nothing
+}
+
+var nothing entry
+
+// get reads the entry if that has not been done.
+func (e *entry) get() *entry {
 	if e.once.Do(e.read); e.err != nil {
-		panic(fmt.Sprintf("%s %s: %v", kind, name, e.err))
+		panic(fmt.Sprintf("%s %s: %v", e.kind, e.name, e.err))
 	}
 	return e
 }
@@ -51,6 +59,26 @@ func (b *Book) Type(name string) *Composite { return b.get("type", name).composi
 
 // Table gives a code table, nil if it is not known.
 func (b *Book) Table(name string) *Table { return b.get("table", name).table }
+
+// Typed is an element with another type, as where a field says the type of another.
+func (b *Book) Typed(e *Element, kind string) *Element {
+	key := typedKey{e, kind}
+	if t, ok := b.typed.Load(key); ok {
+		return t.(*Element)
+	}
+	t := *e
+	t.Type, t.of = kind, b.entries[entryKey{"type", kind}]
+	if t.of == nil { // there are as many as somebody likes to write
+		return &t
+	}
+	made, _ := b.typed.LoadOrStore(key, &t)
+	return made.(*Element)
+}
+
+type typedKey struct {
+	of   *Element
+	kind string
+}
 
 // Structure gives the structure of a message, nil if it is not known.
 func (b *Book) Structure(name string) *Structure { return b.get("structure", name).structure }
@@ -102,6 +130,24 @@ type Element struct {
 	Repeats  int    // how often it may come, 0: any number
 	Min, Max int    // length in characters; Max 0: any
 	Table    string // the codes it takes, empty: any text
+
+	of, codes *entry // of the type and the table
+}
+
+// Of is what the type of an element consists of; nil if it is elementary.
+func (e *Element) Of() *Composite {
+	if e.of == nil || len(e.of.get().composite.Elements) == 0 {
+		return nil
+	}
+	return e.of.composite
+}
+
+// Codes is the table of an element; nil if it takes any text, or the table is not known.
+func (e *Element) Codes() *Table {
+	if e.codes == nil || len(e.codes.get().table.Codes) == 0 {
+		return nil
+	}
+	return e.codes.table
 }
 
 // Table is a list of codes.
@@ -146,7 +192,7 @@ func Read(files fs.FS, version string) (*Book, error) {
 	b := &Book{Version: version, entries: map[entryKey]*entry{}}
 	return b, blocks(files, func(k *block) error {
 		if k.kind == "table" || k.of(version) {
-			b.entries[entryKey{k.kind, k.name}] = &entry{block: *k}
+			b.entries[entryKey{k.kind, k.name}] = &entry{block: *k, book: b}
 		}
 		return nil
 	})
@@ -162,6 +208,10 @@ func (e *entry) read() {
 			if err != nil {
 				e.err = err
 				return
+			}
+			element.of, element.codes = e.book.entries[entryKey{"type", element.Type}], e.book.entries[entryKey{"table", element.Table}]
+			if element.of == e { // it would consist of itself
+				element.of = nil
 			}
 			e.composite.Elements = append(e.composite.Elements, element)
 		}

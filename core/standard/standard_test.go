@@ -41,8 +41,14 @@ func book(t *testing.T, content, version string) *Book {
 
 func TestRead(t *testing.T) {
 	b := book(t, sample, "1")
-	if got := fmt.Sprint(b.Segment("AAA").Elements); got != "[{Number CX 82 0 1 20 0001} {Text ST 79 3 0 0 }]" {
-		t.Error(got)
+	for i, want := range []string{"Number CX R 0 1 20 0001", "Text ST O 3 0 0 "} {
+		e := b.Segment("AAA").Elements[i]
+		if got := fmt.Sprint(e.Title, " ", e.Type, " ", string(e.Usage), " ", e.Repeats, " ", e.Min, " ", e.Max, " ", e.Table); got != want {
+			t.Errorf("%q, want %q", got, want)
+		}
+	}
+	if e := b.Segment("AAA").Elements[0]; e.Codes() == nil || e.Of() == nil || b.Segment("AAA").Elements[1].Codes() != nil {
+		t.Error("an element does not know its codes and components")
 	}
 	if got := book(t, sample, "3"); got.Segment("AAA").Elements[0].Usage != NotUsed || len(got.Names("type")) != 0 || len(got.Names("table")) != 1 {
 		t.Errorf("version 3 reads %+v", got)

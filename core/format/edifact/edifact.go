@@ -96,7 +96,19 @@ func form(kind, s string) string {
 	if kind != "n" {
 		return ""
 	}
-	if digits := strings.NewReplacer(".", "", ",", "").Replace(strings.TrimPrefix(s, "-")); digits == "" || len(digits)+1 < len(strings.TrimPrefix(s, "-")) || strings.Trim(digits, "0123456789") != "" {
+	digits, marks := 0, 0
+	for i := range len(s) {
+		switch c := s[i]; {
+		case c-'0' <= 9:
+			digits++
+		case c == '.' || c == ',':
+			marks++
+		case c == '-' && i == 0:
+		default:
+			marks = 2
+		}
+	}
+	if digits == 0 || marks > 1 {
 		return "a number is digits, with a decimal mark and a minus where needed"
 	}
 	return ""

@@ -48,7 +48,7 @@ func apart(raw []byte) (*segments.Message, string) {
 	if problem != "" {
 		return nil, problem
 	}
-	t := taker{raw: raw, scan: raw, sep: sep}
+	t := taker{raw: raw, scan: raw, sep: sep, text: string(raw)}
 	first := raw
 	if i := bytes.IndexAny(raw, "\r\n"); i >= 0 {
 		first = raw[:i]
@@ -60,7 +60,9 @@ func apart(raw []byte) (*segments.Message, string) {
 			set.Mask(t.scan)
 		}
 	}
-	m := &segments.Message{TypeOf: typeOf, Form: wellFormed, Closed: closed, Local: func(name string) bool { return name[0] == 'Z' }}
+	lines, fields := bytes.Count(raw, []byte{'\r'})+bytes.Count(raw, []byte{'\n'}), bytes.Count(raw, []byte{sep.Field})
+	t.values, t.fields = make([]segments.Value, 0, fields+lines+2*bytes.Count(raw, []byte{sep.Component})), make([]segments.Field, 0, fields+lines+4)
+	m := &segments.Message{Segments: make([]segments.Segment, 0, lines+1), TypeOf: typeOf, Form: wellFormed, Closed: closed, Local: func(name string) bool { return name[0] == 'Z' }}
 	for p := 0; p < len(raw); {
 		stop := len(raw)
 		if i := bytes.IndexAny(t.scan[p:], "\r\n"); i >= 0 {
@@ -99,13 +101,16 @@ func apart(raw []byte) (*segments.Message, string) {
 
 // taker takes segments apart.
 type taker struct {
+	text      string // the same as raw: values are pieces of it
 	raw, scan []byte // scan has no separators within characters of several bytes
 	sep       Separators
 	charset   text.Charset
+	values    []segments.Value // of all segments: theirs are pieces of it
+	fields    []segments.Field
 }
 
 func (t *taker) segment(from, stop int) segments.Segment {
-	s := segments.Segment{Name: string(t.raw[from : from+3]), From: from, To: stop}
+	s := segments.Segment{Name: t.text[from : from+3], From: from, To: stop}
 	at := from + 4
 	if s.Name == "MSH" || s.Name == "FHS" || s.Name == "BHS" { // the separators themselves
 		s.Fields = append(s.Fields, segments.Field{{From: from + 3, To: from + 4, Syntax: true}})
@@ -116,17 +121,23 @@ func (t *taker) segment(from, stop int) segments.Segment {
 		s.Fields = append(s.Fields, segments.Field{{From: at, To: end, Syntax: true}})
 		at = end + 1
 	}
+	first := len(t.fields)
+	t.fields = append(t.fields, s.Fields...)
 	for at <= stop {
 		end := t.end(at, stop, t.sep.Field)
-		var field segments.Field
+		var few [4]segments.Value
+		field := few[:0]
 		for from := at; from <= end; {
 			to := t.end(from, end, t.sep.Repetition)
-			field = append(field, t.value(from, to, []byte{t.sep.Component, t.sep.Subcomponent}))
+			field = append(field, t.repetition(from, to))
 			from = to + 1
 		}
-		s.Fields = append(s.Fields, field)
+		n := len(t.values)
+		t.values = append(t.values, field...)
+		t.fields = append(t.fields, t.values[n:len(t.values):len(t.values)])
 		at = end + 1
 	}
+	s.Fields = t.fields[first:len(t.fields):len(t.fields)]
 	return s
 }
 
@@ -137,29 +148,53 @@ func (t *taker) end(from, stop int, c byte) int {
 	return stop
 }
 
-func (t *taker) value(from, to int, separators []byte) segments.Value {
-	v := segments.Value{From: from, To: to}
+// repetition takes a repetition of a field apart, into components and those into
+// subcomponents.
+func (t *taker) repetition(from, to int) segments.Value {
 	piece := t.scan[from:to]
-	for len(separators) > 0 && bytes.IndexByte(piece, separators[0]) < 0 && len(separators) > 1 && bytes.IndexByte(piece, separators[1]) >= 0 {
-		// subcomponents of the only component
-		v.Parts = []segments.Value{t.value(from, to, separators[1:])}
-		return v
+	components := bytes.IndexByte(piece, t.sep.Component) >= 0
+	if !components && bytes.IndexByte(piece, t.sep.Subcomponent) < 0 {
+		return t.leaf(from, to)
 	}
-	if len(separators) == 0 || bytes.IndexByte(piece, separators[0]) < 0 {
-		value := t.raw[from:to]
-		if t.charset != "" {
-			if decoded, err := text.DecodeAll(value, t.charset); err == nil {
-				value = decoded
-			}
-		}
-		v.Text = t.sep.Unescape(string(value))
-		return v
-	}
+	var few [8]segments.Value
+	parts := few[:0]
 	for at := from; at <= to; {
-		end := t.end(at, to, separators[0])
-		v.Parts = append(v.Parts, t.value(at, end, separators[1:]))
+		end := t.end(at, to, t.sep.Component)
+		parts = append(parts, t.component(at, end))
 		at = end + 1
 	}
+	n := len(t.values)
+	t.values = append(t.values, parts...)
+	return segments.Value{From: from, To: to, Parts: t.values[n:len(t.values):len(t.values)]}
+}
+
+func (t *taker) component(from, to int) segments.Value {
+	if bytes.IndexByte(t.scan[from:to], t.sep.Subcomponent) < 0 {
+		return t.leaf(from, to)
+	}
+	n := len(t.values)
+	for at := from; at <= to; {
+		end := t.end(at, to, t.sep.Subcomponent)
+		t.values = append(t.values, t.leaf(at, end))
+		at = end + 1
+	}
+	return segments.Value{From: from, To: to, Parts: t.values[n:len(t.values):len(t.values)]}
+}
+
+// leaf is a value without parts: decoded, its escape sequences undone.
+func (t *taker) leaf(from, to int) segments.Value {
+	v := segments.Value{From: from, To: to}
+	if t.charset == "" && strings.IndexByte(t.text[from:to], t.sep.Escape) < 0 {
+		v.Text = t.text[from:to]
+		return v
+	}
+	value := t.raw[from:to]
+	if t.charset != "" {
+		if decoded, err := text.DecodeAll(value, t.charset); err == nil {
+			value = decoded
+		}
+	}
+	v.Text = t.sep.Unescape(string(value))
 	return v
 }
 
