@@ -190,7 +190,7 @@ func (g *Guess) x12(b []byte) bool {
 		case string(parts[0]) == "ST" && len(parts) > 1 && g.Type == "":
 			g.Type = string(parts[1])
 			g.because(Certain, "the first transaction set is a %s of %s", g.Type, g.Version)
-			g.described(x12.Book(g.Version[:min(6, len(g.Version))]), g.Type)
+			g.described(x12.Releases.Book(g.Version[:min(6, len(g.Version))]), g.Type)
 		}
 	}
 	return true
@@ -229,7 +229,7 @@ func (g *Guess) edifact(b []byte) bool {
 				g.Version = of[1] + "." + of[2]
 			}
 			g.because(Certain, "the first message is %s of %s", g.Type, g.Version)
-			g.described(edifact.Book(g.Version), g.Type)
+			g.described(edifact.Directories.Book(g.Version), g.Type)
 		}
 	}
 	return true

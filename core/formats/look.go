@@ -559,9 +559,9 @@ func (l *Look) Meaning(path string) string {
 	case "hl7":
 		return hl7.Meaning(path, l.Version)
 	case "x12":
-		return segments.Meaning(x12.Book(l.Version[:min(6, len(l.Version))]), path)
+		return segments.Meaning(x12.Releases.Book(l.Version[:min(6, len(l.Version))]), path)
 	case "edifact":
-		return segments.Meaning(edifact.Book(l.Version), path)
+		return segments.Meaning(edifact.Directories.Book(l.Version), path)
 	}
 	return ""
 }

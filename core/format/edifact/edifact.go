@@ -7,10 +7,8 @@ import (
 	"bytes"
 	"embed"
 	"fmt"
-	"io/fs"
 	"slices"
 	"strings"
-	"sync"
 
 	"ydrion/core/segments"
 	"ydrion/core/standard"
@@ -118,32 +116,7 @@ func form(kind, s string) string {
 var files embed.FS
 
 // Directories are those that there are descriptions of.
-var Directories = []string{"D.96A", "D.01B"}
-
-func descriptions() fs.FS {
-	f, err := fs.Sub(files, "descriptions")
-	if err != nil {
-		panic(err)
-	}
-	return f
-}
-
-var books sync.Map // of directory: func() *standard.Book
-
-// Book is the description of a directory such as D.96A; nil if there is none.
-func Book(directory string) *standard.Book {
-	if !slices.Contains(Directories, directory) {
-		return nil
-	}
-	b, _ := books.LoadOrStore(directory, sync.OnceValue(func() *standard.Book {
-		b, err := standard.Read(descriptions(), directory)
-		if err != nil {
-			panic(err) // a test reads them all
-		}
-		return b
-	}))
-	return b.(func() *standard.Book)()
-}
+var Directories = standard.NewShelf(files, "descriptions", "D.96A", "D.01B")
 
 // kind finds the description of a message by what UNH-2 says: type, version, release.
 func kind(_ [][]byte, head []byte, s segments.Syntax) (*standard.Book, *standard.Structure) {
@@ -152,7 +125,7 @@ func kind(_ [][]byte, head []byte, s segments.Syntax) (*standard.Book, *standard
 		return nil, nil
 	}
 	of := append(strings.Split(elements[2], string(s.Component)), "", "", "")
-	book := Book(of[1] + "." + of[2])
+	book := Directories.Book(of[1] + "." + of[2])
 	if book == nil {
 		return nil, nil
 	}

@@ -2,29 +2,16 @@ package hl7
 
 import (
 	"embed"
-	"io/fs"
-	"slices"
 	"strings"
-	"sync"
 
 	"ydrion/core/standard"
 )
 
 //go:embed dictionary/*.txt
-var dictionaryFiles embed.FS
+var files embed.FS
 
-// Versions are the versions that there is a dictionary of.
-var Versions = []string{"2.1", "2.2", "2.3", "2.3.1", "2.4", "2.5", "2.5.1", "2.6", "2.7", "2.7.1"}
-
-func dictionary() fs.FS {
-	files, err := fs.Sub(dictionaryFiles, "dictionary")
-	if err != nil {
-		panic(err)
-	}
-	return files
-}
-
-var books sync.Map // of version: func() *standard.Book
+// Versions are those that there is a dictionary of.
+var Versions = standard.NewShelf(files, "dictionary", "2.1", "2.2", "2.3", "2.3.1", "2.4", "2.5", "2.5.1", "2.6", "2.7", "2.7.1")
 
 // Book is what the standard says in a version, as MSH-12 says it; nil if that is not
 // known. Of is the version that is told of: for 2.8 there is none, and 2.7.1 is taken.
@@ -33,20 +20,7 @@ func Book(version string) (book *standard.Book, of string) {
 	if of == "2.8" {
 		of = "2.7.1"
 	}
-	if b, ok := books.Load(of); ok {
-		return b.(func() *standard.Book)(), of
-	}
-	if !slices.Contains(Versions, of) {
-		return nil, ""
-	}
-	b, _ := books.LoadOrStore(of, sync.OnceValue(func() *standard.Book {
-		b, err := standard.Read(dictionary(), of)
-		if err != nil {
-			panic(err) // a test reads them all
-		}
-		return b
-	}))
-	return b.(func() *standard.Book)(), of
+	return Versions.Book(of), of
 }
 
 // structure finds the structure of a message: by MSH-9.3 if that is said, else by its

@@ -5,10 +5,8 @@ package x12
 import (
 	"embed"
 	"fmt"
-	"io/fs"
 	"slices"
 	"strings"
-	"sync"
 
 	"ydrion/core/segments"
 	"ydrion/core/standard"
@@ -91,32 +89,7 @@ func form(kind, s string) string {
 var files embed.FS
 
 // Releases are those that there are descriptions of.
-var Releases = []string{"004010", "005010"}
-
-func descriptions() fs.FS {
-	f, err := fs.Sub(files, "descriptions")
-	if err != nil {
-		panic(err)
-	}
-	return f
-}
-
-var books sync.Map // of release: func() *standard.Book
-
-// Book is the description of a release; nil if there is none.
-func Book(release string) *standard.Book {
-	if !slices.Contains(Releases, release) {
-		return nil
-	}
-	b, _ := books.LoadOrStore(release, sync.OnceValue(func() *standard.Book {
-		b, err := standard.Read(descriptions(), release)
-		if err != nil {
-			panic(err) // a test reads them all
-		}
-		return b
-	}))
-	return b.(func() *standard.Book)()
-}
+var Releases = standard.NewShelf(files, "descriptions", "004010", "005010")
 
 // kind finds the description of a transaction set: the release in GS-8, the set in ST-1.
 func kind(around [][]byte, head []byte, s segments.Syntax) (*standard.Book, *standard.Structure) {
@@ -126,7 +99,7 @@ func kind(around [][]byte, head []byte, s segments.Syntax) (*standard.Book, *sta
 			release = parts[8]
 		}
 	}
-	book := Book(release[:min(6, len(release))])
+	book := Releases.Book(release[:min(6, len(release))])
 	parts := strings.Split(string(head), string(s.Element))
 	if book == nil || len(parts) < 2 {
 		return book, nil
