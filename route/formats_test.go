@@ -86,6 +86,7 @@ func TestRowsToObjects(t *testing.T) {
 		{row: "S1,x,x,x,27/05/2024 13:35,F,x,n,x,x,1,1\n", file: "maps/rows-to-objects.map", old: " if unreadable null", with: "", wrong: `"x" is no number`},
 		{row: "S1,x,x,x,27/05/2024 13:35,F,1,n,x,x,1,1\n", file: "maps/rows-to-objects.map", old: "station      = station", with: "clear station\nignore station", out: `"species_code":"x","collected_at"`},
 		{row: "S1,x,x,x,27/05/2024 13:35,F,1,n,x,x,1,1\n", file: "maps/rows-to-objects.map", old: "station      = station", with: "keep station\nignore station", out: `"station":"","collected_at"`},
+		{file: "routes/rows.yaml", old: "one file per: pickup", with: "one file per: pickup\n    segments end: as sample", wrong: "only hl7 has segments"},
 		{file: "routes/rows.yaml", old: "one file per: pickup", with: "one file per: pickup\n    formulas: guarded", wrong: "guarded in csv only, not in json"},
 		{file: "maps/rows-to-objects.map", old: "station      = station", with: "ignore station", wrong: "the sample's value at station would go into every record"},
 		{file: "maps/rows-to-objects.map", old: "station      =", with: "statoin =", wrong: `was "station" meant?`},

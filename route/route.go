@@ -234,6 +234,14 @@ func (c *compilation) target(m *lang.Map, at func(int) place.Place) format.Targe
 		}
 		guarded.Guard()
 	}
+	if c.route.Good.AsSample {
+		ends, can := target.(interface{ EndAsSample() })
+		if !can {
+			c.out = append(c.out, finding.New("route.segments-end", c.route.Places["deliver.good.segments end"], "only hl7 has segments that end in one way or another, not %s", m.TargetFormat))
+			return nil
+		}
+		ends.EndAsSample()
+	}
 	return target
 }
 

@@ -161,6 +161,7 @@ type Good struct {
 	Name      string // with expressions in braces
 	PerRecord bool   // one file for each record
 	After     string // follows every record
+	AsSample  bool   // segments end as in the map's sample
 	Guard     bool   // values that spreadsheet programs take for formulas get an apostrophe
 	To        []Destination
 }
@@ -454,6 +455,8 @@ func (r *Route) deliver(m *mapping) {
 	r.Good = Good{Name: good.required("name"), After: good.text("after each")}
 	r.Good.PerRecord = good.oneOf("one file per", "pickup", "record", "pickup") == "record"
 	r.Good.Guard = good.oneOf("formulas", "kept", "kept", "guarded") == "guarded"
+	r.Good.AsSample = good.oneOf("segments end", "as standard", "as standard", "as sample") == "as sample"
+	r.Places["deliver.good.segments end"] = good.where("segments end")
 	r.Places["deliver.good.formulas"] = good.where("formulas")
 	r.Places["deliver.good.name"] = good.where("name")
 	if good.has("to") {

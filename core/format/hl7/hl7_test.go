@@ -171,3 +171,18 @@ func TestLayoutRefuses(t *testing.T) {
 		}
 	}
 }
+
+func TestEndAsSample(t *testing.T) {
+	for sample, want := range map[string]string{"MSH|^~\\&|A\rPID|1\r": "\r", "MSH|^~\\&|A\nPID|1\n": "\n", "MSH|^~\\&|A\r\nPID|1\r\n": "\r\n", "MSH|^~\\&|A": "\r"} {
+		target, err := NewTarget("x", []byte(sample))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if target.end != "\r" {
+			t.Errorf("%q: the standard's end is %q", sample, target.end)
+		}
+		if target.EndAsSample(); target.end != want {
+			t.Errorf("%q ends with %q, want %q", sample, target.end, want)
+		}
+	}
+}

@@ -17,6 +17,7 @@ type Target struct {
 	source  []byte
 	sample  *Message
 	escapes *text.Escapes
+	end     string // of a segment
 }
 
 // NewTarget takes the sample message apart.
@@ -25,10 +26,22 @@ func NewTarget(file string, sample []byte) (*Target, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
-	return &Target{file: file, source: sample, sample: m, escapes: m.Separators.Escapes()}, nil
+	return &Target{file: file, source: sample, sample: m, escapes: m.Separators.Escapes(), end: "\r"}, nil
 }
 
 var _ format.Target = (*Target)(nil)
+
+// EndAsSample makes segments end as those of the sample do, instead of with CR (2.5.4).
+func (t *Target) EndAsSample() {
+	first, rest, _ := strings.Cut(string(t.source), "\n")
+	switch {
+	case rest == "" && !strings.HasSuffix(string(t.source), "\n"):
+	case strings.HasSuffix(first, "\r"):
+		t.end = "\r\n"
+	case !strings.Contains(first, "\r"):
+		t.end = "\n"
+	}
+}
 
 // Escapes is the table for the sample's separators.
 func (t *Target) Escapes() *text.Escapes { return t.escapes }
@@ -312,6 +325,7 @@ func assign(p *plan, at path, a format.Assignment) finding.List {
 
 // writer collects pieces, joining constants.
 type writer struct {
+	end     string // of a segment
 	pieces  []format.Piece
 	literal []byte
 	sep     Separators
@@ -338,7 +352,7 @@ func (w *writer) piece(p format.Piece) {
 }
 
 func (t *Target) write(plans []*plan) []format.Piece {
-	w := &writer{sep: t.sample.Separators}
+	w := &writer{sep: t.sample.Separators, end: t.end}
 	for _, p := range plans {
 		if p.dropped {
 			continue
@@ -373,7 +387,7 @@ func (w *writer) segment(p *plan) {
 		}
 	}
 	w.trim(string(w.sep.Field))
-	w.text("\r")
+	w.text(w.end)
 }
 
 // trim takes separators off that follow the last value, where that is only
