@@ -16,6 +16,7 @@ import (
 	"ydrion/core/flow"
 	"ydrion/core/format"
 	"ydrion/core/formats"
+	"ydrion/core/text"
 )
 
 func (a *app) look() *cobra.Command {
@@ -64,7 +65,7 @@ shown.`,
 			}
 			look, err := formats.Examine(cmd.Context(), in, request)
 			if err != nil {
-				if errors.Is(err, formats.ErrBomb) {
+				if errors.Is(err, text.ErrBomb) {
 					return fmt.Errorf("%s: %w", args[0], err)
 				}
 				return err

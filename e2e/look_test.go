@@ -4,10 +4,12 @@ import (
 	"archive/zip"
 	"bufio"
 	"bytes"
+	"compress/gzip"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"os"
@@ -163,6 +165,64 @@ func TestListOutputs(t *testing.T) {
 	}
 	if got := b.Read("laboratory/record/T-2.json"); got != "[\n{\"tag\":\"T-2\"}\n]\n" {
 		t.Errorf("one: %q", got)
+	}
+}
+
+// TestCompressedFiles: a route that says so undoes gzip; what is damaged, or not as it says, is rejected
+// as it came.
+func TestCompressedFiles(t *testing.T) {
+	b := testbed.Start(t)
+	b.Publish(map[string]string{
+		"schemas/tags.json": `{"fields": [{"name": "tag", "constraints": {"required": true}}, {"name": "kg", "type": "number"}]}`,
+		"samples/tags.json": `{"tag": ""}`,
+		"maps/tags.map":     "map tags\nsource csv schemas/tags.json\ntarget json based on samples/tags.json\n\ntag = tag\nignore kg\n",
+		"routes/tags.yaml":  "route: tags\nlisten:\n  folder: \"{stations}/tags\"\nread:\n  format: csv\n  compression: gzip\ncheck:\n  schema: schemas/tags.json\nmap: maps/tags.map\ndeliver:\n  good:\n    folder: \"{laboratory}/tags\"\n    name: \"{file.stem}.jsonl\"\n    one file per: pickup\n  rejected:\n    folder: \"{stations}/rejected\"\n",
+	})
+	var rows strings.Builder
+	rows.WriteString("tag,kg\n")
+	for i := range 50_000 {
+		fmt.Fprintf(&rows, "T-%d,%d\n", i, i*7919%977)
+	}
+	rows.WriteString("T-bad,heavy\n")
+	pack := func(s string) string {
+		var out bytes.Buffer
+		z := gzip.NewWriter(&out)
+		if _, err := io.WriteString(z, s); err != nil {
+			t.Fatal(err)
+		}
+		if err := z.Close(); err != nil {
+			t.Fatal(err)
+		}
+		return out.String()
+	}
+	whole := pack(rows.String())
+	b.Drop("stations/tags", "good.csv.gz", whole)
+	b.Drop("stations/tags", "cut.csv.gz", whole[:len(whole)/2])
+	b.Drop("stations/tags", "changed.csv.gz", whole[:1000]+"????"+whole[1004:])
+	b.Drop("stations/tags", "plain.csv", rows.String())
+	if p := b.Ended("good.csv.gz", 0); p.Good != 50_000 || p.Rejected != 1 {
+		t.Errorf("%+v", p)
+	}
+	if got := b.Read("laboratory/tags/good.csv.jsonl"); strings.Count(got, "\n") != 50_000 {
+		t.Errorf("%d lines", strings.Count(got, "\n"))
+	}
+	rejected := map[string]string{"cut.csv.gz": "the compressed data is damaged", "changed.csv.gz": "the compressed data is damaged", "plain.csv": "not compressed with gzip"}
+	for name, reason := range rejected {
+		if p := b.Ended(name, 0); p.State != "rejected" || p.Good != 0 || !strings.Contains(p.Reason, reason) {
+			t.Errorf("%s: %+v", name, p)
+		}
+	}
+	for _, name := range b.List("stations/rejected") {
+		content := b.Read("stations/rejected/" + name)
+		switch {
+		case strings.HasPrefix(name, "good.csv") && strings.HasSuffix(name, ".csv") && content != "tag,kg\nT-bad,heavy\n",
+			strings.HasPrefix(name, "cut") && strings.HasSuffix(name, ".gz") && content != whole[:len(whole)/2],
+			strings.HasPrefix(name, "good") && strings.HasSuffix(name, ".gz"):
+			t.Errorf("%s holds %.60q", name, content)
+		}
+	}
+	if n := len(b.List("laboratory/tags")); n != 1 {
+		t.Errorf("%d outputs", n)
 	}
 }
 

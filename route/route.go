@@ -200,7 +200,7 @@ func (c *compilation) plan() *flow.Plan {
 	scope := lang.Scope{Fields: s.Record, Lookups: c.lookups(string(mapText))}
 	program, findings := lang.Build(m, r.Map, string(mapText), target, scope)
 	c.out = append(c.out, findings...)
-	plan := &flow.Plan{Source: r.Source(), Charset: r.Charset, Schema: s, Program: program, Target: target, Makes: m.TargetFormat, After: []byte(r.Good.After), Separate: r.Good.PerRecord}
+	plan := &flow.Plan{Source: r.Source(), Charset: r.Charset, Gzip: r.Gzip, Schema: s, Program: program, Target: target, Makes: m.TargetFormat, After: []byte(r.Good.After), Separate: r.Good.PerRecord}
 	for _, d := range r.Good.To {
 		plan.Outputs = append(plan.Outputs, c.output(d, scope))
 	}

@@ -40,6 +40,7 @@ type outputs struct {
 	fileNames []string // of the good outputs, when all records go into one; empty: nothing goes there
 
 	opened     *flow.Opened
+	undone     bool // the file was compressed, and what is written of it is not
 	ord        int
 	deliveries []store.Delivery // not stored yet
 	all        []*deliver.Output
@@ -65,7 +66,7 @@ type outputs struct {
 var _ flow.Sink = (*outputs)(nil)
 
 func (o *outputs) Open(opened *flow.Opened) error {
-	o.opened = opened
+	o.opened, o.undone = opened, opened.Plan.Gzip
 	return nil
 }
 
@@ -404,10 +405,14 @@ func (o *outputs) finish() error {
 // rejectName names what is rejected after the source and the run, so that the
 // parts stay together and nothing is in the way of anything.
 func (o *outputs) rejectName(ending string) string {
-	ext := filepath.Ext(o.name)
-	stem := strings.TrimSuffix(o.name, ext)
+	name := o.name
+	if ending == "" && o.undone { // records of a compressed file stand in plain text
+		name = strings.TrimSuffix(name, ".gz")
+	}
+	ext := filepath.Ext(name)
+	stem := strings.TrimSuffix(name, ext)
 	if stem == "" {
-		stem, ext = o.name, ""
+		stem, ext = name, ""
 	}
 	for len(stem) > 180 {
 		stem = stem[:180]
@@ -451,7 +456,7 @@ func (o *outputs) whole(original io.Reader, findings finding.List) error {
 	if err != nil {
 		return err
 	}
-	o.bad = out
+	o.bad, o.undone = out, false
 	if _, err := io.Copy(out, original); err != nil {
 		return err
 	}

@@ -146,6 +146,7 @@ func (r Read) Source() format.Source {
 type Read struct {
 	Format  string
 	Charset text.Charset
+	Gzip    bool // they are compressed
 	Dialect csv.Dialect
 	Record  string // what is a record: a segment, for json a pointer; "": each message or value
 }
@@ -396,6 +397,7 @@ func (r *Route) read(m *mapping) {
 	default:
 		r.Charset = text.UTF8
 	}
+	r.Gzip = m.oneOf("compression", "none", "none", "gzip") == "gzip"
 	r.Places["read"] = m.at
 	if r.Format != "csv" {
 		r.Record = m.text("record")

@@ -31,6 +31,7 @@ import (
 type Plan struct {
 	Source   format.Source
 	Charset  text.Charset
+	Gzip     bool // files are compressed with gzip
 	Schema   *schema.Schema
 	Program  *lang.Program
 	Target   format.Target
@@ -142,12 +143,19 @@ func (o *Opened) describe(b *batch.Batch, n batch.Note) finding.Finding {
 // Run reads a whole file. An error is one of the system or of the sink, or the
 // context's; whatever is wrong with the file is in the result.
 func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) (Result, error) {
-	decoded, err := text.Decode(in, p.Charset)
+	decoded, packed, err := p.undo(in)
+	if packed != nil {
+		return Result{Findings: finding.List{*packed}, Unreadable: true}, nil
+	}
 	if err != nil {
-		return Result{}, fmt.Errorf("reading: %w", err)
+		return Result{}, err
 	}
 	reader, findings, err := p.Source.Open(decoded, p.Schema.Record)
 	result := Result{Findings: findings}
+	var damaged *text.Damaged
+	if errors.As(err, &damaged) {
+		result.Findings, err = append(result.Findings, damage(damaged)), nil
+	}
 	if decoded.Unsure != "" {
 		f := finding.Warn("text.charset", place.Place{Line: 1, Column: 1}, "%s", decoded.Unsure)
 		result.Findings = append(finding.List{f}, result.Findings...)
@@ -182,12 +190,55 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 		result.Findings = append(result.Findings, broken.Finding)
 		err = sink.Broken(broken)
 	}
+	if errors.As(err, &damaged) || errors.Is(err, text.ErrBomb) {
+		result.Findings, result.Disagrees = append(result.Findings, damage(err)), true
+		return result, nil
+	}
 	if err == nil {
 		ended := reader.Ended(result.In)
 		result.Findings = append(result.Findings, ended...)
 		result.Disagrees = ended.HasErrors()
 	}
 	return result, err
+}
+
+// undo takes compression and encoding away. A finding says that the file is not compressed as
+// it should be.
+func (p *Plan) undo(in io.Reader) (*text.Decoded, *finding.Finding, error) {
+	plain, how, err := text.Undo(in)
+	var damaged *text.Damaged
+	switch {
+	case errors.As(err, &damaged):
+		f := damage(err)
+		return nil, &f, nil
+	case err != nil:
+		return nil, nil, fmt.Errorf("reading: %w", err)
+	case how == "zip":
+		f := finding.New("file.compressed", place.Place{Line: 1, Column: 1}, "the file is a zip archive")
+		f = f.Suggest("a member must be taken out of it before the route gets it")
+		return nil, &f, nil
+	case how == "gzip" && !p.Gzip:
+		f := finding.New("file.compressed", place.Place{Line: 1, Column: 1}, "the file is compressed with gzip")
+		f = f.Suggest("set compression: gzip in the read part of the route")
+		return nil, &f, nil
+	case how == "none" && p.Gzip:
+		f := finding.New("file.compressed", place.Place{Line: 1, Column: 1}, "the file is not compressed with gzip, as the route says")
+		return nil, &f, nil
+	}
+	decoded, err := text.Decode(plain, p.Charset)
+	if errors.As(err, &damaged) {
+		f := damage(err)
+		return nil, &f, nil
+	}
+	if err != nil {
+		return nil, nil, fmt.Errorf("reading: %w", err)
+	}
+	return decoded, nil, nil
+}
+
+// damage is the finding of compressed data that cannot be undone to its end.
+func damage(err error) finding.Finding {
+	return finding.New("file.damaged", place.Place{Line: 1, Column: 1}, "%v", err).Suggest("the file may not be whole: ask for it again")
 }
 
 // run is the state of one file on its way.

@@ -1,7 +1,7 @@
 package flow
 
 import (
-	"fmt"
+	"errors"
 	"io"
 
 	"ydrion/core/batch"
@@ -42,11 +42,18 @@ func (p *Plan) Peek(in io.Reader, facts lang.Facts, texts ...*lang.Namer) (made 
 // first reads a file's first batch and splits it.
 func (p *Plan) first(in io.Reader, b *batch.Batch) (problem string, err error) {
 	defer defect(&err, "looking at the first record")
-	decoded, err := text.Decode(in, p.Charset)
+	decoded, packed, err := p.undo(in)
+	if packed != nil {
+		return packed.Message, nil
+	}
 	if err != nil {
-		return "", fmt.Errorf("reading: %w", err)
+		return "", err
 	}
 	reader, findings, err := p.Source.Open(decoded, p.Schema.Record)
+	var damaged *text.Damaged
+	if errors.As(err, &damaged) {
+		return damaged.Error(), nil
+	}
 	if err != nil {
 		return "", err
 	}

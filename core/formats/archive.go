@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"io"
 	"strings"
+
+	"ydrion/core/text"
 )
 
 // Member is a file in a zip archive.
@@ -29,7 +31,7 @@ func Members(at io.ReaderAt, size int64) (list []Member, ok bool) {
 }
 
 // OpenMember opens a file in a zip archive: of that name, or the only one. What
-// grows beyond belief ends with ErrBomb.
+// grows beyond belief ends with text.ErrBomb.
 func OpenMember(at io.ReaderAt, size int64, name string) (io.ReadCloser, string, error) {
 	z, err := zip.NewReader(at, size)
 	if err != nil {
@@ -47,11 +49,10 @@ func OpenMember(at io.ReaderAt, size int64, name string) (io.ReadCloser, string,
 		if err != nil {
 			return nil, "", fmt.Errorf("zip: %s: %w", name, err)
 		}
-		packed := &counter{n: int64(f.CompressedSize64)}
 		return struct {
 			io.Reader
 			io.Closer
-		}{&limited{in: in, from: packed}, in}, name, nil
+		}{text.Bounded(in, int64(f.CompressedSize64)), in}, name, nil
 	}
 	names := make([]string, len(list))
 	for i, m := range list {

@@ -37,7 +37,7 @@ type Converted struct {
 // objects of texts, one a line, and back; HL7 v2 as JSON, and back. A record that
 // cannot be said so is a finding and is left out.
 func Convert(ctx context.Context, in io.Reader, name, to string, out io.Writer) (*Converted, error) {
-	plain, compression, err := Undo(in)
+	plain, compression, err := text.Undo(in)
 	if err != nil {
 		return nil, err
 	}

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/text/encoding/unicode"
 
 	"ydrion/core/format"
+	"ydrion/core/text"
 )
 
 const message = "MSH|^~\\&|LABSYS|ST18|SKERRY|SCSR|2025||ORU^R01|M1|P|2.5.1\rPID|1||T-1^^^SCSR||GS\rOBX|1|NM|ALT^ALT||1.5\rOBX|2|NM|K||2\r"
@@ -208,18 +209,18 @@ func TestCompressed(t *testing.T) {
 	bomb := pack(t, bytes.Repeat([]byte("a,b\n"), 4_000_000)) // of 16 MB, some 1,000 to 1
 	nested := pack(t, bytes.Repeat([]byte{0}, 64_000_000))
 	for name, b := range map[string][]byte{"lines": bomb, "zeros": nested} {
-		in, _, err := Undo(bytes.NewReader(b))
+		in, _, err := text.Undo(bytes.NewReader(b))
 		if err != nil {
 			t.Fatal(err)
 		}
 		n, err := io.Copy(io.Discard, in)
 		t.Logf("%s: %d bytes of %d, %v", name, n, len(b), err)
-		if err != nil && !errors.Is(err, ErrBomb) {
+		if err != nil && !errors.Is(err, text.ErrBomb) {
 			t.Error(err)
 		}
 	}
-	over := &limited{in: bytes.NewReader(make([]byte, 4<<20)), from: &counter{n: 10}}
-	if _, err := io.Copy(io.Discard, over); !errors.Is(err, ErrBomb) {
+	over := text.Bounded(bytes.NewReader(make([]byte, 4<<20)), 10)
+	if _, err := io.Copy(io.Discard, over); !errors.Is(err, text.ErrBomb) {
 		t.Errorf("10 bytes may hold 4 MB: %v", err)
 	}
 }

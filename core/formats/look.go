@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"bytes"
 	"cmp"
-	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
@@ -95,64 +94,11 @@ const (
 	longExample  = 60
 )
 
-// ErrBomb says that compressed data holds more than can be believed.
-var ErrBomb = errors.New("the compressed data grows too much: it is not undone any further")
-
-// growth is how much compressed data may hold, for each byte of it.
-const growth = 1100
-
-// Undo takes compression away. What is no compressed data is given as it is.
-func Undo(in io.Reader) (io.Reader, string, error) {
-	r := bufio.NewReaderSize(in, Head)
-	head, err := r.Peek(4)
-	if err != nil && err != io.EOF {
-		return nil, "", err
-	}
-	switch {
-	case len(head) > 2 && head[0] == 0x1f && head[1] == 0x8b:
-		counted := &counter{Reader: r}
-		z, err := gzip.NewReader(counted)
-		if err != nil {
-			return nil, "", fmt.Errorf("gzip: %w", err)
-		}
-		return &limited{in: z, from: counted}, "gzip", nil
-	case len(head) == 4 && string(head) == "PK\x03\x04":
-		return nil, "zip", nil
-	}
-	return r, "none", nil
-}
-
-type counter struct {
-	io.Reader
-	n int64
-}
-
-func (c *counter) Read(b []byte) (int, error) {
-	n, err := c.Reader.Read(b)
-	c.n += int64(n)
-	return n, err
-}
-
-// limited ends when compressed data grows beyond belief.
-type limited struct {
-	in   io.Reader
-	from *counter
-	n    int64
-}
-
-func (l *limited) Read(b []byte) (int, error) {
-	n, err := l.in.Read(b)
-	if l.n += int64(n); l.n > 1<<20+growth*l.from.n {
-		return 0, ErrBomb
-	}
-	return n, err
-}
-
 // Examine looks at a file from its beginning to its end. Whatever is wrong with it
 // is among the findings; an error is one of reading it.
 func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) {
 	look := &Look{Name: request.Name, Kinds: []Kind{}, Fields: []Field{}, Findings: finding.List{}, Shown: []Shown{}, Tables: map[string]*standard.Table{}}
-	plain, compression, err := Undo(in)
+	plain, compression, err := text.Undo(in)
 	if err != nil {
 		return nil, err
 	}

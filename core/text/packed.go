@@ -1,0 +1,79 @@
+package text
+
+import (
+	"bufio"
+	"compress/flate"
+	"compress/gzip"
+	"errors"
+	"fmt"
+	"io"
+)
+
+// ErrBomb says that compressed data holds more than can be believed.
+var ErrBomb = errors.New("the compressed data grows too much: it is not undone any further")
+
+// growth is how much compressed data may hold, for each byte of it.
+const growth = 1100
+
+// Damaged says that compressed data cannot be undone: it is not whole, or not what it says.
+type Damaged struct{ err error }
+
+func (d *Damaged) Error() string { return "the compressed data is damaged: " + d.err.Error() }
+func (d *Damaged) Unwrap() error { return d.err }
+
+// Undo takes gzip away (RFC 1952). What is no compressed data is given as it is, and a zip
+// archive is only named.
+func Undo(in io.Reader) (io.Reader, string, error) {
+	r := bufio.NewReaderSize(in, 64<<10)
+	head, err := r.Peek(4)
+	if err != nil && err != io.EOF {
+		return nil, "", err
+	}
+	switch {
+	case len(head) > 2 && head[0] == 0x1f && head[1] == 0x8b:
+		counted := &counter{Reader: r}
+		z, err := gzip.NewReader(counted)
+		if err != nil {
+			return nil, "", &Damaged{fmt.Errorf("gzip: %w", err)}
+		}
+		return &limited{in: z, from: counted}, "gzip", nil
+	case len(head) == 4 && string(head) == "PK\x03\x04":
+		return nil, "zip", nil
+	}
+	return r, "none", nil
+}
+
+// Bounded ends with ErrBomb when data that was so many bytes compressed grows beyond belief.
+func Bounded(in io.Reader, compressed int64) io.Reader {
+	return &limited{in: in, from: &counter{n: compressed}}
+}
+
+type counter struct {
+	io.Reader
+	n int64
+}
+
+func (c *counter) Read(b []byte) (int, error) {
+	n, err := c.Reader.Read(b)
+	c.n += int64(n)
+	return n, err
+}
+
+// limited ends when compressed data grows beyond belief.
+type limited struct {
+	in   io.Reader
+	from *counter
+	n    int64
+}
+
+func (l *limited) Read(b []byte) (int, error) {
+	n, err := l.in.Read(b)
+	if l.n += int64(n); l.n > 1<<20+growth*l.from.n {
+		return 0, ErrBomb
+	}
+	var corrupt flate.CorruptInputError
+	if errors.Is(err, gzip.ErrChecksum) || errors.Is(err, gzip.ErrHeader) || errors.Is(err, io.ErrUnexpectedEOF) || errors.As(err, &corrupt) {
+		err = &Damaged{err}
+	}
+	return n, err
+}
