@@ -33,8 +33,8 @@ standard input. Files in gzip are undone; in a zip archive, name a member.
 The whole file is read, in a stream. The exit code is 1 if there are errors.
 
 Places for --at: a record's number, "record 4711", "byte 88112", or a position
-such as PID-5, weight_kg or /animal/tag, of which all records that have it are
-shown.`,
+such as PID-5, NAD(BY)-2, weight_kg or /animal/tag, of which all records that have
+it are shown.`,
 		Example: `  ydrion look demo/files/brunholm-2026-11-23.csv
   ydrion look results.hl7 --at PID-5 --records 10
   ydrion look results.hl7 --at "record 4711"

@@ -131,6 +131,8 @@ func TestExamine(t *testing.T) {
 		{message + message, "PID-3",
 			"\nOBX-3.1 (Observation Identifier: Identifier) 2 0 text: ALT\nOBX-3.2 (Observation Identifier: Text) 2 0 text: ALT\nOBX-5 (Observation Value) 4 0 number with a point: 1.5\n"},
 		{message + message, "PID-3", "\nrecord 1, line 1, byte 0: PID-3.1=T-1 PID-3.4=SCSR"},
+		{"UNB+UNOC:3+A+B+261125:0930+1'UNH+1+ORDERS:D:96A:UN'NAD+BY+S1::92'NAD+SU+T1::92'DTM+2:2026'DTM+137:20261125:102'UNT+6+1'UNZ+1+1'", "NAD(SU)-2", "byte 29: NAD[2]-2.1=T1 NAD[2]-2.3=92"},
+		{"UNB+UNOC:3+A+B+261125:0930+1'UNH+1+ORDERS:D:96A:UN'NAD+BY+S1::92'DTM+2:2026'DTM+137:20261125:102'UNT+5+1'UNZ+1+1'", "DTM(137)", "byte 29: DTM[2]-1.1=137 DTM[2]-1.2=20261125 DTM[2]-1.3=102"},
 		{message + "NTE|1||caf\xe9\r", "NTE-3", "NTE-3=café"},
 		{message + "NTE|1||caf\xe9\r", "", "byte E9 here is not ASCII, and MSH-18 does not say"},
 		{strings.Replace(message, "2.5.1", "2.2", 1), "", "PID-3.1 (Patient ID: ID Number) 1 0 text: T-1"},

@@ -343,7 +343,9 @@ func (e *examination) show(b *batch.Batch, i int) Shown {
 	s := Shown{Record: e.Records, Line: b.Place(i, b.Bounds[i].Off).Line, Offset: b.Base + int64(b.Bounds[i].Off), Kind: e.kind, Parts: []format.Node{}, Raw: e.readable(raw)}
 	judge, _ := e.reader.(format.Judge)
 	framed, shift := e.frame.framed(e.reader, b, i)
-	for _, n := range e.reader.Outline(framed) {
+	nodes := e.reader.Outline(framed)
+	paths := chosen(nodes, e.request.Path)
+	for _, n := range nodes {
 		if n.From < shift {
 			continue
 		}
@@ -352,7 +354,7 @@ func (e *examination) show(b *batch.Batch, i int) Shown {
 			break
 		}
 		n.Value = e.readable([]byte(n.Value))
-		if e.request.Path != "" && !below(n.Path, e.request.Path) {
+		if e.request.Path != "" && !slices.ContainsFunc(paths, func(path string) bool { return below(n.Path, path) }) {
 			continue
 		}
 		s.Parts = append(s.Parts, n)
@@ -361,6 +363,33 @@ func (e *examination) show(b *batch.Batch, i int) Shown {
 		}
 	}
 	return s
+}
+
+// chosen are the paths in an outline that a position such as NAD(BY)-2 stands for: those of the
+// segments that have the value. Any other path stands for itself.
+func chosen(nodes []format.Node, path string) []string {
+	p, err := segments.ParsePosition(path)
+	if err != nil || p.Element == 0 {
+		return []string{path}
+	}
+	var out []string
+	_, rest, _ := strings.Cut(path, ")")
+	for i, n := range nodes {
+		if n.Kind != format.Segment || general(n.Path) != p.Segment {
+			continue
+		}
+		element := fmt.Sprintf("%s-%d", n.Path, p.Element)
+		for _, of := range nodes[i+1:] {
+			if of.Kind == format.Segment {
+				break
+			}
+			if (of.Path == element || of.Path == element+".1") && of.Kind == format.Leaf && of.Value == p.Value {
+				out = append(out, n.Path+rest)
+				break
+			}
+		}
+	}
+	return out
 }
 
 // judged are the differences from the standard in a batch, by record.
