@@ -164,12 +164,12 @@ func TestExamine(t *testing.T) {
 func TestLostDigits(t *testing.T) {
 	for _, test := range []struct{ in, want string }{
 		{"tag,x\n00123,a\n00124,a\n00777,a\n00999,a\n00001,a\n125,a\n00888,a\n00887,a\n00886,a\n0,a\n",
-			"sample:7:1 record 6 tag: warning: 2 of the values have fewer digits than the others, and no leading zeros: a spreadsheet program may have taken them away [csv.spreadsheet]\n    format the column as text before saving"},
+			"sample:7:1 record 6 tag: warning: 2 values with fewer digits than the others, and no leading zeros: a spreadsheet program may have taken them away [csv.spreadsheet]\n    format the column as text before saving"},
 		{"tag,x\n00123,a\n124,a\n7,a\n", ""}, // nothing says which form is the right one
 		{"tag,x\n00123,a\n012,a\n7,a\n0077,a\n0076,a\n00075,a\n", ""},
 		{"tag,x\n00123,a\n00124,a\n99999,a\n00125,a\n00126,a\n00127,a\n", ""},
 		{"when,x\n2026-11-24,a\n2026-11-25,a\n46351,b\n2026-11-27,c\n2026-11-28,c\n",
-			"sample:4:1 record 3 when: warning: 1 of the values are numbers among dates: a spreadsheet program has written days since 1899 [csv.spreadsheet]\n    46351 is 2026-11-25 if it counts from 1899-12-30; format the column as dates before saving"},
+			"sample:4:1 record 3 when: warning: 1 value in digits among dates: a spreadsheet program has written days since 1899 [csv.spreadsheet]\n    46351 is 2026-11-25 if it counts from 1899-12-30; format the column as dates before saving"},
 		{"n,x\n46351,a\n46352,a\n46353,b\n", ""},
 	} {
 		var got []string

@@ -189,7 +189,11 @@ func (d *digits) see(v []byte, at func() place.Place) {
 func (d *digits) findings(f *Field) (out finding.List) {
 	add := func(r remembered, text, expected, suggestion string) {
 		r.at.Path = f.Path
-		w := finding.Warn("csv.spreadsheet", r.at, text, r.count)
+		values := "1 value"
+		if r.count > 1 {
+			values = fmt.Sprintf("%d values", r.count)
+		}
+		w := finding.Warn("csv.spreadsheet", r.at, text, values)
 		w.Seen, w.Expected = r.value, expected
 		out = append(out, w.Suggest("%s", suggestion))
 	}
@@ -202,12 +206,12 @@ func (d *digits) findings(f *Field) (out finding.List) {
 		shorter.count += r.count
 	}
 	if d.led > 1 && shorter.count > 0 && shorter.count*4 <= d.led {
-		add(shorter, "%d of the values have fewer digits than the others, and no leading zeros: a spreadsheet program may have taken them away", fmt.Sprintf("%d digits", d.width), as)
+		add(shorter, "%s with fewer digits than the others, and no leading zeros: a spreadsheet program may have taken them away", fmt.Sprintf("%d digits", d.width), as)
 	}
 	if strings.HasPrefix(f.Looks, "date") && d.days.count > 0 {
 		n, _ := strconv.Atoi(d.days.value)
 		day := time.Date(1899, 12, 30+n, 0, 0, 0, 0, time.UTC)
-		add(d.days, "%d of the values are numbers among dates: a spreadsheet program has written days since 1899", "a date", fmt.Sprintf("%s is %s if it counts from 1899-12-30; format the column as dates before saving", d.days.value, day.Format(time.DateOnly)))
+		add(d.days, "%s in digits among dates: a spreadsheet program has written days since 1899", "a date", fmt.Sprintf("%s is %s if it counts from 1899-12-30; format the column as dates before saving", d.days.value, day.Format(time.DateOnly)))
 	}
 	return out
 }
