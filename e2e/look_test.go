@@ -139,6 +139,61 @@ func TestLaboratoryResults(t *testing.T) {
 	}
 }
 
+// TestOrderLines: lines of a supplier's orders go through a route one by one; one that is wrong comes back
+// as an interchange of its own, and a file that does not agree with itself as a whole.
+func TestOrderLines(t *testing.T) {
+	b := testbed.Start(t)
+	files := map[string]string{}
+	for _, name := range []string{"routes/order-lines.yaml", "maps/order-lines-to-objects.map", "schemas/order-lines.json", "samples/order-line.json"} {
+		c, err := os.ReadFile("../bench/workspace/" + name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		files[name] = strings.NewReplacer("{bench}/orders-in", "{stations}/orders", "{bench}/orders-out", "{laboratory}/lines", "{bench}/rejected", "{stations}/rejected").Replace(string(c))
+	}
+	b.Publish(files)
+	whole, err := os.ReadFile(samples + "feed-orders.edi")
+	if err != nil {
+		t.Fatal(err)
+	}
+	broken, err := os.ReadFile(samples + "feed-orders-broken.edi")
+	if err != nil {
+		t.Fatal(err)
+	}
+	wrong := strings.Replace(string(whole), "QTY+21:4:PCE", "QTY+21:four:PCE", 1)
+	b.Drop("stations/orders", "a.edi", string(whole))
+	b.Drop("stations/orders", "b.edi", wrong)
+	b.Drop("stations/orders", "c.edi", string(broken))
+	if p := b.Ended("a.edi", 0); p.In != 5 || p.Good != 5 {
+		t.Errorf("%+v", p)
+	}
+	lines := b.Read("laboratory/lines/a.jsonl")
+	if strings.Count(lines, "\n") != 5 || !strings.Contains(lines, `{"ref":"2","order":"SC-7002","date":"2026-11-24","buyer":"ANSEL","supplier":"TW","currency":"EUR","no":2,"item":"TW-3302","text":"Crèche mat 60 x 90","qty":4,"unit":"PCE","price":33.10}`) || !strings.Contains(lines, `"text":"Seal gruel 'Pup+'"`) {
+		t.Errorf("%s", lines)
+	}
+	if p := b.Ended("b.edi", 0); p.Good != 4 || p.Rejected != 1 {
+		t.Errorf("%+v", p)
+	}
+	name := b.List("stations/rejected")[0]
+	rejected := b.Read("stations/rejected/" + name)
+	// In the bytes in which it came, with one line, counted anew, in its envelope.
+	for _, part := range []string{"UNA:+.? '\nUNB+UNOC:3+SKERRYCOAST+TIDEWRACK+261124:1630+SC000412'\nUNH+2+", "LIN+2++TW-3302:SA'\nIMD+F++:::Cr\xe8che mat 60 x 90'\nQTY+21:four:PCE'", "'\nUNZ+1+SC000412'\n"} {
+		if !strings.Contains(rejected, part) {
+			t.Errorf("%s is %q, without %q", name, rejected, part)
+		}
+	}
+	if strings.Count(rejected, "LIN+") != 1 {
+		t.Errorf("%s has several lines: %q", name, rejected)
+	}
+	b.Drop("stations/orders", "again.edi", strings.Replace(rejected, "four", "4", 1))
+	if p := b.Ended("again.edi", 0); p.Good != 1 || p.Rejected != 0 {
+		t.Errorf("the rejected line, mended: %+v", p)
+	}
+	if p := b.Ended("c.edi", 0); p.State != "rejected" || p.Good != 0 || !strings.Contains(p.Reason, "UNZ says 3 messages, but 2 came") {
+		t.Errorf("%+v", p)
+	}
+}
+
 // TestListOutputs: with a list as the map's sample each output is a whole list, be it of all records
 // or of one.
 func TestListOutputs(t *testing.T) {

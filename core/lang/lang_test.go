@@ -2,7 +2,9 @@ package lang
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 
@@ -383,6 +385,68 @@ func TestFastActionsAgree(t *testing.T) {
 			plain := run(t, fmt.Sprintf("when record = 7\nPID-3 = %s\nend", expression), v)
 			if !reflect.DeepEqual(direct, plain) {
 				t.Errorf("%s of %q: fast %q, plain %q", expression, v, direct, plain)
+			}
+		}
+	}
+}
+
+// TestSharedSpans: records that share what stands before them in a message are written as if they did
+// not, whichever of them fail.
+func TestSharedSpans(t *testing.T) {
+	p, said := build(t, "PID-2 = animal_tag\nPID-3 = sex | lookup sex_codes if unlisted \"?\"\nPID-4 = weight_kg\nPID-5 = collected_at | format \"yyyyMMdd\"\nPID-7 = \"Tag no.\"\nPID-8 = gain | round 1\n")
+	if said != nil {
+		t.Fatal(said)
+	}
+	if p.leading < 4 {
+		t.Fatalf("only %d actions lead", p.leading)
+	}
+	r := rand.New(rand.NewPCG(4, 4))
+	variants := [][]string{record, {"2026-11-25", "0", "01/01/1999 00:00", "", "", "", ""}, {"a|b", "1.5", "31/12/2026 23:59", "Male", "x", "2.25", "true"}}
+	for round := range 200 {
+		b := batchOf(variants[0])
+		b.Spans, b.Bounds = nil, nil
+		var written [][]batch.Span
+		for _, v := range variants {
+			one := batchOf(v)
+			spans := make([]batch.Span, len(v))
+			for i, s := range one.Spans {
+				spans[i] = s
+				if !s.Absent() {
+					from := uint32(len(b.Buf))
+					b.Buf = append(b.Buf, one.Buf[s.Off:s.End]...)
+					spans[i] = batch.Span{Off: from, End: uint32(len(b.Buf))}
+				}
+			}
+			written = append(written, spans)
+		}
+		b.N = len(b.Buf)
+		row := slices.Clone(written[0])
+		for range 60 { // most of a row is that of the row before
+			for i := range row {
+				if r.IntN(1+round%7) == 0 {
+					row[i] = written[r.IntN(len(written))][i]
+				}
+				if r.IntN(40) == 0 {
+					row[i] = batch.Missing
+				}
+			}
+			b.Spans = append(b.Spans, row...)
+			b.Bounds = append(b.Bounds, batch.Span{})
+		}
+		shared := &Env{}
+		shared.Begin()
+		out := []byte("before")
+		for i := range b.Bounds {
+			from := len(out)
+			var o, alone Outcome
+			var own []byte
+			out, o = p.Run(shared, b, i, out)
+			own, alone = p.Run(&Env{}, b, i, nil)
+			if o.What != alone.What || o.Reason != alone.Reason || string(out[from:]) != string(own) {
+				t.Fatalf("record %d: %q %v, alone %q %v", i, out[from:], o, own, alone)
+			}
+			if r.IntN(9) == 0 { // somebody takes back what was written
+				out = out[:from]
 			}
 		}
 	}
