@@ -26,6 +26,7 @@ type Syntax struct {
 	Element, Component, Repetition, Release, Terminator byte
 	Decimal                                             byte
 	Set                                                 text.Charset // "": ASCII
+	Narrow                                              bool         // of it only capital letters, digits and some signs
 	Size                                                int          // of what says so, in bytes; 0: the first segment does
 }
 

@@ -334,6 +334,9 @@ func TestOutline(t *testing.T) {
 			t.Errorf("%s\ndoes not hold %q", got, want)
 		}
 	}
+	if got := outline(t, edifact.Rules, strings.Replace(unb, "UNOC", "UNOA", 1)+"UNH+1+ORDERS:D:99B:UN'FTX+AAI+++GLOVES:Gloves'UNT+3+1'"+unz); !strings.HasSuffix(got, "\n78 FTX-4.2 'l' is not among the characters of UNOA, which the interchange says it is in") {
+		t.Error(got)
+	}
 	if got := outline(t, edifact.Rules, unb+"UNH+1+ORDERS:D:99B:UN'QTY+21:x'UNT+3+1'"+unz); strings.Contains(got, "Quantity") || strings.Contains(got, "missing") {
 		t.Errorf("99B is read by another's description:\n%s", got)
 	}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"encoding/binary"
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -789,8 +790,45 @@ func (r *Reader) Outline(raw []byte) []format.Node {
 
 // Judge tells where a message differs from the standard's description, if it has one.
 func (r *Reader) Judge(raw []byte, say func(format.Remark)) {
-	if m := r.apart(raw); m.Structure != nil {
+	m := r.apart(raw)
+	if s := r.current(); s.Narrow && r.Declares {
+		m.narrow(say)
+	}
+	if m.Structure != nil {
 		m.Judge(say)
+	}
+}
+
+// narrow tells where a message first has a character that is not of level A (ISO 9735, annex A):
+// capital letters, digits, blanks and some signs.
+func (m *Message) narrow(say func(format.Remark)) {
+	var look func(s *Segment, v *Value, at where) bool
+	look = func(s *Segment, v *Value, at where) bool {
+		for c := range v.Parts {
+			if look(s, &v.Parts[c], at.below(c+1)) {
+				return true
+			}
+		}
+		for _, c := range v.Text {
+			if c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune(" .,-()/='+:?!\"%&*;<>", c) {
+				continue
+			}
+			say(format.Remark{Code: "edifact.repertoire", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%q is not among the characters of UNOA, which the interchange says it is in", c)})
+			return true
+		}
+		return false
+	}
+	count := map[string]int{}
+	for i := range m.Segments {
+		s := &m.Segments[i]
+		count[s.Name]++
+		for f, field := range s.Fields {
+			for r := range field {
+				if !s.Outside && look(s, &field[r], where{segment: s.Name, occurrence: count[s.Name], field: f + 1, repetition: r + 1}) {
+					return
+				}
+			}
+		}
 	}
 }
 

@@ -66,7 +66,7 @@ func begin(b []byte) (s segments.Syntax, problem string) {
 	if !known {
 		return s, fmt.Sprintf("UNB names the repertoire %q, which is none of UNOA to UNOL, UNOW, UNOX and UNOY", identifier)
 	}
-	s.Set = set
+	s.Set, s.Narrow = set, identifier == "UNOA"
 	if rest[8] != s.Component || len(rest) < 10 || rest[9] < '4' { // before version 4 nothing repeats
 		s.Repetition = 0
 	} else if s.Repetition == ' ' {
