@@ -182,15 +182,16 @@ func (g *Guess) x12(b []byte) bool {
 	g.because(Certain, "it begins with an ISA segment of 106 characters; elements end with %q, segments with %q", element, b[105])
 	name := func(from, to int) string { return strings.TrimSpace(string(b[from:to])) }
 	g.because(Certain, "interchange %s from %s to %s, for %s", name(90, 99), name(35, 50), name(54, 69), map[byte]string{'P': "production", 'T': "test", 'I': "information"}[b[102]])
+	var group []byte
 	for _, s := range bytes.Split(b[106:], b[105:106]) {
 		parts := bytes.Split(bytes.TrimLeft(s, "\r\n"), []byte{element})
 		switch {
 		case string(parts[0]) == "GS" && len(parts) > 8:
-			g.Version = string(parts[8])
+			g.Version, group = string(parts[8]), bytes.TrimLeft(s, "\r\n")
 		case string(parts[0]) == "ST" && len(parts) > 1 && g.Type == "":
 			g.Type = string(parts[1])
 			g.because(Certain, "the first transaction set is a %s of %s", g.Type, g.Version)
-			g.described(x12.Releases.Book(g.Version[:min(6, len(g.Version))]), g.Type)
+			g.described(x12.Rules.Kind([][]byte{group}, bytes.TrimLeft(s, "\r\n"), segments.Syntax{Element: b[3]}))
 		}
 	}
 	return true
@@ -229,19 +230,24 @@ func (g *Guess) edifact(b []byte) bool {
 				g.Version = of[1] + "." + of[2]
 			}
 			g.because(Certain, "the first message is %s of %s", g.Type, g.Version)
-			g.described(edifact.Directories.Book(g.Version), g.Type)
+			book := edifact.Directories.Book(g.Version)
+			if book == nil {
+				g.described(nil, nil)
+			} else {
+				g.described(book, book.Structure(g.Type))
+			}
 		}
 	}
 	return true
 }
 
 // described says when there is no description of a message.
-func (g *Guess) described(book *standard.Book, kind string) {
+func (g *Guess) described(book *standard.Book, structure *standard.Structure) {
 	switch {
 	case book == nil:
 		g.because(Certain, "%s is not described here: it is shown by its segments, and nothing is held against it", g.Version)
-	case book.Structure(kind) == nil:
-		g.because(Certain, "%s of %s is not described here: it is shown by its segments", kind, g.Version)
+	case structure == nil:
+		g.because(Certain, "%s of %s is not described here: it is shown by its segments", g.Type, g.Version)
 	}
 }
 

@@ -156,6 +156,13 @@ func TestMessages(t *testing.T) {
 	}
 }
 
+// claims are two billing providers with their subscribers and a dependent, each with claims.
+const claims = "ST*837*0001*005010X222A1~BHT*0019*00*1*20261125*0900*CH~NM1*41*2*SUBMITTER*****46*9~PER*IC*X*TE*1~NM1*40*2*RECEIVER*****46*8~" +
+	"HL*1**20*1~NM1*85*2*ONE*****XX*111~N3*QUAY 1~N4*BRUNHOLM**1~HL*2*1*22*0~SBR*P*18~NM1*IL*1*SEAL*GREY****MI*5~NM1*PR*2*PAYER*****PI*7~" +
+	"CLM*C1*10***11>B>1~HI*ABK>J10~NM1*82*1*VAIL~LX*1~SV1*HC>A1*10*UN*1~CLM*C2*20***11>B>1~HI*ABK>J11~LX*1~SV1*HC>B1*20*UN*1~" +
+	"HL*3*1*22*1~SBR*S**G~NM1*IL*1*OTTER~NM1*PR*2*PAYER~HL*4*3*23*0~PAT*19~NM1*QC*1*PUP~N3*QUAY~N4*X~DMG*D8*20260101*F~CLM*C3*5~LX*1~SV1*HC>D1*5*UN*1~" +
+	"HL*5**20*1~NM1*85*2*TWO*****XX*222~N3*X~N4*Y~HL*6*5*22*0~SBR*P*18~NM1*IL*1*WHALE~NM1*PR*2*PAYER~CLM*C4*7~LX*1~SV1*HC>E1*7*UN*1~SE*47*0001~"
+
 // TestUnits: a segment can be the record, with what stands around it and what belongs to it.
 func TestUnits(t *testing.T) {
 	for _, test := range []struct {
@@ -167,6 +174,8 @@ func TestUnits(t *testing.T) {
 		{x12.Rules, isa + gs + order + strings.Replace(order, "PO1**", "PO2**", 1) + "GE*2*3~IEA*1*000000007~", "PO1", []string{"GS-6", "BEG-3", "N1(SU)-2", "PO1-1", "PID-5"}, []string{"3 PO1 LAB 1 gloves", "3 PO1 LAB 2 -", "3 PO2 LAB 1 gloves", "3 PO2 LAB 2 -"}},
 		{edifact.Rules, unb + edi + unz, "LIN", []string{"UNB-5", "BGM-2", "NAD(BY)-2.1", "NAD[2]-4", "LIN-1", "QTY(21)-1.2", "QTY-1.3"}, []string{"IC7 PO'1? S1 TIDE 1 5 PCE", "IC7 PO'1? S1 TIDE 2 6 -"}},
 		{x12.Rules, isa + gs + "ST*856*1~HL*1**S~TD1*a~HL*2*1*O~PRF*P1~HL*3*2*I~LIN**x~HL*4*2*I~LIN**y~SE*10*1~" + tail, "HL(3=I)", []string{"TD1-1", "PRF-1", "HL(3=I)-1", "LIN-2"}, []string{"a P1 3 x", "a P1 4 y"}},
+		{x12.Rules, isa + strings.Replace(gs, "X*005010", "X*005010X222A1", 1) + claims + tail, "CLM", []string{"NM1(41)-3", "NM1(85)-9", "SBR-1", "NM1(IL)-3", "NM1(QC)-3", "CLM-1", "HI-1.2", "SV1-1.2", "NM1(82)-3"},
+			[]string{"SUBMITTER 111 P SEAL - C1 J10 A1 VAIL", "SUBMITTER 111 P SEAL - C2 J11 B1 -", "SUBMITTER 111 S OTTER PUP C3 - D1 -", "SUBMITTER 222 P WHALE - C4 - E1 -"}},
 	} {
 		for _, size := range []int{30, 5000} {
 			got, wrong := read(t, test.rules, test.file, test.unit, size, test.paths...)
@@ -318,6 +327,12 @@ func outline(t *testing.T, rules *segments.Rules, file string) string {
 func TestOutline(t *testing.T) {
 	got := outline(t, x12.Rules, isa+strings.Replace(gs, "PO*", "SH*", 1)+"ST*856*1~BSN*00*L1*20261127*0915~HL*1**S~TD1*CTN*2~HL*2*1*O~PRF*P1~HL*3*7*I~LIN**VP*x~CTT*3~SE*9*1~")
 	for _, want := range []string{"\nLOOP_HL HL*1**S~T\n HL HL*1**S\n", "\n LOOP_HL HL*2*1*O~\n  HL[2] HL*2*1*O\n", "\n  PRF PRF*P1\n   PRF-1P1 P1\n", "\nCTT CTT*3\n", " BSN-100 (original) 00\n", " HL-3S (shipment) S\n", "\n215 HL[3] the level above is said to be 7, and no level before has that number"} {
+		if !strings.Contains(got, want) {
+			t.Errorf("%s\ndoes not hold %q", got, want)
+		}
+	}
+	got = outline(t, x12.Rules, isa+strings.Replace(gs, "X*005010", "X*005010X222A1", 1)+claims+tail)
+	for _, want := range []string{"\n2000A HL*1**20*", "\n 2010AA NM1*85*2*", "\n 2000B HL*2*1*22", "\n  2010BA NM1*IL*1*", "\n  2300 CLM*C1*10", "\n   2310 NM1*82*1*", "\n   2400 LX*1~SV1*", "\n  2000C HL*4*3*23", "\n   2010CA NM1*QC*1*", "\n   2300 CLM*C3*5~", "     SV1-1 HC>A1\n", "\n2000A HL*5**20*"} {
 		if !strings.Contains(got, want) {
 			t.Errorf("%s\ndoes not hold %q", got, want)
 		}

@@ -95,10 +95,12 @@ func (m *Message) Outline() []format.Node {
 	var at []int   // where they stand in out
 	from, end, deeper := 0, 0, 0
 	levels := map[string]int{} // how deep each level of a hierarchy is
+	// Where the structure tells the levels apart, its groups stand in each other already.
+	nested := m.Structure != nil && m.Hierarchy != "" && m.Structure.Times(m.Hierarchy) > 1
 	for i := range m.Segments {
 		s := &m.Segments[i]
 		switch {
-		case m.Hierarchy == "":
+		case m.Hierarchy == "" || nested:
 		case s.Name == m.Hierarchy:
 			deeper = 0
 			if above := s.text(2); above != "" {

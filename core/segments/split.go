@@ -32,7 +32,7 @@ const (
 func (r *Reader) Split(b *batch.Batch) {
 	b.Slots = len(r.wanted)
 	list, around := messages(b)
-	w := walk{Reader: r, b: b, s: r.syntax(b.Base), seen: make([]int, len(r.parts)), first: make([]int, len(r.parts)), deep: make([]int, len(r.parts)), context: make([]batch.Span, b.Slots), outside: make([]batch.Span, b.Slots)}
+	w := newWalk(r, b)
 	for i := range w.outside {
 		w.outside[i] = batch.Missing
 	}
@@ -61,6 +61,11 @@ func (r *Reader) Split(b *batch.Batch) {
 		w.message(int(m.Off), int(m.End))
 		at = int(m.End)
 	}
+}
+
+func newWalk(r *Reader, b *batch.Batch) *walk {
+	n, slots := len(r.parts), len(r.wanted)
+	return &walk{Reader: r, b: b, s: r.syntax(b.Base), seen: make([]int, n), first: make([]int, n), deep: make([]int, n), context: make([]batch.Span, slots), outside: make([]batch.Span, slots)}
 }
 
 func isASCII(b []byte) bool {
@@ -201,13 +206,7 @@ func (w *walk) message(start, end int) {
 			continue
 		}
 		if w.unit >= 0 {
-			hierarchy := w.Hierarchy != "" && string(name) == w.Hierarchy
-			if hierarchy {
-				w.descend(buf[p:stop])
-			}
-			if w.structure != nil {
-				w.step(name, buf[p:stop], hierarchy)
-			}
+			w.follow(name, buf[p:stop])
 		}
 		if name := key(name); len(w.parts) > 0 {
 			for i := range w.parts {
@@ -310,10 +309,8 @@ func (w *walk) segment(i, p, stop int) {
 		switch {
 		case i == w.unit:
 			w.open(p, min(stop+1, w.b.N))
-			w.seen[i], w.inside = 0, true
-			if w.structure != nil {
-				w.group = w.structure.Nodes[w.node].Parent
-			}
+			w.seen[i] = 0
+			w.enclose()
 			for k := range w.parts {
 				if w.first[k] == 0 {
 					w.seen[k] = 0
@@ -377,6 +374,24 @@ func (w *walk) structureOf(message []byte) {
 		w.found, w.kind = found, kind
 	}
 	w.structure = w.found
+}
+
+// follow goes to a segment, where the message's structure is known or levels are in each other.
+func (w *walk) follow(name, segment []byte) {
+	hierarchy := w.Hierarchy != "" && string(name) == w.Hierarchy
+	if hierarchy {
+		w.descend(segment)
+	}
+	if w.structure != nil {
+		w.step(name, segment, hierarchy)
+	}
+}
+
+// enclose begins what belongs to a unit.
+func (w *walk) enclose() {
+	if w.inside = true; w.structure != nil {
+		w.group = w.structure.Nodes[w.node].Parent
+	}
 }
 
 // descend goes to a level of a hierarchy: what belongs to levels that are not above it is no
@@ -649,12 +664,15 @@ func (r *Reader) Raw(b *batch.Batch, record int) []byte {
 	return out
 }
 
-// alone is a message without those units that are not the one wanted, with its segments counted
-// anew.
+// alone is a message without those units that are not the one wanted and what belongs to them, with
+// its segments counted anew.
 func (r *Reader) alone(b *batch.Batch, s *Syntax, m, unit batch.Span, line []byte) []byte {
+	w := newWalk(r, b)
+	w.lines, w.row = r.opened(b, int(m.Off)), w.context
+	w.structureOf(b.Buf[m.Off:m.End])
 	var out []byte
-	count, mine := 0, true
-	first := true // no unit has come yet
+	count, mine := 0, false
+	k := &r.parts[r.unit]
 	for p := int(m.Off); ; {
 		if p = skipLines(b.Buf[:m.End], p); p >= int(m.End) {
 			return out
@@ -662,18 +680,17 @@ func (r *Reader) alone(b *batch.Batch, s *Syntax, m, unit batch.Span, line []byt
 		stop := r.segmentEnd(s, b.Buf[:m.End], p)
 		segment := b.Buf[p:stop]
 		name := segment[:s.next(segment, 0, s.Element)]
-		k := &r.parts[r.unit]
+		w.follow(name, segment)
 		switch {
 		case k.name == string(name) && (k.element == 0 || string(component(s, s.field(segment, k.element))) == k.value):
-			mine, first = p == int(unit.Off), false
+			mine = p == int(unit.Off)
+			w.enclose()
 		case string(name) == r.Tail:
-			count++
 			out = append(append(out, r.Tail...), s.Element)
-			out = append(strconv.AppendInt(out, int64(count), 10), s.Element)
-			out = append(append(out, s.field(segment, 2)...), line...)
-			return out
+			out = append(strconv.AppendInt(out, int64(count+1), 10), s.Element)
+			return append(append(out, s.field(segment, 2)...), line...)
 		}
-		if first || mine {
+		if !w.inside || mine {
 			count++
 			out = append(append(out, segment...), line...)
 		}

@@ -152,6 +152,16 @@ func (s *Structure) Holding(name string) []bool {
 	return out
 }
 
+// Times is how many places there are for segments of a name.
+func (s *Structure) Times(name string) (n int) {
+	for i := range s.Nodes {
+		if slices.Contains(s.Nodes[i].Segments, name) {
+			n++
+		}
+	}
+	return n
+}
+
 // Missing are the required nodes that a message lacks that ends behind a node.
 func (s *Structure) Missing(last int) []int {
 	var out []int

@@ -104,5 +104,20 @@ func kind(around [][]byte, head []byte, s segments.Syntax) (*standard.Book, *sta
 	if book == nil || len(parts) < 2 {
 		return book, nil
 	}
-	return book, book.Structure(parts[1])
+	name := parts[1]
+	if name == "837" { // which claims they are stands in ST-3, or in GS-8 before 005010
+		implementation := release
+		if len(parts) > 3 {
+			implementation = parts[3]
+		}
+		for guide, kind := range claims {
+			if strings.Contains(implementation, guide) {
+				name += kind
+			}
+		}
+	}
+	return book, book.Structure(name)
 }
+
+// claims are the kinds of claims by the numbers of their implementation guides.
+var claims = map[string]string{"X222": "P", "X098": "P", "X223": "I", "X096": "I", "X224": "D", "X097": "D"}
