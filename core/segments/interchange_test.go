@@ -344,7 +344,7 @@ func TestOutline(t *testing.T) {
 		}
 	}
 	got = outline(t, edifact.Rules, unb+"UNH+1+ORDERS:D:96A:UN'BGM+220'NAD+BY'QTY+21:x:PCE'UNS+S'UNT+6+1'"+unz)
-	for _, want := range []string{"69 NAD DTM is missing before NAD: ORDERS requires it", "76 QTY SCC is missing before QTY", "83 QTY-1.2 Quantity is no n"} {
+	for _, want := range []string{"69 NAD DTM is missing before NAD: ORDERS requires it", "76 QTY SCC is missing before QTY", "83 QTY-1.2 Quantity is no value of type n"} {
 		if !strings.Contains(got, want) {
 			t.Errorf("%s\ndoes not hold %q", got, want)
 		}

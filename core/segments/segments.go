@@ -469,7 +469,7 @@ func (m *Message) judge(v *Value, e *standard.Element, levels int, at where, say
 func (m *Message) elementary(v *Value, e *standard.Element, at where, say func(format.Remark)) {
 	if m.Form != nil {
 		if wrong := m.Form(e.Type, v.Text); wrong != "" {
-			say(format.Remark{Code: "standard.form", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s is no %s: %s", e.Title, e.Type, wrong)})
+			say(format.Remark{Code: "standard.form", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s is no value of type %s: %s", e.Title, e.Type, wrong)})
 		}
 	}
 	t := e.Codes()

@@ -26,7 +26,7 @@ const where = computed(() => {
 </template>
 
 <style scoped>
-.finding { display: grid; grid-template-columns: 4.2rem 1fr; gap: 0.5rem; padding: 0.3rem 0; overflow-wrap: anywhere; }
+.finding { display: grid; grid-template-columns: 5rem 1fr; gap: 0.5rem; padding: 0.3rem 0; overflow-wrap: anywhere; }
 .error b { color: var(--bad); }
 .warning b { color: var(--warn); }
 .suggestion::before { content: '→ '; color: var(--act); }
