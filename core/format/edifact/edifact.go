@@ -115,8 +115,8 @@ func form(kind, s string) string {
 //go:embed descriptions/*.txt
 var files embed.FS
 
-// Directories are those that there are descriptions of.
-var Directories = standard.NewShelf(files, "descriptions", "D.96A", "D.01B")
+// Directories are those that there are descriptions of. D.3 is what CONTRL says in UNH-2.
+var Directories = standard.NewShelf(files, "descriptions", "D.96A", "D.01B", "D.3")
 
 // kind finds the description of a message by what UNH-2 says: type, version, release.
 func kind(_ [][]byte, head []byte, s segments.Syntax) (*standard.Book, *standard.Structure) {

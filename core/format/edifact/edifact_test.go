@@ -12,6 +12,9 @@ func TestDescriptions(t *testing.T) {
 			t.Errorf("%s is not described", name)
 		}
 	}
+	if b := Directories.Book("D.3"); b.Structure("CONTRL") == nil || b.Structure("ORDERS") != nil {
+		t.Error("CONTRL is described by another directory")
+	}
 	if Directories.Book("none") != nil {
 		t.Error("a release that is not described has a book")
 	}
