@@ -1,6 +1,9 @@
 package x12
 
-import "testing"
+import (
+	"strings"
+	"testing"
+)
 
 // TestDescriptions reads all that is described and walks through every group of every message.
 func TestDescriptions(t *testing.T) {
@@ -24,6 +27,70 @@ func TestForm(t *testing.T) {
 	}{{"N", "-12", true}, {"N", "1.5", false}, {"R", "-1.50", true}, {"R", "1E-3", true}, {"R", ".", false}, {"R", "1,5", false}, {"DT", "20261125", true}, {"DT", "-2026112", false}, {"TM", "09:3", false}, {"AN", "any", true}} {
 		if wrong := form(test.kind, test.value); wrong == "" != test.good {
 			t.Errorf("%s %q: %q", test.kind, test.value, wrong)
+		}
+	}
+}
+
+const isa = "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000007*0*T*>~"
+
+// TestBegin: three characters of the ISA segment say what separates, and from 00402 on a fourth.
+func TestBegin(t *testing.T) {
+	with := func(old, new string) string { return strings.Replace(isa, old, new, 1) }
+	for _, test := range []struct {
+		header                                     string
+		element, component, repetition, terminator byte
+	}{
+		{isa, '*', '>', '^', '~'},
+		{with("*00501*", "*00401*"), '*', '>', 0, '~'},
+		{with("^*00501*", "U*00401*"), '*', '>', 0, '~'},
+		{with("^*00501*", "U*00501*"), '*', '>', 0, '~'}, // it names the standard still
+		{strings.NewReplacer("*", "|", ">~", ":\n").Replace(isa), '|', ':', '^', '\n'},
+		{strings.NewReplacer("*", "\x1d", ">~", "\x1f\x1c").Replace(isa), 0x1d, 0x1f, '^', 0x1c},
+	} {
+		s, problem := begin([]byte(test.header))
+		if problem != "" || s.Element != test.element || s.Component != test.component || s.Repetition != test.repetition || s.Terminator != test.terminator || s.Release != 0 {
+			t.Errorf("%q: %+v, %s", test.header, s, problem)
+		}
+	}
+	for header, want := range map[string]string{
+		"":                                 "106 characters",
+		isa[:105]:                          "106 characters",
+		with("ISA", "ISB"):                 "106 characters",
+		with("SKERRY  ", "SKERRY ") + "GS": "character 51",
+		with("*0*T*", "**T*") + "GS":       "character 102",
+		with("*T*", "*TT*"):                "character 104",
+		with(">~", "~~"):                   "separates two things",
+		with("^*00501", "~*00501"):         "separates two things",
+		with(">~", "A~"):                   "cannot be a separator",
+		with(">~", "> "):                   "cannot be a separator",
+		strings.ReplaceAll(isa, "*", "0"):  "cannot be a separator",
+	} {
+		if s, problem := begin([]byte(header)); !strings.Contains(problem, want) {
+			t.Errorf("%q: %+v, %q, want %q", header, s, problem, want)
+		}
+	}
+}
+
+// TestKind: the release stands in GS-8, and which claims are meant in ST-3 or there.
+func TestKind(t *testing.T) {
+	syntax, _ := begin([]byte(isa))
+	for _, test := range []struct{ release, set, want string }{
+		{"005010", "ST*850*0001", "005010 850"}, {"004010", "ST*850*0001", "004010 850"}, {"004010VICS", "ST*850*0001", "004010 850"},
+		{"005010X222A1", "ST*837*0001*005010X222A1", "005010 837P"}, {"005010X222A1", "ST*837*0001", "005010 837P"},
+		{"005010X223A2", "ST*837*0001*005010X223A2", "005010 837I"}, {"005010X224A2", "ST*837*0001*005010X224A2", "005010 837D"},
+		{"005010", "ST*837*0001", "005010 none"}, {"005010X221A1", "ST*835*0001", "005010 835"}, {"004010X091A1", "ST*835*0001", "004010 none"},
+		{"008010", "ST*850*0001", "none none"}, {"", "ST*850*0001", "none none"}, {"005010", "ST", "005010 none"}, {"005010", "ST*999*1", "005010 999"}, {"004010", "ST*999*1", "004010 none"},
+	} {
+		book, structure := kind([][]byte{[]byte(isa[:105]), []byte("GS*PO*S*H*20261125*0930*3*X*" + test.release)}, []byte(test.set), syntax)
+		got := []string{"none", "none"}
+		if book != nil {
+			got[0] = book.Version
+		}
+		if structure != nil {
+			got[1] = structure.Name
+		}
+		if strings.Join(got, " ") != test.want {
+			t.Errorf("%s %s is %v, want %s", test.release, test.set, got, test.want)
 		}
 	}
 }
