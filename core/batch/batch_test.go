@@ -1,8 +1,10 @@
 package batch
 
 import (
+	"math/rand/v2"
 	"strings"
 	"testing"
+	"unicode/utf8"
 )
 
 // lines makes a batch of the lines of a text.
@@ -63,5 +65,45 @@ func TestResetKeepsUsualMemoryOnly(t *testing.T) {
 	b.Reset()
 	if b.Buf != nil || b.Out != nil {
 		t.Error("a batch keeps the memory of one huge record")
+	}
+}
+
+// TestPlaceInLongLines: lines and columns are those of counting from the beginning, in whatever order
+// places are asked for, and where a line began before the batch.
+func TestPlaceInLongLines(t *testing.T) {
+	r := rand.New(rand.NewPCG(2, 3))
+	for range 300 {
+		var text strings.Builder
+		b := &Batch{Base: 1000, Line: 7, Lead: int64(r.IntN(50)), First: 1}
+		for range 1 + r.IntN(30) {
+			from := uint32(text.Len())
+			text.WriteString(strings.Repeat([]string{"a", "é☂", "", "x\n", "y\r\n", "z\r"}[r.IntN(6)], r.IntN(5)))
+			text.WriteByte('.')
+			b.Bounds = append(b.Bounds, Span{from, uint32(text.Len())})
+		}
+		b.Buf = []byte(text.String())
+		b.N = len(b.Buf)
+		for range 60 {
+			record := r.IntN(len(b.Bounds))
+			s := b.Bounds[record]
+			at := s.Off + uint32(r.IntN(s.Len()))
+			for at > 0 && !utf8.RuneStart(b.Buf[at]) || at > 0 && b.Buf[at] == '\n' && b.Buf[at-1] == '\r' {
+				at--
+			}
+			line, column := int64(7), b.Lead+1
+			for i, c := range text.String()[:at] {
+				switch {
+				case c == '\n' && i > 0 && b.Buf[i-1] == '\r':
+				case c == '\n' || c == '\r':
+					line, column = line+1, 1
+				default:
+					column++
+				}
+			}
+			got := b.Place(record, at)
+			if got.Line != line || got.Column != column || got.Offset != 1000+int64(at) || got.Record != int64(record)+1 {
+				t.Fatalf("%q at %d: %+v, want %d:%d", text.String(), at, got, line, column)
+			}
+		}
 	}
 }

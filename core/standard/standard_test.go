@@ -135,3 +135,77 @@ func TestNext(t *testing.T) {
 		}
 	}
 }
+
+// TestChoice: segments of one name are told apart by an element.
+func TestChoice(t *testing.T) {
+	b := book(t, "structure CLAIMS 1 Claims\nST BILL+(HL[3=20] A?(NM1[1=85] N3?) B?(NM1[1=87,88] N3?) SUB*(HL[3=22] C(NM1[1=IL]) CLAIM*(CLM REF*) DEP*(HL[3=23] D(NM1[1=QC]) CLAIM*(CLM REF*)))) SE\n", "1")
+	s := b.Structure("CLAIMS")
+	if unreached := s.Walk(); unreached != nil {
+		t.Error(unreached)
+	}
+	if s.Times("HL") != 3 || s.Times("CLM") != 2 || s.Times("X") != 0 || !s.Chooses([]byte("NM1")) || s.Chooses([]byte("CLM")) {
+		t.Error("what is chosen is not known")
+	}
+	holding := s.Holding("CLM")
+	for i, n := range s.Nodes {
+		if want := strings.Contains(" CLAIMS BILL SUB DEP CLAIM CLM ", " "+n.Name+" "); holding[i] != want {
+			t.Errorf("%s holds claims: %t", n.Name, holding[i])
+		}
+	}
+	follow := func(segments string) string {
+		var out []string
+		at := 0
+		for _, segment := range strings.Fields(segments) {
+			name, value, _ := strings.Cut(segment, ":")
+			step := s.Follow(at, []byte(name), func(c *Choice) bool { return c.Holds(value) })
+			if step.Node < 0 {
+				out = append(out, segment+"?")
+				continue
+			}
+			at = step.Node
+			path := strings.Join(s.Path(at), "/")
+			if step.Odd {
+				path += "!"
+			}
+			out = append(out, path)
+		}
+		return strings.Join(out, " ")
+	}
+	for in, want := range map[string]string{
+		"ST HL:20 NM1:85 N3 NM1:88 N3 HL:22 NM1:IL CLM REF CLM":  " BILL BILL/A BILL/A BILL/B BILL/B BILL/SUB BILL/SUB/C BILL/SUB/CLAIM BILL/SUB/CLAIM BILL/SUB/CLAIM",
+		"ST HL:20 HL:22 NM1:IL HL:23 NM1:QC CLM HL:23 CLM HL:22": " BILL BILL/SUB BILL/SUB/C BILL/SUB/DEP BILL/SUB/DEP/D BILL/SUB/DEP/CLAIM BILL/SUB/DEP BILL/SUB/DEP/CLAIM BILL/SUB",
+		"ST HL:20 HL:22 HL:20 NM1:85":                            " BILL BILL/SUB BILL BILL/A",
+		"ST HL:99 NM1:85":                                        " HL:99? BILL/A!",
+	} {
+		if got := follow(in); got != want {
+			t.Errorf("%s\n got %s\nwant %s", in, got, want)
+		}
+	}
+	for text, wrong := range map[string]string{"A[x=1]": "does not say which A", "A[1=]": "does not say which A", "A[1": "does not say which A"} {
+		bad, err := Read(fstest.MapFS{"x.txt": {Data: []byte("structure S 1 x\n" + text + "\n")}}, "1")
+		if err == nil {
+			err = bad.Check()
+		}
+		if err == nil || !strings.Contains(err.Error(), wrong) {
+			t.Errorf("%s: %v", text, err)
+		}
+	}
+}
+
+// TestShelf: versions are read once, and what does not hold together is told.
+func TestShelf(t *testing.T) {
+	files := fstest.MapFS{"d/x.txt": {Data: []byte("segment AAA 1 First\nR CX#9 Number\nO ST Text\n\nstructure S 1,2 x\nA G(B)\n")}}
+	shelf := NewShelf(files, "d", "1", "2")
+	if shelf.Book("1") == nil || shelf.Book("1") != shelf.Book("1") || shelf.Book("3") != nil {
+		t.Error("books are not kept")
+	}
+	if got := strings.Join(shelf.Check([]string{"ST"}), "; "); got != "1 AAA: there is no type CX" {
+		t.Error(got)
+	}
+	if got := strings.Join(shelf.Check([]string{"ST", "CX"}), "; "); got != "1 AAA: there is no table 9" {
+		t.Error(got)
+	}
+	if got := NewShelf(files, "d", "1").Check(nil); len(got) != 1 || !strings.Contains(got[0], "tell of [1 2]") {
+		t.Error(got)
+	}
+}
