@@ -2,6 +2,8 @@ package schema
 
 import (
 	"fmt"
+	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -114,6 +116,50 @@ func TestSchemasThatAreWrong(t *testing.T) {
 		s, findings := Parse("test.json", []byte(test.source))
 		if s != nil || !strings.Contains(findings.Error(), test.says) && !strings.Contains(fmt.Sprint(findings), test.says) || !strings.HasPrefix(findings[0].Place.String(), test.place) {
 			t.Errorf("%s: %v (at %s) does not say %q at %s", test.source, findings, findings[0].Place, test.says, test.place)
+		}
+	}
+}
+
+// TestSharedValues: what a record shares with the one before, which was right, is right in it too.
+func TestSharedValues(t *testing.T) {
+	s, findings := Parse("test.json", []byte(`{"missingValues": ["", "n/a"], "fields": [{"name": "kg", "type": "number", "constraints": {"maximum": 100}}, {"name": "when", "type": "date", "constraints": {"required": true}}, {"name": "sex", "constraints": {"enum": ["M", "F"]}}]}`))
+	if len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	r := rand.New(rand.NewPCG(8, 8))
+	values := [3][]string{{"17.5", "heavy", "101", "", "n/a"}, {"2026-11-25", "2026-02-30", "", "n/a"}, {"M", "x", "", "F"}}
+	for range 300 {
+		buf := []byte{}
+		var spans [3][]batch.Span
+		for column, list := range values {
+			for _, v := range list {
+				spans[column] = append(spans[column], batch.Span{Off: uint32(len(buf)), End: uint32(len(buf) + len(v))})
+				buf = append(buf, v...)
+			}
+			spans[column] = append(spans[column], batch.Missing)
+		}
+		fresh := func() *batch.Batch { return &batch.Batch{First: 1, Buf: buf, N: len(buf), Slots: 3} }
+		like, alone := fresh(), fresh()
+		row := [3]batch.Span{spans[0][0], spans[1][0], spans[2][0]}
+		for range 40 {
+			if column := r.IntN(5); column < 3 { // the others stay what they are
+				row[column] = spans[column][r.IntN(len(spans[column]))]
+			}
+			for _, b := range []*batch.Batch{like, alone} {
+				b.Spans = append(b.Spans, row[:]...)
+				b.Bounds = append(b.Bounds, batch.Span{})
+			}
+		}
+		before := false
+		for i := range like.Bounds {
+			shared := s.Check(like, i, before)
+			if single := s.Check(alone, i, false); shared != single {
+				t.Fatalf("record %d is found %t behind the one before, %t alone", i, shared, single)
+			}
+			before = shared
+		}
+		if !slices.Equal(like.Spans, alone.Spans) || len(like.Notes) != len(alone.Notes) {
+			t.Fatalf("%d notes behind one another, %d alone", len(like.Notes), len(alone.Notes))
 		}
 	}
 }
