@@ -392,10 +392,12 @@ func TestAnyBatchSize(t *testing.T) {
 
 func FuzzX12(f *testing.F) {
 	f.Add(isa+gs+order+tail, 50)
+	f.Add(isa+strings.Replace(gs, "X*005010", "X*005010X222A1", 1)+claims+tail, 300)
 	f.Add(strings.ReplaceAll(isa+gs+"ST*275*1~BIN*5*~ST*~~SE*3*1~"+tail, "~", "~\n"), 9)
 	f.Fuzz(func(t *testing.T, file string, size int) {
 		against(t, x12.Rules, file, "", 1+size&0xfff, "ISA-13", "GS-6", "BEG-3", "N1(BY)-4.2", "PO1[2]-3[2]")
 		against(t, x12.Rules, file, "PO1", 1+size&0xfff, "GS-6", "BEG-3", "PO1-1", "PID-5")
+		against(t, x12.Rules, file, "CLM", 1+size&0xfff, "NM1(85)-9", "NM1(IL)-3", "NM1(QC)-3", "CLM-1", "SV1-1.2")
 	})
 }
 
