@@ -137,14 +137,11 @@ func (a *app) looked(l *formats.Look) {
 	if len(l.Settings) > 0 {
 		fmt.Fprintf(a.out, "  a route needs:  %s\n", strings.Join(l.Settings, "   "))
 	}
-	if l.Source() == nil {
-		if l.Format != "" {
-			fmt.Fprintln(a.out, "\nfiles of this format are recognised, but cannot be read yet")
-		}
+	if l.Format == "" {
 		return
 	}
 	fmt.Fprintf(a.out, "\n%s\n", count(int(l.Records), "record"))
-	if l.Format == "hl7" {
+	if l.Format != "csv" && l.Format != "json" {
 		for _, k := range l.Kinds {
 			fmt.Fprintf(a.out, "  %6d  %s %s\n", k.Count, k.Name, k.Version)
 		}

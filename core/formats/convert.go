@@ -37,34 +37,17 @@ type Converted struct {
 // objects of texts, one a line, and back; HL7 v2 as JSON, and back. A record that
 // cannot be said so is a finding and is left out.
 func Convert(ctx context.Context, in io.Reader, name, to string, out io.Writer) (*Converted, error) {
-	plain, compression, err := text.Undo(in)
+	guess, decoded, err := recognise(in)
 	if err != nil {
 		return nil, err
 	}
-	if compression == "zip" {
-		return nil, errors.New("a zip archive can only be read from a file: its list of members stands at its end")
-	}
-	buffered := bufio.NewReaderSize(plain, Head)
-	head, err := buffered.Peek(Head)
-	if err != nil && err != io.EOF {
-		return nil, err
-	}
-	guess := Detect(head)
 	c := &converter{Converted: Converted{From: guess.Format, To: to, Findings: finding.List{}}, name: name, out: bufio.NewWriterSize(out, 1<<16)}
 	step := map[string]func([]byte) error{"csv json": c.rowToObject, "json csv": c.objectToRow, "hl7 json": c.messageToObject, "json hl7": c.objectToMessage,
 		"x12 json": c.no, "edifact json": c.no, "json x12": c.objectToSegments, "json edifact": c.objectToSegments}[guess.Format+" "+to]
 	if step == nil {
 		return nil, fmt.Errorf("%s cannot be written as %s without a map: make a route for it", cmp.Or(guess.Format, "a file of no known format"), to)
 	}
-	set := guess.Charset
-	if guess.Format == "hl7" || guess.Format == "edifact" {
-		set = text.Declared
-	}
 	c.writer = segments.Writer{Rules: map[string]*segments.Rules{"x12": x12.Rules, "edifact": edifact.Rules}[to]}
-	decoded, err := text.Decode(buffered, set)
-	if err != nil {
-		return nil, err
-	}
 	reader, findings, err := guess.Source().Open(decoded, nil)
 	c.add(findings...)
 	if err != nil || reader == nil {

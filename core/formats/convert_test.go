@@ -34,6 +34,9 @@ func TestConvert(t *testing.T) {
 	if back, _ := convert(t, object, "csv"); back != rows {
 		t.Errorf("%q\nwant\n%q", back, rows)
 	}
+	if object, c := convert(t, "\xff\xfe"+utf16(t, message+"NTE|1||café\r"), "json"); c.Written != 1 || c.Errors > 0 || !strings.Contains(object, `"café"`) {
+		t.Errorf("from UTF-16: %+v\n%s", c, object)
+	}
 	for _, test := range []struct{ in, to, out, wrong string }{
 		{`[{"a":1.50,"b":null},{"b":true},{"c":1},{"a":[1]},5,{"a":"x"}]`, "csv", "a,b\n1.50,\n,true\nx,\n", `"c" is not among|"a" holds more|it is no object`},
 		{"a,b\n1\n2,3\n", "json", `{"a":"2","b":"3"}` + "\n", "has 1 columns"},

@@ -140,6 +140,7 @@ func TestExamine(t *testing.T) {
 		{message, "", "sample:3:1 record 1 OBX: warning: OBR is missing before OBX: ORU_R01 requires it [standard.missing]\nsample:3:22 record 1 OBX-11: warning: Observation Result Status is required, and empty [standard.required]"},
 		{`[{"a":1,"b":[{"c":"x"},{"c":""}]},{"a":null,"d/e":{"f":true}}]`, "2", "2 records, 62 bytes; 2 value ;\n/a () 1 1 integer: 1\n/b/*/c () 1 1 text: x\n/d~1e/f () 1 0 true or false: true\nrecord 2, line 1, byte 34: /a=null /d~1e/f=true"},
 		{`{"a":1,"a":2}`, "", "json.name-twice"},
+		{"UNB+UNOQ:3+A+B+261125:0930+1'UNH+1+ORDERS:D:96A:UN'", "", "0 records, 51 bytes;\nsample:1:1: error: UNB names the repertoire"},
 		{"{\"a\":1}\n{\"a\":", "", "2 records"},
 		{"BHS|^~\\&\r" + message + "BTS|3\r", "", "BTS says 3 messages, but 1 came"},
 		{"id,x\n1,\"a\" b\n2,\"open\n", "", "sample:2:6 record 1: error: text follows the closing quote"},

@@ -98,37 +98,28 @@ const (
 // is among the findings; an error is one of reading it.
 func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) {
 	look := &Look{Name: request.Name, Kinds: []Kind{}, Fields: []Field{}, Findings: finding.List{}, Shown: []Shown{}, Tables: map[string]*standard.Table{}}
-	plain, compression, err := text.Undo(in)
+	guess, decoded, err := recognise(in)
 	if err != nil {
 		return nil, err
 	}
-	if compression == "zip" {
-		return nil, errors.New("a zip archive can only be read from a file: its list of members stands at its end")
-	}
-	buffered := bufio.NewReaderSize(plain, Head)
-	head, err := buffered.Peek(Head)
-	if err != nil && err != io.EOF {
-		return nil, err
-	}
-	look.Guess = Detect(head)
-	look.Compression = compression
+	look.Guess = guess
 	e := &examination{Look: look, request: request, at: map[string]int{}, kinds: map[string]int{}, told: map[string]int{}}
-	decoded, err := look.decode(buffered)
-	if err != nil {
-		return nil, err
-	}
+	var read tally
+	decoded.Reader = io.TeeReader(decoded.Reader, &read)
 	if request.text != nil {
 		decoded.Reader = io.TeeReader(decoded.Reader, request.text)
 	}
 	source := look.Source()
 	if source == nil {
-		look.Bytes, err = io.Copy(io.Discard, decoded)
+		_, err = io.Copy(io.Discard, decoded)
+		look.Bytes = int64(read)
 		return look, err
 	}
 	reader, findings, err := source.Open(decoded, nil)
 	look.add(request.Name, findings...)
-	if err == nil && reader == nil {
+	if err == nil && reader == nil { // its text can be looked at all the same
 		_, err = io.Copy(io.Discard, decoded)
+		look.Bytes = int64(read)
 	}
 	if err != nil || reader == nil {
 		return look, err
@@ -148,16 +139,43 @@ func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) 
 	return look, nil
 }
 
-// declares tells whether files of the format say themselves which character set they are in.
-func (l *Look) declares() bool { return l.Format == "hl7" || l.Format == "edifact" }
+// tally counts what is written to it.
+type tally int64
 
-// decode reads text in the encoding that was found.
-func (l *Look) decode(in io.Reader) (*text.Decoded, error) {
-	set := l.Charset
-	if l.declares() && set != text.UTF16LE && set != text.UTF16BE {
-		set = text.Declared // what it says is held against what is there
+func (t *tally) Write(b []byte) (int, error) {
+	*t += tally(len(b))
+	return len(b), nil
+}
+
+// recognise undoes compression, says what a file is, and gives its text in the encoding that was
+// found, or as it comes where it says its encoding itself.
+func recognise(in io.Reader) (guess Guess, decoded *text.Decoded, err error) {
+	plain, compression, err := text.Undo(in)
+	if err != nil {
+		return guess, nil, err
 	}
-	return text.Decode(in, set)
+	if compression == "zip" {
+		return guess, nil, errors.New("a zip archive can only be read from a file: its list of members stands at its end")
+	}
+	buffered := bufio.NewReaderSize(plain, Head)
+	head, err := buffered.Peek(Head)
+	if err != nil && err != io.EOF {
+		return guess, nil, err
+	}
+	guess = Detect(head)
+	guess.Compression = compression
+	set := guess.Charset
+	if guess.declares() {
+		set = text.Declared
+	}
+	decoded, err = text.Decode(buffered, set)
+	return guess, decoded, err
+}
+
+// declares tells whether the text says itself which character set it is in: what it says is
+// then held against what is there.
+func (g *Guess) declares() bool {
+	return (g.Format == "hl7" || g.Format == "edifact") && g.Charset != text.UTF16LE && g.Charset != text.UTF16BE
 }
 
 func (l *Look) add(name string, findings ...finding.Finding) {

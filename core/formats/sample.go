@@ -110,7 +110,7 @@ func (s *Sample) Records(ctx context.Context, request Request) ([]Shown, map[str
 		return look.Shown, look.Tables, nil
 	}
 	set := text.UTF8
-	if s.declares() && s.Charset != text.UTF16LE && s.Charset != text.UTF16BE {
+	if s.declares() {
 		set = text.Declared
 	}
 	in := io.MultiReader(bytes.NewReader(mark.preface), io.NewSectionReader(s.text, mark.Offset, s.Bytes-mark.Offset))

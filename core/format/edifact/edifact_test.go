@@ -73,7 +73,7 @@ func TestBegin(t *testing.T) {
 		"UNA:+":                                 "six characters",
 		"UNA:+.? 'UNH+1":                        "begins with UNB",
 		"UIB+UNOA:4":                            "interactive",
-		strings.Replace(unb, "UNOC", "XXXX", 1): "none of UNOA",
+		strings.Replace(unb, "UNOC", "ABCD", 1): "none of UNOA",
 		"UNA::.? '" + strings.ReplaceAll(unb, "+", ":"):   "separates two things",
 		"UNAA+.? '" + strings.ReplaceAll(unb, ":", "A"):   "cannot be a separator",
 		"UNA:+.?+'" + strings.Replace(unb, ":3", ":4", 1): "separates two things",
