@@ -426,6 +426,13 @@ func TestConsoleSamples(t *testing.T) {
 	text(t, ctx, "main", "CSV", "record 1 of")
 	do(t, ctx, chromedp.Click("//button[contains(., 'error')]"))
 	text(t, ctx, "main", "skip: 1", "exponent form", "the quote opened here is never closed")
+	// Of a file that cannot be followed from its beginning the text is shown, and the reason.
+	odd := filepath.Join(t.TempDir(), "odd.edi")
+	if err := os.WriteFile(odd, []byte("UNB+UNOQ:3+A+B+261125:0930+1'\nUNH+1+ORDERS:D:96A:UN'\nUNT+2+1'\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	do(t, ctx, chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{odd}))
+	text(t, ctx, "main", "no records", "UNH+1+ORDERS", "UNB names the repertoire")
 	do(t, ctx, chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{file("reagent-answers.x12")}))
 	text(t, ctx, "main", "X12 004010 855", "LOOP_PO1", "purchase order acknowledgement")
 	do(t, ctx, chromedp.SendKeys(chromedp.CSS("input.filter"), "SN1\r"))

@@ -235,6 +235,7 @@ useKeys((e) => {
             <Button label="Previous" size="small" severity="secondary" text title="[" :disabled="!record || record.record <= 1" @click="step(-1)" />
             <Button :label="path ? `Next with ${path}` : 'Next'" size="small" severity="secondary" text title="]" :disabled="!record || record.record >= seen.records" @click="step(1)" />
           </div>
+          <div v-if="!record" class="found"><FindingLine v-for="(f, i) in seen.findings" :key="i" :finding="f" /></div>
           <StructurePane v-if="record" :record="record" :tables="tables" :at="at" @point="at = $event" @choose="choosePart" />
         </div>
       </div>
