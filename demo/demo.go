@@ -61,6 +61,8 @@ var Drops = []Drop{
 	{"calder-ness-2026-11-24.csv", "stations/inbox", Written, "rejected", 0, 0, 0, 0},
 	{"weights-2026-11-24.csv", "stations/weights/pool-1", Renamed, "delivered", 5, 3, 1, 1},
 	{"weights-2026-11-25.csv", "stations/weights/pool-2", Written, "delivered", 2, 2, 0, 0},
+	{"feed-requests-2026-11-24.csv", "stations/feed", Renamed, "delivered", 7, 4, 3, 0},
+	{"reagents-2026-11-25.x12", "suppliers/holm/out", Written, "delivered", 5, 3, 2, 0},
 }
 
 var (

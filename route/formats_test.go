@@ -20,16 +20,40 @@ type output struct {
 	opened *flow.Opened
 	text   strings.Builder
 	wrong  []string
+	good   int64
+}
+
+// whole is the output with what it ends with.
+func (o *output) whole(t *testing.T) string {
+	t.Helper()
+	if o.good == 0 || o.opened.Plan.Separate {
+		return o.text.String()
+	}
+	ends, err := o.opened.Ends(o.good)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return o.text.String() + string(ends)
 }
 
 func (o *output) Open(opened *flow.Opened) error {
 	o.opened = opened
-	o.text.Write(opened.Plan.Target.Frame().Begins)
 	return nil
 }
 
 func (o *output) Batch(b *batch.Batch) error {
-	o.text.Write(b.Out)
+	if len(b.Out) > 0 {
+		made, err := o.opened.Made(b.Out, o.text.Len() == 0 && !o.opened.Plan.Separate)
+		if err != nil {
+			return err
+		}
+		o.text.Write(made)
+	}
+	for _, w := range b.What {
+		if w == batch.Good {
+			o.good++
+		}
+	}
 	for i := range b.Records() {
 		for _, f := range o.opened.Findings(b, i) {
 			o.wrong = append(o.wrong, f.String())
@@ -86,7 +110,7 @@ func TestRowsToObjects(t *testing.T) {
 		{row: "S1,x,x,x,27/05/2024 13:35,F,x,n,x,x,1,1\n", file: "maps/rows-to-objects.map", old: " if unreadable null", with: "", wrong: `"x" is no number`},
 		{row: "S1,x,x,x,27/05/2024 13:35,F,1,n,x,x,1,1\n", file: "maps/rows-to-objects.map", old: "station      = station", with: "clear station\nignore station", out: `"species_code":"x","collected_at"`},
 		{row: "S1,x,x,x,27/05/2024 13:35,F,1,n,x,x,1,1\n", file: "maps/rows-to-objects.map", old: "station      = station", with: "keep station\nignore station", out: `"station":"","collected_at"`},
-		{file: "routes/rows.yaml", old: "one file per: pickup", with: "one file per: pickup\n    segments end: as sample", wrong: "only hl7 has segments"},
+		{file: "routes/rows.yaml", old: "one file per: pickup", with: "one file per: pickup\n    segments end: as sample", wrong: "only edifact, hl7 and x12 have segments"},
 		{file: "routes/rows.yaml", old: "one file per: pickup", with: "one file per: pickup\n    formulas: guarded", wrong: "guarded in csv only, not in json"},
 		{file: "maps/rows-to-objects.map", old: "station      = station", with: "ignore station", wrong: "the sample's value at station would go into every record"},
 		{file: "maps/rows-to-objects.map", old: "station      =", with: "statoin =", wrong: `was "station" meant?`},
@@ -160,8 +184,7 @@ func TestListsAsTarget(t *testing.T) {
 	if c == nil {
 		t.Fatal(findings.Error())
 	}
-	frame := c.Plan.Target.Frame()
-	for rows, want := range map[string]string{"": "[\n]\n", "S1": "[\n{\"id\":\"S1\"}\n]\n", "S1 S2 S3": "[\n{\"id\":\"S1\"},\n{\"id\":\"S2\"},\n{\"id\":\"S3\"}\n]\n"} {
+	for rows, want := range map[string]string{"": "", "S1": "[\n{\"id\":\"S1\"}\n]\n", "S1 S2 S3": "[\n{\"id\":\"S1\"},\n{\"id\":\"S2\"},\n{\"id\":\"S3\"}\n]\n"} {
 		in := rowsHeading
 		for _, id := range strings.Fields(rows) {
 			in += id + ",,,,27/05/2024 13:35,,,,,,1,2\n"
@@ -170,11 +193,7 @@ func TestListsAsTarget(t *testing.T) {
 		if _, err := c.Plan.Run(context.Background(), strings.NewReader(in), flow.Inputs{}, o); err != nil {
 			t.Fatal(err)
 		}
-		made := strings.TrimPrefix(o.text.String(), "[")
-		if made != "" {
-			made = made[frame.Skip:]
-		}
-		if got := "[" + made + string(frame.Ends); got != want || len(o.wrong) > 0 {
+		if got := o.whole(t); got != want || len(o.wrong) > 0 {
 			t.Errorf("%q: %q, want %q, %v", rows, got, want, o.wrong)
 		}
 	}

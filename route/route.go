@@ -15,12 +15,15 @@ import (
 	"ydrion/core/flow"
 	"ydrion/core/format"
 	"ydrion/core/format/csv"
+	"ydrion/core/format/edifact"
 	"ydrion/core/format/hl7"
 	"ydrion/core/format/json"
+	"ydrion/core/format/x12"
 	"ydrion/core/lang"
 	"ydrion/core/lookup"
 	"ydrion/core/place"
 	"ydrion/core/schema"
+	"ydrion/core/segments"
 	"ydrion/workspace"
 )
 
@@ -194,12 +197,12 @@ func (c *compilation) plan() *flow.Plan {
 	if target == nil {
 		return nil
 	}
-	if r.Good.After != "" && target.Frame().Skip > 0 {
-		c.out = append(c.out, finding.New("route.after", r.Places["deliver.good.after each"], "nothing can follow each record of a list: %s is one", m.TargetSample))
-	}
-	scope := lang.Scope{Fields: s.Record, Lookups: c.lookups(string(mapText))}
+	scope := lang.Scope{Fields: s.Record, Lookups: c.lookups(string(mapText)), Separate: r.Good.PerRecord}
 	program, findings := lang.Build(m, r.Map, string(mapText), target, scope)
 	c.out = append(c.out, findings...)
+	if r.Good.After != "" && program != nil && program.Closes() {
+		c.out = append(c.out, finding.New("route.after", r.Places["deliver.good.after each"], "nothing can follow each record of a list or an interchange: %s is one", m.TargetSample))
+	}
 	plan := &flow.Plan{Source: r.Source(), Charset: r.Charset, Gzip: r.Gzip, Schema: s, Program: program, Target: target, Makes: m.TargetFormat, After: []byte(r.Good.After), Separate: r.Good.PerRecord}
 	for _, d := range r.Good.To {
 		plan.Outputs = append(plan.Outputs, c.output(d, scope))
@@ -214,7 +217,7 @@ func (c *compilation) plan() *flow.Plan {
 func (c *compilation) target(m *lang.Map, at func(int) place.Place) format.Target {
 	build, known := targets[m.TargetFormat]
 	if !known {
-		c.out = append(c.out, finding.New("route.format", at(m.At.Target), "records cannot be written as %q; known are csv, hl7 and json", m.TargetFormat))
+		c.out = append(c.out, finding.New("route.format", at(m.At.Target), "records cannot be written as %q; known are csv, edifact, hl7, json and x12", m.TargetFormat))
 		return nil
 	}
 	sample, ok := c.file(m.TargetSample, at(m.At.Sample))
@@ -237,7 +240,7 @@ func (c *compilation) target(m *lang.Map, at func(int) place.Place) format.Targe
 	if c.route.Good.AsSample {
 		ends, can := target.(interface{ EndAsSample() })
 		if !can {
-			c.out = append(c.out, finding.New("route.segments-end", c.route.Places["deliver.good.segments end"], "only hl7 has segments that end in one way or another, not %s", m.TargetFormat))
+			c.out = append(c.out, finding.New("route.segments-end", c.route.Places["deliver.good.segments end"], "only edifact, hl7 and x12 have segments that end in one way or another, not %s", m.TargetFormat))
 			return nil
 		}
 		ends.EndAsSample()
@@ -247,9 +250,11 @@ func (c *compilation) target(m *lang.Map, at func(int) place.Place) format.Targe
 
 // targets are the formats that maps can write.
 var targets = map[string]func(file string, sample []byte) (format.Target, error){
-	"csv":  func(file string, sample []byte) (format.Target, error) { return csv.NewTarget(file, sample) },
-	"hl7":  func(file string, sample []byte) (format.Target, error) { return hl7.NewTarget(file, sample) },
-	"json": func(file string, sample []byte) (format.Target, error) { return json.NewTarget(file, sample) },
+	"csv":     func(file string, sample []byte) (format.Target, error) { return csv.NewTarget(file, sample) },
+	"edifact": func(file string, sample []byte) (format.Target, error) { return segments.NewTarget(edifact.Rules, file, sample) },
+	"hl7":     func(file string, sample []byte) (format.Target, error) { return hl7.NewTarget(file, sample) },
+	"json":    func(file string, sample []byte) (format.Target, error) { return json.NewTarget(file, sample) },
+	"x12":     func(file string, sample []byte) (format.Target, error) { return segments.NewTarget(x12.Rules, file, sample) },
 }
 
 // lookups reads the tables whose names occur in the map; only they belong to

@@ -125,20 +125,17 @@ func (o *outputs) takeGood(b *batch.Batch) error {
 	if len(b.Out) == 0 {
 		return nil
 	}
-	made := b.Out
+	made, err := o.opened.Made(b.Out, o.all == nil)
+	if err != nil {
+		return err
+	}
 	if o.all == nil {
-		frame := o.opened.Plan.Target.Frame()
-		made = made[frame.Skip:]
 		o.all = make([]*deliver.Output, len(o.folders))
 		for i, folder := range o.folders {
 			if o.fileNames[i] == "" {
 				continue
 			}
-			var err error
 			if o.all[i], err = o.Create(folder, fmt.Sprintf("all-%d", i)); err != nil {
-				return err
-			}
-			if _, err := o.all[i].Write(frame.Begins); err != nil {
 				return err
 			}
 		}
@@ -162,10 +159,13 @@ func (o *outputs) takeGood(b *batch.Batch) error {
 // takeEach writes each record into files of its own.
 func (o *outputs) takeEach(b *batch.Batch) error {
 	n := len(o.folders)
-	frame := o.opened.Plan.Target.Frame()
 	for i, w := range b.What {
 		if w != batch.Good {
 			continue
+		}
+		made, err := o.opened.Made(b.Made(i), false)
+		if err != nil {
+			return err
 		}
 		for k, name := range b.Names[i*n : i*n+n] {
 			if name == "" {
@@ -175,13 +175,8 @@ func (o *outputs) takeEach(b *batch.Batch) error {
 			if err != nil {
 				return err
 			}
-			for _, part := range [][]byte{frame.Begins, b.Made(i)[frame.Skip:], frame.Ends} {
-				if len(part) == 0 {
-					continue
-				}
-				if _, err := out.Write(part); err != nil {
-					return errors.Join(err, out.Discard())
-				}
+			if _, err := out.Write(made); err != nil {
+				return errors.Join(err, out.Discard())
 			}
 			if err := o.add(out, "good", k, name, 1, b.First+int64(i)); err != nil {
 				return err
@@ -373,7 +368,11 @@ func (o *outputs) finish() error {
 		if out == nil {
 			continue
 		}
-		if _, err := out.Write(o.opened.Plan.Target.Frame().Ends); err != nil {
+		ends, err := o.opened.Ends(o.allCount)
+		if err != nil {
+			return err
+		}
+		if _, err := out.Write(ends); err != nil {
 			return err
 		}
 		o.all[i] = nil

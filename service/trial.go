@@ -66,11 +66,6 @@ var _ flow.Sink = (*viewer)(nil)
 
 func (v *viewer) Open(o *flow.Opened) error {
 	v.opened = o
-	if v.request.Output != nil {
-		if _, err := v.request.Output.Write(o.Plan.Target.Frame().Begins); err != nil {
-			return err
-		}
-	}
 	if v.request.Rejects != nil {
 		_, err := v.request.Rejects.Write(o.Reader.Heading())
 		return err
@@ -80,9 +75,9 @@ func (v *viewer) Open(o *flow.Opened) error {
 
 func (v *viewer) Batch(b *batch.Batch) error {
 	if v.request.Output != nil && len(b.Out) > 0 {
-		made := b.Out
-		if !v.begun {
-			made = made[v.opened.Plan.Target.Frame().Skip:]
+		made, err := v.opened.Made(b.Out, !v.begun && !v.opened.Plan.Separate)
+		if err != nil {
+			return err
 		}
 		v.begun = true
 		if _, err := v.request.Output.Write(made); err != nil {
@@ -124,7 +119,7 @@ func (v *viewer) view(b *batch.Batch, i int) RecordView {
 		r.Fields = append(r.Fields, format.Line{Path: l.Path, Value: string(clip([]byte(l.Value)))})
 	}
 	if b.What[i] == batch.Good {
-		made := b.Made(i)[v.opened.Plan.Target.Frame().Skip:]
+		made := b.Made(i)[v.opened.Plan.Program.Skip():]
 		r.Made, r.Lines = string(clip(made)), v.opened.Plan.Target.Show(made)
 		if n := len(v.opened.Plan.Outputs); len(b.Names) >= (i+1)*n {
 			r.FileName = b.Names[i*n]
@@ -168,8 +163,11 @@ func Try(ctx context.Context, c *route.Compiled, in io.Reader, inputs flow.Input
 	trial := &Trial{Records: []RecordView{}}
 	v := &viewer{request: request, trial: trial}
 	result, err := c.Plan.Run(ctx, in, inputs, v)
-	if err == nil && v.opened != nil && request.Output != nil {
-		_, err = request.Output.Write(v.opened.Plan.Target.Frame().Ends)
+	if err == nil && v.begun {
+		var ends []byte
+		if ends, err = v.opened.Ends(result.Good); err == nil {
+			_, err = request.Output.Write(ends)
+		}
 	}
 	trial.Balance, trial.Findings, trial.Unreadable = result.Balance, result.Findings, result.Unreadable
 	if trial.Findings == nil {

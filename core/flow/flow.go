@@ -105,6 +105,28 @@ type Opened struct {
 	Reader  format.Reader
 	Charset text.Charset
 	Mark    []byte // byte order mark
+
+	facts    lang.Facts
+	sequence int64
+	begins   []byte
+}
+
+// Made gives what stands in an output behind the records before: what has been written of the
+// batch's records, in the character set of the output. The output's first has what it begins with.
+func (o *Opened) Made(written []byte, first bool) ([]byte, error) {
+	if first {
+		written = append(slices.Clone(o.begins), written[o.Plan.Program.Skip():]...)
+	}
+	return o.Plan.Program.Encode(written)
+}
+
+// Ends gives what an output of so many records ends with.
+func (o *Opened) Ends(records int64) ([]byte, error) {
+	_, ends, problem := o.Plan.Program.Surround(o.facts, o.sequence, records)
+	if problem != nil {
+		return nil, fmt.Errorf("%s", problem)
+	}
+	return o.Plan.Program.Encode(ends)
 }
 
 // Result is what became of a file.
@@ -164,7 +186,17 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 		result.Unreadable = true
 		return result, err
 	}
-	opened := &Opened{Plan: p, Reader: reader, Charset: decoded.Charset, Mark: decoded.Mark}
+	opened := &Opened{Plan: p, Reader: reader, Charset: decoded.Charset, Mark: decoded.Mark, facts: inputs.Facts, sequence: 1}
+	if p.Sequence && inputs.Sequence != nil && !p.Separate && p.Program.Surrounds() {
+		if opened.sequence, err = inputs.Sequence(1); err != nil {
+			return result, err
+		}
+	}
+	var problem *finding.Finding
+	if opened.begins, _, problem = p.Program.Surround(inputs.Facts, opened.sequence, 0); problem != nil {
+		result.Findings, result.Unreadable = append(result.Findings, *problem), true
+		return result, nil
+	}
 	if err := sink.Open(opened); err != nil {
 		return result, err
 	}

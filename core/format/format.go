@@ -134,23 +134,24 @@ type Target interface {
 	// Part finds something that can be dropped or added as a whole.
 	Part(path string) (string, error)
 	// Layout turns a map's instructions into pieces.
-	Layout(in Instructions) ([]Piece, finding.List)
+	Layout(in Instructions) (Layout, finding.List)
 	// Escapes is the table for values in this target.
 	Escapes() *text.Escapes
 	// Null is how the target says null, and whether it can.
 	Null() (string, bool)
-	// Frame is what stands around the records of an output.
-	Frame() Frame
 	// Show gives a written record as lines of name and value, for people.
 	Show(record []byte) []Line
 }
 
-// Frame is what an output begins and ends with. Of its first record so many bytes
-// are left out that only stand between two.
-type Frame struct {
-	Begins []byte
-	Skip   int
-	Ends   []byte
+// Layout is how a target writes records and what stands around them in an output.
+type Layout struct {
+	Record []Piece
+	// Begins and Ends stand around all records of an output; of its first record so many
+	// bytes are left out that only stand between two.
+	Begins, Ends []Piece
+	Skip         int
+	Says         *text.Repertoire // nil: all characters, as UTF-8
+	Decimal      byte             // the decimal mark, 0: a point
 }
 
 // Line is one position of a record, for people.
@@ -167,6 +168,8 @@ type Instructions struct {
 	Clear  []Named
 	Drop   []Conditional
 	Add    []Added
+	// Separate tells that each record is an output of its own: what stands around it is part of it.
+	Separate bool
 }
 
 // Named is a path and where the map says it.
@@ -203,8 +206,11 @@ const (
 	If                       // go to the matching End unless Expression holds
 	Unless                   // go to the matching End if Expression holds
 	End
-	Trim   // take bytes of the set Bytes off the end
+	Trim   // take bytes of the set Bytes off the end, but for those behind Release
 	Member // append Bytes, the value of Expression and a comma; nothing of it if the value is absent
+	Tally  // add Number to what the record counts
+	Count  // append Number and what the record counts, and forget that
+	Total  // append how many records the output has
 )
 
 // Piece is a step of writing a record.
@@ -212,6 +218,12 @@ type Piece struct {
 	Kind       PieceKind
 	Bytes      []byte
 	Expression int
+	Number     int
+	Release    byte
+	// Width is how many characters a value has exactly: with zeros before a number if Zeros
+	// says so, else with blanks behind. 0: any.
+	Width int
+	Zeros bool
 }
 
 // ErrNoPosition makes the error for a path that is none.

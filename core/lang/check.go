@@ -21,6 +21,8 @@ type Scope struct {
 	Lookups map[string]*lookup.Table
 	// Words narrows the context words that make sense; nil allows all.
 	Words map[string]bool
+	// Separate tells that each record is an output of its own.
+	Separate bool
 }
 
 // contextWords are the words that stand for facts about the run, with their

@@ -32,6 +32,8 @@ type Env struct {
 	answered bool // somebody has an answer to a failure: its sentence is not needed
 	reason   string
 	before   written
+	tally    int   // what the record counts
+	total    int64 // records of the output
 }
 
 // written is how the record before was written, in the same batch. Records that are parts

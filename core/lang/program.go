@@ -1,7 +1,12 @@
 package lang
 
 import (
+	"bytes"
+	"fmt"
+	"slices"
 	"sort"
+	"strconv"
+	"unicode/utf8"
 
 	"ydrion/core/batch"
 	"ydrion/core/finding"
@@ -21,10 +26,15 @@ type Program struct {
 	null     string
 	nullable bool // the target can say null
 	bare     bool // numbers and truth values stand without the quotes of texts
+	decimal  byte // the decimal mark, if it is no point
+	says     *text.Repertoire
 	leading  int  // so many actions depend on one slot each, or on nothing
 	lines    []line
 	Sequence bool // uses the route's sequence
 	Record   bool // uses record numbers
+
+	begins, ends *Program // what stands around the records of an output
+	skip         int
 }
 
 // line is where in the map an action comes from.
@@ -53,6 +63,9 @@ const (
 	jumpUnless
 	jumpIf
 	trim
+	tally
+	count
+	total
 )
 
 type action struct {
@@ -68,6 +81,15 @@ type action struct {
 	reads  *text.Pattern // proves the slot's text before it is rearranged; nil: proved already
 	table  *answers
 	set    []byte
+	extra  *extra // seldom needed
+}
+
+// extra is what only some targets want of an action.
+type extra struct {
+	release byte
+	number  int
+	width   int
+	zeros   bool
 }
 
 // answers is a lookup with escaped answers.
@@ -129,7 +151,8 @@ func Build(m *Map, file, source string, target format.Target, scope Scope) (*Pro
 	b := &builder{compiler: &compiler{newChecker(scope, at)}, file: file, source: source, target: target, ignore: map[string]bool{}}
 	b.statements(m.Body, nil)
 	b.unused(m)
-	pieces, out := target.Layout(b.in)
+	b.in.Separate = scope.Separate
+	layout, out := target.Layout(b.in)
 	for _, f := range out {
 		if f.Place.File == "" {
 			f.Place = at(m.At.Target)
@@ -144,11 +167,41 @@ func Build(m *Map, file, source string, target format.Target, scope Scope) (*Pro
 		sort.SliceStable(b.out, func(i, j int) bool { return b.out[i].Place.Offset < b.out[j].Place.Offset })
 		return nil, b.out
 	}
-	p := b.program(pieces)
+	p := b.program(layout.Record, layout)
+	for _, r := range b.rules {
+		b.check(r.condition)
+		p.rules = append(p.rules, rule{b.compile(r.condition), b.compile(r.Value), r.Verb == "skip", b.line(p, r.Statement.At, r.Verb, r.Value, r.condition)})
+	}
+	p.Sequence, p.Record, p.skip = b.words["sequence"], b.words["record"], layout.Skip
+	b.around(append(slices.Clone(layout.Begins), layout.Ends...))
+	p.begins, p.ends = b.program(layout.Begins, layout), b.program(layout.Ends, layout)
 	if b.out.HasErrors() {
 		return nil, b.out
 	}
 	return p, b.out
+}
+
+// around holds that what stands around all records does not differ between them.
+func (b *builder) around(pieces []format.Piece) {
+	seen := map[int]bool{}
+	for _, piece := range pieces {
+		if piece.Kind != format.Value || seen[piece.Expression] {
+			continue
+		}
+		seen[piece.Expression] = true
+		for about := []Node{b.nodes[piece.Expression].node, b.nodes[piece.Expression].condition}; len(about) > 0; about = about[1:] {
+			n := about[0]
+			if n == nil {
+				continue
+			}
+			name, isName := n.(*Name)
+			if _, isField := b.field(n); isField || isName && name.Name == "record" {
+				f := finding.New("map.around", b.place(n.Pos()), "%s stands around all messages of a file, and %s may differ between them", b.nodes[piece.Expression].path, n)
+				b.out = append(b.out, f.Suggest("write one file per record, or use a constant, sequence, now, route or a word of the file"))
+			}
+			about = append(about, children(n)...)
+		}
+	}
 }
 
 func (b *builder) unused(m *Map) {
@@ -271,14 +324,10 @@ func (b *builder) assignment(s Statement, outer Node) (format.Assignment, bool) 
 }
 
 // program turns pieces into actions.
-func (b *builder) program(pieces []format.Piece) *Program {
-	p := &Program{escapes: b.target.Escapes()}
+func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
+	p := &Program{escapes: b.target.Escapes(), says: of.Says, decimal: of.Decimal}
 	p.null, p.nullable = b.target.Null()
 	p.bare = p.escapes.Always() != 0
-	for _, r := range b.rules {
-		b.check(r.condition)
-		p.rules = append(p.rules, rule{b.compile(r.condition), b.compile(r.Value), r.Verb == "skip", b.line(p, r.Statement.At, r.Verb, r.Value, r.condition)})
-	}
 	var prefix []byte
 	var open []int
 	emit := func(a action) {
@@ -291,8 +340,23 @@ func (b *builder) program(pieces []format.Piece) *Program {
 			prefix = append(prefix, piece.Bytes...)
 		case format.Value:
 			e := b.nodes[piece.Expression]
+			if piece.Width > 0 {
+				a := action{kind: evaluate, eval: b.compile(e.node), extra: &extra{width: piece.Width, zeros: piece.Zeros}}
+				if constant(e.node) {
+					if written, fits := a.extra.pad(p.append(nil, a.eval(&Env{}), &Env{}), 0); !fits {
+						b.out = append(b.out, finding.New("map.length", b.place(e.node.Pos()), "%q is longer than the %d characters of %s", written, piece.Width, e.path))
+					}
+				}
+				a.line = b.line(p, e.node.Pos(), e.path, e.node)
+				emit(a)
+				continue
+			}
 			if e.condition == nil && constant(e.node) {
-				prefix = p.append(prefix, b.compile(e.node)(&Env{}), &Env{})
+				written := p.append(nil, b.compile(e.node)(&Env{}), &Env{})
+				if problem := p.lacks(written); problem != "" {
+					b.out = append(b.out, finding.New("map.character", b.place(e.node.Pos()), "%s: %s", e.path, problem))
+				}
+				prefix = append(prefix, written...)
 				continue
 			}
 			a := b.action(p, e)
@@ -319,7 +383,13 @@ func (b *builder) program(pieces []format.Piece) *Program {
 			p.actions[open[len(open)-1]].jump = int32(len(p.actions))
 			open = open[:len(open)-1]
 		case format.Trim:
-			emit(action{kind: trim, set: piece.Bytes})
+			emit(action{kind: trim, set: piece.Bytes, extra: &extra{release: piece.Release}})
+		case format.Tally, format.Count, format.Total:
+			kind := tally
+			if piece.Kind != format.Tally {
+				kind = map[format.PieceKind]actionKind{format.Count: count, format.Total: total}[piece.Kind]
+			}
+			emit(action{kind: kind, extra: &extra{number: piece.Number}})
 		}
 	}
 	if prefix != nil {
@@ -328,7 +398,6 @@ func (b *builder) program(pieces []format.Piece) *Program {
 	for p.leading < len(p.actions) && p.actions[p.leading].kind <= rearrange {
 		p.leading++
 	}
-	p.Sequence, p.Record = b.words["sequence"], b.words["record"]
 	return p
 }
 
@@ -359,14 +428,14 @@ func (b *builder) action(p *Program, e expression) action {
 	}
 	if n, ok := b.field(e.node); ok {
 		f := b.scope.Fields[n]
-		if f.Plain() {
+		if f.Plain() && (p.decimal == 0 || f.Kind != value.Number) && !p.escapes.Special("0123456789+-.") {
 			return action{kind: copyClean, slot: int32(n)}
 		}
 		if f.Kind == value.Text {
 			return action{kind: copyText, slot: int32(n)}
 		}
 	}
-	if a, ok := b.reformat(e.node); ok {
+	if a, ok := b.reformat(e.node, p.escapes); ok {
 		return a
 	}
 	if a, ok := b.translation(e.node, p.escapes); ok {
@@ -386,13 +455,16 @@ func (b *builder) field(n Node) (int, bool) {
 }
 
 // reformat recognises a date that only changes the order of its digits.
-func (b *builder) reformat(n Node) (action, bool) {
+func (b *builder) reformat(n Node, escapes *text.Escapes) (action, bool) {
 	call, ok := n.(*Call)
 	if !ok || call.Name != "format" || !constant(call.Args[1]) {
 		return action{}, false
 	}
 	to, err := text.ParsePattern(b.arguments(call.Args[1:])[0].text)
 	if err != nil {
+		return action{}, false
+	}
+	if escapes.Special(to.String()) {
 		return action{}, false
 	}
 	var from, reads *text.Pattern
@@ -509,6 +581,7 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 	l := &e.before
 	watched := 0
 	i := 0
+	e.tally = 0
 	if p.leading > 1 && (l.used > 0 || l.tried < tries) {
 		watched = p.leading
 		out, i = p.again(l, row, out)
@@ -598,7 +671,25 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 				i = int(a.jump) - 1
 			}
 		case trim:
-			out = trimmed(out, begin, a.set)
+			out = trimmed(out, begin, a.set, a.extra.release)
+		case tally:
+			e.tally += a.extra.number
+		case count:
+			out = strconv.AppendInt(out, int64(a.extra.number+e.tally), 10)
+			e.tally = 0
+		case total:
+			out = strconv.AppendInt(out, e.total, 10)
+		}
+		if a.kind == evaluate && a.extra != nil {
+			var fits bool
+			if out, fits = a.extra.pad(out, mark); !fits {
+				return out[:begin], Outcome{batch.Rejected, a.line, fmt.Sprintf("%q is longer than the %d characters that are there for it", out[mark:], a.extra.width)}
+			}
+		}
+		if p.says != nil && a.kind >= copyText && a.kind <= evaluate {
+			if problem := p.lacks(out[mark:]); problem != "" {
+				return out[:begin], Outcome{batch.Rejected, a.line, problem}
+			}
 		}
 		if a.member != nil {
 			out = p.after(a, out, mark, after)
@@ -611,6 +702,70 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 		l.row, l.from = row, begin
 	}
 	return out, Outcome{}
+}
+
+// pad brings what stands behind mark to its width.
+func (x *extra) pad(out []byte, mark int) ([]byte, bool) {
+	n := utf8.RuneCount(out[mark:])
+	if n > x.width {
+		return out, false
+	}
+	for ; n < x.width; n++ {
+		if x.zeros {
+			out = slices.Insert(out, mark, '0')
+		} else {
+			out = append(out, ' ')
+		}
+	}
+	return out, true
+}
+
+// lacks says which character of a value the target does not have; "" if it has all.
+func (p *Program) lacks(written []byte) string {
+	if p.says == nil {
+		return ""
+	}
+	if c, lacking := p.says.Lacking(written); lacking {
+		return fmt.Sprintf("%q is not among the characters of %s", c, p.says.Name)
+	}
+	return ""
+}
+
+// Surround writes what stands before the records of an output and behind them, total of them, of
+// which Skip bytes of the first are left out. A finding says why that is not possible.
+func (p *Program) Surround(facts Facts, sequence int64, total int64) (before, behind []byte, problem *finding.Finding) {
+	e := &Env{Facts: facts, total: total}
+	b := &batch.Batch{First: 1, Seq: sequence}
+	for _, x := range []struct {
+		program *Program
+		out     *[]byte
+	}{{p.begins, &before}, {p.ends, &behind}} {
+		var o Outcome
+		if *x.out, o = x.program.Run(e, b, 0, nil); o.What != batch.Good {
+			l := x.program.lines[o.Line]
+			f := finding.New("map.around", place.Place{Line: 1, Column: 1}, "%s: %s", l.target, o.Reason)
+			f.Rule = l.at.String() + " " + l.target
+			return nil, nil, &f
+		}
+	}
+	return before, behind, nil
+}
+
+// Surrounds tells whether something that differs between outputs stands around the records.
+func (p *Program) Surrounds() bool { return len(p.begins.lines) > 0 }
+
+// Closes tells whether something stands behind the last record of an output.
+func (p *Program) Closes() bool { return len(p.ends.actions) > 0 }
+
+// Skip is how many bytes of an output's first record only stand between two.
+func (p *Program) Skip() int { return p.skip }
+
+// Encode gives what has been written in the character set in which it goes out.
+func (p *Program) Encode(written []byte) ([]byte, error) {
+	if p.says == nil || p.says.Charset == "" {
+		return written, nil
+	}
+	return text.Encode(written, p.says.Charset)
 }
 
 // again writes what the record before has in common with this one, from its beginning
@@ -671,6 +826,10 @@ func (p *Program) append(out []byte, v value.Value, e *Env) []byte {
 		}
 	}
 	e.scratch = v.Append(e.scratch[:0])
+	if i := bytes.IndexByte(e.scratch, '.'); i >= 0 && v.Kind == value.Number && p.decimal != 0 {
+		e.scratch[i] = p.decimal
+		return append(out, e.scratch...)
+	}
 	return p.escapes.Append(out, e.scratch)
 }
 
@@ -687,18 +846,26 @@ func (t *answers) append(out, buf []byte, s batch.Span) ([]byte, bool) {
 	return append(out, t.unlisted...), t.hasUnlisted
 }
 
-func trimmed(out []byte, begin int, set []byte) []byte {
+func trimmed(out []byte, begin int, set []byte, release byte) []byte {
 	for len(out) > begin {
-		last, in := out[len(out)-1], false
-		for _, c := range set {
-			in = in || c == last
+		if last := out[len(out)-1]; bytes.IndexByte(set, last) < 0 || last == 0 {
+			return out
 		}
-		if !in {
+		if release != 0 && released(out[begin:len(out)-1], release) {
 			return out
 		}
 		out = out[:len(out)-1]
 	}
 	return out
+}
+
+// released tells whether what follows a text has lost its meaning.
+func released(before []byte, release byte) bool {
+	n := 0
+	for n < len(before) && before[len(before)-1-n] == release {
+		n++
+	}
+	return n%2 == 1
 }
 
 // Describe makes the finding of a map note.

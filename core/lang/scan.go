@@ -110,8 +110,13 @@ func (s *scanner) lineEnd() token {
 	return token{newline, "the end of the line", start}
 }
 
+// segment tells whether a word is the name of a segment, which functions are never called.
+func segment(s string) bool {
+	return (len(s) == 2 || len(s) == 3) && s[0] >= 'A' && s[0] <= 'Z' && strings.Trim(s, "ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789") == ""
+}
+
 // word takes a name and what belongs to a path: a tight hyphen, a tight dot, an
-// index in brackets.
+// index in brackets, the choice of a segment in parentheses.
 func (s *scanner) word() token {
 	start := s.at
 	for s.at < len(s.source) {
@@ -129,6 +134,13 @@ func (s *scanner) word() token {
 			if close < 0 || s.source[s.at+close] == '\n' {
 				s.at = len(s.source)
 				return token{broken, "[ is not closed", start}
+			}
+			s.at += close + 1
+		case r == '(' && segment(s.source[start:s.at]): // NAD(BY)-2
+			close := strings.IndexAny(s.source[s.at:], ")\n")
+			if close < 0 || s.source[s.at+close] == '\n' {
+				s.at = len(s.source)
+				return token{broken, "( is not closed", start}
 			}
 			s.at += close + 1
 		default:

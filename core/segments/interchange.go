@@ -51,6 +51,10 @@ type Rules struct {
 	// Hierarchy is the segment that begins a level of a hierarchy, with its number in element 1
 	// and that of the level above in element 2; Last is the one that ends it.
 	Hierarchy, Last string
+	// Widths are those of the elements of segments whose elements have fixed ones.
+	Widths map[string][]int
+	// Separating are elements that say what separates.
+	Separating map[string][]int
 	// Declares tells whether the interchange says its character set: text is decoded by it.
 	Declares bool
 }

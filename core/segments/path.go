@@ -17,9 +17,15 @@ type Position struct {
 	Field      int // 0: the segment as a whole
 	Repetition int // from 1
 	Component  int // 0: the path stops before
+	Sub        int // subcomponent, 0: the path stops before; not in a standard without them
 }
 
 func (p Position) String() string {
+	return p.Part() + Path("", 1, p.Field, p.Repetition, p.Component, p.Sub)
+}
+
+// Part is the position of the segment as a whole.
+func (p Position) Part() string {
 	s := p.Segment
 	switch {
 	case p.Element == 1:
@@ -30,7 +36,24 @@ func (p Position) String() string {
 	if p.Occurrence > 1 {
 		s += fmt.Sprintf("[%d]", p.Occurrence)
 	}
-	return s + strings.TrimPrefix(Path("", 1, p.Field, p.Repetition, p.Component, 0), p.Segment)
+	return s
+}
+
+// Short leaves out a component and subcomponent that are the only ones.
+func (p Position) Short() string {
+	if p.Sub == 1 {
+		p.Sub = 0
+	}
+	if p.Sub == 0 && p.Component == 1 {
+		p.Component = 0
+	}
+	return p.String()
+}
+
+// covers tells whether a position includes that of a value.
+func (p Position) covers(v Position) bool {
+	return p.Segment == v.Segment && p.Occurrence == v.Occurrence && (p.Field == 0 ||
+		p.Field == v.Field && p.Repetition == v.Repetition && (p.Component == 0 || p.Component == v.Component && (p.Sub == 0 || p.Sub == v.Sub)))
 }
 
 // ParsePosition reads a position.

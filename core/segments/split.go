@@ -816,6 +816,11 @@ func (r *Reader) Judge(raw []byte, say func(format.Remark)) {
 	}
 }
 
+// levelA tells whether a character is of level A.
+func levelA(c rune) bool {
+	return c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune(" .,-()/='+:?!\"%&*;<>", c)
+}
+
 // narrow tells where a message first has a character that is not of level A (ISO 9735, annex A):
 // capital letters, digits, blanks and some signs.
 func (m *Message) narrow(say func(format.Remark)) {
@@ -827,7 +832,7 @@ func (m *Message) narrow(say func(format.Remark)) {
 			}
 		}
 		for _, c := range v.Text {
-			if c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune(" .,-()/='+:?!\"%&*;<>", c) {
+			if levelA(c) {
 				continue
 			}
 			say(format.Remark{Code: "edifact.repertoire", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%q is not among the characters of UNOA, which the interchange says it is in", c)})

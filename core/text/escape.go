@@ -126,15 +126,13 @@ func (e *Escapes) replace(to, value []byte, first int) []byte {
 	return append(to, value[from:]...)
 }
 
-// Clean tells whether a value can be copied as it is.
-func (e *Escapes) Clean(value []byte) bool {
-	if e.always {
-		return false
-	}
-	for _, c := range value {
-		if e.special[c] {
-			return false
+// Special tells whether a text has characters that are written otherwise, within quotes or
+// without.
+func (e *Escapes) Special(s string) bool {
+	for i := range len(s) {
+		if e.special[s[i]] {
+			return true
 		}
 	}
-	return true
+	return false
 }

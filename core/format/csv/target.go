@@ -1,6 +1,7 @@
 package csv
 
 import (
+	"bytes"
 	"fmt"
 	"strings"
 
@@ -57,16 +58,15 @@ func (t *Target) Escapes() *text.Escapes { return t.escapes }
 // Null cannot be said: an empty field is an empty value.
 func (t *Target) Null() (string, bool) { return "", false }
 
-// Frame begins with the heading.
-func (t *Target) Frame() format.Frame {
-	var b []byte
+// heading is what an output begins with.
+func (t *Target) heading() (b []byte) {
 	for i, c := range t.columns {
 		if i > 0 {
 			b = append(b, t.delimiter)
 		}
 		b = t.escapes.Append(b, []byte(c))
 	}
-	return format.Frame{Begins: append(b, t.end...)}
+	return append(b, t.end...)
 }
 
 // Position is a column of the sample.
@@ -90,7 +90,7 @@ func (t *Target) Part(string) (string, error) {
 
 // Layout writes the columns in the sample's order. Each must be assigned or said to
 // be empty with clear.
-func (t *Target) Layout(in format.Instructions) ([]format.Piece, finding.List) {
+func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
 	var out finding.List
 	expressions, cleared := map[string]int{}, map[string]bool{}
 	for _, a := range in.Assign {
@@ -121,12 +121,17 @@ func (t *Target) Layout(in format.Instructions) ([]format.Piece, finding.List) {
 			out = append(out, finding.New("map.column-empty", place.InFile(""), "nothing fills the column %q", c).Suggest("assign it, or say `clear %s` if it is to be empty", c))
 		}
 	}
-	return append(pieces, format.Piece{Kind: format.Literal, Bytes: []byte(t.end)}), out
+	pieces = append(pieces, format.Piece{Kind: format.Literal, Bytes: []byte(t.end)})
+	heading := []format.Piece{{Kind: format.Literal, Bytes: t.heading()}}
+	if in.Separate {
+		return format.Layout{Record: append(heading, pieces...)}, out
+	}
+	return format.Layout{Begins: heading, Record: pieces}, out
 }
 
 // Show gives a written row with its columns' names.
 func (t *Target) Show(record []byte) []format.Line {
 	r := newReader(Dialect{Delimiter: t.delimiter}, &text.Decoded{Charset: text.UTF8})
 	r.names = t.columns
-	return format.Lines(r.Outline(record))
+	return format.Lines(r.Outline(bytes.TrimPrefix(record, t.heading())))
 }

@@ -45,22 +45,22 @@ func Meaning(position, version string) string {
 		return ""
 	}
 	p, err := parsePath(position)
-	if err != nil || b.Segment(p.segment) == nil {
+	if err != nil || b.Segment(p.Segment) == nil {
 		return ""
 	}
-	s := b.Segment(p.segment)
-	if p.field == 0 {
+	s := b.Segment(p.Segment)
+	if p.Field == 0 {
 		return s.Title
 	}
-	if p.field > len(s.Elements) {
+	if p.Field > len(s.Elements) {
 		return ""
 	}
-	e := s.Elements[p.field-1]
-	if p.component == 0 {
+	e := s.Elements[p.Field-1]
+	if p.Component == 0 {
 		return e.Title
 	}
-	if t := b.Type(e.Type); t != nil && p.component <= len(t.Elements) {
-		return e.Title + ": " + t.Elements[p.component-1].Title
+	if t := b.Type(e.Type); t != nil && p.Component <= len(t.Elements) {
+		return e.Title + ": " + t.Elements[p.Component-1].Title
 	}
 	return e.Title
 }

@@ -87,9 +87,9 @@ func lay(t *testing.T, sample string, in format.Instructions) (string, []string)
 	if err != nil {
 		t.Fatal(err)
 	}
-	pieces, findings := target.Layout(in)
+	layout, findings := target.Layout(in)
 	var b strings.Builder
-	for _, p := range pieces {
+	for _, p := range layout.Record {
 		name := string(rune('A' + p.Expression))
 		switch p.Kind {
 		case format.Literal:

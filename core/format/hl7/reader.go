@@ -16,6 +16,7 @@ import (
 	"ydrion/core/finding"
 	"ydrion/core/format"
 	"ydrion/core/place"
+	"ydrion/core/segments"
 	"ydrion/core/shape"
 	"ydrion/core/standard"
 	"ydrion/core/text"
@@ -57,7 +58,7 @@ type Reader struct {
 	format.Stream
 	declared bool // the text is as it came: MSH-18 says how to read it
 	charset  text.Charset
-	wanted   []path // by slot
+	wanted   []segments.Position // by slot
 	names    []string
 	parts    []part
 	unit     int // the part that is the record, -1: the message
@@ -113,7 +114,7 @@ func (r *Reader) bind(unit string, fields shape.Record) finding.List {
 	}
 	for slot, f := range fields {
 		p, err := parsePath(f.At())
-		if err == nil && p.field == 0 {
+		if err == nil && p.Field == 0 {
 			err = fmt.Errorf("%q is a whole segment; name one of its fields, as in %s-1", f.At(), f.At())
 		}
 		r.wanted, r.names = append(r.wanted, p), append(r.names, f.Name)
@@ -121,9 +122,9 @@ func (r *Reader) bind(unit string, fields shape.Record) finding.List {
 			out = append(out, finding.New("hl7.position", place.Place{Line: 1, Column: 1, Path: f.Name}, "the field %s cannot be found: %v", f.Name, err))
 			continue
 		}
-		at := &r.parts[find(p.segment)]
+		at := &r.parts[find(p.Segment)]
 		i := len(at.slots)
-		for i > 0 && r.wanted[at.slots[i-1]].field > p.field {
+		for i > 0 && r.wanted[at.slots[i-1]].Field > p.Field {
 			i--
 		}
 		at.slots = append(at.slots[:i], append([]int{slot}, at.slots[i:]...)...)
@@ -131,7 +132,7 @@ func (r *Reader) bind(unit string, fields shape.Record) finding.List {
 	for i := range r.parts {
 		for _, slot := range r.parts[i].slots {
 			p := r.wanted[slot]
-			r.parts[i].wants = append(r.parts[i].wants, want{int32(p.field), int32(slot), int32(p.occurrence), p.repetition <= 1 && p.component <= 1 && p.sub <= 1})
+			r.parts[i].wants = append(r.parts[i].wants, want{int32(p.Field), int32(slot), int32(p.Occurrence), p.Repetition <= 1 && p.Component <= 1 && p.Sub <= 1})
 		}
 	}
 	if unit != "" {
@@ -786,7 +787,7 @@ func (w *walk) enter(i, p, stop int) bool {
 // field, and undoes escapes.
 func (w *walk) take(slot, from, end int) {
 	p, buf := &w.wanted[slot], w.scan
-	repetition, component, sub := max(p.repetition, 1)-1, max(p.component, 1)-1, max(p.sub, 1)-1 // still to come
+	repetition, component, sub := max(p.Repetition, 1)-1, max(p.Component, 1)-1, max(p.Sub, 1)-1 // still to come
 	written := false
 	at := from
 	for ; at < end; at++ {

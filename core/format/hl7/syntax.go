@@ -21,6 +21,7 @@ import (
 	"strconv"
 	"strings"
 
+	"ydrion/core/segments"
 	"ydrion/core/text"
 )
 
@@ -208,7 +209,6 @@ type Field [][][]string
 type Segment struct {
 	Name   string
 	Fields []Field
-	Offset int // in the message
 }
 
 // Message is a message taken apart.
@@ -224,7 +224,6 @@ func Parse(b []byte) (*Message, error) {
 		return nil, errors.New(problem)
 	}
 	m := &Message{Separators: sep}
-	offset := 0
 	for len(b) > 0 {
 		i := bytes.IndexAny(b, "\r\n")
 		next := i + 1
@@ -236,10 +235,9 @@ func Parse(b []byte) (*Message, error) {
 			if err != nil {
 				return nil, fmt.Errorf("segment %d: %w", len(m.Segments)+1, err)
 			}
-			s.Offset = offset
 			m.Segments = append(m.Segments, s)
 		}
-		b, offset = b[next:], offset+next
+		b = b[next:]
 	}
 	return m, nil
 }
@@ -287,71 +285,40 @@ func segmentName(s string) bool {
 // Get gives the unescaped value at a path, and whether it is there.
 func (m *Message) Get(path string) (string, bool) {
 	p, err := parsePath(path)
-	if err != nil || p.field == 0 {
+	if err != nil || p.Field == 0 {
 		return "", false
 	}
 	n := 0
 	for _, s := range m.Segments {
-		if s.Name != p.segment {
+		if s.Name != p.Segment {
 			continue
 		}
-		if n++; n < p.occurrence {
+		if n++; n < p.Occurrence {
 			continue
 		}
-		if p.field > len(s.Fields) {
+		if p.Field > len(s.Fields) {
 			return "", false
 		}
-		f := s.Fields[p.field-1]
-		component, sub := max(p.component, 1), max(p.sub, 1)
-		if p.repetition > len(f) || component > len(f[p.repetition-1]) || sub > len(f[p.repetition-1][component-1]) {
+		f := s.Fields[p.Field-1]
+		component, sub := max(p.Component, 1), max(p.Sub, 1)
+		if p.Repetition > len(f) || component > len(f[p.Repetition-1]) || sub > len(f[p.Repetition-1][component-1]) {
 			return "", false
 		}
-		return m.Separators.Unescape(f[p.repetition-1][component-1][sub-1]), true
+		return m.Separators.Unescape(f[p.Repetition-1][component-1][sub-1]), true
 	}
 	return "", false
 }
 
-// path is a parsed path; component and sub are 0 when the path stops before.
-type path struct {
-	segment              string
-	occurrence           int
-	field, repetition    int
-	component, sub       int
-	hasOccurrence, whole bool
-}
-
-func (p path) part() string {
-	if p.occurrence == 1 {
-		return p.segment
+// parsePath reads a position of a message.
+func parsePath(s string) (segments.Position, error) {
+	bad := func(why string) (segments.Position, error) {
+		return segments.Position{}, fmt.Errorf("%q is no HL7 position: %s", s, why)
 	}
-	return fmt.Sprintf("%s[%d]", p.segment, p.occurrence)
-}
-
-func (p path) String() string {
-	s := p.part()
-	if p.field == 0 {
-		return s
-	}
-	s += "-" + strconv.Itoa(p.field)
-	if p.repetition > 1 {
-		s += fmt.Sprintf("[%d]", p.repetition)
-	}
-	if p.component > 0 {
-		s += "." + strconv.Itoa(p.component)
-	}
-	if p.sub > 0 {
-		s += "." + strconv.Itoa(p.sub)
-	}
-	return s
-}
-
-func parsePath(s string) (path, error) {
-	bad := func(why string) (path, error) { return path{}, fmt.Errorf("%q is no HL7 position: %s", s, why) }
-	p := path{occurrence: 1, repetition: 1}
+	p := segments.Position{Occurrence: 1, Repetition: 1}
 	if len(s) < 3 || !segmentName(s[:3]) {
 		return bad("it begins with a segment name such as PID")
 	}
-	p.segment = s[:3]
+	p.Segment = s[:3]
 	rest := s[3:]
 	index := func(into *int) bool {
 		if !strings.HasPrefix(rest, "[") {
@@ -380,24 +347,23 @@ func parsePath(s string) (path, error) {
 		*into, rest = v, rest[n:]
 		return true
 	}
-	if !index(&p.occurrence) {
+	if !index(&p.Occurrence) {
 		return bad("[n] counts segments from 1")
 	}
 	if rest == "" {
-		p.whole = true
 		return p, nil
 	}
 	if rest[0] != '-' {
 		return bad("a hyphen and the field's number follow the segment, as in PID-5")
 	}
 	rest = rest[1:]
-	if !number(&p.field) {
+	if !number(&p.Field) {
 		return bad("the field's number must follow the hyphen")
 	}
-	if !index(&p.repetition) {
+	if !index(&p.Repetition) {
 		return bad("[n] counts repetitions from 1")
 	}
-	for _, into := range []*int{&p.component, &p.sub} {
+	for _, into := range []*int{&p.Component, &p.Sub} {
 		if rest == "" {
 			return p, nil
 		}

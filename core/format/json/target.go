@@ -104,14 +104,6 @@ func (t *Target) Escapes() *text.Escapes { return text.JSON }
 // Null is null.
 func (t *Target) Null() (string, bool) { return "null", true }
 
-// Frame is that of a list, or nothing: each record stands for itself.
-func (t *Target) Frame() format.Frame {
-	if t.list {
-		return format.Frame{Begins: []byte("["), Skip: 1, Ends: []byte("\n]\n")}
-	}
-	return format.Frame{}
-}
-
 // find goes to a member.
 func (t *Target) find(path string) (*member, string, error) {
 	names := strings.Split(path, ".")
@@ -159,7 +151,7 @@ func (t *Target) Part(string) (string, error) {
 
 // Layout writes the members in the sample's order. Each must be assigned, kept or
 // cleared.
-func (t *Target) Layout(in format.Instructions) ([]format.Piece, finding.List) {
+func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
 	var out finding.List
 	const kept, cleared = -1, -2
 	said := map[*member]int{}
@@ -190,7 +182,10 @@ func (t *Target) Layout(in format.Instructions) ([]format.Piece, finding.List) {
 	mark(in.Clear, cleared)
 	mark(in.Keep, kept)
 	l := &layout{said: said}
-	if t.list {
+	switch {
+	case t.list && in.Separate:
+		l.text("[\n")
+	case t.list:
 		l.text(",\n")
 	}
 	l.text("{")
@@ -201,11 +196,18 @@ func (t *Target) Layout(in format.Instructions) ([]format.Piece, finding.List) {
 	}
 	l.piece(format.Piece{Kind: format.Trim, Bytes: []byte(",")})
 	l.text("}")
-	if !t.list {
+	if t.list && in.Separate {
+		l.text("\n]")
+	}
+	if !t.list || in.Separate {
 		l.text("\n")
 	}
 	l.flush()
-	return l.pieces, out
+	if t.list && !in.Separate {
+		literal := func(s string) []format.Piece { return []format.Piece{{Kind: format.Literal, Bytes: []byte(s)}} }
+		return format.Layout{Begins: literal("["), Skip: 1, Record: l.pieces, Ends: literal("\n]\n")}, out
+	}
+	return format.Layout{Record: l.pieces}, out
 }
 
 // each calls f for a member and, if it is an object, for all in it.
@@ -263,7 +265,10 @@ func (l *layout) members(of *member, path string) {
 
 // Show gives a written object as lines of path and value.
 func (t *Target) Show(record []byte) []format.Line {
-	return format.Lines(Outline(bytes.TrimPrefix(record, []byte(","))))
+	if record = bytes.TrimPrefix(record, []byte(",")); t.list {
+		record = bytes.TrimSuffix(bytes.TrimPrefix(record, []byte("[")), []byte("]\n"))
+	}
+	return format.Lines(Outline(record))
 }
 
 // Outline gives the parts of a value, as far as it can be read.

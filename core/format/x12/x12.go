@@ -15,12 +15,14 @@ import (
 // Rules are those of X12.
 var Rules = &segments.Rules{
 	Name: "x12", Head: "ST", Tail: "SE", HeadNumber: 2,
-	Levels: []segments.Level{{Open: "ISA", Close: "IEA", Number: 13}, {Open: "GS", Close: "GE", Number: 6}},
-	Alone:  []string{"TA1"},
-	Binary: map[string]int{"BIN": 1, "BDS": 2},
-	Begin:  begin,
-	Kind:   kind,
-	Form:   form,
+	Levels:     []segments.Level{{Open: "ISA", Close: "IEA", Number: 13}, {Open: "GS", Close: "GE", Number: 6}},
+	Alone:      []string{"TA1"},
+	Binary:     map[string]int{"BIN": 1, "BDS": 2},
+	Widths:     map[string][]int{"ISA": {2, 10, 2, 10, 2, 15, 2, 15, 6, 4, 1, 5, 9, 1, 1, 1}},
+	Separating: map[string][]int{"ISA": {11, 16}},
+	Begin:      begin,
+	Kind:       kind,
+	Form:       form,
 	// HL segments are levels, up to the totals.
 	Hierarchy: "HL", Last: "CTT",
 }
