@@ -250,11 +250,15 @@ func (c *compilation) target(m *lang.Map, at func(int) place.Place) format.Targe
 
 // targets are the formats that maps can write.
 var targets = map[string]func(file string, sample []byte) (format.Target, error){
-	"csv":     func(file string, sample []byte) (format.Target, error) { return csv.NewTarget(file, sample) },
-	"edifact": func(file string, sample []byte) (format.Target, error) { return segments.NewTarget(edifact.Rules, file, sample) },
-	"hl7":     func(file string, sample []byte) (format.Target, error) { return hl7.NewTarget(file, sample) },
-	"json":    func(file string, sample []byte) (format.Target, error) { return json.NewTarget(file, sample) },
-	"x12":     func(file string, sample []byte) (format.Target, error) { return segments.NewTarget(x12.Rules, file, sample) },
+	"csv": func(file string, sample []byte) (format.Target, error) { return csv.NewTarget(file, sample) },
+	"edifact": func(file string, sample []byte) (format.Target, error) {
+		return segments.NewTarget(edifact.Rules, file, sample)
+	},
+	"hl7":  func(file string, sample []byte) (format.Target, error) { return hl7.NewTarget(file, sample) },
+	"json": func(file string, sample []byte) (format.Target, error) { return json.NewTarget(file, sample) },
+	"x12": func(file string, sample []byte) (format.Target, error) {
+		return segments.NewTarget(x12.Rules, file, sample)
+	},
 }
 
 // lookups reads the tables whose names occur in the map; only they belong to

@@ -19,8 +19,10 @@ var update = flag.Bool("update", false, "write the golden files anew")
 func TestDemoFilesBecomeWhatTheyBecame(t *testing.T) {
 	for _, d := range demo.Drops {
 		route := "specimen-orders"
-		if strings.Contains(d.Inbox, "weights") {
-			route = "weight-log"
+		for of, name := range map[string]string{"weights": "weight-log", "feed": "feed-orders", "holm": "reagent-answers"} {
+			if strings.Contains(d.Inbox, of) {
+				route = name
+			}
 		}
 		content, err := fs.ReadFile(demo.Files(), d.File)
 		if err != nil {

@@ -28,7 +28,7 @@ type Program struct {
 	bare     bool // numbers and truth values stand without the quotes of texts
 	decimal  byte // the decimal mark, if it is no point
 	says     *text.Repertoire
-	leading  int  // so many actions depend on one slot each, or on nothing
+	leading  int // so many actions depend on one slot each, or on nothing
 	lines    []line
 	Sequence bool // uses the route's sequence
 	Record   bool // uses record numbers
