@@ -191,7 +191,7 @@ func (g *Guess) x12(b []byte) bool {
 		case string(parts[0]) == "ST" && len(parts) > 1 && g.Type == "":
 			g.Type = string(parts[1])
 			g.because(Certain, "the first transaction set is a %s of %s", g.Type, g.Version)
-			g.described(x12.Rules.Kind([][]byte{group}, bytes.TrimLeft(s, "\r\n"), segments.Syntax{Element: b[3]}))
+			g.described(x12.Rules.Described([][]byte{group}, bytes.TrimLeft(s, "\r\n"), segments.Syntax{Element: b[3]}))
 		}
 	}
 	return true

@@ -6,6 +6,7 @@ import (
 	"io"
 	"slices"
 	"strconv"
+	"strings"
 	"sync/atomic"
 
 	"ydrion/core/batch"
@@ -43,9 +44,11 @@ type Rules struct {
 	// HeadNumber is the element of the head that has the message's number; the tail has the
 	// count of segments in element 1 and the number in 2.
 	HeadNumber int
-	// Kind says which book and structure a message has, from its segments and those around
-	// it.
-	Kind func(around [][]byte, head []byte, s Syntax) (*standard.Book, *standard.Structure)
+	// Names says which version a message is of and what it is, from its head and the segments
+	// around it. The kind may have a letter behind digits that tells guides apart.
+	Names func(around [][]byte, head []byte, s Syntax) (version, kind string)
+	// Shelf has the descriptions of messages.
+	Shelf *standard.Shelf
 	// Form says what is wrong with a text as a value of an elementary type, "" if nothing is.
 	Form func(kind, text string) string
 	// Hierarchy is the segment that begins a level of a hierarchy, with its number in element 1
@@ -59,6 +62,31 @@ type Rules struct {
 	Declares bool
 }
 
+// Described finds the description of a message.
+func (r *Rules) Described(around [][]byte, head []byte, s Syntax) (*standard.Book, *standard.Structure) {
+	version, kind := r.Names(around, head, s)
+	book := r.Shelf.Book(version)
+	if book == nil {
+		return nil, nil
+	}
+	return book, book.Structure(kind)
+}
+
+// describe is Described for a reader that may have descriptions of its own.
+func (r *Reader) describe(around [][]byte, head []byte, s Syntax) (*standard.Book, *standard.Structure) {
+	if r.own != nil {
+		version, kind := r.Names(around, head, s)
+		if book := r.own.Book(version); book != nil {
+			for _, name := range []string{kind, strings.TrimRight(kind, "PID")} {
+				if structure := book.Structure(name); structure != nil {
+					return book, structure
+				}
+			}
+		}
+	}
+	return r.Described(around, head, s)
+}
+
 // Level is an envelope: the segments that open and close it, and the element of the first
 // that has its number. The second has a count in element 1 and the number in 2.
 type Level struct {
@@ -69,10 +97,24 @@ type Level struct {
 // Interchanges says how files of interchanges are read.
 type Interchanges struct {
 	Rules *Rules
+	// Own are descriptions that stand before those of the standard; nil: none.
+	Own *standard.Shelf
+	// Against holds messages against their descriptions: what differs rejects them, or is a
+	// warning only.
+	Against Strictness
 	// Unit is the segment that is a record by itself, with what stands around it in its
 	// message as context, and with what belongs to it. Without one the message is.
 	Unit string
 }
+
+// Strictness says what a difference from a description does to a message.
+type Strictness byte
+
+const (
+	Unjudged Strictness = iota
+	Warned
+	Refused
+)
 
 var _ format.Source = Interchanges{}
 
@@ -81,7 +123,7 @@ const ahead = 64 << 10
 
 // Open reads the beginning of the first interchange and binds the fields to positions.
 func (s Interchanges) Open(in *text.Decoded, fields shape.Record) (format.Reader, finding.List, error) {
-	r := &Reader{Rules: s.Rules, Stream: format.Stream{In: in, Line: 1}, unit: -1, size: batch.Size, declared: in.Charset == text.Declared && s.Rules.Declares, around: make([][]byte, len(s.Rules.Levels)), groups: make([]int64, len(s.Rules.Levels)), messages: make([]int64, len(s.Rules.Levels))}
+	r := &Reader{Rules: s.Rules, own: s.Own, against: s.Against, Stream: format.Stream{In: in, Line: 1}, unit: -1, size: batch.Size, declared: in.Charset == text.Declared && s.Rules.Declares, around: make([][]byte, len(s.Rules.Levels)), groups: make([]int64, len(s.Rules.Levels)), messages: make([]int64, len(s.Rules.Levels))}
 	findings := r.bind(s.Unit, fields)
 	buf, err := r.Fill(nil, ahead)
 	if err != nil {
@@ -116,12 +158,13 @@ type dated struct {
 type Reader struct {
 	format.Stream
 	*Rules
+	own      *standard.Shelf
+	against  Strictness
 	declared bool // text is decoded as the interchange says
 	wanted   []Position
 	names    []string
 	parts    []part
 	unit     int // the part that is the record, -1: the message
-	outer    bool
 	size     int
 	syntaxes atomic.Pointer[[]dated]
 
@@ -172,9 +215,6 @@ func (r *Reader) bind(unit string, fields shape.Record) finding.List {
 		}
 		k := &r.parts[find(p)]
 		k.wants = append(k.wants, want{p.Field, slot, p.Occurrence, max(p.Repetition, 1), max(p.Component, 1)})
-		for _, l := range r.Levels {
-			r.outer = r.outer || p.Segment == l.Open
-		}
 	}
 	for i := range r.parts {
 		slices.SortStableFunc(r.parts[i].wants, func(a, b want) int { return a.field - b.field })

@@ -99,6 +99,7 @@ func (m *Message) Outline() []format.Node {
 	nested := m.Structure != nil && m.Hierarchy != "" && m.Structure.Times(m.Hierarchy) > 1
 	for i := range m.Segments {
 		s := &m.Segments[i]
+		known := m.about(s.Name)
 		switch {
 		case m.Hierarchy == "" || nested:
 		case s.Name == m.Hierarchy:
@@ -116,7 +117,7 @@ func (m *Message) Outline() []format.Node {
 			}
 			open, at, from = open[:0], at[:0], 0
 		} else if step := m.next(from, s); step.Node >= 0 {
-			from = step.Node
+			from, known = step.Node, m.as(step, known)
 			var groups []int
 			for g := m.Structure.Nodes[from].Parent; g > 0; g = m.Structure.Nodes[g].Parent {
 				groups = append([]int{g}, groups...)
@@ -136,7 +137,7 @@ func (m *Message) Outline() []format.Node {
 		}
 		end = s.To
 		count[s.Name]++
-		out = m.segment(out, s, count[s.Name], len(at)+deeper)
+		out = m.segment(out, s, known, count[s.Name], len(at)+deeper)
 	}
 	for _, k := range at {
 		out[k].To = end
@@ -162,8 +163,15 @@ func (m *Message) next(from int, s *Segment) *standard.Step {
 	})
 }
 
-func (m *Message) segment(out []format.Node, s *Segment, occurrence, depth int) []format.Node {
-	known := m.about(s.Name)
+// as is how a segment is described at its place.
+func (m *Message) as(step *standard.Step, known *standard.Composite) *standard.Composite {
+	if as := m.Structure.Nodes[step.Node].As; as != "" {
+		return m.about(as)
+	}
+	return known
+}
+
+func (m *Message) segment(out []format.Node, s *Segment, known *standard.Composite, occurrence, depth int) []format.Node {
 	n := format.Node{Kind: format.Segment, Path: Path(s.Name, occurrence, 0, 0, 0, 0), Depth: depth, From: s.From, To: s.To}
 	if known != nil {
 		n.Name = known.Title
@@ -297,13 +305,13 @@ func (m *Message) Judge(say func(format.Remark)) {
 		s := &m.Segments[i]
 		count[s.Name]++
 		path := Path(s.Name, count[s.Name], 0, 0, 0, 0)
-		known := m.about(s.Name)
+		known, step := m.about(s.Name), &nowhere
 		local := m.Local != nil && m.Local(s.Name)
 		if known == nil && !local && m.Local != nil {
 			say(format.Remark{Code: "standard.unknown-segment", At: s.From, Path: path, Text: fmt.Sprintf("%s is no segment of version %s", s.Name, m.Book.Version)})
 		}
 		if m.Structure != nil && !local && !s.Outside {
-			step := m.next(from, s)
+			step = m.next(from, s)
 			switch {
 			case step.Node < 0:
 				if known != nil || m.Local == nil {
@@ -317,6 +325,7 @@ func (m *Message) Judge(say func(format.Remark)) {
 			if step.Node >= 0 {
 				from = step.Node
 				m.counted(came, step, s, path, say)
+				known = m.as(step, known)
 			}
 		}
 		if known != nil {
@@ -420,6 +429,14 @@ func (m *Message) fields(s *Segment, occurrence int, known *standard.Composite, 
 			m.judge(&field[r], e, deepest, at, say)
 		}
 	}
+	there := func(n int) bool {
+		return n <= len(s.Fields) && len(s.Fields[n-1]) > 0 && !(len(s.Fields[n-1]) == 1 && s.Fields[n-1][0].Empty())
+	}
+	for i := range known.Conditions {
+		if c := &known.Conditions[i]; c.Wrong(there) != "" {
+			say(format.Remark{Code: "standard.condition", At: s.From, Path: Path(s.Name, occurrence, 0, 0, 0, 0), Text: fmt.Sprintf("elements of %s: %s (%s)", s.Name, c.Wrong(there), c.Text)})
+		}
+	}
 	for f := len(known.Elements); f < len(s.Fields); f++ {
 		if v := s.Fields[f]; len(v) > 0 && !v[0].Empty() {
 			say(format.Remark{Code: "standard.more-fields", At: v[0].From, Path: Path(s.Name, occurrence, f+1, 1, 0, 0), Text: fmt.Sprintf("version %s knows %d fields of %s", m.Book.Version, len(known.Elements), s.Name)})
@@ -446,11 +463,15 @@ func (m *Message) judge(v *Value, e *standard.Element, levels int, at where, say
 	of := e.Of()
 	switch {
 	case len(v.Parts) == 0 && of != nil && levels > 0: // only the first is there
+		m.parts(v, e, of, at, say)
 		m.judge(v, &of.Elements[0], levels-1, at, say)
 		return
 	case len(v.Parts) == 0:
 		m.elementary(v, e, at, say)
 		return
+	}
+	if of != nil {
+		m.parts(v, e, of, at, say)
 	}
 	for c := range v.Parts {
 		p := &v.Parts[c]
@@ -462,6 +483,27 @@ func (m *Message) judge(v *Value, e *standard.Element, levels int, at where, say
 			return
 		}
 		m.judge(p, inner, levels-1, at.below(c+1), say)
+	}
+}
+
+// parts holds which components a value has against its type.
+func (m *Message) parts(v *Value, e *standard.Element, of *standard.Composite, at where, say func(format.Remark)) {
+	there := func(n int) bool {
+		return n == 1 && len(v.Parts) == 0 || n <= len(v.Parts) && !v.Parts[n-1].Empty()
+	}
+	for i := range of.Elements {
+		switch inner := &of.Elements[i]; {
+		case !m.Book.Closed: // descriptions of standards are not so strict
+		case inner.Usage == standard.Required && !there(i+1):
+			say(format.Remark{Code: "standard.required", At: v.From, Path: at.below(i + 1).String(), Text: fmt.Sprintf("%s of %s is required, and empty", inner.Title, e.Title)})
+		case inner.Usage == standard.NotUsed && there(i+1):
+			say(format.Remark{Code: "standard.not-used", At: v.Parts[i].From, Path: at.below(i + 1).String(), Text: fmt.Sprintf("%s of %s is not used", inner.Title, e.Title)})
+		}
+	}
+	for i := range of.Conditions {
+		if c := &of.Conditions[i]; c.Wrong(there) != "" {
+			say(format.Remark{Code: "standard.condition", At: v.From, Path: at.String(), Text: fmt.Sprintf("components of %s: %s (%s)", e.Title, c.Wrong(there), c.Text)})
+		}
 	}
 }
 

@@ -26,6 +26,8 @@ const (
 	ruleNoUnit
 	ruleUndecoded
 	ruleUndeclared
+	ruleDiffers // from its description: the slot is the number of the remark
+	ruleUndescribed
 )
 
 // Split finds the wanted elements of each message, or of each unit in it.
@@ -54,10 +56,8 @@ func (r *Reader) Split(b *batch.Batch) {
 		w.envelope(int(a.Off), int(a.End))
 	}
 	at := 0
-	for i, m := range list {
-		if r.outer || i == 0 {
-			w.between(at, int(m.Off))
-		}
+	for _, m := range list {
+		w.between(at, int(m.Off))
 		w.message(int(m.Off), int(m.End))
 		at = int(m.End)
 	}
@@ -222,6 +222,9 @@ func (w *walk) message(start, end int) {
 		w.open(start, end)
 		w.note(ruleNoUnit, -1, start, false)
 	}
+	if w.against != Unjudged {
+		w.differs(start, end)
+	}
 	if !w.plainText {
 		trouble = w.characters(start, end)
 	}
@@ -262,6 +265,42 @@ func (w *walk) ends(start, last, end, count int) {
 	head = head[:w.s.end(head, 0)]
 	if !bytes.Equal(w.s.field(head, w.HeadNumber), w.s.field(tail, 2)) {
 		w.whole(ruleNumber, last)
+	}
+}
+
+// mostRemarks is how many differences of one message are told.
+const mostRemarks = 20
+
+// differs holds a message against its description. Warnings stand at its first unit only.
+func (w *walk) differs(start, end int) {
+	m := w.apartWithin(w.s, w.lines, w.b.Buf[start:end])
+	from := len(w.b.Notes)
+	if m.Structure == nil {
+		w.whole(ruleUndescribed, start)
+	} else {
+		k := 0
+		m.Judge(func(r format.Remark) {
+			if k++; k <= mostRemarks {
+				before := len(w.b.Notes)
+				w.whole(ruleDiffers, start+r.At)
+				for i := before; i < len(w.b.Notes); i++ {
+					w.b.Notes[i].Slot = int32(k - 1)
+				}
+			}
+		})
+	}
+	if w.against != Warned {
+		return
+	}
+	first := int32(-1)
+	w.b.Notes = append(w.b.Notes[:from], slices.DeleteFunc(w.b.Notes[from:], func(n batch.Note) bool {
+		if first < 0 {
+			first = n.Record
+		}
+		return n.Record != first
+	})...)
+	for i := from; i < len(w.b.Notes); i++ {
+		w.b.Notes[i].Warn = true
 	}
 }
 
@@ -367,7 +406,7 @@ func (w *walk) structureOf(message []byte) {
 		kind = kind[:i+1]
 	}
 	if w.kind == nil || !bytes.Equal(kind, w.kind) {
-		_, found := w.Kind(w.lines, head, w.s)
+		_, found := w.describe(w.lines, head, w.s)
 		if found != nil && found != w.found {
 			w.holding = found.Holding(w.parts[w.unit].name)
 		}
@@ -704,6 +743,9 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 	s := r.syntax(b.Base)
 	rest := b.Buf[min(int(n.At), b.N):b.N]
 	segment := rest[:s.end(rest, 0)]
+	if n.Rule == ruleDiffers {
+		return r.difference(b, n)
+	}
 	if n.Slot >= 0 {
 		at.Path = r.wanted[n.Slot].String()
 	}
@@ -731,12 +773,44 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 		f := seen(finding.New(r.Name+".number", at, "%s says number %s, but %s said %s", r.Tail, s.field(segment, 2), r.Head, number))
 		f.Expected = string(number)
 		return f
+	case ruleUndescribed:
+		version, kind := r.Names(r.opened(b, int(whole.Off)), message[:s.end(message, 0)], s)
+		f := finding.New(r.Name+".undescribed", at, "the message is %s of %s, which nothing describes here", orNone(kind), orNone(version))
+		if n.Warn {
+			f.Severity = finding.Warning
+		}
+		return f.Suggest("give the route a description of it, or do not hold messages against one")
 	case ruleUndeclared:
 		return finding.New(r.Name+".charset", at, "byte %02X here is not ASCII, and the interchange says that it is", b.Buf[n.At]).Suggest("the interchange must name its character set, or the route's encoding must be set")
 	case ruleUndecoded:
 		return finding.New("text.encoding", at, "byte %02X here is none of the character set that is declared", b.Buf[n.At]).Suggest("the right one must be declared, or the route's encoding must be set")
 	}
 	return finding.New(r.Name+".no-unit", at, "the message has none of the segments that are records in this route")
+}
+
+func orNone(s string) string {
+	if s == "" || s == "." {
+		return "no name"
+	}
+	return s
+}
+
+// difference makes the finding of a difference from a description.
+func (r *Reader) difference(b *batch.Batch, n batch.Note) finding.Finding {
+	m := b.Wholes[min(r.wholeIn(b, n.At), len(b.Wholes)-1)]
+	message := r.apartWithin(r.syntax(b.Base), r.opened(b, int(m.Off)), b.Buf[m.Off:m.End])
+	f := finding.New("standard.place", b.Place(int(n.Record), n.At), "the message differs from its description")
+	k := int32(0)
+	message.Judge(func(remark format.Remark) {
+		if k++; k == n.Slot+1 {
+			f = finding.New(remark.Code, b.Place(int(n.Record), n.At), "%s", remark.Text)
+			f.Place.Path, f.Seen = remark.Path, finding.Shorten([]byte(remark.Seen))
+		}
+	})
+	if n.Warn {
+		f.Severity = finding.Warning
+	}
+	return f
 }
 
 // Survey calls f for the values of a message. Repeated segments and elements are not told apart.
@@ -863,15 +937,18 @@ func (r *Reader) Table(raw []byte, name string) *standard.Table {
 }
 
 // apart takes a message apart, with the envelopes that stand around it.
-func (r *Reader) apart(raw []byte) *Message {
-	s := r.current()
+func (r *Reader) apart(raw []byte) *Message { return r.apartWithin(r.current(), nil, raw) }
+
+// apartWithin is apart for text with these separators that stands within envelopes.
+func (r *Reader) apartWithin(s Syntax, around [][]byte, raw []byte) *Message {
 	if at := skipLines(raw, 0); at < len(raw) && r.opens(raw[at:]) {
 		if own, problem := r.Begin(raw[at:]); problem == "" {
 			s = own
 		}
 	}
-	m := &Message{Closed: func(string, string) bool { return false }, Form: r.Form, Hierarchy: r.Hierarchy, Last: r.Last}
-	var around [][]byte
+	m := &Message{Form: r.Form, Hierarchy: r.Hierarchy, Last: r.Last}
+	m.Closed = func(string, string) bool { return m.Book.Closed }
+	around = slices.Clone(around)
 	whole := string(raw)
 	count := bytes.Count(raw, []byte{s.Terminator})
 	fields := bytes.Count(raw, []byte{s.Element}) + count
@@ -890,7 +967,7 @@ func (r *Reader) apart(raw []byte) *Message {
 			around = append(around[:min(level, len(around))], raw[p:stop])
 		}
 		if segment.Name == r.Head && m.Structure == nil && m.Book == nil {
-			m.Book, m.Structure = r.Kind(around, raw[p:stop], s)
+			m.Book, m.Structure = r.describe(around, raw[p:stop], s)
 		}
 		if segment.Name != "" {
 			m.Segments = append(m.Segments, segment)

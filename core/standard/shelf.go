@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io/fs"
 	"slices"
+	"strings"
 	"sync"
 )
 
@@ -21,6 +22,48 @@ func NewShelf(files fs.FS, folder string, versions ...string) *Shelf {
 		panic(err) // the folder's name is none
 	}
 	return &Shelf{Versions: versions, files: in}
+}
+
+// Own reads a description of one's own, in the format of the files. Its tables have all codes that
+// there may be. An error is the first mistake in it.
+func Own(text string) (*Shelf, error) {
+	text = strings.ReplaceAll(text, "\r\n", "\n")
+	var all []block
+	s := &Shelf{}
+	err := blocksOf(text, func(b *block) error {
+		all = append(all, *b)
+		for v := range strings.SplitSeq(b.versions, ",") {
+			if v != "" && !slices.Contains(s.Versions, v) {
+				s.Versions = append(s.Versions, v)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	slices.Sort(s.Versions)
+	described := 0
+	for _, v := range s.Versions {
+		book := bookOf(v, all)
+		book.Closed = true
+		if err := book.Check(); err != nil {
+			return nil, fmt.Errorf("%s %w", v, err)
+		}
+		for _, name := range book.Names("structure") {
+			described++
+			for i := range book.Structure(name).Nodes {
+				if as := book.Structure(name).Nodes[i].As; as != "" && book.Segment(as) == nil {
+					return nil, fmt.Errorf("%s structure %s: there is no segment %s", v, name, as)
+				}
+			}
+		}
+		s.books.Store(v, func() *Book { return book })
+	}
+	if described == 0 {
+		return nil, fmt.Errorf("it describes no structure of a message")
+	}
+	return s, nil
 }
 
 // Book is that of a version; nil if there is none.

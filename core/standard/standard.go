@@ -17,6 +17,8 @@ import (
 // file with mistakes is found by Check, and by a panic later.
 type Book struct {
 	Version string
+	// Closed tells that its tables have all codes that there may be.
+	Closed  bool
 	entries map[entryKey]*entry
 	typed   sync.Map // of typedKey: *Element; as many as there are types
 }
@@ -109,6 +111,7 @@ func (b *Book) Check() error {
 type Composite struct {
 	Name, Title string
 	Elements    []Element
+	Conditions  []Condition
 }
 
 // Usage says whether an element must be there.
@@ -189,13 +192,24 @@ func Versions(files fs.FS) ([]string, error) {
 
 // Read finds what the files in a folder say of one version.
 func Read(files fs.FS, version string) (*Book, error) {
-	b := &Book{Version: version, entries: map[entryKey]*entry{}}
-	return b, blocks(files, func(k *block) error {
+	var all []block
+	err := blocks(files, func(k *block) error {
 		if k.kind == "table" || k.of(version) {
-			b.entries[entryKey{k.kind, k.name}] = &entry{block: *k, book: b}
+			all = append(all, *k)
 		}
 		return nil
 	})
+	return bookOf(version, all), err
+}
+
+func bookOf(version string, all []block) *Book {
+	b := &Book{Version: version, entries: map[entryKey]*entry{}}
+	for _, k := range all {
+		if k.kind == "table" || k.of(version) {
+			b.entries[entryKey{k.kind, k.name}] = &entry{block: k, book: b}
+		}
+	}
+	return b
 }
 
 // read makes of a block what it says.
@@ -204,6 +218,17 @@ func (e *entry) read() {
 	case "segment", "type":
 		e.composite = &Composite{Name: e.name, Title: e.title}
 		for line := range e.lines() {
+			if notes, ok := strings.CutPrefix(line, "notes "); ok {
+				for note := range strings.FieldsSeq(notes) {
+					c, err := ParseCondition(note)
+					if err != nil {
+						e.err = err
+						return
+					}
+					e.composite.Conditions = append(e.composite.Conditions, c)
+				}
+				continue
+			}
 			element, err := element(line)
 			if err != nil {
 				e.err = err
@@ -279,28 +304,38 @@ func blocks(files fs.FS, take func(*block) error) error {
 	if err != nil {
 		return err
 	}
-	var b block
 	for _, name := range names {
 		read, err := fs.ReadFile(files, name)
 		if err != nil {
 			return err
 		}
-		for rest := string(read); rest != ""; {
-			var text string
-			text, rest, _ = strings.Cut(strings.TrimLeft(rest, "\n"), "\n\n")
-			heads := text
-			for strings.HasPrefix(text, "#") || b.head(text) {
-				_, text, _ = strings.Cut(text, "\n")
+		if err := blocksOf(string(read), take); err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+func blocksOf(rest string, take func(*block) error) error {
+	for rest != "" {
+		var b block
+		var text string
+		text, rest, _ = strings.Cut(strings.TrimLeft(rest, "\n"), "\n\n")
+		heads := text
+		for text != "" && (strings.HasPrefix(text, "#") || b.head(text)) {
+			_, text, _ = strings.Cut(text, "\n")
+		}
+		heads, b.body = heads[:len(heads)-len(text)], strings.TrimSuffix(text, "\n")
+		if b.body != "" && b.kind == "" {
+			return fmt.Errorf("%.60q begins no segment, type, table or structure", b.body)
+		}
+		for heads != "" {
+			var line string
+			if line, heads, _ = strings.Cut(heads, "\n"); !b.head(line) {
+				continue
 			}
-			heads, b.body = heads[:len(heads)-len(text)], strings.TrimSuffix(text, "\n")
-			for heads != "" {
-				var line string
-				if line, heads, _ = strings.Cut(heads, "\n"); !b.head(line) {
-					continue
-				}
-				if err := take(&b); err != nil {
-					return fmt.Errorf("%s: %w", name, err)
-				}
+			if err := take(&b); err != nil {
+				return err
 			}
 		}
 	}
@@ -310,6 +345,9 @@ func blocks(files fs.FS, take func(*block) error) error {
 // element reads a line such as "R* CX(250)#0203 Patient Identifier List".
 func element(line string) (Element, error) {
 	usage, rest, _ := strings.Cut(line, " ")
+	if usage == "" {
+		return Element{}, fmt.Errorf("%q begins with a blank", line)
+	}
 	kind, title, _ := strings.Cut(rest, " ")
 	e := Element{Title: title, Usage: Usage(usage[0]), Repeats: 1}
 	if !strings.Contains("ROCX", usage[:1]) {

@@ -40,6 +40,7 @@ type Node struct {
 	Name     string   // of the group or segment
 	Segments []string // which it may be; none: a group
 	Choice   *Choice  // of which segments of that name, nil: any
+	As       string   // the segment as it is described for this place, empty: as everywhere
 	Min, Max int      // how often it must and may come, Max 0: any number
 	Parent   int
 	End      int // Nodes[i:End] is the node with all its members
@@ -288,7 +289,8 @@ func (s *Structure) Path(node int) []string {
 }
 
 // parseStructure reads a line such as "MSH PATIENT*(PID PV1?) OBX+": ? * + say how often
-// a member comes, as does {2,5}; a name before brackets is a group's, A|B is a choice.
+// a member comes, as does {2,5}; a name before brackets is a group's, A|B is a choice; A@1 is a
+// segment A that is described as A@1.
 func parseStructure(name, title, text string) (*Structure, error) {
 	s := &Structure{Name: name, Title: title, Nodes: []Node{{Name: name, Min: 1, Max: 1}}, known: map[string]int{}, chosen: map[string]bool{}}
 	group := 0
@@ -314,6 +316,9 @@ func parseStructure(name, title, text string) (*Structure, error) {
 		}
 		n := Node{Name: text[:i], Min: 1, Max: 1, Parent: group, End: len(s.Nodes) + 1}
 		text = text[i:]
+		if name, _, described := strings.Cut(n.Name, "@"); described {
+			n.Name, n.As = name, n.Name
+		}
 		if strings.HasPrefix(text, "[") {
 			inner, rest, closed := strings.Cut(text[1:], "]")
 			element, values, by := strings.Cut(inner, "=")

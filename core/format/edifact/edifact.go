@@ -20,7 +20,8 @@ var Rules = &segments.Rules{
 	Name: "edifact", Head: "UNH", Tail: "UNT", HeadNumber: 1,
 	Levels:   []segments.Level{{Open: "UNB", Close: "UNZ", Number: 5}, {Open: "UNG", Close: "UNE", Number: 5}},
 	Begin:    begin,
-	Kind:     kind,
+	Names:    name,
+	Shelf:    Directories,
 	Form:     form,
 	Declares: true,
 }
@@ -118,16 +119,12 @@ var files embed.FS
 // Directories are those that there are descriptions of. D.3 is what CONTRL says in UNH-2.
 var Directories = standard.NewShelf(files, "descriptions", "D.96A", "D.01B", "D.3")
 
-// kind finds the description of a message by what UNH-2 says: type, version, release.
-func kind(_ [][]byte, head []byte, s segments.Syntax) (*standard.Book, *standard.Structure) {
+// name says which directory and which type a message is of: UNH-2.
+func name(_ [][]byte, head []byte, s segments.Syntax) (directory, kind string) {
 	elements := strings.Split(string(head), string(s.Element))
 	if len(elements) < 3 {
-		return nil, nil
+		return "", ""
 	}
 	of := append(strings.Split(elements[2], string(s.Component)), "", "", "")
-	book := Directories.Book(of[1] + "." + of[2])
-	if book == nil {
-		return nil, nil
-	}
-	return book, book.Structure(of[0])
+	return of[1] + "." + of[2], of[0]
 }

@@ -94,7 +94,7 @@ func TestKind(t *testing.T) {
 		"UNH+1+ORDERS:D:96A:UN": "D.96A ORDERS", "UNH+1+ORDERS:D:96A:UN:EAN008": "D.96A ORDERS", "UNH+1+ORDERS:D:01B:UN": "D.01B none", "UNH+1+ORDERS:D:99B:UN": "none none",
 		"UNH+1+CONTRL:D:3:UN": "D.3 CONTRL", "UNH+1+ABCDEF:D:96A:UN": "D.96A none", "UNH+1": "none none", "UNH+1+ORDERS": "none none",
 	} {
-		book, structure := kind(nil, []byte(head), syntax)
+		book, structure := Rules.Described(nil, []byte(head), syntax)
 		got := []string{"none", "none"}
 		if book != nil {
 			got[0] = book.Version

@@ -21,7 +21,8 @@ var Rules = &segments.Rules{
 	Widths:     map[string][]int{"ISA": {2, 10, 2, 10, 2, 15, 2, 15, 6, 4, 1, 5, 9, 1, 1, 1}},
 	Separating: map[string][]int{"ISA": {11, 16}},
 	Begin:      begin,
-	Kind:       kind,
+	Names:      name,
+	Shelf:      Releases,
 	Form:       form,
 	// HL segments are levels, up to the totals.
 	Hierarchy: "HL", Last: "CTT",
@@ -93,32 +94,30 @@ var files embed.FS
 // Releases are those that there are descriptions of.
 var Releases = standard.NewShelf(files, "descriptions", "004010", "005010")
 
-// kind finds the description of a transaction set: the release in GS-8, the set in ST-1.
-func kind(around [][]byte, head []byte, s segments.Syntax) (*standard.Book, *standard.Structure) {
-	release := ""
+// name says which release and which set a transaction set is of: GS-8 and ST-1.
+func name(around [][]byte, head []byte, s segments.Syntax) (release, set string) {
 	for _, segment := range around {
 		if parts := strings.Split(string(segment), string(s.Element)); parts[0] == "GS" && len(parts) > 8 {
 			release = parts[8]
 		}
 	}
-	book := Releases.Book(release[:min(6, len(release))])
 	parts := strings.Split(string(head), string(s.Element))
-	if book == nil || len(parts) < 2 {
-		return book, nil
+	if len(parts) < 2 {
+		return release[:min(6, len(release))], ""
 	}
-	name := parts[1]
-	if name == "837" { // which claims they are stands in ST-3, or in GS-8 before 005010
+	set = parts[1]
+	if set == "837" { // which claims they are stands in ST-3, or in GS-8 before 005010
 		implementation := release
 		if len(parts) > 3 {
 			implementation = parts[3]
 		}
 		for guide, kind := range claims {
 			if strings.Contains(implementation, guide) {
-				name += kind
+				set += kind
 			}
 		}
 	}
-	return book, book.Structure(name)
+	return release[:min(6, len(release))], set
 }
 
 // claims are the kinds of claims by the numbers of their implementation guides.

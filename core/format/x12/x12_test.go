@@ -81,7 +81,7 @@ func TestKind(t *testing.T) {
 		{"005010", "ST*837*0001", "005010 none"}, {"005010X221A1", "ST*835*0001", "005010 835"}, {"004010X091A1", "ST*835*0001", "004010 none"},
 		{"008010", "ST*850*0001", "none none"}, {"", "ST*850*0001", "none none"}, {"005010", "ST", "005010 none"}, {"005010", "ST*999*1", "005010 999"}, {"004010", "ST*999*1", "004010 none"},
 	} {
-		book, structure := kind([][]byte{[]byte(isa[:105]), []byte("GS*PO*S*H*20261125*0930*3*X*" + test.release)}, []byte(test.set), syntax)
+		book, structure := Rules.Described([][]byte{[]byte(isa[:105]), []byte("GS*PO*S*H*20261125*0930*3*X*" + test.release)}, []byte(test.set), syntax)
 		got := []string{"none", "none"}
 		if book != nil {
 			got[0] = book.Version
