@@ -20,7 +20,7 @@ import (
 )
 
 func (a *app) look() *cobra.Command {
-	var place, member string
+	var place, member, description string
 	var records int
 	c := a.jsonFlag(&cobra.Command{
 		Use:   "look FILE",
@@ -34,12 +34,16 @@ The whole file is read, in a stream. The exit code is 1 if there are errors.
 
 Places for --at: a record's number, "record 4711", "byte 88112", or a position
 such as PID-5, NAD(BY)-2, weight_kg or /animal/tag, of which all records that have
-it are shown.`,
+it are shown.
+
+Messages are held against their standard; with --description those of X12 and EDIFACT
+against a partner's guideline (.sef) or a description of your own, as guideline writes.`,
 		Example: `  ydrion look demo/files/brunholm-2026-11-23.csv
   ydrion look results.hl7 --at PID-5 --records 10
   ydrion look results.hl7 --at "record 4711"
   ydrion look big.csv.gz --json | jq '.fields[].path'
-  ydrion look week.zip --member monday.csv`,
+  ydrion look week.zip --member monday.csv
+  ydrion look orders.x12 --description partner.sef`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			request := formats.Request{Byte: -1, Records: 1}
@@ -53,6 +57,12 @@ it are shown.`,
 				request.Records = records
 			} else if request.Path != "" {
 				request.Records = 10
+			}
+			if description != "" {
+				var err error
+				if request.Own, err = a.description(description); err != nil {
+					return err
+				}
 			}
 			request.Name = args[0]
 			in, done, err := a.sample(args[0], member)
@@ -85,6 +95,7 @@ it are shown.`,
 	f.StringVar(&place, "at", "", "place to show: a record, a byte, or a position")
 	f.IntVar(&records, "records", 1, "how many records to show")
 	f.StringVar(&member, "member", "", "member of a zip archive")
+	f.StringVar(&description, "description", "", "file that describes messages: a guideline (.sef), or what guideline writes")
 	return c
 }
 

@@ -19,6 +19,7 @@ import (
 	"ydrion/core/format/hl7"
 	"ydrion/core/format/json"
 	"ydrion/core/format/x12"
+	"ydrion/core/formats"
 	"ydrion/core/lang"
 	"ydrion/core/lookup"
 	"ydrion/core/place"
@@ -203,7 +204,7 @@ func (c *compilation) plan() *flow.Plan {
 	if r.Good.After != "" && program != nil && program.Closes() {
 		c.out = append(c.out, finding.New("route.after", r.Places["deliver.good.after each"], "nothing can follow each record of a list or an interchange: %s is one", m.TargetSample))
 	}
-	plan := &flow.Plan{Source: r.Source(), Charset: r.Charset, Gzip: r.Gzip, Schema: s, Program: program, Target: target, Makes: m.TargetFormat, After: []byte(r.Good.After), Separate: r.Good.PerRecord}
+	plan := &flow.Plan{Source: c.source(), Charset: r.Charset, Gzip: r.Gzip, Schema: s, Program: program, Target: target, Makes: m.TargetFormat, After: []byte(r.Good.After), Separate: r.Good.PerRecord}
 	for _, d := range r.Good.To {
 		plan.Outputs = append(plan.Outputs, c.output(d, scope))
 	}
@@ -212,6 +213,38 @@ func (c *compilation) plan() *flow.Plan {
 		plan.Sequence = plan.Sequence || o.Name != nil && o.Name.Sequence
 	}
 	return plan
+}
+
+// source is how the route's files are read, with the description that messages are held against.
+func (c *compilation) source() format.Source {
+	source := c.route.Source()
+	of, can := source.(segments.Interchanges)
+	named := c.route.Check.Description
+	if !can || named == "" {
+		return source
+	}
+	of.Against = segments.Refused
+	if c.route.Check.Warn {
+		of.Against = segments.Warned
+	}
+	if named == workspace.Standard {
+		return of
+	}
+	said := c.route.Places["check.description"]
+	text, ok := c.file(named, said)
+	if !ok {
+		return source
+	}
+	shelf, about, findings := formats.Description(named, text)
+	c.out = append(c.out, findings...)
+	if shelf == nil {
+		return source
+	}
+	if about != "" && about != of.Rules.Name {
+		c.out = append(c.out, finding.New("route.description", said, "%s describes messages of %s, and the route reads %s", named, about, of.Rules.Name))
+	}
+	of.Own = shelf
+	return of
 }
 
 func (c *compilation) target(m *lang.Map, at func(int) place.Place) format.Target {

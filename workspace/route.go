@@ -155,7 +155,13 @@ type Read struct {
 type Check struct {
 	Schema   string
 	Tolerate float64 // share of rejected records above which a file is rejected whole; -1: any
+	// Description is the file that messages are held against, or Standard; empty: nothing.
+	Description string
+	Warn        bool // differences from it are warnings
 }
+
+// Standard is the description that ships with the program.
+const Standard = "standard"
 
 // Good says where good records go.
 type Good struct {
@@ -233,6 +239,15 @@ func (w *Workspace) route(file string) {
 	check := m.sub("check")
 	r.Check = Check{Schema: check.required("schema"), Tolerate: check.percent("tolerate")}
 	r.Places["check.schema"] = check.where("schema")
+	r.Check.Description = check.text("description")
+	r.Check.Warn = check.oneOf("differences", "reject", "reject", "warn") == "warn"
+	r.Places["check.description"] = check.where("description")
+	if r.Check.Description != "" && r.Format != "x12" && r.Format != "edifact" {
+		check.bad(check.where("description"), "workspace.value", "only messages of x12 and edifact are held against a description, not %s", r.Format)
+	}
+	if r.Check.Description == "" && check.has("differences") {
+		check.bad(check.where("differences"), "workspace.value", "nothing can differ where check.description names nothing")
+	}
 	check.done()
 	r.Map = m.required("map")
 	r.Places["map"] = m.where("map")

@@ -53,7 +53,7 @@ type Workspace struct {
 	Findings     finding.List
 }
 
-var folders = []string{"routes", "maps", "schemas", "lookups", "samples", "environments"}
+var folders = []string{"routes", "maps", "schemas", "lookups", "samples", "descriptions", "environments"}
 
 // maxFile is how large a file of a workspace may be.
 const maxFile = 16 << 20

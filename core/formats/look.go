@@ -32,6 +32,9 @@ type Request struct {
 	Byte    int64  // show the record that holds this byte instead, -1: none
 	Path    string // show only what stands here or below
 	Records int    // how many to show
+	// Own are descriptions that messages of X12 and EDIFACT are held against before those of
+	// the standard; nil: none.
+	Own *standard.Shelf
 	// Progress, if set, is told now and then how many bytes have been read.
 	Progress func(bytes int64)
 
@@ -114,6 +117,10 @@ func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) 
 		_, err = io.Copy(io.Discard, decoded)
 		look.Bytes = int64(read)
 		return look, err
+	}
+	if of, can := source.(segments.Interchanges); can {
+		of.Own = request.Own
+		source = of
 	}
 	reader, findings, err := source.Open(decoded, nil)
 	look.add(request.Name, findings...)

@@ -275,7 +275,7 @@ const mostRemarks = 20
 func (w *walk) differs(start, end int) {
 	m := w.apartWithin(w.s, w.lines, w.b.Buf[start:end])
 	from := len(w.b.Notes)
-	if m.Structure == nil {
+	if m.Structure == nil || w.own != nil && !m.Book.Closed {
 		w.whole(ruleUndescribed, start)
 	} else {
 		k := 0
@@ -886,6 +886,10 @@ func (r *Reader) Judge(raw []byte, say func(format.Remark)) {
 		m.narrow(say)
 	}
 	if m.Structure != nil {
+		if r.own != nil && !m.Book.Closed {
+			head := max(0, slices.IndexFunc(m.Segments, func(s Segment) bool { return s.Name == r.Head }))
+			say(format.Remark{Code: "standard.undescribed", Path: r.Head, At: m.Segments[head].From, Text: "the description that was given has nothing on " + m.Structure.Name + " of " + m.Book.Version + "; the standard's is taken"})
+		}
 		m.Judge(say)
 	}
 }

@@ -3,9 +3,13 @@ package standard
 import (
 	"fmt"
 	"io/fs"
+	"path"
 	"slices"
 	"strings"
 	"sync"
+
+	"ydrion/core/finding"
+	"ydrion/core/place"
 )
 
 // Shelf has the books of a standard, each of which is read when it is first asked for.
@@ -52,9 +56,19 @@ func Own(text string) (*Shelf, error) {
 		}
 		for _, name := range book.Names("structure") {
 			described++
-			for i := range book.Structure(name).Nodes {
-				if as := book.Structure(name).Nodes[i].As; as != "" && book.Segment(as) == nil {
-					return nil, fmt.Errorf("%s structure %s: there is no segment %s", v, name, as)
+			if err := book.holds(book.Structure(name)); err != nil {
+				return nil, fmt.Errorf("%s structure %s: %w", v, name, err)
+			}
+		}
+		for _, kind := range []string{"segment", "type"} {
+			for _, name := range book.Names(kind) {
+				for _, e := range book.get(kind, name).composite.Elements {
+					if book.Type(e.Type) == nil && !elementary[e.Type] {
+						return nil, fmt.Errorf("%s %s %s: there is no type %s", v, kind, name, e.Type)
+					}
+					if e.Table != "" && book.Table(e.Table) == nil {
+						return nil, fmt.Errorf("%s %s %s: there is no table %s", v, kind, name, e.Table)
+					}
 				}
 			}
 		}
@@ -64,6 +78,44 @@ func Own(text string) (*Shelf, error) {
 		return nil, fmt.Errorf("it describes no structure of a message")
 	}
 	return s, nil
+}
+
+// Load reads a description of one's own: in our text format, or a guideline whose file's name ends in
+// .sef (known as in ReadSEF). of is the format that it says it is about, empty if it does not say.
+func Load(file string, b []byte, known map[string]*Shelf) (shelf *Shelf, of string, out finding.List) {
+	text := string(b)
+	if strings.EqualFold(path.Ext(file), ".sef") {
+		var g *Guideline
+		if g, out = ReadSEF(file, b, known); g == nil {
+			return nil, "", out
+		}
+		text, of = g.Text, g.Standard
+	}
+	shelf, err := Own(text)
+	if err != nil {
+		return nil, of, append(out, finding.New("description.syntax", place.InFile(file), "%v", err))
+	}
+	return shelf, of, out
+}
+
+// elementary are the types of X12.6 and ISO 9735 that consist of nothing.
+var elementary = map[string]bool{"ID": true, "AN": true, "N": true, "R": true, "DT": true, "TM": true, "B": true, "an": true, "a": true, "n": true}
+
+// holds tells why a structure is none that messages can be held against.
+func (b *Book) holds(s *Structure) error {
+	if len(s.Nodes) > 5_000 || len(s.Nodes)*len(s.known) > 300_000 {
+		return fmt.Errorf("it is too large: %d places for %d kinds of segments", len(s.Nodes), len(s.known))
+	}
+	for i := range s.Nodes {
+		n := &s.Nodes[i]
+		if n.As != "" && b.Segment(n.As) == nil {
+			return fmt.Errorf("there is no segment %s", n.As)
+		}
+		if i > 0 && n.Segments == nil && n.End == i+1 {
+			return fmt.Errorf("the group %s is empty", n.Name)
+		}
+	}
+	return nil
 }
 
 // Book is that of a version; nil if there is none.

@@ -85,7 +85,7 @@ func (s *Structure) Next(from int, name []byte) *Step {
 			}
 			s.table[k] = named{name, i + 1}
 			for from := range s.Nodes {
-				s.steps[from*len(s.known)+i] = s.step(from, name, any)
+				s.steps[from*len(s.known)+i] = s.step(from, name, whichever)
 			}
 		}
 	})
@@ -115,7 +115,7 @@ func (s *Structure) Follow(from int, name []byte, is func(*Choice) bool) *Step {
 	return &step
 }
 
-func any(*Choice) bool { return true }
+func whichever(*Choice) bool { return true }
 
 func (s *Structure) step(from int, name string, is func(*Choice) bool) Step {
 	fits := func(n *Node) bool { return slices.Contains(n.Segments, name) && (n.Choice == nil || is(n.Choice)) }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"ydrion/core/segments"
 	"ydrion/core/standard"
@@ -77,6 +78,12 @@ func form(kind, s string) string {
 		if digits == "" || strings.Trim(digits, "0123456789") != "" {
 			return "it is digits"
 		}
+		switch {
+		case kind == "DT" && !isDate(s):
+			return "there is no such day"
+		case kind == "TM" && len(s) >= 2 && (s[:2] > "23" || len(s) >= 4 && s[2:4] > "59" || len(s) >= 6 && s[4:6] > "59"):
+			return "there is no such time"
+		}
 	case "R":
 		if i := strings.IndexAny(digits, "E"); i > 0 {
 			digits = digits[:i] + strings.TrimPrefix(digits[i+1:], "-")
@@ -86,6 +93,13 @@ func form(kind, s string) string {
 		}
 	}
 	return ""
+}
+
+// isDate tells whether yyMMdd or yyyyMMdd is a day. Other lengths are not judged here.
+func isDate(s string) bool {
+	layout := map[int]string{6: "060102", 8: "20060102"}[len(s)]
+	_, err := time.Parse(layout, s)
+	return layout == "" || err == nil
 }
 
 //go:embed descriptions/*.txt

@@ -24,7 +24,7 @@ func TestForm(t *testing.T) {
 	for _, test := range []struct {
 		kind, value string
 		good        bool
-	}{{"N", "-12", true}, {"N", "1.5", false}, {"R", "-1.50", true}, {"R", "1E-3", true}, {"R", ".", false}, {"R", "1,5", false}, {"DT", "20261125", true}, {"DT", "-2026112", false}, {"TM", "09:3", false}, {"AN", "any", true}} {
+	}{{"N", "-12", true}, {"N", "1.5", false}, {"R", "-1.50", true}, {"R", "1E-3", true}, {"R", ".", false}, {"R", "1,5", false}, {"DT", "20261125", true}, {"DT", "20261131", false}, {"DT", "240229", true}, {"DT", "230229", false}, {"DT", "1", true}, {"TM", "2400", false}, {"TM", "235959", true}, {"TM", "2360", false}, {"TM", "7", true}, {"DT", "-2026112", false}, {"TM", "09:3", false}, {"AN", "any", true}} {
 		if wrong := form(test.kind, test.value); wrong == "" != test.good {
 			t.Errorf("%s %q: %q", test.kind, test.value, wrong)
 		}

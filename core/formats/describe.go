@@ -1,0 +1,22 @@
+package formats
+
+import (
+	"ydrion/core/finding"
+	"ydrion/core/format/edifact"
+	"ydrion/core/format/x12"
+	"ydrion/core/standard"
+)
+
+// shelves are the descriptions that ship with the program.
+var shelves = map[string]*standard.Shelf{x12.Rules.Name: x12.Rules.Shelf, edifact.Rules.Name: edifact.Rules.Shelf}
+
+// Guideline reads a partner's guideline.
+func Guideline(file string, b []byte) (*standard.Guideline, finding.List) {
+	return standard.ReadSEF(file, b, shelves)
+}
+
+// Description reads a file that describes messages: a guideline, or one in our own text format. of is the
+// format that it is about, empty if it does not say.
+func Description(file string, b []byte) (shelf *standard.Shelf, of string, out finding.List) {
+	return standard.Load(file, b, shelves)
+}
