@@ -337,3 +337,62 @@ func TestObservationsToRows(t *testing.T) {
 		}
 	}
 }
+
+// TestAgainstDescriptions: a route may hold messages against a description: what differs rejects all
+// units of a message, or is a warning at its first one.
+func TestAgainstDescriptions(t *testing.T) {
+	const head, order, other = "UNB+UNOC:3+S+T+261125:0930+IC7'", "UNH+1+ORDERS:D:96A:UN'BGM+220+PO1+9'DTM+137:20261125:102'NAD+BY+ST1::92'NAD+SU+TW::92'LIN+1++A1:SA'QTY+21:5:PCE'LIN+2++B2:SA'QTY+21:6:PCE'UNS+S'UNT+11+1'",
+		"UNH+2+ORDERS:D:96A:UN'BGM+220+PO2+9'DTM+137:20261125:102'NAD+BY+ST1::92'XYZ+1'LIN+1++A1:SA'QTY+21:5:PCE'LIN+2++B2:SA'UNS+S'UNT+10+2'"
+	const in = head + order + other + "UNZ+2+IC7'"
+	against := func(lines string) (string, string) {
+		return through(t, "order-lines", in, "routes/order-lines.yaml", "check:\n", "check:\n"+lines)
+	}
+	for _, test := range []struct {
+		lines string
+		good  int
+		wrong []string
+	}{
+		{"", 4, nil},
+		{"  description: standard\n", 2, []string{"record 3 XYZ: error: XYZ has no place in ORDERS [standard.place]", "record 4 XYZ: error: XYZ has no place"}},
+		{"  description: standard\n  differences: warn\n", 4, []string{"record 3 XYZ: warning: XYZ has no place in ORDERS"}},
+		{"  description: descriptions/none.txt\n", 0, []string{"there is no file descriptions/none.txt"}},
+		{"  differences: warn\n", 0, []string{"nothing can differ where check.description names nothing", "there is no route"}},
+	} {
+		made, wrong := against(test.lines)
+		if strings.Count(made, "\n") != test.good || len(test.wrong) == 0 && wrong != "" || len(test.wrong) > 0 && strings.Count(wrong, "\n")+1 != len(test.wrong) {
+			t.Errorf("%q: %s%s", test.lines, made, wrong)
+		}
+		for _, want := range test.wrong {
+			if !strings.Contains(wrong, want) {
+				t.Errorf("%q: %s does not say %s", test.lines, wrong, want)
+			}
+		}
+	}
+	// A partner's own description: what it does not describe is rejected as such.
+	w, err := workspace.Load(os.DirFS("../bench/workspace"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.Files["routes/order-lines.yaml"] = []byte(strings.Replace(string(w.Files["routes/order-lines.yaml"]), "check:\n", "check:\n  description: descriptions/tide.txt\n", 1))
+	own := "structure ORDERS D.96A Order\nUNH BGM DTM NAD* SG1*(LIN QTY) UNS UNT\n\n"
+	for name, lines := range map[string]string{"UNH": "an(14) Number", "BGM": "an(3) Kind", "DTM": "an(3) Time", "NAD": "an(3) Party", "LIN": "n(6) Line", "QTY": "an(3) Quantity", "UNS": "an(1) Section", "UNT": "n(6) Count"} {
+		own += "segment " + name + " D.96A " + name + "\nR " + lines + "\n"
+		for range 3 {
+			own += "O an(99) More\n"
+		}
+		own += "\n"
+	}
+	for file, want := range map[string]string{own: "QTY is missing before UNS", strings.ReplaceAll(own, "D.96A", "D.01B"): "ORDERS of D.96A, which nothing describes here", "structure": "it describes no structure"} {
+		w.Files["descriptions/tide.txt"] = []byte(file)
+		c, findings := Compile(workspace.FromFiles(w.Files), "order-lines")
+		o := &output{}
+		if c != nil {
+			if _, err := c.Plan.Run(context.Background(), strings.NewReader(strings.Replace(in, "XYZ+1'", "NAD+SU+1'", 1)), flow.Inputs{}, o); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if all := strings.Join(o.wrong, "\n"); !strings.Contains(all+findings.Error(), want) {
+			t.Errorf("%s: %s %v", want, all, findings)
+		}
+	}
+}

@@ -199,8 +199,8 @@ func (s *sef) ini(line string, g *Guideline) {
 	if s.standard != "" {
 		return
 	}
-	f := append(strings.Split(line, ","), "", "", "", "", "", "")
-	g.Name, g.Title = strings.TrimSpace(f[0]), strings.TrimSpace(strings.Join(f[5:len(f)-6], ","))
+	f := append(strings.SplitN(line, ",", 6), "", "", "", "", "")
+	g.Name, g.Title = strings.TrimSpace(f[0]), strings.TrimSpace(f[5])
 	words := strings.Fields(f[2])
 	switch agency := strings.TrimSpace(f[3]); {
 	case (agency == "UN" || agency == "UNO") && len(words) == 2:
