@@ -12,9 +12,11 @@ func TestDescriptions(t *testing.T) {
 	for _, wrong := range Directories.Check([]string{"an", "a", "n"}) {
 		t.Error(wrong)
 	}
-	for _, name := range []string{"ORDERS", "ORDRSP", "DESADV", "INVOIC", "APERAK"} {
-		if s := Directories.Book(Directories.Versions[0]).Structure(name); s == nil || len(s.Nodes) < 5 {
-			t.Errorf("%s is not described", name)
+	for _, directory := range []string{"D.96A", "D.01B"} {
+		for _, name := range []string{"ORDERS", "ORDCHG", "ORDRSP", "DESADV", "RECADV", "INVOIC", "REMADV", "PRICAT", "IFTMIN", "IFTSTA", "CODECO", "COPARN", "COARRI", "BAPLIE", "PAXLST", "SLSRPT", "INVRPT", "APERAK"} {
+			if s := Directories.Book(directory).Structure(name); s == nil || len(s.Nodes) < 5 {
+				t.Errorf("%s of %s is not described", name, directory)
+			}
 		}
 	}
 	if b := Directories.Book("D.3"); b.Structure("CONTRL") == nil || b.Structure("ORDERS") != nil {
@@ -91,7 +93,7 @@ func TestBegin(t *testing.T) {
 func TestKind(t *testing.T) {
 	syntax, _ := begin([]byte("UNB+UNOC:3+A+B+261125:0930+1'"))
 	for head, want := range map[string]string{
-		"UNH+1+ORDERS:D:96A:UN": "D.96A ORDERS", "UNH+1+ORDERS:D:96A:UN:EAN008": "D.96A ORDERS", "UNH+1+ORDERS:D:01B:UN": "D.01B none", "UNH+1+ORDERS:D:99B:UN": "none none",
+		"UNH+1+ORDERS:D:96A:UN": "D.96A ORDERS", "UNH+1+ORDERS:D:96A:UN:EAN008": "D.96A ORDERS", "UNH+1+ORDERS:D:01B:UN": "D.01B ORDERS", "UNH+1+ORDERS:D:99B:UN": "none none",
 		"UNH+1+CONTRL:D:3:UN": "D.3 CONTRL", "UNH+1+ABCDEF:D:96A:UN": "D.96A none", "UNH+1": "none none", "UNH+1+ORDERS": "none none",
 	} {
 		book, structure := Rules.Described(nil, []byte(head), syntax)
