@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+
+	"ydrion/core/finding"
 )
 
 // usual are messages as they usually look, without head and tail, by type.
@@ -28,6 +30,15 @@ var usual = map[string]string{
 	"ORDRSP": "BGM+231+TW-88120+4+AC'DTM+137:20261125:102'RFF+ON:SC-7001'NAD+BY+BRUNHOLM::92'LIN+1+5+TW-1004:SA'QTY+21:40:PCE'UNS+S'CNT+2:1'",
 }
 
+// all are findings as text.
+func all(findings finding.List) string {
+	var b strings.Builder
+	for _, f := range findings {
+		b.WriteString("\n" + f.String())
+	}
+	return b.String()
+}
+
 // TestUsualMessages: descriptions have nothing against messages as they usually look, show their
 // groups and names, and notice a segment that has no place.
 func TestUsualMessages(t *testing.T) {
@@ -41,12 +52,63 @@ func TestUsualMessages(t *testing.T) {
 					t.Fatal(err)
 				}
 				if (look.Warnings+look.Errors == 0) != (more == "") {
-					t.Errorf("%s %s: %d warnings: %v", kind, directory, look.Warnings, look.Findings)
+					t.Errorf("%s %s: %d warnings: %v", kind, directory, look.Warnings, all(look.Findings))
 				}
 				for _, p := range look.Shown[0].Parts {
 					if p.Name == "" && p.Kind == "segment" && !strings.HasPrefix(p.Path, "UIC") {
 						t.Errorf("%s %s: %s has no name", kind, directory, p.Path)
 					}
+				}
+			}
+		}
+	}
+}
+
+// usualSets are transaction sets as they usually look, without ST and SE, by release and set. Of those of
+// health care the guide stands in GS-8.
+var usualSets = map[string]string{
+	"850":        "BEG*00*SA*SC-1**20261124~REF*DP*LAB~N1*BY*SKERRY*92*LAB~PO1*1*48*EA*1.15**VP*HR-020~PID*F****Saline~CTT*1~",
+	"855":        "BAK*00*AC*SC-1*20261124~PO1*1*48*EA*1.15**VP*HR-020~ACK*IA*48*EA*068*20261127~CTT*1~",
+	"856":        "BSN*00*L1*20261127*0915~HL*1**S~TD5**2*QUAY~HL*2*1*O~PRF*SC-1~HL*3*2*I~LIN**VP*HR-020~SN1**48*EA~CTT*3~",
+	"810":        "BIG*20261127*I1*20261124*SC-1~N1*RE*HOLM~IT1*1*48*EA*1.15**VP*HR-020~TDS*5520~CTT*1~",
+	"820":        "BPR*C*850*C*ACH*CTX*01*999999999*DA*1*1234567890**01*999999998*DA*2*20261201~TRN*1*T1~REF*EV*1~DTM*097*20261201~N1*PR*SKERRY~N1*PE*HOLM~ENT*1~RMR*IV*I1**850*860*10~REF*PO*SC-1~DTM*003*20261127~",
+	"830":        "BFR*00**R1*DL*A*20261125*20270225*20261125~N1*ST*SKERRY*92*LAB~LIN**VP*HR-020~UIT*EA~SDP*Y*Y~FST*48*C*W*20261201~FST*24*D*W*20261208~SHP*01*48*011*20261127~REF*SI*L1~CTT*1~",
+	"860":        "BCH*04*SA*SC-1***20261124~POC*1*QD*24*24*EA*1.15**VP*HR-020~CTT*1~",
+	"861":        "BRA*R1*20261128*00*1~REF*PO*SC-1~DTM*050*20261128~N1*ST*SKERRY*92*LAB~RCD*1*48*EA~LIN**VP*HR-020~CTT*1~",
+	"940":        "W05*N*SC-1*P1~N1*ST*SKERRY*92*LAB~N3*Quay 1~N4*Brunholm~N9*CO*1~G62*10*20261128~W66*PP*M~LX*1~W01*48*EA**VN*HR-020~G69*Saline~W76*48~",
+	"945":        "W06*N*SC-1*20261128*S1~N1*ST*SKERRY*92*LAB~N9*BM*1~G62*11*20261128~W27*M*QUAY~LX*1~MAN*GM*00340123450000000025~W12*SH*48*48**EA**VN*HR-020~G69*Saline~W03*48~",
+	"204":        "B2**QUAY**S1**PP~B2A*00~L11*1*BM~G62*64*20261126*1*1200~N1*BT*SKERRY~S5*1*CL~G62*37*20261128*I*0800~N1*SF*HOLM~N3*Mill 2~N4*Holm~L5*1*Saline~AT8*G*K*48*2~S5*2*CU~N1*ST*SKERRY~OID*1*SC-1**EA*48*K*48~L3*48*G~",
+	"214":        "B10*C1*S1*QUAY~L11*1*BM~N1*ST*SKERRY~N4*Brunholm~LX*1~AT7*X1*NS***20261128*1130*LT~MS1*Brunholm~MS2*QUAY*1~L11*1*PO~AT8*G*K*48*2~",
+	"990":        "B1*QUAY*S1*20261126*A~N9*CN*C1~",
+	"997":        "AK1*PO*71~AK2*850*0001~AK5*A~AK9*A*1*1*1~",
+	"835 X221A1": "BPR*I*100*C*CHK************20261201~TRN*1*T1*1234567890~N1*PR*INSURER~N3*Road 1~N4*Town*SK*12345~N1*PE*CLINIC*XX*1234567893~LX*1~CLP*C1*1*120*100*20*12*P1~CAS*PR*1*20~NM1*QC*1*VAIL*INES~SVC*HC>99213*120*100~DTM*472*20261120~CAS*PR*1*20~",
+	"837 X222A1": "BHT*0019*00*1*20261125*1200*CH~NM1*41*2*CLINIC*****46*01~PER*IC*VAIL*TE*555~NM1*40*2*INSURER*****46*02~HL*1**20*1~NM1*85*2*CLINIC*****XX*1234567893~N3*Road 1~N4*Town*SK*12345~REF*EI*1~HL*2*1*22*0~SBR*P*18*G1******CI~NM1*IL*1*VAIL*INES****MI*01~NM1*PR*2*INSURER*****PI*02~CLM*C1*120***11>B>1*Y*A*Y*Y~HI*ABK>R51~LX*1~SV1*HC>99213*120*UN*1***1~DTP*472*D8*20261120~",
+	"270 X279A1": "BHT*0022*13*1*20261125*1200~HL*1**20*1~NM1*PR*2*INSURER*****PI*02~HL*2*1*21*1~NM1*1P*2*CLINIC*****XX*1234567893~HL*3*2*22*0~TRN*1*T1*9CLINIC000~NM1*IL*1*VAIL*INES****MI*01~DMG*D8*19800101~EQ*30~",
+	"276 X212":   "BHT*0010*13*1*20261125*1200~HL*1**20*1~NM1*PR*2*INSURER*****PI*02~HL*2*1*21*1~NM1*41*2*CLINIC*****46*01~HL*3*2*19*1~NM1*1P*2*CLINIC*****XX*1234567893~HL*4*3*22*0~DMG*D8*19800101*F~NM1*IL*1*VAIL*INES****MI*01~TRN*1*T1~AMT*T3*120~DTP*472*D8*20261120~",
+	"278 X217":   "BHT*0007*13*1*20261125*1200~HL*1**20*1~NM1*X3*2*INSURER*****PI*02~HL*2*1*21*1~NM1*1P*2*CLINIC*****XX*1234567893~HL*3*2*22*1~NM1*IL*1*VAIL*INES****MI*01~HL*4*3*EV*1~TRN*1*T1*9CLINIC000~UM*HS*I*1~HI*ABK>R51~HL*5*4*SS*0~SV1*HC>99213*120*UN*1~",
+	"834 X220A1": "BGN*00*1*20261125*1200~N1*P5*SKERRY*FI*01~N1*IN*INSURER*FI*02~INS*Y*18*030*XN*A***FT~REF*0F*1~DTP*356*D8*20260101~NM1*IL*1*VAIL*INES~HD*030**HLT~DTP*348*D8*20260101~",
+}
+
+// TestUsualSets: the same for X12, in both releases.
+func TestUsualSets(t *testing.T) {
+	for kind, body := range usualSets {
+		for _, release := range []string{"004010", "005010"} {
+			set, guide, _ := strings.Cut(kind, " ")
+			if release == "004010" && set == "837" {
+				guide = "X098A1"
+			}
+			head, end := "ST*"+set+"*0001", 2
+			if release == "005010" && guide != "" {
+				head += "*005010" + guide
+			}
+			for _, more := range []string{"", "ZZZ*1~"} {
+				in := strings.Replace(partner[:106], "00501", release[:5], 1) + "GS*PO*S*H*20261124*1645*71*X*" + release + guide + "~" + head + "~" + body + more + fmt.Sprintf("SE*%d*0001~GE*1*71~IEA*1*000000071~", strings.Count(body+more, "~")+end)
+				look, err := Examine(t.Context(), strings.NewReader(in), Request{Records: 1, Byte: -1})
+				if err != nil {
+					t.Fatal(err)
+				}
+				if (look.Warnings+look.Errors == 0) != (more == "") {
+					t.Errorf("%s %s: %d warnings: %v", kind, release, look.Warnings, all(look.Findings))
 				}
 			}
 		}

@@ -437,7 +437,9 @@ func (m *Message) fields(s *Segment, occurrence int, known *standard.Composite, 
 			say(format.Remark{Code: "standard.condition", At: s.From, Path: Path(s.Name, occurrence, 0, 0, 0, 0), Text: fmt.Sprintf("elements of %s: %s (%s)", s.Name, c.Wrong(there), c.Text)})
 		}
 	}
-	for f := len(known.Elements); f < len(s.Fields); f++ {
+	// Of the segments of X12 those elements are described that are usually filled.
+	complete := m.Book.Closed || m.Local != nil
+	for f := len(known.Elements); f < len(s.Fields) && complete; f++ {
 		if v := s.Fields[f]; len(v) > 0 && !v[0].Empty() {
 			say(format.Remark{Code: "standard.more-fields", At: v[0].From, Path: Path(s.Name, occurrence, f+1, 1, 0, 0), Text: fmt.Sprintf("version %s knows %d fields of %s", m.Book.Version, len(known.Elements), s.Name)})
 			return
