@@ -14,6 +14,7 @@ import (
 
 func (a *app) convert() *cobra.Command {
 	var to, output, member string
+	var style formats.Style
 	c := a.jsonFlag(&cobra.Command{
 		Use:   "convert FILE --to FORMAT",
 		Short: "Write a file in another format, where that needs no map",
@@ -21,11 +22,17 @@ func (a *app) convert() *cobra.Command {
 and back; HL7 v2, X12 and EDIFACT as JSON, and back without losing anything
 (docs/formats.md says how messages look in JSON). FILE may be - for standard input.
 
+Of interchanges, counts and numbers that are null in JSON are computed; --number hands
+the number of the interchange in. With --canonical they are written with the usual
+separators, from JSON or from the same format.
+
 Records that are wrong, or cannot be said in the other format, are findings on
 standard error and are left out; the exit code is 1 then.`,
 		Example: `  ydrion convert sheet.csv --to json
   ydrion convert results.hl7 --to json | jq '.segments[1][5]'
   ydrion convert results.json --to hl7 --output results.hl7
+  ydrion convert orders.json --to x12 --number 72 --output orders.x12
+  ydrion convert odd.edi --to edifact --canonical --output usual.edi
   ydrion convert orders.edi --to json | jq '.segments[] | select(.[0] == "LIN")'`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
@@ -51,7 +58,7 @@ standard error and are left out; the exit code is 1 then.`,
 				return wrongUse("with --json, name an --output")
 			}
 			buffered := bufio.NewWriter(out)
-			result, err := formats.Convert(cmd.Context(), in, args[0], to, buffered)
+			result, err := formats.Convert(cmd.Context(), in, args[0], to, style, buffered)
 			if err = errors.Join(err, buffered.Flush()); err != nil {
 				return err
 			}
@@ -73,5 +80,7 @@ standard error and are left out; the exit code is 1 then.`,
 	f.StringVar(&to, "to", "", "csv, json, hl7, x12 or edifact")
 	f.StringVarP(&output, "output", "o", "", "write to this new file instead of standard output")
 	f.StringVar(&member, "member", "", "member of a zip archive")
+	f.BoolVar(&style.Canonical, "canonical", false, "write interchanges with the usual separators, no line ends, and nothing behind the last value")
+	f.Int64Var(&style.Number, "number", 0, "control number of the first interchange that has none (null in JSON); those that follow count on")
 	return c
 }

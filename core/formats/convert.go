@@ -33,21 +33,30 @@ type Converted struct {
 	Errors   int64        `json:"errors"`
 }
 
+// Style says how interchanges are written.
+type Style struct {
+	Canonical bool  // with the usual separators, no line ends, nothing behind the last value
+	Number    int64 // of the first interchange that has none; 0: there must be one
+}
+
 // Convert writes a file in another format, where that needs no map: CSV as JSON
-// objects of texts, one a line, and back; HL7 v2 as JSON, and back. A record that
-// cannot be said so is a finding and is left out.
-func Convert(ctx context.Context, in io.Reader, name, to string, out io.Writer) (*Converted, error) {
+// objects of texts, one a line, and back; HL7 v2, X12 and EDIFACT as JSON, and back; X12 and EDIFACT as
+// themselves in canonical style. A record that cannot be said so is a finding and is left out.
+func Convert(ctx context.Context, in io.Reader, name, to string, style Style, out io.Writer) (*Converted, error) {
 	guess, decoded, err := recognise(in)
 	if err != nil {
 		return nil, err
 	}
 	c := &converter{Converted: Converted{From: guess.Format, To: to, Findings: finding.List{}}, name: name, out: bufio.NewWriterSize(out, 1<<16)}
 	step := map[string]func([]byte) error{"csv json": c.rowToObject, "json csv": c.objectToRow, "hl7 json": c.messageToObject, "json hl7": c.objectToMessage,
-		"x12 json": c.no, "edifact json": c.no, "json x12": c.objectToSegments, "json edifact": c.objectToSegments}[guess.Format+" "+to]
+		"x12 json": c.no, "edifact json": c.no, "json x12": c.objectToSegments, "json edifact": c.objectToSegments, "x12 x12": c.no, "edifact edifact": c.no}[guess.Format+" "+to]
+	if guess.Format == to && step != nil && !style.Canonical {
+		return nil, fmt.Errorf("the file is %s already; only its canonical style could be written", to)
+	}
 	if step == nil {
 		return nil, fmt.Errorf("%s cannot be written as %s without a map: make a route for it", cmp.Or(guess.Format, "a file of no known format"), to)
 	}
-	c.writer = segments.Writer{Rules: map[string]*segments.Rules{"x12": x12.Rules, "edifact": edifact.Rules}[to]}
+	c.writer = segments.Writer{Rules: map[string]*segments.Rules{"x12": x12.Rules, "edifact": edifact.Rules}[to], Number: style.Number, Canonical: style.Canonical}
 	reader, findings, err := guess.Source().Open(decoded, nil)
 	c.add(findings...)
 	if err != nil || reader == nil {
@@ -136,13 +145,15 @@ func (c *converter) pieces(r *segments.Reader, b *batch.Batch, bad map[int32]boo
 			}
 		}
 		out, err := r.AppendJSON(c.scratch[:0], b, p)
-		c.scratch = append(out, '\n')
+		if c.scratch = append(out, '\n'); err == nil && c.writer.Rules != nil {
+			c.scratch, err = c.writer.Append(nil, out)
+		}
 		switch {
 		case err != nil && p.Message >= 0:
-			c.add(finding.New("convert.record", b.Place(p.Message, b.Bounds[p.Message].Off), "the message cannot be written as json: %v", err))
+			c.add(finding.New("convert.record", b.Place(p.Message, b.Bounds[p.Message].Off), "the message cannot be written as %s: %v", c.To, err))
 			return
 		case err != nil:
-			c.add(finding.New("convert.around", place.InFile(c.name), "what stands between messages cannot be written as json: %v", err))
+			c.add(finding.New("convert.around", place.InFile(c.name), "what stands between messages cannot be written as %s: %v", c.To, err))
 			return
 		case p.Message >= 0:
 			c.Written++

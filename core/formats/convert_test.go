@@ -3,6 +3,7 @@ package formats
 import (
 	"bytes"
 	"context"
+	"io"
 	"strings"
 	"testing"
 )
@@ -10,7 +11,7 @@ import (
 func convert(t *testing.T, in, to string) (string, *Converted) {
 	t.Helper()
 	var out bytes.Buffer
-	c, err := Convert(context.Background(), strings.NewReader(in), "sample", to, &out)
+	c, err := Convert(context.Background(), strings.NewReader(in), "sample", to, Style{}, &out)
 	if err != nil {
 		return err.Error(), &Converted{}
 	}
@@ -115,5 +116,48 @@ func TestConvertInterchanges(t *testing.T) {
 	}
 	if _, c := convert(t, `{"separators":{"element":"+","component":":","release":"?","terminator":"'"},"segments":[["UNB",["UNOC","3"],"a","b",["1","2"],"x"],["FTX","☂"]]}`, "edifact"); len(c.Findings) != 1 || !strings.Contains(c.Findings[0].String(), "iso-8859-1") {
 		t.Errorf("%v", c.Findings)
+	}
+}
+
+// TestCanonical: interchanges are written with the usual separators, with what is computed, and a
+// message that they cannot say is left out and not counted.
+func TestCanonical(t *testing.T) {
+	const odd = `{"separators":{"element":"|","component":":","repetition":"!","terminator":"\n"},"segments":[["ISA","00","          ","00","          ","ZZ","SKERRYCOAST    ","ZZ","HOLMREAGENTS   ","261124","1645","!","00501",null,"0","T",":"],["GS","SH","S","H","20261124","1645",null,"X","005010"]]}
+{"segments":[["ST","856",null],["BSN","00","L1",null,null],["HL",null,null,"S"],["HL",null,"1","O"],["LIN","","VP",["a-b",null],{"repeat":["x","y"]}],["SE",null,null]]}
+{"segments":[["ST","856",null],["BSN","00","L*2"],["HL",null,null,"S"],["SE",null,null]]}
+{"segments":[["ST","856",null],["HL",null,null,"S"],["SE",null,null]]}
+{"segments":[["GE",null,null],["IEA",null,null]]}
+`
+	const header = "ISA*00*          *00*          *ZZ*SKERRYCOAST    *ZZ*HOLMREAGENTS   *261124*1645*^*00501*000000072*0*T*>~GS*SH*S*H*20261124*1645*72*X*005010~"
+	const edi = "UNA|^.! ~\r\nUNB^UNOC|3^A^B^261124|1630^7~\r\nUNH^1^ORDERS|D|96A|UN~\r\nBGM^220^a!^b+c?d'^^~\r\nDTM^137||~\r\nUNT^4^1~\r\nUNZ^1^7~\r\n"
+	for _, test := range []struct {
+		name, in, to string
+		style        Style
+		want, wrong  string
+	}{
+		{"canonical", odd, "x12", Style{true, 72}, header + "ST*856*0001~BSN*00*L1~HL*1**S~HL*2*1*O~LIN**VP*a-b*x^y~SE*6*0001~ST*856*0002~HL*1**S~SE*3*0002~GE*2*72~IEA*1*000000072~", "nothing releases it"},
+		{"faithful", odd, "x12", Style{Number: 1_000_000_000}, "", "has more than 9 digits"},
+		{"no number", odd, "x12", Style{}, "", "none was handed in"},
+		{"from EDIFACT", edi, "edifact", Style{Canonical: true}, "UNB+UNOC:3+A+B+261124:1630+7'UNH+1+ORDERS:D:96A:UN'BGM+220+a^b?+c??d?''DTM+137'UNT+4+1'UNZ+1+7'", ""},
+		{"with a decimal comma", strings.Replace(edi, "^.!", "^,!", 1), "edifact", Style{Canonical: true}, "UNA:+,? 'UNB+UNOC:3+A+B+261124:1630+7'UNH+1+ORDERS:D:96A:UN'BGM+220+a^b?+c??d?''DTM+137'UNT+4+1'UNZ+1+7'", ""},
+	} {
+		var out strings.Builder
+		result, err := Convert(t.Context(), strings.NewReader(test.in), "in", test.to, test.style, &out)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if out.String() != test.want || !strings.Contains(result.Findings.Error(), test.wrong) {
+			t.Errorf("%s:\n%q, want\n%q\n%v", test.name, out.String(), test.want, result.Findings)
+		}
+		if test.want == "" || !strings.HasPrefix(test.in, "{") {
+			continue
+		}
+		var again strings.Builder
+		if _, err := Convert(t.Context(), strings.NewReader(out.String()), "out", test.to, Style{Canonical: true}, &again); err != nil || again.String() != out.String() {
+			t.Errorf("%s: what is canonical changes: %q, %v", test.name, again.String(), err)
+		}
+	}
+	if _, err := Convert(t.Context(), strings.NewReader(edi), "in", "edifact", Style{}, io.Discard); err == nil || !strings.Contains(err.Error(), "only its canonical style") {
+		t.Errorf("a file as itself: %v", err)
 	}
 }

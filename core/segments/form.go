@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 
 	"ydrion/core/batch"
 	"ydrion/core/text"
@@ -22,8 +23,9 @@ import (
 // of release characters; one that would not be written back as it stands is {"raw": "…"}.
 //
 // Where an interchange begins there are its separators, and with UNA its decimal mark as advice.
-// What stands behind each terminator is the member ends. Counts and numbers of closing
-// segments that are null are computed when this is written back.
+// What stands behind each terminator is the member ends. Counts, and numbers that are null, are computed
+// when this is written back: those of closing segments, messages, groups and levels of a
+// hierarchy; that of an interchange is handed in.
 
 // Piece is a part of a batch's text: a message, or the segments between two.
 type Piece struct {
@@ -238,8 +240,18 @@ func (s *Syntax) appendReleased(out, value []byte) []byte {
 
 // Writer writes interchanges from their form in JSON.
 type Writer struct {
-	Rules            *Rules
+	Rules *Rules
+	// Number is handed in for the first interchange that has none; those that follow count on. 0: an
+	// interchange without a number cannot be written.
+	Number int64
+	// Canonical writes the usual separators, no line ends, and nothing behind the last value of a
+	// segment or composite.
+	Canonical bool
+
 	syntax           Syntax
+	said             Syntax // as the form has it
+	levels           int    // of a hierarchy
+	failed           bool   // the interchange could not be begun
 	ends             []byte
 	around           [][]string // of the segments that have opened each level: name and elements
 	groups, messages []int
@@ -253,17 +265,34 @@ type object struct {
 	Segments   [][]json.RawMessage                                                   `json:"segments"`
 }
 
-// Append writes a piece. An error says what cannot be written.
+// Append writes a piece. An error says what cannot be written; nothing of it is then.
 func (w *Writer) Append(out, piece []byte) ([]byte, error) {
+	before, groups, messages := len(out), slices.Clone(w.groups), slices.Clone(w.messages)
+	out, begins, err := w.append(out, piece)
+	if begins {
+		w.failed = err != nil
+	}
+	if err != nil {
+		w.groups, w.messages = groups, messages
+		return out[:before], err
+	}
+	return out, nil
+}
+
+// append tells whether an interchange begins in the piece.
+func (w *Writer) append(out, piece []byte) (written []byte, begins bool, err error) {
 	d := json.NewDecoder(bytes.NewReader(piece))
 	d.DisallowUnknownFields()
 	var o object
 	if err := d.Decode(&o); err != nil {
-		return out, err
+		return out, begins, err
 	}
 	if w.groups == nil {
 		n := len(w.Rules.Levels)
 		w.groups, w.messages, w.around = make([]int, n), make([]int, n), make([][]string, n)
+	}
+	if begins = o.Separators != nil; !begins && w.failed {
+		return out, begins, fmt.Errorf("its interchange could not be begun")
 	}
 	if p := o.Separators; p != nil {
 		s := Syntax{Set: text.UTF8}
@@ -276,19 +305,32 @@ func (w *Writer) Append(out, piece []byte) ([]byte, error) {
 			case 1:
 				*c.into = c.text[0]
 			default:
-				return out, fmt.Errorf("%q is no single separator", c.text)
+				return out, begins, fmt.Errorf("%q is no single separator", c.text)
 			}
 		}
 		if s.Element == 0 || s.Component == 0 || s.Terminator == 0 {
-			return out, fmt.Errorf("the separators of elements and components and the terminator must be given")
+			return out, begins, fmt.Errorf("the separators of elements and components and the terminator must be given")
 		}
-		w.syntax = s
+		w.syntax, w.said = s, s
+		if w.Canonical {
+			w.syntax = w.Rules.Usual
+			if s.Repetition == 0 {
+				w.syntax.Repetition = 0
+			}
+			w.syntax.Set = s.Set
+		}
 	}
 	if w.syntax.Element == 0 {
-		return out, fmt.Errorf("the first object does not say which separators there are")
+		return out, begins, fmt.Errorf("the first object does not say which separators there are")
 	}
 	w.ends = []byte(o.Ends)
 	s := &w.syntax
+	if w.Canonical {
+		w.ends = nil
+		if o.Advice != nil && *o.Advice == "." {
+			o.Advice = nil
+		}
+	}
 	if o.Advice != nil && len(*o.Advice) == 1 {
 		or := func(c byte) byte {
 			if c == 0 {
@@ -304,27 +346,38 @@ func (w *Writer) Append(out, piece []byte) ([]byte, error) {
 	for i, segment := range o.Segments {
 		elements, err := w.elements(segment)
 		if err != nil {
-			return out, fmt.Errorf("segment %d: %w", i+1, err)
+			return out, begins, fmt.Errorf("segment %d: %w", i+1, err)
 		}
 		if elements[0] == w.Rules.Head {
-			head = elements
+			w.levels = 0
 			for k := range w.messages {
 				w.messages[k]++
 			}
+			elements = w.numbered(elements, w.Rules.HeadNumber, func() (string, error) { return fmt.Sprintf("%0*d", w.Rules.HeadDigits, w.messages[0]), nil }, &err)
+			head = elements
+		}
+		if elements[0] == w.Rules.Hierarchy {
+			w.levels++
+			elements = w.numbered(elements, 1, func() (string, error) { return strconv.Itoa(w.levels), nil }, &err)
 		}
 		if elements[0] == w.Rules.Tail {
-			elements = closing(elements, i+1, head, w.Rules.HeadNumber)
+			elements = w.closing(elements, i+1, head, w.Rules.HeadNumber)
 		}
 		for k, l := range w.Rules.Levels {
 			switch elements[0] {
 			case l.Open:
+				elements = w.numbered(elements, l.Number, func() (string, error) { return w.number(k) }, &err)
+				if err != nil {
+					return out, begins, fmt.Errorf("segment %d: %w", i+1, err)
+				}
+				elements = w.separating(elements)
 				w.around[k] = elements
 				for n := k; n < len(w.groups); n++ {
 					w.groups[n], w.messages[n] = 0, 0
 				}
 				if k == 0 && w.Rules.Declares {
 					if err := w.declared(elements); err != nil {
-						return out, err
+						return out, begins, err
 					}
 				}
 			case l.Close:
@@ -332,10 +385,15 @@ func (w *Writer) Append(out, piece []byte) ([]byte, error) {
 				if w.groups[k] > 0 {
 					count = w.groups[k]
 				}
-				elements = closing(elements, count, w.around[k], l.Number)
+				elements = w.closing(elements, count, w.around[k], l.Number)
 				if k > 0 {
 					w.groups[k-1]++
 				}
+			}
+		}
+		if w.Canonical && w.Rules.Widths[elements[0]] == nil {
+			for len(elements) > 1 && elements[len(elements)-1] == "" {
+				elements = elements[:len(elements)-1]
 			}
 		}
 		for n, e := range elements {
@@ -349,15 +407,63 @@ func (w *Writer) Append(out, piece []byte) ([]byte, error) {
 	if w.syntax.Set != text.UTF8 && !isASCII(out[begun:]) {
 		set := w.syntax.Set
 		if set == "" {
-			return out[:begun], fmt.Errorf("the repertoire that UNB names has no characters beyond ASCII")
+			return out[:begun], begins, fmt.Errorf("the repertoire that UNB names has no characters beyond ASCII")
 		}
 		encoded, err := text.Encode(out[begun:], set)
 		if err != nil {
-			return out[:begun], err
+			return out[:begun], begins, err
 		}
 		out = append(out[:begun], encoded...)
 	}
-	return out, nil
+	return out, begins, nil
+}
+
+// numbered fills in an element that has no number.
+func (w *Writer) numbered(elements []string, at int, number func() (string, error), failed *error) []string {
+	for len(elements) <= at {
+		elements = append(slices.Clone(elements), "")
+	}
+	if strings.TrimSpace(elements[at]) == "" {
+		elements[at], *failed = number()
+	}
+	return elements
+}
+
+// number gives the number of a level that has none: the one handed in, or that of the level
+// around it.
+func (w *Writer) number(level int) (string, error) {
+	l := w.Rules.Levels[level]
+	if level > 0 && w.around[level-1] != nil {
+		return strings.TrimLeft(w.around[level-1][w.Rules.Levels[level-1].Number], "0"), nil
+	}
+	if w.Number == 0 {
+		return "", fmt.Errorf("%s-%d: the interchange has no number, and none was handed in", l.Open, l.Number)
+	}
+	number := strconv.FormatInt(w.Number, 10)
+	w.Number++
+	if widths := w.Rules.Widths[l.Open]; widths != nil {
+		number = fmt.Sprintf("%0*s", widths[l.Number-1], number)
+		if len(number) > widths[l.Number-1] {
+			return "", fmt.Errorf("%s-%d: %s has more than %d digits", l.Open, l.Number, number, widths[l.Number-1])
+		}
+	}
+	return number, nil
+}
+
+// separating lets elements that say what separates say so.
+func (w *Writer) separating(elements []string) []string {
+	if !w.Canonical {
+		return elements
+	}
+	for _, n := range w.Rules.Separating[elements[0]] {
+		for _, c := range [][2]byte{{w.said.Component, w.syntax.Component}, {w.said.Repetition, w.syntax.Repetition}} {
+			if n < len(elements) && c[0] != 0 && elements[n] == string(c[0]) {
+				elements[n] = string(c[1])
+				break
+			}
+		}
+	}
+	return elements
 }
 
 // declared takes the character set that an interchange says it is in.
@@ -380,11 +486,11 @@ func (w *Writer) declared(elements []string) error {
 }
 
 // closing fills in the count and the number of a closing segment where they are empty.
-func closing(elements []string, count int, open []string, number int) []string {
+func (w *Writer) closing(elements []string, count int, open []string, number int) []string {
 	for len(elements) < 3 {
 		elements = append(slices.Clone(elements), "")
 	}
-	if elements[1] == "" {
+	if elements[1] == "" || w.Canonical {
 		elements[1] = strconv.Itoa(count)
 	}
 	if elements[2] == "" && number < len(open) {
@@ -422,6 +528,9 @@ func (w *Writer) element(raw json.RawMessage, plain bool) (string, error) {
 		}
 		if err := json.Unmarshal(raw, &r); err != nil {
 			return "", err
+		}
+		if r.Raw != nil && w.Canonical {
+			return w.plain(string(w.said.AppendPlain(nil, []byte(*r.Raw))))
 		}
 		if r.Raw != nil {
 			return *r.Raw, nil
@@ -471,6 +580,9 @@ func (w *Writer) composite(raw json.RawMessage) (string, error) {
 		}
 		out = append(out, s...)
 	}
+	for w.Canonical && len(out) > 0 && out[len(out)-1] == w.syntax.Component && !w.syntax.released(out, 0, len(out)-1) {
+		out = out[:len(out)-1]
+	}
 	return string(out), nil
 }
 
@@ -482,10 +594,15 @@ func (w *Writer) text(raw json.RawMessage) (string, error) {
 	if err := json.Unmarshal(raw, &s); err != nil || s == nil {
 		return "", err
 	}
-	for i := 0; i < len(*s); i++ {
-		if w.syntax.special((*s)[i]) && w.syntax.Release == 0 {
-			return "", fmt.Errorf("%q holds %q, which separates here, and nothing releases it", *s, (*s)[i])
+	return w.plain(*s)
+}
+
+// plain writes a text.
+func (w *Writer) plain(s string) (string, error) {
+	for i := 0; i < len(s); i++ {
+		if w.syntax.special(s[i]) && w.syntax.Release == 0 {
+			return "", fmt.Errorf("%q holds %q, which separates here, and nothing releases it", s, s[i])
 		}
 	}
-	return string(w.syntax.appendReleased(nil, []byte(*s))), nil
+	return string(w.syntax.appendReleased(nil, []byte(s))), nil
 }

@@ -28,6 +28,7 @@ type Syntax struct {
 	Decimal                                             byte
 	Set                                                 text.Charset // "": ASCII
 	Narrow                                              bool         // of it only capital letters, digits and some signs
+	Extends                                             bool         // it may change between sets
 	Size                                                int          // of what says so, in bytes; 0: the first segment does
 }
 
@@ -44,6 +45,8 @@ type Rules struct {
 	// HeadNumber is the element of the head that has the message's number; the tail has the
 	// count of segments in element 1 and the number in 2.
 	HeadNumber int
+	HeadDigits int    // that the number has at least
+	Usual      Syntax // the separators that are written when none are wanted
 	// Names says which version a message is of and what it is, from its head and the segments
 	// around it. The kind may have a letter behind digits that tells guides apart.
 	Names func(around [][]byte, head []byte, s Syntax) (version, kind string)

@@ -274,6 +274,20 @@ func TestRepertoires(t *testing.T) {
 	}
 }
 
+// TestChangingRepertoire: changes between sets are told where they are, and nothing is guessed.
+func TestChangingRepertoire(t *testing.T) {
+	for body, want := range map[string]string{"plain": "", "\x1b$B%8\x1b(B": "changes to another character set here", "\x0e": "changes to another"} {
+		got, wrong := read(t, edifact.Rules, strings.Replace(unb, "UNOC", "UNOX", 1)+"UNH+1+ORDERS:D:96A:UN'BGM+"+body+"'UNT+3+1'"+unz, "", 500, "BGM-1")
+		said := fmt.Sprint(wrong)
+		if len(got) == 1 {
+			said += fmt.Sprint(got[0].found)
+		}
+		if !strings.Contains(said, want) && !strings.Contains(said, "edifact.charset") || want == "" && strings.Contains(said, "charset") {
+			t.Errorf("%q: %s", body, said)
+		}
+	}
+}
+
 func TestPositions(t *testing.T) {
 	for _, s := range []string{"NAD-3.1", "N1(BY)-2", "HL(3=22)[2]-1", "LIN[4]-3[2].1", "UNH"} {
 		if p, err := segments.ParsePosition(s); err != nil || p.String() != s {

@@ -28,7 +28,11 @@ const (
 	ruleUndeclared
 	ruleDiffers // from its description: the slot is the number of the remark
 	ruleUndescribed
+	ruleExtended
 )
+
+// changes are the characters that change between sets (ISO 2022): escape, shift out and in.
+const changes = "\x1b\x0e\x0f"
 
 // Split finds the wanted elements of each message, or of each unit in it.
 func (r *Reader) Split(b *batch.Batch) {
@@ -46,7 +50,7 @@ func (r *Reader) Split(b *batch.Batch) {
 	if w.s.Release != 0 {
 		w.class[w.s.Release] = isRelease
 	}
-	w.plainText = utf8.Valid(b.Buf[:b.N]) && (!r.declared || isASCII(b.Buf[:b.N]))
+	w.plainText = utf8.Valid(b.Buf[:b.N]) && (!r.declared || isASCII(b.Buf[:b.N]) && !(w.s.Extends && bytes.ContainsAny(b.Buf[:b.N], changes)))
 	if !w.plainText {
 		for c := 0x80; c < 0x100; c++ {
 			w.class[c] |= isHigh
@@ -576,6 +580,11 @@ loop:
 // -1 if nothing is.
 func (w *walk) characters(start, end int) int {
 	text1 := w.b.Buf[start:end]
+	if w.declared && w.s.Extends {
+		if i := bytes.IndexAny(text1, changes); i >= 0 {
+			return ruleExtended<<32 | (start + i)
+		}
+	}
 	if isASCII(text1) {
 		return -1
 	}
@@ -780,6 +789,8 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 			f.Severity = finding.Warning
 		}
 		return f.Suggest("give the route a description of it, or do not hold messages against one")
+	case ruleExtended:
+		return finding.New(r.Name+".charset", at, "the interchange changes to another character set here (ISO 2022), as its repertoire allows; that is not followed").Suggest("say in the route which encoding it is, such as iso-2022-jp")
 	case ruleUndeclared:
 		return finding.New(r.Name+".charset", at, "byte %02X here is not ASCII, and the interchange says that it is", b.Buf[n.At]).Suggest("the interchange must name its character set, or the route's encoding must be set")
 	case ruleUndecoded:

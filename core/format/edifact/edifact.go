@@ -17,7 +17,7 @@ import (
 
 // Rules are those of EDIFACT.
 var Rules = &segments.Rules{
-	Name: "edifact", Head: "UNH", Tail: "UNT", HeadNumber: 1,
+	Name: "edifact", Head: "UNH", Tail: "UNT", HeadNumber: 1, HeadDigits: 1, Usual: usual,
 	Levels:   []segments.Level{{Open: "UNB", Close: "UNZ", Number: 5}, {Open: "UNG", Close: "UNE", Number: 5}},
 	Begin:    begin,
 	Names:    name,
@@ -67,7 +67,7 @@ func begin(b []byte) (s segments.Syntax, problem string) {
 	if !known {
 		return s, fmt.Sprintf("UNB names the repertoire %q, which is none of UNOA to UNOL, UNOW, UNOX and UNOY", identifier)
 	}
-	s.Set, s.Narrow = set, identifier == "UNOA"
+	s.Set, s.Narrow, s.Extends = set, identifier == "UNOA", identifier == "UNOX"
 	if rest[8] != s.Component || len(rest) < 10 || rest[9] < '4' { // before version 4 nothing repeats
 		s.Repetition = 0
 	} else if s.Repetition == ' ' {
