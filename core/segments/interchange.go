@@ -167,7 +167,8 @@ type Reader struct {
 	wanted   []Position
 	names    []string
 	parts    []part
-	unit     int // the part that is the record, -1: the message
+	parted   [buckets]int // the first part of each place
+	unit     int          // the part that is the record, -1: the message
 	size     int
 	syntaxes atomic.Pointer[[]dated]
 
@@ -183,6 +184,7 @@ type part struct {
 	element int
 	value   string
 	wants   []want
+	next    int // part with a name in the same place, -1: none
 }
 
 // key is a segment's name as a number.
@@ -222,6 +224,15 @@ func (r *Reader) bind(unit string, fields shape.Record) finding.List {
 	for i := range r.parts {
 		slices.SortStableFunc(r.parts[i].wants, func(a, b want) int { return a.field - b.field })
 	}
+	defer func() {
+		for i := range r.parted {
+			r.parted[i] = -1
+		}
+		for i := len(r.parts) - 1; i >= 0; i-- {
+			at := bucket(r.parts[i].key)
+			r.parts[i].next, r.parted[at] = r.parted[at], i
+		}
+	}()
 	if unit != "" {
 		p, err := ParsePosition(unit)
 		if err != nil || p.Field != 0 || p.Occurrence != 1 {

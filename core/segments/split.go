@@ -99,6 +99,19 @@ const (
 	isHigh // beyond ASCII, where that must be looked at
 )
 
+// buckets is how many places there are for names of segments.
+const buckets = 64
+
+// bucket is a name's place.
+func bucket(key uint32) uint32 { return (key * 0x9E3779B1) >> 26 }
+
+// number is that of a name in a structure.
+type number struct {
+	key    uint32
+	number int
+	of     *standard.Structure
+}
+
 // walk goes through the messages of a batch.
 type walk struct {
 	*Reader
@@ -124,6 +137,7 @@ type walk struct {
 	node      int                 // of the segment that came last
 	group     int                 // of the unit
 	inside    bool                // a unit's group goes on
+	numbers   [buckets]number     // of the names that came last
 }
 
 func (w *walk) note(rule, slot, at int, warn bool) {
@@ -145,7 +159,7 @@ func (w *walk) envelope(p, stop int) {
 			for _, n := range k.wants {
 				w.row[n.slot] = batch.Missing
 			}
-			w.take(k.wants, p, stop, 1)
+			w.take(k.wants, p+len(k.name)+1, stop, 1)
 		}
 	}
 }
@@ -209,14 +223,13 @@ func (w *walk) message(start, end int) {
 			p = stop + 1
 			continue
 		}
+		key := key(name)
 		if w.unit >= 0 {
-			w.follow(name, buf[p:stop])
+			w.follow(key, name, buf[p:stop])
 		}
-		if name := key(name); len(w.parts) > 0 {
-			for i := range w.parts {
-				if k := &w.parts[i]; k.key == name && (k.element == 0 || w.chosen(k, buf[p:stop])) {
-					w.segment(i, p, stop)
-				}
+		for i := w.parted[bucket(key)]; i >= 0; i = w.parts[i].next {
+			if k := &w.parts[i]; k.key == key && (k.element == 0 || w.chosen(k, buf[p:stop], n+1)) {
+				w.segment(i, p, n+1, stop)
 			}
 		}
 		p = stop + 1
@@ -333,9 +346,13 @@ func (r *Reader) wholeIn(b *batch.Batch, at uint32) int {
 
 func (w *walk) wholeOf(at int) int { return w.wholeIn(w.b, uint32(at)) }
 
-// chosen tells whether a segment is of a part that is chosen by an element.
-func (w *walk) chosen(k *part, segment []byte) bool {
-	value := w.s.field(segment, k.element)
+// chosen tells whether a segment, whose elements begin at first, is of a part that is chosen by an
+// element.
+func (w *walk) chosen(k *part, segment []byte, first int) bool {
+	value := segment[min(first, len(segment)):]
+	if k.element > 1 {
+		value = w.s.field(segment, k.element)
+	}
 	return bytes.HasPrefix(value, []byte(k.value)) && (len(value) == len(k.value) || w.class[value[len(k.value)]] != plain)
 }
 
@@ -346,8 +363,8 @@ func (w *walk) open(start, end int) {
 	copy(w.row, w.context)
 }
 
-// segment takes the wanted elements of one segment.
-func (w *walk) segment(i, p, stop int) {
+// segment takes the wanted elements of one segment, which begin so many bytes behind p.
+func (w *walk) segment(i, p, first, stop int) {
 	if w.unit >= 0 {
 		switch {
 		case i == w.unit:
@@ -368,7 +385,7 @@ func (w *walk) segment(i, p, stop int) {
 		}
 	}
 	w.seen[i]++
-	w.take(w.parts[i].wants, p, stop, w.seen[i])
+	w.take(w.parts[i].wants, p+first, stop, w.seen[i])
 }
 
 // enter keeps the context of units where no structure is known: a segment that comes again ends
@@ -420,13 +437,13 @@ func (w *walk) structureOf(message []byte) {
 }
 
 // follow goes to a segment, where the message's structure is known or levels are in each other.
-func (w *walk) follow(name, segment []byte) {
+func (w *walk) follow(key uint32, name, segment []byte) {
 	hierarchy := w.Hierarchy != "" && string(name) == w.Hierarchy
 	if hierarchy {
 		w.descend(segment)
 	}
 	if w.structure != nil {
-		w.step(name, segment, hierarchy)
+		w.step(key, name, segment, hierarchy)
 	}
 }
 
@@ -456,12 +473,16 @@ func (w *walk) descend(segment []byte) {
 
 // step goes to a segment in the structure. What a group that begins anew had is no context
 // any more, if units stand in it. The levels of a hierarchy see to themselves.
-func (w *walk) step(name, segment []byte, hierarchy bool) {
+func (w *walk) step(key uint32, name, segment []byte, hierarchy bool) {
 	var step *standard.Step
 	if w.structure.Chooses(name) {
 		step = w.structure.Follow(w.node, name, func(c *standard.Choice) bool { return c.Holds(string(component(&w.s, w.s.field(segment, c.Element)))) })
 	} else {
-		step = w.structure.Next(w.node, name)
+		n := &w.numbers[bucket(key)]
+		if n.key != key || n.of != w.structure {
+			*n = number{key, w.structure.Number(name), w.structure}
+		}
+		step = w.structure.At(w.node, n.number)
 	}
 	if step.Node < 0 {
 		return
@@ -491,10 +512,10 @@ func (w *walk) step(name, segment []byte, hierarchy bool) {
 // component is the first component of an element.
 func component(s *Syntax, element []byte) []byte { return element[:s.next(element, 0, s.Component)] }
 
-// take fills the slots of one segment.
+// take fills the slots of one segment, whose first element begins at p.
 func (w *walk) take(wants []want, p, stop, occurrence int) {
 	buf := w.b.Buf
-	for field := 0; len(wants) > 0 && p <= stop; field++ {
+	for field := 1; len(wants) > 0 && p <= stop; field++ {
 		from, structured := p, false
 		for p < stop {
 			c := w.class[buf[p]]
@@ -728,7 +749,7 @@ func (r *Reader) alone(b *batch.Batch, s *Syntax, m, unit batch.Span, line []byt
 		stop := r.segmentEnd(s, b.Buf[:m.End], p)
 		segment := b.Buf[p:stop]
 		name := segment[:s.next(segment, 0, s.Element)]
-		w.follow(name, segment)
+		w.follow(key(name), name, segment)
 		switch {
 		case k.name == string(name) && (k.element == 0 || string(component(s, s.field(segment, k.element))) == k.value):
 			mine = p == int(unit.Off)

@@ -70,7 +70,18 @@ func (s *Structure) Knows(name string) bool { _, ok := s.known[name]; return ok 
 // Next finds where a segment stands that follows the one at a node, 0 before the
 // first one. The innermost group that may take it does. It allocates nothing but the
 // first time.
-func (s *Structure) Next(from int, name []byte) *Step {
+func (s *Structure) Next(from int, name []byte) *Step { return s.At(from, s.Number(name)) }
+
+// At is Next for a name by its number.
+func (s *Structure) At(from, number int) *Step {
+	if number == 0 {
+		return &nowhere
+	}
+	return &s.steps[from*len(s.known)+number-1]
+}
+
+// Number is that of a segment's name, 0 if there is none of that name.
+func (s *Structure) Number(name []byte) int {
 	s.once.Do(func() {
 		s.steps = make([]Step, len(s.Nodes)*len(s.known))
 		size := 8
@@ -92,10 +103,10 @@ func (s *Structure) Next(from int, name []byte) *Step {
 	last := uint32(len(s.table) - 1)
 	for k := hash(name) & last; s.table[k].number > 0; k = (k + 1) & last {
 		if s.table[k].name == string(name) {
-			return &s.steps[from*len(s.known)+s.table[k].number-1]
+			return s.table[k].number
 		}
 	}
-	return &nowhere
+	return 0
 }
 
 var nowhere = Step{Node: -1}
