@@ -761,12 +761,7 @@ func (p *Program) Closes() bool { return len(p.ends.actions) > 0 }
 func (p *Program) Skip() int { return p.skip }
 
 // Encode gives what has been written in the character set in which it goes out.
-func (p *Program) Encode(written []byte) ([]byte, error) {
-	if p.says == nil || p.says.Charset == "" {
-		return written, nil
-	}
-	return text.Encode(written, p.says.Charset)
-}
+func (p *Program) Encode(written []byte) ([]byte, error) { return p.says.Encode(written) }
 
 // again writes what the record before has in common with this one, from its beginning
 // on, and gives the first action that is left.

@@ -56,7 +56,7 @@ func (r *Reader) Pieces(b *batch.Batch, take func(Piece)) {
 func (r *Reader) AppendJSON(out []byte, b *batch.Batch, p Piece) ([]byte, error) {
 	s := r.syntax(b.Base)
 	raw := p.Raw
-	if set := s.Set; r.declared && set != "" && set != text.UTF8 && !isASCII(raw) {
+	if set := s.Set; r.declared && set != "" && set != text.UTF8 && !text.IsASCII(raw) {
 		decoded, err := text.DecodeAll(raw, set)
 		if err != nil {
 			return out, err
@@ -404,7 +404,7 @@ func (w *Writer) append(out, piece []byte) (written []byte, begins bool, err err
 		}
 		out = append(append(out, s.Terminator), w.ends...)
 	}
-	if w.syntax.Set != text.UTF8 && !isASCII(out[begun:]) {
+	if w.syntax.Set != text.UTF8 && !text.IsASCII(out[begun:]) {
 		set := w.syntax.Set
 		if set == "" {
 			return out[:begun], begins, fmt.Errorf("the repertoire that UNB names has no characters beyond ASCII")

@@ -50,7 +50,7 @@ func (r *Reader) Split(b *batch.Batch) {
 	if w.s.Release != 0 {
 		w.class[w.s.Release] = isRelease
 	}
-	w.plainText = utf8.Valid(b.Buf[:b.N]) && (!r.declared || isASCII(b.Buf[:b.N]) && !(w.s.Extends && bytes.ContainsAny(b.Buf[:b.N], changes)))
+	w.plainText = utf8.Valid(b.Buf[:b.N]) && (!r.declared || text.IsASCII(b.Buf[:b.N]) && !(w.s.Extends && bytes.ContainsAny(b.Buf[:b.N], changes)))
 	if !w.plainText {
 		for c := 0x80; c < 0x100; c++ {
 			w.class[c] |= isHigh
@@ -70,21 +70,6 @@ func (r *Reader) Split(b *batch.Batch) {
 func newWalk(r *Reader, b *batch.Batch) *walk {
 	n, slots := len(r.parts), len(r.wanted)
 	return &walk{Reader: r, b: b, s: r.syntax(b.Base), seen: make([]int, n), first: make([]int, n), deep: make([]int, n), context: make([]batch.Span, slots), outside: make([]batch.Span, slots)}
-}
-
-func isASCII(b []byte) bool {
-	for len(b) >= 8 {
-		if binary.LittleEndian.Uint64(b)&0x8080808080808080 != 0 {
-			return false
-		}
-		b = b[8:]
-	}
-	for _, c := range b {
-		if c >= utf8.RuneSelf {
-			return false
-		}
-	}
-	return true
 }
 
 // class says what a character is.
@@ -580,7 +565,7 @@ loop:
 	case repetition != 0 || component != 0 || from >= at:
 	case written:
 		value := buf[from:at]
-		if w.declared && w.s.Set != "" && w.s.Set != text.UTF8 && !isASCII(value) {
+		if w.declared && w.s.Set != "" && w.s.Set != text.UTF8 && !text.IsASCII(value) {
 			decoded, err := text.DecodeAll(value, w.s.Set)
 			if err != nil {
 				w.note(ruleUndecoded, n.slot, from, false)
@@ -606,7 +591,7 @@ func (w *walk) characters(start, end int) int {
 			return ruleExtended<<32 | (start + i)
 		}
 	}
-	if isASCII(text1) {
+	if text.IsASCII(text1) {
 		return -1
 	}
 	switch {
@@ -1074,7 +1059,7 @@ func (r *Reader) takeApart(k *slab, s *Syntax, raw []byte, whole string, p, stop
 func (r *Reader) plain(s *Syntax, v string) string {
 	ascii := true
 	if r.declared && s.Set != "" && s.Set != text.UTF8 {
-		ascii = isASCII([]byte(v))
+		ascii = text.IsASCII([]byte(v))
 	}
 	if ascii && (s.Release == 0 || strings.IndexByte(v, s.Release) < 0) {
 		return v

@@ -56,7 +56,7 @@ var _ format.Target = (*Target)(nil)
 
 // decoded gives a sample as UTF-8.
 func decoded(b []byte, rules *Rules, s Syntax) ([]byte, error) {
-	if rules.Declares && s.Set != "" && s.Set != text.UTF8 && !isASCII(b) {
+	if rules.Declares && s.Set != "" && s.Set != text.UTF8 && !text.IsASCII(b) {
 		return text.DecodeAll(b, s.Set)
 	}
 	if i := text.FirstInvalid(b); i >= 0 {

@@ -1,6 +1,9 @@
 package text
 
-import "unicode/utf8"
+import (
+	"encoding/binary"
+	"unicode/utf8"
+)
 
 // Repertoire are the characters that a target can say.
 type Repertoire struct {
@@ -30,4 +33,28 @@ func (r *Repertoire) Lacking(v []byte) (c rune, lacking bool) {
 		}
 	}
 	return 0, false
+}
+
+// Encode gives text in the repertoire's character set.
+func (r *Repertoire) Encode(b []byte) ([]byte, error) {
+	if r == nil || r.Charset == "" || IsASCII(b) {
+		return b, nil
+	}
+	return Encode(b, r.Charset)
+}
+
+// IsASCII tells whether a text has only ASCII characters.
+func IsASCII(b []byte) bool {
+	for len(b) >= 8 {
+		if binary.LittleEndian.Uint64(b)&0x8080808080808080 != 0 {
+			return false
+		}
+		b = b[8:]
+	}
+	for _, c := range b {
+		if c >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
 }

@@ -352,7 +352,7 @@ func (r *Reader) Split(b *batch.Batch) {
 	if r.unit >= 0 {
 		messages = b.Wholes
 	}
-	odd := !ascii(b.Buf[:b.N]) || bytes.IndexByte(b.Buf[:b.N], escape) >= 0
+	odd := !text.IsASCII(b.Buf[:b.N]) || bytes.IndexByte(b.Buf[:b.N], escape) >= 0
 	w := walk{Reader: r, b: b, odd: odd, seen: make([]int, len(r.parts)), first: make([]int, len(r.parts))}
 	for i, m := range messages {
 		if r.unit < 0 {
@@ -368,21 +368,6 @@ func (r *Reader) Split(b *batch.Batch) {
 
 // escape begins the sequences that change between character sets (ISO 2022).
 const escape = 0x1b
-
-func ascii(b []byte) bool {
-	for len(b) >= 8 {
-		if binary.LittleEndian.Uint64(b)&0x8080808080808080 != 0 {
-			return false
-		}
-		b = b[8:]
-	}
-	for _, c := range b {
-		if c >= 0x80 {
-			return false
-		}
-	}
-	return true
-}
 
 // walk goes through one message after the other.
 type walk struct {
@@ -470,7 +455,7 @@ func (w *walk) message(start, end int) {
 	}
 	w.charset, w.scan = "", buf
 	trouble := -1
-	if w.odd && (!ascii(buf[start:end]) || bytes.IndexByte(buf[start:end], escape) >= 0) {
+	if w.odd && (!text.IsASCII(buf[start:end]) || bytes.IndexByte(buf[start:end], escape) >= 0) {
 		trouble = w.character(start, end, terminator)
 	}
 	w.classify()
@@ -875,7 +860,7 @@ func (w *walk) character(start, end int, terminator byte) int {
 	switch {
 	case !ok:
 		return ruleCharset<<32 | at
-	case said == "" && ascii(buf[start:end]):
+	case said == "" && text.IsASCII(buf[start:end]):
 		return -1
 	case said == "":
 		return ruleUndeclared<<32 | at

@@ -221,7 +221,7 @@ func against(t *testing.T, file string, size int) {
 			t.Fatalf("message %d is not where it says", i)
 		}
 		m, err := Parse([]byte(r.raw))
-		if err != nil || slices.ContainsFunc(r.found, func(f string) bool { return strings.HasPrefix(f, "error") }) || strings.ContainsAny(r.raw, "\n\x0b\x1c ") || !ascii([]byte(r.raw)) {
+		if err != nil || slices.ContainsFunc(r.found, func(f string) bool { return strings.HasPrefix(f, "error") }) || strings.ContainsAny(r.raw, "\n\x0b\x1c ") || !text.IsASCII([]byte(r.raw)) {
 			continue // the plain way takes other line ends and decodes nothing
 		}
 		for k, path := range paths {
