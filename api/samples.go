@@ -13,9 +13,22 @@ import (
 
 // sent is a file that comes as the body, which is read as it comes.
 type sent struct {
-	Name   string `query:"name" doc:"the file's name, for places"`
-	Member string `query:"member" doc:"of a zip archive with several"`
-	body   io.Reader
+	Name string `query:"name" doc:"the file's name, for places"`
+	body io.Reader
+}
+
+// sample is a file that is looked at.
+type sample struct {
+	Name        string `query:"name" doc:"the file's name, for places"`
+	Member      string `query:"member" doc:"of a zip archive with several"`
+	Description string `query:"description" doc:"the number of a description that messages are held against"`
+	body        io.Reader
+}
+
+// Resolve keeps the body for the operation.
+func (s *sample) Resolve(ctx huma.Context) []error {
+	s.body = ctx.BodyReader()
+	return nil
 }
 
 // Resolve keeps the body for the operation.
@@ -38,8 +51,12 @@ type RowOf struct {
 func samples(api huma.API, s *service.Service) {
 	binary := map[string]*huma.MediaType{"application/octet-stream": {Schema: &huma.Schema{Type: "string", Format: "binary"}}}
 	huma.Register(api, huma.Operation{OperationID: "look", Method: http.MethodPost, Path: "/api/samples", Summary: "Look at a file: format, records, fields, findings; its text is kept for half an hour after it was used last",
-		RequestBody: &huma.RequestBody{Required: true, Content: binary}}, func(ctx context.Context, in *sent) (*body[*service.SampleView], error) {
-		return answer(s.Sample(ctx, in.body, in.Name, in.Member))
+		RequestBody: &huma.RequestBody{Required: true, Content: binary}}, func(ctx context.Context, in *sample) (*body[*service.SampleView], error) {
+		return answer(s.Sample(ctx, in.body, in.Name, in.Member, in.Description))
+	})
+	huma.Register(api, huma.Operation{OperationID: "describe", Method: http.MethodPost, Path: "/api/descriptions", Summary: "Read a guideline (SEF) or a description in our own format, that samples can be held against; some are kept",
+		RequestBody: &huma.RequestBody{Required: true, Content: binary}}, func(_ context.Context, in *sent) (*body[*service.DescriptionView], error) {
+		return answer(s.Describe(in.body, in.Name))
 	})
 	get := func(id, path, summary string) huma.Operation {
 		return huma.Operation{OperationID: id, Method: http.MethodGet, Path: "/api/samples/{id}" + path, Summary: summary}

@@ -422,7 +422,7 @@ func TestConsoleSamples(t *testing.T) {
 	text(t, ctx, "main", "Patient Identifier List: ID Number")
 	do(t, ctx, chromedp.Click("//td[.='NTE-3']"))
 	text(t, ctx, "main", "Next with NTE-3")
-	do(t, ctx, chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{file("weights-broken.csv")}))
+	do(t, ctx, chromedp.SetUploadFiles(chromedp.CSS("input.another"), []string{file("weights-broken.csv")}))
 	text(t, ctx, "main", "CSV", "record 1 of")
 	do(t, ctx, chromedp.Click("//button[contains(., 'error')]"))
 	text(t, ctx, "main", "skip: 1", "exponent form", "the quote opened here is never closed")
@@ -431,12 +431,38 @@ func TestConsoleSamples(t *testing.T) {
 	if err := os.WriteFile(odd, []byte("UNB+UNOQ:3+A+B+261125:0930+1'\nUNH+1+ORDERS:D:96A:UN'\nUNT+2+1'\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	do(t, ctx, chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{odd}))
+	do(t, ctx, chromedp.SetUploadFiles(chromedp.CSS("input.another"), []string{odd}))
 	text(t, ctx, "main", "no records", "UNH+1+ORDERS", "UNB names the repertoire")
-	do(t, ctx, chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{file("reagent-answers.x12")}))
+	do(t, ctx, chromedp.SetUploadFiles(chromedp.CSS("input.another"), []string{file("reagent-answers.x12")}))
 	text(t, ctx, "main", "X12 004010 855", "LOOP_PO1", "purchase order acknowledgement")
 	do(t, ctx, chromedp.SendKeys(chromedp.CSS("input.filter"), "SN1\r"))
 	text(t, ctx, "main", "record 2 of 2", "Quantity shipped", "Next with SN1")
+	// A partner's guideline takes the standard's place, until it is taken away.
+	guideline := func(path string) {
+		t.Helper()
+		do(t, ctx, chromedp.SetUploadFiles(chromedp.CSS("input.guideline"), []string{path}))
+	}
+	do(t, ctx, chromedp.SetUploadFiles(chromedp.CSS("input.another"), []string{file("reagent-orders.x12")}))
+	text(t, ctx, "main", "X12 005010 850", "Purpose", "0 errors, 0 warnings")
+	broken := filepath.Join(t.TempDir(), "broken.sef")
+	if err := os.WriteFile(broken, []byte(".INI\nx,,005 010,X,005010,Y\n.SETS\n850=[ST\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	guideline(broken)
+	text(t, ctx, "main", "broken.sef cannot be read: line 4", "a bracket is not closed")
+	strict := filepath.Join(t.TempDir(), "strict.sef")
+	partner, err := os.ReadFile("../demo/workspace/descriptions/holm-orders.sef")
+	if err == nil {
+		err = os.WriteFile(strict, []byte(strings.Replace(string(partner), "98=BY,SE", "98=BY", 1)), 0o644)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	guideline(strict)
+	text(t, ctx, "main", "against strict.sef", "Held against strict.sef, which describes 850 005010", "not taken: notes in .TEXT,SETS", "not among the codes of table 98", "0 errors, 2 warnings")
+	shot(t, ctx, "console-guideline")
+	do(t, ctx, chromedp.Click("//button[@aria-label='Hold against the standard']"))
+	text(t, ctx, "main", "Hold against a guideline", "0 errors, 0 warnings")
 }
 
 // TestConsoleLargeSample: a large file is scrolled through without being fetched whole.

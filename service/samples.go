@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"ydrion/core/finding"
 	"ydrion/core/formats"
 	"ydrion/core/standard"
 )
@@ -29,8 +30,10 @@ var ErrSample = errors.New("the file cannot be looked at")
 // samples are files that somebody looks at. Their texts stand in files without a name,
 // of which nothing is left when the service ends, however it ends.
 type samples struct {
-	mu   sync.Mutex
-	kept map[string]*kept
+	mu        sync.Mutex
+	kept      map[string]*kept
+	described map[string]*standard.Shelf
+	order     []string // of what is described
 }
 
 type kept struct {
@@ -70,7 +73,14 @@ func (s *Service) nameless() (*os.File, error) {
 
 // Sample looks at a file and keeps its text for a while, for looking at more of it. Of a
 // zip archive with several members one must be named.
-func (s *Service) Sample(ctx context.Context, in io.Reader, name, member string) (view *SampleView, err error) {
+// Messages are held against a description by its number, if that is not empty.
+func (s *Service) Sample(ctx context.Context, in io.Reader, name, member, description string) (view *SampleView, err error) {
+	var own *standard.Shelf
+	if description != "" {
+		if own = s.described(description); own == nil {
+			return nil, fmt.Errorf("%w: the description is not kept any more; send it again", ErrSample)
+		}
+	}
 	head := make([]byte, 4)
 	n, err := io.ReadFull(in, head)
 	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
@@ -105,7 +115,7 @@ func (s *Service) Sample(ctx context.Context, in io.Reader, name, member string)
 	if err != nil {
 		return nil, err
 	}
-	sample, err := formats.NewSample(ctx, in, name, text, maxSample)
+	sample, err := formats.NewSample(ctx, in, name, own, text, maxSample)
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("%w: %w", ErrSample, err), text.Close())
 	}
@@ -144,6 +154,59 @@ func (k *samples) forget(id string) {
 		defer s.users.Unlock()
 		_ = s.text.Close() // it has no name, and nothing of it is wanted any more
 	}
+}
+
+// DescriptionView is a description of messages that samples can be held against.
+type DescriptionView struct {
+	ID       string       `json:"id" doc:"empty if it cannot be read"`
+	Name     string       `json:"name"`
+	Messages []string     `json:"messages" doc:"with their versions"`
+	Findings finding.List `json:"findings" doc:"what of it is not taken, or why it cannot be read"`
+}
+
+// maxDescription is how long a description may be, and mostDescriptions how many are kept.
+const (
+	maxDescription   = 16 << 20
+	mostDescriptions = 16
+)
+
+// Describe reads a guideline or a description in our own format and keeps it for a while.
+func (s *Service) Describe(in io.Reader, name string) (*DescriptionView, error) {
+	b, err := io.ReadAll(io.LimitReader(in, maxDescription+1))
+	if err != nil {
+		return nil, err
+	}
+	if len(b) > maxDescription {
+		return nil, fmt.Errorf("%w: the description has more than %d MiB", ErrSample, maxDescription>>20)
+	}
+	shelf, _, findings := formats.Description(name, b)
+	view := &DescriptionView{Name: name, Messages: []string{}, Findings: append(finding.List{}, findings...)}
+	if shelf == nil {
+		return view, nil
+	}
+	for _, v := range shelf.Versions {
+		for _, m := range shelf.Book(v).Names("structure") {
+			view.Messages = append(view.Messages, m+" "+v)
+		}
+	}
+	view.ID = rand.Text()
+	s.samples.mu.Lock()
+	defer s.samples.mu.Unlock()
+	if s.samples.described == nil {
+		s.samples.described = map[string]*standard.Shelf{}
+	}
+	if s.samples.order = append(s.samples.order, view.ID); len(s.samples.order) > mostDescriptions {
+		delete(s.samples.described, s.samples.order[0])
+		s.samples.order = s.samples.order[1:]
+	}
+	s.samples.described[view.ID] = shelf
+	return view, nil
+}
+
+func (s *Service) described(id string) *standard.Shelf {
+	s.samples.mu.Lock()
+	defer s.samples.mu.Unlock()
+	return s.samples.described[id]
 }
 
 // ForgetSample drops a sample. It is no error if it is not there any more.

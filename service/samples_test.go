@@ -19,7 +19,7 @@ func TestSamplesAreForgotten(t *testing.T) {
 	ctx := context.Background()
 	look := func() string {
 		t.Helper()
-		v, err := s.Sample(ctx, strings.NewReader("tag,kg\nT-1,2\nT-2,3\n"), "x.csv", "")
+		v, err := s.Sample(ctx, strings.NewReader("tag,kg\nT-1,2\nT-2,3\n"), "x.csv", "", "")
 		if err != nil || v.Look.Records != 2 || v.Rows != 3 {
 			t.Fatalf("%+v, %v", v, err)
 		}

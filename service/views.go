@@ -142,6 +142,10 @@ func (s *Service) stages(c *route.Compiled, t store.Tally) []Stage {
 		kinds[f.Kind]++
 	}
 	check := Stage{Name: "check", Sentence: fmt.Sprintf("Checks %d fields against %s.", len(c.Plan.Schema.Record), c.Schema), Details: []string{}, Count: t.Rejected, Unit: "rejected"}
+	if d := c.Check.Description; d != "" {
+		what := map[bool]string{true: "is a warning", false: "is rejected"}[c.Check.Warn]
+		check.Details = append(check.Details, fmt.Sprintf("Holds messages against %s; what differs %s.", map[bool]string{true: "the standard", false: d}[d == workspace.Standard], what))
+	}
 	if len(c.Plan.Schema.Unique) > 0 {
 		check.Details = append(check.Details, "Must differ from record to record: "+strings.Join(c.Plan.Schema.Unique, ", ")+".")
 	}

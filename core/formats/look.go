@@ -118,11 +118,7 @@ func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) 
 		look.Bytes = int64(read)
 		return look, err
 	}
-	if of, can := source.(segments.Interchanges); can {
-		of.Own = request.Own
-		source = of
-	}
-	reader, findings, err := source.Open(decoded, nil)
+	reader, findings, err := held(source, request.Own).Open(decoded, nil)
 	look.add(request.Name, findings...)
 	if err == nil && reader == nil { // its text can be looked at all the same
 		_, err = io.Copy(io.Discard, decoded)
@@ -415,6 +411,15 @@ func chosen(nodes []format.Node, path string) []string {
 		}
 	}
 	return out
+}
+
+// held is a source whose messages are held against descriptions of one's own.
+func held(source format.Source, own *standard.Shelf) format.Source {
+	if of, can := source.(segments.Interchanges); can {
+		of.Own = own
+		return of
+	}
+	return source
 }
 
 // judged are the differences from the standard in a batch, by record.

@@ -22,6 +22,7 @@ type Sample struct {
 	text  io.ReaderAt
 	rows  rows
 	marks bookmarks
+	own   *standard.Shelf // as in Request
 }
 
 // Store keeps the text of a sample.
@@ -33,10 +34,11 @@ type Store interface {
 // NewSample looks at a file from its beginning to its end and writes its text, undone
 // of compression and encoding, to a store. What more text comes than most bytes is
 // ErrLong.
-func NewSample(ctx context.Context, in io.Reader, name string, store Store, most int64) (*Sample, error) {
-	s := &Sample{text: store}
+// Messages are held against own, if it is not nil, before their standard.
+func NewSample(ctx context.Context, in io.Reader, name string, own *standard.Shelf, store Store, most int64) (*Sample, error) {
+	s := &Sample{text: store, own: own}
 	s.marks.stride = 1
-	look, err := Examine(ctx, in, Request{Name: name, Records: 1, Byte: -1, marks: &s.marks, text: io.MultiWriter(&s.rows, &atMost{store, most})})
+	look, err := Examine(ctx, in, Request{Name: name, Records: 1, Byte: -1, Own: own, marks: &s.marks, text: io.MultiWriter(&s.rows, &atMost{store, most})})
 	if err != nil {
 		return nil, err
 	}
@@ -114,7 +116,7 @@ func (s *Sample) Records(ctx context.Context, request Request) ([]Shown, map[str
 		set = text.Declared
 	}
 	in := io.MultiReader(bytes.NewReader(mark.preface), io.NewSectionReader(s.text, mark.Offset, s.Bytes-mark.Offset))
-	reader, findings, err := s.Source().Open(&text.Decoded{Reader: in, Charset: set}, nil)
+	reader, findings, err := held(s.Source(), s.own).Open(&text.Decoded{Reader: in, Charset: set}, nil)
 	if err != nil || reader == nil {
 		return nil, nil, errors.Join(err, fmt.Errorf("record %d cannot be read again: %v", mark.Record, findings))
 	}

@@ -23,7 +23,7 @@ func (m *memory) ReadAt(b []byte, at int64) (int, error) {
 
 func sample(t *testing.T, in string) *Sample {
 	t.Helper()
-	s, err := NewSample(context.Background(), strings.NewReader(in), "x", &memory{}, 1<<30)
+	s, err := NewSample(context.Background(), strings.NewReader(in), "x", nil, &memory{}, 1<<30)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -160,7 +160,7 @@ func TestSampleFind(t *testing.T) {
 			t.Errorf("%q from %d: %d, want %d, %v", test.what, test.from, got, test.want, err)
 		}
 	}
-	if _, err := NewSample(context.Background(), strings.NewReader(in), "x", &memory{}, 1000); !errors.Is(err, ErrLong) {
+	if _, err := NewSample(context.Background(), strings.NewReader(in), "x", nil, &memory{}, 1000); !errors.Is(err, ErrLong) {
 		t.Errorf("too long: %v", err)
 	}
 }

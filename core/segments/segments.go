@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"unicode/utf8"
 
+	"ydrion/core/finding"
 	"ydrion/core/format"
 	"ydrion/core/standard"
 )
@@ -521,6 +522,10 @@ func (m *Message) elementary(v *Value, e *standard.Element, at where, say func(f
 		return
 	}
 	if _, ok := t.Meaning(v.Text); !ok {
-		say(format.Remark{Code: "standard.code", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s: this code is not among those of table %s (%s) that are known here", e.Title, t.Name, t.Title)})
+		known := " that are known here"
+		if m.Book.Closed {
+			known = ""
+		}
+		say(format.Remark{Code: "standard.code", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s: %s is not among the codes of table %s (%s)%s", e.Title, strconv.Quote(finding.Shorten([]byte(v.Text))), t.Name, t.Title, known)})
 	}
 }

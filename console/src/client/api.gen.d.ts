@@ -55,6 +55,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/descriptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a guideline (SEF) or a description in our own format, that samples can be held against; some are kept */
+        post: operations["describe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/expectations": {
         parameters: {
             query?: never;
@@ -635,6 +652,15 @@ export interface components {
             size: number;
             /** @enum {string} */
             state: "open" | "published" | "uncertain" | "abandoned";
+        };
+        DescriptionView: {
+            /** @description what of it is not taken, or why it cannot be read */
+            findings: components["schemas"]["Finding"][];
+            /** @description empty if it cannot be read */
+            id: string;
+            /** @description with their versions */
+            messages: string[];
+            name: string;
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -1643,6 +1669,42 @@ export interface operations {
             };
         };
     };
+    describe: {
+        parameters: {
+            query?: {
+                /** @description the file's name, for places */
+                name?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DescriptionView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     expectations: {
         parameters: {
             query?: {
@@ -2340,6 +2402,8 @@ export interface operations {
                 name?: string;
                 /** @description of a zip archive with several */
                 member?: string;
+                /** @description the number of a description that messages are held against */
+                description?: string;
             };
             header?: never;
             path?: never;

@@ -9,20 +9,26 @@ export type Field = components['schemas']['Field']
 export type Shown = components['schemas']['Shown']
 export type Part = components['schemas']['Node']
 export type Row = components['schemas']['Row']
+export type DescriptionView = components['schemas']['DescriptionView']
 export type Table = components['schemas']['Table']
 
-// send sends a file; progress is told how much of it has gone, from 0 to 1.
-export function send(file: File, member: string, progress: (part: number) => void): Promise<SampleView> {
-  const query = new URLSearchParams({ name: file.name, member })
+// send sends a file; progress is told how much of it has gone, from 0 to 1. Messages are held against a
+// description that has been sent, if one is named.
+export const send = (file: File, member: string, description: string, progress: (part: number) => void) => upload<SampleView>(`/api/samples?${new URLSearchParams({ name: file.name, member, description })}`, file, progress)
+
+// describe sends a description of messages.
+export const describe = (file: File) => upload<DescriptionView>(`/api/descriptions?${new URLSearchParams({ name: file.name })}`, file)
+
+function upload<T>(path: string, file: File, progress?: (part: number) => void): Promise<T> {
   return new Promise((done, failed) => {
     const request = new XMLHttpRequest()
-    request.open('POST', `/api/samples?${query}`)
+    request.open('POST', path)
     request.setRequestHeader('Authorization', `Bearer ${token.value}`)
     request.setRequestHeader('Content-Type', 'application/octet-stream')
     request.responseType = 'json'
-    request.upload.onprogress = (e) => progress(e.total ? e.loaded / e.total : 0)
+    request.upload.onprogress = (e) => progress?.(e.total ? e.loaded / e.total : 0)
     request.onerror = () => failed(new Problem('The service does not answer. Is it running?'))
-    request.onload = () => (request.status === 200 ? done(request.response as SampleView) : failed(new Problem(request.response?.detail ?? 'The service could not look at the file.')))
+    request.onload = () => (request.status === 200 ? done(request.response as T) : failed(new Problem(request.response?.detail ?? 'The service could not look at the file.')))
     request.send(file)
   })
 }

@@ -94,7 +94,7 @@ func TestJudge(t *testing.T) {
 		{pid + "OBX|1|NM|K||4.5||||||F\r", "", ""},
 		{pid + "OBX|1|NM|K||high||||||F\r", "high", "OBX-5 Observation Value is no value of type NM: a number is digits, with a point and a sign where needed"},
 		{pid + "OBX|1|DT|K||20261331||||||F\r", "2026133", "OBX-5 Observation Value is no value of type DT: there is no month 13"},
-		{pid + "OBX|1|NM|K||4||||||Q\r", "Q", "OBX-11 Observation Result Status: this code is not among those of table 0085"},
+		{pid + "OBX|1|NM|K||4||||||Q\r", "Q", "OBX-11 Observation Result Status: \"Q\" is not among the codes of table 0085"},
 		{pid + "OBX|1|NM|K||4\r", "\rOBX|1|NM|K||4\r+14", "OBX-11 Observation Result Status is required, and empty"},
 		{pid + "OBX|1|CE|K||a^b^c^d^e^f^g||||||F\r", "g|", "OBX-5.7 Observation Value has 6 components of type CE"},
 		{pid + "PV1|1|O\r", "PV1", "PID is missing before PV1: ORU_R01 requires it"},

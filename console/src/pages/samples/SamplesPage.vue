@@ -5,7 +5,7 @@ import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
 import { computed, nextTick, onBeforeUnmount, onMounted, ref } from 'vue'
 import type { Finding } from '../../client'
-import { find, forget, records, rowOf, send, type SampleView, type Shown, type Table } from '../../client/samples'
+import { describe, find, forget, records, rowOf, send, type DescriptionView, type SampleView, type Shown, type Table } from '../../client/samples'
 import { typing, useKeys } from '../../keys'
 import { many, number, size } from '../../words'
 import FindingLine from '../pickup/FindingLine.vue'
@@ -14,6 +14,8 @@ import StructurePane from './StructurePane.vue'
 import TextPane from './TextPane.vue'
 
 const file = ref<File>()
+const member = ref('') // of an archive
+const guide = ref<DescriptionView>() // that messages are held against
 const view = ref<SampleView>()
 const record = ref<Shown>()
 const tables = ref<Record<string, Table>>({})
@@ -41,14 +43,15 @@ const mark = computed(() => {
 })
 const bytes = (r: Shown) => r.parts.reduce((most, p) => Math.max(most, p.to), r.raw.length)
 
-async function open(f: File | undefined, member = '') {
+async function open(f: File | undefined, of = '') {
   if (!f || sent.value !== undefined) return
   drop()
   file.value = f
+  member.value = of
   sent.value = 0
   problem.value = ''
   try {
-    view.value = await send(f, member, (part) => (sent.value = part))
+    view.value = await send(f, of, guide.value?.id ?? '', (part) => (sent.value = part))
     record.value = view.value.look?.shown[0]
     tables.value = view.value.look?.tables ?? {}
     tab.value = 'text'
@@ -66,6 +69,22 @@ function drop() {
   at.value = -1
   hit.value = undefined
   path.value = place.value = wanted.value = said.value = ''
+}
+// hold looks at the file again, held against a guideline or, without one, its standard.
+async function hold(f?: File) {
+  problem.value = ''
+  try {
+    const got = f ? await describe(f) : undefined
+    if (got && !got.id) {
+      problem.value = `${got.name} cannot be read: ${got.findings.map((x) => (x.place.line ? `line ${x.place.line}: ` : '') + x.message).slice(0, 3).join('; ')}.`
+      return
+    }
+    guide.value = got
+    await open(file.value, member.value)
+    tab.value = 'faults'
+  } catch (e) {
+    problem.value = (e as Error).message
+  }
 }
 function dropped(e: DragEvent) {
   over.value = false
@@ -196,7 +215,11 @@ useKeys((e) => {
         <span>{{ headline }}</span>
         <span class="faint">{{ seen.encoding }}{{ seen.compression === 'none' ? '' : `, in ${seen.compression}` }}, {{ size(seen.bytes) }}, {{ many(seen.records, 'record') }}</span>
         <span class="space" />
-        <label class="pick" tabindex="0" @keydown.enter="($event.target as HTMLElement).querySelector('input')?.click()">Another file…<input type="file" aria-label="Another file" @change="open(($event.target as HTMLInputElement).files?.[0])" /></label>
+        <template v-if="seen.format === 'x12' || seen.format === 'edifact'">
+          <span v-if="guide" class="guide" :title="`It describes ${guide.messages.join(', ')}`">against {{ guide.name }} <button aria-label="Hold against the standard" title="Hold against the standard" @click="hold()">×</button></span>
+          <label v-else class="pick" tabindex="0" @keydown.enter="($event.target as HTMLElement).querySelector('input')?.click()">Hold against a guideline…<input type="file" class="guideline" accept=".sef,.txt" aria-label="Guideline" @change="hold(($event.target as HTMLInputElement).files?.[0])" /></label>
+        </template>
+        <label class="pick" tabindex="0" @keydown.enter="($event.target as HTMLElement).querySelector('input')?.click()">Another file…<input type="file" class="another" aria-label="Another file" @change="open(($event.target as HTMLInputElement).files?.[0])" /></label>
       </template>
       <span v-else class="faint">Look at a file before there is a route for it. Nothing of it is kept once you leave this page.</span>
     </div>
@@ -244,6 +267,10 @@ useKeys((e) => {
         <div class="sheet about">
           <ul class="faint"><li v-for="r in seen.reasons" :key="r">{{ r }}</li></ul>
           <p v-if="seen.settings.length" class="needs">A route needs: <code v-for="s in seen.settings" :key="s">{{ s }}</code></p>
+          <template v-if="guide">
+            <p class="needs">Held against {{ guide.name }}, which describes {{ guide.messages.join(', ') }}.</p>
+            <ul v-if="guide.findings.length" class="faint"><li v-for="(f, i) in guide.findings" :key="i">line {{ f.place.line }}: {{ f.message }}</li></ul>
+          </template>
           <p v-if="!seen.format" class="needs">No format that is known: only its text can be shown.</p>
         </div>
         <div v-if="seen.findings.length" class="sheet found">
@@ -261,6 +288,8 @@ useKeys((e) => {
 .page.open .head { margin-bottom: 0.5rem; }
 .pick { border: 1px solid var(--line-strong); border-radius: 4px; padding: 0.25rem 0.8rem; background: var(--sheet); cursor: pointer; }
 .pick input { display: none; }
+.guide { border: 1px solid var(--line); border-radius: 4px; padding: 0.2rem 0.3rem 0.2rem 0.6rem; background: var(--band); font-size: 0.9rem; }
+.guide button { border: 0; background: none; cursor: pointer; font: inherit; color: var(--act); padding: 0 0.3rem; }
 .drop { display: flex; flex-direction: column; gap: 0.6rem; align-items: center; padding: 4rem 1rem; border: 1px dashed var(--line-strong); cursor: pointer; }
 .drop.over { border-color: var(--act); background: var(--band); }
 .wrong { border-color: var(--bad); padding: 0.6rem 1rem; }
