@@ -59,6 +59,10 @@ standard error and are left out; the exit code is 1 then.`,
 			}
 			buffered := bufio.NewWriter(out)
 			result, err := formats.Convert(cmd.Context(), in, args[0], to, style, buffered)
+			var unable formats.Unable
+			if errors.As(err, &unable) {
+				return wrongUse("%v", unable)
+			}
 			if err = errors.Join(err, buffered.Flush()); err != nil {
 				return err
 			}

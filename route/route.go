@@ -262,6 +262,9 @@ func (c *compilation) target(m *lang.Map, at func(int) place.Place) format.Targe
 		c.out = append(c.out, finding.New("route.sample", place.InFile(m.TargetSample), "the sample is nothing that a map can be based on: %v", err))
 		return nil
 	}
+	if of, can := target.(*segments.Target); can {
+		c.out = append(c.out, of.Differences()...)
+	}
 	if c.route.Good.Guard {
 		guarded, can := target.(interface{ Guard() })
 		if !can {

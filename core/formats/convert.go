@@ -33,6 +33,11 @@ type Converted struct {
 	Errors   int64        `json:"errors"`
 }
 
+// Unable says which conversion there is not.
+type Unable string
+
+func (u Unable) Error() string { return string(u) }
+
 // Style says how interchanges are written.
 type Style struct {
 	Canonical bool  // with the usual separators, no line ends, nothing behind the last value
@@ -51,10 +56,10 @@ func Convert(ctx context.Context, in io.Reader, name, to string, style Style, ou
 	step := map[string]func([]byte) error{"csv json": c.rowToObject, "json csv": c.objectToRow, "hl7 json": c.messageToObject, "json hl7": c.objectToMessage,
 		"x12 json": c.no, "edifact json": c.no, "json x12": c.objectToSegments, "json edifact": c.objectToSegments, "x12 x12": c.no, "edifact edifact": c.no}[guess.Format+" "+to]
 	if guess.Format == to && step != nil && !style.Canonical {
-		return nil, fmt.Errorf("the file is %s already; only its canonical style could be written", to)
+		return nil, Unable(fmt.Sprintf("the file is %s already; only its canonical style could be written", to))
 	}
 	if step == nil {
-		return nil, fmt.Errorf("%s cannot be written as %s without a map: make a route for it", cmp.Or(guess.Format, "a file of no known format"), to)
+		return nil, Unable(fmt.Sprintf("%s cannot be written as %s without a map: make a route for it", cmp.Or(guess.Format, "a file of no known format"), to))
 	}
 	c.writer = segments.Writer{Rules: map[string]*segments.Rules{"x12": x12.Rules, "edifact": edifact.Rules}[to], Number: style.Number, Canonical: style.Canonical}
 	reader, findings, err := guess.Source().Open(decoded, nil)

@@ -8,6 +8,7 @@ import (
 
 	"ydrion/core/finding"
 	"ydrion/core/format"
+	"ydrion/core/place"
 	"ydrion/core/text"
 )
 
@@ -386,4 +387,15 @@ func (t *Target) closing(w *Composer, name string, count func(), opened *Slot, n
 // Show gives a written message as lines of path and value.
 func (t *Target) Show(record []byte) []format.Line {
 	return format.Lines(t.reader.Outline(bytes.TrimRight(record, "\r\n")))
+}
+
+// Differences are those between the sample and its description, as warnings: what is made of it will have
+// them, too.
+func (t *Target) Differences() (out finding.List) {
+	t.reader.Judge(t.source, func(r format.Remark) {
+		f := finding.Warn(r.Code, place.At(t.blank.File, t.source, r.At), "%s", r.Text)
+		f.Place.Path = r.Path
+		out = append(out, f)
+	})
+	return out
 }

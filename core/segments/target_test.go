@@ -158,6 +158,21 @@ func TestTargetsRefuse(t *testing.T) {
 	}
 }
 
+// TestSampleIsJudged: what a sample lacks, all messages will lack.
+func TestSampleIsJudged(t *testing.T) {
+	target, err := segments.NewTarget(edifact.Rules, "blank", []byte(blankOrder))
+	if err != nil {
+		t.Fatal(err)
+	}
+	said := ""
+	for _, f := range target.Differences() {
+		said += f.String() + "\n"
+	}
+	if !strings.Contains(said, "blank:5:1 FTX: warning: DTM is missing before FTX: ORDERS requires it") || !strings.Contains(said, "UNS is missing before UNT") {
+		t.Error(said)
+	}
+}
+
 // TestTargetAgainRead: what is written reads as the values that were given, whatever they are.
 func TestTargetAgainRead(t *testing.T) {
 	target, err := segments.NewTarget(edifact.Rules, "blank", []byte(blankOrder))
