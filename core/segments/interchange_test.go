@@ -29,6 +29,12 @@ type record struct {
 // read reads a file in batches of a size and gives its records and what was wrong with it.
 func read(t testing.TB, rules *segments.Rules, file, unit string, size int, paths ...string) ([]record, []string) {
 	t.Helper()
+	return judged(t, rules, segments.Unjudged, file, unit, size, paths...)
+}
+
+// judged reads a file whose messages are held against their descriptions.
+func judged(t testing.TB, rules *segments.Rules, how segments.Strictness, file, unit string, size int, paths ...string) ([]record, []string) {
+	t.Helper()
 	set := text.UTF8
 	if rules.Declares {
 		set = text.Declared
@@ -37,7 +43,7 @@ func read(t testing.TB, rules *segments.Rules, file, unit string, size int, path
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, findings, err := segments.Interchanges{Rules: rules, Unit: unit}.Open(in, shape.Of(paths...))
+	r, findings, err := segments.Interchanges{Rules: rules, Unit: unit, Against: how}.Open(in, shape.Of(paths...))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -374,8 +380,14 @@ func TestOutline(t *testing.T) {
 // against holds reading in small batches against reading in large ones, and what is read alone
 // against what is read among others.
 func against(t *testing.T, rules *segments.Rules, file, unit string, size int, paths ...string) {
-	got, wrong := read(t, rules, file, unit, size, paths...)
-	whole, wrong2 := read(t, rules, file, unit, 1<<20, paths...)
+	for _, how := range []segments.Strictness{segments.Unjudged, segments.Refused, segments.Warned} {
+		alike(t, rules, how, file, unit, size, paths...)
+	}
+}
+
+func alike(t *testing.T, rules *segments.Rules, how segments.Strictness, file, unit string, size int, paths ...string) {
+	got, wrong := judged(t, rules, how, file, unit, size, paths...)
+	whole, wrong2 := judged(t, rules, how, file, unit, 1<<20, paths...)
 	if len(got) != len(whole) || !slices.Equal(wrong, wrong2) {
 		t.Fatalf("%q: %d records and %q in batches of %d, %d and %q in large ones", file, len(got), wrong, size, len(whole), wrong2)
 	}

@@ -3,6 +3,7 @@ package segments_test
 import (
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"ydrion/core/batch"
 	"ydrion/core/format/edifact"
@@ -10,6 +11,7 @@ import (
 	"ydrion/core/lang"
 	"ydrion/core/segments"
 	"ydrion/core/shape"
+	"ydrion/core/text"
 	"ydrion/core/value"
 )
 
@@ -197,4 +199,47 @@ func TestTargetAgainRead(t *testing.T) {
 			t.Errorf("%q reads as %q: %s", v, found, made)
 		}
 	}
+}
+
+// FuzzTarget: whatever is written is read as what was given, or refused; nothing else comes into being.
+func FuzzTarget(f *testing.F) {
+	for _, v := range []string{"plain", "+:?'", "*>~^", "a\nb", "é☂", " ", ""} {
+		f.Add(v, "1")
+	}
+	f.Fuzz(func(t *testing.T, a, b string) {
+		if !utf8.ValidString(a) || strings.Contains(a, "\ufffd") || !value.IsNumber([]byte(b)) { // a schema holds b to be one
+			return
+		}
+		for _, test := range []struct {
+			rules                   *segments.Rules
+			sample, lines, a, b, no string
+		}{
+			{edifact.Rules, blankOrder, strings.Replace(orderMap, "NAD(BY)-2.1 = route", "NAD(BY)-2.1 = a", 1) + "NAD(BY)-4 = b\n", "NAD-2.1", "NAD-4", "NAD-5"},
+			{x12.Rules, blankX12, reagentMap + "REF-3 = b\n", "BEG-3", "REF-3", "REF-4"},
+		} {
+			made, wrong := written(t, test.rules, test.sample, test.lines, false, [2]string{a, b})
+			if wrong != "" {
+				continue
+			}
+			in, err := text.Decode(strings.NewReader(made), map[bool]text.Charset{true: text.Declared, false: text.UTF8}[test.rules.Declares])
+			if err != nil {
+				t.Fatal(err)
+			}
+			r, findings, err := segments.Interchanges{Rules: test.rules}.Open(in, shape.Of(test.a, test.b, test.no))
+			if err != nil || len(findings) > 0 {
+				t.Fatalf("%q %q became %q: %v %v", a, b, made, findings, err)
+			}
+			read := &batch.Batch{First: 1}
+			if more, err := r.Cut(read); more || err != nil {
+				t.Fatalf("%q %q became %q: %v", a, b, made, err)
+			}
+			r.Split(read)
+			x, _ := read.Value(0, 0)
+			y, _ := read.Value(0, 1)
+			z, _ := read.Value(0, 2)
+			if read.Records() != 1 || len(read.Notes)+len(r.Ended(1)) > 0 || string(x) != a || string(y) != b || len(z) > 0 {
+				t.Fatalf("%q %q became %q, which is read as %q %q %q, %v", a, b, made, x, y, z, r.Ended(1))
+			}
+		}
+	})
 }
