@@ -5,7 +5,9 @@ package segments
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
+	"strings"
 	"unicode/utf8"
 
 	"ydrion/core/finding"
@@ -59,6 +61,41 @@ type Message struct {
 	// Local tells whether a segment is one of our own making, that no standard knows; nil if the
 	// book does not have all segments of its standard.
 	Local func(name string) bool
+	// Scratch is memory for judging, that may be used again for another message; nil: none.
+	Scratch *Scratch
+}
+
+// Scratch is memory for judging.
+type Scratch struct {
+	came  []int // how often each node came in its group
+	count []counted
+	known [buckets]knownSegment
+}
+
+// counted is how often segments of a name came.
+type counted struct {
+	name string
+	n    int
+}
+
+// knownSegment is what a book says of a segment.
+type knownSegment struct {
+	key  uint32
+	name string
+	of   *standard.Book
+	is   *standard.Composite
+}
+
+// counting counts a segment.
+func (k *Scratch) counting(name string) int {
+	for i := range k.count {
+		if k.count[i].name == name {
+			k.count[i].n++
+			return k.count[i].n
+		}
+	}
+	k.count = append(k.count, counted{name, 1})
+	return 1
 }
 
 // Path is the path of a value: a segment, its occurrence in the record, and numbers from 1
@@ -231,10 +268,18 @@ func (m *Message) value(v Value, e *standard.Element, path string, depth int) fo
 }
 
 func (m *Message) about(segment string) *standard.Composite {
-	if m.Book == nil {
+	switch {
+	case m.Book == nil:
 		return nil
+	case m.Scratch == nil:
+		return m.Book.Segment(segment)
 	}
-	return m.Book.Segment(segment)
+	key := key([]byte(segment))
+	k := &m.Scratch.known[bucket(key)]
+	if k.key != key || k.of != m.Book || k.name != segment {
+		*k = knownSegment{key, strings.Clone(segment), m.Book, m.Book.Segment(segment)}
+	}
+	return k.is
 }
 
 // typed is an element of a segment, with the type that another field says if one does.
@@ -286,11 +331,21 @@ func (m *Message) Judge(say func(format.Remark)) {
 	if m.Book == nil {
 		return
 	}
-	count, levels := map[string]int{}, map[string]bool{}
+	k := m.Scratch
+	if k == nil {
+		k = &Scratch{}
+	}
+	k.count = k.count[:0]
+	var levels map[string]bool
+	if m.Hierarchy != "" {
+		levels = map[string]bool{}
+	}
 	from := 0
-	var came []int // how often each node came in its group
+	var came []int
 	if m.Structure != nil {
-		came = make([]int, len(m.Structure.Nodes))
+		came = slices.Grow(k.came[:0], len(m.Structure.Nodes))[:len(m.Structure.Nodes)]
+		clear(came)
+		k.came = came
 	}
 	names := func(nodes []int) string {
 		var out string
@@ -304,41 +359,43 @@ func (m *Message) Judge(say func(format.Remark)) {
 	}
 	for i := range m.Segments {
 		s := &m.Segments[i]
-		count[s.Name]++
-		path := Path(s.Name, count[s.Name], 0, 0, 0, 0)
+		occurrence := k.counting(s.Name)
+		tell := func(code, seen, format string, args ...any) {
+			say(remark(code, s.From, Path(s.Name, occurrence, 0, 0, 0, 0), seen, fmt.Sprintf(format, args...)))
+		}
 		known, step := m.about(s.Name), &nowhere
 		local := m.Local != nil && m.Local(s.Name)
 		if known == nil && !local && m.Local != nil {
-			say(format.Remark{Code: "standard.unknown-segment", At: s.From, Path: path, Text: fmt.Sprintf("%s is no segment of version %s", s.Name, m.Book.Version)})
+			tell("standard.unknown-segment", "", "%s is no segment of version %s", s.Name, m.Book.Version)
 		}
 		if m.Structure != nil && !local && !s.Outside {
 			step = m.next(from, s)
 			switch {
 			case step.Node < 0:
 				if known != nil || m.Local == nil {
-					say(format.Remark{Code: "standard.place", At: s.From, Path: path, Text: fmt.Sprintf("%s has no place in %s", s.Name, m.Structure.Name)})
+					tell("standard.place", "", "%s has no place in %s", s.Name, m.Structure.Name)
 				}
 			case step.Passed:
-				say(format.Remark{Code: "standard.place", At: s.From, Path: path, Text: fmt.Sprintf("%s should stand before what precedes it in %s", s.Name, m.Structure.Name)})
+				tell("standard.place", "", "%s should stand before what precedes it in %s", s.Name, m.Structure.Name)
 			case len(step.Skipped) > 0:
-				say(format.Remark{Code: "standard.missing", At: s.From, Path: path, Text: fmt.Sprintf("%s is missing before %s: %s requires it", names(step.Skipped), s.Name, m.Structure.Name)})
+				tell("standard.missing", "", "%s is missing before %s: %s requires it", names(step.Skipped), s.Name, m.Structure.Name)
 			}
 			if step.Node >= 0 {
 				from = step.Node
-				m.counted(came, step, s, path, say)
+				m.counted(came, step, tell)
 				known = m.as(step, known)
 			}
 		}
 		if known != nil {
-			m.fields(s, count[s.Name], known, say)
+			m.fields(s, occurrence, known, say)
 		}
 		if m.Hierarchy != "" && s.Name == m.Hierarchy {
 			number, above := s.text(1), s.text(2)
 			if above != "" && !levels[above] {
-				say(format.Remark{Code: "standard.level", At: s.From, Path: path, Text: fmt.Sprintf("the level above is said to be %s, and no level before has that number", above), Seen: above})
+				tell("standard.level", above, "the level above is said to be %s, and no level before has that number", above)
 			}
 			if levels[number] {
-				say(format.Remark{Code: "standard.level", At: s.From, Path: path, Text: fmt.Sprintf("there is a level with number %s already", number), Seen: number})
+				tell("standard.level", number, "there is a level with number %s already", number)
 			}
 			levels[number] = true
 		}
@@ -351,13 +408,17 @@ func (m *Message) Judge(say func(format.Remark)) {
 		for i := len(m.Segments) - 1; last.Outside && i > 0; i-- {
 			last = m.Segments[i-1]
 		}
-		say(format.Remark{Code: "standard.missing", At: last.From, Path: Path(last.Name, count[last.Name], 0, 0, 0, 0),
+		say(format.Remark{Code: "standard.missing", At: last.From, Path: Path(last.Name, k.counting(last.Name)-1, 0, 0, 0, 0),
 			Text: fmt.Sprintf("%s is missing behind %s: %s requires it", names(missing), last.Name, m.Structure.Name)})
 	}
 }
 
+func remark(code string, at int, path, seen, text string) format.Remark {
+	return format.Remark{Code: code, At: at, Path: path, Seen: seen, Text: text}
+}
+
 // counted holds how often a node came against how often it may.
-func (m *Message) counted(came []int, step *standard.Step, s *Segment, path string, say func(format.Remark)) {
+func (m *Message) counted(came []int, step *standard.Step, tell func(code, seen, format string, args ...any)) {
 	nodes := m.Structure.Nodes
 	clear(came[step.Started+1 : nodes[step.Started].End])
 	for n := step.Node; ; n = nodes[n].Parent {
@@ -367,7 +428,7 @@ func (m *Message) counted(came []int, step *standard.Step, s *Segment, path stri
 		}
 	}
 	if n := step.Started; nodes[n].Max > 0 && came[n] == nodes[n].Max+1 && !step.Odd {
-		say(format.Remark{Code: "standard.repeats", At: s.From, Path: path, Text: fmt.Sprintf("%s comes more than %s here", nodes[n].Name, times(nodes[n].Max))})
+		tell("standard.repeats", "", "%s comes more than %s here", nodes[n].Name, times(nodes[n].Max))
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"ydrion/core/batch"
@@ -275,18 +276,20 @@ const mostRemarks = 20
 
 // differs holds a message against its description. Warnings stand at its first unit only.
 func (w *walk) differs(start, end int) {
-	m := w.apartWithin(w.s, w.lines, w.b.Buf[start:end])
+	k := slabs.Get().(*slab)
+	defer slabs.Put(k)
+	m := w.apartWithin(k, w.s, w.lines, w.b.Buf[start:end])
 	from := len(w.b.Notes)
 	if m.Structure == nil || w.own != nil && !m.Book.Closed {
 		w.whole(ruleUndescribed, start)
 	} else {
-		k := 0
+		n := 0
 		m.Judge(func(r format.Remark) {
-			if k++; k <= mostRemarks {
+			if n++; n <= mostRemarks {
 				before := len(w.b.Notes)
 				w.whole(ruleDiffers, start+r.At)
 				for i := before; i < len(w.b.Notes); i++ {
-					w.b.Notes[i].Slot = int32(k - 1)
+					w.b.Notes[i].Slot = int32(n - 1)
 				}
 			}
 		})
@@ -815,7 +818,7 @@ func orNone(s string) string {
 // difference makes the finding of a difference from a description.
 func (r *Reader) difference(b *batch.Batch, n batch.Note) finding.Finding {
 	m := b.Wholes[min(r.wholeIn(b, n.At), len(b.Wholes)-1)]
-	message := r.apartWithin(r.syntax(b.Base), r.opened(b, int(m.Off)), b.Buf[m.Off:m.End])
+	message := r.apartWithin(&slab{}, r.syntax(b.Base), r.opened(b, int(m.Off)), b.Buf[m.Off:m.End])
 	f := finding.New("standard.place", b.Place(int(n.Record), n.At), "the message differs from its description")
 	k := int32(0)
 	message.Judge(func(remark format.Remark) {
@@ -898,7 +901,9 @@ func (r *Reader) Outline(raw []byte) []format.Node {
 
 // Judge tells where a message differs from the standard's description, if it has one.
 func (r *Reader) Judge(raw []byte, say func(format.Remark)) {
-	m := r.apart(raw)
+	k := slabs.Get().(*slab)
+	defer slabs.Put(k)
+	m := r.apartWithin(k, r.current(), nil, raw)
 	if s := r.current(); s.Narrow && r.Declares {
 		m.narrow(say)
 	}
@@ -958,23 +963,21 @@ func (r *Reader) Table(raw []byte, name string) *standard.Table {
 }
 
 // apart takes a message apart, with the envelopes that stand around it.
-func (r *Reader) apart(raw []byte) *Message { return r.apartWithin(r.current(), nil, raw) }
+func (r *Reader) apart(raw []byte) *Message { return r.apartWithin(&slab{}, r.current(), nil, raw) }
 
-// apartWithin is apart for text with these separators that stands within envelopes.
-func (r *Reader) apartWithin(s Syntax, around [][]byte, raw []byte) *Message {
+// apartWithin is apart for text with these separators that stands within envelopes. The message is
+// good until the slab is used again.
+func (r *Reader) apartWithin(k *slab, s Syntax, around [][]byte, raw []byte) *Message {
 	if at := skipLines(raw, 0); at < len(raw) && r.opens(raw[at:]) {
 		if own, problem := r.Begin(raw[at:]); problem == "" {
 			s = own
 		}
 	}
-	m := &Message{Form: r.Form, Hierarchy: r.Hierarchy, Last: r.Last}
+	k.begin(s)
+	m := &Message{Form: r.Form, Hierarchy: r.Hierarchy, Last: r.Last, Scratch: &k.Scratch}
 	m.Closed = func(string, string) bool { return m.Book.Closed }
 	around = slices.Clone(around)
 	whole := string(raw)
-	count := bytes.Count(raw, []byte{s.Terminator})
-	fields := bytes.Count(raw, []byte{s.Element}) + count
-	k := &slab{make([]Value, 0, fields+2*bytes.Count(raw, []byte{s.Component})), make([]Field, 0, fields)}
-	m.Segments = make([]Segment, 0, count+1)
 	for p := skipLines(raw, 0); p < len(raw); p = skipLines(raw, p) {
 		if bytes.HasPrefix(raw[p:], []byte("UNA")) && r.Head == "UNH" {
 			p += min(s.Size, len(raw)-p)
@@ -991,17 +994,36 @@ func (r *Reader) apartWithin(s Syntax, around [][]byte, raw []byte) *Message {
 			m.Book, m.Structure = r.describe(around, raw[p:stop], s)
 		}
 		if segment.Name != "" {
-			m.Segments = append(m.Segments, segment)
+			k.segments = append(k.segments, segment)
 		}
 		p = stop + 1
 	}
+	m.Segments = k.segments
 	return m
 }
 
-// slab is memory for values and fields, of which pieces are taken.
+// slab is memory for segments, fields and values, of which pieces are taken.
 type slab struct {
-	values []Value
-	fields []Field
+	Scratch
+	segments []Segment
+	fields   []Field
+	values   []Value
+	of       Syntax
+	class    [256]class // of the characters in that syntax
+}
+
+// slabs are used again by who is done with a message.
+var slabs = sync.Pool{New: func() any { return &slab{} }}
+
+func (k *slab) begin(s Syntax) {
+	k.segments, k.fields, k.values = k.segments[:0], k.fields[:0], k.values[:0]
+	if k.of == s {
+		return
+	}
+	k.of, k.class = s, s.classify()
+	for c := 0x80; c < 0x100; c++ {
+		k.class[c] |= isHigh
+	}
 }
 
 // cut gives what has been appended since a length, and never more of it.
@@ -1015,53 +1037,73 @@ func (r *Reader) takeApart(k *slab, s *Syntax, raw []byte, whole string, p, stop
 		return out
 	}
 	out.Name = whole[p : p+n]
-	binaryEnd := 0
-	if r.Binary != nil {
-		binaryEnd = r.binary(s, raw, p)
+	splits := isElement | isRepetition | isComponent
+	switch {
+	case r.Widths[out.Name] != nil:
+		splits = isElement
+	case out.Name == r.Levels[0].Open:
+		splits &^= isRepetition
+	}
+	bytesIn := 0 // the element of bytes of a stated length
+	if r.Binary != nil && r.binary(s, raw, p) > 0 {
+		bytesIn, splits = r.Binary[out.Name]+1, isElement
 	}
 	firstField := len(k.fields)
-	for at := p + n + 1; at <= stop; {
-		end := at + s.next(raw[at:stop], 0, s.Element)
-		if binaryEnd > 0 && len(k.fields)-firstField == r.Binary[out.Name] {
-			end = stop
+	for at, element := p+n+1, 1; at <= stop; element++ {
+		if element == bytesIn {
+			splits = 0
 		}
 		var few [4]Value
 		field := few[:0]
-		for from := at; from <= end; {
-			to := end
-			if s.Repetition != 0 && out.Name != r.Levels[0].Open && binaryEnd == 0 {
-				to = from + s.next(raw[from:end], 0, s.Repetition)
-			}
-			v := Value{From: from, To: to}
-			if i := s.next(raw[from:to], 0, s.Component); i < to-from && out.Name != "ISA" && binaryEnd == 0 {
-				first := len(k.values)
-				for p := from; p <= to; {
-					e := p + s.next(raw[p:to], 0, s.Component)
-					k.values = append(k.values, Value{From: p, To: e, Text: r.plain(s, whole[p:e])})
-					p = e + 1
+		firstPart, from, part, has := -1, at, at, plain // of the repetition, of its component, and what characters it has
+		for i := at; ; i++ {
+			c := isElement
+			if i < stop {
+				if c = k.class[raw[i]] & (splits | isRelease | isHigh); c == plain {
+					continue
 				}
-				v.Parts = cut(k.values, first)
+				if c&(splits&(isElement|isRepetition|isComponent)) == 0 {
+					if has |= c; c&isRelease != 0 {
+						i = min(i+1, stop-1)
+					}
+					continue
+				}
+			}
+			if c&isComponent != 0 || firstPart >= 0 {
+				if firstPart < 0 {
+					firstPart = len(k.values)
+				}
+				k.values = append(k.values, Value{From: part, To: i, Text: r.plain(s, whole[part:i], has)})
+				part, has = i+1, plain
+			}
+			if c&isComponent != 0 {
+				continue
+			}
+			v := Value{From: from, To: i}
+			if firstPart >= 0 {
+				v.Parts = cut(k.values, firstPart)
 			} else {
-				v.Text = r.plain(s, whole[from:to])
+				v.Text = r.plain(s, whole[from:i], has)
 			}
 			field = append(field, v)
-			from = to + 1
+			firstPart, from, part, has = -1, i+1, i+1, plain
+			if c&isElement != 0 {
+				at = i + 1
+				break
+			}
 		}
 		first := len(k.values)
 		k.values = append(k.values, field...)
 		k.fields = append(k.fields, cut(k.values, first))
-		at = end + 1
 	}
 	out.Fields = cut(k.fields, firstField)
 	return out
 }
 
-func (r *Reader) plain(s *Syntax, v string) string {
-	ascii := true
-	if r.declared && s.Set != "" && s.Set != text.UTF8 {
-		ascii = text.IsASCII([]byte(v))
-	}
-	if ascii && (s.Release == 0 || strings.IndexByte(v, s.Release) < 0) {
+// plain is a value undone of release characters and of its character set, if it has such characters.
+func (r *Reader) plain(s *Syntax, v string, has class) string {
+	ascii := has&isHigh == 0 || !r.declared || s.Set == "" || s.Set == text.UTF8
+	if ascii && has&isRelease == 0 {
 		return v
 	}
 	b := []byte(v)

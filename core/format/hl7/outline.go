@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"strings"
+	"sync"
 
 	"ydrion/core/format"
 	"ydrion/core/segments"
@@ -17,7 +18,7 @@ func (r *Reader) Outline(raw []byte) []format.Node { return Outline(raw) }
 
 // Outline gives the parts of a message.
 func Outline(raw []byte) []format.Node {
-	m, problem := apart(raw)
+	m, problem := apart(&taker{}, raw)
 	if problem != "" {
 		return []format.Node{{Kind: format.Leaf, Value: string(raw), To: len(raw)}}
 	}
@@ -29,26 +30,28 @@ func Show(record []byte) []format.Line { return format.Lines(Outline(record)) }
 
 // Judge tells where a message differs from its version of the standard.
 func (r *Reader) Judge(raw []byte, say func(format.Remark)) {
-	if m, problem := apart(raw); problem == "" {
+	t := takers.Get().(*taker)
+	defer takers.Put(t)
+	if m, problem := apart(t, raw); problem == "" {
 		m.Judge(say)
 	}
 }
 
 // Table gives the codes of a table in the version of a message.
 func (r *Reader) Table(raw []byte, name string) *standard.Table {
-	if m, problem := apart(raw); problem == "" && m.Book != nil {
+	if m, problem := apart(&taker{}, raw); problem == "" && m.Book != nil {
 		return m.Book.Table(name)
 	}
 	return nil
 }
 
-// apart takes a message apart.
-func apart(raw []byte) (*segments.Message, string) {
+// apart takes a message apart. It is good until the taker is used again.
+func apart(t *taker, raw []byte) (*segments.Message, string) {
 	sep, problem := separators(raw)
 	if problem != "" {
 		return nil, problem
 	}
-	t := taker{raw: raw, scan: raw, sep: sep, text: string(raw)}
+	t.begin(raw, sep)
 	first := raw
 	if i := bytes.IndexAny(raw, "\r\n"); i >= 0 {
 		first = raw[:i]
@@ -60,9 +63,7 @@ func apart(raw []byte) (*segments.Message, string) {
 			set.Mask(t.scan)
 		}
 	}
-	lines, fields := bytes.Count(raw, []byte{'\r'})+bytes.Count(raw, []byte{'\n'}), bytes.Count(raw, []byte{sep.Field})
-	t.values, t.fields = make([]segments.Value, 0, fields+lines+2*bytes.Count(raw, []byte{sep.Component})), make([]segments.Field, 0, fields+lines+4)
-	m := &segments.Message{Segments: make([]segments.Segment, 0, lines+1), TypeOf: typeOf, Form: wellFormed, Closed: closed, Local: func(name string) bool { return name[0] == 'Z' }}
+	m := &segments.Message{TypeOf: typeOf, Form: wellFormed, Closed: closed, Local: func(name string) bool { return name[0] == 'Z' }, Scratch: &t.Scratch}
 	for p := 0; p < len(raw); {
 		stop := len(raw)
 		if i := bytes.IndexAny(t.scan[p:], "\r\n"); i >= 0 {
@@ -75,10 +76,11 @@ func apart(raw []byte) (*segments.Message, string) {
 		if stop-from >= 3 && nameAt(raw, from) && (stop-from == 3 || raw[from+3] == sep.Field) {
 			s := t.segment(from, stop)
 			s.Outside = s.Name == "FHS" || s.Name == "BHS" || s.Name == "BTS" || s.Name == "FTS"
-			m.Segments = append(m.Segments, s)
+			t.segments = append(t.segments, s)
 		}
 		p = stop + 1
 	}
+	m.Segments = t.segments
 	header := m.Segments[0]
 	text := func(field int) (parts [3]string) {
 		if len(header.Fields) < field || len(header.Fields[field-1]) == 0 {
@@ -101,12 +103,29 @@ func apart(raw []byte) (*segments.Message, string) {
 
 // taker takes segments apart.
 type taker struct {
+	segments.Scratch
 	text      string // the same as raw: values are pieces of it
 	raw, scan []byte // scan has no separators within characters of several bytes
 	sep       Separators
 	charset   text.Charset
 	values    []segments.Value // of all segments: theirs are pieces of it
 	fields    []segments.Field
+	segments  []segments.Segment
+	odd       [256]bool // characters that say that a field is no plain text
+}
+
+// takers are used again by who is done with a message.
+var takers = sync.Pool{New: func() any { return &taker{} }}
+
+func (t *taker) begin(raw []byte, sep Separators) {
+	if t.sep != sep {
+		t.odd = [256]bool{}
+		for _, c := range []byte{sep.Component, sep.Repetition, sep.Subcomponent, sep.Escape} {
+			t.odd[c] = true
+		}
+	}
+	t.raw, t.scan, t.sep, t.text, t.charset = raw, raw, sep, string(raw), ""
+	t.values, t.fields, t.segments = t.values[:0], t.fields[:0], t.segments[:0]
 }
 
 func (t *taker) segment(from, stop int) segments.Segment {
@@ -124,7 +143,18 @@ func (t *taker) segment(from, stop int) segments.Segment {
 	first := len(t.fields)
 	t.fields = append(t.fields, s.Fields...)
 	for at <= stop {
-		end := t.end(at, stop, t.sep.Field)
+		end, plain := at, t.charset == ""
+		for end < stop && t.scan[end] != t.sep.Field {
+			plain = plain && !t.odd[t.scan[end]]
+			end++
+		}
+		if plain {
+			n := len(t.values)
+			t.values = append(t.values, segments.Value{From: at, To: end, Text: t.text[at:end]})
+			t.fields = append(t.fields, t.values[n:len(t.values):len(t.values)])
+			at = end + 1
+			continue
+		}
 		var few [4]segments.Value
 		field := few[:0]
 		for from := at; from <= end; {
