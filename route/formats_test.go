@@ -368,6 +368,19 @@ func TestAgainstDescriptions(t *testing.T) {
 			}
 		}
 	}
+	// HL7 messages are held against their version.
+	const hl7 = "MSH|^~\\&|A|B|C|D|20261125||ORU^R01^ORU_R01|M1|P|2.5.1\rPID|1||T-1||GS\rOBR|1||S|CBC\rOBX|1|NM|K^K||high||||||F\rOBX|2|NM|K^K||5||||||F\r" +
+		"MSH|^~\\&|A|B|C|D|20261125||ORU^R01^ORU_R01|M2|P|2.5.1\rPID|1||T-1||GS\rOBR|1||S|CBC\rOBX|1|NM|K^K||4||||||F\rOBX|2|NM|K^K||5||||||F\r" +
+		"MSH|^~\\&|A|B|C|D|20261125||QQQ^Q99|M3|P|2.5.1\rPID|1||T-1||GS\rOBX|1|NM|K^K||4||||||F\r"
+	for lines, want := range map[string]string{
+		"  description: standard\n": "OBX-5: error: Observation Value is no value of type NM", "  description: standard\n  differences: warn\n": `MSH-9: warning: the standard has no structure for a message "QQQ"`,
+		"  description: descriptions/x.txt\n": "messages of hl7 are held against the standard only"} {
+		made, wrong := through(t, "observations", hl7, "routes/observations.yaml", "check:\n", "check:\n"+lines)
+		rows := map[bool]int{true: 6, false: 3}[strings.Contains(lines, "warn")]
+		if !strings.Contains(wrong, want) || strings.Contains(lines, "standard") && strings.Count(made, "\n") != rows {
+			t.Errorf("%q: %s%s", lines, made, wrong)
+		}
+	}
 	// A partner's own description: what it does not describe is rejected as such.
 	w, err := workspace.Load(os.DirFS("../bench/workspace"))
 	if err != nil {

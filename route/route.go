@@ -205,6 +205,11 @@ func (c *compilation) plan() *flow.Plan {
 		c.out = append(c.out, finding.New("route.after", r.Places["deliver.good.after each"], "nothing can follow each record of a list or an interchange: %s is one", m.TargetSample))
 	}
 	plan := &flow.Plan{Source: c.source(), Charset: r.Charset, Gzip: r.Gzip, Schema: s, Program: program, Target: target, Makes: m.TargetFormat, After: []byte(r.Good.After), Separate: r.Good.PerRecord}
+	if r.Check.Description != "" {
+		if plan.Against = format.Refused; r.Check.Warn {
+			plan.Against = format.Warned
+		}
+	}
 	for _, d := range r.Good.To {
 		plan.Outputs = append(plan.Outputs, c.output(d, scope))
 	}
@@ -220,15 +225,8 @@ func (c *compilation) source() format.Source {
 	source := c.route.Source()
 	of, can := source.(segments.Interchanges)
 	named := c.route.Check.Description
-	if !can || named == "" {
+	if !can || named == "" || named == workspace.Standard {
 		return source
-	}
-	of.Against = segments.Refused
-	if c.route.Check.Warn {
-		of.Against = segments.Warned
-	}
-	if named == workspace.Standard {
-		return of
 	}
 	said := c.route.Places["check.description"]
 	text, ok := c.file(named, said)

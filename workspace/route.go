@@ -242,8 +242,12 @@ func (w *Workspace) route(file string) {
 	r.Check.Description = check.text("description")
 	r.Check.Warn = check.oneOf("differences", "reject", "reject", "warn") == "warn"
 	r.Places["check.description"] = check.where("description")
-	if r.Check.Description != "" && r.Format != "x12" && r.Format != "edifact" {
-		check.bad(check.where("description"), "workspace.value", "only messages of x12 and edifact are held against a description, not %s", r.Format)
+	switch of := r.Check.Description; {
+	case of == "" || r.Format == "x12" || r.Format == "edifact" || r.Format == "hl7" && of == Standard:
+	case r.Format == "hl7":
+		check.bad(check.where("description"), "workspace.value", "messages of hl7 are held against the standard only, not %s", of)
+	default:
+		check.bad(check.where("description"), "workspace.value", "only messages of hl7, x12 and edifact are held against a description, not %s", r.Format)
 	}
 	if r.Check.Description == "" && check.has("differences") {
 		check.bad(check.where("differences"), "workspace.value", "nothing can differ where check.description names nothing")

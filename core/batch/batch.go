@@ -46,8 +46,12 @@ type Note struct {
 	Source Source
 	Warn   bool
 	At     uint32 // offset in the buffer, for findings of the syntax
-	Text   string // for findings of the map: what went wrong
+	Text   string // for findings of the map or a standard: what went wrong
+	Detail *Detail
 }
+
+// Detail is what else there is to say of a difference from a standard.
+type Detail struct{ Code, Path, Seen string }
 
 // Source says whose rules a note counts in.
 type Source uint8
@@ -56,6 +60,7 @@ const (
 	Syntax Source = iota
 	Check
 	Map
+	Standard
 )
 
 // Outcome is what became of a record.

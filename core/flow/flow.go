@@ -40,6 +40,8 @@ type Plan struct {
 	Outputs  []Output
 	Separate bool // one output for each record
 	Sequence bool // the map or a name uses the route's sequence
+	// Against holds messages against their standard: what differs rejects them, or is a warning.
+	Against format.Strictness
 }
 
 // Output is where what records become goes to: its name, and whether it goes
@@ -158,6 +160,8 @@ func (o *Opened) describe(b *batch.Batch, n batch.Note) finding.Finding {
 		return o.Reader.Describe(b, n)
 	case batch.Check:
 		return o.Plan.Schema.Describe(b, n, o.Reader)
+	case batch.Standard:
+		return difference(b, n)
 	}
 	return o.Plan.Program.Describe(b, n, o.Reader)
 }
@@ -418,6 +422,9 @@ func (r *run) prepare(b *batch.Batch) (err error) {
 	defer defect(&err, "splitting and checking records")
 	r.opened.Reader.Split(b)
 	n := b.Records()
+	if judge, can := r.opened.Reader.(format.Judge); can && r.plan.Against != format.Unjudged {
+		r.judge(b, judge)
+	}
 	b.What = slices.Grow(b.What, n)[:n]
 	clear(b.What)
 	for _, note := range b.Notes {
@@ -432,6 +439,45 @@ func (r *run) prepare(b *batch.Batch) (err error) {
 		}
 	}
 	return nil
+}
+
+// mostRemarks is how many differences of one message are told.
+const mostRemarks = 20
+
+// judge holds the messages of a batch against their standard. What is wrong with a message is wrong with all
+// its records; a warning stands at the first.
+func (r *run) judge(b *batch.Batch, judge format.Judge) {
+	told, of := 0, -1
+	judge.JudgeAll(b, func(whole int, d format.Remark) {
+		if whole != of {
+			told, of = 0, whole
+		}
+		if told++; told > mostRemarks {
+			return
+		}
+		m := b.Wholes[whole]
+		first, _ := slices.BinarySearchFunc(b.Bounds, m.Off, func(s batch.Span, off uint32) int { return cmp.Compare(s.Off, off) })
+		detail := &batch.Detail{Code: d.Code, Path: d.Path, Seen: finding.Shorten([]byte(d.Seen))}
+		for i := first; i < len(b.Bounds) && b.Bounds[i].Off < m.End; i++ {
+			b.Notes = append(b.Notes, batch.Note{Record: int32(i), Slot: -1, Source: batch.Standard, At: uint32(d.At), Text: d.Text, Detail: detail, Warn: r.plan.Against == format.Warned})
+			if r.plan.Against == format.Warned {
+				break
+			}
+		}
+	})
+}
+
+// difference makes the finding of a difference from a standard.
+func difference(b *batch.Batch, n batch.Note) finding.Finding {
+	f := finding.New(n.Detail.Code, b.Place(int(n.Record), n.At), "%s", n.Text)
+	f.Place.Path, f.Seen = n.Detail.Path, n.Detail.Seen
+	if n.Detail.Code == format.Undescribed {
+		f = f.Suggest("give the route a description of it, or do not hold messages against one")
+	}
+	if n.Warn {
+		f.Severity = finding.Warning
+	}
+	return f
 }
 
 // finish is what comes after: mapping and writing.

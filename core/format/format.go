@@ -64,9 +64,24 @@ type Reader interface {
 type Judge interface {
 	// Judge tells where one record's raw text differs from the standard.
 	Judge(raw []byte, say func(Remark))
+	// JudgeAll tells where the messages of a batch differ, by their number in Wholes. Offsets are those
+	// of the batch. A message that nothing describes is one remark with the code Undescribed.
+	JudgeAll(b *batch.Batch, say func(whole int, r Remark))
 	// Table gives the codes of a table that a record's outline names.
 	Table(raw []byte, name string) *standard.Table
 }
+
+// Undescribed is the code of a message that no description is of.
+const Undescribed = "standard.undescribed"
+
+// Strictness says what a difference from a standard does to a message in a route.
+type Strictness byte
+
+const (
+	Unjudged Strictness = iota
+	Warned
+	Refused
+)
 
 // Remark is a difference from a standard.
 type Remark struct {

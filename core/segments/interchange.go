@@ -102,22 +102,10 @@ type Interchanges struct {
 	Rules *Rules
 	// Own are descriptions that stand before those of the standard; nil: none.
 	Own *standard.Shelf
-	// Against holds messages against their descriptions: what differs rejects them, or is a
-	// warning only.
-	Against Strictness
 	// Unit is the segment that is a record by itself, with what stands around it in its
 	// message as context, and with what belongs to it. Without one the message is.
 	Unit string
 }
-
-// Strictness says what a difference from a description does to a message.
-type Strictness byte
-
-const (
-	Unjudged Strictness = iota
-	Warned
-	Refused
-)
 
 var _ format.Source = Interchanges{}
 
@@ -126,7 +114,7 @@ const ahead = 64 << 10
 
 // Open reads the beginning of the first interchange and binds the fields to positions.
 func (s Interchanges) Open(in *text.Decoded, fields shape.Record) (format.Reader, finding.List, error) {
-	r := &Reader{Rules: s.Rules, own: s.Own, against: s.Against, Stream: format.Stream{In: in, Line: 1}, unit: -1, size: batch.Size, declared: in.Charset == text.Declared && s.Rules.Declares, around: make([][]byte, len(s.Rules.Levels)), groups: make([]int64, len(s.Rules.Levels)), messages: make([]int64, len(s.Rules.Levels))}
+	r := &Reader{Rules: s.Rules, own: s.Own, Stream: format.Stream{In: in, Line: 1}, unit: -1, size: batch.Size, declared: in.Charset == text.Declared && s.Rules.Declares, around: make([][]byte, len(s.Rules.Levels)), groups: make([]int64, len(s.Rules.Levels)), messages: make([]int64, len(s.Rules.Levels))}
 	findings := r.bind(s.Unit, fields)
 	buf, err := r.Fill(nil, ahead)
 	if err != nil {
@@ -162,7 +150,6 @@ type Reader struct {
 	format.Stream
 	*Rules
 	own      *standard.Shelf
-	against  Strictness
 	declared bool // text is decoded as the interchange says
 	wanted   []Position
 	names    []string

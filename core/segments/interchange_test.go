@@ -2,6 +2,7 @@ package segments_test
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -29,11 +30,11 @@ type record struct {
 // read reads a file in batches of a size and gives its records and what was wrong with it.
 func read(t testing.TB, rules *segments.Rules, file, unit string, size int, paths ...string) ([]record, []string) {
 	t.Helper()
-	return judged(t, rules, segments.Unjudged, file, unit, size, paths...)
+	return judged(t, rules, false, file, unit, size, paths...)
 }
 
 // judged reads a file whose messages are held against their descriptions.
-func judged(t testing.TB, rules *segments.Rules, how segments.Strictness, file, unit string, size int, paths ...string) ([]record, []string) {
+func judged(t testing.TB, rules *segments.Rules, judging bool, file, unit string, size int, paths ...string) ([]record, []string) {
 	t.Helper()
 	set := text.UTF8
 	if rules.Declares {
@@ -43,7 +44,7 @@ func judged(t testing.TB, rules *segments.Rules, how segments.Strictness, file, 
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, findings, err := segments.Interchanges{Rules: rules, Unit: unit, Against: how}.Open(in, shape.Of(paths...))
+	r, findings, err := segments.Interchanges{Rules: rules, Unit: unit}.Open(in, shape.Of(paths...))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -65,6 +66,12 @@ func judged(t testing.TB, rules *segments.Rules, how segments.Strictness, file, 
 			t.Fatal(err)
 		}
 		r.Split(b)
+		remarks := map[int][]string{}
+		if judging {
+			r.(format.Judge).JudgeAll(b, func(whole int, k format.Remark) {
+				remarks[whole] = append(remarks[whole], fmt.Sprintf("%s +%d %s", k.Code, b.Base+int64(k.At), k.Path))
+			})
+		}
 		for i := range b.Records() {
 			rec := record{raw: string(r.Raw(b, i)), at: b.Base + int64(b.Bounds[i].Off)}
 			if file[rec.at:rec.at+int64(len(b.Raw(i)))] != string(b.Raw(i)) {
@@ -83,6 +90,8 @@ func judged(t testing.TB, rules *segments.Rules, how segments.Strictness, file, 
 					rec.found = append(rec.found, said(f.Code, f.Place.Offset, f.Place.Path))
 				}
 			}
+			whole, _ := slices.BinarySearchFunc(b.Wholes, b.Bounds[i].Off, func(s batch.Span, off uint32) int { return cmp.Compare(s.End, off+1) })
+			rec.found = append(rec.found, remarks[whole]...)
 			out = append(out, rec)
 		}
 		b.First += int64(b.Records())
@@ -380,14 +389,14 @@ func TestOutline(t *testing.T) {
 // against holds reading in small batches against reading in large ones, and what is read alone
 // against what is read among others.
 func against(t *testing.T, rules *segments.Rules, file, unit string, size int, paths ...string) {
-	for _, how := range []segments.Strictness{segments.Unjudged, segments.Refused, segments.Warned} {
-		alike(t, rules, how, file, unit, size, paths...)
+	for _, judging := range []bool{false, true} {
+		alike(t, rules, judging, file, unit, size, paths...)
 	}
 }
 
-func alike(t *testing.T, rules *segments.Rules, how segments.Strictness, file, unit string, size int, paths ...string) {
-	got, wrong := judged(t, rules, how, file, unit, size, paths...)
-	whole, wrong2 := judged(t, rules, how, file, unit, 1<<20, paths...)
+func alike(t *testing.T, rules *segments.Rules, judging bool, file, unit string, size int, paths ...string) {
+	got, wrong := judged(t, rules, judging, file, unit, size, paths...)
+	whole, wrong2 := judged(t, rules, judging, file, unit, 1<<20, paths...)
 	if len(got) != len(whole) || !slices.Equal(wrong, wrong2) {
 		t.Fatalf("%q: %d records and %q in batches of %d, %d and %q in large ones", file, len(got), wrong, size, len(whole), wrong2)
 	}

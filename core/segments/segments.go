@@ -34,6 +34,18 @@ func (s *Segment) text(n int) string {
 	return s.Fields[n-1][0].Text
 }
 
+// Value is the text of a field: of its first component, if it has some.
+func (s *Segment) Value(field int) string {
+	if len(s.Fields) < field || len(s.Fields[field-1]) == 0 {
+		return ""
+	}
+	v := s.Fields[field-1][0]
+	for len(v.Parts) > 0 {
+		v = v.Parts[0]
+	}
+	return v.Text
+}
+
 // Value is a repetition of a field, a component or a subcomponent.
 type Value struct {
 	From, To int
@@ -189,16 +201,7 @@ func (m *Message) next(from int, s *Segment) *standard.Step {
 	if m.Structure == nil {
 		return &nowhere
 	}
-	return m.Structure.Follow(from, []byte(s.Name), func(c *standard.Choice) bool {
-		if len(s.Fields) < c.Element || len(s.Fields[c.Element-1]) == 0 {
-			return false
-		}
-		v := s.Fields[c.Element-1][0]
-		for len(v.Parts) > 0 {
-			v = v.Parts[0]
-		}
-		return c.Holds(v.Text)
-	})
+	return m.Structure.Follow(from, []byte(s.Name), func(c *standard.Choice) bool { return c.Holds(s.Value(c.Element)) })
 }
 
 // as is how a segment is described at its place.

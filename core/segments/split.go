@@ -27,8 +27,6 @@ const (
 	ruleNoUnit
 	ruleUndecoded
 	ruleUndeclared
-	ruleDiffers // from its description: the slot is the number of the remark
-	ruleUndescribed
 	ruleExtended
 )
 
@@ -225,9 +223,6 @@ func (w *walk) message(start, end int) {
 		w.open(start, end)
 		w.note(ruleNoUnit, -1, start, false)
 	}
-	if w.against != Unjudged {
-		w.differs(start, end)
-	}
 	if !w.plainText {
 		trouble = w.characters(start, end)
 	}
@@ -268,44 +263,6 @@ func (w *walk) ends(start, last, end, count int) {
 	head = head[:w.s.end(head, 0)]
 	if !bytes.Equal(w.s.field(head, w.HeadNumber), w.s.field(tail, 2)) {
 		w.whole(ruleNumber, last)
-	}
-}
-
-// mostRemarks is how many differences of one message are told.
-const mostRemarks = 20
-
-// differs holds a message against its description. Warnings stand at its first unit only.
-func (w *walk) differs(start, end int) {
-	k := slabs.Get().(*slab)
-	defer slabs.Put(k)
-	m := w.apartWithin(k, w.s, w.lines, w.b.Buf[start:end])
-	from := len(w.b.Notes)
-	if m.Structure == nil || w.own != nil && !m.Book.Closed {
-		w.whole(ruleUndescribed, start)
-	} else {
-		n := 0
-		m.Judge(func(r format.Remark) {
-			if n++; n <= mostRemarks {
-				before := len(w.b.Notes)
-				w.whole(ruleDiffers, start+r.At)
-				for i := before; i < len(w.b.Notes); i++ {
-					w.b.Notes[i].Slot = int32(n - 1)
-				}
-			}
-		})
-	}
-	if w.against != Warned {
-		return
-	}
-	first := int32(-1)
-	w.b.Notes = append(w.b.Notes[:from], slices.DeleteFunc(w.b.Notes[from:], func(n batch.Note) bool {
-		if first < 0 {
-			first = n.Record
-		}
-		return n.Record != first
-	})...)
-	for i := from; i < len(w.b.Notes); i++ {
-		w.b.Notes[i].Warn = true
 	}
 }
 
@@ -761,9 +718,6 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 	s := r.syntax(b.Base)
 	rest := b.Buf[min(int(n.At), b.N):b.N]
 	segment := rest[:s.end(rest, 0)]
-	if n.Rule == ruleDiffers {
-		return r.difference(b, n)
-	}
 	if n.Slot >= 0 {
 		at.Path = r.wanted[n.Slot].String()
 	}
@@ -791,13 +745,6 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 		f := seen(finding.New(r.Name+".number", at, "%s says number %s, but %s said %s", r.Tail, s.field(segment, 2), r.Head, number))
 		f.Expected = string(number)
 		return f
-	case ruleUndescribed:
-		version, kind := r.Names(r.opened(b, int(whole.Off)), message[:s.end(message, 0)], s)
-		f := finding.New(r.Name+".undescribed", at, "the message is %s of %s, which nothing describes here", orNone(kind), orNone(version))
-		if n.Warn {
-			f.Severity = finding.Warning
-		}
-		return f.Suggest("give the route a description of it, or do not hold messages against one")
 	case ruleExtended:
 		return finding.New(r.Name+".charset", at, "the interchange changes to another character set here (ISO 2022), as its repertoire allows; that is not followed").Suggest("say in the route which encoding it is, such as iso-2022-jp")
 	case ruleUndeclared:
@@ -813,24 +760,6 @@ func orNone(s string) string {
 		return "no name"
 	}
 	return s
-}
-
-// difference makes the finding of a difference from a description.
-func (r *Reader) difference(b *batch.Batch, n batch.Note) finding.Finding {
-	m := b.Wholes[min(r.wholeIn(b, n.At), len(b.Wholes)-1)]
-	message := r.apartWithin(&slab{}, r.syntax(b.Base), r.opened(b, int(m.Off)), b.Buf[m.Off:m.End])
-	f := finding.New("standard.place", b.Place(int(n.Record), n.At), "the message differs from its description")
-	k := int32(0)
-	message.Judge(func(remark format.Remark) {
-		if k++; k == n.Slot+1 {
-			f = finding.New(remark.Code, b.Place(int(n.Record), n.At), "%s", remark.Text)
-			f.Place.Path, f.Seen = remark.Path, finding.Shorten([]byte(remark.Seen))
-		}
-	})
-	if n.Warn {
-		f.Severity = finding.Warning
-	}
-	return f
 }
 
 // Survey calls f for the values of a message. Repeated segments and elements are not told apart.
@@ -910,7 +839,7 @@ func (r *Reader) Judge(raw []byte, say func(format.Remark)) {
 	if m.Structure != nil {
 		if r.own != nil && !m.Book.Closed {
 			head := max(0, slices.IndexFunc(m.Segments, func(s Segment) bool { return s.Name == r.Head }))
-			say(format.Remark{Code: "standard.undescribed", Path: r.Head, At: m.Segments[head].From, Text: "the description that was given has nothing on " + m.Structure.Name + " of " + m.Book.Version + "; the standard's is taken"})
+			say(format.Remark{Code: format.Undescribed, Path: r.Head, At: m.Segments[head].From, Text: "the description that was given has nothing on " + m.Structure.Name + " of " + m.Book.Version + "; the standard's is taken"})
 		}
 		m.Judge(say)
 	}
@@ -919,6 +848,33 @@ func (r *Reader) Judge(raw []byte, say func(format.Remark)) {
 // levelA tells whether a character is of level A.
 func levelA(c rune) bool {
 	return c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune(" .,-()/='+:?!\"%&*;<>", c)
+}
+
+// JudgeAll tells where the messages of a batch differ from their descriptions.
+func (r *Reader) JudgeAll(b *batch.Batch, say func(int, format.Remark)) {
+	k := slabs.Get().(*slab)
+	defer slabs.Put(k)
+	list, around := messages(b)
+	w := newWalk(r, b)
+	for _, a := range around {
+		w.envelope(int(a.Off), int(a.End))
+	}
+	at := 0
+	for i, span := range list {
+		w.between(at, int(span.Off))
+		at = int(span.End)
+		text := b.Buf[span.Off:span.End]
+		m := r.apartWithin(k, w.s, w.lines, text)
+		if m.Structure == nil || r.own != nil && !m.Book.Closed {
+			version, kind := r.Names(w.lines, text[:w.s.end(text, 0)], w.s)
+			say(i, format.Remark{Code: format.Undescribed, Path: r.Head, At: int(span.Off), Text: fmt.Sprintf("the message is %s of %s, which nothing describes here", orNone(kind), orNone(version))})
+			continue
+		}
+		m.Judge(func(d format.Remark) {
+			d.At += int(span.Off)
+			say(i, d)
+		})
+	}
 }
 
 // narrow tells where a message first has a character that is not of level A (ISO 9735, annex A):

@@ -3,9 +3,12 @@ package hl7
 import (
 	"bytes"
 	"fmt"
+	"strconv"
 	"strings"
 	"sync"
 
+	"ydrion/core/batch"
+	"ydrion/core/finding"
 	"ydrion/core/format"
 	"ydrion/core/segments"
 	"ydrion/core/standard"
@@ -14,11 +17,13 @@ import (
 
 // Outline gives the groups, segments, fields and components of a message, with what its
 // version of the standard says of them.
-func (r *Reader) Outline(raw []byte) []format.Node { return Outline(raw) }
+func (r *Reader) Outline(raw []byte) []format.Node { return shown(&taker{decoded: !r.declared}, raw) }
 
 // Outline gives the parts of a message.
-func Outline(raw []byte) []format.Node {
-	m, problem := apart(&taker{}, raw)
+func Outline(raw []byte) []format.Node { return shown(&taker{}, raw) }
+
+func shown(t *taker, raw []byte) []format.Node {
+	m, problem := apart(t, raw)
 	if problem != "" {
 		return []format.Node{{Kind: format.Leaf, Value: string(raw), To: len(raw)}}
 	}
@@ -32,14 +37,36 @@ func Show(record []byte) []format.Line { return format.Lines(Outline(record)) }
 func (r *Reader) Judge(raw []byte, say func(format.Remark)) {
 	t := takers.Get().(*taker)
 	defer takers.Put(t)
+	t.decoded = !r.declared
 	if m, problem := apart(t, raw); problem == "" {
 		m.Judge(say)
 	}
 }
 
+// JudgeAll tells where the messages of a batch differ from their version of the standard.
+func (r *Reader) JudgeAll(b *batch.Batch, say func(int, format.Remark)) {
+	t := takers.Get().(*taker)
+	defer takers.Put(t)
+	t.decoded = !r.declared
+	for i, span := range b.Wholes {
+		m, problem := apart(t, b.Buf[span.Off:span.End])
+		switch {
+		case problem != "": // its syntax says so
+		case m.Structure == nil:
+			kind := m.Segments[0].Value(9)
+			say(i, format.Remark{Code: format.Undescribed, Path: "MSH-9", At: int(span.Off), Text: fmt.Sprintf("the standard has no structure for a message %s", strconv.Quote(finding.Shorten([]byte(kind))))})
+		default:
+			m.Judge(func(d format.Remark) {
+				d.At += int(span.Off)
+				say(i, d)
+			})
+		}
+	}
+}
+
 // Table gives the codes of a table in the version of a message.
 func (r *Reader) Table(raw []byte, name string) *standard.Table {
-	if m, problem := apart(&taker{}, raw); problem == "" && m.Book != nil {
+	if m, problem := apart(&taker{decoded: !r.declared}, raw); problem == "" && m.Book != nil {
 		return m.Book.Table(name)
 	}
 	return nil
@@ -56,7 +83,7 @@ func apart(t *taker, raw []byte) (*segments.Message, string) {
 	if i := bytes.IndexAny(raw, "\r\n"); i >= 0 {
 		first = raw[:i]
 	}
-	if set, ok := declaredCharset(first, sep); ok && set != "" && set != text.UTF8 {
+	if set, ok := declaredCharset(first, sep); ok && !t.decoded && set != "" && set != text.UTF8 {
 		t.charset = set
 		if set.Wide() {
 			t.scan = bytes.Clone(raw)
@@ -111,6 +138,7 @@ type taker struct {
 	values    []segments.Value // of all segments: theirs are pieces of it
 	fields    []segments.Field
 	segments  []segments.Segment
+	decoded   bool      // the text is UTF-8, whatever MSH-18 says
 	odd       [256]bool // characters that say that a field is no plain text
 }
 

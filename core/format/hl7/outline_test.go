@@ -127,6 +127,23 @@ func TestJudge(t *testing.T) {
 	}
 }
 
+// TestDecodedText: text that has been decoded already is not decoded again, whatever MSH-18 says.
+func TestDecodedText(t *testing.T) {
+	const raw = "MSH|^~\\&|A|B|C|D|20261125||ORU^R01^ORU_R01|M1|P|2.5.1||||||8859/1\rPID|1||T-1||Crèche\r"
+	for _, declared := range []bool{false, true} {
+		r := &Reader{declared: declared}
+		found := ""
+		for _, n := range r.Outline([]byte(raw)) {
+			if n.Path == "PID-5.1" || n.Path == "PID-5" {
+				found = n.Value
+			}
+		}
+		if (found == "Crèche") == declared {
+			t.Errorf("declared %v: %q", declared, found)
+		}
+	}
+}
+
 // TestGroups: what belongs to what is said by the groups of the message.
 func TestGroups(t *testing.T) {
 	file := head + "PID|1||A\rPV1|1|W1\rORC|RE|P1\rOBR|1||S1\rNTE|1||of the order\rOBX|1|NM|W||1\rNTE|1||heavy\rZZZ|z\rSPM|1|blood\rOBX|2|NM|L||2\r" +
