@@ -95,7 +95,15 @@ func TestInterchangesOut(t *testing.T) {
 	if err != nil || !strings.Contains(string(mustJSON(t, rejects)), "there is no such day") {
 		t.Errorf("%s, %v", mustJSON(t, rejects), err)
 	}
-	if code, said := command(b, "route", "reagent-answers"); code != 0 || !strings.Contains(said, "Holds messages against the standard; what differs is rejected.") {
-		t.Errorf("%d: %s", code, said)
+	for route, want := range map[string][]string{
+		"reagent-answers": {"Holds messages against the standard; what differs is rejected.", "Reads X12 in utf-8; each segment PO1 is a record, with what stands around it."},
+		"feed-orders":     {"Makes EDIFACT messages in interchanges by maps/feed-request-to-order.map."},
+	} {
+		code, said := command(b, "route", route)
+		for _, w := range want {
+			if code != 0 || !strings.Contains(said, w) {
+				t.Errorf("%d: %s does not say %q", code, said, w)
+			}
+		}
 	}
 }

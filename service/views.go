@@ -156,19 +156,19 @@ func (s *Service) stages(c *route.Compiled, t store.Tally) []Stage {
 	return []Stage{s.listenStage(c, t), read, check, mapping, s.deliverStage(c, t), s.rejectStage(c, t)}
 }
 
-var made = map[string]string{"csv": "CSV rows", "hl7": "HL7 v2 messages", "json": "JSON objects, one a line,"}
+var made = map[string]string{"csv": "CSV rows", "edifact": "EDIFACT messages in interchanges", "hl7": "HL7 v2 messages", "json": "JSON objects, one a line,", "x12": "X12 transaction sets in interchanges"}
 
 func readSentence(r workspace.Read) string {
 	set := string(r.Charset)
 	if r.Charset == text.Declared {
-		set = "the character set that each message names"
+		set = map[bool]string{true: "the character set that each message names", false: "the character set that each interchange names"}[r.Format == "hl7"]
 	}
-	if r.Format == "hl7" {
+	if name := map[string]string{"hl7": "HL7 v2", "x12": "X12", "edifact": "EDIFACT"}[r.Format]; name != "" {
 		unit := "each message is a record"
 		if r.Record != "" {
 			unit = "each segment " + r.Record + " is a record, with what stands around it"
 		}
-		return fmt.Sprintf("Reads HL7 v2 in %s; %s.", set, unit)
+		return fmt.Sprintf("Reads %s in %s; %s.", name, set, unit)
 	}
 	if r.Format == "json" {
 		unit := "each value, or each element of a list, is a record"
