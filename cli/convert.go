@@ -41,6 +41,12 @@ standard error and are left out; the exit code is 1 then.`,
 			default:
 				return wrongUse("--to is csv, json, hl7, x12 or edifact")
 			}
+			if (style.Canonical || style.Number != 0) && to != "x12" && to != "edifact" {
+				return wrongUse("--canonical and --number are for x12 and edifact")
+			}
+			if style.Number < 0 {
+				return wrongUse("--number is 1 or more")
+			}
 			in, done, err := a.sample(args[0], member)
 			if err != nil {
 				return err

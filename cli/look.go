@@ -80,6 +80,9 @@ against a partner's guideline (.sef) or a description of your own, as guideline 
 				}
 				return err
 			}
+			if request.Own != nil && look.Format != "x12" && look.Format != "edifact" {
+				fmt.Fprintf(a.err, "%s is for X12 and EDIFACT, and was not used\n", description)
+			}
 			if a.json {
 				err = a.printJSON(look)
 			} else {

@@ -381,6 +381,9 @@ func TestAgainstDescriptions(t *testing.T) {
 			t.Errorf("%q: %s%s", lines, made, wrong)
 		}
 	}
+	if _, wrong := through(t, "order-lines", in, "routes/order-lines.yaml", "check:\n", "check:\n  description: samples/row.json\n"); !strings.Contains(wrong, "begins no segment, type, table or structure") && !strings.Contains(wrong, "it describes no structure") {
+		t.Error(wrong)
+	}
 	// A partner's own description: what it does not describe is rejected as such.
 	w, err := workspace.Load(os.DirFS("../bench/workspace"))
 	if err != nil {
@@ -395,6 +398,16 @@ func TestAgainstDescriptions(t *testing.T) {
 		}
 		own += "\n"
 	}
+	partner, err := os.ReadFile("../demo/workspace/descriptions/holm-orders.sef")
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.Files["descriptions/holm.sef"] = partner
+	w.Files["routes/order-lines.yaml"] = []byte(strings.Replace(string(w.Files["routes/order-lines.yaml"]), "tide.txt", "holm.sef", 1))
+	if _, findings := Compile(workspace.FromFiles(w.Files), "order-lines"); !strings.Contains(findings.Error(), "describes messages of x12, and the route reads edifact") {
+		t.Error(findings)
+	}
+	w.Files["routes/order-lines.yaml"] = []byte(strings.Replace(string(w.Files["routes/order-lines.yaml"]), "holm.sef", "tide.txt", 1))
 	for file, want := range map[string]string{own: "QTY is missing before UNS", strings.ReplaceAll(own, "D.96A", "D.01B"): "ORDERS of D.96A, which nothing describes here", "structure": "it describes no structure"} {
 		w.Files["descriptions/tide.txt"] = []byte(file)
 		c, findings := Compile(workspace.FromFiles(w.Files), "order-lines")

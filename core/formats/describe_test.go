@@ -201,6 +201,9 @@ func TestGuidelinesRefused(t *testing.T) {
 			}
 		}
 	}
+	if g, findings := Guideline("holm.sef", []byte(strings.Replace(guideline, "Orders to Holm\n", "Commandes \xe0 Holm\n", 1))); g == nil || !strings.Contains(g.Text, "Commandes à Holm") || !strings.Contains(all(findings), "read as iso-8859-1") {
+		t.Errorf("%v %v", g, findings)
+	}
 	more := strings.NewReplacer(".SEGS\n", ".PRIVATE other\nwhatever\n.PUBLIC\n.OBJVARS\nx=1\n.SEGS\n", "[CUR]", "[-CUR,C]", "[REF,,2]", "[&REF,D,2]", "373=DT,8,8", "373=N2,8,8", ".TEXT,ELMS\n", ".TEXT,ELMS\n353~00~1,3,a note\n").Replace(guideline)
 	g, findings := Guideline("holm.sef", []byte(more))
 	said := ""

@@ -8,6 +8,7 @@ import (
 
 	"ydrion/core/finding"
 	"ydrion/core/place"
+	"ydrion/core/text"
 )
 
 // Guideline is what a partner's guideline in the Standard Exchange Format says about messages, in
@@ -82,6 +83,15 @@ const (
 func ReadSEF(file string, b []byte, known map[string]*Shelf) (*Guideline, finding.List) {
 	s := &sef{file: file, known: known, elements: map[string]basic{}, codes: map[string][]string{}, texts: map[string]string{}, used: map[string]bool{}, skipped: map[string]*finding.Finding{}, variants: map[string]map[int]bool{}}
 	g := &Guideline{}
+	if text.FirstInvalid(b) >= 0 {
+		decoded, err := text.DecodeAll(b, text.Latin1)
+		if err != nil {
+			s.bad("it is no text: %v", err)
+			return nil, s.out
+		}
+		b = decoded
+		s.skip("its encoding", "it is not UTF-8, and was read as iso-8859-1")
+	}
 	section, private := "", false
 	for raw := range strings.SplitSeq(strings.TrimPrefix(string(b), "\uFEFF"), "\n") {
 		s.line++
