@@ -576,8 +576,8 @@ func (r *Reader) gap(s *Syntax, buf []byte, p, end int) (int, error) {
 					return p, nil
 				}
 			}
-			if bytes.HasPrefix(buf[p:end], []byte("UNA")) {
-				p += min(s.Size, end-p)
+			if n := r.adviceSize(s, buf[p:end]); n > 0 {
+				p += n
 				first = skipLines(buf[:end], p)
 				continue
 			}

@@ -155,8 +155,8 @@ func (w *walk) between(p, end int) {
 		if p >= end {
 			return
 		}
-		if bytes.HasPrefix(w.b.Buf[p:end], []byte("UNA")) && w.Head == "UNH" {
-			p += w.s.Size
+		if n := w.adviceSize(&w.s, w.b.Buf[p:end]); n > 0 {
+			p += n
 			continue
 		}
 		stop := w.segmentEnd(&w.s, w.b.Buf[:end], p)
@@ -601,8 +601,8 @@ func (r *Reader) opened(b *batch.Batch, offset int) [][]byte {
 			end = min(offset, int(list[i].Off))
 		}
 		for p := skipLines(b.Buf[:end], at); p < end; p = skipLines(b.Buf[:end], p) {
-			if bytes.HasPrefix(b.Buf[p:end], []byte("UNA")) && r.Head == "UNH" {
-				p += w.s.Size
+			if n := r.adviceSize(&w.s, b.Buf[p:end]); n > 0 {
+				p += n
 				continue
 			}
 			stop := r.segmentEnd(&w.s, b.Buf[:end], p)
@@ -626,6 +626,15 @@ func (r *Reader) Preface(b *batch.Batch, record int) []byte {
 		out = append(append(out, segment...), s.Terminator)
 	}
 	return out
+}
+
+// adviceSize is how many bytes of a text are the service string advice that it begins with; 0: it does
+// not, as where a segment is called so in an interchange without one.
+func (r *Reader) adviceSize(s *Syntax, b []byte) int {
+	if r.Head != "UNH" || !bytes.HasPrefix(b, []byte("UNA")) {
+		return 0
+	}
+	return min(s.Size, len(b))
 }
 
 // advice is the service string advice that an interchange with other than the usual characters
@@ -935,8 +944,8 @@ func (r *Reader) apartWithin(k *slab, s Syntax, around [][]byte, raw []byte) *Me
 	around = slices.Clone(around)
 	whole := string(raw)
 	for p := skipLines(raw, 0); p < len(raw); p = skipLines(raw, p) {
-		if bytes.HasPrefix(raw[p:], []byte("UNA")) && r.Head == "UNH" {
-			p += min(s.Size, len(raw)-p)
+		if n := r.adviceSize(&s, raw[p:]); n > 0 {
+			p += n
 			continue
 		}
 		stop := r.segmentEnd(&s, raw, p)
