@@ -39,7 +39,7 @@ type Plan struct {
 	After    []byte // follows every written record
 	Outputs  []Output
 	Separate bool // one output for each record
-	Sequence bool // the map or a name uses the route's sequence
+	Sequence bool // what is made of a record, or its name, uses the route's sequence
 	// Against holds messages against their standard: what differs rejects them, or is a warning.
 	Against format.Strictness
 }
@@ -191,7 +191,7 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 		return result, err
 	}
 	opened := &Opened{Plan: p, Reader: reader, Charset: decoded.Charset, Mark: decoded.Mark, facts: inputs.Facts, sequence: 1}
-	if p.Sequence && inputs.Sequence != nil && !p.Separate && p.Program.Surrounds() {
+	if inputs.Sequence != nil && p.Program.Numbered() {
 		if opened.sequence, err = inputs.Sequence(1); err != nil {
 			return result, err
 		}

@@ -172,13 +172,37 @@ func Build(m *Map, file, source string, target format.Target, scope Scope) (*Pro
 		b.check(r.condition)
 		p.rules = append(p.rules, rule{b.compile(r.condition), b.compile(r.Value), r.Verb == "skip", b.line(p, r.Statement.At, r.Verb, r.Value, r.condition)})
 	}
-	p.Sequence, p.Record, p.skip = b.words["sequence"], b.words["record"], layout.Skip
+	p.Sequence, p.Record, p.skip = b.numbers(layout.Record, b.rules), b.words["record"], layout.Skip
 	b.around(append(slices.Clone(layout.Begins), layout.Ends...))
 	p.begins, p.ends = b.program(layout.Begins, layout), b.program(layout.Ends, layout)
+	p.begins.Sequence = b.numbers(layout.Begins, nil)
 	if b.out.HasErrors() {
 		return nil, b.out
 	}
 	return p, b.out
+}
+
+// numbers tells whether pieces or rules use the route's sequence.
+func (b *builder) numbers(pieces []format.Piece, rules []statementRule) bool {
+	var about []Node
+	for _, piece := range pieces {
+		switch piece.Kind {
+		case format.Value, format.Member, format.If, format.Unless:
+			about = append(about, b.nodes[piece.Expression].node, b.nodes[piece.Expression].condition)
+		}
+	}
+	for _, r := range rules {
+		about = append(about, r.condition, r.Value)
+	}
+	for ; len(about) > 0; about = about[1:] {
+		if name, ok := about[0].(*Name); ok && name.Name == "sequence" && !name.Field {
+			return true
+		}
+		if about[0] != nil {
+			about = append(about, children(about[0])...)
+		}
+	}
+	return false
 }
 
 // around holds that what stands around all records does not differ between them.
@@ -751,8 +775,8 @@ func (p *Program) Surround(facts Facts, sequence int64, total int64) (before, be
 	return before, behind, nil
 }
 
-// Surrounds tells whether something that differs between outputs stands around the records.
-func (p *Program) Surrounds() bool { return len(p.begins.lines) > 0 }
+// Numbered tells whether an output as a whole has a number of the route's sequence.
+func (p *Program) Numbered() bool { return p.begins.Sequence }
 
 // Closes tells whether something stands behind the last record of an output.
 func (p *Program) Closes() bool { return len(p.ends.actions) > 0 }
