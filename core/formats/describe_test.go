@@ -285,3 +285,19 @@ func FuzzGuideline(f *testing.F) {
 		}
 	})
 }
+
+// TestHostileMessages: a message of nothing but separators is told as such, in bounded memory.
+func TestHostileMessages(t *testing.T) {
+	for format, file := range map[string]string{
+		"edifact": "UNB+UNOC:3+A+B+261124:1630+1'UNH+1+ORDERS:D:96A:UN'BGM" + strings.Repeat("+", 3_000_000) + "'UNT+3+1'UNZ+1+1'",
+		"hl7":     "MSH|^~\\&|A|B|C|D|20261125||ORU^R01^ORU_R01|M1|P|2.5.1\rPID|1|" + strings.Repeat("^", 3_000_000) + "\r",
+	} {
+		look, err := Examine(t.Context(), strings.NewReader(file), Request{Records: 1, Byte: -1})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if look.Format != format || !strings.Contains(all(look.Findings), "more than 2000000 values, and is not held against its description") {
+			t.Errorf("%s: %.2000s", format, all(look.Findings))
+		}
+	}
+}

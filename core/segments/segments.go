@@ -4,6 +4,7 @@
 package segments
 
 import (
+	"bytes"
 	"fmt"
 	"slices"
 	"strconv"
@@ -75,6 +76,28 @@ type Message struct {
 	Local func(name string) bool
 	// Scratch is memory for judging, that may be used again for another message; nil: none.
 	Scratch *Scratch
+}
+
+// MaxValues is how many values a message may have to be taken apart: each needs some 90 bytes.
+const MaxValues = 2_000_000
+
+// TooMany tells whether a text has more separators than that.
+func TooMany(text []byte, separators ...byte) bool {
+	if len(text) <= MaxValues {
+		return false
+	}
+	n := 0
+	for _, c := range separators {
+		if c != 0 {
+			n += bytes.Count(text, []byte{c})
+		}
+	}
+	return n > MaxValues
+}
+
+// TooManyRemark says so.
+func TooManyRemark(path string, at int) format.Remark {
+	return format.Remark{Code: "standard.too-long", Path: path, At: at, Text: fmt.Sprintf("the message has more than %d values, and is not held against its description", MaxValues)}
 }
 
 // Scratch is memory for judging.

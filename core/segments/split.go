@@ -833,14 +833,21 @@ var _ format.Judge = (*Reader)(nil)
 
 // Outline gives the groups, segments, elements and components of a message.
 func (r *Reader) Outline(raw []byte) []format.Node {
+	if s := r.current(); r.tooMany(&s, raw) {
+		return []format.Node{{Kind: format.Leaf, Path: r.Head, To: len(raw), Value: string(raw)}}
+	}
 	m := r.apart(raw)
 	return m.Outline()
 }
 
 // Judge tells where a message differs from the standard's description, if it has one.
 func (r *Reader) Judge(raw []byte, say func(format.Remark)) {
+	if s := r.current(); r.tooMany(&s, raw) {
+		say(TooManyRemark(r.Head, max(0, bytes.Index(raw, []byte(r.Head)))))
+		return
+	}
 	k := slabs.Get().(*slab)
-	defer slabs.Put(k)
+	defer k.done()
 	m := r.apartWithin(k, r.current(), nil, raw)
 	if s := r.current(); s.Narrow && r.Declares {
 		m.narrow(say)
@@ -862,7 +869,7 @@ func levelA(c rune) bool {
 // JudgeAll tells where the messages of a batch differ from their descriptions.
 func (r *Reader) JudgeAll(b *batch.Batch, say func(int, format.Remark)) {
 	k := slabs.Get().(*slab)
-	defer slabs.Put(k)
+	defer k.done()
 	list, around := messages(b)
 	w := newWalk(r, b)
 	for _, a := range around {
@@ -873,6 +880,10 @@ func (r *Reader) JudgeAll(b *batch.Batch, say func(int, format.Remark)) {
 		w.between(at, int(span.Off))
 		at = int(span.End)
 		text := b.Buf[span.Off:span.End]
+		if r.tooMany(&w.s, text) {
+			say(i, TooManyRemark(r.Head, int(span.Off)))
+			continue
+		}
 		m := r.apartWithin(k, w.s, w.lines, text)
 		if m.Structure == nil || r.own != nil && !m.Book.Closed {
 			version, kind := r.Names(w.lines, text[:w.s.end(text, 0)], w.s)
@@ -979,6 +990,17 @@ type slab struct {
 
 // slabs are used again by who is done with a message.
 var slabs = sync.Pool{New: func() any { return &slab{} }}
+
+// done lets the slab be used again, unless an uncommon message has made it large.
+func (k *slab) done() {
+	if cap(k.values) <= 1<<15 {
+		slabs.Put(k)
+	}
+}
+
+func (r *Reader) tooMany(s *Syntax, raw []byte) bool {
+	return TooMany(raw, s.Element, s.Component, s.Repetition, s.Terminator)
+}
 
 func (k *slab) begin(s Syntax) {
 	k.segments, k.fields, k.values = k.segments[:0], k.fields[:0], k.values[:0]

@@ -23,6 +23,9 @@ func (r *Reader) Outline(raw []byte) []format.Node { return shown(&taker{decoded
 func Outline(raw []byte) []format.Node { return shown(&taker{}, raw) }
 
 func shown(t *taker, raw []byte) []format.Node {
+	if tooMany(raw) {
+		return []format.Node{{Kind: format.Leaf, Path: "MSH", Value: string(raw), To: len(raw)}}
+	}
 	m, problem := apart(t, raw)
 	if problem != "" {
 		return []format.Node{{Kind: format.Leaf, Value: string(raw), To: len(raw)}}
@@ -36,8 +39,12 @@ func Show(record []byte) []format.Line { return format.Lines(Outline(record)) }
 // Judge tells where a message differs from its version of the standard.
 func (r *Reader) Judge(raw []byte, say func(format.Remark)) {
 	t := takers.Get().(*taker)
-	defer takers.Put(t)
+	defer t.done()
 	t.decoded = !r.declared
+	if tooMany(raw) {
+		say(segments.TooManyRemark("MSH", 0))
+		return
+	}
 	if m, problem := apart(t, raw); problem == "" {
 		m.Judge(say)
 	}
@@ -46,9 +53,13 @@ func (r *Reader) Judge(raw []byte, say func(format.Remark)) {
 // JudgeAll tells where the messages of a batch differ from their version of the standard.
 func (r *Reader) JudgeAll(b *batch.Batch, say func(int, format.Remark)) {
 	t := takers.Get().(*taker)
-	defer takers.Put(t)
+	defer t.done()
 	t.decoded = !r.declared
 	for i, span := range b.Wholes {
+		if tooMany(b.Buf[span.Off:span.End]) {
+			say(i, segments.TooManyRemark("MSH", int(span.Off)))
+			continue
+		}
 		m, problem := apart(t, b.Buf[span.Off:span.End])
 		switch {
 		case problem != "": // its syntax says so
@@ -144,6 +155,18 @@ type taker struct {
 
 // takers are used again by who is done with a message.
 var takers = sync.Pool{New: func() any { return &taker{} }}
+
+// done lets the taker be used again, unless an uncommon message has made it large.
+func (t *taker) done() {
+	if cap(t.values) <= 1<<15 {
+		takers.Put(t)
+	}
+}
+
+func tooMany(raw []byte) bool {
+	s, problem := separators(raw)
+	return problem == "" && segments.TooMany(raw, s.Field, s.Component, s.Repetition, s.Subcomponent, '\r', '\n')
+}
 
 func (t *taker) begin(raw []byte, sep Separators) {
 	if t.sep != sep {
