@@ -485,6 +485,14 @@ func (w where) below(n int) where {
 	return w
 }
 
+// rulebook is what a message is held against, for people.
+func (m *Message) rulebook() string {
+	if m.Book.Closed {
+		return "the description"
+	}
+	return "version " + m.Book.Version
+}
+
 func (m *Message) fields(s *Segment, occurrence int, known *standard.Composite, say func(format.Remark)) {
 	for f := range known.Elements {
 		e := &known.Elements[f]
@@ -504,7 +512,7 @@ func (m *Message) fields(s *Segment, occurrence int, known *standard.Composite, 
 			continue
 		}
 		if e.Usage == standard.NotUsed {
-			say(format.Remark{Code: "standard.not-used", At: field[0].From, Path: at.String(), Text: e.Title + " is not used in this version"})
+			say(format.Remark{Code: "standard.not-used", At: field[0].From, Path: at.String(), Text: e.Title + " is not used in " + m.rulebook()})
 			continue
 		}
 		if e.Repeats > 0 && len(field) > e.Repeats {
@@ -529,7 +537,7 @@ func (m *Message) fields(s *Segment, occurrence int, known *standard.Composite, 
 	complete := m.Book.Closed || m.Local != nil
 	for f := len(known.Elements); f < len(s.Fields) && complete; f++ {
 		if v := s.Fields[f]; len(v) > 0 && !v[0].Empty() {
-			say(format.Remark{Code: "standard.more-fields", At: v[0].From, Path: Path(s.Name, occurrence, f+1, 1, 0, 0), Text: fmt.Sprintf("version %s knows %d fields of %s", m.Book.Version, len(known.Elements), s.Name)})
+			say(format.Remark{Code: "standard.more-fields", At: v[0].From, Path: Path(s.Name, occurrence, f+1, 1, 0, 0), Text: fmt.Sprintf("%s knows %d fields of %s", m.rulebook(), len(known.Elements), s.Name)})
 			return
 		}
 	}
