@@ -365,11 +365,13 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 		case format.Value:
 			e := b.nodes[piece.Expression]
 			if piece.Width > 0 {
-				a := action{kind: evaluate, eval: b.compile(e.node), extra: &extra{width: piece.Width, zeros: piece.Zeros}}
+				a := action{kind: evaluate, eval: b.evaluator(e), extra: &extra{width: piece.Width, zeros: piece.Zeros}}
 				if constant(e.node) {
-					if written, fits := a.extra.pad(p.append(nil, a.eval(&Env{}), &Env{}), 0); !fits {
+					written := p.append(nil, b.compile(e.node)(&Env{}), &Env{})
+					if _, fits := a.extra.pad(written, 0); !fits {
 						b.out = append(b.out, finding.New("map.length", b.place(e.node.Pos()), "%q is longer than the %d characters of %s", written, piece.Width, e.path))
 					}
+					b.lacks(p, e, written)
 				}
 				a.line = b.line(p, e.node.Pos(), e.path, e.node)
 				emit(a)
@@ -377,9 +379,7 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 			}
 			if e.condition == nil && constant(e.node) {
 				written := p.append(nil, b.compile(e.node)(&Env{}), &Env{})
-				if problem := p.lacks(written); problem != "" {
-					b.out = append(b.out, finding.New("map.character", b.place(e.node.Pos()), "%s: %s", e.path, problem))
-				}
+				b.lacks(p, e, written)
 				prefix = append(prefix, written...)
 				continue
 			}
@@ -439,16 +439,32 @@ func (b *builder) line(p *Program, pos int, target string, about ...Node) int32 
 	return int32(len(p.lines) - 1)
 }
 
+// lacks tells of a constant that the target cannot say.
+func (b *builder) lacks(p *Program, e expression, written []byte) {
+	if problem := p.lacks(written); problem != "" {
+		b.out = append(b.out, finding.New("map.character", b.place(e.node.Pos()), "%s: %s", e.path, problem))
+	}
+}
+
+// evaluator is an expression under its condition, if it has one.
+func (b *builder) evaluator(e expression) evaluator {
+	then := b.compile(e.node)
+	if e.condition == nil {
+		return then
+	}
+	condition := b.compile(e.condition)
+	return func(env *Env) value.Value {
+		if condition(env).Truth {
+			return then(env)
+		}
+		return value.Value{}
+	}
+}
+
 // action finds the fastest way to write an expression.
 func (b *builder) action(p *Program, e expression) action {
 	if e.condition != nil {
-		condition, then := b.compile(e.condition), b.compile(e.node)
-		return action{kind: evaluate, eval: func(env *Env) value.Value {
-			if condition(env).Truth {
-				return then(env)
-			}
-			return value.Value{}
-		}}
+		return action{kind: evaluate, eval: b.evaluator(e)}
 	}
 	if n, ok := b.field(e.node); ok {
 		f := b.scope.Fields[n]

@@ -66,6 +66,14 @@ func (n *Slot) Last() int {
 	return last
 }
 
+// first is the leaf that stands first in a slot; nil if nothing does.
+func (n *Slot) first() *Slot {
+	for n != nil && !n.Leaf {
+		n = n.Parts[1]
+	}
+	return n
+}
+
 // Planned is a segment being laid out.
 type Planned struct {
 	Name   string

@@ -58,6 +58,9 @@ var _ format.Target = (*Target)(nil)
 // decoded gives a sample as UTF-8.
 func decoded(b []byte, rules *Rules, s Syntax) ([]byte, error) {
 	if rules.Declares && s.Set != "" && s.Set != text.UTF8 && !text.IsASCII(b) {
+		if text.FirstInvalid(b) < 0 {
+			return nil, fmt.Errorf("it is UTF-8, and says that it is %s: save it in that, or without characters beyond ASCII", s.Set)
+		}
 		return text.DecodeAll(b, s.Set)
 	}
 	if i := text.FirstInvalid(b); i >= 0 {
@@ -322,7 +325,7 @@ func (t *Target) numbered(plans []*Planned) (out finding.List) {
 				number = l.Number
 			}
 		}
-		if number > 0 && p.Fields.Parts[number] == nil {
+		if number > 0 && p.Fields.Parts[number].first() == nil {
 			f := finding.New("map.number", finding.Finding{}.Place, "nothing numbers %s: %s-%d is neither assigned nor kept", p.Name, p.Name, number)
 			out = append(out, f.Suggest("as in %s-%d = sequence", p.Name, number))
 		}
@@ -346,10 +349,7 @@ func (t *Target) segment(w *Composer, p *Planned) {
 			w.Text(sample.Fields[f][0][0][0])
 			continue
 		}
-		n := p.Fields.Parts[f+1]
-		for n != nil && !n.Leaf {
-			n = n.Parts[1]
-		}
+		n := p.Fields.Parts[f+1].first()
 		switch {
 		case n != nil && n.Expression >= 0:
 			w.Piece(format.Piece{Kind: format.Value, Expression: n.Expression, Width: width, Zeros: f+1 == t.rules.Levels[0].Number})
@@ -367,11 +367,8 @@ func (t *Target) closing(w *Composer, name string, count func(), opened *Slot, n
 	w.Text(name + string(t.syntax.Element))
 	count()
 	w.Text(string(t.syntax.Element))
-	if n := opened.Parts[number]; n != nil {
+	if n := opened.Parts[number].first(); n != nil {
 		widths := t.rules.Widths[t.rules.Levels[0].Open]
-		for n != nil && !n.Leaf {
-			n = n.Part(1)
-		}
 		switch {
 		case n.Expression < 0:
 			w.Text(n.Constant)

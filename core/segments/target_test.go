@@ -120,6 +120,12 @@ func TestX12Target(t *testing.T) {
 	if _, wrong = written(t, x12.Rules, blankX12, reagentMap+"ISA-8 = \"{route} {now | format \"yyyyMMdd\"} and more\"\n", false); wrong == "" {
 		t.Error("a long receiver went through")
 	}
+	if got, wrong = written(t, x12.Rules, blankX12, reagentMap+"when b > 5\n  ISA-8 = route\nend\n", true, [2]string{"A", "9"}, [2]string{"B", "1"}); !strings.Contains(got, "*ZZ*r              *261124") || !strings.Contains(got, "*ZZ*               *261124") || wrong != "" {
+		t.Errorf("a receiver under a condition: %s %s", got, wrong)
+	}
+	if _, wrong = written(t, x12.Rules, blankX12, reagentMap+"ISA-8 = \"A*B\"\n", false); !strings.Contains(wrong, "'*' is not among the characters") {
+		t.Errorf("a separator in a constant of the ISA segment: %s", wrong)
+	}
 	got, wrong = written(t, x12.Rules, blankX12, strings.Replace(reagentMap, "BEG-3 = a", "BEG-3 = b\nISA-6 = a", 1), true, [2]string{"ME", "1"}, [2]string{"SIXTEEN LETTERS!", "1"})
 	if !strings.Contains(got, "*ZZ*ME             *ZZ*HOLM") || !strings.HasSuffix(got, "SE*4*0001~GE*1*1~IEA*1*000000001~") || !strings.Contains(wrong, `"SIXTEEN LETTERS!" is longer than the 15 characters`) {
 		t.Errorf("separate: %s %s", got, wrong)
@@ -132,6 +138,7 @@ func TestTargetsRefuse(t *testing.T) {
 		{"a field around all messages", blankOrder, strings.Replace(orderMap, "UNB-5 = sequence", "UNB-5 = a", 1), "UNB-5 stands around all messages of a file, and a may differ"},
 		{"a record's number around all", blankOrder, strings.Replace(orderMap, "UNB-5 = sequence", `UNB-5 = "N{record}"`, 1), "record may differ"},
 		{"no number", blankOrder, strings.Replace(orderMap, "UNH-1 = record", "clear UNH-1", 1), "nothing numbers UNH: UNH-1 is neither"},
+		{"a number in the wrong component", blankOrder, strings.Replace(orderMap, "UNB-5 = sequence", "clear UNB-5\nUNB-5.2 = sequence", 1), "nothing numbers UNB: UNB-5 is neither"},
 		{"a count", blankOrder, orderMap + "UNT-1 = b\n", "UNT-1 is computed"},
 		{"a separator", blankX12, reagentMap + "ISA-16 = a\n", "ISA-16 is computed, or follows"},
 		{"a frame dropped", blankOrder, orderMap + "drop UNB\n", "it can be neither dropped nor added"},
@@ -148,6 +155,7 @@ func TestTargetsRefuse(t *testing.T) {
 		{"not closed", strings.Replace(blankOrder, "UNZ+1+1'", "", 1), orderMap, "an interchange with one message was expected"},
 		{"something else", "MSH|", orderMap, "begins with UNB"},
 		{"a message alone", "UNH+1+ORDERS:D:96A:UN'UNT+2+1'", orderMap, "begins with UNB"},
+		{"UTF-8 that says it is something else", strings.Replace(blankOrder, "note", "nöte", 1), orderMap, "it is UTF-8, and says that it is iso-8859-1"},
 		{"bytes that are no text", strings.Replace(strings.Replace(blankOrder, "note", "\xff\xfe", 1), "UNOC:3", "UNOY:4", 1), orderMap, "is no text"},
 	} {
 		rules := edifact.Rules
