@@ -226,6 +226,8 @@ const (
 	Tally  // add Number to what the record counts
 	Count  // append Number and what the record counts, and forget that
 	Total  // append how many records the output has
+	Level  // append the next number of the record's hierarchy, and keep it under Number
+	Above  // append what is kept under the first of Chain that has been written
 )
 
 // Piece is a step of writing a record.
@@ -234,6 +236,7 @@ type Piece struct {
 	Bytes      []byte
 	Expression int
 	Number     int
+	Chain      []int
 	Release    byte
 	// Width is how many characters a value has exactly: with zeros before a number if Zeros
 	// says so, else with blanks behind. 0: any.

@@ -33,6 +33,7 @@ type Env struct {
 	reason   string
 	before   written
 	tally    int   // what the record counts
+	levels   []int // of its hierarchy, in the order in which they were written
 	total    int64 // records of the output
 }
 

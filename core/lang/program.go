@@ -66,6 +66,8 @@ const (
 	tally
 	count
 	total
+	level
+	above
 )
 
 type action struct {
@@ -88,6 +90,7 @@ type action struct {
 type extra struct {
 	release byte
 	number  int
+	chain   []int
 	width   int
 	zeros   bool
 }
@@ -408,12 +411,9 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 			open = open[:len(open)-1]
 		case format.Trim:
 			emit(action{kind: trim, set: piece.Bytes, extra: &extra{release: piece.Release}})
-		case format.Tally, format.Count, format.Total:
-			kind := tally
-			if piece.Kind != format.Tally {
-				kind = map[format.PieceKind]actionKind{format.Count: count, format.Total: total}[piece.Kind]
-			}
-			emit(action{kind: kind, extra: &extra{number: piece.Number}})
+		default:
+			kind := map[format.PieceKind]actionKind{format.Tally: tally, format.Count: count, format.Total: total, format.Level: level, format.Above: above}[piece.Kind]
+			emit(action{kind: kind, extra: &extra{number: piece.Number, chain: piece.Chain}})
 		}
 	}
 	if prefix != nil {
@@ -621,7 +621,7 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 	l := &e.before
 	watched := 0
 	i := 0
-	e.tally = 0
+	e.tally, e.levels = 0, e.levels[:0]
 	if p.leading > 1 && (l.used > 0 || l.tried < tries) {
 		watched = p.leading
 		out, i = p.again(l, row, out)
@@ -719,6 +719,16 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			e.tally = 0
 		case total:
 			out = strconv.AppendInt(out, e.total, 10)
+		case level:
+			e.levels = append(e.levels, a.extra.number)
+			out = strconv.AppendInt(out, int64(len(e.levels)), 10)
+		case above:
+			for _, k := range a.extra.chain {
+				if i := slices.Index(e.levels, k); i >= 0 {
+					out = strconv.AppendInt(out, int64(i+1), 10)
+					break
+				}
+			}
 		}
 		if a.kind == evaluate && a.extra != nil {
 			var fits bool

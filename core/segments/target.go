@@ -26,6 +26,7 @@ type Target struct {
 	says    *text.Repertoire
 	end     string // of a segment
 	reader  *Reader
+	above   map[string][]int // of each level of the sample's hierarchy, by its position: those above it, the nearest first
 }
 
 // NewTarget takes the sample interchange apart.
@@ -49,8 +50,42 @@ func NewTarget(rules *Rules, file string, sample []byte) (*Target, error) {
 	if err := t.take(source); err != nil {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
+	if err := t.hierarchy(); err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
 	t.escapes, t.says = t.repertoire()
 	return t, nil
+}
+
+// hierarchy finds which levels of the sample stand above which. Their numbers are written anew.
+func (t *Target) hierarchy() (err error) {
+	t.above = map[string][]int{}
+	numbers := map[string]int{}
+	var chains [][]int
+	t.blank.each(func(s *Sampled, at Position) {
+		if s.Name != t.rules.Hierarchy || t.rules.Hierarchy == "" {
+			return
+		}
+		value := func(n int) string {
+			if len(s.Fields) < n {
+				return ""
+			}
+			return s.Fields[n-1][0][0][0]
+		}
+		var chain []int
+		if number := value(2); number != "" {
+			k, known := numbers[number]
+			if !known {
+				err = fmt.Errorf("%s stands below level %s, which does not come before it", at.Part(), number)
+				return
+			}
+			chain = append([]int{k}, chains[k]...)
+		}
+		numbers[value(1)] = len(chains)
+		chains = append(chains, chain)
+		t.above[at.Part()] = chain
+	})
+	return err
 }
 
 var _ format.Target = (*Target)(nil)
@@ -151,7 +186,7 @@ func (t *Target) sampled(name string, raw []byte) Sampled {
 
 // given tells of elements that no map says: what is computed, and separators.
 func (t *Target) given(segment string, field int) bool {
-	return segment == t.rules.Tail || slices.ContainsFunc(t.rules.Levels, func(l Level) bool { return l.Close == segment }) ||
+	return segment == t.rules.Tail || segment == t.rules.Hierarchy && field <= 2 || slices.ContainsFunc(t.rules.Levels, func(l Level) bool { return l.Close == segment }) ||
 		slices.Contains(t.rules.Separating[segment], field)
 }
 
@@ -336,6 +371,18 @@ func (t *Target) numbered(plans []*Planned) (out finding.List) {
 // segment writes a segment.
 func (t *Target) segment(w *Composer, p *Planned) {
 	w.Text(p.Name)
+	if p.Name == t.rules.Hierarchy {
+		w.Text(string(t.syntax.Element))
+		at, _ := ParsePosition(p.part) // it is one of the sample's
+		w.Piece(format.Piece{Kind: format.Level, Number: at.Occurrence - 1})
+		w.Text(string(t.syntax.Element))
+		if chain := t.above[p.part]; len(chain) > 0 {
+			w.Piece(format.Piece{Kind: format.Above, Chain: chain})
+		}
+		w.Fields(p, 3)
+		w.Text(t.end)
+		return
+	}
 	widths := t.rules.Widths[p.Name]
 	if widths == nil {
 		w.Fields(p, 1)

@@ -132,6 +132,27 @@ func TestX12Target(t *testing.T) {
 	}
 }
 
+// TestHierarchy: levels are numbered as they are written, each below the nearest one above it that is.
+func TestHierarchy(t *testing.T) {
+	const blank = blankISA + "GS*SH*S*H*20261124*1645*71*X*005010~ST*856*0001~BSN*00*1*20261124*1645~HL*1**S~HL*2*1*O~PRF*1~HL*3*2*P~MAN*GM*1~HL*4*3*I~SN1**1*EA~HL*5*1*O~CTT*5~SE*12*0001~GE*1*71~IEA*1*000000071~"
+	const lines = "keep ISA, GS, ST, BSN, HL[1], HL[2], HL[3], HL[4], HL[5], PRF, MAN, SN1, CTT\ndrop HL[2] when b < 2\ndrop PRF when b < 2\ndrop HL[3] when b < 3\ndrop MAN when b < 3\nignore a\n"
+	got, wrong := written(t, x12.Rules, blank, lines, true, [2]string{"", "3"}, [2]string{"", "2"}, [2]string{"", "1"})
+	for i, want := range []string{"HL*1**S~HL*2*1*O~PRF*1~HL*3*2*P~MAN*GM*1~HL*4*3*I~SN1**1*EA~HL*5*1*O~CTT*5~SE*12*", "HL*1**S~HL*2*1*O~PRF*1~HL*3*2*I~SN1**1*EA~HL*4*1*O~CTT*5~SE*10*", "HL*1**S~HL*2*1*I~SN1**1*EA~HL*3*1*O~CTT*5~SE*8*"} {
+		if !strings.Contains(got, want) || wrong != "" {
+			t.Errorf("record %d: %s %s, want %s", i+1, got, wrong, want)
+		}
+	}
+	if _, wrong = written(t, x12.Rules, blank, lines+"HL-1 = b\n", true); !strings.Contains(wrong, "HL-1 is computed") {
+		t.Error(wrong)
+	}
+	if _, wrong = written(t, x12.Rules, blank, lines+"add HL\n  HL-3 = \"I\"\nend\n", true); !strings.Contains(wrong, "cannot be added") {
+		t.Error(wrong)
+	}
+	if _, wrong = written(t, x12.Rules, strings.Replace(blank, "HL*5*1*O", "HL*5*9*O", 1), lines, true); !strings.Contains(wrong, "HL[5] stands below level 9, which does not come before it") {
+		t.Error(wrong)
+	}
+}
+
 // TestTargetsRefuse: what cannot be laid out is said where the map or the sample says it.
 func TestTargetsRefuse(t *testing.T) {
 	for _, test := range []struct{ name, sample, lines, want string }{
