@@ -4,6 +4,8 @@ import (
 	"os"
 	"strings"
 	"testing"
+
+	"ydrion/core/standard"
 )
 
 // guideline is a small guideline with everything that is enforced: what is exchanged is told by the tests.
@@ -124,6 +126,23 @@ func TestGuidelineIsEnforced(t *testing.T) {
 	for _, n := range look.Shown[0].Parts {
 		if n.Path == "BEG-1" && (n.Name != "What for" || n.Means != "New") {
 			t.Errorf("the guideline's names are not shown: %+v", n)
+		}
+	}
+}
+
+// TestOwnRelease: a release that only a guideline describes is described.
+func TestOwnRelease(t *testing.T) {
+	shelf, _, findings := Description("holm.sef", []byte(strings.Replace(guideline, "005 010,X", "006 010,X", 1)))
+	if shelf == nil {
+		t.Fatal(findings)
+	}
+	for _, own := range []*standard.Shelf{nil, shelf} {
+		look, err := Examine(t.Context(), strings.NewReader(strings.NewReplacer("00501", "00601").Replace(partner)), Request{Records: 1, Byte: -1, Own: own})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if said := strings.Join(look.Reasons, "\n"); strings.Contains(said, "is not described here") != (own == nil) || (look.Shown[0].Parts[0].Name == "") != (own == nil) || look.Warnings > 0 {
+			t.Errorf("%v: %s %+v %s", own != nil, said, look.Shown[0].Parts[0], all(look.Findings))
 		}
 	}
 }

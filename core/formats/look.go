@@ -106,6 +106,9 @@ func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) 
 		return nil, err
 	}
 	look.Guess = guess
+	if version := strings.TrimSpace(guess.Version); request.Own != nil && (request.Own.Book(version) != nil || guess.Format == "x12" && request.Own.Book(version[:min(6, len(version))]) != nil) {
+		look.Reasons = slices.DeleteFunc(look.Reasons, func(r string) bool { return strings.Contains(r, "is not described here") })
+	}
 	e := &examination{Look: look, request: request, at: map[string]int{}, kinds: map[string]int{}, told: map[string]int{}}
 	var read tally
 	decoded.Reader = io.TeeReader(decoded.Reader, &read)
