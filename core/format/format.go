@@ -7,7 +7,6 @@
 package format
 
 import (
-	"fmt"
 	"io"
 
 	"ydrion/core/batch"
@@ -137,10 +136,7 @@ func (b *Broken) Error() string { return b.Finding.String() }
 
 // Position is a position of a target, in normal form. Two paths for one
 // position give the same key.
-type Position struct {
-	Key     string
-	Segment string // the part that adding and dropping work on, for formats that have such parts
-}
+type Position struct{ Key string }
 
 // Target is a target format based on a sample.
 type Target interface {
@@ -243,6 +239,3 @@ type Piece struct {
 	Width int
 	Zeros bool
 }
-
-// ErrNoPosition makes the error for a path that is none.
-func ErrNoPosition(path, why string) error { return fmt.Errorf("%s is no position: %s", path, why) }

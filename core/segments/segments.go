@@ -27,14 +27,6 @@ type Segment struct {
 // Field is a field: its repetitions, of which there is at least one if it is there.
 type Field []Value
 
-// text is that of a simple element, from 1 on.
-func (s *Segment) text(n int) string {
-	if len(s.Fields) < n || len(s.Fields[n-1]) == 0 {
-		return ""
-	}
-	return s.Fields[n-1][0].Text
-}
-
 // Value is the text of a field: of its first component, if it has some.
 func (s *Segment) Value(field int) string {
 	if len(s.Fields) < field || len(s.Fields[field-1]) == 0 {
@@ -177,10 +169,10 @@ func (m *Message) Outline() []format.Node {
 		case m.Hierarchy == "" || nested:
 		case s.Name == m.Hierarchy:
 			deeper = 0
-			if above := s.text(2); above != "" {
+			if above := s.Value(2); above != "" {
 				deeper = levels[above] + 1
 			}
-			levels[s.text(1)] = deeper
+			levels[s.Value(1)] = deeper
 		case s.Name == m.Last || s.Outside:
 			deeper = 0
 		}
@@ -416,7 +408,7 @@ func (m *Message) Judge(say func(format.Remark)) {
 			m.fields(s, occurrence, known, say)
 		}
 		if m.Hierarchy != "" && s.Name == m.Hierarchy {
-			number, above := s.text(1), s.text(2)
+			number, above := s.Value(1), s.Value(2)
 			if above != "" && !levels[above] {
 				tell("standard.level", above, "the level above is said to be %s, and no level before has that number", above)
 			}

@@ -268,7 +268,7 @@ func (t *Target) Position(path string) (format.Position, error) {
 	case t.given(at.Segment, at.Field):
 		return format.Position{}, fmt.Errorf("%s is computed, or follows the sample", path)
 	}
-	return format.Position{Key: at.String(), Segment: at.Part()}, nil
+	return format.Position{Key: at.String()}, nil
 }
 
 // Part finds a segment that can be dropped or added.

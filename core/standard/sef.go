@@ -108,8 +108,6 @@ func ReadSEF(file string, b []byte, known map[string]*Shelf) (*Guideline, findin
 				s.skip("private part of "+rest, "a part that only one program understands")
 			case section == "PUBLIC":
 				private = false
-			case section == "STD":
-				section = "STD"
 			}
 			continue
 		}

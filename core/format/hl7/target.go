@@ -74,7 +74,7 @@ func (t *Target) Position(p string) (format.Position, error) {
 	if at.Segment == "MSH" && at.Field <= 2 {
 		return format.Position{}, fmt.Errorf("%s says the separators and follows the sample", p)
 	}
-	return format.Position{Key: at.String(), Segment: at.Part()}, nil
+	return format.Position{Key: at.String()}, nil
 }
 
 // Part finds a segment of the sample.
