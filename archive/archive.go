@@ -101,11 +101,11 @@ var ErrChanging = errors.New("somebody keeps changing it")
 // Take writes what is read into the archive and says what it is.
 func (a *Archive) Take(in io.Reader) (sum string, size int64, err error) {
 	folder := filepath.Join(a.folder, "coming")
-	if err := a.fs.MakeFolder(folder); err != nil {
+	if err := a.fs.MakeFolder(folder, 0o700); err != nil {
 		return "", 0, fmt.Errorf("archiving: %w", err)
 	}
 	part := filepath.Join(folder, rand.Text())
-	out, err := a.fs.Create(part)
+	out, err := a.fs.Create(part, 0o600)
 	if err != nil {
 		return "", 0, fmt.Errorf("archiving: %w", err)
 	}
@@ -136,12 +136,12 @@ func (a *Archive) Keep(file, hash string) error {
 	folder := filepath.Dir(to)
 	err := a.fs.Link(file, to)
 	if errors.Is(err, fs.ErrNotExist) {
-		if err = a.fs.MakeFolder(folder); err == nil {
+		if err = a.fs.MakeFolder(folder, 0o700); err == nil {
 			err = a.fs.Link(file, to)
 		}
 	}
 	if errors.Is(err, files.ErrOtherDevice) {
-		if err = a.fs.MakeFolder(folder); err == nil {
+		if err = a.fs.MakeFolder(folder, 0o700); err == nil {
 			err = a.copyIn(file, to)
 		}
 	}
@@ -180,7 +180,7 @@ func (a *Archive) copyIn(file, to string) error {
 	if err := a.fs.Remove(part); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	if err := files.Copy(a.fs, file, part); err != nil {
+	if err := files.Copy(a.fs, file, part, 0o600); err != nil {
 		return err
 	}
 	return a.fs.Move(part, to)

@@ -49,16 +49,16 @@ var buffers = sync.Pool{New: func() any { return bufio.NewWriterSize(nil, 16<<10
 // Create begins an output. The label tells it from the run's others.
 func (m Maker) Create(folder, label string) (*Output, error) {
 	temporary := filepath.Join(folder, files.Hidden, fmt.Sprintf("%s%d-%s", prefix(m.Run), m.Node, label))
-	f, err := m.FS.Create(temporary)
+	f, err := m.FS.Create(temporary, 0o644)
 	if errors.Is(err, fs.ErrNotExist) {
 		if _, err = files.HiddenFolder(m.FS, folder); err == nil {
-			f, err = m.FS.Create(temporary)
+			f, err = m.FS.Create(temporary, 0o644)
 		}
 	}
 	if errors.Is(err, fs.ErrExist) {
 		// An earlier try of this node has left it.
 		if err = m.FS.Remove(temporary); err == nil {
-			f, err = m.FS.Create(temporary)
+			f, err = m.FS.Create(temporary, 0o644)
 		}
 	}
 	if err != nil {
@@ -166,7 +166,7 @@ func Publish(fsys files.FS, temporary, folder, name string, taken workspace.When
 			break
 		}
 		// The temporary is there, so a folder of the name is not.
-		if made := fsys.MakeFolder(filepath.Dir(to)); made != nil {
+		if made := fsys.MakeFolder(filepath.Dir(to), 0o755); made != nil {
 			err = made
 			break
 		}
@@ -204,7 +204,7 @@ func keepFormer(fsys files.FS, temporary, to string, run int64) error {
 	former := fmt.Sprintf("%s.former-%d%s", strings.TrimSuffix(to, ext), run, ext)
 	err := fsys.Link(to, former)
 	if errors.Is(err, files.ErrOtherDevice) {
-		err = files.Copy(fsys, to, former)
+		err = files.Copy(fsys, to, former, 0o644)
 	}
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrExist) {
 		return nil // there is none, or it has been kept by an earlier try

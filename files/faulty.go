@@ -29,22 +29,22 @@ func (f *Faulty) Open(name string) (File, error) {
 	return f.FS.Open(name)
 }
 
-func (f *Faulty) Create(name string) (File, error) {
+func (f *Faulty) Create(name string, mode fs.FileMode) (File, error) {
 	if err := f.step("create", name); err != nil {
 		return nil, err
 	}
-	file, err := f.FS.Create(name)
+	file, err := f.FS.Create(name, mode)
 	if err != nil {
 		return nil, err
 	}
 	return &faultyFile{file, f, name}, nil
 }
 
-func (f *Faulty) MakeFolder(name string) error {
+func (f *Faulty) MakeFolder(name string, mode fs.FileMode) error {
 	if err := f.step("make folder", name); err != nil {
 		return err
 	}
-	return f.FS.MakeFolder(name)
+	return f.FS.MakeFolder(name, mode)
 }
 
 func (f *Faulty) Move(from, to string) error {

@@ -2,7 +2,9 @@
 // everything above works with, each of which can be counted and made to fail.
 //
 // Names are absolute paths. Symbolic links are never followed at the last
-// step: a link is reported as what it is.
+// step: a link is reported as what it is. Below a confined folder they are not
+// followed at any step. Nothing waits for a pipe, and only ordinary files are
+// opened.
 package files
 
 import (
@@ -13,6 +15,7 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -25,8 +28,10 @@ type Info struct {
 	Name     string // last element
 	Size     int64
 	Modified time.Time
+	Arrived  time.Time // the latest change of anything about it; a rename is one
 	Device   uint64
 	Inode    uint64
+	Links    uint64 // how many names it has
 	Mode     fs.FileMode
 }
 
@@ -45,17 +50,25 @@ type File interface {
 	io.Closer
 	Sync() error
 	Info() (Info, error)
+	// Alone tells whether nobody else has the file open and it has no other name,
+	// so that nobody who cannot see it can change it.
+	Alone() bool
 }
 
 // FS is the port.
 type FS interface {
+	// Confine lets names below a folder follow no links and never leave it.
+	Confine(folder string)
+	// Open opens an ordinary file for reading; ErrNotRegular or ErrLink if it is
+	// something else.
 	Open(name string) (File, error)
 	// Create makes a new file; it is an error if there is one.
-	Create(name string) (File, error)
+	Create(name string, mode fs.FileMode) (File, error)
 	Look(name string) (Info, error)
 	List(folder string) ([]Info, error)
-	// MakeFolder makes a folder and what is missing above it.
-	MakeFolder(name string) error
+	// MakeFolder makes a folder, with that mode unless it is there, and what is
+	// missing above it.
+	MakeFolder(name string, mode fs.FileMode) error
 	// Move renames without replacing: fs.ErrExist if the new name is taken,
 	// ErrOtherDevice if it is on another file system.
 	Move(from, to string) error
@@ -75,6 +88,8 @@ type FS interface {
 	SyncFolder(name string) error
 	// SyncAll makes everything on the folder's file system durable.
 	SyncAll(folder string) error
+	// Handle opens a folder only to name it.
+	Handle(folder string) (*os.File, error)
 	// Free tells why a file should be left alone for now: somebody has it open
 	// for writing or has locked it. It is empty if nobody has.
 	Free(name string) (reason string, err error)
@@ -91,31 +106,35 @@ var _ FS = Real{}
 type realFile struct{ *os.File }
 
 func (f realFile) Info() (Info, error) {
-	st, err := f.Stat()
-	if err != nil {
-		return Info{}, err
+	var st unix.Stat_t
+	if err := unix.Fstat(int(f.Fd()), &st); err != nil {
+		return Info{}, wrong("look at", f.Name(), err)
 	}
-	return info(st), nil
+	return infoOf(filepath.Base(f.Name()), &st), nil
 }
 
-func info(st fs.FileInfo) Info {
-	i := Info{Name: st.Name(), Size: st.Size(), Modified: st.ModTime(), Mode: st.Mode()}
-	if sys := statOf(st); sys != nil {
-		i.Device, i.Inode = uint64(sys.Dev), sys.Ino
-	}
-	return i
-}
+func (f realFile) Alone() bool { return alone(f.File) }
+
+func unixTime(t unix.Timespec) time.Time { return time.Unix(t.Sec, t.Nsec) }
 
 func (Real) Open(name string) (File, error) {
-	f, err := os.OpenFile(name, os.O_RDONLY|unix.O_NOFOLLOW, 0)
+	f, err := open("open", name, unix.O_RDONLY, 0)
 	if err != nil {
 		return nil, err
 	}
-	return realFile{f}, nil
+	opened := realFile{f}
+	info, err := opened.Info()
+	if err == nil && !info.Regular() {
+		err = wrong("open", name, ErrNotRegular)
+	}
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return opened, nil
 }
 
-func (Real) Create(name string) (File, error) {
-	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL|unix.O_NOFOLLOW, 0o644)
+func (Real) Create(name string, mode fs.FileMode) (File, error) {
+	f, err := open("create", name, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL, uint32(mode))
 	if err != nil {
 		return nil, err
 	}
@@ -123,36 +142,80 @@ func (Real) Create(name string) (File, error) {
 }
 
 func (Real) Look(name string) (Info, error) {
-	st, err := os.Lstat(name)
+	s, err := at("look at", name)
 	if err != nil {
 		return Info{}, err
 	}
-	return info(st), nil
+	defer s.close()
+	return lookAt(s, name)
+}
+
+func lookAt(s spot, name string) (Info, error) {
+	var st unix.Stat_t
+	if err := unix.Fstatat(s.folder, s.name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		return Info{}, wrong("look at", name, err)
+	}
+	return infoOf(filepath.Base(name), &st), nil
 }
 
 func (Real) List(folder string) ([]Info, error) {
-	entries, err := os.ReadDir(folder)
+	f, err := openFolder(folder)
 	if err != nil {
 		return nil, err
 	}
-	out := make([]Info, 0, len(entries))
-	for _, e := range entries {
-		st, err := e.Info()
+	defer f.Close()
+	names, err := f.Readdirnames(-1)
+	if err != nil {
+		return nil, err
+	}
+	slices.Sort(names)
+	out := make([]Info, 0, len(names))
+	for _, name := range names {
+		i, err := lookAt(spot{int(f.Fd()), name}, filepath.Join(folder, name))
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, info(st))
+		out = append(out, i)
 	}
 	return out, nil
 }
 
-func (Real) MakeFolder(name string) error { return os.MkdirAll(name, 0o755) }
+func (Real) MakeFolder(name string, mode fs.FileMode) error {
+	if root, rest, ok := confinedBy(name); ok {
+		return makeBelow(name, root, rest, mode)
+	}
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		return err
+	}
+	err := os.Mkdir(name, mode)
+	if st, look := os.Stat(name); errors.Is(err, fs.ErrExist) && look == nil && st.IsDir() {
+		return nil
+	}
+	return err
+}
+
+// ends finds the folders that two names are in.
+func ends(op, from, to string) (f, t spot, err error) {
+	if f, err = at(op, from); err != nil {
+		return f, t, err
+	}
+	if t, err = at(op, to); err != nil {
+		f.close()
+	}
+	return f, t, err
+}
 
 func (Real) Move(from, to string) error {
-	err := unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, to, unix.RENAME_NOREPLACE)
+	f, t, err := ends("move", from, to)
+	if err != nil {
+		return err
+	}
+	defer f.close()
+	defer t.close()
+	err = unix.Renameat2(f.folder, f.name, t.folder, t.name, unix.RENAME_NOREPLACE)
 	switch {
 	case err == nil:
 		return nil
@@ -161,34 +224,50 @@ func (Real) Move(from, to string) error {
 	case errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS):
 		// The file system cannot rename without replacing: a hard link fails
 		// if the name is taken, which comes to the same.
-		if err := os.Link(from, to); err != nil {
-			return err
+		if err = unix.Linkat(f.folder, f.name, t.folder, t.name, 0); err == nil {
+			err = unix.Unlinkat(f.folder, f.name, 0)
 		}
-		return os.Remove(from)
+		if err == nil {
+			return nil
+		}
 	}
 	return &os.LinkError{Op: "move", Old: from, New: to, Err: err}
 }
 
 func (Real) Replace(from, to string) error {
-	err := os.Rename(from, to)
+	f, t, err := ends("replace", from, to)
+	if err != nil {
+		return err
+	}
+	defer f.close()
+	defer t.close()
+	err = unix.Renameat(f.folder, f.name, t.folder, t.name)
 	if errors.Is(err, unix.EXDEV) {
 		return ErrOtherDevice
 	}
-	return err
+	if err != nil {
+		return &os.LinkError{Op: "replace", Old: from, New: to, Err: err}
+	}
+	return nil
 }
 
 func (Real) Own(name string, mode fs.FileMode, owner string) error {
+	f, err := open("own", name, unix.O_RDONLY, 0)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
 	if owner != "" {
 		uid, gid, err := lookupOwner(owner)
 		if err != nil {
 			return err
 		}
-		if err := os.Lchown(name, uid, gid); err != nil {
+		if err := f.Chown(uid, gid); err != nil {
 			return err
 		}
 	}
 	if mode != 0 {
-		return os.Chmod(name, mode) // last: a change of the owner clears bits
+		return f.Chmod(mode) // last: a change of the owner clears bits
 	}
 	return nil
 }
@@ -231,19 +310,52 @@ func (Real) Space(folder string) (free, total int64, err error) {
 }
 
 func (Real) Link(from, to string) error {
-	err := os.Link(from, to)
+	f, t, err := ends("link", from, to)
+	if err != nil {
+		return err
+	}
+	defer f.close()
+	defer t.close()
+	err = unix.Linkat(f.folder, f.name, t.folder, t.name, 0)
 	for _, cannot := range []error{unix.EXDEV, unix.EPERM, unix.ENOTSUP, unix.EMLINK} {
 		if errors.Is(err, cannot) {
 			return ErrOtherDevice
 		}
 	}
-	return err
+	if err != nil {
+		return &os.LinkError{Op: "link", Old: from, New: to, Err: err}
+	}
+	return nil
 }
 
-func (Real) Remove(name string) error { return os.Remove(name) }
+func (Real) Remove(name string) error {
+	s, err := at("remove", name)
+	if err != nil {
+		return err
+	}
+	defer s.close()
+	err = unix.Unlinkat(s.folder, s.name, 0)
+	if errors.Is(err, unix.EISDIR) || errors.Is(err, unix.EPERM) {
+		if folder := unix.Unlinkat(s.folder, s.name, unix.AT_REMOVEDIR); !errors.Is(folder, unix.ENOTDIR) {
+			err = folder
+		}
+	}
+	if err != nil {
+		return wrong("remove", name, err)
+	}
+	return nil
+}
+
+// openFolder opens a folder to read or sync it.
+func openFolder(name string) (*os.File, error) {
+	if _, _, below := confinedBy(name); below {
+		return open("open", name, unix.O_RDONLY|unix.O_DIRECTORY, 0)
+	}
+	return os.Open(name)
+}
 
 func (Real) SyncFolder(name string) error {
-	f, err := os.Open(name)
+	f, err := openFolder(name)
 	if err != nil {
 		return err
 	}
@@ -254,20 +366,20 @@ func (Real) SyncFolder(name string) error {
 	return nil
 }
 
-func (Real) SyncAll(folder string) error {
-	f, err := os.Open(folder)
+func (Real) SyncAll(name string) error {
+	f, err := openFolder(name)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
 	if err := unix.Syncfs(int(f.Fd())); err != nil {
-		return fmt.Errorf("syncing the file system of %s: %w", folder, err)
+		return fmt.Errorf("syncing the file system of %s: %w", name, err)
 	}
 	return nil
 }
 
 func (Real) Free(name string) (string, error) {
-	f, err := os.OpenFile(name, os.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK, 0)
+	f, err := open("open", name, unix.O_RDONLY, 0)
 	if err != nil {
 		return "", err
 	}
@@ -293,15 +405,15 @@ func (Real) Free(name string) (string, error) {
 	return "", nil
 }
 
-// Copy copies a file to a new one and makes it durable. What there is of the
-// new file is removed if that fails.
-func Copy(fsys FS, from, to string) (err error) {
+// Copy copies a file to a new one with a mode and makes it durable. What there is of
+// the new file is removed if that fails.
+func Copy(fsys FS, from, to string, mode fs.FileMode) (err error) {
 	in, err := fsys.Open(from)
 	if err != nil {
 		return err
 	}
 	defer in.Close()
-	out, err := fsys.Create(to)
+	out, err := fsys.Create(to, mode)
 	if err != nil {
 		return err
 	}
@@ -323,8 +435,9 @@ func Copy(fsys FS, from, to string) (err error) {
 // to be seen yet.
 const Hidden = ".ydrion"
 
-// HiddenFolder makes the hidden folder within another and gives its path.
+// HiddenFolder makes the hidden folder within another, which only we can look into,
+// and gives its path.
 func HiddenFolder(fsys FS, folder string) (string, error) {
 	hidden := filepath.Join(folder, Hidden)
-	return hidden, fsys.MakeFolder(hidden)
+	return hidden, fsys.MakeFolder(hidden, 0o700)
 }

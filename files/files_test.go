@@ -54,7 +54,7 @@ func TestCreateAndOpenFollowNothing(t *testing.T) {
 	if _, err := (Real{}).Open(link); err == nil {
 		t.Error("a link was opened")
 	}
-	if _, err := (Real{}).Create(target); !errors.Is(err, fs.ErrExist) {
+	if _, err := (Real{}).Create(target, 0o644); !errors.Is(err, fs.ErrExist) {
 		t.Errorf("creating onto a file: %v", err)
 	}
 	if i, err := (Real{}).Look(link); err != nil || i.Regular() || i.Mode&fs.ModeSymlink == 0 {
@@ -117,13 +117,13 @@ func TestCopyLeavesNothingHalf(t *testing.T) {
 		}
 		return nil
 	}}
-	if err := Copy(faulty, from, to); !errors.Is(err, syscall.ENOSPC) {
+	if err := Copy(faulty, from, to, 0o644); !errors.Is(err, syscall.ENOSPC) {
 		t.Errorf("%v", err)
 	}
 	if _, err := os.Stat(to); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("a half copy was left: %v", err)
 	}
-	if err := Copy(Real{}, from, to); err != nil {
+	if err := Copy(Real{}, from, to, 0o644); err != nil {
 		t.Fatal(err)
 	}
 	if c, _ := os.ReadFile(to); len(c) != 100_000 {

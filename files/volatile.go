@@ -68,14 +68,14 @@ func (v *Volatile) remember(path string) {
 	v.entries[path] = c
 }
 
-func (v *Volatile) Create(name string) (File, error) {
+func (v *Volatile) Create(name string, mode fs.FileMode) (File, error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if err := v.on(); err != nil {
 		return nil, err
 	}
 	v.remember(name)
-	f, err := v.Real.Create(name)
+	f, err := v.Real.Create(name, mode)
 	if err != nil {
 		return nil, err
 	}

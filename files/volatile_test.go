@@ -20,7 +20,7 @@ func TestVolatile(t *testing.T) {
 		at := func(name string) string { return filepath.Join(root, name) }
 		write := func(name, content string, sync bool) {
 			t.Helper()
-			f, err := v.Create(at(name))
+			f, err := v.Create(at(name), 0o644)
 			if err == nil {
 				_, err = f.Write([]byte(content))
 			}

@@ -132,7 +132,7 @@ func (l *Listener) Start() {
 // Run listens until the context ends.
 func (l *Listener) Run(ctx context.Context) error {
 	l.Start()
-	if err := l.FS.MakeFolder(l.Folder); err != nil {
+	if err := l.FS.MakeFolder(l.Folder, 0o755); err != nil {
 		return err
 	}
 	var events <-chan struct{}

@@ -269,7 +269,7 @@ func (s *Service) listen(life context.Context, l *leading, r store.Route) error 
 	}
 	// Whoever has started a route can drop a file at once. Where that cannot be
 	// done now, the listener says so and tries again.
-	if err := s.FS.MakeFolder(folder); err != nil {
+	if err := s.FS.MakeFolder(folder, 0o755); err != nil {
 		s.Log.Warn("an inbox cannot be made", "route", r.Name, "folder", folder, "error", err)
 	}
 	listener := &listen.Listener{Settings: compiled.Listen, ByName: compiled.Order.By == "name", ByTime: compiled.Order.By == "time", Folder: folder, FS: s.FS, Log: s.Log, Watch: s.watcher}
