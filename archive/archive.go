@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"path/filepath"
 	"sync"
+	"time"
 
 	"ydrion/files"
 )
@@ -21,10 +22,15 @@ type Archive struct {
 	fs      files.FS
 	folder  string
 	copying sync.Mutex // two routes may bring the same content at once
+
+	checking sync.Mutex
+	good     map[string]checked // by hash
 }
 
 // New is the archive in a folder, which is made when it is needed.
-func New(fsys files.FS, folder string) *Archive { return &Archive{fs: fsys, folder: folder} }
+func New(fsys files.FS, folder string) *Archive {
+	return &Archive{fs: fsys, folder: folder, good: map[string]checked{}}
+}
 
 // Path is where the original with a hash is.
 func (a *Archive) Path(hash string) string { return filepath.Join(a.folder, hash[:2], hash) }
@@ -117,7 +123,7 @@ func (a *Archive) Take(in io.Reader) (sum string, size int64, err error) {
 		err = closing
 	}
 	if err == nil {
-		err = a.Keep(part, sum)
+		err = a.Keep(part, sum, true)
 	}
 	if removing := a.fs.Remove(part); err == nil {
 		err = removing
@@ -130,14 +136,17 @@ func (a *Archive) Take(in io.Reader) (sum string, size int64, err error) {
 
 // Keep gives a file a place in the archive; the file itself stays where it is
 // until the caller needs it no more. The same content is kept once. It may be
-// repeated after a crash at any point.
-func (a *Archive) Keep(file, hash string) error {
+// repeated after a crash at any point. Alone says that nobody else can reach the file:
+// then it gets a second name there, otherwise it is copied.
+func (a *Archive) Keep(file, hash string, alone bool) error {
 	to := a.Path(hash)
 	folder := filepath.Dir(to)
-	err := a.fs.Link(file, to)
-	if errors.Is(err, fs.ErrNotExist) {
-		if err = a.fs.MakeFolder(folder, 0o700); err == nil {
-			err = a.fs.Link(file, to)
+	err := files.ErrOtherDevice
+	if alone {
+		if err = a.fs.Link(file, to); errors.Is(err, fs.ErrNotExist) {
+			if err = a.fs.MakeFolder(folder, 0o700); err == nil {
+				err = a.fs.Link(file, to)
+			}
 		}
 	}
 	if errors.Is(err, files.ErrOtherDevice) {
@@ -164,6 +173,62 @@ func (a *Archive) Sync(hash string) error {
 	}
 	return nil
 }
+
+// ErrOther says that an original is not what it was when it came.
+var ErrOther = errors.New("the original in the archive is not what it was when it came")
+
+// Check reads an original through and compares it with its hash, unless that was done
+// before and nothing has happened to the file since. It gives its size.
+func (a *Archive) Check(hash string) (size int64, err error) {
+	f, err := a.Open(hash)
+	if err != nil {
+		return 0, err
+	}
+	defer f.Close()
+	info, err := f.Info()
+	if err != nil {
+		return 0, err
+	}
+	now := checked{info.Inode, info.Size, info.Modified, info.Arrived}
+	a.checking.Lock()
+	before, known := a.good[hash]
+	a.checking.Unlock()
+	if known && before == now {
+		return info.Size, nil
+	}
+	sum, size, err := Hash(f)
+	if err != nil {
+		return size, fmt.Errorf("reading the original: %w", err)
+	}
+	if sum != hash {
+		return size, ErrOther
+	}
+	a.checking.Lock()
+	defer a.checking.Unlock()
+	if len(a.good) >= mostChecked {
+		clear(a.good)
+	}
+	a.good[hash] = now
+	return size, nil
+}
+
+// OpenChecked opens an original that is what it was when it came.
+func (a *Archive) OpenChecked(hash string) (files.File, error) {
+	if _, err := a.Check(hash); err != nil {
+		return nil, err
+	}
+	return a.Open(hash)
+}
+
+// checked is what was known of a file when its content was compared. Arrived changes
+// with anything that happens to it.
+type checked struct {
+	inode             uint64
+	size              int64
+	modified, arrived time.Time
+}
+
+const mostChecked = 10_000
 
 // Folder is where the archive is.
 func (a *Archive) Folder() string { return a.folder }

@@ -31,7 +31,7 @@ func TestKeep(t *testing.T) {
 				t.Fatal(hash, n, err)
 			}
 			for range 2 { // repeated after a crash
-				if err := a.Keep(path, hash); err != nil {
+				if err := a.Keep(path, hash, true); err != nil {
 					t.Fatalf("%s: %v", name, err)
 				}
 			}
@@ -65,7 +65,7 @@ func TestKeep(t *testing.T) {
 	if _, err := a.Open(hash); err == nil || a.Has(hash) {
 		t.Error("the archive has what it was never given")
 	}
-	if err := a.Keep("/nowhere/file", hash); err == nil {
+	if err := a.Keep("/nowhere/file", hash, true); err == nil {
 		t.Error("a file that is not there was kept")
 	}
 }
@@ -87,7 +87,7 @@ func TestKeepTheSameAtOnce(t *testing.T) {
 			t.Fatal(err)
 		}
 		routes.Go(func() {
-			if err := a.Keep(file, hash); err != nil {
+			if err := a.Keep(file, hash, true); err != nil {
 				t.Error(err)
 			}
 			c, err := os.ReadFile(a.Path(hash))

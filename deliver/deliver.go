@@ -30,28 +30,55 @@ type Output struct {
 	Folder    string
 	Temporary string
 	Size      int64
+	// The folder that holds the temporary, as it was when that was finished.
+	Holder files.Info
 }
 
-// Maker makes the outputs of one run. Their temporary names carry the run and
-// the node that works on it: what a node writes that was given up is never taken
+// Maker makes the outputs of one run. Their temporary names carry the installation,
+// the run and the node that works on it: what another installation writes into the
+// same folder is left alone, and what a node writes that was given up is never taken
 // for what its successor writes.
 type Maker struct {
 	FS   files.FS
+	Mark string // of the installation
 	Run  int64
 	Node int64
 }
 
-// prefix begins the temporary names of a run.
-func prefix(run int64) string { return fmt.Sprintf("run-%d-", run) }
+// ErrDestination says that a folder that outputs go to is out of order.
+type ErrDestination struct {
+	Folder string
+	Err    error
+}
+
+func (e *ErrDestination) Error() string { return fmt.Sprintf("writing to %s: %v", e.Folder, e.Err) }
+func (e *ErrDestination) Unwrap() error { return e.Err }
+
+// prefix begins the temporary names of an installation.
+func prefix(mark string) string { return "run-" + mark + "-" }
+
+func (m Maker) prefix() string { return fmt.Sprintf("%s%d-%d-", prefix(m.Mark), m.Run, m.Node) }
 
 var buffers = sync.Pool{New: func() any { return bufio.NewWriterSize(nil, 16<<10) }}
 
-// Create begins an output. The label tells it from the run's others.
+// Create begins an output that is to be published in a folder. The label tells it
+// from the run's others.
 func (m Maker) Create(folder, label string) (*Output, error) {
-	temporary := filepath.Join(folder, files.Hidden, fmt.Sprintf("%s%d-%s", prefix(m.Run), m.Node, label))
+	hidden := filepath.Join(folder, files.Hidden)
+	return m.create(folder, hidden, label, func() error { _, err := files.HiddenFolder(m.FS, folder); return err })
+}
+
+// Spool begins an output for a folder that is out of order: it is written somewhere
+// else and brought there later, see Stage.
+func (m Maker) Spool(spool, folder, label string) (*Output, error) {
+	return m.create(folder, spool, label, func() error { return m.FS.MakeFolder(spool, 0o700) })
+}
+
+func (m Maker) create(folder, in, label string, makeIt func() error) (*Output, error) {
+	temporary := filepath.Join(in, m.prefix()+label)
 	f, err := m.FS.Create(temporary, 0o644)
 	if errors.Is(err, fs.ErrNotExist) {
-		if _, err = files.HiddenFolder(m.FS, folder); err == nil {
+		if err = makeIt(); err == nil {
 			f, err = m.FS.Create(temporary, 0o644)
 		}
 	}
@@ -62,11 +89,32 @@ func (m Maker) Create(folder, label string) (*Output, error) {
 		}
 	}
 	if err != nil {
-		return nil, fmt.Errorf("writing to %s: %w", folder, err)
+		return nil, &ErrDestination{folder, err}
 	}
 	o := &Output{fs: m.FS, file: f, hash: sha256.New(), Folder: folder, Temporary: temporary, buffer: buffers.Get().(*bufio.Writer)}
 	o.buffer.Reset(f)
 	return o, nil
+}
+
+// Stage copies an output from the spool into the hidden folder of its destination and
+// makes it durable there. It may be repeated.
+func (m Maker) Stage(spooled, folder string) (temporary string, holder files.Info, err error) {
+	hidden, err := files.HiddenFolder(m.FS, folder)
+	if err != nil {
+		return "", holder, err
+	}
+	temporary = filepath.Join(hidden, filepath.Base(spooled))
+	if err := m.FS.Remove(temporary); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return "", holder, err
+	}
+	if err := files.Copy(m.FS, spooled, temporary, 0o644); err != nil {
+		return "", holder, err
+	}
+	if err := m.FS.SyncFolder(hidden); err != nil {
+		return "", holder, err
+	}
+	holder, err = m.FS.Look(hidden)
+	return temporary, holder, err
 }
 
 // Write adds to the output.
@@ -75,7 +123,7 @@ func (o *Output) Write(b []byte) (int, error) {
 	o.Size += int64(len(b))
 	n, err := o.buffer.Write(b)
 	if err != nil {
-		return n, fmt.Errorf("writing to %s: %w", o.Folder, err)
+		return n, &ErrDestination{o.Folder, err}
 	}
 	return n, nil
 }
@@ -88,8 +136,11 @@ func (o *Output) Finish() (string, error) {
 		err = closeErr
 	}
 	o.giveBack()
+	if err == nil {
+		o.Holder, err = o.fs.Look(filepath.Dir(o.Temporary))
+	}
 	if err != nil {
-		return "", fmt.Errorf("writing to %s: %w", o.Folder, err)
+		return "", &ErrDestination{o.Folder, err}
 	}
 	return hex.EncodeToString(o.hash.Sum(nil)), nil
 }
@@ -105,21 +156,48 @@ func (o *Output) Discard() error {
 	return errors.Join(o.file.Close(), o.fs.Remove(o.Temporary))
 }
 
-// Sweep removes what an interrupted run has left in a folder.
-func Sweep(fsys files.FS, folder string, run int64, except ...string) error {
-	hidden := filepath.Join(folder, files.Hidden)
+// Leftover is a temporary that was found in a hidden folder.
+type Leftover struct {
+	Path      string
+	Run, Node int64
+}
+
+// Leftovers lists the temporaries of an installation in a hidden folder. Which of
+// them are not needed any more is asked afterwards: what is made meanwhile is then
+// not among them.
+func Leftovers(fsys files.FS, hidden, mark string) ([]Leftover, error) {
 	entries, err := fsys.List(hidden)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil
+		return nil, nil
 	}
 	if err != nil {
-		return fmt.Errorf("sweeping %s: %w", folder, err)
+		return nil, fmt.Errorf("sweeping %s: %w", hidden, err)
 	}
+	var out []Leftover
 	for _, e := range entries {
-		if strings.HasPrefix(e.Name, prefix(run)) && !slices.Contains(except, filepath.Join(hidden, e.Name)) {
-			if err := fsys.Remove(filepath.Join(hidden, e.Name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-				return fmt.Errorf("sweeping %s: %w", folder, err)
-			}
+		rest, ours := strings.CutPrefix(e.Name, prefix(mark))
+		var l Leftover
+		if n, err := fmt.Sscanf(rest, "%d-%d-", &l.Run, &l.Node); !ours || n != 2 || err != nil {
+			continue
+		}
+		l.Path = filepath.Join(hidden, e.Name)
+		out = append(out, l)
+	}
+	return out, nil
+}
+
+// Sweep removes what this node has written for its run in a hidden folder.
+func (m Maker) Sweep(hidden string, except ...string) error {
+	all, err := Leftovers(m.FS, hidden, m.Mark)
+	if err != nil {
+		return err
+	}
+	for _, l := range all {
+		if l.Run != m.Run || l.Node != m.Node || slices.Contains(except, l.Path) {
+			continue
+		}
+		if err := m.FS.Remove(l.Path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("sweeping %s: %w", hidden, err)
 		}
 	}
 	return nil
@@ -132,13 +210,24 @@ const (
 	Published Outcome = iota // the file is visible under its name
 	Already                  // it had been published before: the temporary is gone
 	Taken                    // there is another file of that name
-	Unknown                  // nobody can tell: the temporary is gone, and the folder that held it too
+	Unknown                  // nobody can tell: the temporary is gone, and the folder that held it too, or it is another one
 )
+
+// Holder is the folder that held a temporary when it was finished, by device and
+// inode; zero if that is not known.
+type Holder struct{ Device, Inode uint64 }
+
+// Is tells whether a folder is the one that held the temporary.
+func (h Holder) Is(i files.Info) bool {
+	return h == Holder{} || h.Device == i.Device && h.Inode == i.Inode
+}
 
 // Publish makes a finished output visible under its name, which may have folders
 // in it. After the commit a temporary is never made again, so that its absence
-// proves that it was published, whatever the reader has done with the file since.
-func Publish(fsys files.FS, temporary, folder, name string, taken workspace.WhenTaken, run int64) (Outcome, error) {
+// proves that it was published, whatever the reader has done with the file since:
+// but only its absence from the very folder that held it. Where a share is not
+// mounted, or another one is, nobody can tell.
+func Publish(fsys files.FS, temporary, folder, name string, taken workspace.WhenTaken, run int64, holder Holder) (Outcome, error) {
 	to := filepath.Join(folder, name)
 	var err error
 	switch taken {
@@ -158,9 +247,10 @@ func Publish(fsys files.FS, temporary, folder, name string, taken workspace.When
 		return Taken, nil
 	case errors.Is(err, fs.ErrNotExist):
 		if _, look := fsys.Look(temporary); errors.Is(look, fs.ErrNotExist) {
-			if _, look := fsys.Look(filepath.Dir(temporary)); look == nil {
+			switch there, look := fsys.Look(filepath.Dir(temporary)); {
+			case look == nil && holder.Is(there):
 				return Already, nil
-			} else if errors.Is(look, fs.ErrNotExist) {
+			case look == nil, errors.Is(look, fs.ErrNotExist):
 				return Unknown, nil
 			}
 			break

@@ -15,7 +15,7 @@ import (
 
 func output(t *testing.T, folder string, run int64, label, content string) *Output {
 	t.Helper()
-	o, err := Maker{files.Real{}, run, 3}.Create(folder, label)
+	o, err := Maker{files.Real{}, "test", run, 3}.Create(folder, label)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -35,7 +35,7 @@ func TestPublish(t *testing.T) {
 	if err != nil || sum != "2cf24dba5fb0a30e26e83b2ac5b9e29e1b161e5c1fa7425e73043362938b9824" || o.Size != 5 {
 		t.Errorf("%s, %d bytes, %v", sum, o.Size, err)
 	}
-	if got, err := Publish(files.Real{}, o.Temporary, folder, "a.hl7", workspace.Count, 7); got != Published || err != nil {
+	if got, err := Publish(files.Real{}, o.Temporary, folder, "a.hl7", workspace.Count, 7, Holder{}); got != Published || err != nil {
 		t.Errorf("%v %v", got, err)
 	}
 	// Again, as after a crash: its absence proves that it was published, whatever
@@ -43,7 +43,7 @@ func TestPublish(t *testing.T) {
 	if err := os.Remove(filepath.Join(folder, "a.hl7")); err != nil {
 		t.Fatal(err)
 	}
-	if got, err := Publish(files.Real{}, o.Temporary, folder, "a.hl7", workspace.Count, 7); got != Already || err != nil {
+	if got, err := Publish(files.Real{}, o.Temporary, folder, "a.hl7", workspace.Count, 7, Holder{}); got != Already || err != nil {
 		t.Errorf("%v %v", got, err)
 	}
 	// Nothing is replaced.
@@ -54,7 +54,7 @@ func TestPublish(t *testing.T) {
 	if _, err := p.Finish(); err != nil {
 		t.Fatal(err)
 	}
-	if got, err := Publish(files.Real{}, p.Temporary, folder, "b.hl7", workspace.Count, 7); got != Taken || err != nil {
+	if got, err := Publish(files.Real{}, p.Temporary, folder, "b.hl7", workspace.Count, 7, Holder{}); got != Taken || err != nil {
 		t.Errorf("%v %v", got, err)
 	}
 	if c, _ := os.ReadFile(filepath.Join(folder, "b.hl7")); string(c) != "theirs" {
@@ -64,27 +64,113 @@ func TestPublish(t *testing.T) {
 	if err := os.RemoveAll(folder); err != nil {
 		t.Fatal(err)
 	}
-	if got, err := Publish(files.Real{}, p.Temporary, folder, "b.hl7", workspace.Count, 7); got != Unknown || err != nil {
+	if got, err := Publish(files.Real{}, p.Temporary, folder, "b.hl7", workspace.Count, 7, Holder{}); got != Unknown || err != nil {
 		t.Errorf("published into a folder that is gone: %v %v", got, err)
 	}
 }
 
+// TestSweep: a node removes what it wrote itself for a run, and finds what others of
+// its installation have left; what another installation wrote is none of its business.
 func TestSweep(t *testing.T) {
 	folder := t.TempDir()
+	hidden := filepath.Join(folder, files.Hidden)
 	for _, o := range []*Output{output(t, folder, 7, "all", "x"), output(t, folder, 7, "12", "x"), output(t, folder, 77, "all", "x")} {
 		if _, err := o.Finish(); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if err := Sweep(files.Real{}, folder, 7); err != nil {
+	for _, name := range []string{"run-other-7-3-all", "run-test-7-4-all"} {
+		if err := os.WriteFile(filepath.Join(hidden, name), nil, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	m := Maker{files.Real{}, "test", 7, 3}
+	if err := m.Sweep(hidden); err != nil {
 		t.Fatal(err)
 	}
-	left, err := os.ReadDir(filepath.Join(folder, files.Hidden))
-	if err != nil || len(left) != 1 || left[0].Name() != "run-77-3-all" {
+	left, err := os.ReadDir(hidden)
+	if err != nil || len(left) != 3 || left[0].Name() != "run-other-7-3-all" || left[1].Name() != "run-test-7-4-all" || left[2].Name() != "run-test-77-3-all" {
 		t.Errorf("left %v %v", left, err)
 	}
-	if err := Sweep(files.Real{}, filepath.Join(folder, "none"), 7); err != nil {
+	found, err := Leftovers(files.Real{}, hidden, "test")
+	if err != nil || len(found) != 2 || found[0].Run != 7 || found[0].Node != 4 || found[1].Run != 77 || found[1].Node != 3 {
+		t.Errorf("found %v %v", found, err)
+	}
+	if err := m.Sweep(filepath.Join(folder, "none")); err != nil {
 		t.Errorf("a folder that is not there: %v", err)
+	}
+}
+
+// TestAnotherFolder: the absence of a temporary proves nothing in a folder that is not
+// the one that held it, such as the bare mount point of a share that is not mounted.
+func TestAnotherFolder(t *testing.T) {
+	folder := t.TempDir()
+	o := output(t, folder, 7, "all", "one")
+	if _, err := o.Finish(); err != nil {
+		t.Fatal(err)
+	}
+	holder := Holder{o.Holder.Device, o.Holder.Inode}
+	hidden := filepath.Join(folder, files.Hidden)
+	if err := os.Rename(hidden, hidden+"-away"); err != nil {
+		t.Fatal(err)
+	}
+	publish := func() Outcome {
+		t.Helper()
+		got, err := Publish(files.Real{}, o.Temporary, folder, "a.hl7", workspace.Count, 7, holder)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return got
+	}
+	if got := publish(); got != Unknown {
+		t.Errorf("without a hidden folder: %v", got)
+	}
+	if err := os.Mkdir(hidden, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if got := publish(); got != Unknown {
+		t.Errorf("with another hidden folder: %v", got)
+	}
+	if err := os.Remove(hidden); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Rename(hidden+"-away", hidden); err != nil {
+		t.Fatal(err)
+	}
+	if got := publish(); got != Published {
+		t.Errorf("with the right one: %v", got)
+	}
+	if got := publish(); got != Already {
+		t.Errorf("once more: %v", got)
+	}
+}
+
+// TestStage: what was spooled comes to its destination as it is, however often.
+func TestStage(t *testing.T) {
+	base := t.TempDir()
+	spool, folder := filepath.Join(base, "spool"), filepath.Join(base, "there")
+	m := Maker{files.Real{}, "test", 7, 3}
+	o, err := m.Spool(spool, folder, "all-0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := o.Write([]byte("text")); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := o.Finish(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := os.Stat(folder); err == nil {
+		t.Error("its destination was touched")
+	}
+	for range 2 {
+		temporary, holder, err := m.Stage(o.Temporary, folder)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if c, err := os.ReadFile(temporary); err != nil || string(c) != "text" || filepath.Dir(temporary) != filepath.Join(folder, files.Hidden) || holder.Inode == 0 {
+			t.Errorf("%q %v in %s", c, err, temporary)
+		}
 	}
 }
 
@@ -97,7 +183,7 @@ func TestFailures(t *testing.T) {
 			}
 			return nil
 		}}
-		o, err := Maker{faulty, 9, 3}.Create(filepath.Join(folder, operation), operation)
+		o, err := Maker{faulty, "test", 9, 3}.Create(filepath.Join(folder, operation), operation)
 		if err == nil {
 			if _, err = o.Write([]byte("x")); err == nil {
 				_, err = o.Finish()
@@ -149,7 +235,7 @@ func TestWhenTheNameIsTaken(t *testing.T) {
 			if first == Taken {
 				want = Taken
 			}
-			if got, err := Publish(files.Real{}, o.Temporary, folder, "a.hl7", test.taken, 7); got != want || err != nil {
+			if got, err := Publish(files.Real{}, o.Temporary, folder, "a.hl7", test.taken, 7, Holder{}); got != want || err != nil {
 				t.Errorf("%s, try %d: %v %v", test.taken, i, got, err)
 			}
 		}
@@ -181,7 +267,7 @@ func TestFoldersInNames(t *testing.T) {
 		if _, err := o.Finish(); err != nil {
 			t.Fatal(err)
 		}
-		if got, err := Publish(files.Real{}, o.Temporary, folder, "2026/ansel/a.hl7", taken, 7); got != Published || err != nil {
+		if got, err := Publish(files.Real{}, o.Temporary, folder, "2026/ansel/a.hl7", taken, 7, Holder{}); got != Published || err != nil {
 			t.Errorf("%s: %v %v", taken, got, err)
 		}
 		if _, err := os.Stat(filepath.Join(folder, "2026", "ansel", "a.hl7")); err != nil {

@@ -277,7 +277,7 @@ func TestLooking(t *testing.T) {
 // service has taken and that its database does not know.
 func TestHeldFilesWithoutARecord(t *testing.T) {
 	b := testbed.Start(t)
-	b.Drop("stations/inbox/"+files.Hidden, "pickup-977-lost.csv", heading+row(1))
+	b.Drop("stations/inbox/"+files.Hidden, "pickup-"+b.Mark()+"-977-lost.csv", heading+row(1))
 	b.Publish(inOneFile(t))
 	if p := b.Ended("lost.csv", 0); p.Good != 1 {
 		t.Errorf("%+v", p)

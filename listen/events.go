@@ -11,6 +11,8 @@ import (
 	"sync"
 
 	"golang.org/x/sys/unix"
+
+	"ydrion/files"
 )
 
 // event is something that happened in a watched folder.
@@ -42,6 +44,7 @@ type watched struct {
 // listener comes for them, up to a number beyond which it has to look itself.
 type subscription struct {
 	watcher    *Watcher
+	fs         files.FS
 	subfolders bool
 	mu         sync.Mutex
 	queue      []event
@@ -71,8 +74,8 @@ func (w *Watcher) Close() error { return w.file.Close() }
 
 // subscribe begins to collect the events of a folder and, if wanted, of all
 // below it.
-func (w *Watcher) subscribe(folder string, subfolders bool) (*subscription, error) {
-	s := &subscription{watcher: w, subfolders: subfolders, wake: make(chan struct{}, 1)}
+func (w *Watcher) subscribe(fsys files.FS, folder string, subfolders bool) (*subscription, error) {
+	s := &subscription{watcher: w, fs: fsys, subfolders: subfolders, wake: make(chan struct{}, 1)}
 	if err := s.add(folder); err != nil {
 		s.end()
 		return nil, err
@@ -80,11 +83,17 @@ func (w *Watcher) subscribe(folder string, subfolders bool) (*subscription, erro
 	return s, nil
 }
 
-// add watches one more folder and what is below it.
+// add watches one more folder and what is below it. The folder that is watched is the
+// very one that the file system gives: no link is followed to another.
 func (s *subscription) add(folder string) error {
+	handle, err := s.fs.Handle(folder)
+	if err != nil {
+		return fmt.Errorf("watching %s: %w", folder, err)
+	}
+	defer handle.Close()
 	w := s.watcher
 	w.mu.Lock()
-	id, err := unix.InotifyAddWatch(w.fd, folder, mask)
+	id, err := unix.InotifyAddWatch(w.fd, fmt.Sprintf("/proc/self/fd/%d", handle.Fd()), mask)
 	if err != nil {
 		w.mu.Unlock()
 		if errors.Is(err, unix.ENOSPC) {
@@ -104,19 +113,45 @@ func (s *subscription) add(folder string) error {
 	if !s.subfolders {
 		return nil
 	}
-	entries, err := os.ReadDir(folder)
+	entries, err := s.fs.List(folder)
 	if err != nil {
 		return fmt.Errorf("watching %s: %w", folder, err)
 	}
 	for _, e := range entries {
-		if !e.IsDir() || strings.HasPrefix(e.Name(), ".") {
+		if !e.Mode.IsDir() || strings.HasPrefix(e.Name, ".") {
 			continue
 		}
-		if err := s.add(filepath.Join(folder, e.Name())); err != nil && !errors.Is(err, os.ErrNotExist) {
+		if err := s.add(filepath.Join(folder, e.Name)); err != nil && !errors.Is(err, os.ErrNotExist) && !errors.Is(err, files.ErrLink) && !errors.Is(err, unix.ENOTDIR) {
 			return err
 		}
 	}
 	return nil
+}
+
+// moved tells whether a folder is not the one any more that is watched under its name:
+// something was mounted over it, or it was replaced where no event told.
+func (s *subscription) moved(folder string) bool {
+	handle, err := s.fs.Handle(folder)
+	if err != nil {
+		return true
+	}
+	defer handle.Close()
+	w := s.watcher
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	// Watching a folder again gives the same number.
+	id, err := unix.InotifyAddWatch(w.fd, fmt.Sprintf("/proc/self/fd/%d", handle.Fd()), mask)
+	if err != nil {
+		return true
+	}
+	f := w.folders[id]
+	if f == nil || !f.subs[s] {
+		if f == nil {
+			unix.InotifyRmWatch(w.fd, uint32(id)) //nolint: it is asked for again at once
+		}
+		return true
+	}
+	return false
 }
 
 // end gives a subscription up; folders that nobody else watches are let go.
@@ -222,7 +257,7 @@ func (w *Watcher) handle(id int, what uint32, name string) {
 			s.send(event{lost: true}) // the folder may be another one by now
 		case what&unix.IN_ISDIR != 0:
 			// A folder that is gone again has nothing to be looked at.
-			if s.subfolders && what&(unix.IN_CREATE|unix.IN_MOVED_TO) != 0 && s.add(path) == nil {
+			if s.subfolders && what&(unix.IN_CREATE|unix.IN_MOVED_TO) != 0 {
 				s.send(event{path: path, folder: true})
 			}
 		case what&(unix.IN_CLOSE_WRITE|unix.IN_MOVED_TO) != 0:

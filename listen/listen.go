@@ -17,6 +17,7 @@ import (
 	"io"
 	"io/fs"
 	"log/slog"
+	"math"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -25,6 +26,7 @@ import (
 	"sync"
 	"time"
 
+	"ydrion/core/text"
 	"ydrion/files"
 	"ydrion/workspace"
 )
@@ -47,6 +49,7 @@ type Candidate struct {
 	Marker  string // path of its marker file, empty if it has none
 	SHA256  string // of a file that is gone: its last content
 	Demand  bool   // somebody wants it now, whatever it waits for
+	Order   int64  // grows with the order in which files came
 }
 
 // Waiting is a file that has not been taken, and why.
@@ -74,6 +77,7 @@ type Listener struct {
 	Settings workspace.Listen
 	ByName   bool   // ready files stand in the order of their names, otherwise of their arrival or (ByTime) of their times
 	ByTime   bool   // of the last change
+	InOrder  bool   // a ready file waits for those before it of which is not sure yet that they are complete
 	Folder   string // resolved
 	FS       files.FS
 	Log      *slog.Logger
@@ -85,17 +89,20 @@ type Listener struct {
 	// are left.
 	Left map[string]Known
 
-	mu      sync.Mutex
-	known   map[string]*seen
-	waiters map[string]*seen // those with a time to be considered again
-	markers *regexp.Regexp   // names of marker files
-	ready   queue
-	order   int64
-	demands int             // files in the queue that somebody wants now
-	missing map[string]bool // left files that a look did not see
-	gate    string          // why ready files are not fetched
-	wake    chan struct{}   // receives when a file has to be considered anew
-	fetch   chan struct{}   // receives when a file has become ready
+	mu       sync.Mutex
+	known    map[string]*seen
+	waiters  map[string]*seen // those with a time to be considered again
+	settlers map[string]*seen // those that were found by a look and only have to look the same once more
+	sub      *subscription    // to kernel events, nil if there is none
+	up       chan struct{}    // closed when it listens
+	markers  *regexp.Regexp   // names of marker files
+	ready    queue
+	order    int64
+	demands  int             // files in the queue that somebody wants now
+	missing  map[string]bool // left files that a look did not see
+	gate     string          // why ready files are not fetched
+	wake     chan struct{}   // receives when a file has to be considered anew
+	fetch    chan struct{}   // receives when a file has become ready
 }
 
 // seen is what is known of a file that was noticed.
@@ -109,6 +116,8 @@ type seen struct {
 	given   bool      // stands in the queue, or was fetched
 	fetched bool
 	reason  string
+	order   int64
+	marker  string
 }
 
 // settle is how long a file must look the same when there was no event that
@@ -119,13 +128,27 @@ const settle = time.Second
 func (l *Listener) Start() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.known, l.waiters, l.ready, l.missing = map[string]*seen{}, map[string]*seen{}, nil, map[string]bool{}
+	l.known, l.waiters, l.settlers, l.ready, l.missing = map[string]*seen{}, map[string]*seen{}, map[string]*seen{}, nil, map[string]bool{}
 	if l.Marker != nil {
 		pattern := regexp.QuoteMeta(l.Marker("\x01.\x02", ""))
 		l.markers = regexp.MustCompile("^" + strings.NewReplacer("\x01\\.\x02", ".+", "\x01", ".+", "\x02", ".+").Replace(pattern) + "$")
 	}
 	if l.wake == nil {
-		l.wake, l.fetch = make(chan struct{}, 1), make(chan struct{}, 1)
+		l.wake, l.fetch, l.up = make(chan struct{}, 1), make(chan struct{}, 1), make(chan struct{})
+	}
+}
+
+// Up is closed when the listener notices files: what comes from then on is seen.
+func (l *Listener) Up() <-chan struct{} { return l.up }
+
+// isUp says that files are noticed.
+func (l *Listener) isUp() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	select {
+	case <-l.up:
+	default:
+		close(l.up)
 	}
 }
 
@@ -136,17 +159,18 @@ func (l *Listener) Run(ctx context.Context) error {
 		return err
 	}
 	var events <-chan struct{}
-	var sub *subscription
+	l.sub = nil
 	if l.Watch != nil && l.Settings.Notice != workspace.ByLooks {
 		var err error
-		if sub, err = l.Watch.subscribe(l.Folder, l.Settings.Subfolders); err != nil {
+		if l.sub, err = l.Watch.subscribe(l.FS, l.Folder, l.Settings.Subfolders); err != nil {
 			l.Log.Warn("no kernel events here, looking instead", "folder", l.Folder, "error", err)
 		} else {
-			defer sub.end()
-			events = sub.wake
+			defer l.sub.end()
+			events = l.sub.wake
 		}
 	}
 	l.look(ctx)
+	l.isUp()
 	rhythm := time.NewTicker(l.Settings.Rhythm)
 	defer rhythm.Stop()
 	for {
@@ -158,10 +182,16 @@ func (l *Listener) Run(ctx context.Context) error {
 		case <-ctx.Done():
 			return nil
 		case <-events:
-			if again := l.handle(ctx, sub); again {
+			if again := l.handle(ctx, l.sub); again {
 				return fmt.Errorf("the folder %s was moved or removed", l.Folder)
 			}
 		case <-rhythm.C:
+			if l.sub != nil && l.sub.moved(l.Folder) {
+				// Something was mounted over it, or no more.
+				if err := l.sub.add(l.Folder); err != nil {
+					return err
+				}
+			}
 			l.look(ctx)
 		case <-recheck:
 			l.retry(ctx)
@@ -181,6 +211,9 @@ func (l *Listener) handle(ctx context.Context, sub *subscription) bool {
 			}
 			l.look(ctx)
 		case e.folder:
+			if err := sub.add(e.path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				l.Log.Warn("a folder is not watched, only looked into", "folder", e.path, "error", err)
+			}
 			l.look(ctx)
 		case e.begun:
 			l.begun(e.path)
@@ -209,10 +242,22 @@ func (l *Listener) Folders() []string {
 	return out
 }
 
-// look goes through the whole folder.
+// look goes through the whole folder, in the order in which files came as far as that
+// can be told.
 func (l *Listener) look(ctx context.Context) {
-	there := map[string]bool{}
-	whole := l.walk(ctx, l.Folder, there)
+	found, whole := l.walk(ctx, l.Folder, nil)
+	sort.SliceStable(found, func(i, j int) bool {
+		if c := found[i].info.Arrived.Compare(found[j].info.Arrived); c != 0 {
+			return c < 0
+		}
+		return Natural(found[i].path, found[j].path) < 0
+	})
+	there := make(map[string]bool, len(found))
+	for _, f := range found {
+		there[f.path] = true
+		l.account(ctx, f.path, f.info, nil, false)
+	}
+	l.unmarked()
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for path, s := range l.known {
@@ -222,6 +267,45 @@ func (l *Listener) look(ctx context.Context) {
 	}
 	if whole && l.Settings.Gone {
 		l.miss(there)
+	}
+}
+
+// found is a file that a look has met.
+type found struct {
+	path string
+	info files.Info
+}
+
+// unmarked finds ready files whose marker was taken away again: they wait for it.
+func (l *Listener) unmarked() {
+	if l.Marker == nil {
+		return
+	}
+	l.mu.Lock()
+	markers := map[string]string{}
+	for path, s := range l.known {
+		if s.given && !s.fetched && s.marker != "" {
+			markers[path] = s.marker
+		}
+	}
+	l.mu.Unlock()
+	for path, marker := range markers {
+		if _, err := l.FS.Look(marker); errors.Is(err, fs.ErrNotExist) {
+			l.mu.Lock()
+			l.unready(path, noMarker(marker))
+			l.mu.Unlock()
+		}
+	}
+}
+
+func noMarker(marker string) string {
+	return fmt.Sprintf("its marker %s is not there", text.Readable(filepath.Base(marker)))
+}
+
+// unready lets a file that was ready wait again. The caller holds the lock.
+func (l *Listener) unready(path, reason string) {
+	if s := l.known[path]; s != nil {
+		s.given, s.fetched, s.reason = false, false, reason
 	}
 }
 
@@ -235,39 +319,41 @@ func (l *Listener) miss(there map[string]bool) {
 		case !l.missing[path]:
 			l.missing[path] = true
 		case s == nil:
-			s = &seen{info: k.Info, noticed: time.Now(), given: true}
+			s = l.newSeen(time.Now())
+			s.info, s.given = k.Info, true
 			l.known[path] = s
-			l.offer(Candidate{Path: path, Folder: l.below(path), Name: filepath.Base(path), Info: k.Info, Noticed: s.noticed, Event: Gone, SHA256: k.SHA256})
+			l.offer(Candidate{Order: s.order, Path: path, Folder: l.below(path), Name: filepath.Base(path), Info: k.Info, Noticed: s.noticed, Event: Gone, SHA256: k.SHA256})
 		}
 	}
 }
 
 // walk looks through a folder and tells whether all of it could be seen.
-func (l *Listener) walk(ctx context.Context, folder string, there map[string]bool) bool {
+func (l *Listener) walk(ctx context.Context, folder string, all []found) ([]found, bool) {
 	entries, err := l.FS.List(folder)
 	if err != nil {
-		l.Log.Warn("a folder cannot be looked into", "folder", folder, "error", err)
-		return false
+		if !errors.Is(err, fs.ErrNotExist) || folder == l.Folder {
+			l.Log.Warn("a folder cannot be looked into", "folder", folder, "error", err)
+		}
+		return all, false
 	}
-	// Oldest first: what came first is taken first.
-	sort.SliceStable(entries, func(i, j int) bool { return entries[i].Modified.Before(entries[j].Modified) })
 	whole := true
 	for _, e := range entries {
 		path := filepath.Join(folder, e.Name)
 		switch {
 		case ctx.Err() != nil:
-			return false
+			return all, false
 		case strings.HasPrefix(e.Name, "."):
 		case e.Mode.IsDir():
 			if l.Settings.Subfolders {
-				whole = l.walk(ctx, path, there) && whole
+				var seen bool
+				all, seen = l.walk(ctx, path, all)
+				whole = whole && seen
 			}
 		default:
-			there[path] = true
-			l.account(ctx, path, e, nil, false)
+			all = append(all, found{path, e})
 		}
 	}
-	return whole
+	return all, whole
 }
 
 // begun takes account of a file that has just been created: it waits for its
@@ -280,10 +366,17 @@ func (l *Listener) begun(path string) {
 	defer l.mu.Unlock()
 	if l.known[path] == nil {
 		now := time.Now()
-		s := &seen{noticed: now, changed: now, reason: "it is being written"}
+		s := l.newSeen(now)
+		s.reason = "it is being written"
 		l.known[path] = s
 		l.considerAt(path, s, now.Add(settle))
 	}
+}
+
+// newSeen begins to know a file. The caller holds the lock.
+func (l *Listener) newSeen(now time.Time) *seen {
+	l.order++
+	return &seen{noticed: now, changed: now, order: l.order}
 }
 
 // considerAt sets when a file is considered again; zero: when something happens.
@@ -300,6 +393,16 @@ func (l *Listener) considerAt(path string, s *seen, at time.Time) {
 func (l *Listener) drop(path string) {
 	delete(l.known, path)
 	delete(l.waiters, path)
+	l.settled(path)
+}
+
+// settled says that nobody has to wait any more to know whether a file is complete. The
+// caller holds the lock.
+func (l *Listener) settled(path string) {
+	if _, is := l.settlers[path]; is {
+		delete(l.settlers, path)
+		l.tell()
+	}
 }
 
 // note takes account of a file; closed says that an event told that it is
@@ -340,7 +443,8 @@ func (l *Listener) account(ctx context.Context, path string, info files.Info, er
 	}
 	if s == nil || s.fetched {
 		l.drop(path)
-		s = &seen{noticed: now, changed: now, info: info}
+		s = l.newSeen(now)
+		s.info = info
 		l.known[path] = s
 	} else if !s.info.Same(info) {
 		s.info, s.changed, s.closed, s.given = info, now, false, false
@@ -366,14 +470,19 @@ func (l *Listener) consider(path string, s *seen, info files.Info, lookErr error
 		return
 	}
 	reason, busy, again := l.reason(path, closed, changed, info, lookErr)
-	marker := ""
+	marker, settling := "", reason == unsettled && !closed && changed.Equal(noticed)
 	if reason == "" {
 		marker, reason = l.complete(path, info)
 		again = patience(s.tries)
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	s.reason = reason
+	s.reason, s.marker = reason, marker
+	if settling {
+		l.settlers[path] = s
+	} else {
+		defer l.settled(path)
+	}
 	l.considerAt(path, s, time.Time{})
 	if busy {
 		s.closed, s.changed = false, time.Now()
@@ -386,7 +495,7 @@ func (l *Listener) consider(path string, s *seen, info files.Info, lookErr error
 		return
 	}
 	s.given = true
-	l.offer(Candidate{Path: path, Folder: l.below(path), Name: filepath.Base(path), Info: info, Noticed: noticed, Event: event, Marker: marker})
+	l.offer(Candidate{Path: path, Folder: l.below(path), Name: filepath.Base(path), Info: info, Noticed: noticed, Event: event, Marker: marker, Order: s.order})
 }
 
 // patience is how long a file waits until it is considered again: a long waiter
@@ -405,6 +514,9 @@ func (l *Listener) below(path string) string {
 
 // before is the reason of files that are older than the listener's beginning.
 const before = "older than the route's beginning (listen.since)"
+
+// unsettled is the reason of files that have to look the same once more.
+const unsettled = "waiting to see whether it still changes"
 
 // longestName leaves room for what a held file's name is preceded by.
 const longestName = 220
@@ -438,7 +550,7 @@ func (l *Listener) reason(path string, closed bool, changed time.Time, info file
 		quiet = max(quiet, settle)
 	}
 	if left := quiet - time.Since(changed); left > 0 {
-		return "waiting to see whether it still changes", false, left
+		return unsettled, false, left
 	}
 	return "", false, 0
 }
@@ -448,7 +560,7 @@ func (l *Listener) complete(path string, info files.Info) (marker, reason string
 	if l.Marker != nil {
 		marker = filepath.Join(filepath.Dir(path), l.Marker(filepath.Base(path), l.below(path)))
 		if _, err := l.FS.Look(marker); err != nil {
-			return "", fmt.Sprintf("its marker %s is not there", filepath.Base(marker))
+			return "", noMarker(marker)
 		}
 	}
 	if l.Settings.EndsWith != nil {
@@ -483,8 +595,8 @@ func (l *Listener) lastLine(path string, size int64) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	text := strings.TrimRight(string(b), " \t\r\n\x00\x1a")
-	return text[strings.LastIndexAny(strings.TrimRight(text, "~'"), "\r\n~'")+1:], nil
+	end := strings.TrimRight(string(b), " \t\r\n\x00\x1a")
+	return end[strings.LastIndexAny(strings.TrimRight(end, "~'"), "\r\n~'")+1:], nil
 }
 
 // isMarker tells whether a name is that of a marker file.
@@ -537,26 +649,43 @@ func (l *Listener) retry(ctx context.Context) {
 // standing is a ready file in the queue.
 type standing struct {
 	Candidate
-	key   string
-	at    time.Time
-	order int64
+	key string
+	at  time.Time
+}
+
+// before tells which of two ready files is fetched first.
+func (a *standing) before(b *standing) bool {
+	if a.Demand != b.Demand {
+		return a.Demand
+	}
+	if c := a.at.Compare(b.at); c != 0 {
+		return c < 0
+	}
+	if c := Natural(a.key, b.key); c != 0 {
+		return c < 0
+	}
+	return a.Order < b.Order
+}
+
+// stand gives a file its place among others.
+func (l *Listener) stand(c Candidate) standing {
+	s := standing{Candidate: c}
+	switch {
+	case l.ByName:
+		s.key = c.Name
+	case l.ByTime:
+		s.at, s.key = c.Info.Modified, c.Name
+	}
+	return s
 }
 
 // queue is a heap of ready files.
 type queue []standing
 
-func (q queue) Len() int { return len(q) }
-func (q queue) Less(i, j int) bool {
-	if c := q[i].at.Compare(q[j].at); c != 0 {
-		return c < 0
-	}
-	if c := strings.Compare(q[i].key, q[j].key); c != 0 {
-		return c < 0
-	}
-	return q[i].order < q[j].order
-}
-func (q queue) Swap(i, j int) { q[i], q[j] = q[j], q[i] }
-func (q *queue) Push(x any)   { *q = append(*q, x.(standing)) }
+func (q queue) Len() int           { return len(q) }
+func (q queue) Less(i, j int) bool { return q[i].before(&q[j]) }
+func (q queue) Swap(i, j int)      { q[i], q[j] = q[j], q[i] }
+func (q *queue) Push(x any)        { *q = append(*q, x.(standing)) }
 func (q *queue) Pop() any {
 	last := len(*q) - 1
 	x := (*q)[last]
@@ -567,21 +696,10 @@ func (q *queue) Pop() any {
 
 // offer puts a ready file into the queue. The caller holds the lock.
 func (l *Listener) offer(c Candidate) {
-	l.order++
-	s := standing{Candidate: c, order: l.order}
-	switch {
-	case l.ByName:
-		s.key = c.Name
-	case l.ByTime:
-		s.at, s.key = c.Info.Modified, c.Name
-	default:
-		s.at = c.Noticed
-	}
 	if c.Demand {
-		s.at, s.key = time.Time{}, ""
 		l.demands++
 	}
-	heap.Push(&l.ready, s)
+	heap.Push(&l.ready, l.stand(c))
 	l.tell()
 }
 
@@ -627,12 +745,13 @@ func (l *Listener) Demand(name string) error {
 		return errors.New("it is being taken already")
 	}
 	if s == nil {
-		s = &seen{noticed: now, changed: now}
+		s = l.newSeen(now)
 		l.known[path] = s
 	}
 	l.considerAt(path, s, time.Time{})
-	s.info, s.given, s.reason = info, true, ""
-	l.offer(Candidate{Path: path, Folder: l.below(path), Name: filepath.Base(path), Info: info, Noticed: s.noticed, Event: Arrived, Demand: true})
+	l.settled(path)
+	s.info, s.given, s.reason, s.marker = info, true, "", ""
+	l.offer(Candidate{Order: s.order, Path: path, Folder: l.below(path), Name: filepath.Base(path), Info: info, Noticed: s.noticed, Event: Arrived, Demand: true})
 	return nil
 }
 
@@ -641,12 +760,42 @@ func (l *Listener) Demand(name string) error {
 // somebody demands. Files that are gone or changed since they became ready are
 // left out.
 func (l *Listener) Fetch(most int, until time.Time, none bool) []Candidate {
+	out := l.pop(most, until, none)
+	if l.Marker == nil {
+		return out
+	}
+	return slices.DeleteFunc(out, func(c Candidate) bool {
+		if c.Marker == "" {
+			return false
+		}
+		_, err := l.FS.Look(c.Marker)
+		if !errors.Is(err, fs.ErrNotExist) {
+			return false
+		}
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		l.unready(c.Path, noMarker(c.Marker))
+		return true
+	})
+}
+
+func (l *Listener) pop(most int, until time.Time, none bool) []Candidate {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if none && l.demands == 0 {
 		return nil
 	}
 	l.demands = 0
+	// What may come before others is waited for.
+	var first *standing
+	for path, s := range l.settlers {
+		if !l.InOrder {
+			break
+		}
+		if at := l.stand(Candidate{Path: path, Name: filepath.Base(path), Info: s.info, Order: s.order}); first == nil || at.before(first) {
+			first = &at
+		}
+	}
 	var out []Candidate
 	var late []standing
 	for len(out) < most && len(l.ready) > 0 {
@@ -655,8 +804,11 @@ func (l *Listener) Fetch(most int, until time.Time, none bool) []Candidate {
 		if s == nil || !s.given || s.fetched || !s.info.Same(c.Info) {
 			continue
 		}
-		if !c.Demand && (none || !until.IsZero() && c.Noticed.After(until)) {
+		if !c.Demand && (none || !until.IsZero() && c.Noticed.After(until) || first != nil && first.before(&c)) {
 			late = append(late, c)
+			if !none && until.IsZero() {
+				break // whatever follows waits too
+			}
 			continue
 		}
 		s.fetched = true
@@ -666,6 +818,47 @@ func (l *Listener) Fetch(most int, until time.Time, none bool) []Candidate {
 		heap.Push(&l.ready, c)
 	}
 	return out
+}
+
+// Return puts fetched files back to where they stood, with a reason why they were not
+// taken.
+func (l *Listener) Return(list []Candidate, reason string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, c := range list {
+		if s := l.known[c.Path]; s != nil && s.fetched {
+			s.fetched, s.reason = false, reason
+			if c.Demand {
+				l.demands++
+			}
+			heap.Push(&l.ready, l.stand(c))
+		}
+	}
+}
+
+// Before is told of a file that came before everything else that is there, in the order
+// of a rank, and that was put back into the folder.
+func (l *Listener) Before(path string, rank int64) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	now := time.Now()
+	s := l.known[path]
+	if s == nil || s.fetched {
+		s = &seen{noticed: now, changed: now}
+		l.known[path] = s
+	} else if s.given {
+		// It was noticed again before this was told: it stands in another place now.
+		s.given = false
+		s.changed = s.noticed
+	}
+	s.order = math.MinInt64/2 + rank
+	s.reason = unsettled
+	l.settlers[path] = s
+	l.considerAt(path, s, now)
+	select {
+	case l.wake <- struct{}{}:
+	default: // it has been told already
+	}
 }
 
 // Gate says why ready files are not fetched for now; empty if they are.
@@ -740,10 +933,15 @@ func (l *Listener) Complete() []Waiting {
 	var out []Waiting
 	for path, s := range l.known {
 		if s.given && (!s.fetched || s.reason != "") {
-			out = append(out, Waiting{path, filepath.Base(path), s.reason, s.noticed})
+			out = append(out, waiting(path, s.reason, s))
 		}
 	}
 	return out
+}
+
+// waiting shows a file that has not been taken.
+func waiting(path, reason string, s *seen) Waiting {
+	return Waiting{text.Readable(path), text.Readable(filepath.Base(path)), reason, s.noticed}
 }
 
 // Turn is the reason of ready files that wait for nothing but their turn.
@@ -760,12 +958,12 @@ func (l *Listener) Waiting(most int) (list []Waiting, all int) {
 		switch {
 		case s.fetched && reason == "":
 			continue // it is being taken
-		case s.given && !s.fetched:
-			if reason = l.gate; reason == "" {
-				reason = Turn
-			}
+		case s.given && !s.fetched && l.gate != "":
+			reason = l.gate
+		case s.given && !s.fetched && reason == "":
+			reason = Turn
 		}
-		list = append(list, Waiting{path, filepath.Base(path), reason, s.noticed})
+		list = append(list, waiting(path, reason, s))
 	}
 	all = len(list)
 	slices.SortFunc(list, func(a, b Waiting) int {

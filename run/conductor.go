@@ -5,18 +5,31 @@ import (
 	"errors"
 	"fmt"
 	"runtime/debug"
-	"slices"
-	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"ydrion/core/flow"
+	"ydrion/deliver"
+	"ydrion/files"
 	"ydrion/listen"
 	"ydrion/route"
 	"ydrion/store"
-	"ydrion/timetable"
-	"ydrion/workspace"
 )
+
+// Node is this service's life among others, as far as conductors need to know it.
+type Node struct {
+	ID int64
+	// Sure tells whether nobody can have taken over what the node leads. It is asked
+	// before everything that leaves a mark on a file system.
+	Sure func() bool
+	// Fresh tells whether it was heard of lately. Otherwise the records are asked
+	// before anything is done.
+	Fresh func() bool
+}
+
+// errGiven says that a node must not go on: it may have been given up.
+var errGiven = errors.New("this node may have been given up by the others")
 
 // Conductor takes the pickups of one route through the stages, in order. It
 // works on the node that leads the route.
@@ -26,13 +39,19 @@ import (
 // processed; a group never passes another.
 type Conductor struct {
 	e    *Engine
-	node int64
+	node Node
 	name string
+	fs   files.FS // leaves no mark once the node is not sure any more
 
-	life context.Context // ends when nothing new is to be begun
-	work context.Context // ends when what is under way is to be left
-	poke chan struct{}
-	done chan struct{}
+	life   context.Context // ends when nothing new is to be begun
+	work   context.Context // ends when what is under way is to be left
+	cancel context.CancelCauseFunc
+	signal chan struct{} // there may be something to do
+	done   chan struct{}
+
+	// fetching is held while files are chosen and claimed, so that nobody changes by
+	// which revision that is done in the middle of it.
+	fetching sync.Mutex
 
 	mu       sync.Mutex
 	listener *listen.Listener
@@ -44,16 +63,18 @@ type Conductor struct {
 	failures int       // in a row
 	stalled  int       // pickups that are being tried again
 	troubles int       // since held files were last compared with the records
-	restored bool
+	restored time.Time // when they were; zero: not yet
+	looked   time.Time // when the records were last looked through
 
-	busy    map[int64]bool   // pickups on their way
-	blocked map[string]int64 // lanes, and the pickup that holds each
-	parked  map[string][]*item
-	waiting map[string][]shelved // fetched, but their lane is held
-	shelf   []shelved            // fetched, in the order by content
-	freed   []*item              // were parked and may go on
-	retryAt time.Time
-	look    bool // the records have to be looked through
+	busy    map[int64]bool // pickups on their way
+	lanes   *lanes
+	shelf   []shelved           // fetched and not claimed, in order
+	retryAt time.Time           // when to look through the records again; zero: when something happens
+	look    bool                // the records have to be looked through
+	puzzled map[string]int      // by path: how often a file's lane could not be told
+	moved   [ended]time.Time    // when each stage last got on with something
+	at      [ended]*item        // what each stage is working on
+	beat    [ended]atomic.Int64 // when (nanoseconds) that last showed a sign of life
 
 	stock   store.Block // sequence numbers in hand; only the process stage touches them
 	stocked time.Time
@@ -64,6 +85,7 @@ type item struct {
 	store.Pending
 	compiled *route.Compiled
 	resumed  bool // it was begun before: it may have left something behind
+	alone    bool // nobody but us can reach the file that was taken
 	content  []byte
 	verdict  *verdict
 	out      *outputs
@@ -72,6 +94,8 @@ type item struct {
 	whole    bool
 	started  time.Time
 	stage    stage
+	parked   bool // waits for its lane
+	freed    bool // need not wait any longer
 }
 
 type stage int
@@ -83,6 +107,10 @@ const (
 	publishing
 	ended // or given up for now
 )
+
+func (s stage) String() string {
+	return [...]string{"taking", "processing", "committing", "publishing", "ended"}[s]
+}
 
 // shelved is a candidate with the text that its order comes from.
 type shelved struct {
@@ -103,25 +131,69 @@ const (
 
 // Conduct begins to lead a route. Life ends when nothing new is to be begun;
 // what is under way then goes on until work ends.
-func (e *Engine) Conduct(life, work context.Context, node int64, r store.Route) *Conductor {
-	c := &Conductor{e: e, node: node, name: r.Name, life: life, work: work, state: r, began: e.Clock(), led: time.Now(), poke: make(chan struct{}, 1), done: make(chan struct{}), look: true,
-		busy: map[int64]bool{}, blocked: map[string]int64{}, parked: map[string][]*item{}, waiting: map[string][]shelved{}}
+func (e *Engine) Conduct(life, work context.Context, node Node, r store.Route) *Conductor {
+	c := &Conductor{e: e, node: node, name: r.Name, state: r, began: e.Clock(), led: time.Now(), signal: make(chan struct{}, 1), done: make(chan struct{}), look: true,
+		busy: map[int64]bool{}, lanes: newLanes(), puzzled: map[string]int{}}
+	c.work, c.cancel = context.WithCancelCause(work)
+	lifeEnds, endLife := context.WithCancel(life)
+	context.AfterFunc(c.work, endLife)
+	c.life = lifeEnds
+	c.fs = files.Fenced{FS: e.FS, May: func() error {
+		if !node.Sure() {
+			return errGiven
+		}
+		return nil
+	}}
 	var stages sync.WaitGroup
 	taken, made, committed := make(chan []*item), make(chan []*item), make(chan []*item)
-	stages.Go(func() { defer close(taken); c.feed(taken) })
-	stages.Go(func() { defer close(made); c.pass(taken, made, c.process) })
-	stages.Go(func() { defer close(committed); c.pass(made, committed, c.commit) })
-	stages.Go(func() { c.pass(committed, nil, c.publish) })
-	go func() { stages.Wait(); close(c.done) }()
+	stages.Go(func() { defer close(taken); c.supervise(func() { c.feed(taken) }) })
+	stages.Go(func() { defer close(made); c.supervise(func() { c.pass(taken, made, processing, c.process) }) })
+	stages.Go(func() { defer close(committed); c.supervise(func() { c.pass(made, committed, committing, c.commit) }) })
+	stages.Go(func() { c.supervise(func() { c.pass(committed, nil, publishing, c.publish) }) })
+	go func() {
+		stages.Wait()
+		endLife()
+		c.cancel(nil)
+		close(c.done)
+	}()
 	return c
+}
+
+// Defect is what stopped a conductor that was not asked to stop.
+type Defect struct {
+	What  any
+	Stack string
+}
+
+func (d *Defect) Error() string { return fmt.Sprintf("a defect of this program: %v", d.What) }
+
+// supervise ends the work on the route, and on nothing else, when a stage panics.
+func (c *Conductor) supervise(stage func()) {
+	defer func() {
+		if p := recover(); p != nil {
+			d := &Defect{p, string(debug.Stack())}
+			c.e.Log.Error("a defect of this program holds a route", "route", c.name, "panic", p, "stack", d.Stack)
+			c.cancel(d)
+		}
+	}()
+	stage()
 }
 
 // Done is closed when the conductor has ended.
 func (c *Conductor) Done() <-chan struct{} { return c.done }
 
-// Poke lets the conductor look whether there is something to do, and whether
+// Err tells which defect ended the conductor, nil if none did.
+func (c *Conductor) Err() error {
+	var d *Defect
+	if errors.As(context.Cause(c.work), &d) {
+		return d
+	}
+	return nil
+}
+
+// Look lets the conductor look whether there is something to do, and whether
 // files are held for pickups that somebody has ended.
-func (c *Conductor) Poke() {
+func (c *Conductor) Look() {
 	c.mu.Lock()
 	c.look = true
 	c.troubles++
@@ -131,37 +203,90 @@ func (c *Conductor) Poke() {
 
 func (c *Conductor) wake() {
 	select {
-	case c.poke <- struct{}{}:
+	case c.signal <- struct{}{}:
 	default: // it has been told already
 	}
 }
 
-// Set tells how the route stands: whether it is paused, or was asked to take.
+// Set tells how the route stands: whether it is paused, or was asked to take. What is
+// taken afterwards is taken by that.
 func (c *Conductor) Set(r store.Route) {
+	c.fetching.Lock()
+	defer c.fetching.Unlock()
 	c.mu.Lock()
 	c.state = r
 	c.mu.Unlock()
 	c.wake()
 }
 
-// Listen takes files from a listener with a revision; a nil listener ends that.
+// Listen takes files from a listener with a revision; a nil listener ends that. What
+// is taken afterwards is taken by that.
 func (c *Conductor) Listen(l *listen.Listener, compiled *route.Compiled) {
+	if l != nil {
+		c.e.FS.Confine(l.Folder)
+		c.confine(compiled)
+	}
+	c.fetching.Lock()
+	defer c.fetching.Unlock()
 	c.mu.Lock()
 	c.listener, c.compiled = l, compiled
-	c.waiting, c.shelf = map[string][]shelved{}, nil
-	c.look, c.restored = true, false
+	c.lanes.waiting, c.shelf = map[string][]shelved{}, nil
+	clear(c.puzzled)
+	c.look, c.restored = true, time.Time{}
 	c.mu.Unlock()
 	c.wake()
 }
 
+// confine lets nothing that is planted in a destination lead out of it.
+func (c *Conductor) confine(compiled *route.Compiled) {
+	for _, f := range c.destinations(compiled) {
+		c.e.FS.Confine(f)
+	}
+}
+
+// destinations are the folders that a route delivers to.
+func (c *Conductor) destinations(compiled *route.Compiled) (out []string) {
+	for _, d := range compiled.Good.To {
+		if folder, err := c.e.Resolve(d.Folder); err == nil {
+			out = append(out, folder)
+		}
+	}
+	if folder, err := c.e.Resolve(compiled.Rejected.Folder); err == nil {
+		out = append(out, folder)
+	}
+	return out
+}
+
+// maker makes the outputs of a run.
+func (c *Conductor) maker(run int64) deliver.Maker {
+	return deliver.Maker{FS: c.fs, Mark: c.e.Mark, Run: run, Node: c.node.ID}
+}
+
 // pass takes groups through a stage, which may keep pickups back.
-func (c *Conductor) pass(from <-chan []*item, to chan<- []*item, do func([]*item) []*item) {
-	for group := range from {
-		if c.work.Err() == nil {
+func (c *Conductor) pass(from <-chan []*item, to chan<- []*item, at stage, do func([]*item) []*item) {
+	for {
+		var group []*item
+		select {
+		case group = <-from:
+		case <-c.work.Done():
+			return
+		}
+		if group == nil {
+			return // nothing comes any more
+		}
+		if c.work.Err() == nil && c.still(group) {
 			group = do(group)
 		}
+		c.moves(at, nil)
+		if len(group) == 0 {
+			continue
+		}
 		if to != nil {
-			to <- group
+			select {
+			case to <- group:
+			case <-c.work.Done():
+				return
+			}
 			continue
 		}
 		c.mu.Lock()
@@ -172,12 +297,35 @@ func (c *Conductor) pass(from <-chan []*item, to chan<- []*item, do func([]*item
 	}
 }
 
+// still tells whether pickups are this node's. It may have slept: then the records are
+// asked, and what has been given to another node is not touched any more.
+func (c *Conductor) still(group []*item) bool {
+	if c.node.Fresh() {
+		return true
+	}
+	var ids []int64
+	for _, it := range group {
+		ids = append(ids, it.Pickup)
+	}
+	mine, err := c.e.Store.Mine(c.work, c.node.ID, ids)
+	if err != nil {
+		c.trouble("asking whether pickups are still this node's", err)
+	}
+	for _, it := range group {
+		if !mine[it.Pickup] {
+			it.stage = ended
+		}
+	}
+	return err == nil
+}
+
 // try does something for one pickup. A defect of this program holds the pickup
 // that met it, and nothing else.
 func (c *Conductor) try(it *item, at stage, do func(*item) error) {
 	if it.stage != at {
 		return
 	}
+	c.moves(at, it)
 	err := func() (err error) {
 		defer func() {
 			if r := recover(); r != nil {
@@ -192,12 +340,25 @@ func (c *Conductor) try(it *item, at stage, do func(*item) error) {
 	}
 }
 
+// moves notes what a stage turns to; nil if it has nothing to do.
+func (c *Conductor) moves(at stage, it *item) {
+	now := time.Now()
+	c.mu.Lock()
+	c.moved[at], c.at[at] = now, it
+	c.mu.Unlock()
+	c.beat[at].Store(now.UnixNano())
+}
+
 // feed brings groups to the first stage: what was begun before, then files.
 func (c *Conductor) feed(to chan<- []*item) {
 	for c.life.Err() == nil {
 		group, wait := c.nextGroup()
+		c.moves(taking, nil)
 		if len(group) > 0 {
-			to <- group
+			select {
+			case to <- group:
+			case <-c.work.Done():
+			}
 			continue
 		}
 		var ready <-chan struct{}
@@ -206,30 +367,33 @@ func (c *Conductor) feed(to chan<- []*item) {
 			ready = c.listener.Ready()
 		}
 		c.mu.Unlock()
-		var timer <-chan time.Time
-		if wait > 0 {
-			timer = time.After(wait)
+		if wait <= 0 || wait > lookEvery {
+			wait = lookEvery
 		}
+		timer := time.NewTimer(wait)
 		select {
 		case <-c.life.Done():
-		case <-c.poke:
+		case <-c.signal:
 		case <-ready:
-		case <-timer:
+		case <-timer.C:
 		}
+		timer.Stop()
 	}
 }
+
+// lookEvery is how often the records are looked through although nobody has said that
+// there is something to do: should anything have been lost from sight, it is found.
+const lookEvery = 30 * time.Second
 
 // nextGroup gives the pickups to go on with, or how long to wait if there are
 // none; 0 is until something happens.
 func (c *Conductor) nextGroup() (group []*item, wait time.Duration) {
 	c.mu.Lock()
-	if group = c.freed; len(group) > 0 {
-		n := min(len(group), groupFiles)
-		group, c.freed = group[:n:n], group[n:]
+	if group = c.lanes.take(groupFiles); len(group) > 0 {
 		c.mu.Unlock()
 		return group, 0
 	}
-	due := c.look || !c.retryAt.IsZero() && !time.Now().Before(c.retryAt)
+	due := c.look || !c.retryAt.IsZero() && !time.Now().Before(c.retryAt) || time.Since(c.looked) >= lookEvery
 	c.look = false
 	if due {
 		c.retryAt = time.Time{}
@@ -238,7 +402,10 @@ func (c *Conductor) nextGroup() (group []*item, wait time.Duration) {
 	if due {
 		var err error
 		if group, err = c.resume(); err != nil {
-			c.trouble("looking for open pickups", err)
+			c.mu.Lock()
+			c.look = true // nothing new passes what was begun before
+			c.mu.Unlock()
+			return nil, c.trouble("looking for open pickups", err)
 		}
 		if len(group) > 0 {
 			return group, 0
@@ -256,17 +423,19 @@ func (c *Conductor) nextGroup() (group []*item, wait time.Duration) {
 }
 
 // trouble notes that the database or the file system failed, and lets things
-// rest for a moment.
-func (c *Conductor) trouble(doing string, err error) {
+// rest for a moment, which it gives.
+func (c *Conductor) trouble(doing string, err error) time.Duration {
 	if c.life.Err() != nil {
-		return
+		return 0
 	}
 	c.e.Log.Error(doing, "route", c.name, "error", err)
 	c.mu.Lock()
+	defer c.mu.Unlock()
 	c.failures++
 	c.troubles++
-	c.later(time.Now().Add(min(pause(c.failures), 5*time.Second)))
-	c.mu.Unlock()
+	rest := min(pause(c.failures), 5*time.Second)
+	c.later(time.Now().Add(rest))
+	return rest
 }
 
 // later lets the records be looked through at a time. The caller holds the lock.
@@ -274,380 +443,4 @@ func (c *Conductor) later(at time.Time) {
 	if c.retryAt.IsZero() || at.Before(c.retryAt) {
 		c.retryAt = at
 	}
-}
-
-// mostAtOnce is how many pickups that failed are tried in one go.
-const mostAtOnce = 3
-
-// resume finds the open pickups that can go on, and the lanes that are held.
-func (c *Conductor) resume() ([]*item, error) {
-	if err := c.restore(); err != nil {
-		return nil, err
-	}
-	var out []*item
-	blocked, stalled, retried := map[string]int64{}, 0, 0
-	now := time.Now()
-	for after := int64(0); ; {
-		page, err := c.e.Store.Unfinished(c.work, c.name, after, 500)
-		if err != nil {
-			return nil, err
-		}
-		if len(page) == 0 {
-			break
-		}
-		for _, p := range page {
-			after = p.Pickup
-			held := p.State == "held" || p.State == "uncertain"
-			if held && p.Lane != nil && !p.Passed && blocked[*p.Lane] == 0 {
-				blocked[*p.Lane] = p.Pickup
-			}
-			if p.NextTry != nil && held {
-				stalled++
-			}
-			c.mu.Lock()
-			busy := c.busy[p.Pickup]
-			switch {
-			case busy && held:
-				c.later(now.Add(300 * time.Millisecond))
-			case busy, held && p.NextTry == nil, p.State == "uncertain":
-			case held && p.NextTry.After(now):
-				c.later(*p.NextTry)
-			case held && retried >= mostAtOnce:
-				c.later(now.Add(200 * time.Millisecond))
-			case len(out) >= groupFiles:
-				c.look = true
-			default:
-				if held {
-					retried++
-				}
-				c.busy[p.Pickup] = true
-				out = append(out, &item{Pending: p, resumed: true, started: now})
-			}
-			c.mu.Unlock()
-		}
-	}
-	c.mu.Lock()
-	c.stalled = stalled
-	c.failures = 0
-	c.block(blocked)
-	c.mu.Unlock()
-	for _, it := range out {
-		c.prepare(it)
-	}
-	return out, nil
-}
-
-// prepare finds where a resumed pickup stands.
-func (c *Conductor) prepare(it *item) {
-	switch {
-	case it.Run == nil:
-		it.stage = taking
-	case it.Committed():
-		it.stage = publishing
-	default:
-		it.stage = processing
-	}
-	if it.Revision == nil {
-		c.mu.Lock()
-		r := c.state.Revision
-		c.mu.Unlock()
-		it.Revision = &r
-	}
-	var err error
-	if it.compiled, err = c.e.Compiled(c.work, c.name, *it.Revision); err != nil {
-		c.fail(it, err)
-		return
-	}
-	if it.stage == taking {
-		c.takeAll([]*item{it})
-	} else if it.stage == processing {
-		c.try(it, processing, c.retake)
-		if !it.Again {
-			c.forgetGone(it)
-		}
-		it.verdict = judge(it, it.compiled.Duplicates)
-	}
-}
-
-// errPerson marks what only a person can decide.
-type errPerson struct {
-	error
-	kind string // of alert
-}
-
-// fail records why a pickup cannot go on. It is tried again later, up to the
-// route's limit, or waits for a person.
-func (c *Conductor) fail(it *item, err error) {
-	at := it.stage
-	it.stage = ended
-	if c.work.Err() != nil || it.Pickup == 0 {
-		return // stopped: the next leader goes on with it
-	}
-	var person errPerson
-	forPerson := errors.As(err, &person)
-	tries := it.Tries + 1
-	var next time.Time
-	limit := 7 * 24 * time.Hour
-	if it.compiled != nil {
-		limit = it.compiled.Retry.For
-	}
-	if !forPerson && (limit == workspace.Forever || tried(tries) < limit) {
-		next = time.Now().Add(pause(tries))
-	}
-	reason, _, _ := strings.Cut(err.Error(), "\n")
-	state := "held"
-	if person.kind == "uncertain" {
-		state = "uncertain"
-	}
-	if again := c.e.Store.Held(c.work, c.node, it.Pickup, state, reason, next); again != nil {
-		c.trouble("recording why a pickup is held", errors.Join(err, again))
-	}
-	c.mu.Lock()
-	if !next.IsZero() {
-		c.stalled++
-		c.later(next)
-	}
-	c.troubles++
-	if it.Lane != nil && it.compiled != nil && it.compiled.Order.Holds && !it.Passed && c.blocked[*it.Lane] == 0 {
-		c.blocked[*it.Lane] = it.Pickup
-		c.laneAlert(*it.Lane, it, reason)
-	}
-	c.mu.Unlock()
-	c.tellHeld(it, at, state, reason, person, next)
-}
-
-// tellHeld tells those who watch, and those who should know.
-func (c *Conductor) tellHeld(it *item, at stage, state, reason string, person errPerson, next time.Time) {
-	event := Event{Kind: "pickup", Route: c.name, Pickup: it.Pickup, Name: it.Name, State: state, Reason: reason}
-	if it.Run != nil {
-		event.Run = *it.Run
-	}
-	c.e.Tell(event)
-	if next.IsZero() {
-		c.e.Log.Error("a pickup waits for a person", "pickup", it.Pickup, "route", c.name, "file", it.Name, "reason", reason)
-	} else {
-		c.e.Log.Warn("a pickup cannot go on; it will be tried again", "pickup", it.Pickup, "route", c.name, "file", it.Name, "reason", reason, "again_in", time.Until(next).Round(time.Second))
-	}
-	switch {
-	case person.kind != "":
-		c.e.Alert(store.Alert{Kind: person.kind, Route: c.name, Pickup: it.Pickup, About: fmt.Sprintf("pickup %d", it.Pickup), Message: fmt.Sprintf("%s (pickup %d) waits for a person: %s", it.Name, it.Pickup, reason)}, false)
-	case at == publishing || at == committing || next.IsZero() || it.Tries > 0:
-		kind := "held"
-		if at >= committing {
-			kind = "stuck"
-		}
-		// One alert for a route: a hundred files that meet the same trouble are
-		// one thing to know.
-		c.e.Alert(store.Alert{Kind: kind, Route: c.name, Pickup: it.Pickup, About: c.name, Message: fmt.Sprintf("%s (pickup %d) cannot go on: %s", it.Name, it.Pickup, reason)}, false)
-	}
-}
-
-// laneAlert tells that a lane is held. The caller holds the lock.
-func (c *Conductor) laneAlert(lane string, it *item, reason string) {
-	c.e.Alert(store.Alert{Kind: "lane held", Route: c.name, Pickup: it.Pickup, About: c.name + " " + lane, Message: fmt.Sprintf("lane %s of %s is held by %s (pickup %d): %s", lane, c.name, it.Name, it.Pickup, reason)}, false)
-}
-
-// block sets which lanes are held; those that no longer are go on. The caller
-// holds the lock.
-func (c *Conductor) block(blocked map[string]int64) {
-	if c.compiled != nil && !c.compiled.Order.Holds {
-		blocked = map[string]int64{}
-	}
-	for lane := range c.blocked {
-		if blocked[lane] == 0 {
-			c.unblock(lane)
-		}
-	}
-	for lane, by := range blocked {
-		c.blocked[lane] = by
-	}
-}
-
-// unblock lets a lane go on. The caller holds the lock.
-func (c *Conductor) unblock(lane string) {
-	delete(c.blocked, lane)
-	c.freed = append(c.freed, c.parked[lane]...)
-	delete(c.parked, lane)
-	c.listener.Parked(listen.Turn, paths(c.waiting[lane])...)
-	c.shelf = append(c.waiting[lane], c.shelf...)
-	delete(c.waiting, lane)
-	go c.e.Over("lane held", c.name+" "+lane)
-	c.wake()
-}
-
-// park keeps a pickup from going on while its lane is held by another.
-func (c *Conductor) park(it *item) bool {
-	if it.Lane == nil {
-		return false
-	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	by := c.blocked[*it.Lane]
-	if by == 0 || by == it.Pickup || it.Pickup < by {
-		return false
-	}
-	c.parked[*it.Lane] = append(c.parked[*it.Lane], it)
-	return true
-}
-
-// mostStalled is how many pickups of a route may wait to be tried again before
-// new files are left in the inbox.
-const mostStalled = 100
-
-// gate tells up to when files may have been noticed to be taken now; ok is
-// false if none may. Wait is when to ask again, 0 if something will happen.
-func (c *Conductor) gate() (until time.Time, ok bool, reason string, wait time.Duration) {
-	c.mu.Lock()
-	l, compiled, state, stalled := c.listener, c.compiled, c.state, c.stalled
-	if state.AskedAt != nil && state.AskedAt.After(c.until) && state.AskedAt.After(c.led.Add(-time.Minute)) {
-		c.until = *state.AskedAt
-	}
-	asked := c.until
-	c.mu.Unlock()
-	now := c.e.Clock()
-	switch {
-	case l == nil:
-		return until, false, "", 0
-	case state.Paused(now):
-		if left := state.PausedUntil.Sub(now); left < 1000*time.Hour {
-			return until, false, "the route is paused until " + state.PausedUntil.Local().Format("2006-01-02 15:04"), left
-		}
-		return until, false, "the route is paused", 0
-	case stalled >= mostStalled:
-		return until, false, fmt.Sprintf("%d pickups of the route cannot go on and are tried again; new files wait until some of them have ended", stalled), time.Second
-	case compiled.Notice == workspace.OnDemand:
-		return asked, !asked.IsZero(), "it is taken when somebody asks for it (`ydrion take`)", 0
-	case compiled.Timetable != nil:
-		return c.timetable(compiled.Timetable, now, asked)
-	}
-	return until, true, "", 0
-}
-
-// timetable is the gate of a route that takes files at certain times.
-func (c *Conductor) timetable(t *timetable.Table, now, asked time.Time) (time.Time, bool, string, time.Duration) {
-	c.mu.Lock()
-	last := c.began
-	if c.state.DueAt != nil {
-		last = *c.state.DueAt
-	}
-	c.mu.Unlock()
-	if t.Always() {
-		if t.Open(now) {
-			return time.Time{}, true, "", time.Minute
-		}
-		next := t.Next(now)
-		return asked, !asked.IsZero(), "it is taken from " + next.In(t.Zone).Format("Monday 15:04") + " on (timetable)", min(next.Sub(now), time.Minute)
-	}
-	if t.Next(last).IsZero() {
-		return asked, !asked.IsZero(), "its timetable names no day", 0
-	}
-	if moment := t.Next(last); !moment.After(now) {
-		// However many moments were missed while nobody was there, they are made up
-		// for once.
-		for next := t.Next(moment); !next.IsZero() && !next.After(now); next = t.Next(next) {
-			moment = next
-		}
-		if first, err := c.e.Store.Due(c.work, c.node, c.name, moment); err != nil {
-			c.trouble("keeping a moment of the timetable", err)
-		} else {
-			c.mu.Lock()
-			if c.state.DueAt = &moment; first {
-				c.until = time.Now() // what has been noticed by now
-				c.e.Log.Info("a moment of the timetable has come", "route", c.name, "moment", moment.In(t.Zone).Format(time.RFC3339))
-			}
-			asked = c.until
-			c.mu.Unlock()
-		}
-		last = moment
-	}
-	next := t.Next(last)
-	return asked, !asked.IsZero(), "it is taken at " + next.In(t.Zone).Format("15:04 on Monday, 2 January") + " (timetable)", min(max(next.Sub(now), time.Millisecond), time.Minute)
-}
-
-// fetch claims and takes files that are ready.
-func (c *Conductor) fetch() ([]*item, time.Duration) {
-	until, ok, reason, wait := c.gate()
-	c.mu.Lock()
-	l, compiled := c.listener, c.compiled
-	c.mu.Unlock()
-	if l == nil {
-		return nil, wait
-	}
-	l.Gate(reason)
-	chosen := c.choose(l, compiled, until, !ok)
-	if len(chosen) == 0 {
-		return nil, wait
-	}
-	items, err := c.claim(l, compiled, chosen)
-	if err != nil {
-		c.trouble("claiming files", err)
-		for _, s := range chosen {
-			l.Again(s.Path, "it cannot be taken: "+err.Error(), time.Second)
-		}
-		return nil, time.Second
-	}
-	return items, wait
-}
-
-// choose fetches what is ready and not held up by its lane, in its order.
-func (c *Conductor) choose(l *listen.Listener, compiled *route.Compiled, until time.Time, none bool) []shelved {
-	most := groupFiles
-	if compiled.By != nil {
-		most = 100_000 // the order is only known when all are
-	}
-	c.mu.Lock()
-	shelf := c.shelf
-	c.mu.Unlock()
-	if compiled.By != nil || len(shelf) == 0 {
-		known := len(shelf)
-		for _, candidate := range l.Fetch(most, until, none) {
-			k, problem := c.keys(compiled, candidate)
-			if problem != nil {
-				l.Again(candidate.Path, problem.Error(), time.Second)
-				continue
-			}
-			shelf = append(shelf, shelved{candidate, k})
-		}
-		l.Parked(listen.Turn, paths(shelf[known:])...)
-		if compiled.By != nil && len(shelf) > known {
-			slices.SortStableFunc(shelf, func(a, b shelved) int { return compareNatural(*a.by, *b.by) })
-		}
-	}
-	var out []shelved
-	size := int64(0)
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.listener != l {
-		return nil
-	}
-	if none && !slices.ContainsFunc(shelf, func(s shelved) bool { return s.Demand }) {
-		c.shelf = shelf
-		return nil
-	}
-	i := 0
-	for ; i < len(shelf) && len(out) < groupFiles; i++ {
-		s := shelf[i]
-		if s.lane != nil {
-			if by := c.blocked[*s.lane]; by != 0 {
-				c.waiting[*s.lane] = append(c.waiting[*s.lane], s)
-				l.Parked(fmt.Sprintf("its lane %s is held by pickup %d", *s.lane, by), s.Path)
-				continue
-			}
-		}
-		if size += s.Info.Size; size > groupBytes && len(out) > 0 {
-			break
-		}
-		out = append(out, s)
-	}
-	c.shelf = shelf[i:]
-	l.Parked("", paths(out)...)
-	return out
-}
-
-func paths(list []shelved) []string {
-	out := make([]string, len(list))
-	for i, s := range list {
-		out[i] = s.Path
-	}
-	return out
 }

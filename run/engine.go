@@ -32,7 +32,9 @@ import (
 
 // Config is what an engine works with.
 type Config struct {
-	Store   *store.Store
+	Store   Records
+	Mark    string // of the installation, in the names of hidden files
+	Spool   string // folder for outputs whose destinations are out of order
 	FS      files.FS
 	Archive *archive.Archive
 	Log     *slog.Logger
@@ -54,7 +56,7 @@ type Config struct {
 // Engine is what the conductors of a service share.
 type Engine struct {
 	Config
-	turns chan struct{} // one for each core: routes take turns
+	turns chan struct{} // one for each core: routes take turns, see turn
 	avoid atomic.Int64  // until when (nanoseconds) whole file systems are not synced
 
 	mu       sync.Mutex

@@ -5,9 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
+	"time"
 
 	"ydrion/core/batch"
 	"ydrion/core/finding"
@@ -16,6 +19,7 @@ import (
 	"ydrion/core/place"
 	"ydrion/core/text"
 	"ydrion/deliver"
+	"ydrion/files"
 	"ydrion/route"
 	"ydrion/store"
 )
@@ -38,6 +42,10 @@ type outputs struct {
 	folders   []string // of the destinations
 	rejected  string   // folder
 	fileNames []string // of the good outputs, when all records go into one; empty: nothing goes there
+
+	spool   string          // where outputs lie whose destinations are out of order
+	spooled map[string]bool // those, by folder
+	beat    *atomic.Int64   // is told that there are signs of life
 
 	opened     *flow.Opened
 	undone     bool // the file was compressed, and what is written of it is not
@@ -70,6 +78,38 @@ func (o *outputs) Open(opened *flow.Opened) error {
 	return nil
 }
 
+// create begins an output for a folder: in its hidden folder or, if the folder is out
+// of order, in the spool.
+func (o *outputs) create(folder, label string) (*deliver.Output, error) {
+	o.beat.Store(time.Now().UnixNano())
+	if o.spooled[folder] {
+		return o.Spool(o.spool, folder, label)
+	}
+	return o.Create(folder, label)
+}
+
+// spoolInstead tells whether a failure was that of a destination, which is then written
+// into the spool from now on: others get theirs, and it gets its own when it is back.
+func (o *outputs) spoolInstead(err error) bool {
+	var d *deliver.ErrDestination
+	if o.spool == "" || !errors.As(err, &d) || o.spooled[d.Folder] || errors.Is(err, errGiven) {
+		return false
+	}
+	if o.spooled == nil {
+		o.spooled = map[string]bool{}
+	}
+	o.spooled[d.Folder] = true
+	return true
+}
+
+// hidden are the folders in which temporaries of the run can be.
+func (o *outputs) hidden() (out []string) {
+	for _, folder := range append([]string{o.rejected}, o.folders...) {
+		out = append(out, filepath.Join(folder, files.Hidden))
+	}
+	return append(out, o.spool)
+}
+
 // add ends an output and notes its delivery.
 func (o *outputs) add(out *deliver.Output, kind string, output int, name string, records, first int64) error {
 	sum, err := out.Finish()
@@ -80,13 +120,13 @@ func (o *outputs) add(out *deliver.Output, kind string, output int, name string,
 	if kind == "good" {
 		d = o.route.Good.To[output]
 	}
-	if d.Mode != 0 || d.Owner != "" {
+	if (d.Mode != 0 || d.Owner != "") && !o.spooled[out.Folder] {
 		if err := o.FS.Own(out.Temporary, d.Mode, d.Owner); err != nil {
-			return fmt.Errorf("setting permissions and owner in %s: %w", out.Folder, err)
+			return &deliver.ErrDestination{Folder: out.Folder, Err: fmt.Errorf("setting permissions and owner: %w", err)}
 		}
 	}
 	o.ord++
-	o.deliveries = append(o.deliveries, store.Delivery{Run: o.Run, Ord: o.ord, Kind: kind, Output: output, Folder: out.Folder, Name: name, Temporary: out.Temporary, Size: out.Size, SHA256: sum, Records: records, FirstRecord: first})
+	o.deliveries = append(o.deliveries, store.Delivery{Run: o.Run, Ord: o.ord, Kind: kind, Output: output, Folder: out.Folder, Name: name, Temporary: out.Temporary, Size: out.Size, SHA256: sum, Records: records, FirstRecord: first, Device: out.Holder.Device, Inode: out.Holder.Inode})
 	if len(o.deliveries) < portion {
 		return nil
 	}
@@ -135,7 +175,7 @@ func (o *outputs) takeGood(b *batch.Batch) error {
 			if o.fileNames[i] == "" {
 				continue
 			}
-			if o.all[i], err = o.Create(folder, fmt.Sprintf("all-%d", i)); err != nil {
+			if o.all[i], err = o.create(folder, fmt.Sprintf("all-%d", i)); err != nil {
 				return err
 			}
 		}
@@ -171,7 +211,7 @@ func (o *outputs) takeEach(b *batch.Batch) error {
 			if name == "" {
 				continue
 			}
-			out, err := o.Create(o.folders[k], strconv.Itoa(o.ord+1))
+			out, err := o.create(o.folders[k], strconv.Itoa(o.ord+1))
 			if err != nil {
 				return err
 			}
@@ -241,7 +281,7 @@ func (o *outputs) remember(r store.Reject) error {
 // openBad begins the file of rejected records as the source begins: with its
 // byte order mark and its heading.
 func (o *outputs) openBad() (err error) {
-	if o.bad, err = o.Create(o.rejected, "rejected"); err != nil {
+	if o.bad, err = o.create(o.rejected, "rejected"); err != nil {
 		return err
 	}
 	if _, err = o.bad.Write(o.opened.Mark); err != nil {
@@ -264,14 +304,14 @@ func (o *outputs) encode(to io.Writer, utf8Text []byte) error {
 // explain writes findings beside the rejected records.
 func (o *outputs) explain(findings finding.List, raw []byte) (err error) {
 	if o.list == nil {
-		if o.list, err = o.Create(o.rejected, "findings"); err != nil {
+		if o.list, err = o.create(o.rejected, "findings"); err != nil {
 			return err
 		}
 		head := fmt.Sprintf("{\"file\":%s,\"route\":%s,\"run\":%d,\"findings\":[", quoted(o.name), quoted(o.route.Name), o.Run)
 		if _, err = o.list.Write([]byte(head)); err != nil {
 			return err
 		}
-		if o.report, err = o.Create(o.rejected, "report"); err != nil {
+		if o.report, err = o.create(o.rejected, "report"); err != nil {
 			return err
 		}
 		if _, err = fmt.Fprintf(o.report, "%s: what was rejected, and why (route %s, run %d)\n", o.name, o.route.Name, o.Run); err != nil {
@@ -413,8 +453,8 @@ func (o *outputs) rejectName(ending string) string {
 	if stem == "" {
 		stem, ext = name, ""
 	}
-	for len(stem) > 180 {
-		stem = stem[:180]
+	if len(stem) > 180 {
+		stem = strings.ToValidUTF8(stem[:180], "") // a letter may have been cut
 	}
 	if ending == "" {
 		ending = ext
@@ -451,7 +491,7 @@ func (o *outputs) whole(original io.Reader, findings finding.List) error {
 		}
 	}
 	o.deliveries, o.kept = o.deliveries[:0], 0
-	out, err := o.Create(o.rejected, "whole")
+	out, err := o.create(o.rejected, "whole")
 	if err != nil {
 		return err
 	}
@@ -466,7 +506,7 @@ func (o *outputs) whole(original io.Reader, findings finding.List) error {
 func (o *outputs) discard() error {
 	var first error
 	keep := func(err error) {
-		if err != nil && first == nil {
+		if err != nil && first == nil && !errors.Is(err, fs.ErrNotExist) {
 			first = err
 		}
 	}
@@ -481,14 +521,17 @@ func (o *outputs) discard() error {
 	if o.kept > 0 {
 		keep(o.sweep())
 	}
-	*o = outputs{Maker: o.Maker, route: o.route, name: o.name, folders: o.folders, rejected: o.rejected, fileNames: o.fileNames, opened: o.opened, keep: o.keep, drop: o.drop}
+	*o = outputs{Maker: o.Maker, route: o.route, name: o.name, folders: o.folders, rejected: o.rejected, fileNames: o.fileNames, opened: o.opened, keep: o.keep, drop: o.drop, spool: o.spool, spooled: o.spooled, beat: o.beat}
 	return first
 }
 
-// sweep removes what there is of the run in the hidden folders.
+// sweep removes what this node has written for the run in the hidden folders.
 func (o *outputs) sweep(except ...string) error {
-	for _, folder := range append([]string{o.rejected}, o.folders...) {
-		if err := deliver.Sweep(o.FS, folder, o.Run, except...); err != nil {
+	for _, hidden := range o.hidden() {
+		if hidden == "" {
+			continue
+		}
+		if err := o.Sweep(hidden, except...); err != nil {
 			return err
 		}
 	}

@@ -100,14 +100,3 @@ func TestTriedAddsThePauses(t *testing.T) {
 		}
 	}
 }
-
-func TestNumbersInTextsCompareAsNumbers(t *testing.T) {
-	for _, test := range []struct{ less, more string }{{"9", "10"}, {"batch-9-b", "batch-10-a"}, {"007", "8"}, {"a", "b"}, {"", "a"}, {"a1", "a1b"}} {
-		if compareNatural(test.less, test.more) >= 0 || compareNatural(test.more, test.less) <= 0 {
-			t.Errorf("%q does not come before %q", test.less, test.more)
-		}
-	}
-	if compareNatural("01", "1") != 0 {
-		t.Error("01 and 1 are not the same number")
-	}
-}

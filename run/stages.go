@@ -26,20 +26,29 @@ import (
 func (c *Conductor) process(group []*item) (on []*item) {
 	for _, it := range group {
 		if it.stage == processing {
-			if c.park(it) {
+			if c.park(it, false) {
 				continue
 			}
-			c.e.turns <- struct{}{}
-			if c.work.Err() == nil {
+			done, err := c.e.turn(c.work, &c.beat[processing])
+			if err == nil {
 				c.try(it, processing, c.processOne)
 			}
-			<-c.e.turns
+			done()
 		}
 		on = append(on, it)
 	}
 	return on
 }
 
+// park keeps a pickup back whose turn in its lane has not come; out says that it is
+// about to come out.
+func (c *Conductor) park(it *item, out bool) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.lanes.park(it, out)
+}
+
+// processOne brings a pickup to where its outcome can be committed.
 func (c *Conductor) processOne(it *item) error {
 	c.e.Tell(Event{Kind: "pickup", Route: c.name, Pickup: it.Pickup, Run: *it.Run, Name: it.Name, State: "taken"})
 	if err := c.keep(it); err != nil {
@@ -53,55 +62,78 @@ func (c *Conductor) processOne(it *item) error {
 	if it.verdict != nil && it.verdict.what == workspace.Hold {
 		return errPerson{errors.New(it.verdict.finding.Message), "duplicate"}
 	}
-	out := &outputs{Maker: deliver.Maker{FS: c.e.FS, Run: *it.Run, Node: c.node}, route: it.compiled, name: it.Name}
+	out, err := c.prepared(it)
+	if err != nil {
+		return err
+	}
+	for {
+		err := c.fill(it, out)
+		if err == nil {
+			it.out, it.stage = out, committing
+			return nil
+		}
+		if err := errors.Join(err, out.discard()); err != nil && !out.spoolInstead(err) {
+			return err
+		}
+	}
+}
+
+// prepared makes the outputs of a run ready to be written.
+func (c *Conductor) prepared(it *item) (*outputs, error) {
+	out := &outputs{Maker: c.maker(*it.Run), route: it.compiled, name: it.Name, spool: c.e.Spool, beat: &c.beat[processing]}
 	out.keep = func(deliveries []store.Delivery, rejects []store.Reject, first bool) error {
 		return c.e.Store.Keep(c.work, *it.Run, deliveries, rejects, first)
 	}
 	out.drop = func() error { return c.e.Store.Drop(c.work, *it.Run) }
-	var err error
 	for _, d := range it.compiled.Good.To {
 		folder, err := c.e.Resolve(d.Folder)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		out.folders = append(out.folders, folder)
 	}
+	var err error
 	if out.rejected, err = c.e.Resolve(it.compiled.Rejected.Folder); err != nil {
-		return err
+		return nil, err
 	}
 	if it.resumed {
-		if err := out.sweep(); err != nil {
-			return err
+		for _, hidden := range out.hidden() {
+			if err := c.sweep(hidden, *it.Run); err != nil && !errors.Is(err, errGiven) {
+				// A destination that is out of order keeps nobody from the others.
+				c.e.Log.Warn("what an earlier try has left cannot be removed now", "pickup", it.Pickup, "route", c.name, "error", err)
+			} else if err != nil {
+				return nil, err
+			}
 		}
 	}
-	if err := c.fill(it, out); err != nil {
-		return errors.Join(err, out.discard())
-	}
-	it.out, it.stage = out, committing
-	return nil
+	return out, nil
 }
 
 // keep gives the original its place in the archive.
 func (c *Conductor) keep(it *item) error {
-	if it.Origin != "inbox" || it.Event == listen.Gone || it.resumed && c.e.Archive.Has(*it.SHA256) && !c.there(holding(&it.Pending)) {
+	if it.Origin != "inbox" || it.Event == listen.Gone || it.resumed && c.e.Archive.Has(*it.SHA256) && !c.there(c.holding(&it.Pending)) {
 		return nil
 	}
-	return c.e.Archive.Keep(holding(&it.Pending), *it.SHA256)
+	held := c.holding(&it.Pending)
+	if it.resumed {
+		// Who can reach it is asked anew; what it is, is compared afterwards.
+		if f, err := c.e.FS.Open(held); err == nil {
+			it.alone = f.Alone()
+			f.Close() //nolint: it was only asked
+		}
+	}
+	return c.e.Archive.Keep(held, *it.SHA256, it.alone)
 }
 
 // compare makes sure that the original is still what was taken: a power failure
 // may have cut a file whose sender had not synced it.
 func (c *Conductor) compare(it *item) error {
-	f, err := c.e.Archive.Open(*it.SHA256)
-	if err != nil {
-		return err
-	}
-	sum, size, err := archive.Hash(f)
-	if err := errors.Join(err, f.Close()); err != nil {
-		return fmt.Errorf("reading the original again: %w", err)
-	}
-	if sum != *it.SHA256 {
+	size, err := c.e.Archive.Check(*it.SHA256)
+	if errors.Is(err, archive.ErrOther) {
 		return errPerson{fmt.Errorf("the original is not what it was when it was taken: %d bytes instead of %d; withdraw it and ask for the file again", size, it.Size), "held"}
+	}
+	if err != nil {
+		return fmt.Errorf("reading the original again: %w", err)
 	}
 	return nil
 }
@@ -224,6 +256,7 @@ func (c *Conductor) inputs(it *item) (flow.Inputs, *[]store.Block) {
 		return block.First, nil
 	}
 	progress := func(b flow.Balance) {
+		c.beat[processing].Store(time.Now().UnixNano())
 		if it.Size <= smallFile {
 			return
 		}
@@ -250,7 +283,7 @@ func (c *Conductor) numbers(n int) (int64, error) {
 		if time.Since(c.stocked) < 100*time.Millisecond {
 			ask = max(missing, 100)
 		}
-		first, err := c.e.Store.Numbers(c.work, c.node, c.name, int(ask))
+		first, err := c.e.Store.Numbers(c.work, c.node.ID, c.name, int(ask))
 		if err != nil {
 			return 0, err
 		}
@@ -316,11 +349,13 @@ func (c *Conductor) commitAll(items []*item) error {
 		commits[i], runs[i] = it.commit, *it.Run
 		commits[i].Attempt = it.Attempt
 	}
-	if err := c.e.Store.Commit(c.work, c.node, commits); err != nil {
+	var fates map[int64]store.Abandoned
+	err := c.e.Store.Commit(c.work, c.node.ID, commits)
+	if err != nil {
 		// Nobody knows whether the transaction got through, or still will: see to
 		// it that it will not, or did.
-		attempts, ask := c.abandon(runs)
-		if ask != nil {
+		var ask error
+		if fates, ask = c.abandon(runs); ask != nil {
 			// Nobody answers. The outputs stay as they are: whoever goes on finds out
 			// what was committed, and sweeps what was not.
 			for _, it := range items {
@@ -329,25 +364,31 @@ func (c *Conductor) commitAll(items []*item) error {
 			c.trouble("committing", errors.Join(err, ask))
 			return nil
 		}
-		if len(attempts) > 0 { // all or nothing: it was one transaction
-			for _, it := range items {
-				it.Attempt = attempts[*it.Run]
-			}
-			return err
+	}
+	var again error
+	for _, it := range items {
+		fate, asked := fates[*it.Run]
+		switch {
+		case !asked && err == nil, fate.Committed:
+			it.State, it.stage = "committed", publishing
+			it.content = nil
+		case fate.OutOfReach || !asked:
+			// Another node goes on with it: what it committed is its own, and nothing of
+			// what was written here is published by us. It sweeps what it does not need.
+			it.stage = ended
+			c.trouble("committing", errGiven)
+		default:
+			it.Attempt, again = fate.Attempt, err
 		}
 	}
-	for _, it := range items {
-		it.State, it.stage = "committed", publishing
-		it.content = nil
-	}
-	return nil
+	return again
 }
 
 // abandon finds out what became of a commit, once the database answers again.
-func (c *Conductor) abandon(runs []int64) (attempts map[int64]int, err error) {
+func (c *Conductor) abandon(runs []int64) (fates map[int64]store.Abandoned, err error) {
 	for wait := 50 * time.Millisecond; ; wait *= 2 {
-		if attempts, err = c.e.Store.Abandon(context.WithoutCancel(c.work), runs); err == nil || wait > time.Second || c.work.Err() != nil {
-			return attempts, err
+		if fates, err = c.e.Store.Abandon(context.WithoutCancel(c.work), c.node.ID, runs); err == nil || wait > time.Second || c.work.Err() != nil {
+			return fates, err
 		}
 		time.Sleep(wait)
 	}
@@ -377,11 +418,19 @@ func (c *Conductor) sync(items []*item) error {
 	for _, it := range items {
 		for _, d := range it.commit.Deliveries {
 			temporaries = append(temporaries, d.Temporary)
-			folders[filepath.Dir(d.Temporary)], folders[d.Folder] = true, true
+			folders[filepath.Dir(d.Temporary)] = true
+			if !it.out.spooled[d.Folder] {
+				folders[d.Folder] = true
+			}
 		}
 		if many = many || it.commit.Kept > 0; it.commit.Kept > 0 {
 			for _, f := range append(it.out.folders, it.out.rejected) {
-				folders[f] = true
+				if !it.out.spooled[f] {
+					folders[f] = true
+				}
+			}
+			if len(it.out.spooled) > 0 {
+				folders[c.e.Spool] = true
 			}
 		}
 		if it.Origin == "inbox" && it.Event != listen.Gone {
@@ -389,7 +438,7 @@ func (c *Conductor) sync(items []*item) error {
 			// That the file was taken must not be undone by a power failure once its
 			// run is committed: it would be taken again.
 			if it.Path != "" {
-				folders[filepath.Dir(it.Path)], folders[filepath.Dir(holding(&it.Pending))] = true, true
+				folders[filepath.Dir(it.Path)], folders[filepath.Dir(c.holding(&it.Pending))] = true, true
 			}
 		}
 	}
@@ -425,7 +474,8 @@ func (c *Conductor) sync(items []*item) error {
 	}
 	syncing.Wait()
 	for f := range folders {
-		if err := c.e.FS.SyncFolder(f); err != nil {
+		// A hidden folder below an inbox is removed when nothing is held in it.
+		if err := c.e.FS.SyncFolder(f); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			failed = errors.Join(failed, err)
 		}
 	}
@@ -469,7 +519,7 @@ func (c *Conductor) publish(group []*item) (on []*item) {
 	var done []*item
 	folders := map[string]bool{}
 	for _, it := range group {
-		if it.stage == publishing && c.park(it) {
+		if it.stage == publishing && c.park(it, true) {
 			continue
 		}
 		on = append(on, it)
@@ -490,13 +540,26 @@ func (c *Conductor) publish(group []*item) (on []*item) {
 	return on
 }
 
+// letGo removes a held file, and the hidden folder it was in below an inbox if nothing
+// else is in it: whoever made the folder around it may want to remove that.
+func (c *Conductor) letGo(it *item) error {
+	held := c.holding(&it.Pending)
+	if err := c.fs.Remove(held); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("giving up the held file: %w", err)
+	}
+	if it.Folder != "" {
+		c.fs.Remove(filepath.Dir(held)) //nolint: others may be held there
+	}
+	return nil
+}
+
 // publishOne makes the outputs of one run visible.
 func (c *Conductor) publishOne(it *item, folders map[string]bool) error {
 	// The archive has the original and the database knows it: what is held is
 	// needed no more.
 	if it.Origin == "inbox" && it.Event != listen.Gone {
-		if err := c.e.FS.Remove(holding(&it.Pending)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("giving up the held file: %w", err)
+		if err := c.letGo(it); err != nil {
+			return err
 		}
 	}
 	if !it.resumed && it.commit.Kept == 0 {
@@ -538,6 +601,7 @@ func (c *Conductor) publishList(it *item, list []store.Delivery, folders map[str
 		if failed[d.Folder] != nil {
 			continue
 		}
+		c.beat[publishing].Store(time.Now().UnixNano())
 		outcome, err := c.publishNamed(it, d)
 		switch {
 		case err != nil:
@@ -577,6 +641,11 @@ func (c *Conductor) publishList(it *item, list []store.Delivery, folders map[str
 
 // publishNamed finds a name for one output and makes it visible.
 func (c *Conductor) publishNamed(it *item, d store.Delivery) (deliver.Outcome, error) {
+	if filepath.Dir(d.Temporary) == c.e.Spool {
+		if err := c.stageThere(it, &d); err != nil {
+			return deliver.Taken, err
+		}
+	}
 	taken := workspace.Count
 	if d.Kind == "good" && d.Output < len(it.compiled.Good.To) {
 		taken = it.compiled.Good.To[d.Output].Taken
@@ -584,11 +653,11 @@ func (c *Conductor) publishNamed(it *item, d store.Delivery) (deliver.Outcome, e
 	for n := 1; ; n++ {
 		name := deliver.Counted(d.Name, n)
 		if n > 1 {
-			if err := c.e.Store.Rename(c.work, c.node, store.RunOf{Run: d.Run, Pickup: it.Pickup}, d.Ord, name); err != nil {
+			if err := c.e.Store.Rename(c.work, c.node.ID, store.RunOf{Run: d.Run, Pickup: it.Pickup}, d.Ord, name); err != nil {
 				return deliver.Taken, err
 			}
 		}
-		outcome, err := deliver.Publish(c.e.FS, d.Temporary, d.Folder, name, taken, d.Run)
+		outcome, err := deliver.Publish(c.fs, d.Temporary, d.Folder, name, taken, d.Run, deliver.Holder{Device: d.Device, Inode: d.Inode})
 		if err != nil || outcome != deliver.Taken {
 			return outcome, err
 		}
@@ -596,6 +665,31 @@ func (c *Conductor) publishNamed(it *item, d store.Delivery) (deliver.Outcome, e
 			return outcome, errPerson{fmt.Errorf("there is a file %s in %s already, and the route does not replace it", d.Name, d.Folder), "stuck"}
 		}
 	}
+}
+
+// stageThere brings an output beside its destination that was out of order when it was
+// written.
+func (c *Conductor) stageThere(it *item, d *store.Delivery) error {
+	spooled := d.Temporary
+	temporary, holder, err := c.maker(d.Run).Stage(spooled, d.Folder)
+	if err == nil && it.compiled != nil {
+		to := it.compiled.Rejected
+		if d.Kind == "good" && d.Output < len(it.compiled.Good.To) {
+			to = it.compiled.Good.To[d.Output]
+		}
+		if to.Mode != 0 || to.Owner != "" {
+			err = c.fs.Own(temporary, to.Mode, to.Owner)
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("bringing %s to %s: %w", d.Name, d.Folder, err)
+	}
+	if err := c.e.Store.Staged(c.work, c.node.ID, store.RunOf{Run: d.Run, Pickup: it.Pickup}, d.Ord, temporary, holder.Device, holder.Inode); err != nil {
+		return err
+	}
+	d.Temporary, d.Device, d.Inode = temporary, holder.Device, holder.Inode
+	c.fs.Remove(spooled) //nolint: it is swept later
+	return nil
 }
 
 // conclude ends pickups whose outputs are all visible.
@@ -607,7 +701,7 @@ func (c *Conductor) conclude(done []*item) {
 	for i, it := range done {
 		runs[i] = store.RunOf{Run: *it.Run, Pickup: it.Pickup}
 	}
-	states, err := c.e.Store.Published(c.work, c.node, runs)
+	states, err := c.e.Store.Published(c.work, c.node.ID, runs)
 	if err != nil {
 		c.trouble("recording that runs were published", err)
 		return
@@ -616,6 +710,9 @@ func (c *Conductor) conclude(done []*item) {
 		it.stage = ended
 		state, ok := states[it.Pickup]
 		if !ok {
+			c.mu.Lock()
+			c.lanes.end(it)
+			c.mu.Unlock()
 			continue // another node goes on with it
 		}
 		b, took := it.balance, time.Since(it.started)
@@ -629,9 +726,12 @@ func (c *Conductor) conclude(done []*item) {
 // over or due, and an original that its route does not keep is dropped.
 func (c *Conductor) concluded(it *item, state string) {
 	c.mu.Lock()
-	if it.Lane != nil && c.blocked[*it.Lane] == it.Pickup {
-		delete(c.blocked, *it.Lane)
-		c.unblock(*it.Lane)
+	if it.Lane != nil {
+		c.release(*it.Lane, it.Pickup)
+	}
+	c.lanes.end(it)
+	if len(c.lanes.freed) > 0 {
+		c.wake()
 	}
 	stalled := c.stalled
 	if it.Tries > 0 {
@@ -641,10 +741,10 @@ func (c *Conductor) concluded(it *item, state string) {
 		}
 	}
 	c.mu.Unlock()
-	if it.Tries > 0 || stalled > 0 {
+	if it.Tries > 0 || stalled > 0 || it.resumed {
 		c.e.Over("held", c.name)
 		c.e.Over("stuck", c.name)
-		for _, kind := range []string{"duplicate", "uncertain", "stuck"} {
+		for _, kind := range []string{"duplicate", "uncertain", "stuck", "held"} {
 			c.e.Over(kind, fmt.Sprintf("pickup %d", it.Pickup))
 		}
 	}

@@ -154,7 +154,7 @@ func (s *Service) again(ctx context.Context, p store.Pickup, q AgainRequest) (in
 // pickups.
 func (s *Service) toDo(ctx context.Context, route string) {
 	if l := s.leads(route); l != nil {
-		l.conductor.Poke()
+		l.look()
 		return
 	}
 	s.store.Hint(ctx, hintPickup+route)

@@ -27,9 +27,11 @@ func newMetrics(s *Service) *metrics {
 	running := prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "ydrion_routes_running", Help: "Routes that run and are led by this node."}, func() float64 {
 		n := 0
 		for _, l := range s.all() {
-			if l.isListening() {
+			l.mu.Lock()
+			if l.listener != nil {
 				n++
 			}
+			l.mu.Unlock()
 		}
 		return float64(n)
 	})

@@ -8,15 +8,11 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
-	"ydrion/core/lang"
 	"ydrion/listen"
-	"ydrion/route"
 	"ydrion/run"
 	"ydrion/store"
-	"ydrion/workspace"
 )
 
 // What nodes tell each other.
@@ -26,34 +22,6 @@ const (
 	hintEvents = "events " // number of the node, then events as JSON
 	hintTake   = "take "   // a route and a file of its inbox that somebody wants taken now
 )
-
-// leading is a route that this node leads.
-type leading struct {
-	conductor *run.Conductor
-	end       context.CancelFunc // nothing new is begun
-	yielding  bool
-
-	mu       sync.Mutex
-	state    store.Route
-	listener *listen.Listener
-	compiled *route.Compiled
-	stop     context.CancelFunc // of the listener
-	stopped  chan struct{}
-	failed   string
-	news     string // what was recorded last for other nodes
-}
-
-func (l *leading) isListening() bool {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.listener != nil || l.failed != ""
-}
-
-func (l *leading) isPaused() bool {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.state.Paused(time.Now())
-}
 
 // leads gives a route that this node leads, nil if it does not.
 func (s *Service) leads(name string) *leading {
@@ -114,7 +82,6 @@ func (s *Service) asNode(node *store.Node) {
 		end()
 		all := s.all()
 		for _, l := range all {
-			l.unlisten()
 			l.end()
 		}
 		for name, l := range all {
@@ -123,8 +90,9 @@ func (s *Service) asNode(node *store.Node) {
 		node.Leave()
 	}()
 	hints := node.Hints()
+	alone := map[string]time.Time{} // routes that nobody leads, and since when
 	for life.Err() == nil {
-		mine, err := s.store.Lead(work, node.ID)
+		mine, err := s.store.Lead(work, node.ID, s.overdue(alone))
 		switch {
 		case errors.Is(err, store.ErrGone):
 			return
@@ -132,12 +100,55 @@ func (s *Service) asNode(node *store.Node) {
 			s.Log.Error("sharing out the routes", "error", err)
 		case err == nil:
 			s.others.Store(int64(mine.Others))
-			s.reconcile(life, work, node.ID, mine)
+			s.led.Store(time.Now().UnixNano())
+			s.reconcile(life, work, node, mine)
+			s.orphans(alone, mine.Orphans)
 		}
 		if !s.await(life, hints) {
 			return
 		}
 	}
+}
+
+const (
+	// aloneFor is how long a route may have no leader, or one that does not do what
+	// people decided, before somebody is told, and rescueAfter how long before another
+	// node takes it although it is not its share.
+	aloneFor    = 20 * time.Second
+	rescueAfter = 30 * time.Second
+)
+
+// overdue are the routes that nobody has led for too long.
+func (s *Service) overdue(alone map[string]time.Time) (out []string) {
+	for name, since := range alone {
+		if time.Since(since) > rescueAfter {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// orphans follows the routes that nobody leads as they should be led.
+func (s *Service) orphans(alone map[string]time.Time, now []string) {
+	for name := range alone {
+		if !slices.Contains(now, name) {
+			delete(alone, name)
+			s.over("no leader", name)
+		}
+	}
+	late := []string{}
+	for _, name := range now {
+		if alone[name].IsZero() {
+			alone[name] = time.Now()
+		}
+		if time.Since(alone[name]) > aloneFor {
+			late = append(late, name)
+			s.alert(store.Alert{Kind: "no leader", Route: name, About: name, Message: fmt.Sprintf("no node works on %s as people have decided, since %s", name, alone[name].Format("15:04:05 MST"))}, false)
+		}
+	}
+	s.mu.Lock()
+	s.lonely = late
+	s.mu.Unlock()
 }
 
 // await waits until there may be something to do. It is false when the hints
@@ -152,7 +163,7 @@ func (s *Service) await(life context.Context, hints <-chan string) bool {
 		case <-timer.C:
 			s.recordNews(life)
 			return true
-		case <-s.kick:
+		case <-s.signal:
 			return true
 		case hint, ok := <-hints:
 			if !ok {
@@ -171,7 +182,7 @@ func (s *Service) await(life context.Context, hints <-chan string) bool {
 				s.heard(events)
 			case isPickup:
 				if l := s.leads(name); l != nil {
-					l.conductor.Poke()
+					l.look()
 				}
 			default:
 				return true
@@ -180,26 +191,23 @@ func (s *Service) await(life context.Context, hints <-chan string) bool {
 	}
 }
 
-// reconcile makes what this node does what it is to do.
-func (s *Service) reconcile(life, work context.Context, node int64, mine store.Leading) {
+// reconcile makes what this node does what it is to do. It waits for nothing.
+func (s *Service) reconcile(life, work context.Context, node *store.Node, mine store.Leading) {
 	wanted := map[string]bool{}
 	for _, r := range mine.Mine {
 		wanted[r.Name] = true
-		l := s.leads(r.Name)
-		if l == nil {
-			routeLife, end := context.WithCancel(life)
-			l = &leading{conductor: s.engine.Conduct(routeLife, work, node, r), end: end}
-			s.mu.Lock()
-			s.leading[r.Name] = l
-			s.mu.Unlock()
+		if l := s.leads(r.Name); l != nil {
+			l.set(r)
+			continue
 		}
-		if !l.yielding {
-			s.adjust(life, l, r)
-		}
+		l := s.lead(life, work, node, r)
+		s.mu.Lock()
+		s.leading[r.Name] = l
+		s.mu.Unlock()
 	}
 	for name, l := range s.all() {
-		if !wanted[name] && !l.yielding {
-			l.yielding = true
+		if !wanted[name] && l.life.Err() == nil {
+			l.end()
 			s.tasks.Go(func() { s.letGo(name, l) })
 		}
 	}
@@ -208,137 +216,17 @@ func (s *Service) reconcile(life, work context.Context, node int64, mine store.L
 		name := mine.Mine[i].Name
 		mine.Surplus--
 		l := s.leads(name)
-		if l.yielding {
+		if l.life.Err() != nil {
 			continue
 		}
-		l.yielding = true
+		l.end()
 		s.tasks.Go(func() {
 			s.letGo(name, l)
-			if err := s.store.Yield(work, node, name); err != nil && work.Err() == nil {
+			if err := s.store.Yield(work, node.ID, name); err != nil && work.Err() == nil {
 				s.Log.Error("giving up a route", "route", name, "error", err)
 			}
 			s.store.Hint(work, hintRoute+name)
 		})
-	}
-}
-
-// letGo ends the work on a route.
-func (s *Service) letGo(name string, l *leading) {
-	l.unlisten()
-	l.end()
-	<-l.conductor.Done()
-	s.mu.Lock()
-	if s.leading[name] == l {
-		delete(s.leading, name)
-	}
-	s.mu.Unlock()
-}
-
-// adjust starts, stops or changes the listener of a route.
-func (s *Service) adjust(life context.Context, l *leading, r store.Route) {
-	l.mu.Lock()
-	l.state = r
-	listening, compiled := l.listener != nil, l.compiled
-	l.mu.Unlock()
-	l.conductor.Set(r)
-	if listening && (!r.Running || compiled.Hash != r.Revision) {
-		l.unlisten()
-		listening = false
-	}
-	if r.Running && !listening {
-		err := s.listen(life, l, r)
-		l.fail(err)
-		if err != nil && life.Err() == nil {
-			s.Log.Error("a route cannot run", "route", r.Name, "error", err)
-		}
-	}
-	if !r.Running {
-		l.fail(nil)
-	}
-}
-
-// listen begins to notice a route's files.
-func (s *Service) listen(life context.Context, l *leading, r store.Route) error {
-	compiled, err := s.engine.Compiled(life, r.Name, r.Revision)
-	if err != nil {
-		return err
-	}
-	folder, err := s.resolve(compiled.Listen.Folder)
-	if err != nil {
-		return err
-	}
-	// Whoever has started a route can drop a file at once. Where that cannot be
-	// done now, the listener says so and tries again.
-	if err := s.FS.MakeFolder(folder, 0o755); err != nil {
-		s.Log.Warn("an inbox cannot be made", "route", r.Name, "folder", folder, "error", err)
-	}
-	listener := &listen.Listener{Settings: compiled.Listen, ByName: compiled.Order.By == "name", ByTime: compiled.Order.By == "time", Folder: folder, FS: s.FS, Log: s.Log, Watch: s.watcher}
-	if compiled.Marker != nil {
-		listener.Marker = func(name, folder string) string {
-			made, problem := compiled.Marker.Text(&lang.Env{Facts: lang.Facts{Name: name, Folder: folder}}, nil, 0)
-			if problem != "" {
-				s.Log.Error("a marker cannot be named", "route", r.Name, "file", name, "problem", problem)
-			}
-			return made
-		}
-	}
-	if compiled.Originals == workspace.Left {
-		left, err := s.store.LeftFiles(life, r.Name)
-		if err != nil {
-			return err
-		}
-		listener.Left = map[string]listen.Known{}
-		for _, f := range left {
-			k := listen.Known{SHA256: f.SHA256}
-			k.Info.Size, k.Info.Modified, k.Info.Device, k.Info.Inode = f.Size, f.Modified, f.Device, f.Inode
-			listener.Left[f.Path] = k
-		}
-	}
-	listener.Start()
-	listening, stop := context.WithCancel(life)
-	stopped := make(chan struct{})
-	l.mu.Lock()
-	l.listener, l.compiled, l.stop, l.stopped = listener, compiled, stop, stopped
-	l.mu.Unlock()
-	l.conductor.Listen(listener, compiled)
-	s.tasks.Go(func() {
-		defer close(stopped)
-		for listening.Err() == nil {
-			err := listener.Run(listening)
-			l.fail(err)
-			if err != nil {
-				s.Log.Error("the listener cannot work; it will be tried again", "route", r.Name, "error", err)
-				select {
-				case <-listening.Done():
-				case <-time.After(2 * time.Second):
-				}
-			}
-		}
-	})
-	return nil
-}
-
-// unlisten ends noticing files. What has been taken goes on.
-func (l *leading) unlisten() {
-	l.mu.Lock()
-	stop, stopped := l.stop, l.stopped
-	l.listener, l.stop = nil, nil
-	l.mu.Unlock()
-	if stop == nil {
-		return
-	}
-	l.conductor.Listen(nil, nil)
-	stop()
-	<-stopped
-}
-
-// fail remembers why a route cannot run, nil if it can.
-func (l *leading) fail(err error) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.failed = ""
-	if err != nil {
-		l.failed = err.Error()
 	}
 }
 

@@ -11,7 +11,9 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -55,15 +57,17 @@ type Service struct {
 	hub     hub
 	metrics *metrics
 	cluster *managed.Cluster
-	others  atomic.Int64 // living nodes besides this one
-	kick    chan struct{}
-	noted   chan noted // alerts on their way to the records
+	others  atomic.Int64  // living nodes besides this one
+	led     atomic.Int64  // when (nanoseconds) the routes were last shared out
+	signal  chan struct{} // there may be something for the node to do
+	noted   chan noted    // alerts on their way to the records
 	expects expecting
 	samples samples
 
 	mu        sync.Mutex
 	node      *store.Node
 	leading   map[string]*leading
+	lonely    []string        // routes that nobody has led for a while
 	life      context.Context // ends when nothing new is to be begun
 	work      context.Context // ends when what is under way is to be left
 	tasks     sync.WaitGroup
@@ -88,7 +92,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if err := os.MkdirAll(c.Data, 0o755); err != nil {
 		return nil, fmt.Errorf("making the data folder: %w", err)
 	}
-	s := &Service{Config: c, leading: map[string]*leading{}, kick: make(chan struct{}, 1), noted: make(chan noted, 1024)}
+	s := &Service{Config: c, leading: map[string]*leading{}, signal: make(chan struct{}, 1), noted: make(chan noted, 1024)}
 	s.metrics = newMetrics(s)
 	s.life, s.end = context.WithCancel(context.Background())
 	s.work, s.kill = context.WithCancel(context.Background())
@@ -107,7 +111,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if s.watcher, err = listen.NewWatcher(); err != nil {
 		c.Log.Warn("no kernel events here, looking instead", "error", err)
 	}
-	s.engine = run.New(run.Config{Store: s.store, FS: c.FS, Archive: archive.New(c.FS, filepath.Join(c.Data, "archive")), Log: c.Log, Resolve: s.resolve, Tell: s.tell, Alert: s.alert, Over: s.over, Cores: c.Cores, Clock: c.Clock})
+	s.engine = run.New(run.Config{Store: s.store, Mark: s.store.Mark, Spool: filepath.Join(c.Data, "spool"), FS: c.FS, Archive: archive.New(c.FS, filepath.Join(c.Data, "archive")), Log: c.Log, Resolve: s.resolve, Tell: s.tell, Alert: s.alert, Over: s.over, Cores: c.Cores, Clock: c.Clock})
 	first, err := s.store.Join(ctx, c.Name, c.Address)
 	if err != nil {
 		s.store.Close()
@@ -164,8 +168,28 @@ func (s *Service) Close() error {
 	return errors.Join(err, s.stopCluster())
 }
 
-// Ready tells whether the service can work.
-func (s *Service) Ready(ctx context.Context) error { return s.store.Ping(ctx) }
+// ledWithin is how long ago the routes may have been shared out for a node that works.
+const ledWithin = 15 * time.Second
+
+// Ready tells whether the service can work: the database answers, this node shares the
+// routes out, and each running route has a leader.
+func (s *Service) Ready(ctx context.Context) error {
+	if err := s.store.Ping(ctx); err != nil {
+		return err
+	}
+	if led := s.led.Load(); time.Since(time.Unix(0, led)) > ledWithin {
+		if led == 0 {
+			return errors.New("the node has not joined the others yet")
+		}
+		return fmt.Errorf("the node has not shared out the routes since %s", time.Unix(0, led).Format("15:04:05 MST"))
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.lonely) > 0 {
+		return fmt.Errorf("no node works on %s", strings.Join(s.lonely, ", "))
+	}
+	return nil
+}
 
 // Watch begins to watch events; the function ends it.
 func (s *Service) Watch() (<-chan Numbered, func()) { return s.hub.watch() }
@@ -178,6 +202,7 @@ type Publication struct {
 	Route    string       `json:"route"`
 	Revision string       `json:"revision"`
 	Number   int          `json:"number" doc:"of the revision; 0 when only checked"`
+	InEffect bool         `json:"in_effect" doc:"whether the node that leads the route works by it: then a file that comes now is taken by this revision"`
 	Changed  bool         `json:"changed" doc:"whether it differs from what was published before"`
 	Findings finding.List `json:"findings"`
 	OK       bool         `json:"ok"`
@@ -227,6 +252,10 @@ func (s *Service) Publish(ctx context.Context, content map[string][]byte, names 
 		s.changed(ctx, c.Name, "published")
 		s.Log.Info("published", "route", c.Name, "revision", c.Hash[:12], "number", out[i].Number, "changed", out[i].Changed)
 	}
+	late := s.inEffect(ctx, names)
+	for i := range out {
+		out[i].InEffect = !slices.Contains(late, out[i].Route)
+	}
 	return out, general, nil
 }
 
@@ -265,35 +294,29 @@ func (s *Service) changed(ctx context.Context, name, how string) {
 // nudge lets the node look at once what it is to do.
 func (s *Service) nudge() {
 	select {
-	case s.kick <- struct{}{}:
+	case s.signal <- struct{}{}:
 	default: // it has been told already
 	}
 }
 
-// Start starts a route, on whichever node leads it.
+// Start starts a route, on whichever node leads it. It returns when that is so or, if
+// it takes too long, without; the route's view says which.
 func (s *Service) Start(ctx context.Context, name string) error {
 	if err := s.store.SetRunning(ctx, name, true); err != nil {
 		return err
 	}
 	s.changed(ctx, name, "running")
-	s.settled(ctx, func() bool {
-		if l := s.leads(name); l != nil {
-			return l.isListening()
-		}
-		time.Sleep(20 * time.Millisecond)
-		r, err := s.store.Route(ctx, name) // it may have no leader yet
-		return err != nil || r.Leader != 0 && !s.is(r.Leader)
-	})
+	s.inEffect(ctx, []string{name})
 	return nil
 }
 
-// Stop stops a route. What is under way goes on.
+// Stop stops a route. What is under way goes on. It returns as Start does.
 func (s *Service) Stop(ctx context.Context, name string) error {
 	if err := s.store.SetRunning(ctx, name, false); err != nil {
 		return err
 	}
 	s.changed(ctx, name, "stopped")
-	s.settled(ctx, func() bool { l := s.leads(name); return l == nil || !l.isListening() })
+	s.inEffect(ctx, []string{name})
 	return nil
 }
 
@@ -311,7 +334,7 @@ func (s *Service) Pause(ctx context.Context, name string, until time.Time) error
 		return err
 	}
 	s.changed(ctx, name, "paused")
-	s.settled(ctx, func() bool { l := s.leads(name); return l == nil || l.isPaused() })
+	s.inEffect(ctx, []string{name})
 	return nil
 }
 
@@ -332,16 +355,30 @@ func (s *Service) Ask(ctx context.Context, name string) error {
 	return nil
 }
 
-// settled waits a moment for something to come into effect.
-func (s *Service) settled(ctx context.Context, condition func() bool) {
-	deadline := time.After(3 * time.Second)
-	for !condition() {
+// effectWithin is how long an answer waits for a decision to come into effect.
+const effectWithin = 15 * time.Second
+
+// inEffect waits until the leaders of routes work by their latest versions, and gives
+// those that do not after a while.
+func (s *Service) inEffect(ctx context.Context, names []string) []string {
+	if len(names) == 0 {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, effectWithin)
+	defer cancel()
+	late := names
+	for wait := 2 * time.Millisecond; ; wait = min(2*wait, 50*time.Millisecond) {
+		now, err := s.store.NotApplied(ctx, late)
+		if err == nil {
+			late = now
+		}
+		if len(late) == 0 {
+			return nil
+		}
 		select {
 		case <-ctx.Done():
-			return
-		case <-deadline:
-			return
-		case <-time.After(2 * time.Millisecond):
+			return late
+		case <-time.After(wait):
 		}
 	}
 }
@@ -406,7 +443,7 @@ func (s *Service) Original(ctx context.Context, pickup int64) (store.Pickup, fil
 
 // original opens a file of the archive.
 func (s *Service) original(sha256 string) (files.File, error) {
-	f, err := s.engine.Archive.Open(sha256)
+	f, err := s.engine.Archive.OpenChecked(sha256)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%w: its original is not in the archive", store.ErrNotSo)
 	}

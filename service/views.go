@@ -25,6 +25,7 @@ type RouteView struct {
 	PausedUntil *time.Time     `json:"paused_until,omitempty"`
 	Leader      int64          `json:"leader" doc:"the node that listens for it, 0 if none does"`
 	Problem     string         `json:"problem" doc:"why it is failing"`
+	InEffect    bool           `json:"in_effect" doc:"whether the node that leads it works as it was last published, started, stopped or paused"`
 	Revision    string         `json:"revision"`
 	Number      int            `json:"revision_number"`
 	PublishedAt time.Time      `json:"published_at"`
@@ -82,7 +83,7 @@ func (s *Service) Routes(ctx context.Context) ([]RouteView, error) {
 func (s *Service) view(ctx context.Context, r store.Route, today store.Tally) RouteView {
 	today.Route = r.Name
 	n := s.newsOf(ctx, r.Name)
-	v := RouteView{Name: r.Name, State: "stopped", Revision: r.Revision, Number: r.Number, PublishedAt: r.PublishedAt, Today: today, Current: n.Current, Waiting: n.Count, Leader: r.Leader}
+	v := RouteView{Name: r.Name, State: "stopped", Revision: r.Revision, Number: r.Number, PublishedAt: r.PublishedAt, Today: today, Current: n.Current, Waiting: n.Count, Leader: r.Leader, InEffect: r.Applied || !r.Running && r.Leader == 0}
 	if c, err := s.engine.Compiled(ctx, r.Name, r.Revision); err == nil {
 		v.Notes = strings.TrimSpace(c.Notes)
 	} else {

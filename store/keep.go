@@ -103,7 +103,7 @@ func (s *Store) ExpiredPickups(ctx context.Context, e Expiry) (n int64, err erro
 // WouldPurge counts what a purge would remove.
 func (s *Store) WouldPurge(ctx context.Context, e Expiry) (Purged, error) {
 	out := Purged{Route: e.Route}
-	if err := s.db.QueryRowxContext(ctx, `select count(*), coalesce(sum(p.size), 0)::bigint from pickups p where `+ended+` and p.archived and p.sha256 is not null and not `+legally, e.Route, e.Originals).Scan(&out.Originals, &out.Bytes); err != nil {
+	if err := s.db.rows(ctx, 0, `select count(*), coalesce(sum(p.size), 0)::bigint from pickups p where `+ended+` and p.archived and p.sha256 is not null and not `+legally, []any{e.Route, e.Originals}, []any{&out.Originals, &out.Bytes}, func() error { return nil }); err != nil {
 		return out, err
 	}
 	if err := s.db.GetContext(ctx, &out.Rejects, `select count(*) from pickups p join run_pickups rp on rp.pickup = p.id join rejects j on j.run = rp.run where `+ended+` and not `+legally, e.Route, e.Rejects); err != nil {

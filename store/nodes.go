@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
+	"golang.org/x/sys/unix"
 )
 
 // A node is one life of a service. It is alive as long as its connection holds a
@@ -41,12 +43,41 @@ type Node struct {
 	end   context.CancelFunc
 	hints chan string
 	ended sync.WaitGroup
+	sure  atomic.Int64 // until when (machine's time since its start) the node may be sure of its lease
+}
+
+// sinceBoot is the time since the machine started, which nobody can set and which goes
+// on while a process or the machine sleeps.
+func sinceBoot() time.Duration {
+	var t unix.Timespec
+	if err := unix.ClockGettime(unix.CLOCK_BOOTTIME, &t); err != nil {
+		panic(err) // there is no such machine
+	}
+	return time.Duration(t.Nano())
+}
+
+// Sure tells whether the node can still be sure that nobody has taken over what it
+// leads. Whoever is about to leave a mark outside the database asks first: a process
+// that was stopped for a while wakes up in the middle of what it was doing. Once it is
+// not sure the node's life ends.
+func (n *Node) Sure() bool {
+	if n.Life.Err() != nil {
+		return false
+	}
+	if int64(sinceBoot()) >= n.sure.Load() {
+		n.end()
+		return false
+	}
+	return true
 }
 
 // Join makes the service a node. Its life ends with the connection, or when the
 // database cannot be reached in time.
 func (s *Store) Join(ctx context.Context, name, address string) (*Node, error) {
-	conn, err := pgx.ConnectConfig(ctx, s.pools[0].Config().ConnConfig)
+	ctx, cancel := context.WithTimeout(ctx, answerWithin)
+	defer cancel()
+	begun := sinceBoot()
+	conn, err := pgx.ConnectConfig(ctx, s.db.pool.Config().ConnConfig)
 	if err != nil {
 		return nil, fmt.Errorf("joining the nodes: %w", err)
 	}
@@ -67,12 +98,19 @@ func (s *Store) Join(ctx context.Context, name, address string) (*Node, error) {
 		return nil, errors.Join(fmt.Errorf("joining the nodes: %w", err), conn.Close(ctx))
 	}
 	n.Life, n.end = context.WithCancel(context.Background())
+	n.sure.Store(int64(begun + Lease - margin))
 	n.ended.Go(func() {
 		defer n.end()
 		defer close(n.hints)
 		n.live(s.closing, conn)
 	})
 	return n, nil
+}
+
+// Fresh tells whether the node has renewed its lease as often as it should. One that has
+// not may have slept, and looks whether it still has what it works on.
+func (n *Node) Fresh() bool {
+	return n.Sure() && int64(sinceBoot()) < n.sure.Load()-int64(Lease-margin-2*renewEvery)
 }
 
 // live renews the lease and passes hints on until the node's life ends.
@@ -100,7 +138,7 @@ func (n *Node) live(closing context.Context, conn *pgx.Conn) {
 			}
 			continue
 		}
-		begun := time.Now()
+		begun, boot := time.Now(), sinceBoot()
 		renew, cancel := context.WithDeadline(closing, renewed.Add(Lease-margin))
 		tag, err := conn.Exec(renew, `update nodes set lease_until = now() + $2 where id = $1 and ended_at is null`, n.ID, Lease)
 		cancel()
@@ -108,6 +146,7 @@ func (n *Node) live(closing context.Context, conn *pgx.Conn) {
 			return
 		}
 		renewed = begun
+		n.sure.Store(int64(boot + Lease - margin))
 	}
 }
 
@@ -147,14 +186,18 @@ func (s *Store) Nodes(ctx context.Context) ([]NodeView, error) {
 
 // Leading says how the routes are shared out.
 type Leading struct {
-	Mine    []Route // the routes that the node leads
-	Surplus int     // how many of them are more than its share
-	Others  int     // living nodes besides this one
+	Mine    []Route  // the routes that the node leads
+	Surplus int      // how many of them are more than its share
+	Others  int      // living nodes besides this one
+	Orphans []string // running routes that nobody leads, or whose leader does not work by what people decided
 }
 
 // Lead ends the nodes that have died, and takes what nobody leads up to the
 // node's share. Open pickups of the routes that it leads become its own.
-func (s *Store) Lead(ctx context.Context, node int64) (Leading, error) {
+//
+// Rescue are routes that nobody has led for a while, although another node is there
+// whose share they are: they are taken whatever the shares.
+func (s *Store) Lead(ctx context.Context, node int64, rescue []string) (Leading, error) {
 	var l Leading
 	err := s.in(ctx, "sharing out the routes", func(tx *sqlx.Tx) error {
 		var others []int64
@@ -197,10 +240,24 @@ func (s *Store) Lead(ctx context.Context, node int64) (Leading, error) {
 			}
 			taken = len(names)
 		}
+		if len(rescue) > 0 {
+			r, err := tx.ExecContext(ctx, `update routes set leader = $1 where name = any($2) and not exists (select 1 from nodes n where n.id = routes.leader and n.ended_at is null)`, node, rescue)
+			if err != nil {
+				return err
+			}
+			n, err := r.RowsAffected()
+			if err != nil {
+				return err
+			}
+			taken += int(n)
+		}
 		if mine+taken > 0 {
 			if _, err := tx.ExecContext(ctx, `update pickups p set node = $1 from routes r where r.name = p.route and r.leader = $1 and p.node <> $1 and p.state in ('claimed', 'taken', 'committed', 'held', 'uncertain')`, node); err != nil {
 				return err
 			}
+		}
+		if err := tx.SelectContext(ctx, &l.Orphans, `select r.name from routes r left join nodes n on n.id = r.leader and n.ended_at is null where r.running and (n.id is null or r.leader <> $1 and not (r.applied >= r.version and r.applied_by = r.leader)) order by r.name`, node); err != nil {
+			return err
 		}
 		return tx.SelectContext(ctx, &l.Mine, `select `+routeColumns+` where r.leader = $1 order by r.name`, node)
 	})

@@ -41,7 +41,7 @@ func TestTablesAreLookedAt(t *testing.T) {
 	}
 	node := must(s.Join(ctx, "test", ""))(t)
 	defer node.Leave()
-	must(s.Lead(ctx, node.ID))(t)
+	must(s.Lead(ctx, node.ID, nil))(t)
 	reopen()
 	if n := looked(); n != 0 {
 		t.Errorf("%d empty tables were looked at", n)

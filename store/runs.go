@@ -41,32 +41,35 @@ func (s *Store) Claim(ctx context.Context, node int64, route string, claims []Cl
 	n := len(claims)
 	paths, folders, names, sizes, modified := make([]string, n), make([]string, n), make([]string, n), make([]int64, n), make([]time.Time, n)
 	devices, inodes, noticed, lanes, keys := make([]string, n), make([]string, n), make([]time.Time, n), make([]*string, n), make([]*string, n)
-	events, origins := make([]string, n), make([]string, n)
+	events, origins, raws := make([]string, n), make([]string, n), make([][]byte, n)
 	at := make(map[string]int, n)
 	for i, c := range claims {
 		at[c.Path] = i
-		paths[i], folders[i], names[i], sizes[i], modified[i] = c.Path, c.Folder, c.Name, c.Size, c.Modified
-		devices[i], inodes[i], noticed[i], lanes[i], keys[i] = fmt.Sprint(c.Device), fmt.Sprint(c.Inode), c.Noticed, c.Lane, c.Key
-		events[i], origins[i] = c.Event, c.Origin
-	}
-	rows, err := s.pools[1].Query(ctx, `with new as (
-			insert into pickups (route, path, folder, name, size, modified, device, inode, state, noticed_at, node, lane, business_key, event, origin)
-			select $2, path, folder, name, size, modified, device::numeric, inode::numeric, 'claimed', noticed, $1, lane, key, event, origin
-			from unnest($3::text[], $4::text[], $5::text[], $6::bigint[], $7::timestamptz[], $8::text[], $9::text[], $10::timestamptz[], $11::text[], $12::text[], $13::text[], $14::text[])
-				with ordinality as t (path, folder, name, size, modified, device, inode, noticed, lane, key, event, origin, ord)
-			where exists (select 1 from routes where name = $2 and leader = $1) order by ord
-			on conflict do nothing returning id, path),
-		counted as (insert into tallies (route, quarter, pickups) select $2, date_bin('15 minutes', now(), 'epoch'), count(*) from new having count(*) > 0
-			on conflict (route, quarter) do update set pickups = tallies.pickups + excluded.pickups)
-		select id, path from new`,
-		node, route, paths, folders, names, sizes, modified, devices, inodes, noticed, lanes, keys, events, origins)
-	if err != nil {
-		return nil, fmt.Errorf("claiming files: %w", err)
+		paths[i], folders[i], names[i], sizes[i], modified[i] = Readable(c.Path), Readable(c.Folder), Readable(c.Name), c.Size, c.Modified
+		devices[i], inodes[i], noticed[i], lanes[i], keys[i] = fmt.Sprint(c.Device), fmt.Sprint(c.Inode), c.Noticed, readable(c.Lane), readable(c.Key)
+		events[i], origins[i], raws[i] = c.Event, c.Origin, rawPath(c.Path)
 	}
 	ids := make([]int64, n)
 	var id int64
 	var path string
-	if _, err := pgx.ForEachRow(rows, []any{&id, &path}, func() error { ids[at[path]] = id; return nil }); err != nil {
+	var raw []byte
+	err := s.quick.rows(ctx, n, `with new as (
+			insert into pickups (route, path, folder, name, size, modified, device, inode, state, noticed_at, node, lane, business_key, event, origin, raw_path)
+			select $2, path, folder, name, size, modified, device::numeric, inode::numeric, 'claimed', noticed, $1, lane, key, event, origin, raw
+			from unnest($3::text[], $4::text[], $5::text[], $6::bigint[], $7::timestamptz[], $8::text[], $9::text[], $10::timestamptz[], $11::text[], $12::text[], $13::text[], $14::text[], $15::bytea[])
+				with ordinality as t (path, folder, name, size, modified, device, inode, noticed, lane, key, event, origin, raw, ord)
+			where exists (select 1 from routes where name = $2 and leader = $1) order by ord
+			on conflict do nothing returning id, path, raw_path),
+		counted as (insert into tallies (route, quarter, pickups) select $2, date_bin('15 minutes', now(), 'epoch'), count(*) from new having count(*) > 0
+			on conflict (route, quarter) do update set pickups = tallies.pickups + excluded.pickups)
+		select id, path, raw_path from new`,
+		[]any{node, route, paths, folders, names, sizes, modified, devices, inodes, noticed, lanes, keys, events, origins, raws},
+		[]any{&id, &path, &raw}, func() error {
+			path, _ := named(path, raw)
+			ids[at[path]] = id
+			return nil
+		})
+	if err != nil {
 		return nil, fmt.Errorf("claiming files: %w", err)
 	}
 	return ids, nil
@@ -76,7 +79,7 @@ func (s *Store) Claim(ctx context.Context, node int64, route string, claims []Cl
 // that nobody wants any more.
 func (s *Store) Withdrawn(ctx context.Context, node, pickup int64, reason string) error {
 	_, err := s.quick.ExecContext(ctx, `with w as (update pickups set state = 'withdrawn', reason = $3, ended_at = now(), next_try = null where id = $2 and node = $1 and state in ('claimed', 'held') returning route, claimed_at)
-		update tallies t set pickups = t.pickups - 1 from w where t.route = w.route and t.quarter = date_bin('15 minutes', w.claimed_at, 'epoch')`, node, pickup, reason)
+		update tallies t set pickups = t.pickups - 1 from w where t.route = w.route and t.quarter = date_bin('15 minutes', w.claimed_at, 'epoch')`, node, pickup, Readable(reason))
 	return err
 }
 
@@ -108,7 +111,10 @@ func (s *Store) Taken(ctx context.Context, node int64, route string, taken []Tak
 		at[t.Pickup] = i
 		ids[i], sums[i], sizes[i], revisions[i], nows[i] = t.Pickup, t.SHA256, t.Size, t.Revision, t.Now
 	}
-	rows, err := s.pools[1].Query(ctx, `with t as (
+	out := make([]Begun, n)
+	var pickup int64
+	var b Begun
+	err := s.quick.rows(ctx, n, `with t as (
 			select t.*, p.business_key, nextval('runs_id_seq') as run from unnest($3::bigint[], $4::text[], $5::bigint[], $6::text[], $7::timestamptz[]) with ordinality as t (pickup, sum, size, revision, moment, ord)
 			join pickups p on p.id = t.pickup and p.node = $1 and p.state in ('claimed', 'held') and p.run is null order by ord),
 		r as (insert into runs (id, route, revision, state, facts_now) overriding system value select run, $2, revision, 'working', moment from t),
@@ -117,14 +123,9 @@ func (s *Store) Taken(ctx context.Context, node int64, route string, taken []Tak
 		select t.pickup, t.run, coalesce(b.id, 0), coalesce(b.name, ''), coalesce(k.id, 0), coalesce(k.name, '') from t
 			left join lateral (select id, name from pickups o where o.sha256 = t.sum and o.route = $2 and o.id < t.pickup and o.state <> 'withdrawn' order by o.sha256, o.id limit 1) b on true
 			left join lateral (select id, name from pickups o where o.business_key = t.business_key and o.route = $2 and o.id < t.pickup and o.state <> 'withdrawn' order by o.route, o.business_key, o.id limit 1) k on true`,
-		node, route, ids, sums, sizes, revisions, nows)
+		[]any{node, route, ids, sums, sizes, revisions, nows},
+		[]any{&pickup, &b.Run, &b.Before, &b.BeforeName, &b.BeforeKey, &b.BeforeKeyName}, func() error { out[at[pickup]] = b; return nil })
 	if err != nil {
-		return nil, fmt.Errorf("recording that files were taken: %w", err)
-	}
-	out := make([]Begun, n)
-	var pickup int64
-	var b Begun
-	if _, err := pgx.ForEachRow(rows, []any{&pickup, &b.Run, &b.Before, &b.BeforeName, &b.BeforeKey, &b.BeforeKeyName}, func() error { out[at[pickup]] = b; return nil }); err != nil {
 		return nil, fmt.Errorf("recording that files were taken: %w", err)
 	}
 	return out, nil
@@ -209,7 +210,7 @@ func (s *Store) Held(ctx context.Context, node, pickup int64, state, reason stri
 	if !next.IsZero() {
 		at = &next
 	}
-	return s.one(s.db.ExecContext(ctx, `update pickups set state = $3, reason = $4, tries = tries + 1, next_try = $5 where id = $2 and node = $1 and state in ('claimed', 'taken', 'held', 'committed', 'uncertain')`, node, pickup, state, reason, at))
+	return s.one(s.db.ExecContext(ctx, `update pickups set state = $3, reason = $4, tries = tries + 1, next_try = $5 where id = $2 and node = $1 and state in ('claimed', 'taken', 'held', 'committed', 'uncertain')`, node, pickup, state, Readable(reason), at))
 }
 
 // Numbers hands out n numbers of a route's sequence to its leader. They are
@@ -238,9 +239,12 @@ type Delivery struct {
 	State       string     `db:"state" json:"state" enum:"open,published,uncertain,abandoned"`
 	Reason      string     `db:"reason" json:"reason"`
 	PublishedAt *time.Time `db:"published_at" json:"published_at,omitempty"`
+	// The folder that held the output before it was published; 0 if it is not known.
+	Device uint64 `db:"device" json:"-"`
+	Inode  uint64 `db:"inode" json:"-"`
 }
 
-const deliveryColumns = `run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, state, reason, published_at`
+const deliveryColumns = `run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, state, reason, published_at, coalesce(device, 0) as device, coalesce(inode, 0) as inode`
 
 // Reject is a record that did not pass.
 type Reject struct {
@@ -286,7 +290,7 @@ func (s *Store) Commit(ctx context.Context, node int64, commits []Commit) error 
 		}
 	}
 	queueDeliveries(&batch, deliveries)
-	if err := s.pools[0].SendBatch(ctx, &batch).Close(); err != nil {
+	if err := s.db.send(ctx, len(deliveries), &batch); err != nil {
 		return fmt.Errorf("committing: %w", err)
 	}
 	return nil
@@ -307,7 +311,7 @@ func queueRuns(batch *pgx.Batch, node int64, commits []Commit) error {
 		if b.In != b.Good+b.Rejected+b.Filtered {
 			return fmt.Errorf("run %d does not balance: %d records in, but %d good + %d rejected + %d filtered", c.Run, b.In, b.Good, b.Rejected, b.Filtered)
 		}
-		runs[i], pickups[i], attempts[i], reasons[i], findings[i], wholes[i] = c.Run, c.Pickup, c.Attempt, c.reason(), string(f), c.Whole
+		runs[i], pickups[i], attempts[i], reasons[i], findings[i], wholes[i] = c.Run, c.Pickup, c.Attempt, Readable(c.reason()), jsonText(f), c.Whole
 		in[i], good[i], rejected[i], filtered[i], warnings[i], bytes[i] = b.In, b.Good, b.Rejected, b.Filtered, b.Warnings, b.Bytes
 		for k, block := range c.Numbers {
 			blockRuns, firsts, counts, ords = append(blockRuns, c.Run), append(firsts, block.First), append(counts, block.Count), append(ords, k+1)
@@ -317,7 +321,7 @@ func queueRuns(batch *pgx.Batch, node int64, commits []Commit) error {
 	// whole: the count divides by zero.
 	batch.Queue(`with c as (select * from unnest($2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::bool[], $7::bigint[], $8::bigint[], $9::bigint[], $10::bigint[], $11::bigint[], $12::bigint[], $14::int[])
 			as t (run, pickup, reason, findings, whole, n, good, rejected, filtered, warnings, bytes, attempt)),
-		r as (update runs set state = 'committed', reason = '', committed_at = now(), records_in = c.n, good = c.good, rejected = c.rejected, filtered = c.filtered, warnings = c.warnings, bytes = c.bytes, whole = c.whole, findings = c.findings::jsonb
+		r as (update runs set state = 'committed', reason = '', committed_at = now(), committed_by = $1, records_in = c.n, good = c.good, rejected = c.rejected, filtered = c.filtered, warnings = c.warnings, bytes = c.bytes, whole = c.whole, findings = c.findings::jsonb
 			from c where runs.id = c.run and runs.state = 'working' and runs.attempt = c.attempt returning runs.id),
 		p as (update pickups set state = 'committed', reason = c.reason, tries = 0, next_try = null from c where pickups.id = c.pickup and pickups.run = c.run and pickups.node = $1 returning pickups.id)
 		select 1 / (case when (select count(*) from r) = $13 and (select count(*) from p) = $13 then 1 else 0 end)`,
@@ -341,7 +345,7 @@ func (s *Store) Keep(ctx context.Context, run int64, deliveries []Delivery, reje
 	if err := queueRejects(&batch, run, rejects); err != nil {
 		return err
 	}
-	if err := s.pools[1].SendBatch(ctx, &batch).Close(); err != nil {
+	if err := s.quick.send(ctx, len(deliveries)+len(rejects), &batch); err != nil {
 		return fmt.Errorf("keeping a part of a run: %w", err)
 	}
 	return nil
@@ -369,13 +373,17 @@ func queueDeliveries(batch *pgx.Batch, all []Delivery) {
 		n := min(len(all), chunk)
 		runs, ords, outputs, sizes, records, firsts := make([]int64, n), make([]int, n), make([]int, n), make([]int64, n), make([]int64, n), make([]int64, n)
 		kinds, folders, names, temporaries, sums := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
+		devices, inodes := make([]string, n), make([]string, n)
 		for i, d := range all[:n] {
 			runs[i], ords[i], outputs[i], sizes[i], records[i], firsts[i] = d.Run, d.Ord, d.Output, d.Size, d.Records, d.FirstRecord
 			kinds[i], folders[i], names[i], temporaries[i], sums[i] = d.Kind, d.Folder, d.Name, d.Temporary, d.SHA256
+			devices[i], inodes[i] = fmt.Sprint(d.Device), fmt.Sprint(d.Inode)
 		}
-		batch.Queue(`insert into deliveries (run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record)
-			select * from unnest($1::bigint[], $2::int[], $3::text[], $4::int[], $5::text[], $6::text[], $7::text[], $8::bigint[], $9::text[], $10::bigint[], $11::bigint[])`,
-			runs, ords, kinds, outputs, folders, names, temporaries, sizes, sums, records, firsts)
+		batch.Queue(`insert into deliveries (run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device, inode)
+			select run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device::numeric, inode::numeric
+			from unnest($1::bigint[], $2::int[], $3::text[], $4::int[], $5::text[], $6::text[], $7::text[], $8::bigint[], $9::text[], $10::bigint[], $11::bigint[], $12::text[], $13::text[])
+				as t (run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device, inode)`,
+			runs, ords, kinds, outputs, folders, names, temporaries, sizes, sums, records, firsts, devices, inodes)
 		all = all[n:]
 	}
 }
@@ -390,7 +398,7 @@ func queueRejects(batch *pgx.Batch, run int64, all []Reject) error {
 			if err != nil {
 				return err
 			}
-			records[i], lines[i], raws[i], findings[i] = r.Record, r.Line, r.Raw, string(f)
+			records[i], lines[i], raws[i], findings[i] = r.Record, r.Line, r.Raw, jsonText(f)
 		}
 		batch.Queue(`insert into rejects (run, record, line, raw, findings)
 			select $1, record, line, raw, findings::jsonb from unnest($2::bigint[], $3::bigint[], $4::bytea[], $5::text[]) as t (record, line, raw, findings)
@@ -400,22 +408,95 @@ func queueRejects(batch *pgx.Batch, run int64, all []Reject) error {
 	return nil
 }
 
+// Abandoned is what became of a run whose commit nobody has heard of.
+type Abandoned struct {
+	ID         int64
+	Attempt    int  // its new one, if it is still being worked on
+	Committed  bool // by this node: what it wrote is what is to be published
+	OutOfReach bool `db:"out_of_reach"` // another node goes on with it
+}
+
 // Abandon makes sure that runs are not committed any more by a commit that is
-// still on its way: after a lost connection the database may yet carry it out. It
-// gives the new attempts of the runs that were not committed; what is left out is
-// committed. Either this goes first, and the late commit is refused, or it waits
-// for the commit and sees it.
-func (s *Store) Abandon(ctx context.Context, runs []int64) (attempts map[int64]int, err error) {
-	var rows []struct {
-		ID      int64
-		Attempt int
+// still on its way: after a lost connection the database may yet carry it out.
+// Either this goes first, and the late commit is refused, or it waits for the
+// commit and sees it. Runs that another node has taken over are left alone: their
+// outputs are the other's.
+func (s *Store) Abandon(ctx context.Context, node int64, runs []int64) (map[int64]Abandoned, error) {
+	var rows []Abandoned
+	err := s.db.SelectContext(ctx, &rows, `with mine as (select r.id from runs r join run_pickups rp on rp.run = r.id join pickups p on p.id = rp.pickup and p.run = r.id where r.id = any($2) and p.node = $1),
+		a as (update runs set attempt = attempt + 1 from mine where runs.id = mine.id and state = 'working' returning runs.id, attempt)
+		select id, attempt, false as committed, false as out_of_reach from a`, node, runs)
+	if err != nil {
+		return nil, err
 	}
-	err = s.db.SelectContext(ctx, &rows, `update runs set attempt = attempt + 1 where id = any($1) and state = 'working' returning id, attempt`, runs)
-	attempts = map[int64]int{}
+	out := map[int64]Abandoned{}
 	for _, r := range rows {
-		attempts[r.ID] = r.Attempt
+		out[r.ID] = r
 	}
-	return attempts, err
+	// What the first statement has not met was committed, or is another's: it is seen
+	// as it stands after the first has waited.
+	rows = nil
+	err = s.db.SelectContext(ctx, &rows, `select r.id, r.attempt, r.state in ('committed', 'published') and r.committed_by = $1 and p.node = $1 as committed, p.node <> $1 or r.committed_by is distinct from $1 as out_of_reach
+		from runs r join run_pickups rp on rp.run = r.id join pickups p on p.id = rp.pickup where r.id = any($2)`, node, runs)
+	for _, r := range rows {
+		if _, again := out[r.ID]; !again {
+			out[r.ID] = r
+		}
+	}
+	return out, err
+}
+
+// Mine gives those of some pickups that a node still works on: nobody has taken
+// them over.
+func (s *Store) Mine(ctx context.Context, node int64, pickups []int64) (map[int64]bool, error) {
+	var ids []int64
+	err := s.quick.SelectContext(ctx, &ids, `select p.id from pickups p join nodes n on n.id = p.node where p.id = any($2) and p.node = $1 and n.ended_at is null`, node, pickups)
+	out := map[int64]bool{}
+	for _, id := range ids {
+		out[id] = true
+	}
+	return out, err
+}
+
+// RunOwner is the node that works on a run.
+type RunOwner struct {
+	ID      int64
+	Node    int64
+	Working bool // it is not committed yet
+	Open    bool // it is committed, and some of its outputs are not published
+}
+
+// Owners gives the nodes that work on some runs. Runs that nobody knows are missing.
+func (s *Store) Owners(ctx context.Context, runs []int64) (map[int64]RunOwner, error) {
+	var rows []RunOwner
+	err := s.db.SelectContext(ctx, &rows, `select r.id, p.node, r.state = 'working' as working, exists (select 1 from deliveries d where d.run = r.id and d.state in ('open', 'uncertain')) as open
+		from runs r join run_pickups rp on rp.run = r.id join pickups p on p.id = rp.pickup where r.id = any($1)`, runs)
+	out := map[int64]RunOwner{}
+	for _, r := range rows {
+		out[r.ID] = r
+	}
+	return out, err
+}
+
+// Staged records that an output lies beside its destination now, in a hidden folder
+// that is told by its device and inode.
+func (s *Store) Staged(ctx context.Context, node int64, of RunOf, ord int, temporary string, device, inode uint64) error {
+	return s.one(s.db.ExecContext(ctx, `update deliveries set temporary = $5, device = $6::text::numeric, inode = $7::text::numeric where run = $2 and ord = $4 and exists (select 1 from pickups p where p.id = $3 and p.run = $2 and p.node = $1)`, node, of.Run, of.Pickup, ord, temporary, fmt.Sprint(device), fmt.Sprint(inode)))
+}
+
+// UncertainOf gives the outputs of a run of which nobody can tell whether they have
+// arrived.
+func (s *Store) UncertainOf(ctx context.Context, run int64) ([]Delivery, error) {
+	out := []Delivery{}
+	err := s.db.SelectContext(ctx, &out, `select `+deliveryColumns+` from deliveries where run = $1 and state = 'uncertain' order by ord limit 1000`, run)
+	return out, err
+}
+
+// Certain records that it can be told after all whether outputs have arrived: the
+// folder that held them is back. Their pickup is gone on with.
+func (s *Store) Certain(ctx context.Context, node int64, of RunOf) error {
+	return s.one(s.db.ExecContext(ctx, `with d as (update deliveries set state = 'open', reason = '' where run = $2 and state = 'uncertain')
+		update pickups set state = 'held', next_try = now() where id = $3 and run = $2 and node = $1 and state = 'uncertain'`, node, of.Run, of.Pickup))
 }
 
 // Open gives the outputs of a run that are still to be made visible, after one
@@ -439,7 +520,7 @@ func (s *Store) Part(ctx context.Context, run int64, ords []int) error {
 
 // Uncertain records that nobody can tell whether outputs have arrived.
 func (s *Store) Uncertain(ctx context.Context, run int64, ords []int, reason string) error {
-	_, err := s.db.ExecContext(ctx, `update deliveries set state = 'uncertain', reason = $3 where run = $1 and ord = any($2)`, run, ords, reason)
+	_, err := s.db.ExecContext(ctx, `update deliveries set state = 'uncertain', reason = $3 where run = $1 and ord = any($2)`, run, ords, Readable(reason))
 	return err
 }
 
@@ -454,20 +535,17 @@ func (s *Store) Published(ctx context.Context, node int64, ended []RunOf) (map[i
 	for i, e := range ended {
 		runs[i], pickups[i] = e.Run, e.Pickup
 	}
-	rows, err := s.pools[1].Query(ctx, `with e as (select t.run, t.pickup from unnest($2::bigint[], $3::bigint[]) as t (run, pickup) join pickups p on p.id = t.pickup and p.run = t.run and p.node = $1 and p.state in ('committed', 'held')),
+	out := map[int64]string{}
+	var id int64
+	var state string
+	err := s.quick.rows(ctx, len(ended), `with e as (select t.run, t.pickup from unnest($2::bigint[], $3::bigint[]) as t (run, pickup) join pickups p on p.id = t.pickup and p.run = t.run and p.node = $1 and p.state in ('committed', 'held')),
 		d as (update deliveries set state = 'published', published_at = now(), reason = '' from e where deliveries.run = e.run and deliveries.state = 'open'),
 		r as (update runs set state = 'published', ended_at = now() from e where runs.id = e.run returning e.pickup, runs.route, runs.whole, runs.good, runs.rejected, runs.filtered, runs.records_in),
 		t as (insert into tallies (route, quarter, records_in, good, rejected, filtered, whole)
 			select route, date_bin('15 minutes', now(), 'epoch'), sum(records_in), sum(good), sum(rejected), sum(filtered), count(*) filter (where whole) from r group by route
 			on conflict (route, quarter) do update set records_in = tallies.records_in + excluded.records_in, good = tallies.good + excluded.good, rejected = tallies.rejected + excluded.rejected, filtered = tallies.filtered + excluded.filtered, whole = tallies.whole + excluded.whole)
-		update pickups set state = case when r.whole or (r.good = 0 and r.rejected > 0) then 'rejected' else 'delivered' end, reason = case when r.whole then reason else '' end, next_try = null, ended_at = now() from r where pickups.id = r.pickup returning pickups.id, pickups.state`, node, runs, pickups)
+		update pickups set state = case when r.whole or (r.good = 0 and r.rejected > 0) then 'rejected' else 'delivered' end, reason = case when r.whole then reason else '' end, next_try = null, ended_at = now() from r where pickups.id = r.pickup returning pickups.id, pickups.state`, []any{node, runs, pickups}, []any{&id, &state}, func() error { out[id] = state; return nil })
 	if err != nil {
-		return nil, fmt.Errorf("recording that runs were published: %w", err)
-	}
-	out := map[int64]string{}
-	var id int64
-	var state string
-	if _, err := pgx.ForEachRow(rows, []any{&id, &state}, func() error { out[id] = state; return nil }); err != nil {
 		return nil, fmt.Errorf("recording that runs were published: %w", err)
 	}
 	return out, nil
@@ -477,9 +555,10 @@ func (s *Store) Published(ctx context.Context, node int64, ended []RunOf) (map[i
 type Pending struct {
 	Pickup   int64      `db:"id"`
 	Route    string     `db:"route"`
-	Path     string     `db:"path"`
-	Folder   string     `db:"folder"`
-	Name     string     `db:"name"`
+	Path     string     `db:"path"`   // as it is; not always UTF-8
+	Folder   string     `db:"folder"` // readable
+	Name     string     `db:"name"`   // readable
+	RawPath  []byte     `db:"raw_path"`
 	Size     int64      `db:"size"`
 	Modified time.Time  `db:"modified"`
 	Device   uint64     `db:"device"`
@@ -513,7 +592,7 @@ type Pending struct {
 // Committed tells whether its run is only to be published.
 func (p *Pending) Committed() bool { return p.RunState != nil && *p.RunState == "committed" }
 
-const openColumns = `select p.id, p.route, p.path, p.folder, p.name, p.size, p.modified, p.device, p.inode, p.state, p.event, p.origin, p.sha256, p.lane, p.business_key, p.tries, p.next_try, p.passed, p.admitted, p.noticed_at, p.run,
+const openColumns = `select p.id, p.route, p.path, p.folder, p.name, p.raw_path, p.size, p.modified, p.device, p.inode, p.state, p.event, p.origin, p.sha256, p.lane, p.business_key, p.tries, p.next_try, p.passed, p.admitted, p.noticed_at, p.run,
 	r.state as run_state, coalesce(r.attempt, 0) as attempt, r.revision, r.facts_now, r.same_as, coalesce(r.again, false) as again,
 	coalesce(b.id, 0) as before, coalesce(b.name, '') as before_name, coalesce(k.id, 0) as before_key, coalesce(k.name, '') as before_key_name
 	from pickups p left join runs r on r.id = p.run
@@ -525,6 +604,9 @@ const openColumns = `select p.id, p.route, p.path, p.folder, p.name, p.size, p.m
 func (s *Store) Unfinished(ctx context.Context, route string, after int64, limit int) ([]Pending, error) {
 	out := []Pending{}
 	err := s.db.SelectContext(ctx, &out, openColumns+` where p.route = $1 and p.id > $2 and p.state in ('claimed', 'taken', 'committed', 'held', 'uncertain') order by p.id limit $3`, route, after, limit)
+	for i := range out {
+		out[i].Path, _ = named(out[i].Path, out[i].RawPath)
+	}
 	return out, err
 }
 
@@ -537,19 +619,26 @@ func (s *Store) Sequences(ctx context.Context, run int64) ([]Block, error) {
 
 // Holder is the pickup for which a file is held.
 type Holder struct {
-	ID     int64  `db:"id"`
-	Path   string `db:"path"`
-	State  string `db:"state"`
-	SHA256 string `db:"sha256"`
-	Open   bool   `db:"open"` // it has not ended
+	ID       int64     `db:"id"`
+	Route    string    `db:"route"`
+	Node     int64     `db:"node"`
+	Path     string    `db:"path"`
+	RawPath  []byte    `db:"raw_path"`
+	State    string    `db:"state"`
+	SHA256   string    `db:"sha256"`
+	Size     int64     `db:"size"`
+	Modified time.Time `db:"modified"`
+	Inode    uint64    `db:"inode"`
+	Open     bool      `db:"open"` // it has not ended
 }
 
 // Holders gives the pickups among some numbers.
 func (s *Store) Holders(ctx context.Context, ids []int64) (map[int64]Holder, error) {
 	var rows []Holder
-	err := s.db.SelectContext(ctx, &rows, `select id, path, state, coalesce(sha256, '') as sha256, state in ('claimed', 'taken', 'committed', 'held', 'uncertain') as open from pickups where id = any($1)`, ids)
+	err := s.db.SelectContext(ctx, &rows, `select id, route, node, path, raw_path, state, coalesce(sha256, '') as sha256, size, modified, inode, state in ('claimed', 'taken', 'committed', 'held', 'uncertain') as open from pickups where id = any($1)`, ids)
 	out := map[int64]Holder{}
 	for _, r := range rows {
+		r.Path, _ = named(r.Path, r.RawPath)
 		out[r.ID] = r
 	}
 	return out, err

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -25,14 +26,16 @@ var migrations embed.FS
 
 // Store is a connection to the records.
 type Store struct {
-	db *sqlx.DB
+	db *db
 	// quick is for what need not survive a power failure by itself: its
 	// transactions do not wait for the disk. What is committed through db
 	// afterwards makes them durable too.
-	quick *sqlx.DB
+	quick *db
 	// lists is for what people ask.
-	lists *sqlx.DB
-	pools []*pgxpool.Pool // below db, quick and lists
+	lists *db
+
+	// Mark tells the hidden files of this installation from those of others.
+	Mark string
 
 	closing context.Context // ends with the store
 	close   context.CancelFunc
@@ -46,20 +49,26 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	s := &Store{}
 	s.closing, s.close = context.WithCancel(context.Background())
 	for _, p := range []struct {
-		db       **sqlx.DB
+		to       **db
+		limit    time.Duration
 		settings map[string]string
 	}{
-		{&s.db, map[string]string{"synchronous_commit": "on"}},
-		{&s.quick, map[string]string{"synchronous_commit": "off"}},
-		{&s.lists, map[string]string{"synchronous_commit": "on", "jit": "off"}},
+		{&s.db, answerWithin, map[string]string{"synchronous_commit": "on"}},
+		{&s.quick, answerWithin, map[string]string{"synchronous_commit": "off"}},
+		{&s.lists, listWithin, map[string]string{"synchronous_commit": "on", "jit": "off"}},
 	} {
 		config, err := pgxpool.ParseConfig(url)
 		if err != nil {
 			return nil, fmt.Errorf("the database's address: %w", err)
 		}
 		config.MaxConns = max(config.MaxConns, 8)
+		config.PingTimeout = probeWithin
+		config.ConnConfig.ConnectTimeout = connectWithin
 		maps.Copy(config.ConnConfig.RuntimeParams, p.settings)
-		if p.db != &s.lists {
+		// What a service that has gone silent was doing is given up, so that nobody
+		// waits for what it has locked.
+		maps.Copy(config.ConnConfig.RuntimeParams, map[string]string{"idle_in_transaction_session_timeout": "20s", "client_connection_check_interval": "5s", "tcp_keepalives_idle": "10", "tcp_keepalives_interval": "5", "tcp_keepalives_count": "3"})
+		if p.to != &s.lists {
 			// What moves pickups on finds its rows by their keys. A plan that was made
 			// while the tables were small would go through all of them later on.
 			maps.Copy(config.ConnConfig.RuntimeParams, map[string]string{"enable_seqscan": "off", "enable_hashjoin": "off", "enable_mergejoin": "off", "jit": "off", "plan_cache_mode": "force_generic_plan"})
@@ -69,14 +78,30 @@ func Open(ctx context.Context, url string) (*Store, error) {
 			s.Close()
 			return nil, fmt.Errorf("connecting to the database: %w", err)
 		}
-		s.pools = append(s.pools, pool)
-		*p.db = sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")
+		*p.to = &db{DB: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), pool: pool, limit: p.limit}
 	}
 	if err := s.migrate(ctx); err != nil {
 		s.Close()
 		return nil, err
 	}
+	if err := s.db.GetContext(ctx, &s.Mark, `select mark from installation`); err != nil {
+		s.Close()
+		return nil, fmt.Errorf("preparing the database's tables: %w", err)
+	}
+	for _, d := range s.all() {
+		go d.probe(s.closing)
+	}
 	return s, nil
+}
+
+// all are the pools that are open.
+func (s *Store) all() (out []*db) {
+	for _, d := range []*db{s.db, s.quick, s.lists} {
+		if d != nil {
+			out = append(out, d)
+		}
+	}
+	return out
 }
 
 // tablesLock is the lock of whoever changes the tables.
@@ -88,7 +113,7 @@ func (s *Store) migrate(ctx context.Context) error {
 		return err
 	}
 	// Several nodes may start at once: only one changes the tables.
-	conn, err := pgx.ConnectConfig(ctx, s.pools[0].Config().ConnConfig)
+	conn, err := pgx.ConnectConfig(ctx, s.db.pool.Config().ConnConfig)
 	if err != nil {
 		return fmt.Errorf("connecting to the database: %w", err)
 	}
@@ -96,7 +121,7 @@ func (s *Store) migrate(ctx context.Context) error {
 	if _, err := conn.Exec(ctx, `select pg_advisory_lock($1)`, tablesLock); err != nil {
 		return fmt.Errorf("preparing the database's tables: %w", err)
 	}
-	provider, err := goose.NewProvider(goose.DialectPostgres, s.db.DB, sub)
+	provider, err := goose.NewProvider(goose.DialectPostgres, s.db.DB.DB, sub)
 	if err != nil {
 		return fmt.Errorf("preparing the database's tables: %w", err)
 	}
@@ -120,32 +145,42 @@ func (s *Store) migrate(ctx context.Context) error {
 // Close ends the connections.
 func (s *Store) Close() {
 	s.close()
-	for _, db := range []*sqlx.DB{s.db, s.quick, s.lists} {
-		if db != nil {
-			db.Close() //nolint: the pool below holds the connections
-		}
-	}
-	for _, p := range s.pools {
-		p.Close()
+	for _, d := range s.all() {
+		d.Close() //nolint: the pool below holds the connections
+		d.pool.Close()
 	}
 }
 
+// pingWithin is how long the database may take to say that it is there.
+const pingWithin = 2 * time.Second
+
 // Ping tells whether the database answers.
-func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }
+func (s *Store) Ping(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, pingWithin)
+	defer cancel()
+	err := s.db.PingContext(ctx)
+	if errors.Is(err, context.DeadlineExceeded) {
+		return fmt.Errorf("%w (within %s)", ErrSilent, pingWithin)
+	}
+	return away(err)
+}
 
 // in runs f in a transaction.
 func (s *Store) in(ctx context.Context, what string, f func(tx *sqlx.Tx) error) error {
-	tx, err := s.db.BeginTxx(ctx, nil)
-	if err != nil {
-		return fmt.Errorf("%s: %w", what, err)
-	}
-	if err := f(tx); err != nil {
-		if rollback := tx.Rollback(); rollback != nil && !errors.Is(rollback, sql.ErrTxDone) {
-			err = errors.Join(err, rollback)
+	err := s.db.do(ctx, 0, func(ctx context.Context) error {
+		tx, err := s.db.BeginTxx(ctx, nil)
+		if err != nil {
+			return err
 		}
-		return fmt.Errorf("%s: %w", what, err)
-	}
-	if err := tx.Commit(); err != nil {
+		if err := f(tx); err != nil {
+			if rollback := tx.Rollback(); rollback != nil && !errors.Is(rollback, sql.ErrTxDone) {
+				err = errors.Join(err, rollback)
+			}
+			return err
+		}
+		return tx.Commit()
+	})
+	if err != nil {
 		return fmt.Errorf("%s: %w", what, err)
 	}
 	return nil
@@ -175,12 +210,14 @@ type Route struct {
 	PausedUntil *time.Time `db:"paused_until"`
 	DueAt       *time.Time `db:"due_at"`   // the latest moment of its timetable that was kept
 	AskedAt     *time.Time `db:"asked_at"` // when somebody asked to take what is there
+	Version     int64      `db:"version"`  // counts what people changed about it
+	Applied     bool       `db:"applied"`  // its leader works by that version
 }
 
 // Paused tells whether a route is paused at a moment.
 func (r *Route) Paused(at time.Time) bool { return r.PausedUntil != nil && at.Before(*r.PausedUntil) }
 
-const routeColumns = `r.name, r.revision, v.number, r.running, v.published_at, coalesce(r.leader, 0) as leader, r.paused_until, r.due_at, r.asked_at from routes r join revisions v on v.route = r.name and v.hash = r.revision`
+const routeColumns = `r.name, r.revision, v.number, r.running, v.published_at, coalesce(r.leader, 0) as leader, r.paused_until, r.due_at, r.asked_at, r.version, r.applied >= r.version and r.applied_by = coalesce(r.leader, 0) as applied from routes r join revisions v on v.route = r.name and v.hash = r.revision`
 
 // Routes lists the published routes by name.
 func (s *Store) Routes(ctx context.Context) ([]Route, error) {
@@ -218,7 +255,7 @@ func (s *Store) Publish(ctx context.Context, route, hash string, files map[strin
 		} else if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `insert into routes (name, revision) values ($1, $2) on conflict (name) do update set revision = excluded.revision, changed_at = now()`, route, hash)
+		_, err = tx.ExecContext(ctx, `insert into routes (name, revision) values ($1, $2) on conflict (name) do update set revision = excluded.revision, version = routes.version + 1, changed_at = now()`, route, hash)
 		return err
 	})
 	return number, changed, err
@@ -245,7 +282,7 @@ func (s *Store) RevisionFiles(ctx context.Context, route, hash string) (map[stri
 
 // SetRunning starts or stops a route. Starting ends a pause.
 func (s *Store) SetRunning(ctx context.Context, route string, running bool) error {
-	return s.one(s.db.ExecContext(ctx, `update routes set running = $2, paused_until = null, changed_at = now() where name = $1`, route, running))
+	return s.one(s.db.ExecContext(ctx, `update routes set running = $2, paused_until = null, version = version + 1, changed_at = now() where name = $1`, route, running))
 }
 
 // farAway is when a pause without an end ends.
@@ -256,12 +293,26 @@ func (s *Store) Pause(ctx context.Context, route string, until time.Time) error 
 	if until.IsZero() {
 		until = farAway
 	}
-	return s.one(s.db.ExecContext(ctx, `update routes set paused_until = $2, changed_at = now() where name = $1`, route, until))
+	return s.one(s.db.ExecContext(ctx, `update routes set paused_until = $2, version = version + 1, changed_at = now() where name = $1`, route, until))
 }
 
 // Ask notes that somebody wants the files taken that are there now.
 func (s *Store) Ask(ctx context.Context, route string) error {
 	return s.one(s.db.ExecContext(ctx, `update routes set asked_at = now() where name = $1`, route))
+}
+
+// Applied records that a route's leader works by a version of it.
+func (s *Store) Applied(ctx context.Context, node int64, route string, version int64) error {
+	_, err := s.quick.ExecContext(ctx, `update routes set applied = $3, applied_by = $1 where name = $2 and leader = $1`, node, route, version)
+	return err
+}
+
+// NotApplied gives those of some routes whose leaders do not work by their latest
+// versions yet. A route that is stopped and led by nobody is as it should be.
+func (s *Store) NotApplied(ctx context.Context, routes []string) ([]string, error) {
+	out := []string{}
+	err := s.db.SelectContext(ctx, &out, `select name from routes where name = any($1) and not (applied >= version and applied_by = coalesce(leader, 0)) and (running or leader is not null) order by name`, routes)
+	return out, err
 }
 
 // Due notes that a moment of a route's timetable is being kept. It is false if
@@ -283,4 +334,12 @@ func (s *Store) one(result sql.Result, err error) error {
 		return errors.Join(ErrNotFound, err)
 	}
 	return nil
+}
+
+// Refused tells that the database does not take what it was given, as opposed to not
+// being there or not being able to: another try comes to the same.
+func Refused(err error) bool {
+	var pg *pgconn.PgError
+	// Classes of SQLSTATE: data exceptions, integrity, syntax and rights.
+	return errors.As(err, &pg) && (strings.HasPrefix(pg.Code, "22") || strings.HasPrefix(pg.Code, "23") || strings.HasPrefix(pg.Code, "42"))
 }

@@ -48,7 +48,7 @@ func led(t *testing.T) (*store.Store, int64) {
 	}
 	node := must(s.Join(ctx, "test", ""))(t)
 	t.Cleanup(node.Leave)
-	if l := must(s.Lead(ctx, node.ID))(t); len(l.Mine) != 1 || l.Others != 0 {
+	if l := must(s.Lead(ctx, node.ID, nil))(t); len(l.Mine) != 1 || l.Others != 0 {
 		t.Fatalf("%+v", l)
 	}
 	if err := s.Tidy(ctx); err != nil { // of a young database nothing is removed
@@ -164,14 +164,18 @@ func TestFromClaimToEnd(t *testing.T) {
 		Deliveries: []store.Delivery{{Run: begun.Run, Ord: 1, Kind: "good", Folder: "/out", Name: "a.hl7", Temporary: "/out/.t", Size: 5, SHA256: "beef", Records: 2, FirstRecord: 1}, {Run: begun.Run, Ord: 2, Kind: "rejected", Folder: "/bad", Name: "a.csv", Records: 1, FirstRecord: 3}},
 		Rejects:    []store.Reject{{Record: 3, Line: 4, Raw: []byte("x\x00\xFF"), Findings: finding.List{finding.New("schema.type", place.Place{Line: 4}, "bad \"value\"")}}}}
 	// A commit that comes after it was abandoned is refused.
-	attempts := must(s.Abandon(ctx, []int64{begun.Run}))(t)
-	if attempts[begun.Run] != 1 {
-		t.Errorf("%v", attempts)
+	fates := must(s.Abandon(ctx, node, []int64{begun.Run}))(t)
+	if f := fates[begun.Run]; f.Attempt != 1 || f.Committed || f.OutOfReach {
+		t.Errorf("%+v", fates)
+	}
+	// Another node has no say, and learns that it is not its.
+	if f := must(s.Abandon(ctx, node+1, []int64{begun.Run}))(t)[begun.Run]; f.Attempt != 1 || f.Committed || !f.OutOfReach {
+		t.Errorf("%+v", f)
 	}
 	if err := s.Commit(ctx, node, []store.Commit{commit}); err == nil {
 		t.Error("a commit that was abandoned got through")
 	}
-	commit.Attempt = attempts[begun.Run]
+	commit.Attempt = fates[begun.Run].Attempt
 	// Of two, one that does not fit: neither is committed.
 	if err := s.Commit(ctx, node, []store.Commit{commit, {Run: 999, Pickup: 999}}); err == nil {
 		t.Error("a run that is not there was committed")
@@ -187,8 +191,20 @@ func TestFromClaimToEnd(t *testing.T) {
 	if err := s.Commit(ctx, node, []store.Commit{commit}); err != nil {
 		t.Fatal(err)
 	}
-	if late := must(s.Abandon(ctx, []int64{begun.Run}))(t); len(late) != 0 {
-		t.Errorf("what was committed was abandoned: %v", late)
+	if f := must(s.Abandon(ctx, node, []int64{begun.Run}))(t)[begun.Run]; !f.Committed || f.OutOfReach {
+		t.Errorf("what was committed was abandoned: %+v", f)
+	}
+	if f := must(s.Abandon(ctx, node+1, []int64{begun.Run}))(t)[begun.Run]; f.Committed || !f.OutOfReach {
+		t.Errorf("another node takes the commit for its own: %+v", f)
+	}
+	if mine := must(s.Mine(ctx, node, []int64{pickup, 999}))(t); len(mine) != 1 || !mine[pickup] {
+		t.Errorf("%v", mine)
+	}
+	if mine := must(s.Mine(ctx, node+1, []int64{pickup}))(t); len(mine) != 0 {
+		t.Errorf("%v", mine)
+	}
+	if o := must(s.Owners(ctx, []int64{begun.Run, 999}))(t); len(o) != 1 || o[begun.Run].Node != node || o[begun.Run].Working || !o[begun.Run].Open {
+		t.Errorf("%+v", o)
 	}
 	// Committing twice fails as a whole.
 	if err := s.Commit(ctx, node, []store.Commit{commit}); err == nil {
@@ -355,16 +371,16 @@ func TestNodes(t *testing.T) {
 		}
 	}
 	one := must(s.Join(ctx, "one", "http://127.0.0.1:1"))(t)
-	if l := must(s.Lead(ctx, one.ID))(t); len(l.Mine) != 4 || l.Surplus != 0 {
+	if l := must(s.Lead(ctx, one.ID, nil))(t); len(l.Mine) != 4 || l.Surplus != 0 {
 		t.Fatalf("%+v", l)
 	}
 	pickup, begun := claimed(t, s, one.ID, "x.csv", "77")
 	two := must(s.Join(ctx, "two", ""))(t)
 	t.Cleanup(two.Leave)
-	if l := must(s.Lead(ctx, two.ID))(t); len(l.Mine) != 0 || l.Others != 1 {
+	if l := must(s.Lead(ctx, two.ID, nil))(t); len(l.Mine) != 0 || l.Others != 1 {
 		t.Errorf("the second node leads %+v although nothing is free", l)
 	}
-	l := must(s.Lead(ctx, one.ID))(t)
+	l := must(s.Lead(ctx, one.ID, nil))(t)
 	if l.Surplus != 2 || l.Others != 1 {
 		t.Errorf("%+v", l)
 	}
@@ -373,11 +389,11 @@ func TestNodes(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if l := must(s.Lead(ctx, two.ID))(t); len(l.Mine) != 2 || l.Mine[0].Name != "a" || l.Mine[1].Name != "b" {
+	if l := must(s.Lead(ctx, two.ID, nil))(t); len(l.Mine) != 2 || l.Mine[0].Name != "a" || l.Mine[1].Name != "b" {
 		t.Errorf("%+v", l)
 	}
 	one.Leave()
-	if l := must(s.Lead(ctx, two.ID))(t); len(l.Mine) != 4 || l.Others != 0 {
+	if l := must(s.Lead(ctx, two.ID, nil))(t); len(l.Mine) != 4 || l.Others != 0 {
 		t.Errorf("%+v", l)
 	}
 	// What the old node still does is refused.
@@ -387,7 +403,7 @@ func TestNodes(t *testing.T) {
 	if err := s.Held(ctx, one.ID, pickup, "held", "x", time.Time{}); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("a node that has gone away held a pickup: %v", err)
 	}
-	if _, err := s.Lead(ctx, one.ID); !errors.Is(err, store.ErrGone) {
+	if _, err := s.Lead(ctx, one.ID, nil); !errors.Is(err, store.ErrGone) {
 		t.Errorf("a node that has gone away leads: %v", err)
 	}
 	if state := ends(t, s, two.ID, store.Commit{Run: begun.Run, Pickup: pickup}); state != "delivered" {

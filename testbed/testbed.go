@@ -211,6 +211,28 @@ func (b *Bed) Publish(changes map[string]string) {
 	}
 }
 
+// Ask asks the service's database something that has one answer.
+func (b *Bed) Ask(into any, query string, args ...any) {
+	b.T.Helper()
+	conn, err := pgx.Connect(context.Background(), b.Database)
+	if err == nil {
+		err = conn.QueryRow(context.Background(), query, args...).Scan(into)
+	}
+	if err == nil {
+		err = conn.Close(context.Background())
+	}
+	if err != nil {
+		b.T.Fatal(err)
+	}
+}
+
+// Mark tells the service's hidden files from those of others.
+func (b *Bed) Mark() (mark string) {
+	b.T.Helper()
+	b.Ask(&mark, `select mark from installation`)
+	return mark
+}
+
 // Path is a path below the data folder.
 func (b *Bed) Path(elements ...string) string {
 	return filepath.Join(append([]string{b.Data}, elements...)...)

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
+	"golang.org/x/text/unicode/norm"
 
 	"ydrion/core/format"
 	"ydrion/core/format/csv"
@@ -89,14 +90,14 @@ func (l *Listen) Matches(name string) bool {
 		return false
 	}
 	if l.Expression != nil {
-		if !l.Expression.MatchString(name) {
+		if !l.Expression.MatchString(name) && !l.Expression.MatchString(norm.NFC.String(name)) {
 			return false
 		}
-	} else if ok, err := doublestar.Match(l.Names, name); !ok || err != nil {
+	} else if !MatchName(l.Names, name) {
 		return false
 	}
 	for _, pattern := range l.Ignore {
-		if ok, err := doublestar.Match(pattern, name); ok && err == nil {
+		if MatchName(pattern, name) {
 			return false
 		}
 	}
@@ -611,6 +612,15 @@ func (e *Expectation) String() string {
 
 // MatchName tells whether a name matches a wildcard.
 func MatchName(pattern, name string) bool {
-	ok, err := doublestar.Match(pattern, name)
+	if ok, err := doublestar.Match(pattern, name); ok && err == nil {
+		return true
+	}
+	// A letter with a mark can be one character or two (Unicode normalization forms C
+	// and D): some file systems write the one what was typed as the other.
+	c, d := norm.NFC.String(pattern), norm.NFC.String(name)
+	if c == pattern && d == name {
+		return false
+	}
+	ok, err := doublestar.Match(c, d)
 	return ok && err == nil
 }

@@ -1217,6 +1217,8 @@ export interface components {
             /** @description whether it differs from what was published before */
             changed: boolean;
             findings: components["schemas"]["Finding"][];
+            /** @description whether the node that leads the route works by it: then a file that comes now is taken by this revision */
+            in_effect: boolean;
             /**
              * Format: int64
              * @description of the revision; 0 when only checked
@@ -1314,6 +1316,8 @@ export interface components {
         RouteView: {
             /** @description runs that are under way */
             current: components["schemas"]["Progress"][];
+            /** @description whether the node that leads it works as it was last published, started, stopped or paused */
+            in_effect: boolean;
             /**
              * Format: int64
              * @description the node that listens for it, 0 if none does
@@ -1443,6 +1447,8 @@ export interface components {
             current: components["schemas"]["Progress"][];
             /** @description what the revision is made of */
             files: components["schemas"]["SourceFile"][];
+            /** @description whether the node that leads it works as it was last published, started, stopped or paused */
+            in_effect: boolean;
             /**
              * Format: int64
              * @description the node that listens for it, 0 if none does

@@ -1,0 +1,447 @@
+package run
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"ydrion/deliver"
+	"ydrion/files"
+	"ydrion/listen"
+	"ydrion/store"
+)
+
+// mostAtOnce is how many pickups that failed are tried in one go.
+const mostAtOnce = 3
+
+// longestPause is the longest time between two tries. A next try that is further away
+// was written by a clock that has been set back since.
+const longestPause = time.Minute + 5*time.Second
+
+// due tells whether a held pickup is to be tried now, and otherwise when.
+func due(next *time.Time, now time.Time) (is bool, at time.Time) {
+	left := next.Sub(now)
+	if left <= 0 || left > longestPause {
+		return true, now
+	}
+	return false, time.Now().Add(left)
+}
+
+// resume finds the open pickups that can go on, and the lanes that are held.
+func (c *Conductor) resume() ([]*item, error) {
+	if err := c.restore(); err != nil {
+		return nil, err
+	}
+	var out []*item
+	holders, open, stalled, retried := map[string][]int64{}, map[int64]bool{}, 0, 0
+	now := time.Now()
+	for after := int64(0); ; {
+		page, err := c.e.Store.Unfinished(c.work, c.name, after, 500)
+		if err != nil {
+			return nil, err
+		}
+		if len(page) == 0 {
+			break
+		}
+		for _, p := range page {
+			after, open[p.Pickup] = p.Pickup, true
+			held := p.State == "held" || p.State == "uncertain"
+			if held && p.Lane != nil && !p.Passed {
+				holders[*p.Lane] = append(holders[*p.Lane], p.Pickup)
+			}
+			if p.NextTry != nil && held {
+				stalled++
+			}
+			c.mu.Lock()
+			ready, at := false, time.Time{}
+			if held && p.NextTry != nil {
+				ready, at = due(p.NextTry, now)
+			}
+			switch {
+			case c.busy[p.Pickup] && held:
+				c.later(time.Now().Add(300 * time.Millisecond))
+			case c.busy[p.Pickup], p.State == "uncertain", held && p.NextTry == nil:
+			case held && !ready:
+				c.later(at)
+			case held && retried >= mostAtOnce:
+				c.later(time.Now().Add(200 * time.Millisecond))
+			case len(out) >= groupFiles:
+				c.look = true
+			default:
+				if held {
+					retried++
+				}
+				c.busy[p.Pickup] = true
+				it := &item{Pending: p, resumed: true, started: now}
+				c.lanes.begin(it)
+				out = append(out, it)
+			}
+			c.mu.Unlock()
+			if p.State == "uncertain" {
+				c.reconsider(p)
+			}
+		}
+	}
+	c.mu.Lock()
+	c.stalled = stalled
+	c.failures = 0
+	c.looked = time.Now()
+	c.block(holders)
+	c.lanes.keep(func(n int64) bool { return open[n] || c.busy[n] })
+	c.mu.Unlock()
+	for _, it := range out {
+		c.prepare(it)
+	}
+	return out, nil
+}
+
+// reconsider goes on with a pickup of which nobody could tell whether its outputs have
+// arrived, when the folders that held them are there again: a share was not mounted.
+func (c *Conductor) reconsider(p store.Pending) {
+	if p.Run == nil || p.RunState == nil || *p.RunState != "committed" {
+		return
+	}
+	list, err := c.e.Store.UncertainOf(c.work, *p.Run)
+	if err != nil || len(list) == 0 {
+		return // it is looked at again
+	}
+	for _, d := range list {
+		c.e.FS.Confine(d.Folder)
+		holder := deliver.Holder{Device: d.Device, Inode: d.Inode}
+		info, err := c.e.FS.Look(filepath.Dir(d.Temporary))
+		if err != nil || holder == (deliver.Holder{}) || !holder.Is(info) {
+			return
+		}
+	}
+	if err := c.e.Store.Certain(c.work, c.node.ID, store.RunOf{Run: *p.Run, Pickup: p.Pickup}); err != nil && !errors.Is(err, store.ErrNotFound) {
+		c.e.Log.Error("going on with an uncertain pickup", "pickup", p.Pickup, "error", err)
+		return
+	}
+	c.e.Log.Info("the folder that held the outputs of an uncertain pickup is back", "pickup", p.Pickup, "route", c.name)
+	c.mu.Lock()
+	c.later(time.Now())
+	c.mu.Unlock()
+}
+
+// prepare finds where a resumed pickup stands.
+func (c *Conductor) prepare(it *item) {
+	switch {
+	case it.Run == nil:
+		it.stage = taking
+	case it.Committed():
+		it.stage = publishing
+	default:
+		it.stage = processing
+	}
+	if it.Revision == nil {
+		c.mu.Lock()
+		r := c.state.Revision
+		c.mu.Unlock()
+		it.Revision = &r
+	}
+	if it.Origin != "handed" && it.Path != "" {
+		c.e.FS.Confine(inboxOf(&it.Pending))
+	}
+	var err error
+	if it.compiled, err = c.e.Compiled(c.work, c.name, *it.Revision); err != nil {
+		c.fail(it, err)
+		return
+	}
+	c.confine(it.compiled)
+	if it.stage == taking {
+		c.takeAll([]*item{it})
+	} else if it.stage == processing {
+		c.try(it, processing, c.retake)
+		if !it.Again {
+			c.forgetGone(it)
+		}
+		it.verdict = judge(it, it.compiled.Duplicates)
+	}
+}
+
+// inboxOf is the folder that was listened to when a file came: without the folders
+// below it that the file was in.
+func inboxOf(p *store.Pending) string {
+	inbox := filepath.Dir(p.Path)
+	if p.Folder == "" {
+		return inbox
+	}
+	for range strings.Count(p.Folder, "/") + 1 {
+		inbox = filepath.Dir(inbox)
+	}
+	return inbox
+}
+
+// block sets which pickups hold lanes; lanes that are no longer held go on. The caller
+// holds the lock.
+func (c *Conductor) block(holders map[string][]int64) {
+	if c.compiled != nil && !c.compiled.Order.Holds {
+		clear(holders)
+	}
+	for lane, now := range c.lanes.holders {
+		for by := range now {
+			if !slices.Contains(holders[lane], by) && !c.busy[by] {
+				c.release(lane, by)
+			}
+		}
+	}
+	for lane, list := range holders {
+		for _, by := range list {
+			c.lanes.hold(lane, by)
+		}
+	}
+}
+
+// release lets a lane go on, unless another pickup holds it too. The caller holds the
+// lock.
+func (c *Conductor) release(lane string, by int64) {
+	waiting, free := c.lanes.release(lane, by)
+	if len(waiting) > 0 {
+		if c.listener != nil {
+			c.listener.Parked(listen.Turn, paths(waiting)...)
+		}
+		c.shelf = slices.Concat(waiting, c.shelf)
+		c.sortShelf()
+	}
+	if free {
+		c.e.Over("lane held", c.name+" "+lane)
+		c.wake()
+	}
+}
+
+// heldPrefix begins the names of held files.
+const heldPrefix = "pickup-"
+
+// holding is where a file lies until its run is committed: beside the inbox's
+// files, hidden, under the installation's mark, the pickup's number and the file's own
+// name.
+func (c *Conductor) holding(p *store.Pending) string {
+	return filepath.Join(filepath.Dir(p.Path), files.Hidden, fmt.Sprintf("%s%s-%d-%s", heldPrefix, c.e.Mark, p.Pickup, filepath.Base(p.Path)))
+}
+
+// restoreEvery is how often held files are compared with the records although nothing
+// is known to be wrong.
+const restoreEvery = 20 * time.Second
+
+// restore puts files back into the inbox that are held and not for an open pickup of
+// this route: the database has lost its latest records, or a node that had been given
+// up took them. They stand before everything that is still in the inbox.
+func (c *Conductor) restore() error {
+	c.mu.Lock()
+	l, troubles := c.listener, c.troubles
+	if c.failures > 0 {
+		troubles++
+	}
+	c.troubles = 0
+	due := c.restored.IsZero() || troubles > 0 || time.Since(c.restored) >= restoreEvery
+	c.mu.Unlock()
+	if l == nil || !due {
+		return nil
+	}
+	for _, folder := range l.Folders() {
+		if err := c.restoreInto(c.work, folder); err != nil {
+			c.mu.Lock()
+			c.troubles += troubles
+			c.mu.Unlock()
+			return err
+		}
+	}
+	c.mu.Lock()
+	c.restored = time.Now()
+	c.mu.Unlock()
+	return nil
+}
+
+// heldFile is a file in a hidden folder of an inbox.
+type heldFile struct {
+	files.Info
+	pickup int64
+	name   string // of the file in the inbox
+}
+
+func (c *Conductor) restoreInto(ctx context.Context, inbox string) error {
+	entries, err := c.e.FS.List(filepath.Join(inbox, files.Hidden))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("looking for held files: %w", err)
+	}
+	var held []heldFile
+	var ids []int64
+	for _, entry := range entries {
+		rest, ours := strings.CutPrefix(entry.Name, heldPrefix+c.e.Mark+"-")
+		number, name, ok := strings.Cut(rest, "-")
+		id, err := strconv.ParseInt(number, 10, 64)
+		if !ours || !ok || err != nil || c.isBusy(id) {
+			continue
+		}
+		held = append(held, heldFile{entry, id, name})
+		ids = append(ids, id)
+	}
+	if len(held) == 0 {
+		return nil
+	}
+	// What is in the folder was listed before the records are asked: what is taken
+	// meanwhile is not among it.
+	known, err := c.e.Store.Holders(ctx, ids)
+	if err != nil {
+		return err
+	}
+	slices.SortFunc(held, func(a, b heldFile) int { return cmp.Compare(a.pickup, b.pickup) })
+	for _, h := range held {
+		if err := c.restoreOne(known[h.pickup], h, inbox); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *Conductor) isBusy(pickup int64) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.busy[pickup]
+}
+
+// restoreOne decides about one held file. That of a pickup that has ended was given up
+// before a power failure brought it back: but only if it is that very file, and not
+// one of the same name that came later.
+func (c *Conductor) restoreOne(by store.Holder, h heldFile, inbox string) error {
+	held := filepath.Join(inbox, files.Hidden, h.Name)
+	its := by.Path == filepath.Join(inbox, h.name) && by.Inode == h.Inode && by.Size == h.Size && sameMoment(by.Modified, h.Modified)
+	if by.Open && (its || by.Route != c.name) {
+		return nil // it is needed
+	}
+	if its && by.SHA256 != "" && by.Route == c.name {
+		sum, _, _, err := c.hash(held, nil)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if sum == by.SHA256 {
+			// Somebody may have withdrawn it before it had its place in the archive.
+			if err := c.archived(held, sum); err != nil {
+				return err
+			}
+			c.e.Log.Info("a held file whose pickup has ended is given up: it is in the archive", "pickup", h.pickup, "file", store.Readable(h.name), "inbox", inbox)
+			if err := c.fs.Remove(held); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return fmt.Errorf("giving up a held file: %w", err)
+			}
+			return nil
+		}
+	}
+	to, err := c.putBack(held, inbox, h.name)
+	if err != nil || to == "" {
+		return err
+	}
+	c.mu.Lock()
+	l := c.listener
+	c.mu.Unlock()
+	if l != nil {
+		l.Before(to, h.pickup)
+	}
+	c.e.Log.Warn("a held file without an open pickup was put back", "pickup", h.pickup, "file", store.Readable(h.name), "inbox", inbox)
+	return nil
+}
+
+// sameMoment compares times as the database keeps them: to the microsecond.
+func sameMoment(a, b time.Time) bool {
+	return a.Truncate(time.Microsecond).Equal(b.Truncate(time.Microsecond))
+}
+
+// archived gives a file its place in the archive and makes it durable there.
+func (c *Conductor) archived(file, sum string) error {
+	err := c.e.Archive.Keep(file, sum, false)
+	if err == nil {
+		err = c.e.Archive.Sync(sum)
+	}
+	for _, folder := range []string{filepath.Dir(c.e.Archive.Path(sum)), c.e.Archive.Folder()} {
+		if err == nil {
+			err = c.e.FS.SyncFolder(folder)
+		}
+	}
+	return err
+}
+
+// putBack moves a held file into its inbox again, under its name or, if there is
+// another of that name by now, with a number. It gives where it is; nowhere if the file
+// is gone.
+func (c *Conductor) putBack(held, inbox, name string) (to string, err error) {
+	err = fs.ErrExist
+	for n := 1; errors.Is(err, fs.ErrExist); n++ {
+		to = filepath.Join(inbox, deliver.Counted(name, n))
+		err = c.fs.Move(held, to)
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", nil
+	}
+	if err != nil {
+		return "", fmt.Errorf("putting %s back into %s: %w", store.Readable(name), inbox, err)
+	}
+	return to, nil
+}
+
+// Tidy removes temporaries that runs have left in hidden folders and that nobody goes
+// on with: of runs that are over, that nobody knows, or that another node works on now.
+func (c *Conductor) Tidy() error {
+	c.mu.Lock()
+	compiled := c.compiled
+	c.mu.Unlock()
+	if compiled == nil {
+		return nil
+	}
+	for _, folder := range c.destinations(compiled) {
+		if err := c.sweep(filepath.Join(folder, files.Hidden), 0); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sweep removes what is not needed any more from a hidden folder: of one run or, with
+// 0, of all. What is there is listed before the records are asked, so that what others
+// make meanwhile is not met.
+func (c *Conductor) sweep(hidden string, run int64) error {
+	found, err := deliver.Leftovers(c.e.FS, hidden, c.e.Mark)
+	if err != nil {
+		return err
+	}
+	var runs []int64
+	for _, l := range found {
+		if run == 0 || l.Run == run {
+			runs = append(runs, l.Run)
+		}
+	}
+	if len(runs) == 0 {
+		return nil
+	}
+	slices.Sort(runs)
+	owners, err := c.e.Store.Owners(c.work, slices.Compact(runs))
+	if err != nil {
+		return err
+	}
+	for _, l := range found {
+		owner, known := owners[l.Run]
+		switch {
+		case run != 0 && l.Run != run:
+			continue
+		case known && owner.Open, known && owner.Working && owner.Node == l.Node && run == 0:
+			continue // it will be published, or is being written
+		case run != 0 && owner.Node != c.node.ID:
+			return errGiven
+		}
+		if err := c.fs.Remove(l.Path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("sweeping %s: %w", hidden, err)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,135 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jmoiron/sqlx"
+)
+
+// A connection can go silent: a firewall forgets it, a cable is pulled, the other
+// machine hangs. Nothing tells; whoever waits for an answer waits for ever. So every
+// statement has a time limit, connections that do nothing are probed, and when one is
+// found silent all of its age are thrown away.
+
+const (
+	// answerWithin is how long a statement of the protocol may take.
+	answerWithin = 15 * time.Second
+	// listWithin is how long a question of a person may take.
+	listWithin = 60 * time.Second
+	// rowWithin is added for each row of statements with very many.
+	rowWithin = time.Millisecond
+	// probeEvery is how often connections that do nothing are probed, and
+	// probeWithin how long they may take to answer.
+	probeEvery  = 3 * time.Second
+	probeWithin = 2 * time.Second
+	// connectWithin is how long making a connection may take.
+	connectWithin = 5 * time.Second
+)
+
+// ErrSilent says that the database did not answer in time.
+var ErrSilent = errors.New("the database does not answer")
+
+// ErrAway says that the database cannot be reached.
+var ErrAway = errors.New("the database cannot be reached")
+
+// db is a pool of connections whose statements have a time limit.
+type db struct {
+	*sqlx.DB
+	pool  *pgxpool.Pool
+	limit time.Duration
+}
+
+// do runs something within the limit. If that is over, the pool's connections are
+// taken for silent.
+func (d *db) do(ctx context.Context, rows int, f func(ctx context.Context) error) error {
+	limit := d.limit + time.Duration(rows)*rowWithin
+	within, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	err := f(within)
+	if err != nil && within.Err() != nil && ctx.Err() == nil {
+		d.pool.Reset()
+		return fmt.Errorf("%w (no answer within %s)", ErrSilent, limit)
+	}
+	return away(err)
+}
+
+// away says of an error without words of its own that the database is not there.
+func away(err error) error {
+	var connect *pgconn.ConnectError
+	if errors.As(err, &connect) || errors.Is(err, net.ErrClosed) {
+		return fmt.Errorf("%w: %w", ErrAway, err)
+	}
+	return err
+}
+
+func (d *db) GetContext(ctx context.Context, dest any, query string, args ...any) error {
+	return d.do(ctx, 0, func(ctx context.Context) error { return d.DB.GetContext(ctx, dest, query, args...) })
+}
+
+func (d *db) SelectContext(ctx context.Context, dest any, query string, args ...any) error {
+	return d.do(ctx, 0, func(ctx context.Context) error { return d.DB.SelectContext(ctx, dest, query, args...) })
+}
+
+func (d *db) ExecContext(ctx context.Context, query string, args ...any) (result sql.Result, err error) {
+	err = d.do(ctx, 0, func(ctx context.Context) (err error) { result, err = d.DB.ExecContext(ctx, query, args...); return err })
+	return result, err
+}
+
+// rows runs a statement and calls each for every row, scanned into scans.
+func (d *db) rows(ctx context.Context, n int, query string, args []any, scans []any, each func() error) error {
+	return d.do(ctx, n, func(ctx context.Context) error {
+		rows, err := d.pool.Query(ctx, query, args...)
+		if err != nil {
+			return err
+		}
+		_, err = pgx.ForEachRow(rows, scans, each)
+		return err
+	})
+}
+
+// send runs several statements in one exchange: all or none.
+func (d *db) send(ctx context.Context, n int, batch *pgx.Batch) error {
+	return d.do(ctx, n, func(ctx context.Context) error { return d.pool.SendBatch(ctx, batch).Close() })
+}
+
+// probe asks the connections that do nothing whether they are there, for as long as
+// the store is open.
+func (d *db) probe(closing context.Context) {
+	rhythm := time.NewTicker(probeEvery)
+	defer rhythm.Stop()
+	for {
+		select {
+		case <-closing.Done():
+			return
+		case <-rhythm.C:
+		}
+		var asking sync.WaitGroup
+		silent := make(chan bool, 1)
+		for _, c := range d.pool.AcquireAllIdle(closing) {
+			asking.Go(func() {
+				defer c.Release()
+				ctx, cancel := context.WithTimeout(closing, probeWithin)
+				defer cancel()
+				if c.Ping(ctx) != nil {
+					select {
+					case silent <- true:
+					default: // it has been said
+					}
+				}
+			})
+		}
+		asking.Wait()
+		if len(silent) > 0 && closing.Err() == nil {
+			d.pool.Reset()
+		}
+	}
+}

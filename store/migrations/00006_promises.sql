@@ -1,0 +1,32 @@
+-- +goose Up
+alter table routes
+    add version    bigint not null default 0,
+    add applied    bigint not null default -1,
+    add applied_by bigint not null default 0;
+comment on column routes.version is 'counts publishing, starting, stopping and pausing';
+comment on column routes.applied is 'the version that the leader works by';
+comment on column routes.applied_by is 'the leader that said so';
+
+alter table runs add committed_by bigint;
+comment on column runs.committed_by is 'the node whose temporaries are the outputs';
+
+alter table deliveries
+    add device numeric(20),
+    add inode  numeric(20);
+comment on column deliveries.device is 'with inode: the folder that held the output before it was published; only its absence there proves something';
+
+alter table pickups add raw_path bytea;
+comment on column pickups.raw_path is 'the path as it is, where it is not UTF-8; path, folder and name are readable then';
+alter table left_files add raw_path bytea;
+
+create table installation (mark text not null);
+comment on table installation is 'tells the hidden files of this installation from those of others that use the same folders';
+insert into installation select substr(md5(random()::text || clock_timestamp()::text), 1, 8);
+
+-- +goose Down
+drop table installation;
+alter table left_files drop column raw_path;
+alter table pickups drop column raw_path;
+alter table deliveries drop column device, drop column inode;
+alter table runs drop column committed_by;
+alter table routes drop column version, drop column applied, drop column applied_by;
