@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -21,6 +22,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"ydrion/service"
+	"ydrion/store"
 )
 
 // Version of the interface.
@@ -38,7 +40,7 @@ type Config struct {
 func New(c Config) http.Handler {
 	e := echo.New()
 	e.HTTPErrorHandler = problem(c.Log)
-	e.Use(middleware.Recover(), secure, access(c.Log))
+	e.Use(middleware.Recover(), secure, access(c.Log), lively)
 	e.Use(authorize(c.Token))
 	operations(humaAPI(e), c.Service)
 	e.GET("/api/events", events(c.Service))
@@ -47,7 +49,11 @@ func New(c Config) http.Handler {
 	e.GET("/healthz", func(c *echo.Context) error { return c.JSON(http.StatusOK, map[string]string{"status": "alive"}) })
 	e.GET("/readyz", func(ctx *echo.Context) error {
 		if err := c.Service.Ready(ctx.Request().Context()); err != nil {
-			return echo.NewHTTPError(http.StatusServiceUnavailable, "the database does not answer: "+err.Error())
+			reason := store.Unavailable(err)
+			if reason == "" {
+				reason = err.Error()
+			}
+			return echo.NewHTTPError(http.StatusServiceUnavailable, reason)
 		}
 		return ctx.JSON(http.StatusOK, map[string]string{"status": "ready"})
 	})
@@ -115,6 +121,36 @@ func access(log *slog.Logger) echo.MiddlewareFunc {
 			return err
 		}
 	}
+}
+
+// stalls is how long a sender of a request may say nothing in the middle of it.
+const stalls = time.Minute
+
+// lively ends requests whose senders say nothing any more: a body may take as long as
+// it likes, as long as something comes.
+func lively(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		if r.Body != nil && r.Body != http.NoBody {
+			r.Body = &watchedBody{r.Body, http.NewResponseController(c.Response())}
+		}
+		return next(c)
+	}
+}
+
+// watchedBody gives each read of a body so much time.
+type watchedBody struct {
+	io.ReadCloser
+	control *http.ResponseController
+}
+
+func (b *watchedBody) Read(p []byte) (int, error) {
+	b.control.SetReadDeadline(time.Now().Add(stalls)) //nolint: where there are none nothing is lost
+	n, err := b.ReadCloser.Read(p)
+	if err != nil {
+		b.control.SetReadDeadline(time.Time{}) //nolint: as above
+	}
+	return n, err
 }
 
 // problem answers errors with problem documents.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net/http"
 	"strconv"
 	"time"
@@ -36,7 +37,15 @@ func asProblem(err error) error {
 	case errors.Is(err, store.ErrNoState), errors.Is(err, service.ErrSample):
 		return huma.Error422UnprocessableEntity(err.Error())
 	}
-	return err
+	if reason := store.Unavailable(err); reason != "" {
+		return huma.Error503ServiceUnavailable(reason + "; it is tried again, and nothing is lost meanwhile")
+	}
+	var said huma.StatusError
+	if errors.As(err, &said) {
+		return err
+	}
+	slog.Error("request failed", "error", err)
+	return huma.Error500InternalServerError("something went wrong inside the service; its log says what")
 }
 
 // Page is one page of a list.

@@ -22,6 +22,7 @@ import (
 	"ydrion/console"
 	"ydrion/run"
 	"ydrion/service"
+	"ydrion/store"
 	"ydrion/workspace"
 )
 
@@ -76,9 +77,9 @@ func Host(ctx context.Context, c HostConfig) (*Hosted, error) {
 	if h.Service, err = service.Open(ctx, c.Config); err != nil {
 		return nil, errors.Join(err, listener.Close())
 	}
-	h.server = &http.Server{Handler: api.New(api.Config{Service: h.Service, Token: h.Token, Console: console.Files(), Log: c.Log}), ReadHeaderTimeout: 10 * time.Second}
+	h.server = &http.Server{Handler: api.New(api.Config{Service: h.Service, Token: h.Token, Console: console.Files(), Log: c.Log}), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
 	go func() {
-		if err := h.server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+		if err := h.server.Serve(patient{listener}); !errors.Is(err, http.ErrServerClosed) {
 			c.Log.Error("the HTTP interface has ended", "error", err)
 		}
 	}()
@@ -91,6 +92,29 @@ func Host(ctx context.Context, c HostConfig) (*Hosted, error) {
 		return nil, errors.Join(err, h.Close())
 	}
 	return h, nil
+}
+
+// patient gives up connections whose other end takes nothing any more.
+type patient struct{ net.Listener }
+
+func (p patient) Accept() (net.Conn, error) {
+	c, err := p.Listener.Accept()
+	if err != nil {
+		return nil, err
+	}
+	return patientConn{c}, nil
+}
+
+type patientConn struct{ net.Conn }
+
+// takesWithin is how long the other end of a connection may take nothing.
+const takesWithin = time.Minute
+
+func (c patientConn) Write(b []byte) (int, error) {
+	if err := c.SetWriteDeadline(time.Now().Add(takesWithin)); err != nil {
+		return 0, err
+	}
+	return c.Conn.Write(b)
 }
 
 // Close ends the interface, then the service.
@@ -151,6 +175,7 @@ func token(data string) (string, error) {
 func (a *app) serve() *cobra.Command {
 	var listen, database, environment, format, level string
 	var cores int
+	var lease time.Duration
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service",
@@ -175,13 +200,17 @@ Environment variables: YDRION_DATA, YDRION_DATABASE_URL.`,
 			if err != nil {
 				return err
 			}
+			slog.SetDefault(log)
+			if lease < time.Second {
+				return wrongUse("--lease is %s; it must be 1s or more", lease)
+			}
 			env := &workspace.Environment{Name: "none", Places: map[string]string{}}
 			if environment != "" {
 				if env, err = loadEnvironment(environment); err != nil {
 					return err
 				}
 			}
-			h, err := Host(cmd.Context(), HostConfig{Config: service.Config{Data: a.data, DatabaseURL: database, Environment: env, Log: log, Cores: cores}, Listen: listen, Token: a.token})
+			h, err := Host(cmd.Context(), HostConfig{Config: service.Config{Data: a.data, DatabaseURL: database, Environment: env, Log: log, Cores: cores, Lease: lease}, Listen: listen, Token: a.token})
 			if err != nil {
 				return err
 			}
@@ -199,6 +228,7 @@ Environment variables: YDRION_DATA, YDRION_DATABASE_URL.`,
 	f.StringVar(&format, "log-format", "text", "text or json")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	f.IntVar(&cores, "cores", 0, "cores that one run may use; 0 takes all")
+	f.DurationVar(&lease, "lease", store.Lease, "how long other nodes believe that this one lives while it does not answer; 1s or more")
 	return c
 }
 

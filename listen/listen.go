@@ -118,6 +118,7 @@ type seen struct {
 	reason  string
 	order   int64
 	marker  string
+	readyAt time.Time
 }
 
 // settle is how long a file must look the same when there was no event that
@@ -494,7 +495,7 @@ func (l *Listener) consider(path string, s *seen, info files.Info, lookErr error
 		}
 		return
 	}
-	s.given = true
+	s.given, s.readyAt = true, time.Now()
 	l.offer(Candidate{Path: path, Folder: l.below(path), Name: filepath.Base(path), Info: info, Noticed: noticed, Event: event, Marker: marker, Order: s.order})
 }
 
@@ -750,7 +751,7 @@ func (l *Listener) Demand(name string) error {
 	}
 	l.considerAt(path, s, time.Time{})
 	l.settled(path)
-	s.info, s.given, s.reason, s.marker = info, true, "", ""
+	s.info, s.given, s.reason, s.marker, s.readyAt = info, true, "", "", now
 	l.offer(Candidate{Order: s.order, Path: path, Folder: l.below(path), Name: filepath.Base(path), Info: info, Noticed: s.noticed, Event: Arrived, Demand: true})
 	return nil
 }
@@ -942,6 +943,19 @@ func (l *Listener) Complete() []Waiting {
 // waiting shows a file that has not been taken.
 func waiting(path, reason string, s *seen) Waiting {
 	return Waiting{text.Readable(path), text.Readable(filepath.Base(path)), reason, s.noticed}
+}
+
+// Oldest gives the file that has been ready for longest and waits for nothing but its
+// turn.
+func (l *Listener) Oldest() (path string, since time.Time, ok bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for at, s := range l.known {
+		if s.given && (s.reason == "" || s.reason == Turn) && (!ok || s.readyAt.Before(since)) {
+			path, since, ok = at, s.readyAt, true
+		}
+	}
+	return path, since, ok
 }
 
 // Turn is the reason of ready files that wait for nothing but their turn.

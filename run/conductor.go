@@ -74,6 +74,8 @@ type Conductor struct {
 	puzzled map[string]int      // by path: how often a file's lane could not be told
 	moved   [ended]time.Time    // when each stage last got on with something
 	at      [ended]*item        // what each stage is working on
+	tookAt  time.Time           // when files were last claimed
+	gated   string              // why files are not taken for now
 	beat    [ended]atomic.Int64 // when (nanoseconds) that last showed a sign of life
 
 	stock   store.Block // sequence numbers in hand; only the process stage touches them
@@ -354,6 +356,11 @@ func (c *Conductor) feed(to chan<- []*item) {
 	for c.life.Err() == nil {
 		group, wait := c.nextGroup()
 		c.moves(taking, nil)
+		if len(group) > 0 {
+			c.mu.Lock()
+			c.tookAt = time.Now()
+			c.mu.Unlock()
+		}
 		if len(group) > 0 {
 			select {
 			case to <- group:

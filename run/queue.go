@@ -101,6 +101,9 @@ func (c *Conductor) fetch() ([]*item, time.Duration) {
 		return nil, wait
 	}
 	l.Gate(reason)
+	c.mu.Lock()
+	c.gated = reason
+	c.mu.Unlock()
 	puzzled := c.shelve(l, compiled, until, !ok)
 	chosen := c.choose(l, !ok)
 	if len(chosen) == 0 {

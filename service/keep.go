@@ -2,9 +2,12 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"time"
 
+	"ydrion/files"
 	"ydrion/route"
 	"ydrion/store"
 	"ydrion/workspace"
@@ -66,22 +69,51 @@ func (s *Service) lookAtDisks() {
 	}
 	seen := map[uint64]bool{}
 	for f := range folders {
-		info, err := s.FS.Look(f)
-		if err != nil || seen[info.Device] {
+		info, free, total, err := s.space(f)
+		if errors.Is(err, fs.ErrNotExist) || seen[info.Device] {
 			continue // it is not there yet, or has been looked at
 		}
-		seen[info.Device] = true
-		free, total, err := s.FS.Space(f)
 		if err != nil {
 			s.Log.Warn("the space on a disk is not known", "folder", f, "error", err)
 			continue
 		}
+		seen[info.Device] = true
 		about := fmt.Sprintf("file system %d", info.Device)
 		if free < lowBytes || float64(free) < lowShare*float64(total) {
 			s.alert(store.Alert{Kind: "disk low", About: about, Message: fmt.Sprintf("the file system of %s has %d MiB free of %d MiB", f, free>>20, total>>20)}, false)
 		} else {
 			s.over("disk low", about)
 		}
+	}
+}
+
+// diskWithin is how long a file system may take to say how much space it has.
+const diskWithin = 2 * time.Second
+
+// space asks a file system how much space there is. One that hangs is not waited for.
+func (s *Service) space(folder string) (info files.Info, free, total int64, err error) {
+	type answer struct {
+		info        files.Info
+		free, total int64
+		err         error
+	}
+	answers := make(chan answer, 1)
+	if _, asked := s.asked.LoadOrStore(folder, true); asked {
+		return info, 0, 0, errors.New("it has not answered yet")
+	}
+	go func() {
+		defer s.asked.Delete(folder)
+		var a answer
+		if a.info, a.err = s.FS.Look(folder); a.err == nil {
+			a.free, a.total, a.err = s.FS.Space(folder)
+		}
+		answers <- a
+	}()
+	select {
+	case a := <-answers:
+		return a.info, a.free, a.total, a.err
+	case <-time.After(diskWithin):
+		return info, 0, 0, fmt.Errorf("it does not answer within %s", diskWithin)
 	}
 }
 

@@ -40,6 +40,7 @@ type leading struct {
 	stopped   chan struct{}
 	failed    string
 	defects   int    // how often a defect has ended the work on it
+	still     bool   // it does not move, and people were told
 	news      string // what was recorded last for other nodes
 }
 

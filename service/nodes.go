@@ -13,6 +13,7 @@ import (
 	"ydrion/listen"
 	"ydrion/run"
 	"ydrion/store"
+	"ydrion/tell"
 )
 
 // What nodes tell each other.
@@ -52,15 +53,55 @@ func (s *Service) live(node *store.Node) {
 			return
 		}
 		s.Log.Error("the database cannot be reached, or not in time: nothing is taken until it answers")
-		var err error
-		if node, err = s.store.Join(s.life, s.Name, s.Address); err != nil {
+		away, told, err := time.Now(), false, error(nil)
+		for node = nil; node == nil && s.life.Err() == nil; {
+			if node, err = s.store.Join(s.life, s.Name, s.Address, s.Lease); err == nil {
+				break
+			}
+			if !told && time.Since(away) > awayFor {
+				told = true
+				s.tellAway(away, err)
+			}
 			select {
 			case <-s.life.Done():
 			case <-time.After(500 * time.Millisecond):
 			}
-			continue
+		}
+		if node == nil {
+			return
 		}
 		s.Log.Info("the database answers again", "node", node.ID)
+		if told {
+			s.alert(store.Alert{Kind: databaseAway, About: s.Name, Message: fmt.Sprintf("the database was away from %s to %s; nothing was taken meanwhile, and nothing is lost", away.Format("15:04:05"), time.Now().Format("15:04:05 MST"))}, true)
+		}
+	}
+}
+
+const (
+	// awayFor is how long the database may be away before people are told.
+	awayFor = 20 * time.Second
+	// databaseAway is the kind of the one alert that cannot be recorded first.
+	databaseAway = "database away"
+)
+
+// tellAway tells people that the database is away, past the records, which are there.
+func (s *Service) tellAway(since time.Time, reason error) {
+	why := store.Unavailable(reason)
+	if why == "" {
+		why = reason.Error()
+	}
+	message := fmt.Sprintf("%s, since %s: nothing is taken until it answers", why, since.Format("15:04:05 MST"))
+	s.Log.Warn("alert", "kind", databaseAway, "message", message)
+	for i := range s.Environment.Tell {
+		c := &s.Environment.Tell[i]
+		if !tell.Wants(c, databaseAway, "") {
+			continue
+		}
+		s.tasks.Go(func() {
+			if err := tell.Send(s.life, c, tell.Note{At: time.Now(), Kind: databaseAway, Message: message, Environment: s.Environment.Name}); err != nil {
+				s.Log.Warn("an alert could not be sent", "channel", c.Name, "kind", databaseAway, "error", err)
+			}
+		})
 	}
 }
 

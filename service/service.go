@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"sort"
 	"strings"
@@ -44,6 +45,11 @@ type Config struct {
 	Cores       int
 	Name        string // of this service among others; empty: machine and process
 	Address     string // of its HTTP interface
+	// Lease is how long this node is believed to live while it does not answer; 0: the
+	// usual 15 seconds.
+	Lease time.Duration
+	// Still is how long something may not move before people are told; 0: two minutes.
+	Still time.Duration
 	// Clock is what time it is for deadlines and timetables; nil: the machine's.
 	Clock func() time.Time
 }
@@ -63,6 +69,7 @@ type Service struct {
 	noted   chan noted    // alerts on their way to the records
 	expects expecting
 	samples samples
+	asked   sync.Map // folders whose file system has been asked how much space it has
 
 	mu        sync.Mutex
 	node      *store.Node
@@ -112,17 +119,42 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		c.Log.Warn("no kernel events here, looking instead", "error", err)
 	}
 	s.engine = run.New(run.Config{Store: s.store, Mark: s.store.Mark, Spool: filepath.Join(c.Data, "spool"), FS: c.FS, Archive: archive.New(c.FS, filepath.Join(c.Data, "archive")), Log: c.Log, Resolve: s.resolve, Tell: s.tell, Alert: s.alert, Over: s.over, Cores: c.Cores, Clock: c.Clock})
-	first, err := s.store.Join(ctx, c.Name, c.Address)
+	first, err := s.store.Join(ctx, c.Name, c.Address, c.Lease)
 	if err != nil {
 		s.store.Close()
 		return nil, errors.Join(err, s.stopCluster())
 	}
-	s.tasks.Go(func() { s.live(first) })
-	s.tasks.Go(s.share)
-	s.tasks.Go(s.noteAlerts)
-	s.tasks.Go(s.sendMessages)
-	s.tasks.Go(s.housekeeping)
+	s.task("living as a node", func() { node := first; first = nil; s.live(node) })
+	s.task("telling other nodes", s.share)
+	s.task("noting alerts", s.noteAlerts)
+	s.task("sending alerts", s.sendMessages)
+	s.task("housekeeping", s.housekeeping)
+	s.task("watching over routes", s.watchOver)
 	return s, nil
+}
+
+// task does something until the service stops. A defect of this program ends only what
+// it was doing at the moment: it begins again.
+func (s *Service) task(doing string, f func()) {
+	once := func() (again bool) {
+		defer func() {
+			if p := recover(); p != nil {
+				s.Log.Error("a defect of this program", "doing", doing, "panic", p, "stack", string(debug.Stack()))
+				s.alert(store.Alert{Kind: "defect", About: doing, Message: fmt.Sprintf("a defect of this program was met while %s: %v; its log has the details", doing, p)}, true)
+				again = true
+			}
+		}()
+		f()
+		return false
+	}
+	s.tasks.Go(func() {
+		for once() && s.life.Err() == nil {
+			select {
+			case <-s.life.Done():
+			case <-time.After(time.Second):
+			}
+		}
+	})
 }
 
 func (s *Service) resolve(folder string) (string, error) {

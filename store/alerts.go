@@ -13,7 +13,7 @@ import (
 type Alert struct {
 	ID      int64      `db:"id" json:"id"`
 	At      time.Time  `db:"at" json:"at"`
-	Kind    string     `db:"kind" json:"kind" enum:"rejected,held,stuck,uncertain,duplicate,missing,late,surplus,small,disk low,lane held"`
+	Kind    string     `db:"kind" json:"kind" enum:"rejected,held,stuck,uncertain,duplicate,missing,late,surplus,small,disk low,lane held,standstill,no leader,defect,database away"`
 	Route   string     `db:"route" json:"route"`
 	Pickup  int64      `db:"pickup" json:"pickup" doc:"0 if it is about none"`
 	About   string     `db:"about" json:"about" doc:"what it is about; while one is open, the same is not told again"`
@@ -65,7 +65,7 @@ type AlertFilter struct {
 // Alerts lists alerts, newest first.
 func (s *Store) Alerts(ctx context.Context, f AlertFilter) ([]Alert, error) {
 	out := []Alert{}
-	err := s.lists.SelectContext(ctx, &out, `select `+alertColumns+` from alerts where ($1 = '' or route = $1) and ($2 = 0 or id < $2) and (not $3 or seen_at is null and (ended_at is null or kind in ('rejected', 'missing', 'late', 'surplus', 'small', 'duplicate'))) order by id desc limit $4`, f.Route, f.Before, f.Open, f.Limit)
+	err := s.lists.SelectContext(ctx, &out, `select `+alertColumns+` from alerts where ($1 = '' or route = $1) and ($2 = 0 or id < $2) and (not $3 or seen_at is null and (ended_at is null or kind in ('rejected', 'missing', 'late', 'surplus', 'small', 'duplicate', 'database away', 'defect'))) order by id desc limit $4`, f.Route, f.Before, f.Open, f.Limit)
 	return out, err
 }
 

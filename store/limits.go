@@ -3,10 +3,14 @@ package store
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"errors"
 	"fmt"
+	"io"
 	"net"
+	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -24,7 +28,7 @@ const (
 	// answerWithin is how long a statement of the protocol may take.
 	answerWithin = 15 * time.Second
 	// listWithin is how long a question of a person may take.
-	listWithin = 60 * time.Second
+	listWithin = 20 * time.Second
 	// rowWithin is added for each row of statements with very many.
 	rowWithin = time.Millisecond
 	// probeEvery is how often connections that do nothing are probed, and
@@ -40,6 +44,24 @@ var ErrSilent = errors.New("the database does not answer")
 
 // ErrAway says that the database cannot be reached.
 var ErrAway = errors.New("the database cannot be reached")
+
+// ErrUnable says that the database is there and cannot work.
+var ErrUnable = errors.New("the database cannot work")
+
+// Unavailable gives what keeps the database from working, in words for people; empty if
+// an error is of another kind.
+func Unavailable(err error) string {
+	var said *pgconn.PgError
+	switch {
+	case errors.Is(err, ErrSilent):
+		return ErrSilent.Error()
+	case errors.Is(err, ErrAway):
+		return ErrAway.Error()
+	case errors.Is(err, ErrUnable) && errors.As(err, &said):
+		return ErrUnable.Error() + ": " + said.Message
+	}
+	return ""
+}
 
 // db is a pool of connections whose statements have a time limit.
 type db struct {
@@ -62,11 +84,25 @@ func (d *db) do(ctx context.Context, rows int, f func(ctx context.Context) error
 	return away(err)
 }
 
-// away says of an error without words of its own that the database is not there.
+// away says in our words that the database is not there or cannot work.
 func away(err error) error {
 	var connect *pgconn.ConnectError
-	if errors.As(err, &connect) || errors.Is(err, net.ErrClosed) {
+	var said *pgconn.PgError
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &said):
+		// Classes of SQLSTATE: connection, resources, intervention by whoever runs it,
+		// system.
+		for _, class := range []string{"08", "53", "57", "58"} {
+			if strings.HasPrefix(said.Code, class) && said.Code != "57014" {
+				return fmt.Errorf("%w: %w", ErrUnable, err)
+			}
+		}
+	case errors.As(err, &connect):
 		return fmt.Errorf("%w: %w", ErrAway, err)
+	case errors.Is(err, net.ErrClosed), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, driver.ErrBadConn):
+		return fmt.Errorf("%w: the connection was lost", ErrAway)
 	}
 	return err
 }

@@ -22,15 +22,23 @@ import (
 // nodeLocks is the class of the locks that nodes hold while they live.
 const nodeLocks = 0x7964726e
 
-const (
-	// Lease is how long a node is believed to live after it was last heard of,
-	// while its connection stands.
-	Lease = 15 * time.Second
-	// margin is how long before its lease ends a node stops by itself.
-	margin = 5 * time.Second
-	// renewEvery is how often a node renews its lease.
-	renewEvery = 2 * time.Second
-)
+// Lease is how long a node is believed to live after it was last heard of, while its
+// connection stands, unless it says otherwise.
+const Lease = 15 * time.Second
+
+// terms are what follows from how long a node's lease is.
+type terms struct {
+	lease time.Duration
+	sure  time.Duration // how long a node goes on without having renewed it
+	renew time.Duration // how often it does
+}
+
+func termsOf(lease time.Duration) terms {
+	if lease <= 0 {
+		lease = Lease
+	}
+	return terms{lease: lease, sure: lease * 2 / 3, renew: lease / 8}
+}
 
 // channel is where nodes tell each other that something has changed.
 const channel = "ydrion"
@@ -43,6 +51,7 @@ type Node struct {
 	end   context.CancelFunc
 	hints chan string
 	ended sync.WaitGroup
+	terms terms
 	sure  atomic.Int64 // until when (machine's time since its start) the node may be sure of its lease
 }
 
@@ -72,8 +81,9 @@ func (n *Node) Sure() bool {
 }
 
 // Join makes the service a node. Its life ends with the connection, or when the
-// database cannot be reached in time.
-func (s *Store) Join(ctx context.Context, name, address string) (*Node, error) {
+// database cannot be reached in time. Lease is how long it is believed to live after it
+// was last heard of; 0 is the usual.
+func (s *Store) Join(ctx context.Context, name, address string, lease time.Duration) (*Node, error) {
 	ctx, cancel := context.WithTimeout(ctx, answerWithin)
 	defer cancel()
 	begun := sinceBoot()
@@ -81,11 +91,11 @@ func (s *Store) Join(ctx context.Context, name, address string) (*Node, error) {
 	if err != nil {
 		return nil, fmt.Errorf("joining the nodes: %w", err)
 	}
-	n := &Node{Name: name, hints: make(chan string, 64)}
+	n := &Node{Name: name, hints: make(chan string, 64), terms: termsOf(lease)}
 	// Nobody sees the node before it holds its lock, which outlives the
 	// transaction.
 	err = pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
-		if err := tx.QueryRow(ctx, `insert into nodes (name, address, lease_until) values ($1, $2, now() + $3) returning id`, name, address, Lease).Scan(&n.ID); err != nil {
+		if err := tx.QueryRow(ctx, `insert into nodes (name, address, lease_until) values ($1, $2, now() + $3) returning id`, name, address, n.terms.lease).Scan(&n.ID); err != nil {
 			return err
 		}
 		_, err := tx.Exec(ctx, `select pg_advisory_lock($1, $2)`, nodeLocks, int32(n.ID))
@@ -98,7 +108,7 @@ func (s *Store) Join(ctx context.Context, name, address string) (*Node, error) {
 		return nil, errors.Join(fmt.Errorf("joining the nodes: %w", err), conn.Close(ctx))
 	}
 	n.Life, n.end = context.WithCancel(context.Background())
-	n.sure.Store(int64(begun + Lease - margin))
+	n.sure.Store(int64(begun + n.terms.sure))
 	n.ended.Go(func() {
 		defer n.end()
 		defer close(n.hints)
@@ -110,7 +120,7 @@ func (s *Store) Join(ctx context.Context, name, address string) (*Node, error) {
 // Fresh tells whether the node has renewed its lease as often as it should. One that has
 // not may have slept, and looks whether it still has what it works on.
 func (n *Node) Fresh() bool {
-	return n.Sure() && int64(sinceBoot()) < n.sure.Load()-int64(Lease-margin-2*renewEvery)
+	return n.Sure() && int64(sinceBoot()) < n.sure.Load()-int64(n.terms.sure-2*n.terms.renew)
 }
 
 // live renews the lease and passes hints on until the node's life ends.
@@ -123,7 +133,7 @@ func (n *Node) live(closing context.Context, conn *pgx.Conn) {
 	}()
 	renewed := time.Now()
 	for n.Life.Err() == nil && closing.Err() == nil {
-		wait, cancel := context.WithDeadline(n.Life, renewed.Add(renewEvery))
+		wait, cancel := context.WithDeadline(n.Life, renewed.Add(n.terms.renew))
 		note, err := conn.WaitForNotification(wait)
 		cancel()
 		if err == nil {
@@ -132,21 +142,21 @@ func (n *Node) live(closing context.Context, conn *pgx.Conn) {
 			default: // whoever misses a hint looks every few seconds anyway
 			}
 		}
-		if time.Since(renewed) < renewEvery {
+		if time.Since(renewed) < n.terms.renew {
 			if conn.IsClosed() {
 				return
 			}
 			continue
 		}
 		begun, boot := time.Now(), sinceBoot()
-		renew, cancel := context.WithDeadline(closing, renewed.Add(Lease-margin))
-		tag, err := conn.Exec(renew, `update nodes set lease_until = now() + $2 where id = $1 and ended_at is null`, n.ID, Lease)
+		renew, cancel := context.WithDeadline(closing, renewed.Add(n.terms.sure))
+		tag, err := conn.Exec(renew, `update nodes set lease_until = now() + $2 where id = $1 and ended_at is null`, n.ID, n.terms.lease)
 		cancel()
 		if err != nil || tag.RowsAffected() == 0 {
 			return
 		}
 		renewed = begun
-		n.sure.Store(int64(boot + Lease - margin))
+		n.sure.Store(int64(boot + n.terms.sure))
 	}
 }
 

@@ -39,7 +39,7 @@ func TestTablesAreLookedAt(t *testing.T) {
 	if _, _, err := s.Publish(ctx, "orders", "r1", map[string][]byte{"a": nil}); err != nil {
 		t.Fatal(err)
 	}
-	node := must(s.Join(ctx, "test", ""))(t)
+	node := must(s.Join(ctx, "test", "", 0))(t)
 	defer node.Leave()
 	must(s.Lead(ctx, node.ID, nil))(t)
 	reopen()

@@ -46,7 +46,7 @@ func led(t *testing.T) (*store.Store, int64) {
 	if _, _, err := s.Publish(ctx, "orders", "r1", map[string][]byte{"a": nil}); err != nil {
 		t.Fatal(err)
 	}
-	node := must(s.Join(ctx, "test", ""))(t)
+	node := must(s.Join(ctx, "test", "", 0))(t)
 	t.Cleanup(node.Leave)
 	if l := must(s.Lead(ctx, node.ID, nil))(t); len(l.Mine) != 1 || l.Others != 0 {
 		t.Fatalf("%+v", l)
@@ -370,12 +370,12 @@ func TestNodes(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	one := must(s.Join(ctx, "one", "http://127.0.0.1:1"))(t)
+	one := must(s.Join(ctx, "one", "http://127.0.0.1:1", 0))(t)
 	if l := must(s.Lead(ctx, one.ID, nil))(t); len(l.Mine) != 4 || l.Surplus != 0 {
 		t.Fatalf("%+v", l)
 	}
 	pickup, begun := claimed(t, s, one.ID, "x.csv", "77")
-	two := must(s.Join(ctx, "two", ""))(t)
+	two := must(s.Join(ctx, "two", "", 0))(t)
 	t.Cleanup(two.Leave)
 	if l := must(s.Lead(ctx, two.ID, nil))(t); len(l.Mine) != 0 || l.Others != 1 {
 		t.Errorf("the second node leads %+v although nothing is free", l)
@@ -418,7 +418,7 @@ func TestNodes(t *testing.T) {
 // TestHints: what one node tells reaches the others.
 func TestHints(t *testing.T) {
 	s := open(t)
-	n := must(s.Join(ctx, "one", ""))(t)
+	n := must(s.Join(ctx, "one", "", 0))(t)
 	s.Hint(ctx, "route orders")
 	select {
 	case h := <-n.Hints():

@@ -22,6 +22,9 @@ type Proxy struct {
 	die      bool // nothing passes after the cut
 	reached  bool
 	lostNext net.Conn // the connection whose next answer is lost
+	silent   map[net.Conn]bool
+	mute     bool // new connections are silent too
+	speaks   *sync.Cond
 }
 
 // NewProxy stands in for a database.
@@ -35,10 +38,11 @@ func NewProxy(t testing.TB, database string) *Proxy {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := &Proxy{server: u.Host, conns: map[net.Conn]bool{}}
+	p := &Proxy{server: u.Host, conns: map[net.Conn]bool{}, silent: map[net.Conn]bool{}}
+	p.speaks = sync.NewCond(&p.mu)
 	u.Host = l.Addr().String()
 	p.URL = u.String()
-	t.Cleanup(func() { l.Close(); p.Cut() })
+	t.Cleanup(func() { l.Close(); p.Cut(); p.Speak() })
 	go func() {
 		for {
 			client, err := l.Accept()
@@ -74,6 +78,35 @@ func (p *Proxy) Reached() bool {
 	return p.reached
 }
 
+// Silence lets nothing pass on the connections that there are: neither side is told,
+// and what is said waits. With all, new ones are silent too.
+func (p *Proxy) Silence(all bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.mute = all
+	for c := range p.conns {
+		p.silent[c] = true
+	}
+}
+
+// Speak lets everything pass again, what has been said meanwhile first.
+func (p *Proxy) Speak() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.mute = false
+	clear(p.silent)
+	p.speaks.Broadcast()
+}
+
+// waits keeps what comes from a connection while that is silent.
+func (p *Proxy) waits(from net.Conn) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for p.silent[from] {
+		p.speaks.Wait()
+	}
+}
+
 // Cut ends all connections.
 func (p *Proxy) Cut() {
 	p.mu.Lock()
@@ -97,6 +130,9 @@ func (p *Proxy) serve(client net.Conn) {
 	}
 	p.mu.Lock()
 	p.conns[client], p.conns[server] = true, true
+	if p.mute {
+		p.silent[client], p.silent[server] = true, true
+	}
 	p.mu.Unlock()
 	go p.pass(client, server, p.asks)
 	p.pass(server, client, p.answers)
@@ -113,6 +149,7 @@ func (p *Proxy) pass(from, to net.Conn, may func(server net.Conn) bool) {
 	buf := make([]byte, 64<<10)
 	for {
 		n, err := from.Read(buf)
+		p.waits(from)
 		if n > 0 {
 			server := to
 			if may != nil && !may(server) {
