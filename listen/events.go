@@ -121,7 +121,7 @@ func (s *subscription) add(folder string) error {
 		if !e.Mode.IsDir() || strings.HasPrefix(e.Name, ".") {
 			continue
 		}
-		if err := s.add(filepath.Join(folder, e.Name)); err != nil && !errors.Is(err, os.ErrNotExist) && !errors.Is(err, files.ErrLink) && !errors.Is(err, unix.ENOTDIR) {
+		if err := s.add(filepath.Join(folder, e.Name)); err != nil && !vanished(err) {
 			return err
 		}
 	}

@@ -24,6 +24,7 @@ import (
 	"sort"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"ydrion/core/text"
@@ -204,25 +205,37 @@ func (l *Listener) Run(ctx context.Context) error {
 // handle takes account of what the kernel told. It is true if the listened
 // folder is no longer the same.
 func (l *Listener) handle(ctx context.Context, sub *subscription) bool {
+	lost := false
 	for _, e := range sub.take() {
 		switch {
 		case e.lost:
-			if err := sub.add(l.Folder); err != nil {
-				return true
-			}
-			l.look(ctx)
+			lost = true
+		case lost: // everything is looked through in any case
 		case e.folder:
-			if err := sub.add(e.path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			if err := sub.add(e.path); err != nil && !vanished(err) {
 				l.Log.Warn("a folder is not watched, only looked into", "folder", e.path, "error", err)
 			}
-			l.look(ctx)
+			found, _ := l.walk(ctx, e.path, nil)
+			l.accountAll(ctx, found)
 		case e.begun:
 			l.begun(e.path)
 		default:
 			l.note(ctx, e.path, true)
 		}
 	}
+	if lost {
+		if err := sub.add(l.Folder); err != nil {
+			return true
+		}
+		l.look(ctx)
+	}
 	return false
+}
+
+// vanished tells whether an error only says that something is not there any more, or is
+// another thing by now.
+func vanished(err error) bool {
+	return errors.Is(err, fs.ErrNotExist) || errors.Is(err, files.ErrLink) || errors.Is(err, syscall.ENOTDIR)
 }
 
 // Folders are the folders that are listened to: the one named and, if wanted,
@@ -247,16 +260,10 @@ func (l *Listener) Folders() []string {
 // can be told.
 func (l *Listener) look(ctx context.Context) {
 	found, whole := l.walk(ctx, l.Folder, nil)
-	sort.SliceStable(found, func(i, j int) bool {
-		if c := found[i].info.Arrived.Compare(found[j].info.Arrived); c != 0 {
-			return c < 0
-		}
-		return Natural(found[i].path, found[j].path) < 0
-	})
+	l.accountAll(ctx, found)
 	there := make(map[string]bool, len(found))
 	for _, f := range found {
 		there[f.path] = true
-		l.account(ctx, f.path, f.info, nil, false)
 	}
 	l.unmarked()
 	l.mu.Lock()
@@ -268,6 +275,19 @@ func (l *Listener) look(ctx context.Context) {
 	}
 	if whole && l.Settings.Gone {
 		l.miss(there)
+	}
+}
+
+// accountAll takes account of files that a look has met, in the order in which they came.
+func (l *Listener) accountAll(ctx context.Context, found []found) {
+	sort.SliceStable(found, func(i, j int) bool {
+		if c := found[i].info.Arrived.Compare(found[j].info.Arrived); c != 0 {
+			return c < 0
+		}
+		return Natural(found[i].path, found[j].path) < 0
+	})
+	for _, f := range found {
+		l.account(ctx, f.path, f.info, nil, false)
 	}
 }
 
@@ -332,7 +352,7 @@ func (l *Listener) miss(there map[string]bool) {
 func (l *Listener) walk(ctx context.Context, folder string, all []found) ([]found, bool) {
 	entries, err := l.FS.List(folder)
 	if err != nil {
-		if !errors.Is(err, fs.ErrNotExist) || folder == l.Folder {
+		if !vanished(err) || folder == l.Folder {
 			l.Log.Warn("a folder cannot be looked into", "folder", folder, "error", err)
 		}
 		return all, false

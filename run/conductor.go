@@ -86,8 +86,9 @@ type Conductor struct {
 type item struct {
 	store.Pending
 	compiled *route.Compiled
-	resumed  bool // it was begun before: it may have left something behind
-	alone    bool // nobody but us can reach the file that was taken
+	resumed  bool   // it was begun before: it may have left something behind
+	held     string // where its file lies; empty: not asked yet
+	alone    bool   // nobody but us can reach the file that was taken
 	content  []byte
 	verdict  *verdict
 	out      *outputs

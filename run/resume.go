@@ -2,7 +2,6 @@ package run
 
 import (
 	"cmp"
-	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -219,11 +218,86 @@ func (c *Conductor) release(lane string, by int64) {
 // heldPrefix begins the names of held files.
 const heldPrefix = "pickup-"
 
-// holding is where a file lies until its run is committed: beside the inbox's
-// files, hidden, under the installation's mark, the pickup's number and the file's own
-// name.
+// heldName is how a held file is called: by the installation's mark, the pickup's number
+// and the file's own name.
+func (c *Conductor) heldName(p *store.Pending) string {
+	return fmt.Sprintf("%s%s-%d-%s", heldPrefix, c.e.Mark, p.Pickup, filepath.Base(p.Path))
+}
+
+// holding is where a file lies until its run is committed: hidden in the listened
+// folder, below it as deep as it was. So it stays ours although a sender moves or
+// removes the folder that it was in.
 func (c *Conductor) holding(p *store.Pending) string {
-	return filepath.Join(filepath.Dir(p.Path), files.Hidden, fmt.Sprintf("%s%s-%d-%s", heldPrefix, c.e.Mark, p.Pickup, filepath.Base(p.Path)))
+	inbox := inboxOf(p)
+	below, err := filepath.Rel(inbox, filepath.Dir(p.Path))
+	if err != nil {
+		below = "."
+	}
+	return filepath.Join(inbox, files.Hidden, below, c.heldName(p))
+}
+
+// nearby is where a file lies instead whose folder is on another file system than the
+// listened one.
+func (c *Conductor) nearby(p *store.Pending) string {
+	return filepath.Join(filepath.Dir(p.Path), files.Hidden, c.heldName(p))
+}
+
+// held is where a pickup's file lies, or would lie.
+func (c *Conductor) held(it *item) string {
+	if it.held == "" {
+		it.held = c.holding(&it.Pending)
+		if near := c.nearby(&it.Pending); near != it.held && !c.there(it.held) && c.there(near) {
+			it.held = near
+		}
+	}
+	return it.held
+}
+
+// hold moves a file out of sight.
+func (c *Conductor) hold(it *item) error {
+	it.held = c.holding(&it.Pending)
+	err := c.moveInto(it.Path, it.held)
+	if errors.Is(err, files.ErrOtherDevice) {
+		it.held = c.nearby(&it.Pending)
+		err = c.moveInto(it.Path, it.held)
+	}
+	return err
+}
+
+// moveInto moves a file into a hidden folder, which it makes if need be.
+func (c *Conductor) moveInto(from, to string) error {
+	err := c.fs.Move(from, to)
+	if !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if _, err := c.e.FS.Look(from); err != nil {
+		return err
+	}
+	if err := c.fs.MakeFolder(filepath.Dir(to), 0o700); err != nil {
+		return fmt.Errorf("making a place for it: %w", err)
+	}
+	return c.fs.Move(from, to)
+}
+
+// letGo removes a held file, and the hidden folders it was in below that of the listened
+// folder if nothing else is in them.
+func (c *Conductor) letGo(it *item) error {
+	held := c.held(it)
+	if err := c.fs.Remove(held); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("giving up the held file: %w", err)
+	}
+	c.tidyAbove(held, inboxOf(&it.Pending))
+	return nil
+}
+
+// tidyAbove removes empty hidden folders around a held file that is gone, but for the
+// one of the listened folder.
+func (c *Conductor) tidyAbove(held, inbox string) {
+	for folder := filepath.Dir(held); folder != filepath.Join(inbox, files.Hidden) && strings.Contains(folder, "/"+files.Hidden); folder = filepath.Dir(folder) {
+		if c.fs.Remove(folder) != nil {
+			return // others are held there
+		}
+	}
 }
 
 // restoreEvery is how often held files are compared with the records although nothing
@@ -245,13 +319,11 @@ func (c *Conductor) restore() error {
 	if l == nil || !due {
 		return nil
 	}
-	for _, folder := range l.Folders() {
-		if err := c.restoreInto(c.work, folder); err != nil {
-			c.mu.Lock()
-			c.troubles += troubles
-			c.mu.Unlock()
-			return err
-		}
+	if err := c.restoreAll(l); err != nil {
+		c.mu.Lock()
+		c.troubles += troubles
+		c.mu.Unlock()
+		return err
 	}
 	c.mu.Lock()
 	c.restored = time.Now()
@@ -262,46 +334,67 @@ func (c *Conductor) restore() error {
 // heldFile is a file in a hidden folder of an inbox.
 type heldFile struct {
 	files.Info
+	path   string
 	pickup int64
-	name   string // of the file in the inbox
+	folder string // that it was in
+	name   string // of the file there
 }
 
-func (c *Conductor) restoreInto(ctx context.Context, inbox string) error {
-	entries, err := c.e.FS.List(filepath.Join(inbox, files.Hidden))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return fmt.Errorf("looking for held files: %w", err)
-	}
-	var held []heldFile
-	var ids []int64
-	for _, entry := range entries {
-		rest, ours := strings.CutPrefix(entry.Name, heldPrefix+c.e.Mark+"-")
-		number, name, ok := strings.Cut(rest, "-")
-		id, err := strconv.ParseInt(number, 10, 64)
-		if !ours || !ok || err != nil || c.isBusy(id) {
-			continue
+// restoreAll looks through the hidden folders of a listened folder.
+func (c *Conductor) restoreAll(l *listen.Listener) error {
+	held, err := c.heldIn(nil, filepath.Join(l.Folder, files.Hidden), l.Folder)
+	for _, folder := range l.Folders()[1:] {
+		if err == nil {
+			held, err = c.heldIn(held, filepath.Join(folder, files.Hidden), folder)
 		}
-		held = append(held, heldFile{entry, id, name})
-		ids = append(ids, id)
 	}
-	if len(held) == 0 {
-		return nil
+	if err != nil || len(held) == 0 {
+		return err
 	}
-	// What is in the folder was listed before the records are asked: what is taken
+	ids := make([]int64, len(held))
+	for i, h := range held {
+		ids[i] = h.pickup
+	}
+	// What is in the folders was listed before the records are asked: what is taken
 	// meanwhile is not among it.
-	known, err := c.e.Store.Holders(ctx, ids)
+	known, err := c.e.Store.Holders(c.work, ids)
 	if err != nil {
 		return err
 	}
 	slices.SortFunc(held, func(a, b heldFile) int { return cmp.Compare(a.pickup, b.pickup) })
 	for _, h := range held {
-		if err := c.restoreOne(known[h.pickup], h, inbox); err != nil {
+		if err := c.restoreOne(known[h.pickup], h, l.Folder); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// heldIn lists held files in a hidden folder and below it. Folder is where they were.
+func (c *Conductor) heldIn(held []heldFile, hidden, folder string) ([]heldFile, error) {
+	entries, err := c.e.FS.List(hidden)
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, files.ErrLink) {
+		return held, nil
+	}
+	if err != nil {
+		return held, fmt.Errorf("looking for held files: %w", err)
+	}
+	for _, entry := range entries {
+		path := filepath.Join(hidden, entry.Name)
+		if entry.Mode.IsDir() {
+			if held, err = c.heldIn(held, path, filepath.Join(folder, entry.Name)); err != nil {
+				return held, err
+			}
+			continue
+		}
+		rest, ours := strings.CutPrefix(entry.Name, heldPrefix+c.e.Mark+"-")
+		number, name, ok := strings.Cut(rest, "-")
+		id, err := strconv.ParseInt(number, 10, 64)
+		if ours && ok && err == nil && !c.isBusy(id) {
+			held = append(held, heldFile{entry, path, id, folder, name})
+		}
+	}
+	return held, nil
 }
 
 func (c *Conductor) isBusy(pickup int64) bool {
@@ -314,13 +407,12 @@ func (c *Conductor) isBusy(pickup int64) bool {
 // before a power failure brought it back: but only if it is that very file, and not
 // one of the same name that came later.
 func (c *Conductor) restoreOne(by store.Holder, h heldFile, inbox string) error {
-	held := filepath.Join(inbox, files.Hidden, h.Name)
-	its := by.Path == filepath.Join(inbox, h.name) && by.Inode == h.Inode && by.Size == h.Size && sameMoment(by.Modified, h.Modified)
+	its := by.Inode == h.Inode && by.Size == h.Size && sameMoment(by.Modified, h.Modified) && filepath.Base(by.Path) == h.name
 	if by.Open && (its || by.Route != c.name) {
 		return nil // it is needed
 	}
 	if its && by.SHA256 != "" && by.Route == c.name {
-		sum, _, _, err := c.hash(held, nil)
+		sum, _, _, err := c.hash(h.path, nil)
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil
 		}
@@ -329,17 +421,18 @@ func (c *Conductor) restoreOne(by store.Holder, h heldFile, inbox string) error 
 		}
 		if sum == by.SHA256 {
 			// Somebody may have withdrawn it before it had its place in the archive.
-			if err := c.archived(held, sum); err != nil {
+			if err := c.archived(h.path, sum); err != nil {
 				return err
 			}
 			c.e.Log.Info("a held file whose pickup has ended is given up: it is in the archive", "pickup", h.pickup, "file", store.Readable(h.name), "inbox", inbox)
-			if err := c.fs.Remove(held); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			if err := c.fs.Remove(h.path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 				return fmt.Errorf("giving up a held file: %w", err)
 			}
+			c.tidyAbove(h.path, inbox)
 			return nil
 		}
 	}
-	to, err := c.putBack(held, inbox, h.name)
+	to, err := c.putBack(h.path, h.folder, inbox, h.name)
 	if err != nil || to == "" {
 		return err
 	}
@@ -349,7 +442,7 @@ func (c *Conductor) restoreOne(by store.Holder, h heldFile, inbox string) error 
 	if l != nil {
 		l.Before(to, h.pickup)
 	}
-	c.e.Log.Warn("a held file without an open pickup was put back", "pickup", h.pickup, "file", store.Readable(h.name), "inbox", inbox)
+	c.e.Log.Warn("a held file without an open pickup was put back", "pickup", h.pickup, "file", store.Readable(to))
 	return nil
 }
 
@@ -372,22 +465,36 @@ func (c *Conductor) archived(file, sum string) error {
 	return err
 }
 
-// putBack moves a held file into its inbox again, under its name or, if there is
-// another of that name by now, with a number. It gives where it is; nowhere if the file
-// is gone.
-func (c *Conductor) putBack(held, inbox, name string) (to string, err error) {
-	err = fs.ErrExist
-	for n := 1; errors.Is(err, fs.ErrExist); n++ {
-		to = filepath.Join(inbox, deliver.Counted(name, n))
-		err = c.fs.Move(held, to)
-	}
+// putBack moves a held file to where it was, under its name or, if there is another of
+// that name by now, with a number. Where its folder cannot be reached any more it comes
+// into the listened folder. It gives where it is; nowhere if the file is gone.
+func (c *Conductor) putBack(held, folder, inbox, name string) (to string, err error) {
+	to, err = c.putInto(held, folder, name)
 	if errors.Is(err, fs.ErrNotExist) {
-		return "", nil
+		if _, look := c.e.FS.Look(held); errors.Is(look, fs.ErrNotExist) {
+			return "", nil
+		}
+		if err = c.fs.MakeFolder(folder, 0o755); err == nil {
+			to, err = c.putInto(held, folder, name)
+		}
+	}
+	if err != nil && folder != inbox && !errors.Is(err, errGiven) {
+		to, err = c.putInto(held, inbox, name)
 	}
 	if err != nil {
-		return "", fmt.Errorf("putting %s back into %s: %w", store.Readable(name), inbox, err)
+		return "", fmt.Errorf("putting %s back into %s: %w", store.Readable(name), folder, err)
 	}
+	c.tidyAbove(held, inbox)
 	return to, nil
+}
+
+func (c *Conductor) putInto(held, folder, name string) (to string, err error) {
+	err = fs.ErrExist
+	for n := 1; errors.Is(err, fs.ErrExist); n++ {
+		to = filepath.Join(folder, deliver.Counted(name, n))
+		err = c.fs.Move(held, to)
+	}
+	return to, err
 }
 
 // Tidy removes temporaries that runs have left in hidden folders and that nobody goes

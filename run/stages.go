@@ -111,10 +111,10 @@ func (c *Conductor) prepared(it *item) (*outputs, error) {
 
 // keep gives the original its place in the archive.
 func (c *Conductor) keep(it *item) error {
-	if it.Origin != "inbox" || it.Event == listen.Gone || it.resumed && c.e.Archive.Has(*it.SHA256) && !c.there(c.holding(&it.Pending)) {
+	if it.Origin != "inbox" || it.Event == listen.Gone || it.resumed && c.e.Archive.Has(*it.SHA256) && !c.there(c.held(it)) {
 		return nil
 	}
-	held := c.holding(&it.Pending)
+	held := c.held(it)
 	if it.resumed {
 		// Who can reach it is asked anew; what it is, is compared afterwards.
 		if f, err := c.e.FS.Open(held); err == nil {
@@ -438,7 +438,12 @@ func (c *Conductor) sync(items []*item) error {
 			// That the file was taken must not be undone by a power failure once its
 			// run is committed: it would be taken again.
 			if it.Path != "" {
-				folders[filepath.Dir(it.Path)], folders[filepath.Dir(c.holding(&it.Pending))] = true, true
+				inbox := inboxOf(&it.Pending)
+				folders[filepath.Dir(it.Path)] = true
+				for folder := filepath.Dir(c.held(it)); len(folder) > len(inbox); folder = filepath.Dir(folder) {
+					folders[folder] = true
+				}
+				folders[inbox] = true
 			}
 		}
 	}
@@ -538,19 +543,6 @@ func (c *Conductor) publish(group []*item) (on []*item) {
 	}
 	c.conclude(done)
 	return on
-}
-
-// letGo removes a held file, and the hidden folder it was in below an inbox if nothing
-// else is in it: whoever made the folder around it may want to remove that.
-func (c *Conductor) letGo(it *item) error {
-	held := c.holding(&it.Pending)
-	if err := c.fs.Remove(held); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return fmt.Errorf("giving up the held file: %w", err)
-	}
-	if it.Folder != "" {
-		c.fs.Remove(filepath.Dir(held)) //nolint: others may be held there
-	}
-	return nil
 }
 
 // publishOne makes the outputs of one run visible.

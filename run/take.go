@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"path/filepath"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"ydrion/archive"
@@ -99,35 +100,25 @@ func (c *Conductor) take(it *item) error {
 	case it.Origin == "left":
 		return c.takeLeft(it)
 	}
-	held := c.holding(&it.Pending)
 	there := false
 	if it.resumed {
-		_, err := c.e.FS.Look(held)
+		_, err := c.e.FS.Look(c.held(it))
 		there = err == nil
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("taking %s: %w", it.Name, err)
 		}
 	}
 	if !there {
-		err := c.fs.Move(it.Path, held)
-		if errors.Is(err, fs.ErrNotExist) {
-			if _, err := c.e.FS.Look(filepath.Dir(it.Path)); errors.Is(err, fs.ErrNotExist) {
-				return c.withdraw(it, "its folder went away before it was taken")
-			}
-			if _, err = files.HiddenFolder(c.fs, filepath.Dir(it.Path)); err != nil {
-				return fmt.Errorf("preparing to take %s: %w", it.Name, err)
-			}
-			err = c.fs.Move(it.Path, held)
-		}
-		switch {
+		switch err := c.hold(it); {
 		case errors.Is(err, fs.ErrNotExist):
 			return c.withdraw(it, "the file went away before it was taken")
-		case errors.Is(err, files.ErrLink):
-			return c.withdraw(it, "a folder on the way to it is a symbolic link now; links are not followed")
+		case errors.Is(err, files.ErrLink), errors.Is(err, syscall.ENOTDIR):
+			return c.withdraw(it, "a folder on the way to it is another thing now; links are not followed")
 		case err != nil:
 			return fmt.Errorf("taking %s: %w", it.Name, err)
 		}
 	}
+	held := it.held
 	// It may be another file of that name by now: only what was claimed is taken.
 	info, err := c.e.FS.Look(held)
 	if err != nil {
@@ -168,7 +159,7 @@ func (c *Conductor) other(it *item, info files.Info) string {
 // giveBack puts a file back that is not to be taken now, and ends its claim. It is
 // noticed again when it is complete.
 func (c *Conductor) giveBack(it *item, reason string) error {
-	to, err := c.putBack(c.holding(&it.Pending), filepath.Dir(it.Path), filepath.Base(it.Path))
+	to, err := c.putBack(c.held(it), filepath.Dir(it.Path), inboxOf(&it.Pending), filepath.Base(it.Path))
 	if err != nil {
 		return err
 	}
@@ -201,8 +192,7 @@ func (c *Conductor) identify(it *item, held string) error {
 // retake takes a file again whose taking a power failure has undone: it is the
 // same file, back in the inbox.
 func (c *Conductor) retake(it *item) error {
-	held := c.holding(&it.Pending)
-	if it.Origin != "inbox" || it.Again || c.there(held) {
+	if it.Origin != "inbox" || it.Again || c.there(c.held(it)) {
 		return nil
 	}
 	info, err := c.e.FS.Look(it.Path)
@@ -215,17 +205,13 @@ func (c *Conductor) retake(it *item) error {
 	if c.other(it, info) != "" {
 		return nil // another file of the same name
 	}
-	if _, err := files.HiddenFolder(c.fs, filepath.Dir(it.Path)); err != nil {
+	if err := c.hold(it); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	} else if err != nil {
 		return fmt.Errorf("taking %s again: %w", it.Name, err)
 	}
-	if err := c.fs.Move(it.Path, held); err != nil {
-		if errors.Is(err, fs.ErrNotExist) {
-			return nil
-		}
-		return fmt.Errorf("taking %s again: %w", it.Name, err)
-	}
-	if info, err = c.e.FS.Look(held); err != nil || c.other(it, info) != "" {
-		_, back := c.putBack(held, filepath.Dir(it.Path), filepath.Base(it.Path))
+	if info, err = c.e.FS.Look(it.held); err != nil || c.other(it, info) != "" {
+		_, back := c.putBack(it.held, filepath.Dir(it.Path), inboxOf(&it.Pending), filepath.Base(it.Path))
 		return errors.Join(err, back)
 	}
 	c.e.Log.Warn("a file that had been taken was in the inbox again", "pickup", it.Pickup, "route", c.name, "file", it.Name)

@@ -89,7 +89,7 @@ func (s *Store) Join(ctx context.Context, name, address string, lease time.Durat
 	begun := sinceBoot()
 	conn, err := pgx.ConnectConfig(ctx, s.db.pool.Config().ConnConfig)
 	if err != nil {
-		return nil, fmt.Errorf("joining the nodes: %w", err)
+		return nil, fmt.Errorf("joining the nodes: %w", away(err))
 	}
 	n := &Node{Name: name, hints: make(chan string, 64), terms: termsOf(lease)}
 	// Nobody sees the node before it holds its lock, which outlives the
@@ -105,7 +105,7 @@ func (s *Store) Join(ctx context.Context, name, address string, lease time.Durat
 		_, err = conn.Exec(ctx, `listen `+channel)
 	}
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("joining the nodes: %w", err), conn.Close(ctx))
+		return nil, errors.Join(fmt.Errorf("joining the nodes: %w", away(err)), conn.Close(ctx))
 	}
 	n.Life, n.end = context.WithCancel(context.Background())
 	n.sure.Store(int64(begun + n.terms.sure))
