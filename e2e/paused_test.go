@@ -1,7 +1,9 @@
 package e2e
 
 import (
+	"bytes"
 	"context"
+	"encoding/binary"
 	"fmt"
 	"math"
 	"math/rand/v2"
@@ -9,13 +11,14 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"sort"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"ydrion/api"
 	"ydrion/files"
@@ -258,25 +261,49 @@ func led(t *testing.T, client *api.Client) int {
 	return pid
 }
 
-// arrivals lists the names in a folder in the order in which they came there.
-func arrivals(b *testbed.Bed, folder string) []string {
-	b.T.Helper()
-	type came struct {
-		name string
-		at   int64
+// order watches a folder and remembers the names in the order in which they came.
+type order struct {
+	t    *testing.T
+	file *os.File
+	mu   sync.Mutex
+	came []string
+}
+
+func watchOrder(t *testing.T, folder string) *order {
+	t.Helper()
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		t.Fatal(err)
 	}
-	var list []came
-	for _, name := range b.List(folder) {
-		info, err := os.Stat(b.Path(folder, name))
-		if err != nil {
-			b.T.Fatal(err)
+	fd, err := unix.InotifyInit1(unix.IN_CLOEXEC | unix.IN_NONBLOCK)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := unix.InotifyAddWatch(fd, folder, unix.IN_MOVED_TO); err != nil {
+		t.Fatal(err)
+	}
+	o := &order{t: t, file: os.NewFile(uintptr(fd), "inotify")}
+	t.Cleanup(func() { o.file.Close() })
+	go func() {
+		buf := make([]byte, 256<<10)
+		for {
+			n, err := o.file.Read(buf)
+			if err != nil {
+				return
+			}
+			o.mu.Lock()
+			for b := buf[:n]; len(b) >= unix.SizeofInotifyEvent; {
+				size := int(binary.NativeEndian.Uint32(b[12:]))
+				o.came = append(o.came, string(bytes.TrimRight(b[unix.SizeofInotifyEvent:unix.SizeofInotifyEvent+size], "\x00")))
+				b = b[unix.SizeofInotifyEvent+size:]
+			}
+			o.mu.Unlock()
 		}
-		list = append(list, came{name, info.Sys().(*syscall.Stat_t).Ctim.Nano()})
-	}
-	sort.Slice(list, func(i, j int) bool { return list[i].at < list[j].at })
-	var out []string
-	for _, c := range list {
-		out = append(out, c.name)
-	}
-	return out
+	}()
+	return o
+}
+
+func (o *order) names() []string {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return append([]string{}, o.came...)
 }

@@ -84,6 +84,9 @@ func (c *Conductor) resume() ([]*item, error) {
 			}
 			c.mu.Unlock()
 			if p.State == "uncertain" {
+				c.mu.Lock()
+				c.later(time.Now().Add(reconsiderEvery))
+				c.mu.Unlock()
 				c.reconsider(p)
 			}
 		}
@@ -100,6 +103,9 @@ func (c *Conductor) resume() ([]*item, error) {
 	}
 	return out, nil
 }
+
+// reconsiderEvery is how often it is looked whether an uncertain pickup can be decided.
+const reconsiderEvery = 5 * time.Second
 
 // reconsider goes on with a pickup of which nobody could tell whether its outputs have
 // arrived, when the folders that held them are there again: a share was not mounted.

@@ -98,11 +98,13 @@ func (c *Conductor) prepared(it *item) (*outputs, error) {
 	}
 	if it.resumed {
 		for _, hidden := range out.hidden() {
-			if err := c.sweep(hidden, *it.Run); err != nil && !errors.Is(err, errGiven) {
+			err := c.sweep(hidden, *it.Run)
+			if errors.Is(err, errGiven) || store.Unavailable(err) != "" {
+				return nil, err
+			}
+			if err != nil {
 				// A destination that is out of order keeps nobody from the others.
 				c.e.Log.Warn("what an earlier try has left cannot be removed now", "pickup", it.Pickup, "route", c.name, "error", err)
-			} else if err != nil {
-				return nil, err
 			}
 		}
 	}
