@@ -306,10 +306,14 @@ func (a *app) handOne(cmd *cobra.Command, client *api.Client, route, name string
 		return err
 	}
 	if a.json {
-		return a.printJSON(t)
+		err = a.printJSON(t)
+	} else {
+		a.trial(t, filepath.Base(name), "")
 	}
-	a.trial(t, filepath.Base(name), "")
-	return nil
+	if err == nil && (t.Unreadable || t.Findings.HasErrors() || t.Balance.Rejected > 0) {
+		err = errFindings
+	}
+	return err
 }
 
 func (a *app) handed(what string, id int64, err error) error {

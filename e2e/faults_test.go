@@ -295,17 +295,17 @@ func TestClockJumps(t *testing.T) {
 	b := testbed.Start(t, testbed.With(func(c *service.Config) { c.Clock = func() time.Time { return time.Unix(0, now.Load()) } }))
 	b.Publish(listening(t, "  timetable:\n    at: [\"06:30\", \"12:00\"]\n    zone: UTC\n"))
 	b.Drop("stations/inbox", "a.csv", sheet(1))
-	waits(b, "a.csv", "it is taken at 06:30")
+	waits(b, "a.csv", "it is taken at 06:30 UTC")
 	poke := func() { b.Drop("stations/inbox", ".poke", "x"); b.Drop("stations/inbox", "poke.csv", sheet(9)) }
 	at("06:30:01")
 	b.Drop("stations/inbox", "b.csv", sheet(2)) // noticed: the route looks at the clock
 	testbed.Until(t, "the moment is kept", func() bool { return strings.Contains(states(b), "a.csv=delivered") })
 	at("05:00:00") // back
 	poke()
-	waits(b, "poke.csv", "it is taken at 12:00")
+	waits(b, "poke.csv", "it is taken at 12:00 UTC")
 	at("06:31:00") // and forth: half past six has been
 	b.Drop("stations/inbox", "c.csv", sheet(3))
-	waits(b, "c.csv", "it is taken at 12:00")
+	waits(b, "c.csv", "it is taken at 12:00 UTC")
 	if strings.Contains(states(b), "poke.csv") {
 		t.Errorf("half past six was kept twice: %s", states(b))
 	}

@@ -289,13 +289,13 @@ func TestWhenFilesAreTaken(t *testing.T) {
 
 	real = time.Now()
 	b.Publish(listening(t, "  timetable:\n    at: \"06:30\"\n    days: mon-fri\n    zone: UTC\n"))
-	waits(b, "c.csv", "it is taken at 06:30 on Wednesday, 25 November (timetable)")
+	waits(b, "c.csv", "it is taken at 06:30 UTC on Wednesday, 25 November (timetable)")
 	until(b, "a.csv=delivered b.csv=delivered d.csv=delivered c.csv=delivered")
 	if now := clock(); now.Before(due) {
 		t.Errorf("taken at %v, before %v", now, due)
 	}
 	b.Drop("stations/inbox", "e.csv", sheet(5))
-	waits(b, "e.csv", "it is taken at 06:30 on Thursday, 26 November (timetable)")
+	waits(b, "e.csv", "it is taken at 06:30 UTC on Thursday, 26 November (timetable)")
 }
 
 // TestHanding gives files to a route by hand.
@@ -307,7 +307,7 @@ func TestHanding(t *testing.T) {
 		t.Fatal(err)
 	}
 	code, said := command(b, "hand", "specimen-orders", file, "--trial")
-	if code != 0 || !strings.Contains(said, "2 records in = 1 good + 1 rejected + 0 filtered") || states(b) != "" || len(b.List("laboratory/orders")) != 0 {
+	if code != 1 || !strings.Contains(said, "2 records in = 1 good + 1 rejected + 0 filtered") || states(b) != "" || len(b.List("laboratory/orders")) != 0 {
 		t.Errorf("exit code %d: %s; %s", code, said, states(b))
 	}
 	if code, said := command(b, "hand", "specimen-orders", file); code != 0 || !strings.Contains(said, "is pickup 1") {

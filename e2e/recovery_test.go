@@ -164,7 +164,10 @@ func oracle(t *testing.T, b *testbed.Bed, good, rejected int64) {
 // serve starts the real program as a process.
 func serve(t *testing.T, program, data, database string, more ...string) *exec.Cmd {
 	t.Helper()
-	cmd := exec.Command(program, "serve", "--data", data, "--database-url", database, "--listen", "127.0.0.1:0", "--environment", "../demo/workspace/environments/demo.yaml")
+	cmd := exec.Command(program, "serve", "--data", data, "--listen", "127.0.0.1:0", "--environment", "../demo/workspace/environments/demo.yaml")
+	if database != "" {
+		cmd.Args = append(cmd.Args, "--database-url", database)
+	}
 	cmd.Args = append(cmd.Args, more...)
 	log, err := os.OpenFile(filepath.Join(data, "process.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
 	if err != nil {

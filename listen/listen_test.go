@@ -444,3 +444,133 @@ func TestThousandsOfSubfolders(t *testing.T) {
 	move(t, filepath.Join(b.Folder, "late/deep/f"), "x")
 	b.until("the late one is given", func() bool { return len(b.names()) == folders/30+1 })
 }
+
+// TestOrderOfWhatWasThere: files that are found by a look have to look the same once
+// more; one that comes meanwhile and is complete at once waits for them where an order
+// is kept. They come in the order of their arrival, whatever their times of change say.
+func TestOrderOfWhatWasThere(t *testing.T) {
+	folder := t.TempDir()
+	for i, name := range []string{"f3", "f1", "f2"} {
+		path := filepath.Join(folder, name)
+		move(t, path, "x")
+		age := time.Now().Add(-time.Hour * time.Duration(i+1)) // the one that came last is the oldest
+		if err := os.Chtimes(path, age, age); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(10 * time.Millisecond) // the kernel's clock for arrivals is coarse
+	}
+	for _, inOrder := range []bool{true, false} {
+		l := &Listener{Settings: workspace.Listen{Names: "*", Rhythm: time.Hour}, InOrder: inOrder, Folder: folder, FS: files.Real{}, Log: slog.New(slog.DiscardHandler)}
+		l.Start()
+		l.look(context.Background())
+		late := filepath.Join(folder, "f4")
+		put(t, late, "x")
+		l.note(context.Background(), late, true) // an event: it is complete
+		got := func() (names string) {
+			for _, c := range l.Fetch(10, time.Time{}, false) {
+				names += c.Name + " "
+			}
+			return names
+		}
+		first := got()
+		if inOrder && first != "" || !inOrder && first != "f4 " {
+			t.Errorf("in order %v: %q came before it was known whether the others are complete", inOrder, first)
+		}
+		time.Sleep(settle + 10*time.Millisecond)
+		l.retry(context.Background())
+		if all := first + got(); inOrder && all != "f3 f1 f2 f4 " || !inOrder && all != "f4 f3 f1 f2 " {
+			t.Errorf("in order %v: %s", inOrder, all)
+		}
+		// One that keeps changing holds nobody.
+		put(t, filepath.Join(folder, "f0"), "x")
+		l.look(context.Background())
+		next := filepath.Join(folder, "f5")
+		put(t, next, "x")
+		l.note(context.Background(), next, true)
+		put(t, filepath.Join(folder, "f0"), "xxx")
+		l.look(context.Background())
+		if names := got(); names != "f5 " {
+			t.Errorf("in order %v: %q", inOrder, names)
+		}
+		for _, name := range []string{"f0", "f4", "f5"} {
+			if err := os.Remove(filepath.Join(folder, name)); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+}
+
+// TestByNameNumbersCount: p2 comes before p10.
+func TestByNameNumbersCount(t *testing.T) {
+	folder := t.TempDir()
+	l := &Listener{Settings: workspace.Listen{Names: "*", Rhythm: time.Hour}, ByName: true, Folder: folder, FS: files.Real{}, Log: slog.New(slog.DiscardHandler)}
+	l.Start()
+	for _, name := range []string{"p10", "p2", "p1"} {
+		put(t, filepath.Join(folder, name), "x")
+		l.note(context.Background(), filepath.Join(folder, name), true)
+	}
+	var got []string
+	for _, c := range l.Fetch(10, time.Time{}, false) {
+		got = append(got, c.Name)
+	}
+	if strings.Join(got, " ") != "p1 p2 p10" {
+		t.Errorf("%v", got)
+	}
+}
+
+// TestMarkerTakenAway: a file whose marker is gone again waits for it, also when it was
+// ready already.
+func TestMarkerTakenAway(t *testing.T) {
+	b := listen(t, workspace.Listen{Names: "*.csv", Marker: "{file.name}.done", Rhythm: 50 * time.Millisecond}, nil)
+	b.mu.Lock() // nobody fetches for now
+	move(t, filepath.Join(b.Folder, "a.csv"), "x")
+	move(t, filepath.Join(b.Folder, "a.csv.done"), "")
+	b.waits("a.csv", Turn)
+	if err := os.Remove(filepath.Join(b.Folder, "a.csv.done")); err != nil {
+		t.Fatal(err)
+	}
+	b.waits("a.csv", "its marker a.csv.done is not there")
+	b.mu.Unlock()
+	move(t, filepath.Join(b.Folder, "a.csv.done"), "")
+	b.gives("a.csv")
+}
+
+// TestNamesOfBothForms: a letter with a mark is one character for some and two for
+// others (Unicode normalization forms C and D); names match all the same.
+func TestNamesOfBothForms(t *testing.T) {
+	b := listen(t, workspace.Listen{Names: "möwe-*.csv"}, nil)
+	move(t, filepath.Join(b.Folder, "mo\u0308we-1.csv"), "x")
+	b.gives("mo\u0308we-1.csv")
+	move(t, filepath.Join(b.Folder, "m\u00f6we-2.csv"), "x")
+	b.gives("mo\u0308we-1.csv", "m\u00f6we-2.csv")
+}
+
+// TestMountedOver: when something is mounted over the folder, and no more, files are
+// noticed in what is there.
+func TestMountedOver(t *testing.T) {
+	b := listen(t, workspace.Listen{Rhythm: 100 * time.Millisecond}, nil)
+	move(t, filepath.Join(b.Folder, "a"), "x")
+	b.gives("a")
+	if err := syscall.Mount("none", b.Folder, "tmpfs", 0, "size=1m"); err != nil {
+		t.Skipf("nothing can be mounted here: %v", err)
+	}
+	mounted := true
+	t.Cleanup(func() {
+		if mounted {
+			syscall.Unmount(b.Folder, syscall.MNT_DETACH)
+		}
+	})
+	b.until("the new folder is watched", func() bool { return !b.sub.moved(b.Folder) })
+	move(t, filepath.Join(b.Folder, "b"), "x")
+	noticed := time.Now()
+	b.gives("a", "b")
+	if took := time.Since(noticed); took > settle {
+		t.Errorf("it took %s: it was found by a look, not by an event", took)
+	}
+	if err := syscall.Unmount(b.Folder, syscall.MNT_DETACH); err != nil {
+		t.Fatal(err)
+	}
+	mounted = false
+	move(t, filepath.Join(b.Folder, "c"), "x")
+	b.gives("a", "b", "c")
+}

@@ -101,7 +101,7 @@ func Start(ctx context.Context, folder string, o Options) (*Cluster, error) {
 		return nil, err
 	}
 	if _, err := os.Stat(filepath.Join(folder, "PG_VERSION")); errors.Is(err, fs.ErrNotExist) {
-		if err := create(ctx, folder, password, account); err != nil {
+		if err := createWhole(ctx, folder, password, account); err != nil {
 			return nil, err
 		}
 	} else if err != nil {
@@ -218,14 +218,43 @@ func TempFolder() (string, error) {
 // secret reads a password or makes one that only the owner can read.
 func secret(file string) (string, error) {
 	b, err := os.ReadFile(file)
-	if err == nil {
-		return strings.TrimSpace(string(b)), nil
+	if known := strings.TrimSpace(string(b)); err == nil && known != "" {
+		return known, nil // empty: a start that was cut off has left it
 	}
-	if !errors.Is(err, fs.ErrNotExist) {
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return "", err
 	}
 	p := rand.Text()
 	return p, os.WriteFile(file, []byte(p+"\n"), 0o600)
+}
+
+// createWhole makes the cluster in another folder first, so that a start that is cut off
+// in the middle leaves nothing that looks like a cluster: the next one begins anew.
+func createWhole(ctx context.Context, folder, password string, account *syscall.Credential) error {
+	making := folder + ".making"
+	if err := os.RemoveAll(making); err != nil {
+		return err
+	}
+	if err := create(ctx, making, password, account); err != nil {
+		return err
+	}
+	// What an unfinished start of former times has left is empty or no cluster; a mount
+	// point stays, and takes what was made.
+	err := os.Rename(making, folder)
+	if err == nil || !errors.Is(err, syscall.EEXIST) && !errors.Is(err, syscall.ENOTEMPTY) && !errors.Is(err, syscall.EBUSY) && !errors.Is(err, syscall.EXDEV) {
+		return err
+	}
+	if err := os.RemoveAll(making); err != nil {
+		return err
+	}
+	if errors.Is(err, syscall.EBUSY) || errors.Is(err, syscall.EXDEV) {
+		return create(ctx, folder, password, account)
+	}
+	aside := fmt.Sprintf("%s.unfinished-%d", folder, time.Now().Unix())
+	if err := os.Rename(folder, aside); err != nil {
+		return err
+	}
+	return createWhole(ctx, folder, password, account)
 }
 
 func create(ctx context.Context, folder, password string, account *syscall.Credential) error {

@@ -35,7 +35,7 @@ func (c *Conductor) gate() (until time.Time, ok bool, reason string, wait time.D
 		return until, false, "", 0
 	case state.Paused(now):
 		if left := state.PausedUntil.Sub(now); left < 1000*time.Hour {
-			return until, false, "the route is paused until " + state.PausedUntil.Local().Format("2006-01-02 15:04"), left
+			return until, false, "the route is paused until " + state.PausedUntil.Local().Format("2006-01-02 15:04 MST"), left
 		}
 		return until, false, "the route is paused", 0
 	case stalled >= mostStalled:
@@ -51,8 +51,13 @@ func (c *Conductor) gate() (until time.Time, ok bool, reason string, wait time.D
 // timetable is the gate of a route that takes files at certain times.
 func (c *Conductor) timetable(t *timetable.Table, now, asked time.Time) (time.Time, bool, string, time.Duration) {
 	c.mu.Lock()
-	last := c.began
-	if c.state.DueAt != nil {
+	// Moments count from when the route was started, or came to this revision: those that
+	// nobody was there for since then are made up for.
+	last := c.state.Since
+	if last.After(now) || last.IsZero() {
+		last = c.began
+	}
+	if c.state.DueAt != nil && c.state.DueAt.After(last) {
 		last = *c.state.DueAt
 	}
 	c.mu.Unlock()
@@ -61,7 +66,7 @@ func (c *Conductor) timetable(t *timetable.Table, now, asked time.Time) (time.Ti
 			return time.Time{}, true, "", time.Minute
 		}
 		next := t.Next(now)
-		return asked, !asked.IsZero(), "it is taken from " + next.In(t.Zone).Format("Monday 15:04") + " on (timetable)", min(next.Sub(now), time.Minute)
+		return asked, !asked.IsZero(), "it is taken from " + next.In(t.Zone).Format("Monday 15:04 MST") + " on (timetable)", min(next.Sub(now), time.Minute)
 	}
 	if t.Next(last).IsZero() {
 		return asked, !asked.IsZero(), "its timetable names no day", 0
@@ -86,7 +91,7 @@ func (c *Conductor) timetable(t *timetable.Table, now, asked time.Time) (time.Ti
 		last = moment
 	}
 	next := t.Next(last)
-	return asked, !asked.IsZero(), "it is taken at " + next.In(t.Zone).Format("15:04 on Monday, 2 January") + " (timetable)", min(max(next.Sub(now), time.Millisecond), time.Minute)
+	return asked, !asked.IsZero(), "it is taken at " + next.In(t.Zone).Format("15:04 MST on Monday, 2 January") + " (timetable)", min(max(next.Sub(now), time.Millisecond), time.Minute)
 }
 
 // fetch claims and takes files that are ready.

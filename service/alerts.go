@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -128,7 +129,8 @@ func (s *Service) sendMessage(m store.Message) {
 		failed = ""
 		if err := tell.Send(s.life, c, tell.Note{ID: m.ID, At: m.At, Kind: m.Kind, Route: m.Route, Pickup: m.Pickup, Message: m.Message, Environment: s.Environment.Name}); err != nil {
 			failed = err.Error()
-			if m.Tries < mostTries {
+			var partly *tell.Partly
+			if m.Tries < mostTries && !errors.As(err, &partly) { // who was told is not told again
 				next = time.Now().Add(min(5*time.Second<<min(m.Tries, 10), time.Hour))
 			}
 			s.Log.Warn("an alert could not be sent", "channel", c.Name, "alert", m.ID, "error", err, "try", m.Tries)

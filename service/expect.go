@@ -26,6 +26,7 @@ type expectState struct {
 	counted int
 	last    int64 // the newest pickup that was counted
 	surplus bool  // has been told
+	small   int   // how many of them were too small
 	missing time.Time
 }
 
@@ -102,7 +103,7 @@ func (st *expectState) begin(e *workspace.Expectation, after time.Time) {
 	if !st.due.IsZero() {
 		st.from, _ = e.Window(st.due)
 	}
-	st.counted, st.last, st.surplus = 0, 0, false
+	st.counted, st.last, st.surplus, st.small = 0, 0, false, 0
 }
 
 // count counts what has come for the next deadline, and what came late for the
@@ -137,6 +138,7 @@ func (s *Service) count(ctx context.Context, route string, e *workspace.Expectat
 		}
 		st.counted++
 		if e.Smallest > 0 && p.Size < e.Smallest {
+			st.small++
 			s.alert(store.Alert{Kind: "small", Route: route, Pickup: p.ID, About: fmt.Sprintf("pickup %d", p.ID), Message: fmt.Sprintf("%s has only %d bytes; %d or more are expected", p.Name, p.Size, e.Smallest)}, true)
 		}
 		if e.Most > 0 && st.counted > e.Most && !st.surplus {
@@ -152,7 +154,7 @@ func missed(route string, e *workspace.Expectation, due time.Time) string {
 }
 
 func clock(t time.Time, e *workspace.Expectation) string {
-	return t.In(e.By.Zone).Format("15:04 on 2006-01-02")
+	return t.In(e.By.Zone).Format("15:04 MST on 2006-01-02")
 }
 
 // complete counts the files that have come in time and wait in the inbox, for
@@ -180,8 +182,11 @@ func (s *Service) complete(route string, e *workspace.Expectation, st *expectSta
 func (s *Service) judge(ctx context.Context, route string, e *workspace.Expectation, st *expectState) error {
 	seen := st.counted + s.complete(route, e, st)
 	x := store.Expected{Route: route, Name: e.Name, DueAt: st.due, State: "met", Seen: seen, Wanted: e.String()}
-	if seen < e.Least {
+	switch {
+	case seen < e.Least:
 		x.State = "missing"
+	case st.small > 0, e.Most > 0 && seen > e.Most:
+		x.State = "other"
 	}
 	fresh, err := s.store.Judge(ctx, x)
 	if err != nil {

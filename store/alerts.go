@@ -27,10 +27,12 @@ const alertColumns = `id, at, kind, route, pickup, about, message, seen_at, seen
 
 // Alert notes something that a person should know, with a message to send for
 // each channel. It is false if it is known already and still open. An alert
-// that is over at once (a file was rejected) is not kept open.
+// that is over at once (a file was rejected) is not kept open; what is so once and for
+// all (a file was too small) is told once.
 func (s *Store) Alert(ctx context.Context, a Alert, channels []string, over bool) (id int64, fresh bool, err error) {
 	err = s.in(ctx, "noting an alert", func(tx *sqlx.Tx) error {
-		err := tx.GetContext(ctx, &id, `insert into alerts (kind, route, pickup, about, message, ended_at) values ($1, $2, $3, $4, $5, case when $6 then now() end)
+		err := tx.GetContext(ctx, &id, `insert into alerts (kind, route, pickup, about, message, ended_at) select $1, $2, $3, $4, $5, case when $6 then now() end
+			where not ($1 in ('small', 'surplus', 'late') and exists (select 1 from alerts where kind = $1 and about = $4))
 			on conflict (kind, about) where ended_at is null do nothing returning id`, a.Kind, a.Route, a.Pickup, a.About, a.Message, over)
 		if errors.Is(err, sql.ErrNoRows) {
 			return nil
@@ -115,7 +117,7 @@ type Expected struct {
 	Route  string    `db:"route" json:"route"`
 	Name   string    `db:"name" json:"name"`
 	DueAt  time.Time `db:"due_at" json:"due_at"`
-	State  string    `db:"state" json:"state" enum:"met,missing,late,waiting" doc:"waiting: the deadline is still to come"`
+	State  string    `db:"state" json:"state" enum:"met,missing,late,other,waiting" doc:"waiting: the deadline is still to come; other: files came, but too small or too many"`
 	Seen   int       `db:"seen" json:"seen" doc:"files that came in time"`
 	Wanted string    `db:"wanted" json:"wanted" doc:"the expectation in words"`
 }

@@ -210,6 +210,7 @@ type Route struct {
 	PausedUntil *time.Time `db:"paused_until"`
 	DueAt       *time.Time `db:"due_at"`   // the latest moment of its timetable that was kept
 	AskedAt     *time.Time `db:"asked_at"` // when somebody asked to take what is there
+	Since       time.Time  `db:"since"`    // when it was started or came to its revision
 	Version     int64      `db:"version"`  // counts what people changed about it
 	Applied     bool       `db:"applied"`  // its leader works by that version
 }
@@ -217,7 +218,7 @@ type Route struct {
 // Paused tells whether a route is paused at a moment.
 func (r *Route) Paused(at time.Time) bool { return r.PausedUntil != nil && at.Before(*r.PausedUntil) }
 
-const routeColumns = `r.name, r.revision, v.number, r.running, v.published_at, coalesce(r.leader, 0) as leader, r.paused_until, r.due_at, r.asked_at, r.version, r.applied >= r.version and r.applied_by = coalesce(r.leader, 0) as applied from routes r join revisions v on v.route = r.name and v.hash = r.revision`
+const routeColumns = `r.name, r.revision, v.number, r.running, v.published_at, coalesce(r.leader, 0) as leader, r.paused_until, r.due_at, r.asked_at, r.since, r.version, r.applied >= r.version and r.applied_by = coalesce(r.leader, 0) as applied from routes r join revisions v on v.route = r.name and v.hash = r.revision`
 
 // Routes lists the published routes by name.
 func (s *Store) Routes(ctx context.Context) ([]Route, error) {
@@ -255,7 +256,7 @@ func (s *Store) Publish(ctx context.Context, route, hash string, files map[strin
 		} else if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `insert into routes (name, revision) values ($1, $2) on conflict (name) do update set revision = excluded.revision, version = routes.version + 1, changed_at = now()`, route, hash)
+		_, err = tx.ExecContext(ctx, `insert into routes (name, revision) values ($1, $2) on conflict (name) do update set revision = excluded.revision, since = case when routes.revision = excluded.revision then routes.since else now() end, version = routes.version + 1, changed_at = now()`, route, hash)
 		return err
 	})
 	return number, changed, err
@@ -282,7 +283,7 @@ func (s *Store) RevisionFiles(ctx context.Context, route, hash string) (map[stri
 
 // SetRunning starts or stops a route. Starting ends a pause.
 func (s *Store) SetRunning(ctx context.Context, route string, running bool) error {
-	return s.one(s.db.ExecContext(ctx, `update routes set running = $2, paused_until = null, version = version + 1, changed_at = now() where name = $1`, route, running))
+	return s.one(s.db.ExecContext(ctx, `update routes set running = $2, since = case when $2 and not running then now() else since end, paused_until = null, version = version + 1, changed_at = now() where name = $1`, route, running))
 }
 
 // farAway is when a pause without an end ends.

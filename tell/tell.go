@@ -109,26 +109,55 @@ func send(ctx context.Context, c *workspace.Channel, n Note) error {
 	if err != nil {
 		return fmt.Errorf("the mail server %q: %w", c.Server, err)
 	}
+	// One mail for each: a recipient that is refused takes nothing from the others.
+	var mails []*mail.Msg
+	for i, to := range c.To {
+		m, err := letter(c, n, i, to)
+		if err != nil {
+			return err
+		}
+		mails = append(mails, m)
+	}
+	client, err := mail.NewClient(host, mail.WithPort(number), mail.WithTLSPortPolicy(mail.TLSOpportunistic), mail.WithPort(number), mail.WithTimeout(timeout))
+	if err != nil {
+		return err
+	}
+	err = client.DialAndSendWithContext(ctx, mails...)
+	var refused []string
+	for i, m := range mails {
+		if m.HasSendError() {
+			refused = append(refused, fmt.Sprintf("%s: %v", c.To[i], m.SendError()))
+		}
+	}
+	if err != nil && len(refused) > 0 && len(refused) < len(mails) {
+		return &Partly{strings.Join(refused, "; ")}
+	}
+	return err
+}
+
+// Partly says that some have been told and others could not be.
+type Partly struct{ Refused string }
+
+func (p *Partly) Error() string { return "not everybody was told: " + p.Refused }
+
+// letter writes a note to one recipient.
+func letter(c *workspace.Channel, n Note, number int, to string) (*mail.Msg, error) {
 	m := mail.NewMsg()
 	if err := m.From(c.From); err != nil {
-		return err
+		return nil, err
 	}
-	if err := m.To(c.To...); err != nil {
-		return err
+	if err := m.To(to); err != nil {
+		return nil, err
 	}
-	m.SetMessageIDWithValue(fmt.Sprintf("alert-%d-%s@%s", n.ID, c.Name, domain(c.From)))
+	m.SetMessageIDWithValue(fmt.Sprintf("alert-%d-%s-%d@%s", n.ID, c.Name, number, domain(c.From)))
 	m.SetDate()
 	about := n.Route
 	if about == "" {
 		about = n.Environment
 	}
 	m.Subject(fmt.Sprintf("[ydrion] %s: %s", n.Kind, about))
-	m.SetBodyString(mail.TypeTextPlain, fmt.Sprintf("%s\n\n%s, %s, environment %s, alert %d\n", n.Message, n.Kind, n.At.Local().Format("2006-01-02 15:04:05"), n.Environment, n.ID))
-	client, err := mail.NewClient(host, mail.WithPort(number), mail.WithTLSPortPolicy(mail.TLSOpportunistic), mail.WithPort(number), mail.WithTimeout(timeout))
-	if err != nil {
-		return err
-	}
-	return client.DialAndSendWithContext(ctx, m)
+	m.SetBodyString(mail.TypeTextPlain, fmt.Sprintf("%s\n\n%s, %s, environment %s, alert %d\n", n.Message, n.Kind, n.At.Local().Format("2006-01-02 15:04:05 MST"), n.Environment, n.ID))
+	return m, nil
 }
 
 func domain(address string) string {

@@ -1,7 +1,11 @@
 package tell
 
 import (
+	"bufio"
 	"context"
+	"errors"
+	"fmt"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -44,6 +48,78 @@ func TestWhatGoesWrong(t *testing.T) {
 	} {
 		if err := Send(context.Background(), &c, Note{}); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%+v: %v, want %q", c, err, says)
+		}
+	}
+}
+
+// TestOneRecipientIsRefused: a mail server that does not know one address takes the
+// note for the others, and who was not told is said.
+func TestOneRecipientIsRefused(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	taken := make(chan string, 10)
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go serveMail(conn, taken)
+		}
+	}()
+	c := workspace.Channel{Name: "x", Server: l.Addr().String(), From: "a@b.example", To: []string{"one@d.example", "unknown@d.example", "two@d.example"}}
+	err = Send(context.Background(), &c, Note{Kind: "held", Message: "hm"})
+	var partly *Partly
+	if !errors.As(err, &partly) || !strings.Contains(partly.Refused, "unknown@d.example") || strings.Contains(partly.Refused, "one@") {
+		t.Errorf("%v", err)
+	}
+	close(taken)
+	var got []string
+	for to := range taken {
+		got = append(got, to)
+	}
+	if len(got) != 2 || !strings.Contains(got[0]+got[1], "one@d.example") || !strings.Contains(got[0]+got[1], "two@d.example") {
+		t.Errorf("taken for %v", got)
+	}
+	c.To = []string{"unknown@d.example"}
+	if err := Send(context.Background(), &c, Note{}); err == nil || errors.As(err, &partly) {
+		t.Errorf("nobody was told: %v", err)
+	}
+}
+
+// serveMail is enough of SMTP (RFC 5321) to refuse an address and take the rest.
+func serveMail(conn net.Conn, taken chan<- string) {
+	defer conn.Close()
+	in := bufio.NewReader(conn)
+	to := ""
+	for fmt.Fprint(conn, "220 stand-in\r\n"); ; {
+		line, err := in.ReadString('\n')
+		if err != nil {
+			return
+		}
+		switch verb := strings.ToUpper(line); {
+		case strings.HasPrefix(verb, "RCPT") && strings.Contains(line, "unknown"):
+			fmt.Fprint(conn, "550 no such mailbox\r\n")
+		case strings.HasPrefix(verb, "RCPT"):
+			to = line
+			fmt.Fprint(conn, "250 good\r\n")
+		case strings.HasPrefix(verb, "DATA"):
+			fmt.Fprint(conn, "354 go on\r\n")
+			for line != ".\r\n" {
+				if line, err = in.ReadString('\n'); err != nil {
+					return
+				}
+			}
+			taken <- to
+			fmt.Fprint(conn, "250 taken\r\n")
+		case strings.HasPrefix(verb, "QUIT"):
+			fmt.Fprint(conn, "221 bye\r\n")
+			return
+		default:
+			fmt.Fprint(conn, "250 good\r\n")
 		}
 	}
 }

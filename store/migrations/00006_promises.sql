@@ -2,10 +2,18 @@
 alter table routes
     add version    bigint not null default 0,
     add applied    bigint not null default -1,
-    add applied_by bigint not null default 0;
+    add applied_by bigint not null default 0,
+    add since      timestamptz not null default now();
+update routes set since = changed_at;
+comment on column routes.since is 'when it was started or came to its revision: moments of its timetable count from then';
 comment on column routes.version is 'counts publishing, starting, stopping and pausing';
 comment on column routes.applied is 'the version that the leader works by';
 comment on column routes.applied_by is 'the leader that said so';
+
+alter table expected
+    drop constraint expected_state_check,
+    add constraint expected_state_check check (state in ('met', 'missing', 'late', 'other'));
+comment on column expected.state is 'other: files came, but too small or too many';
 
 alter table runs add committed_by bigint;
 comment on column runs.committed_by is 'the node whose temporaries are the outputs';
@@ -25,8 +33,12 @@ insert into installation select substr(md5(random()::text || clock_timestamp()::
 
 -- +goose Down
 drop table installation;
+update expected set state = 'met' where state = 'other';
+alter table expected
+    drop constraint expected_state_check,
+    add constraint expected_state_check check (state in ('met', 'missing', 'late'));
 alter table left_files drop column raw_path;
 alter table pickups drop column raw_path;
 alter table deliveries drop column device, drop column inode;
 alter table runs drop column committed_by;
-alter table routes drop column version, drop column applied, drop column applied_by;
+alter table routes drop column version, drop column applied, drop column applied_by, drop column since;

@@ -580,7 +580,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "rejected" | "held" | "stuck" | "uncertain" | "duplicate" | "missing" | "late" | "surplus" | "small" | "disk low" | "lane held";
+            kind: "rejected" | "held" | "stuck" | "uncertain" | "duplicate" | "missing" | "late" | "surplus" | "small" | "disk low" | "lane held" | "standstill" | "no leader" | "defect" | "database away";
             message: string;
             /**
              * Format: int64
@@ -714,10 +714,10 @@ export interface components {
              */
             seen: number;
             /**
-             * @description waiting: the deadline is still to come
+             * @description waiting: the deadline is still to come; other: files came, but too small or too many
              * @enum {string}
              */
-            state: "met" | "missing" | "late" | "waiting";
+            state: "met" | "missing" | "late" | "other" | "waiting";
             /** @description the expectation in words */
             wanted: string;
         };
