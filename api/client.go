@@ -269,3 +269,16 @@ func (c *Client) LiftLegalHold(ctx context.Context, id int64) error {
 	_, err := call[Page[store.LegalHold]](ctx, c, http.MethodPost, fmt.Sprintf("/api/legal-holds/%d/lift", id), nil, nil)
 	return err
 }
+
+// Backup writes a backup of the service's records and originals.
+func (c *Client) Backup(ctx context.Context, to io.Writer) error {
+	answer, err := c.request(ctx, http.MethodGet, "/api/backup", nil, nil)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	if _, err := io.Copy(to, answer.Body); err != nil {
+		return fmt.Errorf("the backup was cut off: %w", err)
+	}
+	return nil
+}

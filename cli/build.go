@@ -201,20 +201,26 @@ full speed.`,
 // progress tells a person at a terminal how far a long run has got; nobody else
 // wants to know.
 func (a *app) progress() func(flow.Balance) {
-	f, ok := a.err.(*os.File)
-	if !ok {
-		return nil
-	}
-	if st, err := f.Stat(); err != nil || st.Mode()&os.ModeCharDevice == 0 {
+	if !terminal(a.err) {
 		return nil
 	}
 	began, told := time.Now(), time.Now()
 	return func(b flow.Balance) {
 		if time.Since(began) > time.Second && time.Since(told) > 200*time.Millisecond {
-			fmt.Fprintf(f, "\r%d records, %d rejected, %d MB ", b.In, b.Rejected, b.Bytes/1_000_000)
+			fmt.Fprintf(a.err, "\r%d records, %d rejected, %d MB ", b.In, b.Rejected, b.Bytes/1_000_000)
 			told = time.Now()
 		}
 	}
+}
+
+// terminal tells whether a person sees what is written there.
+func terminal(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	if !ok {
+		return false
+	}
+	st, err := f.Stat()
+	return err == nil && st.Mode()&os.ModeCharDevice != 0
 }
 
 // trial prints records side by side: what came in, what went out; and more, if

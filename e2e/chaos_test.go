@@ -120,6 +120,7 @@ func chaos(t *testing.T, r *rand.Rand) {
 			}
 			bring()
 			bring()
+			proxy.CutAt(0, false) // a service that cannot begin says so and ends
 			b = start()
 		case 6:
 			time.Sleep(time.Duration(r.IntN(600)) * time.Millisecond)

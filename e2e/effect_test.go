@@ -107,9 +107,9 @@ func TestKeysThatAreNoText(t *testing.T) {
 func TestDestinationOutOfOrder(t *testing.T) {
 	b := testbed.Start(t)
 	files := delivering(t, `  good:
+    name: "{file.stem}.hl7"
     to:
       - folder: "{laboratory}/orders"
-        name: "{file.stem}.hl7"
       - folder: "{laboratory}/copies"
         name: "{file.stem}-copy.hl7"
 `)
@@ -124,13 +124,14 @@ func TestDestinationOutOfOrder(t *testing.T) {
 	b.Drop("stations/inbox", "b.csv", sheet(2))
 	testbed.Until(t, "the other destination has its outputs", func() bool { return len(b.List("laboratory/orders")) == 2 })
 	until(b, "a.csv=held b.csv=held")
-	if code, said := command(b, "decide", "1", "abandon"); code != 0 {
+	if code, said := command(b, "decide", "1", "abandoned"); code != 0 {
 		t.Errorf("exit code %d: %s", code, said)
 	}
 	until(b, "a.csv=delivered b.csv=held")
 	if err := os.Remove(b.Path("laboratory/copies")); err != nil {
 		t.Fatal(err)
 	}
+	command(b, "decide", "2", "try") // or in a moment by itself
 	until(b, "a.csv=delivered b.csv=delivered")
 	if got := b.List("laboratory/copies"); len(got) != 1 || got[0] != "b-copy.hl7" || b.Read("laboratory/copies/b-copy.hl7") != b.Read("laboratory/orders/b.hl7") {
 		t.Errorf("%v", got)

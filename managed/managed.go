@@ -240,7 +240,7 @@ func createWhole(ctx context.Context, folder, password string, account *syscall.
 	}
 	// What an unfinished start of former times has left is empty or no cluster; a mount
 	// point stays, and takes what was made.
-	err := os.Rename(making, folder)
+	err := syscall.Rename(making, folder) // which replaces an empty folder
 	if err == nil || !errors.Is(err, syscall.EEXIST) && !errors.Is(err, syscall.ENOTEMPTY) && !errors.Is(err, syscall.EBUSY) && !errors.Is(err, syscall.EXDEV) {
 		return err
 	}

@@ -735,9 +735,11 @@ func (c *Conductor) concluded(it *item, state string) {
 		}
 	}
 	c.mu.Unlock()
-	if it.Tries > 0 || stalled > 0 || it.resumed {
+	if it.Tries > 0 || stalled > 0 {
 		c.e.Over("held", c.name)
 		c.e.Over("stuck", c.name)
+	}
+	if it.Tries > 0 {
 		for _, kind := range []string{"duplicate", "uncertain", "stuck", "held"} {
 			c.e.Over(kind, fmt.Sprintf("pickup %d", it.Pickup))
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"ydrion/run"
@@ -26,12 +27,41 @@ func (s *Service) over(kind, about string) {
 	s.note(noted{Alert: store.Alert{Kind: kind, About: about}, over: true})
 }
 
-func (s *Service) note(n noted) {
-	select {
-	case s.noted <- n:
-	default:
-		s.Log.Error("too many alerts at once; this one is only in the log", "kind", n.Kind, "about", n.About, "message", n.Message)
+func (s *Service) note(n noted) { s.noted.add(n) }
+
+// noting are alerts on their way to the records. What is said again while it is on its
+// way is said once, so that a thousand pickups that end at once fill nothing.
+type noting struct {
+	mu   sync.Mutex
+	list []noted
+	last map[string]noted // by kind and about: what was said of it last
+	some chan struct{}
+}
+
+func newNoting() *noting { return &noting{last: map[string]noted{}, some: make(chan struct{}, 1)} }
+
+func (q *noting) add(n noted) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	key := n.Kind + " " + n.About
+	if last, waits := q.last[key]; waits && last.over == n.over && !n.moment {
+		return
 	}
+	q.last[key] = n
+	q.list = append(q.list, n)
+	select {
+	case q.some <- struct{}{}:
+	default: // it has been told already
+	}
+}
+
+func (q *noting) take() []noted {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	out := q.list
+	q.list = nil
+	clear(q.last)
+	return out
 }
 
 // noteAlerts records alerts in their order, until the service stops and all are
@@ -39,17 +69,18 @@ func (s *Service) note(n noted) {
 func (s *Service) noteAlerts() {
 	open := map[string]bool{} // kind and about of alerts that may be open
 	for {
-		var n noted
+		for _, n := range s.noted.take() {
+			s.record(n, open)
+		}
 		select {
-		case n = <-s.noted:
+		case <-s.noted.some:
 		case <-s.life.Done():
 			select {
-			case n = <-s.noted:
+			case <-s.noted.some:
 			case <-time.After(100 * time.Millisecond):
 				return
 			}
 		}
-		s.record(n, open)
 	}
 }
 

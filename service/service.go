@@ -66,7 +66,7 @@ type Service struct {
 	others  atomic.Int64  // living nodes besides this one
 	led     atomic.Int64  // when (nanoseconds) the routes were last shared out
 	signal  chan struct{} // there may be something for the node to do
-	noted   chan noted    // alerts on their way to the records
+	noted   *noting       // alerts on their way to the records
 	expects expecting
 	samples samples
 	asked   sync.Map // folders whose file system has been asked how much space it has
@@ -99,7 +99,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if err := os.MkdirAll(c.Data, 0o755); err != nil {
 		return nil, fmt.Errorf("making the data folder: %w", err)
 	}
-	s := &Service{Config: c, leading: map[string]*leading{}, signal: make(chan struct{}, 1), noted: make(chan noted, 1024)}
+	s := &Service{Config: c, leading: map[string]*leading{}, signal: make(chan struct{}, 1), noted: newNoting()}
 	s.metrics = newMetrics(s)
 	s.life, s.end = context.WithCancel(context.Background())
 	s.work, s.kill = context.WithCancel(context.Background())

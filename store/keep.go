@@ -176,3 +176,15 @@ func (s *Store) Tidy(ctx context.Context) error {
 	}
 	return nil
 }
+
+// IsTaken tells whether a content is that of a pickup that is being worked on.
+func (s *Store) IsTaken(ctx context.Context, sha256 string) (is bool, err error) {
+	err = s.db.GetContext(ctx, &is, `select exists (select 1 from pickups where sha256 = $1 and state in ('taken', 'held'))`, sha256)
+	return is, err
+}
+
+// NotArchived notes that originals are not kept.
+func (s *Store) NotArchived(ctx context.Context, sums []string) error {
+	_, err := s.db.ExecContext(ctx, `update pickups set archived = false where sha256 = any($1)`, sums)
+	return err
+}

@@ -162,7 +162,7 @@ func beginRun(ctx context.Context, tx *sqlx.Tx, pickup int64, route, revision st
 	if _, err := tx.ExecContext(ctx, `insert into run_pickups (run, pickup, ord) values ($1, $2, 1)`, run, pickup); err != nil {
 		return 0, err
 	}
-	_, err = tx.ExecContext(ctx, `update pickups set state = 'taken', reason = '', tries = 0, next_try = null, passed = false, run = $2, ended_at = null where id = $1`, pickup, run)
+	_, err = tx.ExecContext(ctx, `update pickups set state = 'taken', reason = '', tries = 0, next_try = null, passed = false, run = $2, ended_at = null, node = coalesce((select leader from routes where name = pickups.route), node) where id = $1`, pickup, run)
 	return run, err
 }
 
