@@ -19,13 +19,13 @@ demo: build
 test: postgresql chromium console/dist/index.html
 	@test -z "$$(gofmt -l .)" || { echo "gofmt would change:"; gofmt -l .; exit 1; }
 	go vet ./...
-	$(if $(ROOMY),TMPDIR=$(ROOMY)) go test $(TESTFLAGS) ./...
+	$(if $(ROOMY),TMPDIR=$(ROOMY)) go test -timeout 20m $(TESTFLAGS) ./...
 
 build: postgresql console/dist/index.html
 	@go build -o bin/ydrion ./cmd/ydrion
 
 soak: postgresql
-	$(if $(ROOMY),TMPDIR=$(ROOMY)) go test ./e2e -count=1 -v -timeout 90m -run 'Crash|Killed|Power|Cut|Full|ReadOnly|Dies' -soak $(TESTFLAGS)
+	$(if $(ROOMY),TMPDIR=$(ROOMY)) go test ./e2e -count=1 -v -timeout 90m -run 'Crash|Killed|Paused|Power|Cut|Full|ReadOnly|Dies|Order|InEffect|Hostile|FirstStart' -soak $(TESTFLAGS)
 
 bench:
 	go test -run '^$$' -bench . -benchmem ./core/...

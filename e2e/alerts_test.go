@@ -198,6 +198,7 @@ func expecting(t *testing.T, minute time.Time, more string) *testbed.Bed {
 // TestExpectations: a file that has not come by its time is told once; what came
 // is met; too many and too small ones are told.
 func TestExpectations(t *testing.T) {
+	t.Parallel()
 	minute := time.Now().Truncate(time.Minute).Add(time.Minute)
 	if h := minute.UTC().Hour(); h == 0 && minute.UTC().Minute() < 2 {
 		t.Skip("the day is about to change")
@@ -243,6 +244,7 @@ func TestExpectations(t *testing.T) {
 
 // TestComeButNotTaken: a file that waits in the inbox has come.
 func TestComeButNotTaken(t *testing.T) {
+	t.Parallel()
 	b := expecting(t, time.Now().Truncate(time.Minute).Add(time.Minute), "")
 	if _, err := b.Client.Pause(t.Context(), "specimen-orders", time.Time{}); err != nil {
 		t.Fatal(err)
@@ -260,6 +262,7 @@ func TestComeButNotTaken(t *testing.T) {
 
 // TestLate: what was missed and comes after all is late, and no longer missing.
 func TestLate(t *testing.T) {
+	t.Parallel()
 	b := expecting(t, time.Now().Truncate(time.Minute), "")
 	testbed.Until(t, "it is missed", func() bool {
 		_, said := command(b, "alerts")

@@ -19,6 +19,7 @@ import (
 // every pickup that the backup knows balances there, its original is what it was, it can
 // be run again, and no sequence number is handed out that either service had handed out.
 func TestBackupAndRestore(t *testing.T) {
+	t.Parallel()
 	b := testbed.Start(t)
 	b.Publish(inOneFile(t))
 	for n := range 40 {

@@ -31,6 +31,7 @@ func inLanes(t *testing.T) map[string]string {
 // Each lane comes out in the order in which its files came, each file once, and at the
 // end nothing waits.
 func TestOrderHolds(t *testing.T) {
+	t.Parallel()
 	rounds := 2
 	if testing.Short() {
 		rounds = 1
@@ -153,6 +154,7 @@ func chaos(t *testing.T, r *rand.Rand) {
 // file makes the hidden folder anew in the bare mount point: its emptiness proves
 // nothing. The pickup is uncertain until the share is back, and then goes on by itself.
 func TestShareGoes(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	share, target := filepath.Join(t.TempDir(), "share"), filepath.Join(data, "laboratory/orders")
 	for _, f := range []string{share, target} {

@@ -19,6 +19,7 @@ import (
 // answered it is so, on whichever node leads the route: a file that comes right after is
 // treated by it.
 func TestPublishIsInEffect(t *testing.T) {
+	t.Parallel()
 	data, database := t.TempDir(), testbed.Database(t)
 	named := func(name string) testbed.Option {
 		return testbed.With(func(c *service.Config) { c.Name = name })
@@ -88,6 +89,7 @@ func TestPublishIsInEffect(t *testing.T) {
 // TestKeysThatAreNoText: what stands in a lane or a business key may be anything; it
 // stops nobody's claim.
 func TestKeysThatAreNoText(t *testing.T) {
+	t.Parallel()
 	b := testbed.Start(t)
 	b.Publish(orders(t, "read:\n", "order:\n  lane: \"{station}\"\n  failure: holds\nduplicates:\n  key: \"{specimen_id}\"\n  same key: hold\n\nread:\n"))
 	bad := strings.Replace(sheet(1), "AP-000001", "AP-\x00\xff1", 1)
@@ -105,6 +107,7 @@ func TestKeysThatAreNoText(t *testing.T) {
 // neither the other destinations nor a person's decision; and when the folder is there
 // its output comes.
 func TestDestinationOutOfOrder(t *testing.T) {
+	t.Parallel()
 	b := testbed.Start(t)
 	files := delivering(t, `  good:
     name: "{file.stem}.hl7"
@@ -165,6 +168,7 @@ func TestSubfolderCanBeRemoved(t *testing.T) {
 // TestFirstStartIsKilled kills the program while it makes its database: the next start
 // begins anew.
 func TestFirstStartIsKilled(t *testing.T) {
+	t.Parallel()
 	path := program(t)
 	moments := []time.Duration{300 * time.Millisecond}
 	if soak {

@@ -39,6 +39,7 @@ func specimens(b *testbed.Bed) map[string]int {
 // loses an arbitrary part of what was not durable. Nothing may be lost for good;
 // and since the outputs are still there, nothing may come twice either.
 func TestPowerFails(t *testing.T) {
+	t.Parallel()
 	rounds := 8
 	if testing.Short() {
 		rounds = 4
@@ -106,6 +107,7 @@ func TestPowerFails(t *testing.T) {
 // a pickup needs: before the words arrive, and after they did and the answer is
 // lost - around the commit, too.
 func TestConnectionIsCut(t *testing.T) {
+	t.Parallel()
 	most := 7
 	if testing.Short() {
 		most = 4
@@ -181,6 +183,7 @@ func fill(t *testing.T, folder string) (empty func()) {
 // rejected records and of the archive. The pickup is held and people are told;
 // when there is space again it goes on, once.
 func TestDiskFull(t *testing.T) {
+	t.Parallel()
 	for _, test := range []struct {
 		place string
 		held  bool
@@ -254,6 +257,7 @@ func TestTargetReadOnlyAndBack(t *testing.T) {
 
 // TestDatabaseDiskFull fills the disk of the private database while files come.
 func TestDatabaseDiskFull(t *testing.T) {
+	t.Parallel()
 	data, err := managed.TempFolder()
 	if err != nil {
 		t.Fatal(err)
@@ -319,6 +323,7 @@ func TestClockJumps(t *testing.T) {
 // TestCrashTwice lets a service crash at an arbitrary call, and the one that
 // goes on with what is left at another.
 func TestCrashTwice(t *testing.T) {
+	t.Parallel()
 	pairs := 4
 	if testing.Short() {
 		pairs = 2

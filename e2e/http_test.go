@@ -93,6 +93,7 @@ func TestHTTP(t *testing.T) {
 }
 
 func TestPagesOfPickups(t *testing.T) {
+	t.Parallel()
 	b := testbed.Start(t)
 	b.Publish(inOneFile(t))
 	for i := range 7 {

@@ -76,6 +76,7 @@ func TestPurge(t *testing.T) {
 // TestBackPressure: while deliveries stall, new files stay in the inbox with the
 // reason; when they go on again, all comes out, once.
 func TestBackPressure(t *testing.T) {
+	t.Parallel()
 	fsys := &broken{}
 	b := testbed.Start(t, testbed.On(fsys))
 	b.Publish(inOneFile(t))

@@ -73,6 +73,7 @@ func program(t *testing.T) string {
 // TestTwoNodes: two services on one database and one data folder share the
 // routes; what one does the other shows; when one ends the other takes over.
 func TestTwoNodes(t *testing.T) {
+	t.Parallel()
 	data, database := t.TempDir(), testbed.Database(t)
 	named := func(name string) testbed.Option {
 		return testbed.With(func(c *service.Config) { c.Name = name })
@@ -142,6 +143,7 @@ func TestTwoNodes(t *testing.T) {
 // keep coming and a reader takes outputs away at once. Every record must come
 // out exactly once.
 func TestNodesAreKilled(t *testing.T) {
+	t.Parallel()
 	kills := 6
 	if testing.Short() {
 		kills = 2

@@ -58,6 +58,7 @@ func changed(b *testbed.Bed, name string) int64 {
 // TestLaneHolds: a pickup that cannot go on holds those behind it in its lane,
 // until it goes on or a person lets them pass; other lanes do not wait.
 func TestLaneHolds(t *testing.T) {
+	t.Parallel()
 	fsys := &reluctant{}
 	b := testbed.Start(t, testbed.On(fsys))
 	b.Publish(orders(t, "read:\n", "order:\n  lane: \"{file.stem | before \\\"-\\\"}\"\n  failure: holds\n\nread:\n"))
@@ -106,6 +107,7 @@ func TestLaneHolds(t *testing.T) {
 
 // TestLaneKeepsAcrossARestart: what was held before holds afterwards.
 func TestLaneKeepsAcrossARestart(t *testing.T) {
+	t.Parallel()
 	data, database, fsys := t.TempDir(), testbed.Database(t), &reluctant{}
 	b := testbed.Start(t, testbed.On(fsys), testbed.In(data, database))
 	b.Publish(orders(t, "read:\n", "order:\n  lane: all\n  failure: holds\n  by: name\n\nread:\n"))
@@ -128,6 +130,7 @@ func TestLaneKeepsAcrossARestart(t *testing.T) {
 // TestOrderByContent: files that wait are taken in the order that their content
 // says.
 func TestOrderByContent(t *testing.T) {
+	t.Parallel()
 	b := testbed.Start(t)
 	b.Publish(orders(t, "read:\n", "order:\n  by: \"{animal_tag}\"\n  lane: all\n\nread:\n", "  names: \"*.csv\"\n", "  names: \"*.csv\"\n  notice: asked\n"))
 	for _, n := range []int{12, 9, 100, 7} {

@@ -49,6 +49,7 @@ func newGate() *gate {
 // node wakes up and does what it was about to do. Whatever that is: each record comes
 // out once, and no file is lost from sight.
 func TestPausedAtEveryStep(t *testing.T) {
+	t.Parallel()
 	step := int64(12)
 	if testing.Short() {
 		step = 20
@@ -157,6 +158,7 @@ func pausedAt(t *testing.T, k int64) bool {
 // moments, again and again, while files with many records each come under few names and
 // a reader takes the outputs away at once. Every record must come out exactly once.
 func TestNodesArePaused(t *testing.T) {
+	t.Parallel()
 	pauses := 2
 	if testing.Short() {
 		pauses = 1

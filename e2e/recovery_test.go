@@ -31,6 +31,7 @@ var errCrash = errors.New("the machine is off")
 // call, for every second k that a pickup needs and in the long run for each, starts another service on what is
 // left, and asks whether everything is there exactly once.
 func TestCrashAtEveryStep(t *testing.T) {
+	t.Parallel()
 	// Every second call, beginning at either of the first two, tells in a while of all of
 	// them; the long run takes each.
 	crashed, step := 0, int64(2)
@@ -70,6 +71,7 @@ func TestCrashAtEveryStep(t *testing.T) {
 // file's arrival: before the words of the service arrive there, and after, so that
 // nobody hears the answer.
 func TestCrashAtEveryExchange(t *testing.T) {
+	t.Parallel()
 	crashed, step := 0, 4
 	if testing.Short() {
 		step = 9
@@ -225,6 +227,7 @@ func clientOf(t *testing.T, data string) *api.Client {
 // and a reader takes outputs away at once. Every record must come out exactly
 // once.
 func TestKilled(t *testing.T) {
+	t.Parallel()
 	kills := 8
 	if testing.Short() {
 		kills = 2
@@ -276,6 +279,7 @@ func TestKilled(t *testing.T) {
 // TestDatabaseDies ends the service's private database again and again while
 // files come. It is started again, and every record comes out exactly once.
 func TestDatabaseDies(t *testing.T) {
+	t.Parallel()
 	data, err := managed.TempFolder()
 	if err != nil {
 		t.Fatal(err)
@@ -341,6 +345,7 @@ func TestDatabaseDies(t *testing.T) {
 // TestStopWhileAtWork stops a service in the middle of a large file: the next
 // one brings it to its end, once.
 func TestStopWhileAtWork(t *testing.T) {
+	t.Parallel()
 	data, database := t.TempDir(), testbed.Database(t)
 	slow := &files.Faulty{FS: files.Real{}, Fail: func(_ int64, operation, name string) error {
 		if operation == "write" && strings.Contains(name, "laboratory") {

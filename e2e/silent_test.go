@@ -30,6 +30,7 @@ func ready(t *testing.T, b *testbed.Bed) (status int, said string, took time.Dur
 // forgotten them. New ones answer: the service finds out by itself and goes on. When
 // none answers it says so, at once, and goes on when they speak again.
 func TestSilentConnections(t *testing.T) {
+	t.Parallel()
 	database := testbed.Database(t)
 	proxy := testbed.NewProxy(t, database)
 	b := testbed.Start(t, testbed.In(t.TempDir(), proxy.URL), testbed.With(func(c *service.Config) { c.Lease = shortLease }))
@@ -75,6 +76,7 @@ func TestSilentConnections(t *testing.T) {
 // it, with an alert, and nothing else: not the other routes, not people who ask, not
 // the service's readiness. When it answers again the file comes out once.
 func TestOneRouteHangs(t *testing.T) {
+	t.Parallel()
 	var hang atomic.Bool
 	answers := make(chan struct{})
 	fsys := &files.Faulty{FS: files.Real{}, Fail: func(_ int64, operation, name string) error {
@@ -117,6 +119,7 @@ func TestOneRouteHangs(t *testing.T) {
 // swapped in, names that are no text, a folder that becomes a link, a second name by
 // which he writes on. Others' files come out, and nothing of anybody else's is taken.
 func TestHostileSender(t *testing.T) {
+	t.Parallel()
 	b := testbed.Start(t)
 	b.Publish(listening(t, "  subfolders: true\n"))
 	inbox := b.Path("stations/inbox")
@@ -210,6 +213,7 @@ func TestHostileSender(t *testing.T) {
 // TestSenderWritesOn: a sender who keeps a second name of his file, or has it open, and
 // changes it when it was taken changes nothing: neither what comes out nor what is kept.
 func TestSenderWritesOn(t *testing.T) {
+	t.Parallel()
 	b := testbed.Start(t)
 	b.Publish(inOneFile(t))
 	for n, way := range []string{"link", "reader"} {

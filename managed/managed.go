@@ -306,7 +306,7 @@ func (c *Cluster) launch() error {
 	}
 	args := []string{"-D", c.folder, "-p", strconv.Itoa(c.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60", "-c", "log_timezone=UTC"}
 	if c.options.Throwaway {
-		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
+		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off", "-c", "max_connections=300")
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -36,7 +36,7 @@ const (
 	probeEvery  = 3 * time.Second
 	probeWithin = 2 * time.Second
 	// connectWithin is how long making a connection may take.
-	connectWithin = 5 * time.Second
+	connectWithin = 10 * time.Second
 )
 
 // ErrSilent says that the database did not answer in time.
