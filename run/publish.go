@@ -1,0 +1,263 @@
+package run
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+	"time"
+
+	"ydrion/core/finding"
+	"ydrion/core/flow"
+	"ydrion/deliver"
+	"ydrion/listen"
+	"ydrion/store"
+	"ydrion/workspace"
+)
+
+// publish makes the outputs of committed runs visible and ends their pickups.
+func (c *Conductor) publish(group []*item) (on []*item) {
+	var done []*item
+	folders := map[string]bool{}
+	for _, it := range group {
+		if it.stage == publishing && c.park(it, true) {
+			continue
+		}
+		on = append(on, it)
+		c.try(it, publishing, func(it *item) error { return c.publishOne(it, folders) })
+		if it.stage == publishing {
+			done = append(done, it)
+		}
+	}
+	for f := range folders {
+		if err := c.e.FS.SyncFolder(f); err != nil {
+			for _, it := range done {
+				c.try(it, publishing, func(*item) error { return err })
+			}
+			return on
+		}
+	}
+	c.conclude(done)
+	return on
+}
+
+// publishOne makes the outputs of one run visible.
+func (c *Conductor) publishOne(it *item, folders map[string]bool) error {
+	// The archive has the original and the database knows it: what is held is
+	// needed no more.
+	if it.Origin == "inbox" && it.Event != listen.Gone {
+		if err := c.letGo(it); err != nil {
+			return err
+		}
+	}
+	if !it.resumed && it.commit.Kept == 0 {
+		return c.publishList(it, it.commit.Deliveries, folders)
+	}
+	if it.resumed && it.out == nil {
+		done, err := c.e.Store.Run(c.work, *it.Run)
+		if err != nil {
+			return err
+		}
+		it.balance, it.whole = flow.Balance{In: done.In, Good: done.Good, Rejected: done.Rejected, Filtered: done.Filtered}, done.Whole
+	}
+	var failed error
+	for after := 0; ; {
+		page, err := c.e.Store.Open(c.work, *it.Run, after, portion)
+		if err != nil {
+			return err
+		}
+		if len(page) == 0 {
+			return failed
+		}
+		after = page[len(page)-1].Ord
+		if err := c.publishList(it, page, folders); err != nil {
+			var person errPerson
+			if failed == nil || errors.As(err, &person) {
+				failed = err
+			}
+		}
+	}
+}
+
+// publishList makes some outputs visible. A destination that is out of order
+// does not keep the others from getting theirs.
+func (c *Conductor) publishList(it *item, list []store.Delivery, folders map[string]bool) error {
+	failed := map[string]error{}
+	var first error
+	var there, unknown []int
+	for _, d := range list {
+		if failed[d.Folder] != nil {
+			continue
+		}
+		c.beat[publishing].Store(time.Now().UnixNano())
+		outcome, err := c.publishNamed(it, d)
+		switch {
+		case err != nil:
+			failed[d.Folder] = err
+			if first == nil {
+				first = err
+			}
+		case outcome == deliver.Unknown:
+			unknown = append(unknown, d.Ord)
+			first = errPerson{fmt.Errorf("nobody can tell whether %s has arrived in %s: the folder that held it before it was published is gone; say whether it has arrived (`ydrion decide`)", d.Name, d.Folder), "uncertain"}
+		default:
+			there = append(there, d.Ord)
+			for f := filepath.Dir(filepath.Join(d.Folder, d.Name)); ; f = filepath.Dir(f) {
+				if folders[f] = true; len(f) <= len(d.Folder) {
+					break
+				}
+			}
+		}
+	}
+	if len(unknown) > 0 {
+		if err := c.e.Store.Uncertain(c.work, *it.Run, unknown, first.Error()); err != nil {
+			return err
+		}
+	}
+	if (first != nil || it.commit.Kept > 0) && len(there) > 0 {
+		for f := range folders {
+			if err := c.e.FS.SyncFolder(f); err != nil {
+				return err
+			}
+		}
+		if err := c.e.Store.Part(c.work, *it.Run, there); err != nil {
+			return err
+		}
+	}
+	return first
+}
+
+// publishNamed finds a name for one output and makes it visible.
+func (c *Conductor) publishNamed(it *item, d store.Delivery) (deliver.Outcome, error) {
+	if filepath.Dir(d.Temporary) == c.e.Spool {
+		if err := c.stageThere(it, &d); err != nil {
+			return deliver.Taken, err
+		}
+	}
+	taken := workspace.Count
+	if d.Kind == "good" && d.Output < len(it.compiled.Good.To) {
+		taken = it.compiled.Good.To[d.Output].Taken
+	}
+	for n := 1; ; n++ {
+		name := deliver.Counted(d.Name, n)
+		if n > 1 {
+			if err := c.e.Store.Rename(c.work, c.node.ID, store.RunOf{Run: d.Run, Pickup: it.Pickup}, d.Ord, name); err != nil {
+				return deliver.Taken, err
+			}
+		}
+		outcome, err := deliver.Publish(c.fs, d.Temporary, d.Folder, name, taken, d.Run, deliver.Holder{Device: d.Device, Inode: d.Inode})
+		if err != nil || outcome != deliver.Taken {
+			return outcome, err
+		}
+		if taken == workspace.HoldTaken {
+			return outcome, errPerson{fmt.Errorf("there is a file %s in %s already, and the route does not replace it", d.Name, d.Folder), "stuck"}
+		}
+	}
+}
+
+// stageThere brings an output beside its destination that was out of order when it was
+// written.
+func (c *Conductor) stageThere(it *item, d *store.Delivery) error {
+	spooled := d.Temporary
+	temporary, holder, err := c.maker(d.Run).Stage(spooled, d.Folder)
+	if err == nil && it.compiled != nil {
+		to := it.compiled.Rejected
+		if d.Kind == "good" && d.Output < len(it.compiled.Good.To) {
+			to = it.compiled.Good.To[d.Output]
+		}
+		if to.Mode != 0 || to.Owner != "" {
+			err = c.fs.Own(temporary, to.Mode, to.Owner)
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("bringing %s to %s: %w", d.Name, d.Folder, err)
+	}
+	if err := c.e.Store.Staged(c.work, c.node.ID, store.RunOf{Run: d.Run, Pickup: it.Pickup}, d.Ord, temporary, holder.Device, holder.Inode); err != nil {
+		return err
+	}
+	d.Temporary, d.Device, d.Inode = temporary, holder.Device, holder.Inode
+	c.fs.Remove(spooled) //nolint: it is swept later
+	return nil
+}
+
+// conclude ends pickups whose outputs are all visible.
+func (c *Conductor) conclude(done []*item) {
+	if len(done) == 0 {
+		return
+	}
+	runs := make([]store.RunOf, len(done))
+	for i, it := range done {
+		runs[i] = store.RunOf{Run: *it.Run, Pickup: it.Pickup}
+	}
+	states, err := c.e.Store.Published(c.work, c.node.ID, runs)
+	if err != nil {
+		c.trouble("recording that runs were published", err)
+		return
+	}
+	for _, it := range done {
+		it.stage = ended
+		state, ok := states[it.Pickup]
+		if !ok {
+			c.mu.Lock()
+			c.lanes.end(it)
+			c.mu.Unlock()
+			continue // another node goes on with it
+		}
+		b, took := it.balance, time.Since(it.started)
+		c.e.Log.Info("pickup ended", "pickup", it.Pickup, "route", c.name, "file", it.Name, "state", state, "records", b.In, "good", b.Good, "rejected", b.Rejected, "seconds", took.Seconds())
+		c.e.Tell(Event{Kind: "pickup", Route: c.name, Pickup: it.Pickup, Run: *it.Run, Name: it.Name, State: state, Balance: &b, Duration: took.Seconds()})
+		c.concluded(it, state)
+	}
+}
+
+// concluded is what follows the end of a pickup: its lane goes on, alerts are
+// over or due, and an original that its route does not keep is dropped.
+func (c *Conductor) concluded(it *item, state string) {
+	c.mu.Lock()
+	if it.Lane != nil {
+		c.release(*it.Lane, it.Pickup)
+	}
+	c.lanes.end(it)
+	if len(c.lanes.freed) > 0 {
+		c.wake()
+	}
+	stalled := c.stalled
+	if it.Tries > 0 {
+		c.stalled = max(0, c.stalled-1)
+		if c.stalled > 0 {
+			c.later(time.Now()) // what failed for the same reason may go on too
+		}
+	}
+	c.mu.Unlock()
+	if it.Tries > 0 || stalled > 0 {
+		c.e.Over("held", c.name)
+		c.e.Over("stuck", c.name)
+	}
+	if it.Tries > 0 {
+		for _, kind := range []string{"duplicate", "uncertain", "stuck", "held"} {
+			c.e.Over(kind, fmt.Sprintf("pickup %d", it.Pickup))
+		}
+	}
+	if state == "rejected" && it.whole {
+		reason := "it was rejected as a whole"
+		for _, f := range it.commit.Findings {
+			if f.Severity == finding.Error {
+				reason = f.Message
+				break
+			}
+		}
+		c.e.Alert(store.Alert{Kind: "rejected", Route: c.name, Pickup: it.Pickup, About: fmt.Sprintf("pickup %d", it.Pickup), Message: fmt.Sprintf("%s (pickup %d) was rejected: %s", it.Name, it.Pickup, reason)}, true)
+	}
+	if it.compiled != nil && it.compiled.Originals == workspace.Removed {
+		c.dropOriginal(it)
+	}
+}
+
+func (c *Conductor) dropOriginal(it *item) {
+	gone, err := c.e.Store.Dropped(c.work, it.Pickup)
+	if err == nil && gone {
+		_, err = c.e.Archive.Remove(*it.SHA256, func() (bool, error) { return c.e.Store.Needed(c.work, *it.SHA256) })
+	}
+	if err != nil {
+		c.e.Log.Error("an original that is not to be kept is still there", "pickup", it.Pickup, "error", err)
+	}
+}
