@@ -1,0 +1,326 @@
+package run
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"ydrion/store"
+)
+
+// memory keeps records in memory, for tests of conductors alone. It does what the
+// database would, plainly.
+type memory struct {
+	mu      sync.Mutex
+	leader  int64
+	pickups []*kept
+	numbers int64
+	// fail is asked before each call; an error is returned instead of making it.
+	fail func(call string) error
+}
+
+// kept is a pickup with its run and what that brought forth.
+type kept struct {
+	store.Pending
+	node       int64
+	reason     string
+	committed  int64 // the node that did
+	deliveries []store.Delivery
+	balance    store.Commit
+}
+
+func (m *memory) call(name string) (func(), error) {
+	m.mu.Lock()
+	if m.fail != nil {
+		if err := m.fail(name); err != nil {
+			m.mu.Unlock()
+			return nil, err
+		}
+	}
+	return m.mu.Unlock, nil
+}
+
+func (m *memory) pickup(id int64) *kept {
+	if id < 1 || id > int64(len(m.pickups)) {
+		return nil
+	}
+	return m.pickups[id-1]
+}
+
+func (m *memory) run(id int64) *kept {
+	for _, p := range m.pickups {
+		if p.Run != nil && *p.Run == id {
+			return p
+		}
+	}
+	return nil
+}
+
+// states lists the pickups as name=state, in their order.
+func (m *memory) states() (out []string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, p := range m.pickups {
+		out = append(out, p.Name+"="+p.State)
+	}
+	return out
+}
+
+var opens = []string{"claimed", "taken", "committed", "held", "uncertain"}
+
+func (m *memory) RevisionFiles(context.Context, string, string) (map[string][]byte, error) {
+	return nil, store.ErrNotFound // tests put revisions into the engine
+}
+
+func (m *memory) Claim(_ context.Context, node int64, route string, claims []store.Claim) ([]int64, error) {
+	done, err := m.call("claim")
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	ids := make([]int64, len(claims))
+	for i, c := range claims {
+		twice := slices.ContainsFunc(m.pickups, func(p *kept) bool {
+			return p.State == "claimed" && p.Path == c.Path && p.Inode == c.Inode && p.Size == c.Size && p.Modified.Equal(c.Modified)
+		})
+		if node != m.leader || twice {
+			continue
+		}
+		p := &kept{node: node}
+		p.Pending = store.Pending{Pickup: int64(len(m.pickups) + 1), Route: route, Path: c.Path, Folder: c.Folder, Name: c.Name, Size: c.Size, Modified: c.Modified, Device: c.Device, Inode: c.Inode, State: "claimed", Event: c.Event, Origin: c.Origin, Lane: c.Lane, Key: c.Key, Noticed: c.Noticed}
+		m.pickups = append(m.pickups, p)
+		ids[i] = p.Pickup
+	}
+	return ids, nil
+}
+
+func (m *memory) Withdrawn(_ context.Context, node, pickup int64, reason string) error {
+	done, err := m.call("withdrawn")
+	if err != nil {
+		return err
+	}
+	defer done()
+	if p := m.pickup(pickup); p.node == node && (p.State == "claimed" || p.State == "held") {
+		p.State, p.reason, p.NextTry = "withdrawn", reason, nil
+	}
+	return nil
+}
+
+func (m *memory) Taken(_ context.Context, node int64, _ string, taken []store.Take) ([]store.Begun, error) {
+	done, err := m.call("taken")
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	out := make([]store.Begun, len(taken))
+	for i, t := range taken {
+		p := m.pickup(t.Pickup)
+		if p.node != node || p.Run != nil {
+			continue
+		}
+		run, state := t.Pickup+1000, "working"
+		p.State, p.SHA256, p.Size, p.Run, p.RunState, p.Revision, p.Now = "taken", &t.SHA256, t.Size, &run, &state, &t.Revision, &t.Now
+		out[i].Run = run
+	}
+	return out, nil
+}
+
+func (m *memory) Holders(_ context.Context, ids []int64) (map[int64]store.Holder, error) {
+	done, err := m.call("holders")
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	out := map[int64]store.Holder{}
+	for _, id := range ids {
+		if p := m.pickup(id); p != nil {
+			h := store.Holder{ID: id, Route: p.Route, Node: p.node, Path: p.Path, State: p.State, Size: p.Size, Modified: p.Modified, Inode: p.Inode, Open: slices.Contains(opens, p.State)}
+			if p.SHA256 != nil {
+				h.SHA256 = *p.SHA256
+			}
+			out[id] = h
+		}
+	}
+	return out, nil
+}
+
+func (m *memory) LeftFile(context.Context, string, string) (f store.LeftFile, err error) {
+	return f, store.ErrNotFound
+}
+func (m *memory) Leave(context.Context, string, []store.LeftFile) error        { return nil }
+func (m *memory) Forget(context.Context, string, string, string) error         { return nil }
+func (m *memory) Due(context.Context, int64, string, time.Time) (bool, error)  { return true, nil }
+func (m *memory) Dropped(context.Context, int64) (bool, error)                 { return false, nil }
+func (m *memory) Needed(context.Context, string) (bool, error)                 { return true, nil }
+func (m *memory) Sequences(context.Context, int64) ([]store.Block, error)      { return nil, nil }
+func (m *memory) Drop(context.Context, int64) error                            { return nil }
+func (m *memory) UncertainOf(context.Context, int64) ([]store.Delivery, error) { return nil, nil }
+func (m *memory) Certain(context.Context, int64, store.RunOf) error            { return store.ErrNotFound }
+func (m *memory) Part(context.Context, int64, []int) error                     { return m.away("part") }
+func (m *memory) Uncertain(context.Context, int64, []int, string) error        { return m.away("uncertain") }
+func (m *memory) Rename(context.Context, int64, store.RunOf, int, string) error {
+	return m.away("rename")
+}
+func (m *memory) Staged(context.Context, int64, store.RunOf, int, string, uint64, uint64) error {
+	return m.away("staged")
+}
+func (m *memory) Keep(context.Context, int64, []store.Delivery, []store.Reject, bool) error {
+	return fmt.Errorf("too much for a test in memory")
+}
+
+// away fails if it is to.
+func (m *memory) away(name string) error {
+	done, err := m.call(name)
+	if err == nil {
+		done()
+	}
+	return err
+}
+
+func (m *memory) Unfinished(_ context.Context, _ string, after int64, limit int) ([]store.Pending, error) {
+	done, err := m.call("unfinished")
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	var out []store.Pending
+	for _, p := range m.pickups {
+		if p.Pickup > after && len(out) < limit && slices.Contains(opens, p.State) {
+			out = append(out, p.Pending)
+		}
+	}
+	return out, nil
+}
+
+func (m *memory) Held(_ context.Context, node, pickup int64, state, reason string, next time.Time) error {
+	done, err := m.call("held")
+	if err != nil {
+		return err
+	}
+	defer done()
+	p := m.pickup(pickup)
+	if p.node != node {
+		return store.ErrNotFound
+	}
+	p.State, p.reason, p.NextTry = state, reason, nil
+	if p.Tries++; !next.IsZero() {
+		p.NextTry = &next
+	}
+	return nil
+}
+
+func (m *memory) Numbers(_ context.Context, _ int64, _ string, n int) (int64, error) {
+	done, err := m.call("numbers")
+	if err != nil {
+		return 0, err
+	}
+	defer done()
+	m.numbers += int64(n)
+	return m.numbers - int64(n) + 1, nil
+}
+
+func (m *memory) Owners(_ context.Context, runs []int64) (map[int64]store.RunOwner, error) {
+	done, err := m.call("owners")
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	out := map[int64]store.RunOwner{}
+	for _, r := range runs {
+		if p := m.run(r); p != nil {
+			out[r] = store.RunOwner{ID: r, Node: p.node, Working: *p.RunState == "working", Open: *p.RunState == "committed"}
+		}
+	}
+	return out, nil
+}
+
+func (m *memory) Mine(_ context.Context, node int64, pickups []int64) (map[int64]bool, error) {
+	done, err := m.call("mine")
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	out := map[int64]bool{}
+	for _, id := range pickups {
+		out[id] = m.pickup(id).node == node
+	}
+	return out, nil
+}
+
+func (m *memory) Commit(_ context.Context, node int64, commits []store.Commit) error {
+	done, err := m.call("commit")
+	if err != nil {
+		return err
+	}
+	defer done()
+	for _, c := range commits {
+		if p := m.pickup(c.Pickup); p.node != node || *p.RunState != "working" || p.Attempt != c.Attempt {
+			return fmt.Errorf("division by zero")
+		}
+	}
+	for _, c := range commits {
+		p, state := m.pickup(c.Pickup), "committed"
+		p.State, p.RunState, p.Tries, p.NextTry, p.committed, p.deliveries, p.balance = "committed", &state, 0, nil, node, c.Deliveries, c
+	}
+	return nil
+}
+
+func (m *memory) Abandon(_ context.Context, node int64, runs []int64) (map[int64]store.Abandoned, error) {
+	done, err := m.call("abandon")
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	out := map[int64]store.Abandoned{}
+	for _, r := range runs {
+		p := m.run(r)
+		if p.node == node && *p.RunState == "working" {
+			p.Attempt++
+		}
+		out[r] = store.Abandoned{ID: r, Attempt: p.Attempt, Committed: *p.RunState != "working" && p.committed == node && p.node == node, OutOfReach: p.node != node}
+	}
+	return out, nil
+}
+
+func (m *memory) Run(_ context.Context, run int64) (out store.Run, err error) {
+	done, err := m.call("run")
+	if err != nil {
+		return out, err
+	}
+	defer done()
+	b := m.run(run).balance.Balance
+	out.In, out.Good, out.Rejected, out.Filtered = b.In, b.Good, b.Rejected, b.Filtered
+	return out, nil
+}
+
+func (m *memory) Open(_ context.Context, run int64, after, _ int) (out []store.Delivery, err error) {
+	done, err := m.call("open")
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	for _, d := range m.run(run).deliveries {
+		if d.Ord > after {
+			out = append(out, d)
+		}
+	}
+	return out, nil
+}
+
+func (m *memory) Published(_ context.Context, node int64, ended []store.RunOf) (map[int64]string, error) {
+	done, err := m.call("published")
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	out := map[int64]string{}
+	for _, e := range ended {
+		if p, state := m.pickup(e.Pickup), "published"; p.node == node {
+			p.State, p.RunState = "delivered", &state
+			out[e.Pickup] = p.State
+		}
+	}
+	return out, nil
+}
