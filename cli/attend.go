@@ -192,7 +192,7 @@ func (a *app) pause() *cobra.Command {
 					}
 					continue
 				}
-				fmt.Fprintf(a.out, "%s: %s%s\n", s.Name, s.State, pausedUntil(s.RouteView))
+				fmt.Fprintf(a.out, "%s: %s\n", s.Name, stands(s.RouteView))
 			}
 			return nil
 		}),
@@ -206,7 +206,7 @@ func pausedUntil(v service.RouteView) string {
 	if v.PausedUntil == nil || v.PausedUntil.Year() > 9000 {
 		return ""
 	}
-	return " until " + v.PausedUntil.Local().Format("2006-01-02 15:04")
+	return " until " + v.PausedUntil.Local().Format("2006-01-02 15:04 MST")
 }
 
 func (a *app) take() *cobra.Command {

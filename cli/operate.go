@@ -15,6 +15,7 @@ import (
 
 	"ydrion/api"
 	"ydrion/core/finding"
+	"ydrion/service"
 	"ydrion/store"
 )
 
@@ -101,7 +102,25 @@ func (a *app) published(answer api.PublishAnswer, dry bool) {
 		default:
 			fmt.Fprintf(a.out, "%s: unchanged, revision %d (%.12s)\n", r.Route, r.Number, r.Revision)
 		}
+		if r.OK && answer.Published && !dry && !r.InEffect {
+			fmt.Fprintf(a.out, "%s: %s\n", r.Route, notYet)
+		}
 	}
+}
+
+// notYet is said of what is recorded and not so yet.
+const notYet = "recorded, but the node that leads the route does not work by it yet; `ydrion route` says when it does"
+
+// stands says how a route stands, and whether that is so already.
+func stands(v service.RouteView) string {
+	text := v.State + pausedUntil(v)
+	if v.Problem != "" {
+		text += ": " + v.Problem
+	}
+	if !v.InEffect {
+		text += " (" + notYet + ")"
+	}
+	return text
 }
 
 func (a *app) overview() *cobra.Command {
@@ -189,6 +208,9 @@ func (a *app) route() *cobra.Command {
 			if s.Problem != "" {
 				fmt.Fprintf(a.out, "  %s\n", s.Problem)
 			}
+			if !s.InEffect {
+				fmt.Fprintln(a.out, "  recorded, but the node that leads the route does not work by it yet")
+			}
 			if s.Notes != "" {
 				fmt.Fprintf(a.out, "  %s\n", strings.ReplaceAll(s.Notes, "\n", "\n  "))
 			}
@@ -200,7 +222,7 @@ func (a *app) route() *cobra.Command {
 				}
 			}
 			for _, w := range s.WaitingFiles {
-				fmt.Fprintf(a.out, "\n  waiting: %s since %s: %s\n", w.Path, w.Since.Local().Format("15:04:05"), w.Reason)
+				fmt.Fprintf(a.out, "\n  waiting: %s since %s: %s\n", w.Path, w.Since.Local().Format("15:04:05 MST"), w.Reason)
 			}
 			return nil
 		}),
@@ -227,7 +249,7 @@ func (a *app) running(verb, short string, running bool) *cobra.Command {
 					}
 					continue
 				}
-				fmt.Fprintf(a.out, "%s: %s\n", s.Name, s.State)
+				fmt.Fprintf(a.out, "%s: %s\n", s.Name, stands(s.RouteView))
 			}
 			return nil
 		}),
