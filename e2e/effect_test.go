@@ -151,6 +151,29 @@ func TestDestinationOutOfOrder(t *testing.T) {
 	})
 }
 
+// TestNobodyElseLooks: what is hidden or archived only we can look into, also where an
+// earlier program left it open.
+func TestNobodyElseLooks(t *testing.T) {
+	data, database := t.TempDir(), testbed.Database(t)
+	for _, f := range []string{"stations/inbox/.ydrion", "archive"} {
+		if err := os.MkdirAll(filepath.Join(data, f), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b := testbed.Start(t, testbed.In(data, database))
+	b.Publish(listening(t, "  subfolders: true\n"))
+	b.Drop("stations/inbox/monday", "a.csv", sheet(1))
+	b.Ended("a.csv", 0)
+	for _, f := range []string{"stations/inbox/.ydrion", "laboratory/orders/.ydrion", "archive", "spool"} {
+		if info, err := os.Stat(b.Path(f)); err != nil || info.Mode().Perm() != 0o700 {
+			t.Errorf("%s: %v %v", f, info.Mode().Perm(), err)
+		}
+	}
+	if info, err := os.Stat(b.Path("laboratory/orders/a.hl7")); err != nil || info.Mode().Perm() != 0o644 {
+		t.Errorf("the output: %v %v", info, err)
+	}
+}
+
 // TestSubfolderCanBeRemoved: nothing of ours stays in a folder that a sender made.
 func TestSubfolderCanBeRemoved(t *testing.T) {
 	b := testbed.Start(t)

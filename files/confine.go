@@ -5,6 +5,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -198,8 +199,8 @@ func makeBelow(name, root, rest string, mode fs.FileMode) error {
 			return wrong("make folder", name, err)
 		}
 		with := fs.FileMode(0o755)
-		if i == len(steps)-1 {
-			with = mode
+		if i == len(steps)-1 || slices.Contains(steps[:i+1], Hidden) {
+			with = mode // nobody looks into what is hidden, however deep
 		}
 		err = unix.Mkdirat(above, step, uint32(with))
 		var st unix.Stat_t

@@ -435,6 +435,19 @@ func Copy(fsys FS, from, to string, mode fs.FileMode) (err error) {
 // to be seen yet.
 const Hidden = ".ydrion"
 
+// Close lets nobody else look into a folder that is there. It tells whether anybody
+// could.
+func Close(fsys FS, folder string) (open bool, err error) {
+	info, err := fsys.Look(folder)
+	if errors.Is(err, fs.ErrNotExist) || err == nil && (!info.Mode.IsDir() || info.Mode.Perm()&0o077 == 0) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	return true, fsys.Own(folder, 0o700, "")
+}
+
 // HiddenFolder makes the hidden folder within another, which only we can look into,
 // and gives its path.
 func HiddenFolder(fsys FS, folder string) (string, error) {

@@ -348,6 +348,7 @@ type heldFile struct {
 
 // restoreAll looks through the hidden folders of a listened folder.
 func (c *Conductor) restoreAll(l *listen.Listener) error {
+	c.closeHidden(filepath.Join(l.Folder, files.Hidden))
 	held, err := c.heldIn(nil, filepath.Join(l.Folder, files.Hidden), l.Folder)
 	for _, folder := range l.Folders()[1:] {
 		if err == nil {
@@ -503,6 +504,13 @@ func (c *Conductor) putInto(held, folder, name string) (to string, err error) {
 	return to, err
 }
 
+// closeHidden lets nobody else look into a hidden folder that is there.
+func (c *Conductor) closeHidden(hidden string) {
+	if _, err := files.Close(c.e.FS, hidden); err != nil {
+		c.e.Log.Warn("others can look into a hidden folder", "folder", hidden, "error", err)
+	}
+}
+
 // Tidy removes temporaries that runs have left in hidden folders and that nobody goes
 // on with: of runs that are over, that nobody knows, or that another node works on now.
 func (c *Conductor) Tidy() error {
@@ -513,11 +521,12 @@ func (c *Conductor) Tidy() error {
 		return nil
 	}
 	for _, folder := range c.destinations(compiled) {
+		c.closeHidden(filepath.Join(folder, files.Hidden))
 		if err := c.sweep(filepath.Join(folder, files.Hidden), 0); err != nil {
 			return err
 		}
 	}
-	return nil
+	return c.sweep(c.e.Spool, 0)
 }
 
 // sweep removes what is not needed any more from a hidden folder: of one run or, with
