@@ -60,7 +60,7 @@ func NewProxy(t testing.TB, database string) *Proxy {
 func (p *Proxy) CutAt(k int, after bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.left, p.after, p.die, p.reached = k, after, false, false
+	p.left, p.after, p.die, p.reached, p.lostNext = k, after, false, false, nil
 }
 
 // DieAt is CutAt after which nothing passes any more: what the database sees when
