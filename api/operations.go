@@ -44,7 +44,9 @@ func asProblem(err error) error {
 	if errors.As(err, &said) {
 		return err
 	}
-	slog.Error("request failed", "error", err)
+	if !errors.Is(err, context.Canceled) { // otherwise whoever asked has gone
+		slog.Error("request failed", "error", err)
+	}
 	return huma.Error500InternalServerError("something went wrong inside the service; its log says what")
 }
 

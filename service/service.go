@@ -138,8 +138,16 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	s.task("sending alerts", s.sendMessages)
 	s.task("housekeeping", s.housekeeping)
 	s.task("watching over routes", s.watchOver)
+	// Whoever has started a service can ask it: it shares the routes out by then.
+	for deadline := time.Now().Add(firstLead); s.led.Load() == 0 && time.Now().Before(deadline) && ctx.Err() == nil; {
+		time.Sleep(time.Millisecond)
+	}
 	return s, nil
 }
+
+// firstLead is how long a starting service waits until it has shared the routes out. It
+// starts all the same if that takes longer.
+const firstLead = 5 * time.Second
 
 // task does something until the service stops. A defect of this program ends only what
 // it was doing at the moment: it begins again.
