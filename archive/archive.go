@@ -19,9 +19,8 @@ import (
 
 // Archive is a folder of originals named by their SHA-256.
 type Archive struct {
-	fs      files.FS
-	folder  string
-	copying sync.Mutex // two routes may bring the same content at once
+	fs     files.FS
+	folder string
 
 	checking sync.Mutex
 	good     map[string]checked // by hash
@@ -106,11 +105,10 @@ var ErrChanging = errors.New("somebody keeps changing it")
 
 // Take writes what is read into the archive and says what it is.
 func (a *Archive) Take(in io.Reader) (sum string, size int64, err error) {
-	folder := filepath.Join(a.folder, "coming")
-	if err := a.fs.MakeFolder(folder, 0o700); err != nil {
+	part, err := a.coming()
+	if err != nil {
 		return "", 0, fmt.Errorf("archiving: %w", err)
 	}
-	part := filepath.Join(folder, rand.Text())
 	out, err := a.fs.Create(part, 0o600)
 	if err != nil {
 		return "", 0, fmt.Errorf("archiving: %w", err)
@@ -233,22 +231,45 @@ const mostChecked = 10_000
 // Folder is where the archive is.
 func (a *Archive) Folder() string { return a.folder }
 
-// copyIn copies under a temporary name first, so that the archive never has a
-// part of a file under a content's name.
+// copyIn copies under a name of its own first, so that the archive never has a part of a
+// file under a content's name, whoever else brings the same.
 func (a *Archive) copyIn(file, to string) error {
-	a.copying.Lock()
-	defer a.copying.Unlock()
 	if _, err := a.fs.Look(to); err == nil {
-		return nil // it was kept meanwhile
+		return nil // it is kept already
 	}
-	part := to + ".part"
-	if err := a.fs.Remove(part); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	part, err := a.coming()
+	if err != nil {
 		return err
 	}
 	if err := files.Copy(a.fs, file, part, 0o600); err != nil {
 		return err
 	}
-	return a.fs.Move(part, to)
+	if err := a.fs.Move(part, to); err != nil {
+		return errors.Join(err, a.fs.Remove(part)) // fs.ErrExist: it was kept meanwhile
+	}
+	return nil
+}
+
+// coming gives a name for something that is on its way into the archive.
+func (a *Archive) coming() (string, error) {
+	folder := filepath.Join(a.folder, "coming")
+	return filepath.Join(folder, rand.Text()), a.fs.MakeFolder(folder, 0o700)
+}
+
+// Sweep removes what was on its way into the archive before a moment and has never come
+// there: whoever brought it was cut off.
+func (a *Archive) Sweep(before time.Time) error {
+	folder := filepath.Join(a.folder, "coming")
+	entries, err := a.fs.List(folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	for _, e := range entries {
+		if e.Modified.Before(before) {
+			err = errors.Join(err, a.fs.Remove(filepath.Join(folder, e.Name)))
+		}
+	}
+	return err
 }
 
 // Hash reads a file through and gives its SHA-256 in hexadecimal digits and

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"ydrion/files"
 )
@@ -175,5 +176,61 @@ func TestCopy(t *testing.T) {
 	}
 	if coming, err := os.ReadDir(filepath.Join(d, "archive", "coming")); err != nil || len(coming) != 0 {
 		t.Errorf("left behind: %v %v", coming, err)
+	}
+}
+
+// TestCheck: an original that somebody has changed is not taken for what it was, also
+// when it was compared before.
+func TestCheck(t *testing.T) {
+	d := t.TempDir()
+	a := New(files.Real{}, filepath.Join(d, "archive"))
+	sum, size, err := a.Take(strings.NewReader("as it came"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 2 {
+		if n, err := a.Check(sum); err != nil || n != size {
+			t.Errorf("%d %v", n, err)
+		}
+	}
+	time.Sleep(10 * time.Millisecond) // the kernel's clock is coarse
+	if err := os.WriteFile(a.Path(sum), []byte("as it isn't"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := a.Check(sum); !errors.Is(err, ErrOther) {
+		t.Errorf("%v", err)
+	}
+	if _, err := a.OpenChecked(sum); !errors.Is(err, ErrOther) {
+		t.Errorf("%v", err)
+	}
+}
+
+// TestSweep removes what never came into the archive, when it is old.
+func TestSweep(t *testing.T) {
+	d := t.TempDir()
+	a := New(files.Real{}, filepath.Join(d, "archive"))
+	if err := a.Sweep(time.Now()); err != nil {
+		t.Errorf("where nothing is: %v", err)
+	}
+	sum, _, err := a.Take(strings.NewReader("kept"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, age := range map[string]time.Duration{"old": 48 * time.Hour, "young": time.Hour} {
+		path := filepath.Join(d, "archive", "coming", name)
+		if err := os.WriteFile(path, nil, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		when := time.Now().Add(-age)
+		if err := os.Chtimes(path, when, when); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := a.Sweep(time.Now().Add(-24 * time.Hour)); err != nil {
+		t.Fatal(err)
+	}
+	left, err := os.ReadDir(filepath.Join(d, "archive", "coming"))
+	if err != nil || len(left) != 1 || left[0].Name() != "young" || !a.Has(sum) {
+		t.Errorf("%v %v", left, err)
 	}
 }

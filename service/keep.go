@@ -34,6 +34,9 @@ func (s *Service) housekeeping() {
 			if err := s.store.Tidy(s.life); err != nil && s.life.Err() == nil {
 				s.Log.Error("removing what has long been over", "error", err)
 			}
+			if err := s.engine.Archive.Sweep(now.Add(-comingFor)); err != nil {
+				s.Log.Error("removing what never came into the archive", "error", err)
+			}
 			for name := range s.all() {
 				if _, err := s.Purge(s.life, name, false); err != nil && s.life.Err() == nil {
 					s.Log.Error("purging what has been kept long enough", "route", name, "error", err)
@@ -46,6 +49,8 @@ func (s *Service) housekeeping() {
 const (
 	diskEvery  = 15 * time.Second
 	purgeEvery = time.Hour
+	// comingFor is how long an original may be on its way into the archive.
+	comingFor = 24 * time.Hour
 	// A disk is low with less than that free, or that share of it.
 	lowBytes = 100 << 20
 	lowShare = 0.03
