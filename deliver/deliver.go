@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"ydrion/files"
 	"ydrion/workspace"
@@ -160,6 +161,7 @@ func (o *Output) Discard() error {
 type Leftover struct {
 	Path      string
 	Run, Node int64
+	Modified  time.Time
 }
 
 // Leftovers lists the temporaries of an installation in a hidden folder. Which of
@@ -180,7 +182,7 @@ func Leftovers(fsys files.FS, hidden, mark string) ([]Leftover, error) {
 		if n, err := fmt.Sscanf(rest, "%d-%d-", &l.Run, &l.Node); !ours || n != 2 || err != nil {
 			continue
 		}
-		l.Path = filepath.Join(hidden, e.Name)
+		l.Path, l.Modified = filepath.Join(hidden, e.Name), e.Modified
 		out = append(out, l)
 	}
 	return out, nil

@@ -339,3 +339,55 @@ func TestDue(t *testing.T) {
 		}
 	}
 }
+
+// TestTidy removes temporaries of runs that are over or have long been unknown, and
+// leaves what is written, what will be published, and what others wrote.
+func TestTidy(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := newStand(t, "")
+		var refuses atomic.Bool
+		s.fs.Fail = func(_ int64, operation, name string) error {
+			if refuses.Load() && operation == "move" && strings.Contains(name, "laboratory") {
+				return syscall.EIO
+			}
+			return nil
+		}
+		s.drop("a.csv")
+		s.within("it comes out", time.Minute, func() bool { return slices.Equal(s.records.states(), []string{"a.csv=delivered"}) })
+		refuses.Store(true)
+		s.drop("b.csv")
+		s.within("it is held", time.Minute, func() bool { return slices.Equal(s.records.states(), []string{"a.csv=delivered", "b.csv=held"}) })
+		hidden := filepath.Join(s.data, "laboratory", "orders", files.Hidden)
+		put := func(name string, age time.Duration) {
+			path := filepath.Join(hidden, name)
+			if err := os.WriteFile(path, nil, 0o644); err != nil {
+				t.Fatal(err)
+			}
+			when := time.Now().Add(-age)
+			if err := os.Chtimes(path, when, when); err != nil {
+				t.Fatal(err)
+			}
+		}
+		put("run-test-1001-1-left", 0)                 // of the first pickup's run, which is over
+		put("run-test-77-1-all-0", time.Hour)          // of a run that nobody knows, young
+		put("run-test-78-1-all-0", 8*24*time.Hour)     // and old
+		put("run-other-1001-1-all-0", 30*24*time.Hour) // of another installation
+		put("something else", 30*24*time.Hour)
+		if err := s.Tidy(); err != nil {
+			t.Fatal(err)
+		}
+		entries, err := os.ReadDir(hidden)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var left []string
+		for _, e := range entries {
+			left = append(left, e.Name())
+		}
+		if want := []string{"run-other-1001-1-all-0", "run-test-1002-1-all-0", "run-test-77-1-all-0", "something else"}; !slices.Equal(left, want) {
+			t.Errorf("left %v, want %v", left, want)
+		}
+		refuses.Store(false)
+		s.within("the other comes out", 5*time.Minute, func() bool { return len(s.orders()) == 2 })
+	})
+}

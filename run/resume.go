@@ -512,7 +512,7 @@ func (c *Conductor) closeHidden(hidden string) {
 }
 
 // Tidy removes temporaries that runs have left in hidden folders and that nobody goes
-// on with: of runs that are over, that nobody knows, or that another node works on now.
+// on with: of runs that are over, that nobody has known for a week, or that another node works on now.
 func (c *Conductor) Tidy() error {
 	c.mu.Lock()
 	compiled := c.compiled
@@ -528,6 +528,10 @@ func (c *Conductor) Tidy() error {
 	}
 	return c.sweep(c.e.Spool, 0)
 }
+
+// unknownFor is how long temporaries of runs that nobody knows are left: after a backup was
+// restored they may be all that is left of what came after it.
+const unknownFor = 7 * 24 * time.Hour
 
 // sweep removes what is not needed any more from a hidden folder: of one run or, with
 // 0, of all. What is there is listed before the records are asked, so that what others
@@ -558,12 +562,15 @@ func (c *Conductor) sweep(hidden string, run int64) error {
 			continue
 		case known && owner.Open, known && owner.Working && owner.Node == l.Node && run == 0:
 			continue // it will be published, or is being written
+		case !known && run == 0 && time.Since(l.Modified) < unknownFor:
+			continue
 		case run != 0 && owner.Node != c.node.ID:
 			return errGiven
 		}
 		if err := c.fs.Remove(l.Path); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("sweeping %s: %w", hidden, err)
 		}
+		c.e.Log.Info("a temporary that nobody needs any more was removed", "route", c.name, "run", l.Run, "file", l.Path)
 	}
 	return nil
 }
