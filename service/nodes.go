@@ -107,7 +107,7 @@ func (s *Service) tellAway(since time.Time, reason error) {
 
 // leadEvery is how often a node looks whether others have died, and whether
 // there is something to do that it was not told.
-const leadEvery = 2 * time.Second
+const leadEvery = time.Second
 
 // asNode leads routes as one node, until the node's or the service's life ends.
 func (s *Service) asNode(node *store.Node) {
