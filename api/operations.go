@@ -270,19 +270,34 @@ func original(s *service.Service) echo.HandlerFunc {
 // backup sends a backup while everything goes on. Whether it is whole its own end says.
 func backup(s *service.Service) echo.HandlerFunc {
 	return func(c *echo.Context) error {
-		if err := s.Ready(c.Request().Context()); err != nil {
-			return echo.NewHTTPError(http.StatusServiceUnavailable, err.Error())
-		}
+		to := &begun{Writer: c.Response()}
 		h := c.Response().Header()
 		h.Set("Content-Type", "application/x-tar")
 		h.Set("Content-Disposition", fmt.Sprintf("attachment; filename=ydrion-%s.tar", time.Now().UTC().Format("20060102T150405Z")))
-		c.Response().WriteHeader(http.StatusOK)
-		if _, err := s.Backup(c.Request().Context(), c.Response()); err != nil {
-			s.Log.Error("a backup was cut off", "error", err)
-			return nil // the answer has begun; its reader finds no manifest
+		_, err := s.Backup(c.Request().Context(), to)
+		if reason := store.Unavailable(err); reason != "" && !to.has {
+			h.Del("Content-Disposition")
+			return echo.NewHTTPError(http.StatusServiceUnavailable, reason)
+		}
+		if err != nil && !to.has {
+			return err
+		}
+		if err != nil {
+			s.Log.Error("a backup was cut off", "error", err) // its reader finds no manifest
 		}
 		return nil
 	}
+}
+
+// begun knows whether anything was written.
+type begun struct {
+	io.Writer
+	has bool
+}
+
+func (b *begun) Write(p []byte) (int, error) {
+	b.has = true
+	return b.Writer.Write(p)
 }
 
 // escapeName writes a file name as RFC 8187 wants it.

@@ -4,10 +4,13 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"io/fs"
 	"slices"
+	"syscall"
 	"time"
 
 	"ydrion/core/lang"
+	"ydrion/files"
 	"ydrion/listen"
 	"ydrion/route"
 	"ydrion/store"
@@ -140,6 +143,20 @@ const (
 	mostPuzzled = 10
 )
 
+// errChanged says that a file is not what was noticed.
+var errChanged = errors.New("it has changed since it was noticed")
+
+// ofSender tells whether a problem with a file is of its sender's making: he holds nobody
+// else by it.
+func ofSender(problem error) bool {
+	for _, of := range []error{errChanged, files.ErrLink, files.ErrNotRegular, fs.ErrNotExist, fs.ErrPermission, syscall.ENOTDIR} {
+		if errors.Is(problem, of) {
+			return true
+		}
+	}
+	return false
+}
+
 // shelve fetches files that are ready and puts them into their order. It is true if
 // one could not be looked into: nothing behind it is fetched for now.
 func (c *Conductor) shelve(l *listen.Listener, compiled *route.Compiled, until time.Time, none bool) (puzzled bool) {
@@ -162,7 +179,7 @@ func (c *Conductor) shelve(l *listen.Listener, compiled *route.Compiled, until t
 			fresh = append(fresh, shelved{candidate, k})
 			continue
 		}
-		if c.puzzled[candidate.Path]++; compiled.Order.Lane == "none" || c.puzzled[candidate.Path] > mostPuzzled {
+		if c.puzzled[candidate.Path]++; compiled.Order.Lane == "none" || c.puzzled[candidate.Path] > mostPuzzled || ofSender(problem) {
 			l.Again(candidate.Path, problem.Error(), 5*time.Second)
 			continue
 		}
@@ -206,7 +223,7 @@ func (c *Conductor) choose(l *listen.Listener, none bool) (out []shelved) {
 		if s.lane != nil {
 			if by := c.lanes.by(*s.lane); by != 0 {
 				c.lanes.waiting[*s.lane] = append(c.lanes.waiting[*s.lane], s)
-				l.Parked(fmt.Sprintf("its lane %s is held by pickup %d", store.Readable(*s.lane), by), s.Path)
+				l.Parked(fmt.Sprintf("its lane %s is held by pickup %d", *s.lane, by), s.Path)
 				continue
 			}
 		}
@@ -238,7 +255,7 @@ func (c *Conductor) keys(compiled *route.Compiled, candidate listen.Candidate) (
 		return k, nil
 	}
 	made := []string{"", "", ""}
-	f := facts(compiled, candidate.Name, candidate.Folder, candidate.Event, time.Now())
+	f := facts(compiled, store.Readable(candidate.Name), store.Readable(candidate.Folder), candidate.Event, time.Now())
 	if candidate.Event == listen.Gone {
 		// There is nothing to look into: only its name counts.
 		for i, n := range []*lang.Namer{compiled.Lane, compiled.By, compiled.Key} {
@@ -253,13 +270,16 @@ func (c *Conductor) keys(compiled *route.Compiled, candidate listen.Candidate) (
 		}
 		defer file.Close()
 		if info, err := file.Info(); err != nil || !info.Same(candidate.Info) {
-			return k, errors.Join(errors.New("it has changed since it was noticed"), err)
+			return k, errors.Join(errChanged, err)
 		}
 		// What is wrong with the first record is found when the file is processed;
 		// here it has no key.
 		if made, _, err = compiled.Plan.Peek(file, f, compiled.Lane, compiled.By, compiled.Key); err != nil {
 			return k, fmt.Errorf("it cannot be looked into: %w", err)
 		}
+	}
+	for i := range made {
+		made[i] = store.Readable(made[i]) // as the records have it
 	}
 	if compiled.Lane != nil {
 		k.lane = &made[0]
@@ -304,7 +324,7 @@ func (c *Conductor) claim(l *listen.Listener, compiled *route.Compiled, chosen [
 		}
 		it := &item{compiled: compiled, started: time.Now()}
 		it.Pending = store.Pending{Pickup: ids[i], Route: c.name, Path: s.Path, Folder: store.Readable(s.Folder), Name: store.Readable(s.Name), Size: s.Info.Size, Modified: s.Info.Modified, Device: s.Info.Device, Inode: s.Info.Inode,
-			State: "claimed", Event: s.Event, Origin: origin, Lane: readable(s.lane), Key: readable(s.key), Noticed: s.Noticed, Revision: &revision}
+			State: "claimed", Event: s.Event, Origin: origin, Lane: s.lane, Key: s.key, Noticed: s.Noticed, Revision: &revision}
 		if s.SHA256 != "" {
 			sum := s.SHA256
 			it.SHA256 = &sum
@@ -319,14 +339,6 @@ func (c *Conductor) claim(l *listen.Listener, compiled *route.Compiled, chosen [
 	c.mu.Unlock()
 	c.takeAll(items)
 	return items, put, nil
-}
-
-func readable(s *string) *string {
-	if s == nil {
-		return nil
-	}
-	r := store.Readable(*s)
-	return &r
 }
 
 // claimAll claims files together and, where the database refuses the whole for one of

@@ -251,6 +251,9 @@ func Restore(ctx context.Context, r RestoreRequest) (m Manifest, err error) {
 		defer func() { err = errors.Join(err, cluster.Stop()) }()
 		url = cluster.URL
 	}
+	if err := store.Empty(ctx, url); err != nil {
+		return m, err
+	}
 	// Originals first: records without them would promise what is not there.
 	if _, err := r.From.Seek(0, io.SeekStart); err != nil {
 		return m, err

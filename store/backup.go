@@ -115,6 +115,28 @@ func all(ctx context.Context, tx pgx.Tx) error {
 	return nil
 }
 
+// Empty makes sure that a database has no tables of ours or of anybody else's:
+// ErrNotEmpty otherwise.
+func Empty(ctx context.Context, url string) error {
+	conn, err := pgx.Connect(ctx, url)
+	if err != nil {
+		return away(err)
+	}
+	defer conn.Close(context.WithoutCancel(ctx)) //nolint: it was only read from
+	return empty(ctx, conn)
+}
+
+func empty(ctx context.Context, conn *pgx.Conn) error {
+	var tables int
+	if err := conn.QueryRow(ctx, `select count(*) from information_schema.tables where table_schema = current_schema() and table_type = 'BASE TABLE' and table_name <> 'goose_db_version'`).Scan(&tables); err != nil {
+		return err
+	}
+	if tables > 0 {
+		return ErrNotEmpty
+	}
+	return nil
+}
+
 // Restore fills an empty database with a backup. Content gives a table's rows. What was
 // handed out after the backup is not known: numbers go on far behind those that are, by
 // Skip, and no node leads any more.
@@ -124,12 +146,8 @@ func Restore(ctx context.Context, url string, of Snapshot, skip int64, content f
 		return away(err)
 	}
 	defer conn.Close(context.WithoutCancel(ctx)) //nolint: everything was committed
-	var tables int
-	if err := conn.QueryRow(ctx, `select count(*) from information_schema.tables where table_schema = current_schema() and table_type = 'BASE TABLE'`).Scan(&tables); err != nil {
+	if err := empty(ctx, conn); err != nil {
 		return err
-	}
-	if tables > 0 {
-		return ErrNotEmpty
 	}
 	sub, err := fs.Sub(migrations, "migrations")
 	if err != nil {
@@ -187,7 +205,9 @@ func Restore(ctx context.Context, url string, of Snapshot, skip int64, content f
 		return nil
 	})
 	if err != nil {
-		return fmt.Errorf("restoring the records: %w", err)
+		// Tables without records would be in the way of another try.
+		_, undo := provider.DownTo(ctx, 0)
+		return errors.Join(fmt.Errorf("restoring the records: %w", err), undo)
 	}
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("bringing the tables up to date: %w", err)
