@@ -140,7 +140,7 @@ func TestDestinationOutOfOrder(t *testing.T) {
 		t.Errorf("%v", got)
 	}
 	testbed.Until(t, "nothing is left in the spool", func() bool {
-		entries, err := os.ReadDir(b.Path("spool"))
+		entries, err := os.ReadDir(b.Path("archive/spool"))
 		left := 0
 		for _, e := range entries {
 			if strings.Contains(e.Name(), "-2-") { // of the second run; the first one's is swept later
@@ -164,7 +164,7 @@ func TestNobodyElseLooks(t *testing.T) {
 	b.Publish(listening(t, "  subfolders: true\n"))
 	b.Drop("stations/inbox/monday", "a.csv", sheet(1))
 	b.Ended("a.csv", 0)
-	for _, f := range []string{"stations/inbox/.ydrion", "laboratory/orders/.ydrion", "archive", "spool"} {
+	for _, f := range []string{"stations/inbox/.ydrion", "laboratory/orders/.ydrion", "archive", "archive/spool"} {
 		if info, err := os.Stat(b.Path(f)); err != nil || info.Mode().Perm() != 0o700 {
 			t.Errorf("%s: %v %v", f, info.Mode().Perm(), err)
 		}

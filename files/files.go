@@ -435,9 +435,9 @@ func Copy(fsys FS, from, to string, mode fs.FileMode) (err error) {
 // to be seen yet.
 const Hidden = ".ydrion"
 
-// Close lets nobody else look into a folder that is there. It tells whether anybody
+// Private lets nobody else look into a folder that is there. It tells whether anybody
 // could.
-func Close(fsys FS, folder string) (open bool, err error) {
+func Private(fsys FS, folder string) (open bool, err error) {
 	info, err := fsys.Look(folder)
 	if errors.Is(err, fs.ErrNotExist) || err == nil && (!info.Mode.IsDir() || info.Mode.Perm()&0o077 == 0) {
 		return false, nil

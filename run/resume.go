@@ -506,7 +506,7 @@ func (c *Conductor) putInto(held, folder, name string) (to string, err error) {
 
 // closeHidden lets nobody else look into a hidden folder that is there.
 func (c *Conductor) closeHidden(hidden string) {
-	if _, err := files.Close(c.e.FS, hidden); err != nil {
+	if _, err := files.Private(c.e.FS, hidden); err != nil {
 		c.e.Log.Warn("others can look into a hidden folder", "folder", hidden, "error", err)
 	}
 }

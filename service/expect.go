@@ -186,7 +186,7 @@ func (s *Service) judge(ctx context.Context, route string, e *workspace.Expectat
 	case seen < e.Least:
 		x.State = "missing"
 	case st.small > 0, e.Most > 0 && seen > e.Most:
-		x.State = "other"
+		x.State = "mismatch"
 	}
 	fresh, err := s.store.Judge(ctx, x)
 	if err != nil {

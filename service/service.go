@@ -118,15 +118,15 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if s.watcher, err = listen.NewWatcher(); err != nil {
 		c.Log.Warn("no kernel events here, looking instead", "error", err)
 	}
-	for _, private := range []string{"archive", "spool"} {
+	for _, private := range []string{"archive", "archive/spool"} {
 		folder := filepath.Join(c.Data, private)
 		if err := c.FS.MakeFolder(folder, 0o700); err != nil {
 			c.Log.Warn("a folder of ours cannot be made", "folder", folder, "error", err)
-		} else if _, err := files.Close(c.FS, folder); err != nil {
+		} else if _, err := files.Private(c.FS, folder); err != nil {
 			c.Log.Warn("others can look into a folder of ours", "folder", folder, "error", err)
 		}
 	}
-	s.engine = run.New(run.Config{Store: s.store, Mark: s.store.Mark, Spool: filepath.Join(c.Data, "spool"), FS: c.FS, Archive: archive.New(c.FS, filepath.Join(c.Data, "archive")), Log: c.Log, Resolve: s.resolve, Tell: s.tell, Alert: s.alert, Over: s.over, Cores: c.Cores, Clock: c.Clock})
+	s.engine = run.New(run.Config{Store: s.store, Mark: s.store.Mark, Spool: filepath.Join(c.Data, "archive", "spool"), FS: c.FS, Archive: archive.New(c.FS, filepath.Join(c.Data, "archive")), Log: c.Log, Resolve: s.resolve, Tell: s.tell, Alert: s.alert, Over: s.over, Cores: c.Cores, Clock: c.Clock})
 	first, err := s.store.Join(ctx, c.Name, c.Address, c.Lease)
 	if err != nil {
 		s.store.Close()

@@ -117,7 +117,7 @@ type Expected struct {
 	Route  string    `db:"route" json:"route"`
 	Name   string    `db:"name" json:"name"`
 	DueAt  time.Time `db:"due_at" json:"due_at"`
-	State  string    `db:"state" json:"state" enum:"met,missing,late,other,waiting" doc:"waiting: the deadline is still to come; other: files came, but too small or too many"`
+	State  string    `db:"state" json:"state" enum:"met,missing,late,mismatch,waiting" doc:"waiting: the deadline is still to come; mismatch: files came, but too small or too many"`
 	Seen   int       `db:"seen" json:"seen" doc:"files that came in time"`
 	Wanted string    `db:"wanted" json:"wanted" doc:"the expectation in words"`
 }

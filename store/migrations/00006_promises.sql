@@ -12,8 +12,8 @@ comment on column routes.applied_by is 'the leader that said so';
 
 alter table expected
     drop constraint expected_state_check,
-    add constraint expected_state_check check (state in ('met', 'missing', 'late', 'other'));
-comment on column expected.state is 'other: files came, but too small or too many';
+    add constraint expected_state_check check (state in ('met', 'missing', 'late', 'mismatch'));
+comment on column expected.state is 'mismatch: files came, but too small or too many';
 
 alter table runs add committed_by bigint;
 comment on column runs.committed_by is 'the node whose temporaries are the outputs';
@@ -33,7 +33,7 @@ insert into installation select substr(md5(random()::text || clock_timestamp()::
 
 -- +goose Down
 drop table installation;
-update expected set state = 'met' where state = 'other';
+update expected set state = 'met' where state = 'mismatch';
 alter table expected
     drop constraint expected_state_check,
     add constraint expected_state_check check (state in ('met', 'missing', 'late'));

@@ -714,10 +714,10 @@ export interface components {
              */
             seen: number;
             /**
-             * @description waiting: the deadline is still to come; other: files came, but too small or too many
+             * @description waiting: the deadline is still to come; mismatch: files came, but too small or too many
              * @enum {string}
              */
-            state: "met" | "missing" | "late" | "other" | "waiting";
+            state: "met" | "missing" | "late" | "mismatch" | "waiting";
             /** @description the expectation in words */
             wanted: string;
         };

@@ -18,7 +18,7 @@ const words: Record<string, string> = {
   met: 'met',
   missing: 'missing',
   late: 'came late',
-  other: 'not as expected',
+  mismatch: 'not as expected',
   withdrawn: 'gone again',
   running: 'running',
   stopped: 'stopped',
@@ -30,7 +30,7 @@ const partly = computed(() => props.state === 'delivered' && (props.rejected ?? 
 const word = computed(() => (partly.value ? 'delivered in part' : props.whole ? 'rejected whole' : (words[props.state] ?? props.state)))
 const tone = computed(() => {
   if (partly.value) return 'warn'
-  return { delivered: 'good', running: 'good', good: 'good', rejected: 'bad', failing: 'bad', held: 'warn', uncertain: 'bad', paused: 'warn', missing: 'bad', late: 'warn', other: 'warn', met: 'good' }[props.state] ?? 'plain'
+  return { delivered: 'good', running: 'good', good: 'good', rejected: 'bad', failing: 'bad', held: 'warn', uncertain: 'bad', paused: 'warn', missing: 'bad', late: 'warn', mismatch: 'warn', met: 'good' }[props.state] ?? 'plain'
 })
 </script>
 
@@ -40,7 +40,7 @@ const tone = computed(() => {
       <path v-if="partly" d="M1.5 1.5h9v9h-9z M1.5 10.5l9-9v9z" class="outline half" />
       <path v-else-if="tone === 'good'" d="M1.5 1.5h9v9h-9z" class="solid" />
       <path v-else-if="state === 'rejected' || state === 'failing' || state === 'missing'" d="M2 2l8 8M10 2l-8 8" class="stroke" />
-      <path v-else-if="state === 'held' || state === 'late' || state === 'other'" d="M6 1l5 9.5H1z" class="outline" />
+      <path v-else-if="state === 'held' || state === 'late' || state === 'mismatch'" d="M6 1l5 9.5H1z" class="outline" />
       <path v-else-if="state === 'uncertain'" d="M6 1l5 5-5 5-5-5z" class="outline" />
       <path v-else-if="state === 'paused'" d="M3.2 2v8M8.8 2v8" class="stroke" />
       <circle v-else-if="state === 'waiting'" cx="6" cy="6" r="4.2" class="outline" />
