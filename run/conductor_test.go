@@ -391,3 +391,32 @@ func TestTidy(t *testing.T) {
 		s.within("the other comes out", 5*time.Minute, func() bool { return len(s.orders()) == 2 })
 	})
 }
+
+// TestPuzzled: a file that cannot be looked into for a fault of its sender holds nobody
+// else; one that the file system does not give waits with those behind it for a moment.
+func TestPuzzled(t *testing.T) {
+	for _, test := range []struct {
+		problem error
+		holds   bool
+	}{{files.ErrNotRegular, false}, {os.ErrPermission, false}, {syscall.EIO, true}} {
+		synctest.Test(t, func(t *testing.T) {
+			s := newStand(t, "order:\n  lane: \"{station}\"\n  failure: holds\n\n")
+			s.fs.Fail = func(_ int64, operation, name string) error {
+				if operation == "open" && strings.HasSuffix(name, "/inbox/bad.csv") {
+					return test.problem
+				}
+				return nil
+			}
+			s.drop("bad.csv")
+			time.Sleep(10 * time.Millisecond)
+			s.drop("good.csv")
+			took := s.within("the other comes out", time.Minute, func() bool { return slices.Equal(s.orders(), []string{"good.hl7"}) })
+			if limit := mostPuzzled * puzzledFor; (took > limit) != test.holds {
+				t.Errorf("%v: the other came out after %s", test.problem, took)
+			}
+			if states := s.records.states(); !slices.Equal(states, []string{"good.csv=delivered"}) {
+				t.Errorf("%v: %v", test.problem, states)
+			}
+		})
+	}
+}
