@@ -151,8 +151,8 @@ func TestHostileSender(t *testing.T) {
 			os.Mkdir(sub, 0o755)                                                        //nolint: a race on purpose, here and below
 			os.WriteFile(filepath.Join(sub, "secret.csv"), []byte(sheet(700+n)), 0o644) //nolint
 			file := filepath.Join(inbox, fmt.Sprintf("swap-%d.csv", n%5))
-			os.WriteFile(file+".part", []byte(sheet(800+n)), 0o644) //nolint
-			os.Rename(file+".part", file)                           //nolint
+			os.WriteFile(file+".part", []byte(sheet(2000+n)), 0o644) //nolint
+			os.Rename(file+".part", file)                            //nolint
 			time.Sleep(time.Duration(n%7) * time.Millisecond)
 			os.Rename(sub, filepath.Join(inbox, fmt.Sprintf("gone-%d", n))) //nolint
 			os.Symlink(other, sub)                                          //nolint

@@ -30,6 +30,12 @@ var ErrLink = errors.New("there is a symbolic link in the way; links are not fol
 // ErrNotRegular says that something is not an ordinary file.
 var ErrNotRegular = errors.New("it is not an ordinary file")
 
+// Vanished tells whether an error only says that something is not there any more, or that
+// it, or a folder on the way to it, is another thing by now.
+func Vanished(err error) bool {
+	return errors.Is(err, fs.ErrNotExist) || errors.Is(err, ErrLink) || errors.Is(err, unix.ENOTDIR)
+}
+
 // Confine lets names below a folder reach nothing but what is really there, from now
 // on and for all of this process.
 func (Real) Confine(folder string) {

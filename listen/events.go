@@ -121,7 +121,7 @@ func (s *subscription) add(folder string) error {
 		if !e.Mode.IsDir() || strings.HasPrefix(e.Name, ".") {
 			continue
 		}
-		if err := s.add(filepath.Join(folder, e.Name)); err != nil && !vanished(err) {
+		if err := s.add(filepath.Join(folder, e.Name)); err != nil && !files.Vanished(err) {
 			return err
 		}
 	}

@@ -24,7 +24,6 @@ import (
 	"sort"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"ydrion/core/text"
@@ -212,7 +211,7 @@ func (l *Listener) handle(ctx context.Context, sub *subscription) bool {
 			lost = true
 		case lost: // everything is looked through in any case
 		case e.folder:
-			if err := sub.add(e.path); err != nil && !vanished(err) {
+			if err := sub.add(e.path); err != nil && !files.Vanished(err) {
 				l.Log.Warn("a folder is not watched, only looked into", "folder", e.path, "error", err)
 			}
 			found, _ := l.walk(ctx, e.path, nil)
@@ -230,12 +229,6 @@ func (l *Listener) handle(ctx context.Context, sub *subscription) bool {
 		l.look(ctx)
 	}
 	return false
-}
-
-// vanished tells whether an error only says that something is not there any more, or is
-// another thing by now.
-func vanished(err error) bool {
-	return errors.Is(err, fs.ErrNotExist) || errors.Is(err, files.ErrLink) || errors.Is(err, syscall.ENOTDIR)
 }
 
 // Folders are the folders that are listened to: the one named and, if wanted,
@@ -352,7 +345,7 @@ func (l *Listener) miss(there map[string]bool) {
 func (l *Listener) walk(ctx context.Context, folder string, all []found) ([]found, bool) {
 	entries, err := l.FS.List(folder)
 	if err != nil {
-		if !vanished(err) || folder == l.Folder {
+		if !files.Vanished(err) || folder == l.Folder {
 			l.Log.Warn("a folder cannot be looked into", "folder", folder, "error", err)
 		}
 		return all, false

@@ -3,11 +3,11 @@ package run
 import (
 	"context"
 	"errors"
-	"io/fs"
 	"path/filepath"
 	"sync"
 	"time"
 
+	"ydrion/files"
 	"ydrion/listen"
 	"ydrion/store"
 )
@@ -187,8 +187,9 @@ func (c *Conductor) sync(items []*item) error {
 	}
 	syncing.Wait()
 	for f := range folders {
-		// A hidden folder below an inbox is removed when nothing is held in it.
-		if err := c.e.FS.SyncFolder(f); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		// A hidden folder below an inbox is removed when nothing is held in it, and what
+		// a sender makes of his own folders holds nothing up.
+		if err := c.e.FS.SyncFolder(f); err != nil && !files.Vanished(err) {
 			failed = errors.Join(failed, err)
 		}
 	}
@@ -210,7 +211,7 @@ func (c *Conductor) syncAll(folders map[string]bool) error {
 	folders[c.e.Archive.Folder()] = true
 	for f := range folders {
 		info, err := c.e.FS.Look(f)
-		if errors.Is(err, fs.ErrNotExist) {
+		if files.Vanished(err) {
 			continue // nothing was written there
 		}
 		if err != nil {
@@ -220,7 +221,9 @@ func (c *Conductor) syncAll(folders map[string]bool) error {
 			continue
 		}
 		devices[info.Device] = true
-		if err := c.e.FS.SyncAll(f); err != nil {
+		if err := c.e.FS.SyncAll(f); files.Vanished(err) {
+			delete(devices, info.Device)
+		} else if err != nil {
 			return err
 		}
 	}

@@ -8,7 +8,6 @@ import (
 	"io/fs"
 	"path/filepath"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	"ydrion/archive"
@@ -112,7 +111,7 @@ func (c *Conductor) take(it *item) error {
 		switch err := c.hold(it); {
 		case errors.Is(err, fs.ErrNotExist):
 			return c.withdraw(it, "the file went away before it was taken")
-		case errors.Is(err, files.ErrLink), errors.Is(err, syscall.ENOTDIR):
+		case files.Vanished(err):
 			return c.withdraw(it, "a folder on the way to it is another thing now; links are not followed")
 		case err != nil:
 			return fmt.Errorf("taking %s: %w", it.Name, err)

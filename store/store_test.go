@@ -137,6 +137,18 @@ func TestClaims(t *testing.T) {
 		t.Error("the same file after the claim has ended was not claimed")
 	}
 	// Nobody but the leader claims.
+	// One that cannot be gone on with keeps its claim.
+	stuck := claim("stuck.csv")
+	held := must(s.Claim(ctx, node, "orders", []store.Claim{stuck}))(t)
+	if err := s.Held(ctx, node, held[0], "held", "no space", time.Now()); err != nil {
+		t.Fatal(err)
+	}
+	if ids := must(s.Claim(ctx, node, "orders", []store.Claim{stuck}))(t); ids[0] != 0 {
+		t.Error("a file was claimed twice")
+	}
+	if err := s.Withdrawn(ctx, node, held[0], "gone"); err != nil {
+		t.Fatal(err)
+	}
 	if ids := must(s.Claim(ctx, node+1, "orders", []store.Claim{claim("d.csv")}))(t); ids[0] != 0 {
 		t.Error("a node claimed that does not lead the route")
 	}

@@ -23,6 +23,12 @@ alter table deliveries
     add inode  numeric(20);
 comment on column deliveries.device is 'with inode: the folder that held the output before it was published; only its absence there proves something';
 
+-- A file is claimed once, also while its claim cannot be gone on with.
+update pickups p set state = 'withdrawn', reason = 'another pickup of the same file is open', next_try = null, ended_at = now()
+    where p.state = 'held' and p.run is null and exists (select 1 from pickups q where q.id > p.id and q.route = p.route and q.path = p.path and q.device = p.device and q.inode = p.inode and q.size = p.size and q.modified = p.modified and q.state in ('claimed', 'held') and q.run is null);
+drop index pickups_claimed;
+create unique index pickups_claimed on pickups (route, path, device, inode, size, modified) where state in ('claimed', 'held') and run is null;
+
 alter table pickups add raw_path bytea;
 comment on column pickups.raw_path is 'the path as it is, where it is not UTF-8; path, folder and name are readable then';
 alter table left_files add raw_path bytea;
@@ -39,6 +45,8 @@ alter table expected
     add constraint expected_state_check check (state in ('met', 'missing', 'late'));
 alter table left_files drop column raw_path;
 alter table pickups drop column raw_path;
+drop index pickups_claimed;
+create unique index pickups_claimed on pickups (route, path, device, inode, size, modified) where state = 'claimed';
 alter table deliveries drop column device, drop column inode;
 alter table runs drop column committed_by;
 alter table routes drop column version, drop column applied, drop column applied_by, drop column since;
