@@ -22,6 +22,7 @@ var floors = [][]string{
 	{"route", "archive", "listen", "deliver", "managed", "tell"},
 	{"store"},
 	{"run"},
+	{"lead"},
 	{"service"},
 	{"api", "console", "demo"},
 	{"cli"},

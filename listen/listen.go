@@ -908,14 +908,13 @@ func (l *Listener) Parked(reason string, paths ...string) {
 	}
 }
 
-// Forget is told when files have been taken.
-func (l *Listener) Forget(paths ...string) {
+// Forget is told when a file with that inode has been taken. It may have been noticed
+// anew since it was fetched; another file of its name has not been taken.
+func (l *Listener) Forget(path string, inode uint64) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	for _, path := range paths {
-		if s := l.known[path]; s != nil && s.fetched {
-			l.drop(path)
-		}
+	if s := l.known[path]; s != nil && (s.fetched || s.info.Inode == inode) {
+		l.drop(path)
 	}
 }
 

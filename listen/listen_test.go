@@ -384,7 +384,7 @@ func TestOrders(t *testing.T) {
 			t.Errorf("waiting are %v", list)
 		}
 		l.Parked("", filepath.Join(folder, "a"))
-		l.Forget(filepath.Join(folder, "b"))
+		l.Forget(filepath.Join(folder, "b"), 0)
 		if list, all := l.Waiting(10); all != 0 {
 			t.Errorf("waiting are %v", list)
 		}

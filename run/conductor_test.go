@@ -424,23 +424,25 @@ func TestPuzzled(t *testing.T) {
 // TestTakenOnce: a file that cannot be taken for a while has one pickup, however often
 // it is noticed meanwhile.
 func TestTakenOnce(t *testing.T) {
-	synctest.Test(t, func(t *testing.T) {
-		s := newStand(t, "")
-		var refuses atomic.Bool
-		refuses.Store(true)
-		s.fs.Fail = func(_ int64, operation, name string) error {
-			if operation == "move" && refuses.Load() {
-				return syscall.EIO
+	for _, order := range []string{"", "order:\n  lane: \"{station}\"\n  failure: holds\n\n"} {
+		synctest.Test(t, func(t *testing.T) {
+			s := newStand(t, order)
+			var refuses atomic.Bool
+			refuses.Store(true)
+			s.fs.Fail = func(_ int64, operation, name string) error {
+				if operation == "move" && refuses.Load() {
+					return syscall.EIO
+				}
+				return nil
 			}
-			return nil
-		}
-		s.drop("a.csv")
-		s.within("it is held", time.Minute, func() bool { return slices.Equal(s.records.states(), []string{"a.csv=held"}) })
-		time.Sleep(10 * time.Minute)
-		refuses.Store(false)
-		s.within("it comes out", 2*time.Minute, func() bool { return len(s.orders()) == 1 })
-		if states := s.records.states(); !slices.Equal(states, []string{"a.csv=delivered"}) {
-			t.Errorf("%v", states)
-		}
-	})
+			s.drop("a.csv")
+			s.within("it is held", time.Minute, func() bool { return slices.Equal(s.records.states(), []string{"a.csv=held"}) })
+			time.Sleep(10 * time.Minute)
+			refuses.Store(false)
+			s.within("it comes out", 2*time.Minute, func() bool { return len(s.orders()) == 1 })
+			if states := s.records.states(); !slices.Equal(states, []string{"a.csv=delivered"}) {
+				t.Errorf("%v", states)
+			}
+		})
+	}
 }

@@ -237,6 +237,18 @@ func (c *Conductor) choose(l *listen.Listener, none bool) (out []shelved) {
 	return out
 }
 
+// unshelve forgets a file that was fetched anew while its taking could not be gone on
+// with.
+func (c *Conductor) unshelve(it *item) {
+	same := func(s shelved) bool { return s.Path == it.Path && s.Info.Inode == it.Inode }
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.shelf = slices.DeleteFunc(c.shelf, same)
+	if it.Lane != nil {
+		c.lanes.waiting[*it.Lane] = slices.DeleteFunc(c.lanes.waiting[*it.Lane], same)
+	}
+}
+
 func paths(list []shelved) []string {
 	out := make([]string, len(list))
 	for i, s := range list {

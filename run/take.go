@@ -51,7 +51,10 @@ func (c *Conductor) takeAll(items []*item) {
 	if l != nil {
 		for _, it := range items {
 			if it.Origin != "left" {
-				l.Forget(it.Path)
+				l.Forget(it.Path, it.Inode)
+			}
+			if it.resumed {
+				c.unshelve(it)
 			}
 		}
 	}
@@ -260,7 +263,7 @@ func (c *Conductor) takeLeft(it *item) error {
 		l := c.listener
 		c.mu.Unlock()
 		if l != nil {
-			l.Forget(it.Path)
+			l.Forget(it.Path, it.Inode)
 		}
 		return c.withdraw(it, "the file went away before it was taken")
 	case err != nil:

@@ -75,7 +75,7 @@ func (s *Service) Again(ctx context.Context, q AgainRequest) ([]AgainAnswer, err
 		out = append(out, a)
 	}
 	for name := range routes {
-		s.toDo(ctx, name)
+		s.leader.ToDo(ctx, name)
 	}
 	return out, nil
 }
@@ -150,16 +150,6 @@ func (s *Service) again(ctx context.Context, p store.Pickup, q AgainRequest) (in
 	return s.store.Again(ctx, a)
 }
 
-// toDo tells whichever node leads a route that there is something to do for its
-// pickups.
-func (s *Service) toDo(ctx context.Context, route string) {
-	if l := s.leads(route); l != nil {
-		l.look()
-		return
-	}
-	s.store.Hint(ctx, hintPickup+route)
-}
-
 // Hand gives a file to a route, as if it had come into its inbox. Its pickup has
 // the file's name.
 func (s *Service) Hand(ctx context.Context, route, name string, content io.Reader, by string) (pickup int64, err error) {
@@ -176,7 +166,7 @@ func (s *Service) Hand(ctx context.Context, route, name string, content io.Reade
 	}
 	pickup, err = s.store.Hand(ctx, store.Handed{Route: route, Revision: r.Revision, Name: name, SHA256: sum, Size: size, By: by, Now: time.Now().Truncate(time.Microsecond)})
 	if err == nil {
-		s.toDo(ctx, route)
+		s.leader.ToDo(ctx, route)
 	}
 	return pickup, err
 }
@@ -200,7 +190,7 @@ func (s *Service) TakeFile(ctx context.Context, name, file string) error {
 	if !r.Running {
 		return fmt.Errorf("%w: the route is stopped", store.ErrNotSo)
 	}
-	if s.leads(name) == nil {
+	if s.leader.Route(name) == nil {
 		s.store.Hint(ctx, hintTake+name+" "+file)
 		return nil
 	}
@@ -211,13 +201,11 @@ func (s *Service) TakeFile(ctx context.Context, name, file string) error {
 }
 
 func (s *Service) takeHere(name, file string) error {
-	l := s.leads(name)
+	l := s.leader.Route(name)
 	if l == nil {
 		return nil
 	}
-	l.mu.Lock()
-	listener := l.listener
-	l.mu.Unlock()
+	listener := l.Listener()
 	if listener == nil {
 		return errors.New("the route is not running")
 	}
@@ -256,7 +244,7 @@ func (s *Service) Decide(ctx context.Context, pickup int64, what store.Person) (
 		s.over("held", p.Route)
 		s.over("stuck", p.Route)
 	}
-	s.toDo(ctx, p.Route)
+	s.leader.ToDo(ctx, p.Route)
 	return p, nil
 }
 

@@ -35,11 +35,8 @@ const expectEvery = 2 * time.Second
 
 // expect compares what has come with what should have.
 func (s *Service) expect(ctx context.Context) {
-	for name, l := range s.all() {
-		l.mu.Lock()
-		compiled, running := l.compiled, l.listener != nil
-		since := l.state.PublishedAt
-		l.mu.Unlock()
+	for name, l := range s.leader.All() {
+		compiled, running, since := l.Compiled(), l.Listener() != nil, l.PublishedAt()
 		if !running || compiled == nil {
 			continue
 		}
@@ -160,13 +157,11 @@ func clock(t time.Time, e *workspace.Expectation) string {
 // complete counts the files that have come in time and wait in the inbox, for
 // their lane or their time.
 func (s *Service) complete(route string, e *workspace.Expectation, st *expectState) (n int) {
-	l := s.leads(route)
+	l := s.leader.Route(route)
 	if l == nil {
 		return 0
 	}
-	l.mu.Lock()
-	listener := l.listener
-	l.mu.Unlock()
+	listener := l.Listener()
 	if listener == nil {
 		return 0
 	}

@@ -37,7 +37,7 @@ func (s *Service) housekeeping() {
 			if err := s.engine.Archive.Sweep(now.Add(-comingFor)); err != nil {
 				s.Log.Error("removing what never came into the archive", "error", err)
 			}
-			for name := range s.all() {
+			for name := range s.leader.All() {
 				if _, err := s.Purge(s.life, name, false); err != nil && s.life.Err() == nil {
 					s.Log.Error("purging what has been kept long enough", "route", name, "error", err)
 				}
@@ -59,10 +59,8 @@ const (
 // lookAtDisks tells people of file systems that are nearly full.
 func (s *Service) lookAtDisks() {
 	folders := map[string]bool{s.Data: true}
-	for _, l := range s.all() {
-		l.mu.Lock()
-		c := l.compiled
-		l.mu.Unlock()
+	for _, l := range s.leader.All() {
+		c := l.Compiled()
 		if c == nil {
 			continue
 		}

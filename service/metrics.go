@@ -26,22 +26,17 @@ func newMetrics(s *Service) *metrics {
 	m.alerts = prometheus.NewCounterVec(prometheus.CounterOpts{Name: "ydrion_alerts_total", Help: "Things that a person should know."}, []string{"kind", "route"})
 	running := prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "ydrion_routes_running", Help: "Routes that run and are led by this node."}, func() float64 {
 		n := 0
-		for _, l := range s.all() {
-			l.mu.Lock()
-			if l.listener != nil {
+		for _, l := range s.leader.All() {
+			if l.Listener() != nil {
 				n++
 			}
-			l.mu.Unlock()
 		}
 		return float64(n)
 	})
 	waiting := prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "ydrion_files_waiting", Help: "Files in inboxes that are not ready to be taken."}, func() float64 {
 		n := 0
-		for _, l := range s.all() {
-			l.mu.Lock()
-			listener := l.listener
-			l.mu.Unlock()
-			if listener != nil {
+		for _, l := range s.leader.All() {
+			if listener := l.Listener(); listener != nil {
 				_, count := listener.Waiting(0)
 				n += count
 			}

@@ -14,9 +14,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"sort"
-	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"ydrion/archive"
@@ -26,6 +24,7 @@ import (
 	"ydrion/core/place"
 	"ydrion/core/value"
 	"ydrion/files"
+	"ydrion/lead"
 	"ydrion/listen"
 	"ydrion/managed"
 	"ydrion/route"
@@ -63,23 +62,21 @@ type Service struct {
 	hub     hub
 	metrics *metrics
 	cluster *managed.Cluster
-	others  atomic.Int64  // living nodes besides this one
-	led     atomic.Int64  // when (nanoseconds) the routes were last shared out
-	signal  chan struct{} // there may be something for the node to do
-	noted   *noting       // alerts on their way to the records
+	leader  *lead.Leader
+	noted   *noting // alerts on their way to the records
 	expects expecting
 	samples samples
 	asked   sync.Map // folders whose file system has been asked how much space it has
 
-	mu        sync.Mutex
-	node      *store.Node
-	leading   map[string]*leading
-	lonely    []string        // routes that nobody has led for a while
-	life      context.Context // ends when nothing new is to be begun
-	work      context.Context // ends when what is under way is to be left
+	recorded  map[*lead.Route]string // what other nodes were last shown of routes that are led here
+	life      context.Context        // ends when nothing new is to be begun
+	work      context.Context        // ends when what is under way is to be left
 	tasks     sync.WaitGroup
 	end, kill context.CancelFunc
 }
+
+// stillFor is how long something may usually not move before people are told.
+const stillFor = 2 * time.Minute
 
 // Open starts the database if need be, and the engine. Close ends both.
 func Open(ctx context.Context, c Config) (*Service, error) {
@@ -88,6 +85,9 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	}
 	if c.Clock == nil {
 		c.Clock = time.Now
+	}
+	if c.Still == 0 {
+		c.Still = stillFor
 	}
 	if c.Name == "" {
 		host, err := os.Hostname()
@@ -99,7 +99,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if err := os.MkdirAll(c.Data, 0o755); err != nil {
 		return nil, fmt.Errorf("making the data folder: %w", err)
 	}
-	s := &Service{Config: c, leading: map[string]*leading{}, signal: make(chan struct{}, 1), noted: newNoting()}
+	s := &Service{Config: c, noted: newNoting()}
 	s.metrics = newMetrics(s)
 	s.life, s.end = context.WithCancel(context.Background())
 	s.work, s.kill = context.WithCancel(context.Background())
@@ -127,19 +127,21 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		}
 	}
 	s.engine = run.New(run.Config{Store: s.store, Mark: s.store.Mark, Spool: filepath.Join(c.Data, "archive", "spool"), FS: c.FS, Archive: archive.New(c.FS, filepath.Join(c.Data, "archive")), Log: c.Log, Resolve: s.resolve, Tell: s.tell, Alert: s.alert, Over: s.over, Cores: c.Cores, Clock: c.Clock})
-	first, err := s.store.Join(ctx, c.Name, c.Address, c.Lease)
+	s.leader = lead.New(lead.Config{Records: s.store, Join: s.join, Conduct: s.conduct, Compiled: s.engine.Compiled, Resolve: s.resolve, FS: s.FS, Watcher: s.watcher, Log: s.Log, Alert: s.alert, Over: s.over, Hint: s.hint, Looked: s.recordNews, Away: s.tellAway, Back: s.tellBack, Still: s.Still})
+	node, err := s.join(ctx)
 	if err != nil {
 		s.store.Close()
 		return nil, errors.Join(err, s.stopCluster())
 	}
-	s.task("living as a node", func() { node := first; first = nil; s.live(node) })
+	first := &node
+	s.task("leading routes", func() { node := first; first = nil; s.leader.Run(s.life, s.work, node) })
 	s.task("telling other nodes", s.share)
 	s.task("noting alerts", s.noteAlerts)
 	s.task("sending alerts", s.sendMessages)
 	s.task("housekeeping", s.housekeeping)
-	s.task("watching over routes", s.watchOver)
+	s.task("watching over routes", func() { s.leader.Watch(s.life) })
 	// Whoever has started a service can ask it: it shares the routes out by then.
-	for deadline := time.Now().Add(firstLead); s.led.Load() == 0 && time.Now().Before(deadline) && ctx.Err() == nil; {
+	for deadline := time.Now().Add(firstLead); s.leader.Shared().IsZero() && time.Now().Before(deadline) && ctx.Err() == nil; {
 		time.Sleep(time.Millisecond)
 	}
 	return s, nil
@@ -171,6 +173,11 @@ func (s *Service) task(doing string, f func()) {
 			}
 		}
 	})
+}
+
+// conduct begins to work on a route's pickups.
+func (s *Service) conduct(life, work context.Context, node run.Node, r store.Route) lead.Conductor {
+	return s.engine.Conduct(life, work, node, r)
 }
 
 func (s *Service) resolve(folder string) (string, error) {
@@ -216,27 +223,13 @@ func (s *Service) Close() error {
 	return errors.Join(err, s.stopCluster())
 }
 
-// ledWithin is how long ago the routes may have been shared out for a node that works.
-const ledWithin = 15 * time.Second
-
 // Ready tells whether the service can work: the database answers, this node shares the
 // routes out, and each running route has a leader.
 func (s *Service) Ready(ctx context.Context) error {
 	if err := s.store.Ping(ctx); err != nil {
 		return err
 	}
-	if led := s.led.Load(); time.Since(time.Unix(0, led)) > ledWithin {
-		if led == 0 {
-			return errors.New("the node has not joined the others yet")
-		}
-		return fmt.Errorf("the node has not shared out the routes since %s", time.Unix(0, led).Format("15:04:05 MST"))
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if len(s.lonely) > 0 {
-		return fmt.Errorf("no node works on %s", strings.Join(s.lonely, ", "))
-	}
-	return nil
+	return s.leader.Ready()
 }
 
 // Watch begins to watch events; the function ends it.
@@ -334,17 +327,8 @@ func (s *Service) guard(ctx context.Context, compiled []*route.Compiled) (findin
 
 // changed tells this node and all others that a route has changed.
 func (s *Service) changed(ctx context.Context, name, how string) {
-	s.nudge()
-	s.store.Hint(ctx, hintRoute+name)
+	s.leader.Changed(ctx, name)
 	s.tell(run.Event{Kind: "route", Route: name, State: how})
-}
-
-// nudge lets the node look at once what it is to do.
-func (s *Service) nudge() {
-	select {
-	case s.signal <- struct{}{}:
-	default: // it has been told already
-	}
 }
 
 // Start starts a route, on whichever node leads it. It returns when that is so or, if

@@ -1,0 +1,371 @@
+package lead
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"runtime/debug"
+	"sync"
+	"time"
+
+	"ydrion/core/lang"
+	"ydrion/listen"
+	"ydrion/route"
+	"ydrion/run"
+	"ydrion/store"
+	"ydrion/workspace"
+)
+
+// Route is a route that this node leads. A goroutine of its own makes what is done for
+// the route what people have decided.
+type Route struct {
+	l    *Leader
+	node *Node
+	name string
+	life context.Context // ends when nothing new is to be begun
+	work context.Context // ends when what is under way is to be left
+	end  context.CancelFunc
+	done chan struct{} // closed when the work on the route has ended
+
+	wanted chan struct{} // there is another state to be brought about
+
+	mu        sync.Mutex
+	state     store.Route
+	fresh     bool // state has not been brought about yet
+	conductor Conductor
+	listener  *listen.Listener
+	compiled  *route.Compiled
+	stop      context.CancelFunc // of the listener
+	stopped   chan struct{}
+	failed    string
+	defects   int  // how often a defect has ended the work on it
+	still     bool // it does not move, and people were told
+}
+
+// lead begins to lead a route.
+func (l *Leader) lead(life, work context.Context, node *Node, r store.Route) *Route {
+	out := &Route{l: l, node: node, name: r.Name, work: work, done: make(chan struct{}), wanted: make(chan struct{}, 1), state: r, fresh: true}
+	out.life, out.end = context.WithCancel(life)
+	l.tasks.Go(out.run)
+	return out
+}
+
+// Listener is what notices the route's files; nil while the route does not run.
+func (r *Route) Listener() *listen.Listener {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.listener
+}
+
+// Compiled is the revision that the route ran by last; nil if it has not run here.
+func (r *Route) Compiled() *route.Compiled {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.compiled
+}
+
+// PublishedAt is when the route's revision was published.
+func (r *Route) PublishedAt() time.Time {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.state.PublishedAt
+}
+
+// Problem is why the route cannot run, empty if it can.
+func (r *Route) Problem() string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.failed
+}
+
+// set says how the route is to stand.
+func (r *Route) set(state store.Route) {
+	r.mu.Lock()
+	r.state, r.fresh = state, true
+	r.mu.Unlock()
+	select {
+	case r.wanted <- struct{}{}:
+	default: // it has been told already
+	}
+}
+
+// Look lets the conductor look whether there is something to do.
+func (r *Route) Look() {
+	r.mu.Lock()
+	c := r.conductor
+	r.mu.Unlock()
+	if c != nil {
+		c.Look()
+	}
+}
+
+// run works on the route until that is to end. A defect of this program ends the work
+// on this route alone, which begins again after a while.
+func (r *Route) run() {
+	defer close(r.done)
+	for r.life.Err() == nil {
+		err := r.conduct()
+		if err == nil {
+			return
+		}
+		r.mu.Lock()
+		r.defects++
+		r.fresh = true
+		wait := min(time.Second<<min(r.defects, 8), 5*time.Minute)
+		r.mu.Unlock()
+		r.fail(err)
+		r.l.Alert(store.Alert{Kind: "defect", Route: r.name, About: r.name, Message: fmt.Sprintf("%s is held by %v; its log has the details", r.name, err)}, false)
+		select {
+		case <-r.life.Done():
+		case <-time.After(wait):
+		}
+	}
+}
+
+// conduct works on the route with one conductor. It is nil if the work was ended, and
+// otherwise says what ended it.
+func (r *Route) conduct() (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			d := &run.Defect{What: p, Stack: string(debug.Stack())}
+			r.l.Log.Error("a defect of this program holds a route", "route", r.name, "panic", p, "stack", d.Stack)
+			err = d
+		}
+	}()
+	r.mu.Lock()
+	state := r.state
+	r.mu.Unlock()
+	life, end := context.WithCancel(r.life)
+	defer end()
+	c := r.l.Conduct(life, r.work, r.node.Node, state)
+	r.mu.Lock()
+	r.conductor = c
+	r.mu.Unlock()
+	defer func() {
+		r.unlisten()
+		end()
+		<-c.Done()
+	}()
+	r.bringAbout(life)
+	tidy := time.NewTimer(tidyAfter)
+	defer tidy.Stop()
+	again := time.NewTimer(time.Hour)
+	defer again.Stop()
+	for {
+		select {
+		case <-life.Done():
+			return nil
+		case <-c.Done():
+			if err := c.Err(); err != nil {
+				return err
+			}
+			return nil
+		case <-r.wanted:
+		case <-again.C:
+			r.mu.Lock()
+			r.fresh = true
+			r.mu.Unlock()
+		case <-tidy.C:
+			r.l.tasks.Go(func() {
+				if err := c.Tidy(); err != nil && life.Err() == nil {
+					r.l.Log.Warn("what runs have left cannot be removed now", "route", r.name, "error", err)
+				}
+			})
+			tidy.Reset(tidyEvery)
+		}
+		r.bringAbout(life)
+		if r.Problem() != "" {
+			again.Reset(2 * time.Second)
+		}
+	}
+}
+
+// Temporaries that nobody needs are looked for some time after a route was taken up,
+// and then from time to time.
+const (
+	tidyAfter = 10 * time.Second
+	tidyEvery = 10 * time.Minute
+)
+
+// bringAbout starts, stops or changes the listener as people have decided, and records
+// when that is so.
+func (r *Route) bringAbout(life context.Context) {
+	for life.Err() == nil {
+		r.mu.Lock()
+		state, fresh, c := r.state, r.fresh, r.conductor
+		listening, compiled := r.listener != nil, r.compiled
+		r.fresh = false
+		r.mu.Unlock()
+		if !fresh {
+			return
+		}
+		c.Set(state)
+		if listening && (!state.Running || compiled.Hash != state.Revision) {
+			r.unlisten()
+			listening = false
+		}
+		if state.Running && !listening {
+			err := r.listen(life, state)
+			r.fail(err)
+			if err != nil && life.Err() == nil {
+				r.l.Log.Error("a route cannot run", "route", state.Name, "error", err)
+			}
+		}
+		if !state.Running {
+			r.fail(nil)
+			r.l.Over("defect", r.name)
+		}
+		if !state.Applied && life.Err() == nil {
+			if err := r.l.Records.Applied(life, r.node.ID, state.Name, state.Version); err != nil && life.Err() == nil {
+				r.l.Log.Error("recording that a route does as people have decided", "route", state.Name, "error", err)
+			}
+		}
+	}
+}
+
+// upWithin is how long starting waits for a listener to notice files. One that cannot
+// within that time goes on trying.
+const upWithin = 10 * time.Second
+
+// listen begins to notice a route's files.
+func (r *Route) listen(life context.Context, state store.Route) error {
+	compiled, err := r.l.Compiled(life, state.Name, state.Revision)
+	if err != nil {
+		return err
+	}
+	folder, err := r.l.Resolve(compiled.Listen.Folder)
+	if err != nil {
+		return err
+	}
+	listener := &listen.Listener{Settings: compiled.Listen, ByName: compiled.Order.By == "name", ByTime: compiled.Order.By == "time", InOrder: compiled.Order.Lane != "none", Folder: folder, FS: r.l.FS, Log: r.l.Log, Watch: r.l.Watcher}
+	if compiled.Marker != nil {
+		listener.Marker = func(name, folder string) string {
+			made, problem := compiled.Marker.Text(&lang.Env{Facts: lang.Facts{Name: name, Folder: folder}}, nil, 0)
+			if problem != "" {
+				r.l.Log.Error("a marker cannot be named", "route", state.Name, "file", name, "problem", problem)
+			}
+			return made
+		}
+	}
+	if compiled.Originals == workspace.Left {
+		left, err := r.l.Records.LeftFiles(life, state.Name)
+		if err != nil {
+			return err
+		}
+		listener.Left = map[string]listen.Known{}
+		for _, f := range left {
+			k := listen.Known{SHA256: f.SHA256}
+			k.Info.Size, k.Info.Modified, k.Info.Device, k.Info.Inode = f.Size, f.Modified, f.Device, f.Inode
+			listener.Left[f.Path] = k
+		}
+	}
+	listener.Start()
+	listening, stop := context.WithCancel(life)
+	stopped := make(chan struct{})
+	r.mu.Lock()
+	r.listener, r.compiled, r.stop, r.stopped = listener, compiled, stop, stopped
+	c := r.conductor
+	r.mu.Unlock()
+	c.Listen(listener, compiled)
+	failed := make(chan error, 1)
+	r.l.tasks.Go(func() {
+		defer close(stopped)
+		for listening.Err() == nil {
+			err := r.listenOnce(listening, listener)
+			if err == nil {
+				continue
+			}
+			select {
+			case failed <- err:
+			default: // the first one is waited for
+			}
+			r.fail(err)
+			r.l.Log.Error("the listener cannot work; it will be tried again", "route", state.Name, "error", err)
+			select {
+			case <-listening.Done():
+			case <-time.After(2 * time.Second):
+			}
+		}
+	})
+	select {
+	case <-listener.Up():
+		r.l.Over("defect", r.name)
+	case err = <-failed:
+		return err
+	case <-listening.Done():
+	case <-time.After(upWithin):
+		return fmt.Errorf("%s does not answer", folder)
+	}
+	return nil
+}
+
+// listenOnce listens until that fails or is to end. A defect ends the listening of this
+// route alone.
+func (r *Route) listenOnce(ctx context.Context, listener *listen.Listener) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			r.l.Log.Error("a defect of this program holds a listener", "route", r.name, "panic", p, "stack", string(debug.Stack()))
+			err = fmt.Errorf("a defect of this program: %v", p)
+		}
+	}()
+	listening, end := context.WithCancel(ctx)
+	defer end()
+	go func() {
+		select {
+		case <-listener.Up():
+			r.fail(nil)
+		case <-listening.Done():
+		}
+	}()
+	return listener.Run(ctx)
+}
+
+// unlisten ends noticing files. What has been taken goes on. A listener that hangs in a
+// file system is not waited for: what it still notices nobody asks for.
+func (r *Route) unlisten() {
+	r.mu.Lock()
+	stop, stopped, c := r.stop, r.stopped, r.conductor
+	r.listener, r.stop = nil, nil
+	r.mu.Unlock()
+	if stop == nil {
+		return
+	}
+	stop()
+	c.Listen(nil, nil)
+	select {
+	case <-stopped:
+	case <-time.After(time.Second):
+	}
+}
+
+// fail remembers why a route cannot run, nil if it can.
+func (r *Route) fail(err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.failed = ""
+	if err != nil && !errors.Is(err, context.Canceled) {
+		r.failed = err.Error()
+	}
+}
+
+// watch tells people if the route's work does not move although nothing holds it.
+func (r *Route) watch() {
+	r.mu.Lock()
+	c, told := r.conductor, r.still
+	r.mu.Unlock()
+	if c == nil {
+		return
+	}
+	stuck := c.Stuck(r.l.Still)
+	if stuck != nil {
+		r.l.Alert(store.Alert{Kind: standstill, Route: r.name, Pickup: stuck.Pickup, About: r.name, Message: fmt.Sprintf("%s stands still: %s", r.name, stuck.What)}, false)
+	} else if told {
+		r.l.Over(standstill, r.name)
+	}
+	r.mu.Lock()
+	r.still = stuck != nil
+	r.mu.Unlock()
+}
+
+// standstill is the kind of alert about something that does not move.
+const standstill = "standstill"
