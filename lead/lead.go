@@ -99,15 +99,17 @@ type Leader struct {
 	mu     sync.Mutex
 	node   *Node
 	routes map[string]*Route
-	others int       // living nodes besides this one
-	shared time.Time // when the routes were last shared out
-	lonely []string  // routes that nobody has led for a while
+	round  int            // how often the routes were shared out
+	given  map[string]int // routes that were given up, and in which round
+	others int            // living nodes besides this one
+	shared time.Time      // when the routes were last shared out
+	lonely []string       // routes that nobody has led for a while
 	tasks  sync.WaitGroup
 }
 
 // New makes a leader that is not a node yet.
 func New(c Config) *Leader {
-	return &Leader{Config: c, routes: map[string]*Route{}, signal: make(chan struct{}, 1)}
+	return &Leader{Config: c, routes: map[string]*Route{}, given: map[string]int{}, signal: make(chan struct{}, 1)}
 }
 
 // Route gives a route that this node leads, nil if it does not.
@@ -264,6 +266,9 @@ func (l *Leader) asNode(life, work context.Context, node *Node) {
 	}()
 	alone := map[string]time.Time{} // routes that nobody leads, and since when
 	for life.Err() == nil {
+		l.mu.Lock()
+		l.round++
+		l.mu.Unlock()
 		mine, err := l.Records.Lead(work, node.ID, overdue(alone))
 		switch {
 		case errors.Is(err, store.ErrGone):
@@ -273,6 +278,9 @@ func (l *Leader) asNode(life, work context.Context, node *Node) {
 		case err == nil:
 			l.mu.Lock()
 			l.others, l.shared = mine.Others, time.Now()
+			// The answer may be older than a route's being given up meanwhile.
+			mine.Mine = slices.DeleteFunc(mine.Mine, func(r store.Route) bool { return l.given[r.Name] == l.round })
+			maps.DeleteFunc(l.given, func(_ string, round int) bool { return round < l.round })
 			l.mu.Unlock()
 			l.reconcile(life, work, node, mine)
 			l.orphans(alone, mine.Orphans)
@@ -375,19 +383,25 @@ func (l *Leader) reconcile(life, work context.Context, node *Node, mine store.Le
 	}
 	// Others want their share: the last ones are given up, once they are at rest.
 	for i := len(mine.Mine) - 1; i >= 0 && mine.Surplus > 0; i-- {
-		name := mine.Mine[i].Name
 		mine.Surplus--
-		r := l.Route(name)
-		if r.life.Err() != nil {
+		r := l.Route(mine.Mine[i].Name)
+		if r == nil || r.life.Err() != nil {
 			continue
 		}
 		r.end()
 		l.tasks.Go(func() {
-			l.letGo(r)
-			if err := l.Records.Yield(work, node.ID, name); err != nil && work.Err() == nil {
-				l.Log.Error("giving up a route", "route", name, "error", err)
+			<-r.done
+			if err := l.Records.Yield(work, node.ID, r.name); err != nil {
+				if work.Err() == nil {
+					l.Log.Error("giving up a route", "route", r.name, "error", err)
+				}
+			} else {
+				l.mu.Lock()
+				l.given[r.name] = l.round
+				l.mu.Unlock()
+				l.Records.Hint(work, hintRoute+r.name)
 			}
-			l.Records.Hint(work, hintRoute+name)
+			l.letGo(r)
 		})
 	}
 }

@@ -279,7 +279,7 @@ func (r *Route) listen(life context.Context, state store.Route) error {
 			case failed <- err:
 			default: // the first one is waited for
 			}
-			r.fail(err)
+			r.failListening(listener, err)
 			r.l.Log.Error("the listener cannot work; it will be tried again", "route", state.Name, "error", err)
 			select {
 			case <-listening.Done():
@@ -313,7 +313,7 @@ func (r *Route) listenOnce(ctx context.Context, listener *listen.Listener) (err 
 	go func() {
 		select {
 		case <-listener.Up():
-			r.fail(nil)
+			r.failListening(listener, nil)
 		case <-listening.Done():
 		}
 	}()
@@ -342,6 +342,21 @@ func (r *Route) unlisten() {
 func (r *Route) fail(err error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	r.failing(err)
+}
+
+// failListening remembers why a listener cannot work, nil if it can, unless it is not
+// listened to any more.
+func (r *Route) failListening(l *listen.Listener, err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.listener == l {
+		r.failing(err)
+	}
+}
+
+// failing is fail for whoever holds the lock.
+func (r *Route) failing(err error) {
 	r.failed = ""
 	if err != nil && !errors.Is(err, context.Canceled) {
 		r.failed = err.Error()
