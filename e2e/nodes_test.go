@@ -112,7 +112,6 @@ func TestTwoNodes(t *testing.T) {
 		r, err := one.Client.Route(ctx, "specimen-orders")
 		return err == nil && r.State == "paused"
 	})
-	time.Sleep(500 * time.Millisecond) // whoever leads the route has been told, and follows in a moment
 	one.Drop("stations/inbox", "late.csv", sheet(90))
 	for _, b := range []*testbed.Bed{one, two} {
 		waits(b, "late.csv", "the route is paused")

@@ -166,7 +166,14 @@ func oracle(t *testing.T, b *testbed.Bed, good, rejected int64) {
 // serve starts the real program as a process.
 func serve(t *testing.T, program, data, database string, more ...string) *exec.Cmd {
 	t.Helper()
-	cmd := exec.Command(program, "serve", "--data", data, "--listen", "127.0.0.1:0", "--environment", "../demo/workspace/environments/demo.yaml")
+	return serveAs(t, 0, program, data, database, append(more, "--environment", "../demo/workspace/environments/demo.yaml")...)
+}
+
+// serveAs is serve under another account, unless that is 0. It is not told an
+// environment.
+func serveAs(t *testing.T, account uint32, program, data, database string, more ...string) *exec.Cmd {
+	t.Helper()
+	cmd := exec.Command(program, "serve", "--data", data, "--listen", "127.0.0.1:0")
 	if database != "" {
 		cmd.Args = append(cmd.Args, "--database-url", database)
 	}
@@ -177,6 +184,10 @@ func serve(t *testing.T, program, data, database string, more ...string) *exec.C
 	}
 	cmd.Stdout, cmd.Stderr = log, log
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	if account != 0 {
+		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: account, Gid: account}
+		cmd.Dir, cmd.Env = data, append(os.Environ(), "HOME="+data)
+	}
 	if err := os.Remove(filepath.Join(data, "service.json")); err != nil && !os.IsNotExist(err) {
 		t.Fatal(err)
 	}
@@ -394,9 +405,9 @@ type busy struct {
 	said atomic.Bool
 }
 
-func (b *busy) Free(name string) (string, error) {
+func (b *busy) Free(name string) (string, bool, error) {
 	if strings.Contains(name, files.Hidden) && !b.said.Swap(true) {
-		return "somebody still has the file open for writing", nil
+		return "somebody still has the file open for writing", true, nil
 	}
 	return b.Real.Free(name)
 }

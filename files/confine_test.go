@@ -55,7 +55,7 @@ func TestConfine(t *testing.T) {
 			"remove":      func() error { return r.Remove(through) },
 			"own":         func() error { return r.Own(through, 0o777, "") },
 			"sync folder": func() error { return r.SyncFolder(filepath.Join(inbox, sub)) },
-			"free":        func() error { _, err := r.Free(through); return err },
+			"free":        func() error { _, _, err := r.Free(through); return err },
 			"handle":      func() error { _, err := r.Handle(filepath.Join(inbox, sub)); return err },
 		} {
 			if err := call(); err == nil {

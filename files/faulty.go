@@ -96,9 +96,9 @@ func (f *Faulty) SyncFolder(name string) error {
 	return f.FS.SyncFolder(name)
 }
 
-func (f *Faulty) Free(name string) (string, error) {
+func (f *Faulty) Free(name string) (string, bool, error) {
 	if err := f.step("free", name); err != nil {
-		return "", err
+		return "", false, err
 	}
 	return f.FS.Free(name)
 }

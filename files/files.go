@@ -91,8 +91,10 @@ type FS interface {
 	// Handle opens a folder only to name it.
 	Handle(folder string) (*os.File, error)
 	// Free tells why a file should be left alone for now: somebody has it open
-	// for writing or has locked it. It is empty if nobody has.
-	Free(name string) (reason string, err error)
+	// for writing or has locked it. It is empty if nobody has. Sure tells whether a
+	// writer would have been noticed: the kernel tells of them only to a file's owner or
+	// with CAP_LEASE, and some file systems never do.
+	Free(name string) (reason string, sure bool, err error)
 }
 
 // ErrOtherDevice says that a rename would cross file systems.
@@ -378,10 +380,10 @@ func (Real) SyncAll(name string) error {
 	return nil
 }
 
-func (Real) Free(name string) (string, error) {
+func (Real) Free(name string) (reason string, sure bool, err error) {
 	f, err := open("open", name, unix.O_RDONLY, 0)
 	if err != nil {
-		return "", err
+		return "", false, err
 	}
 	defer f.Close()
 	fd := int(f.Fd())
@@ -389,20 +391,21 @@ func (Real) Free(name string) (string, error) {
 	// File systems and owners for which there are no leases say so with another
 	// error than EAGAIN.
 	if _, err := unix.FcntlInt(uintptr(fd), unix.F_SETLEASE, unix.F_RDLCK); errors.Is(err, unix.EAGAIN) {
-		return "somebody still has the file open for writing", nil
+		return "somebody still has the file open for writing", true, nil
 	} else if err == nil {
+		sure = true
 		if _, err := unix.FcntlInt(uintptr(fd), unix.F_SETLEASE, unix.F_UNLCK); err != nil {
-			return "", fmt.Errorf("giving the lease on %s back: %w", name, err)
+			return "", true, fmt.Errorf("giving the lease on %s back: %w", name, err)
 		}
 	}
 	if err := unix.Flock(fd, unix.LOCK_SH|unix.LOCK_NB); errors.Is(err, unix.EWOULDBLOCK) {
-		return "somebody has locked the file", nil
+		return "somebody has locked the file", true, nil
 	}
 	lock := unix.Flock_t{Type: unix.F_RDLCK}
 	if err := unix.FcntlFlock(uintptr(fd), unix.F_OFD_GETLK, &lock); err == nil && lock.Type != unix.F_UNLCK {
-		return "somebody has locked a part of the file", nil
+		return "somebody has locked a part of the file", true, nil
 	}
-	return "", nil
+	return "", sure, nil
 }
 
 // Copy copies a file to a new one with a mode and makes it durable. What there is of

@@ -68,9 +68,12 @@ func TestFree(t *testing.T) {
 	write(t, path, "x")
 	free := func() string {
 		t.Helper()
-		reason, err := Real{}.Free(path)
+		reason, sure, err := Real{}.Free(path)
 		if err != nil {
 			t.Fatal(err)
+		}
+		if !sure {
+			t.Error("our own file, and it is not known whether somebody writes")
 		}
 		return reason
 	}
@@ -102,7 +105,7 @@ func TestFree(t *testing.T) {
 	if err := f.Close(); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := (Real{}).Free(filepath.Join(d, "none")); !errors.Is(err, fs.ErrNotExist) {
+	if _, _, err := (Real{}).Free(filepath.Join(d, "none")); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("a file that is not there: %v", err)
 	}
 }

@@ -38,9 +38,9 @@ type records struct {
 func (r *records) Lead(_ context.Context, _ int64, rescue []string) (store.Leading, error) {
 	r.mu.Lock()
 	r.rescued = rescue
-	answer := r.leading
+	answer, slow := r.leading, r.slow
 	r.mu.Unlock()
-	time.Sleep(r.slow)
+	time.Sleep(slow)
 	return answer, nil
 }
 
@@ -101,6 +101,8 @@ type stand struct {
 	*Leader
 	records *records
 	folder  string
+	fs      *files.Faulty
+	closed  atomic.Bool        // whether closed.csv cannot be opened
 	lose    context.CancelFunc // ends the node's life
 	mu      sync.Mutex
 	told    []string
@@ -112,6 +114,12 @@ type stand struct {
 func newStand(t *testing.T, conduct func(life context.Context, name string) *conductor, names ...string) *stand {
 	t.Helper()
 	s := &stand{conduct: conduct, records: &records{conducts: map[string]int{}}, folder: t.TempDir()}
+	s.fs = &files.Faulty{FS: files.Real{}, Fail: func(_ int64, operation, name string) error {
+		if operation == "free" && strings.HasSuffix(name, "closed.csv") && s.closed.Load() {
+			return os.ErrPermission
+		}
+		return nil
+	}}
 	for _, n := range names {
 		s.records.leading.Mine = append(s.records.leading.Mine, store.Route{Name: n, Revision: "r1", Running: true, Version: 1})
 		if err := os.Mkdir(filepath.Join(s.folder, n), 0o755); err != nil {
@@ -124,7 +132,7 @@ func newStand(t *testing.T, conduct func(life context.Context, name string) *con
 		s.told = append(s.told, fmt.Sprintf(f, args...))
 	}
 	s.Leader = New(Config{
-		Records: s.records, Join: s.joinAgain, FS: files.Real{}, Log: slog.New(slog.DiscardHandler), Still: time.Minute,
+		Records: s.records, Join: s.joinAgain, FS: s.fs, Log: slog.New(slog.DiscardHandler), Still: time.Minute,
 		Resolve: func(folder string) (string, error) { return filepath.Join(s.folder, folder), nil },
 		Compiled: func(_ context.Context, name, revision string) (*route.Compiled, error) {
 			if revision == "bad" {
@@ -274,7 +282,7 @@ func TestShareIsGivenAtRest(t *testing.T) {
 			context.AfterFunc(life, func() { time.Sleep(30 * time.Second); close(c.done) })
 			return c
 		}, "a", "b", "c")
-		s.records.slow = 700 * time.Millisecond // an answer can be older than the giving up
+		s.records.read(func() { s.records.slow = 700 * time.Millisecond }) // an answer can be older than the giving up
 		time.Sleep(2 * time.Second)
 		s.records.read(func() { s.records.leading.Surplus = 1 })
 		time.Sleep(20 * time.Second)
@@ -379,6 +387,33 @@ func TestStandstill(t *testing.T) {
 		c.stuck.Store(nil)
 		time.Sleep(6 * time.Second)
 		if told := s.said(); !slices.Contains(told, "over: standstill of orders") {
+			t.Errorf("people were told %q", told)
+		}
+	})
+}
+
+// TestUnreadable: a file that cannot be opened stays in the inbox, and people are told so
+// after a while, and when it is over.
+func TestUnreadable(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := newStand(t, nil, "orders")
+		s.closed.Store(true)
+		for _, name := range []string{"closed.csv", "open.csv"} {
+			if err := os.WriteFile(filepath.Join(s.folder, "orders", name), []byte("a"), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+		time.Sleep(50 * time.Second)
+		if told := strings.Join(s.said(), "\n"); strings.Contains(told, "closed.csv") {
+			t.Errorf("too early: %s", told)
+		}
+		time.Sleep(20 * time.Second)
+		if told := strings.Join(s.said(), "\n"); !strings.Contains(told, "held of orders: closed.csv of orders stays in the inbox since ") || !strings.Contains(told, ": permission to read it is missing") || strings.Contains(told, "open.csv") {
+			t.Errorf("people were told %q", told)
+		}
+		s.closed.Store(false)
+		time.Sleep(10 * time.Second)
+		if told := s.said(); !slices.Contains(told, "over: held of orders inbox") {
 			t.Errorf("people were told %q", told)
 		}
 	})

@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"runtime/debug"
 	"sync"
 	"time"
 
 	"ydrion/core/lang"
+	"ydrion/core/text"
 	"ydrion/listen"
 	"ydrion/route"
 	"ydrion/run"
@@ -40,6 +42,8 @@ type Route struct {
 	failed    string
 	defects   int  // how often a defect has ended the work on it
 	still     bool // it does not move, and people were told
+
+	toldOfInbox bool // of files that cannot be looked at; of the watch alone
 }
 
 // lead begins to lead a route.
@@ -363,11 +367,15 @@ func (r *Route) failing(err error) {
 	}
 }
 
-// watch tells people if the route's work does not move although nothing holds it.
+// watch tells people if the route's work does not move although nothing holds it, and of
+// files that it cannot look at.
 func (r *Route) watch() {
 	r.mu.Lock()
-	c, told := r.conductor, r.still
+	c, l, told := r.conductor, r.listener, r.still
 	r.mu.Unlock()
+	if l != nil {
+		r.watchInbox(l)
+	}
 	if c == nil {
 		return
 	}
@@ -380,6 +388,23 @@ func (r *Route) watch() {
 	r.mu.Lock()
 	r.still = stuck != nil
 	r.mu.Unlock()
+}
+
+// watchInbox tells people of files that stay in the inbox because they cannot be looked at
+// or opened.
+func (r *Route) watchInbox(l *listen.Listener) {
+	path, reason, since, n := l.Unable(time.Now().Add(-r.l.Still))
+	about := r.name + " inbox"
+	if n > 0 {
+		more := ""
+		if n > 1 {
+			more = fmt.Sprintf(" (and %d more)", n-1)
+		}
+		r.l.Alert(store.Alert{Kind: "held", Route: r.name, About: about, Message: fmt.Sprintf("%s of %s stays in the inbox since %s: %s%s", text.Readable(filepath.Base(path)), r.name, since.Format("15:04 MST"), reason, more)}, false)
+	} else if r.toldOfInbox {
+		r.l.Over("held", about)
+	}
+	r.toldOfInbox = n > 0
 }
 
 // standstill is the kind of alert about something that does not move.

@@ -116,6 +116,7 @@ type seen struct {
 	given   bool      // stands in the queue, or was fetched
 	fetched bool
 	reason  string
+	unable  time.Time // since when it cannot be looked at or opened; zero if it can
 	order   int64
 	marker  string
 	readyAt time.Time
@@ -124,6 +125,10 @@ type seen struct {
 // settle is how long a file must look the same when there was no event that
 // says that it is complete.
 const settle = time.Second
+
+// settleUnsure is how long that is where nobody can tell whether the file is still open
+// for writing: its writer may rest for a while.
+const settleUnsure = 10 * time.Second
 
 // Start makes a listener ready to be asked, before it runs.
 func (l *Listener) Start() {
@@ -483,7 +488,7 @@ func (l *Listener) consider(path string, s *seen, info files.Info, lookErr error
 	if given {
 		return
 	}
-	reason, busy, again := l.reason(path, closed, changed, info, lookErr)
+	reason, state, again := l.reason(path, closed, changed, info, lookErr)
 	marker, settling := "", reason == unsettled && !closed && changed.Equal(noticed)
 	if reason == "" {
 		marker, reason = l.complete(path, info)
@@ -498,8 +503,13 @@ func (l *Listener) consider(path string, s *seen, info files.Info, lookErr error
 		defer l.settled(path)
 	}
 	l.considerAt(path, s, time.Time{})
-	if busy {
+	if state == busy {
 		s.closed, s.changed = false, time.Now()
+	}
+	if state != unable {
+		s.unable = time.Time{}
+	} else if s.unable.IsZero() {
+		s.unable = time.Now()
 	}
 	if reason != "" {
 		s.tries++
@@ -535,38 +545,51 @@ const unsettled = "waiting to see whether it still changes"
 // longestName leaves room for what a held file's name is preceded by.
 const longestName = 220
 
-// reason says why a file is not ready, empty if it is; whether somebody is busy
-// with it; and when to ask again (0: when something happens).
-func (l *Listener) reason(path string, closed bool, changed time.Time, info files.Info, err error) (reason string, busy bool, again time.Duration) {
+// state is what a file that is not ready waits for.
+type state int
+
+const (
+	waits  state = iota
+	busy         // for somebody who writes
+	unable       // for a person who does something about it
+)
+
+// reason says why a file is not ready, empty if it is; what it waits for; and when to ask
+// again (0: when something happens).
+func (l *Listener) reason(path string, closed bool, changed time.Time, info files.Info, err error) (reason string, state state, again time.Duration) {
 	switch {
 	case err != nil:
-		return "it cannot be looked at: " + err.Error(), false, time.Second
+		return "it cannot be looked at: " + err.Error(), unable, time.Second
 	case info.Mode&fs.ModeSymlink != 0:
-		return "it is a symbolic link; links are not followed out of the folder", false, 0
+		return "it is a symbolic link; links are not followed out of the folder", unable, 0
 	case !info.Regular():
-		return "it is not an ordinary file", false, 0
+		return "it is not an ordinary file", unable, 0
 	case len(info.Name) > longestName:
-		return fmt.Sprintf("its name is longer than %d bytes", longestName), false, 0
+		return fmt.Sprintf("its name is longer than %d bytes", longestName), unable, 0
 	case !l.Settings.Since.IsZero() && info.Modified.Before(l.Settings.Since):
-		return before, false, 0
+		return before, waits, 0
 	}
-	free, err := l.FS.Free(path)
+	free, sure, err := l.FS.Free(path)
 	switch {
 	case errors.Is(err, fs.ErrPermission):
-		return "permission to read it is missing", false, time.Second
+		return "permission to read it is missing", unable, time.Second
 	case err != nil:
-		return "it cannot be opened: " + err.Error(), false, time.Second
+		return "it cannot be opened: " + err.Error(), unable, time.Second
 	case free != "":
-		return free, true, 250 * time.Millisecond
+		return free, busy, 250 * time.Millisecond
 	}
 	quiet := l.Settings.Quiet
-	if !closed {
+	switch {
+	case closed:
+	case sure || quiet > 0:
 		quiet = max(quiet, settle)
+	default:
+		quiet = settleUnsure
 	}
 	if left := quiet - time.Since(changed); left > 0 {
-		return unsettled, false, left
+		return unsettled, waits, left
 	}
-	return "", false, 0
+	return "", waits, 0
 }
 
 // complete asks for the marker and the last line, if the route wants them.
@@ -748,7 +771,7 @@ func (l *Listener) Demand(name string) error {
 	if !info.Regular() {
 		return fmt.Errorf("%s is not an ordinary file", name)
 	}
-	if reason, err := l.FS.Free(path); err != nil || reason != "" {
+	if reason, _, err := l.FS.Free(path); err != nil || reason != "" {
 		return errors.Join(err, errors.New(reason))
 	}
 	now := time.Now()
@@ -968,6 +991,22 @@ func (l *Listener) Oldest() (path string, since time.Time, ok bool) {
 		}
 	}
 	return path, since, ok
+}
+
+// Unable gives the file that could not be looked at or opened for longest, why, and how
+// many there are, counting those of which that is so since before a time.
+func (l *Listener) Unable(before time.Time) (path, reason string, since time.Time, n int) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for at, s := range l.known {
+		if s.unable.IsZero() || s.unable.After(before) {
+			continue
+		}
+		if n++; n == 1 || s.unable.Before(since) {
+			path, reason, since = at, s.reason, s.unable
+		}
+	}
+	return path, reason, since, n
 }
 
 // Turn is the reason of ready files that wait for nothing but their turn.

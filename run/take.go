@@ -131,7 +131,7 @@ func (c *Conductor) take(it *item) error {
 	}
 	// Out of sight nobody can open it any more: if nobody has it open for writing
 	// now, it will not change.
-	switch reason, err := c.e.FS.Free(held); {
+	switch reason, _, err := c.e.FS.Free(held); {
 	case err != nil:
 		return fmt.Errorf("taking %s: %w", it.Name, err)
 	case reason != "":
