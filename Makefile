@@ -25,7 +25,7 @@ build: postgresql console/dist/index.html
 	@go build -o bin/ydrion ./cmd/ydrion
 
 soak: postgresql
-	$(if $(ROOMY),TMPDIR=$(ROOMY)) go test ./e2e -count=1 -v -timeout 90m -run 'Crash|Killed|Paused|Power|Cut|Full|ReadOnly|Dies|Order|InEffect|Hostile|FirstStart' -soak $(TESTFLAGS)
+	$(if $(ROOMY),TMPDIR=$(ROOMY)) go test ./e2e -count=1 -v -timeout 90m -run 'Crash|Killed|Paused|Power|Cut|Full|ReadOnly|Dies|Order|InEffect|Hostile|FirstStart|Share|Silent' -soak $(TESTFLAGS)
 
 bench:
 	go test -run '^$$' -bench . -benchmem ./core/...

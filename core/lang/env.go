@@ -41,8 +41,8 @@ type Env struct {
 // of one message share what stands around them: its text is copied.
 type written struct {
 	row         []batch.Span // nil: nothing can be taken from it
-	from        int          // where it begins
-	ends        []int32      // behind each of the program's leading actions, from there
+	text        []byte       // what the program's leading actions wrote for it
+	ends        []int32      // behind each of those actions, in text
 	tried, used int
 }
 

@@ -24,9 +24,10 @@ type Program struct {
 	actions  []action
 	escapes  *text.Escapes
 	null     string
-	nullable bool // the target can say null
-	bare     bool // numbers and truth values stand without the quotes of texts
-	decimal  byte // the decimal mark, if it is no point
+	nullable bool   // the target can say null
+	taken    string // no text can be written so, because null is; empty: any can
+	bare     bool   // numbers and truth values stand without the quotes of texts
+	decimal  byte   // the decimal mark, if it is no point
 	says     *text.Repertoire
 	leading  int // so many actions depend on one slot each, or on nothing
 	lines    []line
@@ -353,7 +354,9 @@ func (b *builder) assignment(s Statement, outer Node) (format.Assignment, bool) 
 // program turns pieces into actions.
 func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 	p := &Program{escapes: b.target.Escapes(), says: of.Says, decimal: of.Decimal}
-	p.null, p.nullable = b.target.Null()
+	if p.null, p.nullable = b.target.Null(); p.escapes.Always() == 0 {
+		p.taken = p.null
+	}
 	p.bare = p.escapes.Always() != 0
 	var prefix []byte
 	var open []int
@@ -623,12 +626,15 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 	i := 0
 	e.tally, e.levels = 0, e.levels[:0]
 	if p.leading > 1 && (l.used > 0 || l.tried < tries) {
-		watched = p.leading
-		out, i = p.again(l, row, out)
+		if out, i = p.again(l, row, out); i < p.leading {
+			watched = p.leading
+		}
 	}
 	for ; i < len(p.actions); i++ {
 		if i > 0 && i <= watched {
-			l.ends[i-1] = int32(len(out) - begin)
+			if l.ends[i-1] = int32(len(out) - begin); i == watched {
+				l.keep(row, out[begin:])
+			}
 		}
 		a := &p.actions[i]
 		if len(a.prefix) == 1 { // a separator
@@ -642,6 +648,7 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			after = len(out)
 		}
 		var s batch.Span
+		null := false
 		if a.kind >= copyClean && a.kind <= rearrange {
 			if s = row[a.slot]; s.Absent() && (a.kind != translate || s == batch.Null) {
 				if s == batch.Null {
@@ -695,7 +702,7 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			if e.failed {
 				return out[:begin], Outcome{batch.Rejected, a.line, e.reason}
 			}
-			if v.Kind == value.Null && !p.nullable {
+			if null = v.Kind == value.Null; null && !p.nullable {
 				return out[:begin], unsayable(a, "null")
 			}
 			if a.number && v.Kind == value.Empty {
@@ -736,6 +743,9 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 				return out[:begin], Outcome{batch.Rejected, a.line, fmt.Sprintf("%q is longer than the %d characters that are there for it", out[mark:], a.extra.width)}
 			}
 		}
+		if p.taken != "" && len(out)-mark == len(p.taken) && string(out[mark:]) == p.taken && !null && (a.kind == copyClean || a.kind == copyText || a.kind == evaluate) {
+			return out[:begin], Outcome{batch.Rejected, a.line, fmt.Sprintf("the value is the text %s, which says null here; write something else for it", p.taken)}
+		}
 		if p.says != nil && a.kind >= copyText && a.kind <= evaluate {
 			if problem := p.lacks(out[mark:]); problem != "" {
 				return out[:begin], Outcome{batch.Rejected, a.line, problem}
@@ -745,11 +755,9 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			out = p.after(a, out, mark, after)
 		}
 	}
-	if watched > 0 {
-		if watched == len(p.actions) {
-			l.ends[watched-1] = int32(len(out) - begin)
-		}
-		l.row, l.from = row, begin
+	if watched == len(p.actions) && watched > 0 {
+		l.ends[watched-1] = int32(len(out) - begin)
+		l.keep(row, out[begin:])
 	}
 	return out, Outcome{}
 }
@@ -817,10 +825,8 @@ func (p *Program) Encode(written []byte) ([]byte, error) { return p.says.Encode(
 // on, and gives the first action that is left.
 func (p *Program) again(l *written, row []batch.Span, out []byte) ([]byte, int) {
 	before := l.row
-	l.row = nil // until this one has been written
 	if len(l.ends) < p.leading {
 		l.ends = make([]int32, p.leading)
-		return out, 0
 	}
 	if before == nil {
 		return out, 0
@@ -833,11 +839,20 @@ func (p *Program) again(l *written, row []batch.Span, out []byte) ([]byte, int) 
 		}
 		n++
 	}
-	if n < 2 || l.from+int(l.ends[n-1]) > len(out) {
+	if n < p.leading {
+		l.row = nil // until this one has been written
+	}
+	if n < 2 {
 		return out, 0
 	}
 	l.used++
-	return append(out, out[l.from:l.from+int(l.ends[n-1])]...), n
+	return append(out, l.text[:l.ends[n-1]]...), n
+}
+
+// keep remembers what the leading actions have written for a record. It is a copy: what
+// comes behind may take some of it back and write over it.
+func (l *written) keep(row []batch.Span, text []byte) {
+	l.row, l.text = row, append(l.text[:0], text...)
 }
 
 // unsayable is what becomes of a record with a value that its target cannot say.
