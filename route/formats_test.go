@@ -2,7 +2,9 @@ package route
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"math/big"
 	"math/rand/v2"
 	"os"
 	"slices"
@@ -169,6 +171,58 @@ func TestJSONToRows(t *testing.T) {
 	want := "station;specimen;value\r\n;\"S;1\";1.2\r\n;\"S;1\";2.0\r\n;\"S;1\";1500.0\r\n"
 	if o.text.String() != want || len(o.wrong) != 1 || !strings.Contains(o.wrong[0], `1:74 record 2 value: error`) {
 		t.Errorf("got\n%q\n%v\nwant\n%q", o.text.String(), o.wrong, want)
+	}
+}
+
+// TestNumbersAsWritten: whichever way a number is written, JSON gets one that its own reader
+// reads as the same number, and formats that hold texts get it as it was.
+func TestNumbersAsWritten(t *testing.T) {
+	w, err := workspace.Load(os.DirFS("../bench/workspace"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.Files["samples/row.json"] = []byte(`{"lat": 0}`)
+	w.Files["samples/row.csv"] = []byte("lat\n")
+	for target, ways := range map[string]map[string]string{
+		"json": {"+7.5": "7.5", ".5": "0.5", "-.5": "-0.5", "5.": "5", "1.5E-3": "1.5E-3", "+01.50": "1.50", ".5e2": "0.5e2", "5.e1": "5e1", "-0": "-0", "007": "7", "1e3": "1e3"},
+		"csv":  {"+7.5": "+7.5", ".5": ".5", "1.5E-3": "1.5E-3", "007": "007", "1.50": "1.50"},
+	} {
+		for _, expression := range []string{"lat", "lat | round 4"} {
+			w.Files["maps/rows-to-objects.map"] = []byte("map rows_to_objects\nsource csv schemas/rows.json\ntarget " + target + " based on samples/row." + target + "\n\nlat = " + expression + "\n")
+			w.Files["schemas/rows.json"] = []byte(`{"fields": [{"name": "lat", "type": "number"}]}`)
+			c, findings := Compile(workspace.FromFiles(w.Files), "rows")
+			if c == nil {
+				t.Fatal(findings.Error())
+			}
+			for written, want := range ways {
+				o := &perRecord{}
+				if _, err := c.Plan.Run(context.Background(), strings.NewReader("lat\n"+written+"\n"), flow.Inputs{}, o); err != nil {
+					t.Fatal(err)
+				}
+				got := strings.TrimSpace(strings.Join(o.made, ""))
+				if expression == "lat" && target == "json" {
+					want = `{"lat":` + want + "}"
+				}
+				if expression == "lat" && got != want || len(o.wrong) > 0 {
+					t.Errorf("%s to %s: %q, not %q %v", written, target, got, want, o.wrong)
+				}
+				if target != "json" {
+					continue
+				}
+				var read struct{ Lat json.Number }
+				if err := json.Unmarshal([]byte(got), &read); err != nil {
+					t.Fatalf("%s: %q: %v", written, got, err)
+				}
+				is, _ := new(big.Rat).SetString(read.Lat.String())
+				should, ok := new(big.Rat).SetString(strings.TrimSuffix(written, "."))
+				if !ok {
+					should, _ = new(big.Rat).SetString(strings.Replace(written, ".e", "e", 1))
+				}
+				if is.Cmp(should) != 0 {
+					t.Errorf("%s became %s", written, read.Lat)
+				}
+			}
+		}
 	}
 }
 

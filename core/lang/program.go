@@ -956,14 +956,23 @@ func (p *Program) Describe(b *batch.Batch, n batch.Note, r format.Reader) findin
 	return f
 }
 
-// appendNumber writes a number without zeros before it, as JSON wants it (RFC
-// 8259, 6); or a truth value as it is.
+// appendNumber writes a number as JSON wants it (RFC 8259, 6): without plus sign and zeros
+// before it, with a digit on both sides of its point; or a truth value as it is.
 func appendNumber(out, written []byte) []byte {
-	if len(written) > 0 && written[0] == '-' {
-		out, written = append(out, '-'), written[1:]
+	if len(written) > 0 && (written[0] == '-' || written[0] == '+') {
+		if written[0] == '-' {
+			out = append(out, '-')
+		}
+		written = written[1:]
 	}
 	for len(written) > 1 && written[0] == '0' && written[1]-'0' <= 9 {
 		written = written[1:]
+	}
+	if len(written) > 0 && written[0] == '.' {
+		out = append(out, '0')
+	}
+	if i := bytes.IndexByte(written, '.'); i >= 0 && (i+1 == len(written) || written[i+1]-'0' > 9) {
+		out, written = append(out, written[:i]...), written[i+1:]
 	}
 	return append(out, written...)
 }

@@ -31,18 +31,19 @@ var stringForms = map[string]func([]byte) bool{
 
 // column is the compiled checks of one field.
 type column struct {
-	name     string
-	slot     int32
-	kind     value.Kind
-	field    shape.Field
-	typeName string
-	rules    string   // JSON Pointer of the field
-	missing  []string // besides the empty text
-	empty    bool     // the empty text is missing too
-	plain    bool     // nothing is checked beyond the type
-	required bool
-	integer  bool
-	unique   int // index of the field's set of values, or -1
+	name      string
+	slot      int32
+	kind      value.Kind
+	field     shape.Field
+	typeName  string
+	rules     string   // JSON Pointer of the field
+	missing   []string // besides the empty text
+	empty     bool     // the empty text is missing too
+	plain     bool     // nothing is checked beyond the type
+	required  bool
+	integer   bool
+	exponents bool // a spreadsheet's exponent form is as good as others
+	unique    int  // index of the field's set of values, or -1
 
 	form                 func([]byte) bool
 	minLength, maxLength int
@@ -123,7 +124,7 @@ func (c *column) note(b *batch.Batch, record, rule int) {
 func (c *column) check(b *batch.Batch, record int, v []byte) {
 	switch c.kind {
 	case value.Number:
-		if c.integer && !value.IsInteger(v) || c.field.Plain() && !value.IsNumber(v) && !(c.field.Exponent && value.IsExponent(v)) || !c.field.Plain() && !c.reads(v) {
+		if c.integer && !integer(v) || c.field.Plain() && !value.IsNumber(v) && !c.number(v) || !c.field.Plain() && !c.reads(v) {
 			c.note(b, record, ruleType)
 			return
 		}
@@ -163,6 +164,17 @@ func (c *column) check(b *batch.Batch, record int, v []byte) {
 	if c.enum != nil && !oneOf(c.enum, v) {
 		c.note(b, record, ruleEnum)
 	}
+}
+
+// integer tells whether a text is a whole number, which may have a plus sign.
+func integer(v []byte) bool {
+	return value.IsInteger(v) || len(v) > 1 && v[0] == '+' && v[1] != '-' && value.IsInteger(v[1:])
+}
+
+// number tells whether a text is a number that is written in another way than most.
+func (c *column) number(v []byte) bool {
+	_, ok := value.Written(v)
+	return ok && (c.exponents || !spreadsheet.Match(v))
 }
 
 func (c *column) reads(v []byte) bool {

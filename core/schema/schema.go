@@ -72,13 +72,12 @@ var kinds = map[string]value.Kind{
 	"date": value.Time, "datetime": value.Time, "time": value.Time, "year": value.Time, "yearmonth": value.Time,
 }
 
-// AllowExponents lets numbers be written with an exponent, as in JSON.
+// AllowExponents takes numbers with an exponent for what they are, as in JSON. Otherwise those
+// that look like what spreadsheet programs make of long numbers are refused: they may have
+// lost digits.
 func (s *Schema) AllowExponents() {
-	for i := range s.Record {
-		s.Record[i].Exponent = s.Record[i].Kind == value.Number
-	}
 	for i := range s.columns {
-		s.columns[i].field.Exponent = s.columns[i].kind == value.Number
+		s.columns[i].exponents = true
 	}
 }
 

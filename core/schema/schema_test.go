@@ -64,13 +64,15 @@ func TestChecks(t *testing.T) {
 		cases map[string]string // value → what is said, "good" for nothing
 	}{
 		{`{"name": "v", "constraints": {"required": true}}`, map[string]string{"x": "good", "": "required: v is missing", "n/a": "required"}},
-		{`{"name": "v", "type": "number"}`, map[string]string{"1": "good", "-1.50": "good", "": "good", "n/a": "good", "1,5": "write it with a point: 1.5", "1.23457E+12": "spreadsheet", " 1": "take the spaces away", "1e3": "type", "abc": `not a number with a point as decimal mark: "abc"`}},
+		{`{"name": "v", "type": "number"}`, map[string]string{"1": "good", "-1.50": "good", "": "good", "n/a": "good", "1,5": "write it with a point: 1.5", "1.23457E+12": "spreadsheet", " 1": "take the spaces away", "1e3": "good", "1.5E-3": "good", "+7.5": "good", ".5": "good", "-.5": "good", "5.": "good", ".": "type", "+": "type", "1e": "type", "e3": "type", "+-1": "type", "--1": "type", "1e3.5": "type", "NaN": "type", "INF": "type", "abc": `not a number with a point as decimal mark: "abc"`}},
 		{`{"name": "v", "type": "number", "decimalChar": ",", "groupChar": "."}`, map[string]string{"1.234,5": "good", "1,5": "good", "1234": "good", "12.34,5": "type", "1.5": "type", "1,2,3": "type", "1.2345": "type", "--1": "type"}},
-		{`{"name": "v", "type": "integer"}`, map[string]string{"-12": "good", "1.0": "a whole number"}},
+		{`{"name": "v", "type": "integer"}`, map[string]string{"-12": "good", "+12": "good", "+-12": "a whole number", "1.0": "a whole number", "1e3": "a whole number"}},
 		{`{"name": "v", "type": "boolean"}`, map[string]string{"true": "good", "0": "good", "yes": "type"}},
 		{`{"name": "v", "type": "boolean", "trueValues": ["J"], "falseValues": ["N"]}`, map[string]string{"J": "good", "true": "type"}},
 		{`{"name": "v", "type": "date"}`, map[string]string{"2026-02-28": "good", "2026-02-29": "type", "28.02.2026": "yyyy-MM-dd", "45987": "day number"}},
-		{`{"name": "v", "type": "datetime", "format": "%d/%m/%Y %H:%M", "constraints": {"minimum": "2020-01-01"}}`, map[string]string{"25/11/2026 06:30": "good", "25/11/2019 06:30": "minimum", "11/25/2026 06:30": "type"}},
+		{`{"name": "v", "type": "datetime", "format": "%d/%m/%Y %H:%M", "constraints": {"minimum": "2020-01-01"}}`, map[string]string{"25/11/2026 06:30": "good", "25/11/2019 06:30": "minimum", "11/25/2026 06:30": "type", "5/1/2026 6:30": "good", "5/11/2026 06:3": "good", "/11/2026 06:30": "type", "005/11/2026 06:30": "type", "5/11/26 06:30": "type", "32/1/2026 6:30": "type"}},
+		{`{"name": "v", "type": "date", "format": "%d.%m.%Y"}`, map[string]string{"3.1.2026": "good", "03.01.2026": "good", "31.2.2026": "type", "3.1.2026 ": "type"}},
+		{`{"name": "v", "type": "date", "format": "%Y%m%d"}`, map[string]string{"20260103": "good", "2026113": "type", "202613": "type"}},
 		{`{"name": "v", "type": "number", "constraints": {"minimum": 2, "maximum": 450.5}}`, map[string]string{"2": "good", "450.50": "good", "1.99": "the least allowed is 2", "450.51": "the most allowed is 450.5", "99999999999999999999": "maximum"}},
 		{`{"name": "v", "constraints": {"minLength": 2, "maxLength": 3}}`, map[string]string{"äö": "good", "äöü": "good", "ä": "minLength: v has 1 characters", "äöüß": "maxLength: v has 4 characters"}},
 		{`{"name": "v", "constraints": {"pattern": "[A-Z]{2}-[0-9]+"}}`, map[string]string{"AP-12": "good", "xAP-12": "pattern", "AP-12\n": "pattern"}},

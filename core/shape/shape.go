@@ -16,8 +16,6 @@ type Field struct {
 	Decimal byte          // decimal mark of a Number; 0: a point
 	Group   byte          // grouping mark of a Number; 0: none
 	Truths  []string      // how true is written
-	// Exponent says that a Number may be written with an exponent, as in JSON.
-	Exponent bool
 	// Checked says that a value that is there has been proved to have its
 	// kind's form before anybody maps it.
 	Checked bool
@@ -83,8 +81,12 @@ func (f *Field) Read(b []byte) (value.Value, bool) {
 				return value.Value{}, false
 			}
 		}
+		written, ok := value.Written(written)
+		if !ok {
+			return value.Value{}, false
+		}
 		d, err := value.ParseDecimal(written)
-		if err != nil && f.Exponent {
+		if err != nil {
 			d, err = value.ParseExponent(written)
 		}
 		return value.OfWritten(d, written), err == nil
@@ -130,11 +132,15 @@ func Canonical(b []byte, decimal, group byte) ([]byte, bool) {
 		case c-'0' <= 9:
 			run++
 			out = append(out, c)
-		case c == '-' && i == 0:
+		case (c == '-' || c == '+') && i == 0:
 			out = append(out, c)
 		default:
 			return nil, false
 		}
 	}
-	return out, value.IsNumber(out) && (fraction || !grouped || run == 3)
+	if len(out) == 0 || out[len(out)-1] == '.' {
+		return nil, false
+	}
+	out, ok := value.Written(out)
+	return out, ok && (fraction || !grouped || run == 3)
 }

@@ -13,6 +13,7 @@ type Pattern struct {
 	items  []item
 	width  int // bytes of every text that it reads, or 0 if they differ
 	fixed  *fixed
+	loose  *Pattern // reads what does not have that width; nil: nothing else is read
 }
 
 // fixed is a pattern of fixed width with numeric fields only, laid out for
@@ -258,28 +259,41 @@ func (p *Pattern) check() error {
 var strptime = map[byte]string{'Y': "yyyy", 'y': "yy", 'm': "MM", 'd': "dd", 'H': "HH", 'I': "hh", 'M': "mm", 'S': "ss", 'f': "SSSSSS", 'p': "a", 'z': "XX", 'b': "MMM", '%': "%"}
 
 // ParseStrptime compiles the pattern form that Table Schema uses: %Y %m %d %H
-// %M %S and the like (POSIX strptime).
+// %M %S and the like (POSIX strptime: zeros before a number are allowed and not needed).
+// Numbers of two digits are read with one, too, where no other number stands beside them.
 func ParseStrptime(source string) (*Pattern, error) {
 	var b strings.Builder
+	loose := ""
 	for i := 0; i < len(source); i++ {
 		c := source[i]
 		if c != '%' {
+			plain := string(c)
 			if c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z' {
-				fmt.Fprintf(&b, "'%c'", c)
+				plain = "'" + plain + "'"
 			} else if c == '\'' {
-				b.WriteString("''")
-			} else {
-				b.WriteByte(c)
+				plain = "''"
 			}
+			b.WriteString(plain)
+			loose += plain
 			continue
 		}
 		i++
 		if i == len(source) || strptime[source[i]] == "" {
 			return nil, fmt.Errorf("date format %q: %% must be followed by one of Y y m b d H I M S f p z", source)
 		}
-		b.WriteString(strptime[source[i]])
+		letters := strptime[source[i]]
+		b.WriteString(letters)
+		alone := (i < 3 || source[i-3] != '%') && (i+1 == len(source) || source[i+1] != '%')
+		if strings.IndexByte("dmHIMS", source[i]) >= 0 && alone {
+			letters = letters[:1]
+		}
+		loose += letters
 	}
-	return ParsePattern(b.String())
+	p, err := ParsePattern(b.String())
+	if err == nil && p.width > 0 && loose != b.String() {
+		p.loose, err = ParsePattern(loose)
+	}
+	return p, err
 }
 
 // String is the pattern in its TR 35 form.
@@ -311,6 +325,9 @@ func digits(b []byte, n int) (int, int, bool) {
 func (p *Pattern) Read(b []byte) (value.Moment, bool) {
 	m := value.Moment{Year: 1, Month: 1, Day: 1, Offset: value.NoZone}
 	if p.width > 0 && len(b) != p.width {
+		if p.loose != nil {
+			return p.loose.Read(b)
+		}
 		return m, false
 	}
 	if p.fixed != nil {
@@ -499,9 +516,11 @@ func appendNumber(to []byte, n, width int) []byte {
 // moves digits: every byte of the result is a constant or a byte of the
 // source.
 type Rearrangement struct {
-	Width int    // bytes of the source text
+	Width int    // bytes of the source text; others are read and written in whole
 	Fixed []byte // the result, with the constants in place
 	From  []int8 // for each byte of the result its position in the source, or -1
+
+	from, to *Pattern
 }
 
 // Rearrange tells how to come from one pattern to another by moving digits. It
@@ -523,7 +542,7 @@ func Rearrange(from, to *Pattern) (Rearrangement, bool) {
 		at[it.field] = [2]int{pos, n}
 		pos += n
 	}
-	r := Rearrangement{Width: from.width}
+	r := Rearrangement{Width: from.width, from: from, to: to}
 	for _, it := range to.items {
 		if it.field == literal {
 			r.constant(it.text)
@@ -553,6 +572,10 @@ func (r *Rearrangement) constant(text string) {
 // Append writes the rearranged text. The source must have been read with the
 // source pattern before.
 func (r *Rearrangement) Append(to, source []byte) []byte {
+	if len(source) != r.Width {
+		m, _ := r.from.Read(source)
+		return r.to.Append(to, m)
+	}
 	n := len(to)
 	to = append(to, r.Fixed...)
 	out := to[n:]

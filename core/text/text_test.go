@@ -75,6 +75,20 @@ func TestStrptime(t *testing.T) {
 	if _, ok := p.Read([]byte("25/11/2026 at 06:30")); !ok {
 		t.Errorf("%s does not read the date", p)
 	}
+	// POSIX strptime: leading zeros are permitted but not required. What a date is made
+	// into is the same, whichever way it is written.
+	moves, ok := Rearrange(p, MustPattern("yyyyMMddHHmm"))
+	if !ok {
+		t.Fatal("the digits are not moved")
+	}
+	for written, want := range map[string]string{"25/11/2026 at 06:30": "202611250630", "5/11/2026 at 06:30": "202611050630", "25/1/2026 at 6:3": "202601250603", "5/1/2026 at 6:30": "202601050630"} {
+		if _, ok := p.Read([]byte(written)); !ok {
+			t.Errorf("%s does not read %s", p, written)
+		}
+		if got := string(moves.Append(nil, []byte(written))); got != want {
+			t.Errorf("%s becomes %s, not %s", written, got, want)
+		}
+	}
 	if _, err := ParseStrptime("%Q"); err == nil {
 		t.Error("%Q was taken")
 	}

@@ -110,6 +110,53 @@ func IsExponent(b []byte) bool {
 	return IsInteger(digits) && digits[0] != '-'
 }
 
+// Written brings a number as files hold it into the form that this package reads: with a
+// plus sign, without a digit before or behind the point, with an exponent (XML Schema part
+// 2, 3.2.3 and 3.2.5, to which Table Schema refers; infinity and what is no number are not
+// numbers here). It is false if b is no number. What has the form is given as it is.
+func Written(b []byte) ([]byte, bool) {
+	if IsNumber(b) {
+		return b, true
+	}
+	mantissa, exponent := b, []byte(nil)
+	if i := bytes.IndexAny(b, "eE"); i >= 0 {
+		mantissa, exponent = b[:i], b[i:]
+		digits := exponent[1:]
+		if len(digits) > 0 && (digits[0] == '+' || digits[0] == '-') {
+			digits = digits[1:]
+		}
+		if !IsInteger(digits) || digits[0] == '-' {
+			return nil, false
+		}
+		if IsNumber(mantissa) {
+			return b, true
+		}
+	}
+	sign, digits := "", mantissa
+	if len(digits) > 0 && (digits[0] == '+' || digits[0] == '-') {
+		if digits[0] == '-' {
+			sign = "-"
+		}
+		digits = digits[1:]
+	}
+	whole, part, point := bytes.Cut(digits, []byte("."))
+	if len(whole) == 0 && len(part) == 0 || len(whole) > 0 && whole[0] == '-' {
+		return nil, false
+	}
+	out := append(make([]byte, 0, len(b)+2), sign...)
+	if len(whole) == 0 {
+		out = append(out, '0')
+	}
+	out = append(out, whole...)
+	if point && len(part) > 0 {
+		out = append(append(out, '.'), part...)
+	}
+	if !IsNumber(out) {
+		return nil, false
+	}
+	return append(out, exponent...), true
+}
+
 // ParseExponent reads a number with an exponent, exactly. One that has more than MaxDigits
 // digits when it is written out is refused.
 func ParseExponent(b []byte) (Decimal, error) {

@@ -19,6 +19,8 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
+	"strings"
 
 	"ydrion/core/finding"
 	"ydrion/core/format"
@@ -110,13 +112,13 @@ func (r *Reader) bind(fields shape.Record) finding.List {
 		}
 		return p
 	}
-	byName := map[string]int{}
+	byName, again := map[string]int{}, map[string]int{}
 	for i, name := range r.names {
-		if first, twice := byName[name]; twice {
-			out = append(out, finding.New("csv.column-twice", at(i), "columns %d and %d are both called %q", first+1, i+1, name))
-			continue
+		if _, twice := byName[name]; !twice {
+			byName[name] = i
+		} else if again[name] == 0 {
+			again[name] = i
 		}
-		byName[name] = i
 	}
 	r.columns = make([]int32, len(r.names))
 	for i := range r.columns {
@@ -144,15 +146,45 @@ func (r *Reader) bind(fields shape.Record) finding.List {
 			out = append(out, f)
 			continue
 		}
+		if second := again[name]; second > 0 {
+			out = append(out, finding.New("csv.column-twice", at(second), "columns %d and %d are both called %q: which one is meant?", column+1, second+1, name))
+			continue
+		}
 		r.columns[column] = int32(slot)
 		r.slotColumn[slot] = column
 	}
 	if len(fields) > 0 {
-		for i, name := range r.names {
-			if !wanted[name] {
-				out = append(out, finding.Warn("csv.column-surplus", at(i), "column %q is not used by this route", name))
-			}
-		}
+		out = append(out, r.surplus(wanted, at)...)
 	}
 	return out
 }
+
+// surplus tells of columns that nobody uses, in one finding however many they are.
+func (r *Reader) surplus(wanted map[string]bool, at func(column int) place.Place) finding.List {
+	var names []string
+	first, n := 0, 0
+	for i, name := range r.names {
+		if wanted[name] {
+			continue
+		}
+		if n++; n == 1 {
+			first = i
+		}
+		if len(names) < shownSurplus {
+			names = append(names, strconv.Quote(name))
+		}
+	}
+	list := strings.Join(names, ", ")
+	switch {
+	case n == 0:
+		return nil
+	case n == 1:
+		return finding.List{finding.Warn("csv.column-surplus", at(first), "column %s is not used by this route", list)}
+	case n > len(names):
+		list += fmt.Sprintf(" and %d more", n-len(names))
+	}
+	return finding.List{finding.Warn("csv.column-surplus", at(first), "%d columns are not used by this route: %s", n, list)}
+}
+
+// shownSurplus is how many columns that nobody uses are named.
+const shownSurplus = 8

@@ -227,3 +227,72 @@ func BenchmarkSplit(b *testing.B) {
 		r.Split(block)
 	}
 }
+
+// TestLineEnds: whichever line end a file has, and whatever stands in its quotes and at its
+// end, each row comes out once with its values; a line end of another kind outside of
+// quotes is a finding, never a value or a lost row.
+func TestLineEnds(t *testing.T) {
+	values := []string{"1", "two", "x\ny", "x\ry", "x\r\ny", "", "\r", "\n", `a"b`}
+	quoted := func(v string) string {
+		if strings.ContainsAny(v, "\r\n\"") {
+			return `"` + strings.ReplaceAll(v, `"`, `""`) + `"`
+		}
+		return v
+	}
+	for _, end := range []string{"\n", "\r\n", "\r"} {
+		for _, heading := range []string{"a,b", "\"a\",b", "\"a\nc\",b", "\"a\rc\",b"} {
+			for _, tail := range []string{"", end, end + end, "\n", "\r\n"} {
+				for _, step := range []int{1, 3, 100_000} {
+					in, want := heading, [][]string(nil)
+					for i, v := range values {
+						row := []string{v, values[(i+3)%len(values)]}
+						in += end + quoted(row[0]) + "," + quoted(row[1])
+						want = append(want, row)
+					}
+					fields := []string{strings.Trim(strings.Split(heading, ",")[0], `"`), "b"}
+					got, notes := rows(t, Dialect{}, &trickle{in + tail, step}, fields)
+					if !reflect.DeepEqual(got, want) || len(notes) > 0 {
+						t.Fatalf("%q: got %q %v, want %q", in+tail, got, notes, want)
+					}
+				}
+			}
+		}
+	}
+	for in, want := range map[string]string{
+		"a\r1\n2\n3\r":      "2:2 csv.line-end",
+		"a\n1\r2\r3\n":      "2:2 csv.line-end",
+		"a,b\n1,x\ry\n2,z":  "2:4 csv.line-end",
+		"a,b\r1,x\ny\r2,z":  "2:4 csv.line-end",
+		"a\r\n1\r\n\r2\r\n": "3:1 csv.line-end",
+	} {
+		fields := strings.Split(in[:strings.IndexAny(in, "\r\n")], ",")
+		if got, notes := rows(t, Dialect{}, strings.NewReader(in), fields); len(notes) != 1 || notes[0] != want {
+			t.Errorf("%q: %v (%q), want %s", in, notes, got, want)
+		}
+	}
+}
+
+// TestHeadingsAsTheyCome: what a heading has that no field needs is no reason to reject a file.
+func TestHeadingsAsTheyCome(t *testing.T) {
+	long := "a"
+	for n := range 20_000 {
+		long += fmt.Sprintf(",column_%06d", n)
+	}
+	for _, test := range []struct {
+		name, in string
+		dialect  Dialect
+		want     [][]string
+		notes    []string
+	}{
+		{"twice and empty, where nobody uses them", "a,,x,x,\n1,2,3,4,5\n", Dialect{}, [][]string{{"1"}}, []string{"1:1 csv.column-surplus"}},
+		{"twice, and used", "a,b,a\n1,2,3\n", Dialect{}, nil, []string{"1:1 csv.column-twice", "1:1 csv.column-surplus"}},
+		{"beyond 64 KiB", long + "\n1" + strings.Repeat(",x", 20_000) + "\n", Dialect{}, [][]string{{"1"}}, []string{"1:1 csv.column-surplus"}},
+		{"lines before the first row, without a heading", "Report\nof today\n1\n2\n", Dialect{NoHeading: true, Columns: []string{"a"}, Skip: 2}, [][]string{{"1"}, {"2"}}, nil},
+		{"fewer lines than are skipped", "Report\n", Dialect{NoHeading: true, Columns: []string{"a"}, Skip: 2}, nil, []string{"1:1 csv.heading-missing"}},
+	} {
+		got, notes := rows(t, test.dialect, &trickle{test.in, 4096}, []string{"a"})
+		if !reflect.DeepEqual(got, test.want) || !reflect.DeepEqual(notes, test.notes) {
+			t.Errorf("%s: %q %v, want %q %v", test.name, got, notes, test.want, test.notes)
+		}
+	}
+}

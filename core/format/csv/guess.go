@@ -22,14 +22,14 @@ func Guess(head []byte) (Dialect, [][]string) {
 	var rows [][]string
 	score := -1
 	delimiters := []byte{',', ';', '\t', '|'}
-	if first, rest, ok := bytes.Cut(head, []byte("\n")); ok {
-		if first = bytes.TrimRight(first, "\r"); len(first) == 5 && bytes.EqualFold(first[:4], []byte("sep=")) {
+	if first, rest, ok := cutLine(head); ok {
+		if len(first) == 5 && bytes.EqualFold(first[:4], []byte("sep=")) {
 			delimiters, head = first[4:5], rest
 		}
 	}
 	comment := byte(0)
 	for len(head) > 0 && head[0] == '#' {
-		_, rest, ok := bytes.Cut(head, []byte("\n"))
+		_, rest, ok := cutLine(head)
 		if !ok {
 			break
 		}
@@ -64,6 +64,19 @@ func Guess(head []byte) (Dialect, [][]string) {
 	return best, rows
 }
 
+// cutLine separates the first line, without its end, from the rest.
+func cutLine(head []byte) (line, rest []byte, ok bool) {
+	i := bytes.IndexAny(head, "\r\n")
+	if i < 0 {
+		return head, nil, false
+	}
+	line, rest = head[:i], head[i+1:]
+	if head[i] == '\r' && len(rest) > 0 && rest[0] == '\n' {
+		rest = rest[1:]
+	}
+	return line, rest, true
+}
+
 // onlyFirst tells whether nothing but the first column holds something.
 func onlyFirst(row []string) bool {
 	return row[0] != "" && strings.Join(row[1:], "") == ""
@@ -85,7 +98,7 @@ func usual(rows [][]string) (width, agree int) {
 // left out if there are others.
 func firstRows(d Dialect, head []byte) [][]string {
 	r := newReader(d, &text.Decoded{Charset: text.UTF8})
-	r.terminator = r.lineEnd(head)
+	r.terminator, _ = r.lineEnd(head)
 	r.EOF = true
 	var out [][]string
 	for p := 0; p < len(head) && len(out) < guessRows; {
@@ -102,7 +115,7 @@ func firstRows(d Dialect, head []byte) [][]string {
 			}
 			end = len(head)
 		}
-		if row := bytes.TrimRight(head[p:end], "\r\n"); len(row) > 0 {
+		if row := bytes.Trim(head[p:end], "\r\n"); len(row) > 0 {
 			out = append(out, r.Values(row))
 		}
 		p = end

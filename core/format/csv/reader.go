@@ -40,41 +40,54 @@ func newReader(d Dialect, in *text.Decoded) *Reader {
 	return &Reader{dialect: d, Stream: format.Stream{In: in, Line: 1}, charset: in.Charset, delimiter: d.delimiter(), quote: d.quote(), quoting: !d.NoQuote && d.Widths == nil, terminator: '\n'}
 }
 
-// ahead is how much is read to find the heading and the line ends.
+// ahead is how much is read at first to find the heading and the line ends.
 const ahead = 64 << 10
 
 // open reads ahead, finds the line ends out, and takes the heading.
-func (r *Reader) open(fields shape.Record) (finding.List, error) {
-	buf, err := r.Fill(nil, ahead)
-	if err != nil {
-		return nil, err
+func (r *Reader) open(fields shape.Record) (out finding.List, err error) {
+	var buf []byte
+	for want := ahead; ; want *= 4 {
+		if buf, err = r.Fill(buf, min(want, MaxRow)); err != nil {
+			return nil, err
+		}
+		if len(buf) == 0 {
+			return finding.List{finding.New("file.empty", place.Place{Offset: 0, Line: 1, Column: 1}, "the file holds nothing: 0 bytes")}, nil
+		}
+		whole := r.EOF || len(buf) >= MaxRow
+		if out, found := r.begin(buf, whole, fields); found || whole {
+			return out, nil
+		}
 	}
-	if len(buf) == 0 {
-		return finding.List{finding.New("file.empty", place.Place{Offset: 0, Line: 1, Column: 1}, "the file holds nothing: 0 bytes")}, nil
+}
+
+// begin takes the heading from what has been read of the file. Found tells whether it
+// was there; if not, more has to be read, unless that was the whole.
+func (r *Reader) begin(buf []byte, whole bool, fields shape.Record) (out finding.List, found bool) {
+	var known bool
+	if r.terminator, known = r.lineEnd(buf); !known && !whole {
+		return nil, false
 	}
-	r.terminator = r.lineEnd(buf)
 	at := 0
 	if end := bytes.IndexByte(buf, r.terminator); end > 4 && bytes.EqualFold(buf[:4], []byte("sep=")) && len(bytes.TrimRight(buf[4:end], "\r")) == 1 {
 		// A line that spreadsheet programs write for each other.
 		if r.dialect.Delimiter != 0 && buf[4] != r.delimiter {
 			f := finding.New("csv.delimiter", place.At("", buf, 4), "the first line says that columns are separated by %s, the route says %s", charName(buf[4]), charName(r.delimiter))
-			return finding.List{f}, nil
+			return finding.List{f}, true
 		}
 		r.delimiter, at = buf[4], end+1
 	}
 	at = r.skipComments(buf, at)
-	if r.dialect.NoHeading {
-		r.Advance(buf[:at])
-		buf = buf[at:]
-		r.names, r.Carry, r.headingLine = r.dialect.Columns, buf, 0
-		return r.bind(fields), nil
-	}
 	for range r.dialect.Skip {
 		i := bytes.IndexByte(buf[at:], r.terminator)
 		if i < 0 {
-			return finding.List{finding.New("csv.heading-missing", place.Place{Line: 1, Column: 1}, "the file ends before its heading: %d lines were to be skipped", r.dialect.Skip)}, nil
+			return finding.List{finding.New("csv.heading-missing", place.Place{Line: 1, Column: 1}, "the file ends before its first row: %d lines were to be skipped", r.dialect.Skip)}, false
 		}
 		at += i + 1
+	}
+	if r.dialect.NoHeading {
+		r.Advance(buf[:at])
+		r.names, r.Carry, r.headingLine = r.dialect.Columns, buf[at:], 0
+		return r.bind(fields), true
 	}
 	for at < len(buf) && (buf[at] == '\n' || buf[at] == '\r') {
 		at++
@@ -84,20 +97,20 @@ func (r *Reader) open(fields shape.Record) (finding.List, error) {
 	state := scan{from: at}
 	end, ok := r.firstRow(buf, &state)
 	if !ok {
-		if !r.EOF {
-			return finding.List{finding.New("csv.heading-long", place.Place{Line: r.headingLine, Column: 1}, "no end of the heading within %d bytes", ahead)}, nil
-		}
 		if state.open >= 0 {
 			p := place.At("", buf, state.open)
-			return finding.List{finding.New("csv.quote-unclosed", p, "the quote opened here in the heading is never closed")}, nil
+			return finding.List{finding.New("csv.quote-unclosed", p, "the quote opened here in the heading is never closed")}, false
+		}
+		if !r.EOF {
+			return finding.List{finding.New("csv.heading-long", place.Place{Line: r.headingLine, Column: 1}, "no end of the heading within %d MiB", MaxRow>>20)}, false
 		}
 		end = len(buf)
 	}
 	if i := bytes.IndexByte(buf[at:end], 0); i >= 0 {
-		return finding.List{finding.New("csv.nul", place.At("", buf, at+i), "the heading has a NUL byte: this is not a text file, or not %s", r.charset).Suggest("check the route's encoding: utf-16 text has a NUL in every second byte")}, nil
+		return finding.List{finding.New("csv.nul", place.At("", buf, at+i), "the heading has a NUL byte: this is not a text file, or not %s", r.charset).Suggest("check the route's encoding: utf-16 text has a NUL in every second byte")}, true
 	}
 	if i := text.FirstInvalid(buf[at:end]); i >= 0 {
-		return finding.List{invalidText(buf[at+i], place.At("", buf, at+i))}, nil
+		return finding.List{invalidText(buf[at+i], place.At("", buf, at+i))}, true
 	}
 	r.heading = bytes.Clone(buf[:end])
 	if n := len(r.heading); r.heading[n-1] != r.terminator {
@@ -108,17 +121,17 @@ func (r *Reader) open(fields shape.Record) (finding.List, error) {
 		r.names[i] = strings.TrimSpace(r.names[i])
 	}
 	r.Base, r.Line, r.Carry = int64(end), 1+place.CountLines(buf[:end]), bytes.Clone(buf[end:])
-	out := r.bind(fields)
+	out = r.bind(fields)
 	if len(r.names) == 1 && len(fields) > 1 && out.HasErrors() {
 		for _, c := range []byte{';', '\t', '|', ','} {
 			if c != r.delimiter && strings.Count(r.names[0], string(c)) >= 1 {
 				f := finding.New("csv.delimiter", place.Place{Line: r.headingLine, Column: 1}, "the heading is not separated by %s; the delimiter seems to be %s", charName(r.delimiter), charName(c))
 				f.Seen, f.Expected = charName(c), charName(r.delimiter)
-				return finding.List{f.Suggest("send the file with %s, or change the route's delimiter", charName(r.delimiter))}, nil
+				return finding.List{f.Suggest("send the file with %s, or change the route's delimiter", charName(r.delimiter))}, true
 			}
 		}
 	}
-	return out, nil
+	return out, true
 }
 
 // skipComments goes behind the lines from at on that are comments.
@@ -147,15 +160,39 @@ func charName(c byte) string {
 	return fmt.Sprintf("%q", c)
 }
 
-// lineEnd tells LF (or CR LF) files from those that know only CR.
-func (r *Reader) lineEnd(buf []byte) byte {
-	if bytes.IndexByte(buf, '\n') >= 0 {
-		return '\n'
+// lineEnd tells files with LF or CR LF from those whose rows end in CR, by the first line
+// end that is not within quotes. Known tells whether there is one.
+func (r *Reader) lineEnd(buf []byte) (terminator byte, known bool) {
+	end := bytes.IndexAny(buf, "\r\n")
+	if end >= 0 && r.quoting && r.dialect.Skip == 0 && (r.dialect.Comment == 0 || buf[0] != r.dialect.Comment) {
+		if i := r.outside(buf); i >= 0 {
+			end = i
+		}
 	}
-	if bytes.IndexByte(buf, '\r') >= 0 {
-		return '\r'
+	switch {
+	case end < 0:
+		return '\n', false
+	case buf[end] == '\n' || end+1 < len(buf) && buf[end+1] == '\n':
+		return '\n', true
 	}
-	return '\n'
+	return '\r', end+1 < len(buf)
+}
+
+// outside gives the first line end that is not within quotes, -1 if there is none.
+func (r *Reader) outside(buf []byte) int {
+	for i := 0; i < len(buf); i++ {
+		switch c := buf[i]; {
+		case c == '\n' || c == '\r':
+			return i
+		case c == r.quote && (i == 0 || buf[i-1] == r.delimiter):
+			end := r.closing(buf, i+1)
+			if end < 0 {
+				return -1
+			}
+			i = end
+		}
+	}
+	return -1
 }
 
 // scan is how far a search for row ends has come.
@@ -299,6 +336,9 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 			return false, r.broken(b, buf, s.last, s.open)
 		}
 		n = len(buf)
+		if n > 0 && r.terminator == '\r' && buf[n-1] == '\n' {
+			buf[n-1] = '\r' // some programs end a file with LF whatever its rows end with
+		}
 	}
 	if r.dialect.Footer > 0 {
 		n = r.holdBack(buf, n)
@@ -519,6 +559,7 @@ const (
 	ruleStrayQuote
 	ruleNUL
 	ruleEncoding
+	ruleLineEnd
 )
 
 // inspect takes the careful look at a row.
@@ -534,20 +575,32 @@ func (r *Reader) inspect(b *batch.Batch, record int) {
 	if i := r.undecodable(raw); i >= 0 {
 		note(ruleEncoding, int(bounds.Off)+i, false)
 	}
-	if !r.quoting {
+	n := int(bounds.End)
+	other := byte('\r')
+	if r.terminator == '\r' {
+		other = '\n'
+	}
+	if r.dialect.Widths != nil {
+		if i := bytes.IndexByte(bytes.TrimRight(raw, "\r\n"), other); i >= 0 {
+			note(ruleLineEnd, int(bounds.Off)+i, false)
+		}
 		return
 	}
-	n := int(bounds.End)
 	for p := int(bounds.Off); ; {
 		start := p
-		span, _, next, last := r.field(b.Buf, p, n, 0, nil) // columns of fixed width have no quotes
-		field := b.Buf[span.Off:span.End]
-		if len(field) > 0 && field[0] == r.quote {
-			if end := r.closing(field, 1); end >= 0 && end+1 < len(field) {
-				note(ruleAfterQuote, start+end+1, false)
+		span, _, next, last := r.field(b.Buf, p, n, 0, nil)
+		field, plain := b.Buf[span.Off:span.End], 0
+		if len(field) > 0 && field[0] == r.quote && r.quoting {
+			if end := r.closing(field, 1); end >= 0 {
+				if plain = end + 1; plain < len(field) {
+					note(ruleAfterQuote, start+plain, false)
+				}
 			}
-		} else if i := bytes.IndexByte(field, r.quote); i >= 0 {
+		} else if i := bytes.IndexByte(field, r.quote); i >= 0 && r.quoting {
 			note(ruleStrayQuote, start+i, true)
+		}
+		if i := bytes.IndexByte(field[plain:], other); i >= 0 {
+			note(ruleLineEnd, start+plain+i, false)
 		}
 		if last {
 			return
@@ -584,6 +637,14 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 		f.Seen = finding.Shorten(raw)
 	case ruleStrayQuote:
 		f = finding.Warn("csv.quote-stray", at, "a quote stands inside an unquoted value; it was taken as data")
+		f.Seen = finding.Shorten(raw)
+	case ruleLineEnd:
+		here, there := "CR", "LF"
+		if r.terminator == '\r' {
+			here, there = there, here
+		}
+		f = finding.New("csv.line-end", at, "%s stands alone in the row here, but the rows of this file end in %s", here, there).
+			Suggest("write one kind of line end in the whole file, or put a value that holds one in quotes")
 		f.Seen = finding.Shorten(raw)
 	case ruleNUL:
 		f = finding.New("csv.nul", at, "the row has a NUL byte")

@@ -26,6 +26,7 @@ func (r *Reader) Split(b *batch.Batch) {
 	} else {
 		odd = odd || bytes.Contains(b.Buf[:b.N], []byte(string(utf8.RuneError)))
 	}
+	odd = odd || r.terminator == '\r' && bytes.IndexByte(b.Buf[:b.N], '\n') >= 0
 	slots := len(r.slotColumn)
 	b.Slots = slots
 	if r.dialect.Widths != nil {
@@ -40,7 +41,12 @@ func (r *Reader) Split(b *batch.Batch) {
 		quote = r.terminator // no field starts with it
 	}
 	spans := b.Spans
+	crs := 0 // CR that stand before LF
 	for p := 0; p < n; {
+		if buf[p] == '\n' && r.terminator == '\r' { // behind a CR, in a file of such
+			p++
+			continue
+		}
 		start := p
 		if r.dialect.Comment != 0 && buf[p] == r.dialect.Comment {
 			p += bytes.IndexByte(buf[p:], r.terminator) + 1 // the slack ends the last
@@ -53,6 +59,7 @@ func (r *Reader) Split(b *batch.Batch) {
 			}
 			if buf[p] == '\r' && buf[p+1] == '\n' {
 				p += 2
+				crs++
 				continue
 			}
 		}
@@ -94,6 +101,9 @@ func (r *Reader) Split(b *batch.Batch) {
 			}
 			k++
 			if p >= n || buf[p] == r.terminator {
+				if p > start && buf[p-1] == '\r' {
+					crs++
+				}
 				p++
 				break
 			}
@@ -109,11 +119,21 @@ func (r *Reader) Split(b *batch.Batch) {
 		}
 	}
 	b.Spans = spans
+	if !odd && r.terminator == '\n' && bytes.Count(buf[:n], []byte{'\r'}) != crs {
+		for i := range b.Bounds {
+			r.inspect(b, i) // some stand elsewhere
+		}
+	}
 }
 
 // splitFixed finds rows of columns of fixed width.
 func (r *Reader) splitFixed(b *batch.Batch, odd bool) {
+	odd = odd || bytes.IndexByte(b.Buf[:b.N], '\r'^'\n'^r.terminator) >= 0
 	for p := 0; p < b.N; {
+		if b.Buf[p] == '\n' && r.terminator == '\r' {
+			p++
+			continue
+		}
 		end := p + bytes.IndexByte(b.Buf[p:], r.terminator) // the slack ends the last
 		end = min(end, b.N)
 		if len(bytes.TrimRight(b.Buf[p:end], "\r")) == 0 || r.dialect.Comment != 0 && b.Buf[p] == r.dialect.Comment {
