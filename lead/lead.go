@@ -205,7 +205,9 @@ func (l *Leader) Run(life, work context.Context, node *Node) {
 	defer l.tasks.Wait()
 	for {
 		if node != nil {
-			l.asNode(life, work, node)
+			if l.asNode(life, work, node); life.Err() != nil {
+				return
+			}
 			l.Log.Error("the database cannot be reached, or not in time: nothing is taken until it answers")
 		}
 		if node = l.join(life); node == nil {

@@ -229,10 +229,22 @@ func secret(file string) (string, error) {
 }
 
 // createWhole makes the cluster in another folder first, so that a start that is cut off
-// in the middle leaves nothing that looks like a cluster: the next one begins anew.
+// in the middle leaves nothing that looks like a cluster: the next one begins anew. What an
+// earlier one began may still be written by a process of it that has outlived it: each has a
+// folder of its own.
 func createWhole(ctx context.Context, folder, password string, account *syscall.Credential) error {
-	making := folder + ".making"
-	if err := os.RemoveAll(making); err != nil {
+	parent, begun := filepath.Dir(folder), filepath.Base(folder)+".making-"
+	left, err := os.ReadDir(parent)
+	if err != nil {
+		return err
+	}
+	for _, l := range left {
+		if strings.HasPrefix(l.Name(), begun) {
+			os.RemoveAll(filepath.Join(parent, l.Name())) //nolint: who still writes into it leaves something for the next time
+		}
+	}
+	making, err := os.MkdirTemp(parent, begun)
+	if err != nil {
 		return err
 	}
 	if err := create(ctx, making, password, account); err != nil {
@@ -240,7 +252,7 @@ func createWhole(ctx context.Context, folder, password string, account *syscall.
 	}
 	// What an unfinished start of former times has left is empty or no cluster; a mount
 	// point stays, and takes what was made.
-	err := syscall.Rename(making, folder) // which replaces an empty folder
+	err = syscall.Rename(making, folder) // which replaces an empty folder
 	if err == nil || !errors.Is(err, syscall.EEXIST) && !errors.Is(err, syscall.ENOTEMPTY) && !errors.Is(err, syscall.EBUSY) && !errors.Is(err, syscall.EXDEV) {
 		return err
 	}
@@ -280,8 +292,8 @@ func create(ctx context.Context, folder, password string, account *syscall.Crede
 				return err
 			}
 		}
-		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: account}
 	}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: account, Pdeathsig: syscall.SIGKILL}
 	if out, err := cmd.CombinedOutput(); err != nil {
 		// A half-made cluster would look like a whole one at the next start.
 		return errors.Join(fmt.Errorf("making the database cluster: %w: %s", err, bytes.TrimSpace(out)), os.RemoveAll(folder))
