@@ -189,8 +189,8 @@ func (c *compilation) plan() *flow.Plan {
 	}
 	if r.Dialect.NoHeading {
 		for _, f := range s.Record {
-			if !slices.Contains(r.Dialect.Columns, f.Name) {
-				c.out = append(c.out, finding.New("route.columns", r.Places["read"], "the schema's field %q is not among the columns that the route names", f.Name))
+			if !slices.Contains(r.Dialect.Columns, f.At()) {
+				c.out = append(c.out, finding.New("route.columns", r.Places["read"], "the schema reads column %q, which is not among those that the route names", f.At()))
 			}
 		}
 	}

@@ -17,7 +17,6 @@ import (
 	"ydrion/core/flow"
 	"ydrion/core/format"
 	"ydrion/core/place"
-	"ydrion/core/text"
 	"ydrion/deliver"
 	"ydrion/files"
 	"ydrion/route"
@@ -54,6 +53,7 @@ type outputs struct {
 	all        []*deliver.Output
 	allCount   int64
 	bad        *deliver.Output // rejected records in the source's form
+	source     *flow.Rejects   // writes into bad
 	badCount   int64
 	badFirst   int64
 	list       *deliver.Output // findings as JSON
@@ -251,7 +251,7 @@ func (o *outputs) reject(record, line int64, raw []byte, findings finding.List) 
 		o.badFirst = record
 	}
 	o.badCount++
-	if err := o.encode(o.bad, raw); err != nil {
+	if err := o.source.Record(raw); err != nil {
 		return err
 	}
 	if err := o.explain(findings, raw); err != nil {
@@ -284,20 +284,7 @@ func (o *outputs) openBad() (err error) {
 	if o.bad, err = o.create(o.rejected, "rejected"); err != nil {
 		return err
 	}
-	if _, err = o.bad.Write(o.opened.Mark); err != nil {
-		return err
-	}
-	return o.encode(o.bad, o.opened.Reader.Heading())
-}
-
-// encode writes text in the source's character set. What that set cannot say
-// (bytes that were wrong to begin with) goes out as UTF-8.
-func (o *outputs) encode(to io.Writer, utf8Text []byte) error {
-	b, err := text.Encode(utf8Text, o.opened.Charset)
-	if err != nil {
-		b = utf8Text
-	}
-	_, err = to.Write(b)
+	o.source, err = o.opened.Rejects(o.bad)
 	return err
 }
 
@@ -382,19 +369,8 @@ func (o *outputs) Broken(b *format.Broken) error {
 	}
 	o.badCount++
 	kept := make([]byte, 0, maxRejectRaw)
-	buf := make([]byte, 64<<10)
-	for {
-		n, err := b.Rest.Read(buf)
-		if err := o.encode(o.bad, buf[:n]); err != nil {
-			return err
-		}
-		kept = append(kept, buf[:min(n, cap(kept)-len(kept))]...)
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return fmt.Errorf("reading: %w", err)
-		}
+	if err := o.source.Rest(b.Rest, func(piece []byte) { kept = append(kept, piece[:min(len(piece), cap(kept)-len(kept))]...) }); err != nil {
+		return err
 	}
 	if err := o.remember(store.Reject{Record: f.Place.Record, Line: f.Place.Line, Raw: kept, Findings: finding.List{f}}); err != nil {
 		return err

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -60,17 +61,19 @@ type viewer struct {
 	opened  *flow.Opened
 	trial   *Trial
 	begun   bool // the output has a record
+	rejects *flow.Rejects
 }
 
 var _ flow.Sink = (*viewer)(nil)
 
 func (v *viewer) Open(o *flow.Opened) error {
 	v.opened = o
-	if v.request.Rejects != nil {
-		_, err := v.request.Rejects.Write(o.Reader.Heading())
-		return err
+	if v.request.Rejects == nil {
+		return nil
 	}
-	return nil
+	rejects, err := o.Rejects(v.request.Rejects)
+	v.rejects = rejects
+	return err
 }
 
 func (v *viewer) Batch(b *batch.Batch) error {
@@ -84,12 +87,12 @@ func (v *viewer) Batch(b *batch.Batch) error {
 			return err
 		}
 	}
-	if v.request.Rejects != nil {
+	if v.rejects != nil {
 		for i, what := range b.What {
 			if what != batch.Rejected {
 				continue
 			}
-			if _, err := v.request.Rejects.Write(v.opened.Reader.Raw(b, i)); err != nil {
+			if err := v.rejects.Record(v.opened.Reader.Raw(b, i)); err != nil {
 				return err
 			}
 		}
@@ -145,8 +148,8 @@ func (v *viewer) Broken(b *format.Broken) error {
 	if err != nil {
 		return err
 	}
-	if v.request.Rejects != nil {
-		if _, err := io.Copy(v.request.Rejects, io.MultiReader(strings.NewReader(string(rest)), b.Rest)); err != nil {
+	if v.rejects != nil {
+		if err := v.rejects.Rest(io.MultiReader(bytes.NewReader(rest), b.Rest), func([]byte) {}); err != nil {
 			return err
 		}
 	}
