@@ -30,7 +30,9 @@ type Source struct {
 	// Records is a JSON Pointer (RFC 6901) in which * stands for each element of a
 	// list: /specimens/* or /stations/*/specimens/*. Without one, each value of the
 	// file is a record (one document, one a line, or a text sequence as in RFC
-	// 7464), and if that is a list, each of its elements.
+	// 7464), and if that is a list, each of its elements. In a file with a document a
+	// line, or a text sequence, the pointer holds for each of them, and one that is
+	// broken is rejected alone.
 	Records string
 }
 
@@ -42,11 +44,24 @@ var _ format.Source = Source{}
 // the list that holds the record, and 0 is the record itself.
 func (s Source) Open(in *text.Decoded, fields shape.Record) (format.Reader, finding.List, error) {
 	r := &Reader{Stream: format.Stream{In: in, Line: 1}, charset: in.Charset, size: batch.Size, state: values}
+	buf, err := r.Fill(nil, r.size)
+	if err != nil {
+		return nil, nil, err
+	}
+	for !r.EOF && len(buf) < longestLine && bytes.IndexByte(buf, '\n') < 0 {
+		if buf, err = r.Fill(buf, 2*len(buf)); err != nil {
+			return nil, nil, err
+		}
+	}
+	r.recognise(buf)
+	if r.apart != together && s.Records == "" && bytes.HasPrefix(bytes.TrimLeft(buf, " \t\r\n\x1e"), []byte("[")) {
+		s.Records = "/*"
+	}
 	findings := r.bind(s.Records, fields)
 	if findings.HasErrors() {
 		return nil, findings, nil
 	}
-	f, err := r.begin()
+	f, err := r.begin(buf)
 	if f != nil {
 		return nil, append(findings, *f), err
 	}
@@ -64,6 +79,53 @@ const (
 	over                 // nothing
 )
 
+// apart is how the documents of a file are kept apart.
+type apart uint8
+
+const (
+	together apart = iota // by their own ends, if there are several
+	lines                 // each on a line
+	sequence              // by record separators (RFC 7464)
+)
+
+// longestLine is how far the end of the first line is looked for to find out whether each
+// line is a document.
+const longestLine = 2 << 20
+
+// recognise finds out from the beginning of a file how its documents are kept apart. One a
+// line, if the first line is a whole value and more follows; if the first is broken, the next
+// ones tell.
+func (r *Reader) recognise(buf []byte) {
+	p := skipBlanks(buf, 0)
+	if p < len(buf) && buf[p] == separator {
+		r.apart = sequence
+		return
+	}
+	var first, second, third []byte
+	for _, l := range []*[]byte{&first, &second, &third} {
+		p = skipBlanks(buf, p)
+		end := bytes.IndexByte(buf[p:], '\n')
+		if end < 0 {
+			if end = len(buf) - p; !r.EOF && l != &third {
+				break
+			}
+		}
+		*l = bytes.TrimRight(buf[p:p+end], " \t\r")
+		p += end
+	}
+	whole := func(line []byte) bool {
+		end, whole, bad := skip(line, 0, true)
+		return whole && bad < 0 && end == len(line)
+	}
+	switch {
+	case len(first) == 0 || len(second) == 0:
+	case whole(first):
+		r.apart = lines
+	case second[0] == first[0] && whole(second) && !bytes.ContainsRune([]byte("[{,:"), rune(first[len(first)-1])) && (len(third) == 0 || third[0] == first[0]):
+		r.apart = lines
+	}
+}
+
 // Reader reads one file. Cut keeps the state of the stream; Split only reads what
 // Open has set.
 type Reader struct {
@@ -76,6 +138,7 @@ type Reader struct {
 	roots   []*trie  // what is wanted at each level of within; the last is the record's
 	outside []outer  // wanted values that stand around the outermost list
 
+	apart  apart
 	state  state
 	first  bool // no element has come yet
 	levels []byte
@@ -144,7 +207,7 @@ func (r *Reader) bind(records string, fields shape.Record) finding.List {
 	if err != nil {
 		return finding.List{finding.New("json.records", place.Place{Line: 1, Column: 1}, "the records cannot be found: %v", err)}
 	}
-	if i := slices.Index(path, "*"); i >= 0 {
+	if i := slices.Index(path, "*"); i >= 0 && r.apart == together {
 		r.before, r.within, r.list = path[:i], path[i+1:], true
 	} else {
 		r.within = path
@@ -185,12 +248,8 @@ func skipBlanks(buf []byte, p int) int {
 	return p
 }
 
-// begin goes to the first record.
-func (r *Reader) begin() (*finding.Finding, error) {
-	buf, err := r.Fill(nil, r.size)
-	if err != nil {
-		return nil, err
-	}
+// begin goes to the first record, in what has been read of the file.
+func (r *Reader) begin(buf []byte) (_ *finding.Finding, err error) {
 	p := skipBlanks(buf, 0)
 	for p < len(buf) && buf[p] == separator {
 		p = skipBlanks(buf, p+1)
@@ -199,7 +258,7 @@ func (r *Reader) begin() (*finding.Finding, error) {
 		f := finding.New("file.empty", place.Place{Line: 1, Column: 1}, "the file holds no value: %d bytes", len(buf))
 		return &f, nil
 	}
-	if !r.list && buf[p] == '[' { // a list of records
+	if !r.list && r.apart == together && buf[p] == '[' { // a list of records
 		r.list = true
 	}
 	if !r.list {
@@ -476,6 +535,18 @@ func (r *Reader) records(b *batch.Batch, buf []byte, p int) (stopped, at int, pr
 		case values:
 			if c == separator {
 				p++
+				continue
+			}
+			if r.apart != together {
+				end := bytes.IndexByte(buf[p:], []byte{lines: '\n', sequence: separator}[r.apart])
+				if end < 0 {
+					if end = len(buf) - p; !r.EOF {
+						return p, 0, ""
+					}
+				}
+				text := bytes.TrimRight(buf[p:p+end], " \t\r\n")
+				b.Wholes = append(b.Wholes, batch.Span{Off: uint32(p), End: uint32(p + len(text))})
+				p += end
 				continue
 			}
 		case element:
@@ -764,6 +835,7 @@ type walk struct {
 	rule    int          // what is wrong, with failed
 	at      int
 	failed  bool
+	empty   bool // the document's list was there
 }
 
 // fail notes the first thing that is wrong with a whole.
@@ -776,7 +848,7 @@ func (w *walk) fail(rule, at int) int {
 
 // whole reads one value of the file and finds the records in it.
 func (w *walk) whole(s batch.Span) {
-	w.end, w.failed, w.names = int(s.End), false, w.names[:0]
+	w.end, w.failed, w.empty, w.names = int(s.End), false, false, w.names[:0]
 	records := len(w.b.Bounds)
 	if len(w.within) == 0 {
 		w.row = w.open(s)
@@ -792,7 +864,7 @@ func (w *walk) whole(s batch.Span) {
 			w.down(int(s.Off), 0)
 		}
 	}
-	if len(w.b.Bounds) == records {
+	if len(w.b.Bounds) == records && (w.failed || !w.empty) {
 		copy(w.open(s), w.row)
 		if !w.failed {
 			w.fail(ruleNoRecord, int(s.Off))
@@ -847,6 +919,7 @@ func (w *walk) down(p, level int) {
 	name := w.within[level]
 	switch {
 	case buf[p] == '[' && name == "*":
+		w.empty = w.empty || w.apart != together && level == slices.Index(w.within, "*")
 		for p = skipBlanks(buf, p+1); buf[p] != ']'; p = skipBlanks(buf, p) {
 			if buf[p] == ',' {
 				p++

@@ -97,7 +97,16 @@ func TestRecords(t *testing.T) {
 		{"no such member", nested, "/specimen/*", nil, nil, "json.no-records at 3:91 +239"},
 		{"no list", `{"a": 1}`, "/a/*", nil, nil, "json.no-records at 1:7 +6"},
 		{"nothing", " \n", "", nil, nil, "file.empty at 1:1 +0"},
-		{"after the end", "[1]\n [2]", "/*", []string{"0"}, []string{"1"}, "json.structure at 2:2 +5"},
+		{"after the end", "[1] [2]", "/*", []string{"0"}, []string{"1"}, "json.structure at 1:5 +4"},
+		{"a list a line", "[1]\n [2, 3]\n[]\n", "/*", []string{"0"}, []string{"1", "2", "3"}, ""},
+		{"a list a line, not said", "[1]\n [2, 3]\n{}\n", "", []string{"0"}, []string{"1", "2", "3", "- json.no-record at 3:1 +12"}, ""},
+		{"a document a line", "{\"of\":1,\"t\":[{\"a\":1},{\"a\":2}]}\n{\"t\":[]}\n{\"u\":1}\n{\"t\":[{\"a\":3}],\"of\":3}", "/t/*", []string{"a", "2/of"}, []string{"1 1", "2 1", "- - json.no-record at 3:1 +40", "3 3"}, ""},
+		{"a document a line, one broken", "{\"t\":[{\"a\":1}]}\n{\"t\":[{\"a\":2}\n{\"t\":[{\"a\":3}]}\n", "/t/*", []string{"a"}, []string{"1", "- json.syntax at 2:14 +29", "3"}, ""},
+		{"broken lines", "{\"a\":1}\n{\"a\":\n{\"a\":\"x\n{\"a\":4}}\r\n]\nnull x\n{\"a\":5}", "", []string{"a"}, []string{"1", "- json.syntax at 2:6 +13", "- json.syntax at 3:6 +19", "4 json.syntax at 4:8 +29", "- json.syntax at 5:1 +32", "- json.syntax at 6:5 +38", "5"}, ""},
+		{"the first line broken", "{\"a\":1\n{\"a\":2}\n{\"a\":3}\n", "", []string{"a"}, []string{"1 json.syntax at 1:7 +6", "2", "3"}, ""},
+		{"no lines, but values", "{\"a\":1} {\"a\":2}\n{\"a\":\n3}", "", []string{"a"}, []string{"1", "2", "3"}, ""},
+		{"a document without indents", "{\"t\":[\n{\"a\":1}\n]}\n", "/t/*", []string{"a"}, []string{"1"}, ""},
+		{"a broken sequence", "\x1e{\"a\":\n1}\n\x1e{\"a\":2\n\x1e\x1e{\"a\":\"\n\x1e{\"a\":3}\n", "", []string{"a"}, []string{"1", "2 json.syntax at 3:8 +17", "- json.syntax at 4:8 +25", "3"}, ""},
 		{"not closed", "[1, {\"a\": 2", "/*", []string{"0"}, []string{"1"}, "json.structure at 1:5 +4"},
 		{"list not closed", "[1, 2,", "/*", []string{"0"}, []string{"1", "2"}, "json.structure at 1:7 +6"},
 		{"document not closed", `{"a": [1, 2]`, "/a/*", []string{"0"}, []string{"1", "2"}, "json.structure at 1:13 +12"},
@@ -217,7 +226,7 @@ func TestStreams(t *testing.T) {
 			}
 			count++
 		}
-		if cap(b.Buf) > 2*batch.Size {
+		if cap(b.Buf) > 2*batch.Size && count > 200_000 { // the first has what was read to find lines
 			t.Fatalf("a batch has %d bytes", cap(b.Buf))
 		}
 	}
