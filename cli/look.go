@@ -22,6 +22,7 @@ import (
 func (a *app) look() *cobra.Command {
 	var place, member, description string
 	var records int
+	var known stated
 	c := a.jsonFlag(&cobra.Command{
 		Use:   "look FILE",
 		Short: "Say what a file is: format, records, fields, and what is wrong with it",
@@ -29,6 +30,9 @@ func (a *app) look() *cobra.Command {
 is, in which encoding, how many records of which types it has, which fields and
 what their values look like, and what is wrong with it. FILE may be - for
 standard input. Files in gzip are undone; in a zip archive, name a member.
+
+What it is is guessed from its beginning, with the reasons for and against; with --format,
+--encoding, --delimiter and --heading you say what you know.
 
 The whole file is read, in a stream. The exit code is 1 if there are errors.
 
@@ -43,7 +47,8 @@ against a partner's guideline (.sef) or a description of your own, as guideline 
   ydrion look results.hl7 --at "record 4711"
   ydrion look big.csv.gz --json | jq '.fields[].path'
   ydrion look week.zip --member monday.csv
-  ydrion look orders.x12 --description partner.sef`,
+  ydrion look orders.x12 --description partner.sef
+  ydrion look sheet.txt --encoding windows-1252 --delimiter ";" --heading no`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			request := formats.Request{Byte: -1, Records: 1}
@@ -63,6 +68,10 @@ against a partner's guideline (.sef) or a description of your own, as guideline 
 				if request.Own, err = a.description(description); err != nil {
 					return err
 				}
+			}
+			var err error
+			if request.Known, err = known.known(); err != nil {
+				return err
 			}
 			request.Name = args[0]
 			in, done, err := a.sample(args[0], member)
@@ -99,7 +108,50 @@ against a partner's guideline (.sef) or a description of your own, as guideline 
 	f.IntVar(&records, "records", 1, "how many records to show")
 	f.StringVar(&member, "member", "", "member of a zip archive")
 	f.StringVar(&description, "description", "", "file that describes messages: a guideline (.sef), or what guideline writes")
+	f.StringVar(&known.format, "format", "", "what the file is: csv, json, hl7, x12 or edifact, instead of a guess")
+	f.StringVar(&known.encoding, "encoding", "", "the encoding it is in, such as utf-8 or windows-1252")
+	f.StringVar(&known.delimiter, "delimiter", "", "of csv: one character, or tab")
+	f.StringVar(&known.heading, "heading", "", "of csv: yes if the first line names the columns, no if not")
 	return c
+}
+
+// stated is what the user says of a file.
+type stated struct{ format, encoding, delimiter, heading string }
+
+// known reads what the user says.
+func (s stated) known() (k formats.Known, err error) {
+	if s.format != "" && formats.Name(s.format) == "" {
+		return k, wrongUse("--format is csv, json, hl7, x12 or edifact, not %q", s.format)
+	}
+	k.Format = s.format
+	if s.encoding != "" {
+		if k.Charset, err = text.ParseCharset(s.encoding); err != nil {
+			return k, wrongUse("--encoding: %v", err)
+		}
+	}
+	switch {
+	case s.delimiter == "tab":
+		k.Delimiter = '\t'
+	case len(s.delimiter) > 1 || s.delimiter >= "\x80":
+		return k, wrongUse("--delimiter is one ASCII character, or tab, not %q", s.delimiter)
+	case s.delimiter != "":
+		k.Delimiter = s.delimiter[0]
+	}
+	switch s.heading {
+	case "yes", "no":
+		yes := s.heading == "yes"
+		k.Heading = &yes
+	case "":
+	default:
+		return k, wrongUse("--heading is yes or no, not %q", s.heading)
+	}
+	if k.Format == "" && (k.Delimiter != 0 || k.Heading != nil) {
+		k.Format = "csv"
+	}
+	if k.Format != "" && k.Format != "csv" && (k.Delimiter != 0 || k.Heading != nil) {
+		return k, wrongUse("--delimiter and --heading are for csv, not for %s", k.Format)
+	}
+	return k, nil
 }
 
 // sample opens a file, a member of an archive, or standard input.
@@ -128,10 +180,8 @@ func (a *app) sample(name, member string) (io.Reader, func() error, error) {
 	return in, func() error { return errors.Join(in.Close(), f.Close()) }, nil
 }
 
-var formatNames = map[string]string{"csv": "CSV", "json": "JSON", "hl7": "HL7 v2", "x12": "X12", "edifact": "EDIFACT"}
-
 func (a *app) looked(l *formats.Look) {
-	what := formatNames[l.Format]
+	what := formats.Name(l.Format)
 	switch {
 	case l.Format == "":
 		what = "of no format that is known"

@@ -48,7 +48,7 @@ type Style struct {
 // objects of texts, one a line, and back; HL7 v2, X12 and EDIFACT as JSON, and back; X12 and EDIFACT as
 // themselves in canonical style. A record that cannot be said so is a finding and is left out.
 func Convert(ctx context.Context, in io.Reader, name, to string, style Style, out io.Writer) (*Converted, error) {
-	guess, decoded, err := recognise(in)
+	guess, decoded, err := recognise(in, Known{})
 	if err != nil {
 		return nil, err
 	}

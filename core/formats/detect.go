@@ -43,21 +43,51 @@ type Guess struct {
 	dialect csv.Dialect
 }
 
+// Known is what somebody knows of a file; the zero value is nothing.
+type Known struct {
+	Format    string // csv, json, hl7, x12 or edifact
+	Charset   text.Charset
+	Delimiter byte  // of csv
+	Heading   *bool // whether the first line of csv names the columns
+}
+
 // Head is how much of a file is looked at to recognise it.
 const Head = 64 << 10
 
 // Detect recognises a file from its first bytes (up to Head), undone of
-// compression.
-func Detect(head []byte) Guess {
+// compression. What is known of it is not guessed.
+func Detect(head []byte, known Known) Guess {
 	g := Guess{Compression: "none", Confidence: Certain, Reasons: []string{}, Settings: []string{}}
-	decoded := g.charset(head)
+	decoded := head
+	if known.Charset != "" {
+		g.because(Certain, "you say that it is in %s", known.Charset)
+		decoded = g.decode(head, known.Charset)
+	} else {
+		decoded = g.charset(head)
+	}
 	start := bytes.TrimLeft(decoded, " \t\r\n\x0b\x1e")
+	recognisers := map[string]func() bool{
+		"hl7":     func() bool { return g.hl7(start) },
+		"x12":     func() bool { return g.x12(start) },
+		"edifact": func() bool { return g.edifact(start) },
+		"json":    func() bool { return g.json(start, decoded) },
+		"csv":     func() bool { g.csv(decoded, known); return true },
+	}
 	switch {
 	case len(start) == 0:
 		g.because(Certain, "there is nothing but blanks")
-	case g.hl7(start), g.x12(start), g.edifact(start), g.json(start, decoded):
+	case known.Format != "":
+		g.because(Certain, "you say that it is %s", Name(known.Format))
+		if !recognisers[known.Format]() {
+			g.Format = known.Format
+			g.because(Guessed, "it does not begin like %s", Name(known.Format))
+		}
 	default:
-		g.csv(decoded)
+		for _, name := range []string{"hl7", "x12", "edifact", "json", "csv"} {
+			if recognisers[name]() {
+				break
+			}
+		}
 	}
 	if g.Format == "csv" || g.Format == "json" {
 		if g.Charset != text.UTF8 {
@@ -74,16 +104,46 @@ func (g *Guess) because(c Confidence, format string, args ...any) {
 	g.Reasons = append(g.Reasons, fmt.Sprintf(format, args...))
 }
 
+// Name is what a format is called.
+func Name(format string) string {
+	return map[string]string{"csv": "CSV", "json": "JSON", "hl7": "HL7 v2", "x12": "X12", "edifact": "EDIFACT"}[format]
+}
+
+// decode gives text in a character set as UTF-8.
+func (g *Guess) decode(head []byte, set text.Charset) []byte {
+	g.Charset = set
+	if set == text.UTF8 {
+		return bytes.TrimPrefix(head, []byte("\uFEFF"))
+	}
+	out, err := text.DecodeAll(head, set)
+	if err != nil && len(out) == 0 {
+		return head
+	}
+	return bytes.TrimPrefix(out, []byte("\uFEFF"))
+}
+
+// letters counts the characters of several bytes that are whole, and the bytes that are none,
+// and says where the first of those is.
+func letters(b []byte) (whole, wrong, first int) {
+	first = -1
+	for i := 0; i < len(b); {
+		r, n := utf8.DecodeRune(b[i:])
+		switch {
+		case r == utf8.RuneError && n == 1:
+			if wrong++; first < 0 {
+				first = i
+			}
+		case n > 1:
+			whole++
+		}
+		i += n
+	}
+	return whole, wrong, first
+}
+
 // charset finds out what the text is written in, and gives it as UTF-8.
 func (g *Guess) charset(head []byte) []byte {
-	decode := func(set text.Charset) []byte {
-		g.Charset = set
-		out, err := text.DecodeAll(head, set)
-		if err != nil && len(out) == 0 {
-			return head
-		}
-		return bytes.TrimPrefix(out, []byte("\uFEFF"))
-	}
+	decode := func(set text.Charset) []byte { return g.decode(head, set) }
 	zeros := [2]int{}
 	for i, c := range head {
 		if c == 0 {
@@ -114,11 +174,23 @@ func (g *Guess) charset(head []byte) []byte {
 	case utf8.Valid(whole):
 		g.Charset = text.UTF8
 		return head
+	}
+	// Letters of other sets hardly ever look like characters of UTF-8.
+	right, wrong, first := letters(whole)
+	odd := fmt.Sprintf("byte %02X at %d", head[first], first)
+	if wrong > 1 {
+		odd += fmt.Sprintf(" and %d more", wrong-1)
+	}
+	switch {
+	case right > wrong:
+		g.Charset = text.UTF8
+		g.because(Guessed, "it seems to be UTF-8: %d characters are; %s is not", right, odd)
+		return head
 	case slices.ContainsFunc(head, func(c byte) bool { return c >= 0x80 && c <= 0x9f }):
-		g.because(Guessed, "it is not UTF-8; bytes from 80 to 9F are letters in windows-1252")
+		g.because(Guessed, "it is not UTF-8 (%s); bytes from 80 to 9F are letters in windows-1252", odd)
 		return decode(text.Windows1252)
 	}
-	g.because(Guessed, "it is not UTF-8; no byte speaks against iso-8859-1, and none proves it")
+	g.because(Guessed, "it is not UTF-8 (%s); no byte speaks against iso-8859-1, and none proves it", odd)
 	return decode(text.Latin1)
 }
 
@@ -252,11 +324,20 @@ func (g *Guess) described(book *standard.Book, structure *standard.Structure) {
 }
 
 func (g *Guess) json(b, whole []byte) bool {
-	if b[0] != '{' && b[0] != '[' {
+	first := bytes.TrimSpace(line(b))
+	switch {
+	case b[0] == '{' || b[0] == '[' || whole[0] == 0x1e:
+	case len(first) == len(bytes.TrimSpace(b)) && json.Valid(first):
+		g.Format, g.Type = "json", "value"
+		g.because(Guessed, "it is one value of JSON; a table of one column and one line would look the same")
+		return true
+	default:
 		return false
 	}
 	g.Format, g.Type = "json", "document"
-	first := bytes.TrimSpace(line(b))
+	if g.Charset != text.UTF8 {
+		g.because(Guessed, "JSON is to be UTF-8 (RFC 8259, 8.1), and this is not: it may be broken")
+	}
 	_, rest, _ := bytes.Cut(b, []byte("\n"))
 	rest = bytes.TrimLeft(rest, " \t\r\n\x1e")
 	switch {
@@ -276,9 +357,24 @@ func (g *Guess) json(b, whole []byte) bool {
 }
 
 // csv counts columns with each delimiter.
-func (g *Guess) csv(b []byte) {
+func (g *Guess) csv(b []byte, known Known) {
 	g.Format = "csv"
-	d, rows := csv.Guess(b)
+	if i := bytes.IndexByte(b, 0); i >= 0 {
+		control := 0
+		for _, c := range b {
+			if c < ' ' && c != '\t' && c != '\r' && c != '\n' {
+				control++
+			}
+		}
+		if control > max(8, len(b)/20) && known.Format == "" {
+			g.Format = ""
+			g.because(Guessed, "it is no text: of %d bytes %d are control characters", len(b), control)
+			return
+		}
+		g.because(Guessed, "it has NUL bytes, the first at %d, which no text has: it may be damaged", i)
+		b = bytes.ReplaceAll(b, []byte{0}, []byte{' '})
+	}
+	d, rows := csv.Guess(b, known.Delimiter, known.Heading)
 	g.dialect = d
 	if len(rows) == 0 {
 		g.Format = ""
@@ -289,7 +385,7 @@ func (g *Guess) csv(b []byte) {
 	if columns == 1 {
 		g.because(Guessed, "nothing separates columns: it may be a list of one column, or no table at all")
 	} else {
-		g.because(Likely, "its first %d lines have %d columns, separated by %s", len(rows), columns, csv.CharName(d.Delimiter))
+		g.because(Likely, "its first %s %d columns, separated by %s", lines(len(rows)), columns, csv.CharName(d.Delimiter))
 		if d.Delimiter != ',' {
 			g.Settings = append(g.Settings, fmt.Sprintf("delimiter: %s", map[byte]string{';': `";"`, '\t': "tab", '|': `"|"`}[d.Delimiter]))
 		}
@@ -302,12 +398,28 @@ func (g *Guess) csv(b []byte) {
 		g.because(Guessed, "a title seems to stand before the heading: %d of the lines", d.Skip)
 		g.Settings = append(g.Settings, fmt.Sprintf("skip: %d", d.Skip))
 	}
-	if d.NoHeading {
-		g.because(Guessed, "the first line looks like the others: it is no heading")
-		g.Settings = append(g.Settings, "heading: false", "columns: ["+strings.Join(d.Columns, ", ")+"]")
-	} else {
-		g.because(Likely, "the first line names the columns")
+	if known.Heading != nil {
+		g.because(Certain, "you say whether there is a heading")
 	}
+	if d.NoHeading {
+		if known.Heading == nil {
+			g.because(Guessed, "the first line looks like the others, or holds numbers: it is no heading")
+		}
+		g.Settings = append(g.Settings, "heading: false", "columns: ["+strings.Join(d.Columns, ", ")+"]")
+	} else if known.Heading == nil {
+		c, because := Likely, "the first line names the columns"
+		if len(rows) == 1 {
+			c, because = Guessed, "the first line seems to name the columns, and no other one is there to compare it with"
+		}
+		g.because(c, "%s", because)
+	}
+}
+
+func lines(n int) string {
+	if n == 1 {
+		return "line has"
+	}
+	return fmt.Sprintf("%d lines have", n)
 }
 
 // Source is the format as it was recognised; nil if it cannot be read yet.

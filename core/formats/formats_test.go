@@ -28,6 +28,37 @@ func utf16(t *testing.T, s string) string {
 	return b
 }
 
+// TestWhatIsKnown: what the user says is not guessed.
+func TestWhatIsKnown(t *testing.T) {
+	yes, no := true, false
+	for _, test := range []struct {
+		file    string
+		known   Known
+		records int64
+		paths   string
+		example string
+	}{
+		{"a;b\n1;2\n", Known{Format: "csv", Delimiter: ','}, 1, "a;b", "1;2"},
+		{"a,b\n1,2\n", Known{Format: "csv", Heading: &no}, 2, "column_1 column_2", "a"},
+		{"1,2\n3,4\n", Known{Format: "csv", Heading: &yes}, 1, "1 2", "3"},
+		{"caf\xe9\nx\n", Known{Charset: "windows-1252"}, 1, "café", "x"},
+		{"a\ncaf\xc3\xa9\n", Known{Charset: "iso-8859-1"}, 1, "a", "cafÃ©"},
+		{"1\n2\n", Known{Format: "json"}, 2, "", ""},
+	} {
+		look, err := Examine(context.Background(), strings.NewReader(test.file), Request{Byte: -1, Records: 1, Known: test.known})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var paths []string
+		for _, f := range look.Fields {
+			paths = append(paths, f.Path)
+		}
+		if look.Records != test.records || strings.Join(paths, " ") != test.paths || test.example != "" && look.Fields[0].Example != test.example {
+			t.Errorf("%q: %d records, %q, %+v", test.file, look.Records, paths, look.Fields)
+		}
+	}
+}
+
 func TestDetect(t *testing.T) {
 	isa := "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000001*0*T*>~GS*PO*SKERRY*LABSUPPLY*20261125*0930*1*X*005010~ST*850*0001~"
 	for _, test := range []struct{ head, want string }{
@@ -55,8 +86,18 @@ func TestDetect(t *testing.T) {
 		{"name|size\na|1\n", "csv - - likely utf-8 [delimiter: \"|\"]"},
 		{"Weights;;\ntag;kg;note\n00815;1;\n", "csv - - guessed utf-8 [delimiter: \";\" skip: 1]"},
 		{"just words\nand more words\n", "csv - - guessed utf-8"},
+		{"id,name\n1,Ann,x\n2,Ben,y\n", "csv - - likely utf-8 []"}, // a heading that is too short is no title
+		{"id,name,kg\n", "csv - - guessed utf-8 []"},
+		{"id,name\n" + strings.Repeat("1,Zoë\n", 20) + "2,caf\xe9\n", "csv - - guessed utf-8 []"}, // one bad byte makes no Latin-1
+		{"id,na\x00me\n1,a\n2,b\n", "csv - - guessed utf-8"},
+		{"42\n", "json - value guessed utf-8"},
+		{"\"a, b\"", "json - value guessed utf-8"},
+		{"null", "json - value guessed utf-8"},
+		{"1\n2\n3\n", "csv - - guessed"},
+		{"\x1e42\n\x1e43\n", "json - text sequence certain utf-8"},
+		{"{\"a\":\"caf\xe9\"}", "json - document guessed iso-8859-1"},
 	} {
-		g := Detect([]byte(test.head))
+		g := Detect([]byte(test.head), Known{})
 		dash := func(s string) string {
 			if s == "" {
 				return "-"

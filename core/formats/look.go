@@ -35,6 +35,8 @@ type Request struct {
 	// Own are descriptions that messages of X12 and EDIFACT are held against before those of
 	// the standard; nil: none.
 	Own *standard.Shelf
+	// Known is what is not to be guessed.
+	Known Known
 	// Progress, if set, is told now and then how many bytes have been read.
 	Progress func(bytes int64)
 
@@ -101,7 +103,7 @@ const (
 // is among the findings; an error is one of reading it.
 func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) {
 	look := &Look{Name: request.Name, Kinds: []Kind{}, Fields: []Field{}, Findings: finding.List{}, Shown: []Shown{}, Tables: map[string]*standard.Table{}}
-	guess, decoded, err := recognise(in)
+	guess, decoded, err := recognise(in, request.Known)
 	if err != nil {
 		return nil, err
 	}
@@ -135,6 +137,10 @@ func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) 
 		return nil, err
 	}
 	look.add(request.Name, reader.Ended(look.Records)...)
+	if look.Records == 0 && look.Errors == 0 {
+		look.add(request.Name, finding.Warn("look.no-records", place.Place{Line: 1, Column: 1}, "there are no records: %s", nothing[look.Format]).
+			Suggest("if there should be some, say what the file is: --format, --encoding, --delimiter, --heading"))
+	}
 	for i := range look.Fields {
 		f := &look.Fields[i]
 		f.Looks = f.forms.String()
@@ -144,6 +150,9 @@ func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) 
 	slices.SortStableFunc(look.Kinds, func(a, b Kind) int { return cmp.Compare(b.Count, a.Count) })
 	return look, nil
 }
+
+// nothing says by format what a file without records has.
+var nothing = map[string]string{"csv": "no line follows the heading", "json": "its list is empty", "hl7": "there is no MSH segment", "x12": "no transaction set (ST) stands in its interchanges", "edifact": "no message (UNH) stands in its interchanges"}
 
 // tally counts what is written to it.
 type tally int64
@@ -155,7 +164,7 @@ func (t *tally) Write(b []byte) (int, error) {
 
 // recognise undoes compression, says what a file is, and gives its text in the encoding that was
 // found, or as it comes where it says its encoding itself.
-func recognise(in io.Reader) (guess Guess, decoded *text.Decoded, err error) {
+func recognise(in io.Reader, known Known) (guess Guess, decoded *text.Decoded, err error) {
 	plain, compression, err := text.Undo(in)
 	if err != nil {
 		return guess, nil, err
@@ -168,7 +177,7 @@ func recognise(in io.Reader) (guess Guess, decoded *text.Decoded, err error) {
 	if err != nil && err != io.EOF {
 		return guess, nil, err
 	}
-	guess = Detect(head)
+	guess = Detect(head, known)
 	guess.Compression = compression
 	set := guess.Charset
 	if guess.declares() {

@@ -114,11 +114,11 @@ func TestFamily(t *testing.T) {
 }
 
 func TestGuess(t *testing.T) {
-	d, rows := Guess([]byte("sep=|\na|b,c\n1|2\n"))
+	d, rows := Guess([]byte("sep=|\na|b,c\n1|2\n"), 0, nil)
 	if d.Delimiter != '|' || len(rows) != 2 {
 		t.Errorf("%+v %q", d, rows)
 	}
-	d, rows = Guess([]byte("# made today\na,b\n# x\n1,2\n"))
+	d, rows = Guess([]byte("# made today\na,b\n# x\n1,2\n"), 0, nil)
 	if d.Comment != '#' || len(rows) != 2 {
 		t.Errorf("%+v %q", d, rows)
 	}

@@ -13,11 +13,9 @@ import (
 const guessRows = 200
 
 // Guess finds out how a table is written from its first bytes, and gives the rows
-// that were looked at. There are none if it is no table.
-func Guess(head []byte) (Dialect, [][]string) {
-	if bytes.IndexByte(head, 0) >= 0 {
-		return Dialect{}, nil
-	}
+// that were looked at. There are none if it is no table. A delimiter and whether there is a
+// heading are not guessed where they are known (0 and nil: they are not).
+func Guess(head []byte, delimiter byte, heading *bool) (Dialect, [][]string) {
 	var best Dialect
 	var rows [][]string
 	score := -1
@@ -26,6 +24,9 @@ func Guess(head []byte) (Dialect, [][]string) {
 		if len(first) == 5 && bytes.EqualFold(first[:4], []byte("sep=")) {
 			delimiters, head = first[4:5], rest
 		}
+	}
+	if delimiter != 0 {
+		delimiters = []byte{delimiter}
 	}
 	comment := byte(0)
 	for len(head) > 0 && head[0] == '#' {
@@ -49,13 +50,16 @@ func Guess(head []byte) (Dialect, [][]string) {
 	if len(rows) == 0 {
 		return Dialect{}, nil
 	}
-	// Lines of a title before the heading have fewer columns.
+	// Lines of a title before the heading have one column, or nothing in the others; and what
+	// follows them looks like a heading, or like rows.
 	width, _ := usual(rows)
-	for len(rows) > 1 && (len(rows[0]) < width && len(rows[0]) <= 2 || width > 1 && onlyFirst(rows[0])) {
-		best.Skip++
-		rows = rows[1:]
+	for title := 1; title < len(rows) && width > 1 && onlyFirst(rows[title-1]); title++ {
+		if next := rows[title]; !onlyFirst(next) && (len(next) == width && isHeading(rows[title:]) || len(rows[title-1]) < width) {
+			best.Skip, rows = title, rows[title:]
+			break
+		}
 	}
-	if !isHeading(rows) {
+	if heading != nil && !*heading || heading == nil && !isHeading(rows) {
 		best.NoHeading = true
 		for i := range rows[0] {
 			best.Columns = append(best.Columns, fmt.Sprintf("column_%d", i+1))

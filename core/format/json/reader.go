@@ -239,6 +239,22 @@ func (r *Reader) bind(records string, fields shape.Record) finding.List {
 	return out
 }
 
+// Valid tells whether a text is one value (RFC 8259).
+func Valid(b []byte) bool {
+	in, err := text.Decode(bytes.NewReader(b), text.UTF8)
+	if err != nil {
+		return false
+	}
+	r, findings, err := Source{}.Open(in, nil)
+	if r == nil || err != nil || findings.HasErrors() {
+		return false
+	}
+	one := &batch.Batch{}
+	_, err = r.Cut(one)
+	r.Split(one)
+	return err == nil && one.Records() == 1 && len(one.Notes) == 0
+}
+
 func blank(c byte) bool { return c == ' ' || c == '\n' || c == '\r' || c == '\t' }
 
 func skipBlanks(buf []byte, p int) int {
