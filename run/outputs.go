@@ -231,11 +231,11 @@ func (o *outputs) takeRejected(b *batch.Batch) error {
 		if w != batch.Rejected {
 			continue
 		}
-		findings := o.opened.Findings(b, i)
+		raw, findings := o.opened.Rejected(b, i)
 		for k := range findings {
 			findings[k].Place.File = o.name
 		}
-		if err := o.reject(b.First+int64(i), b.Place(i, b.Bounds[i].Off).Line, o.opened.Reader.Raw(b, i), findings); err != nil {
+		if err := o.reject(b.First+int64(i), b.Place(i, b.Bounds[i].Off).Line, raw, findings); err != nil {
 			return err
 		}
 	}

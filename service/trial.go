@@ -92,7 +92,8 @@ func (v *viewer) Batch(b *batch.Batch) error {
 			if what != batch.Rejected {
 				continue
 			}
-			if err := v.rejects.Record(v.opened.Reader.Raw(b, i)); err != nil {
+			raw, _ := v.opened.Rejected(b, i)
+			if err := v.rejects.Record(raw); err != nil {
 				return err
 			}
 		}

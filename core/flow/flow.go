@@ -111,6 +111,7 @@ type Opened struct {
 	facts    lang.Facts
 	sequence int64
 	begins   []byte
+	around   surrounding
 }
 
 // Made gives what stands in an output behind the records before: what has been written of the

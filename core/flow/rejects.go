@@ -1,10 +1,15 @@
 package flow
 
 import (
+	"bytes"
+	"cmp"
 	"fmt"
 	"io"
+	"slices"
 	"unicode/utf8"
 
+	"ydrion/core/batch"
+	"ydrion/core/finding"
 	"ydrion/core/text"
 )
 
@@ -22,6 +27,46 @@ func (o *Opened) Rejects(to io.Writer) (*Rejects, error) {
 		return nil, err
 	}
 	return r, r.Record(o.Reader.Heading())
+}
+
+// Limits of what it may cost to write the rejected records of one message with what
+// surrounds them, each by itself, in bytes that are gone through and that are written: so
+// many times the message, and at least so much. The cost of a file grows with its size.
+const (
+	mostSearched, leastSearched = 64, 8 << 20
+	mostRepeated, leastRepeated = 8, 256 << 10
+)
+
+// surrounding is what has been spent on the rejected records of one message.
+type surrounding struct {
+	at                 int64 // where the message begins
+	searched, repeated int
+}
+
+// Rejected gives a rejected record as it is written, and why it was rejected. A record that is
+// a part of a message comes with what surrounds it, so that it can be corrected and sent
+// again. If many records of a large message are rejected, that would multiply it: a finding
+// then says that a record comes alone.
+func (o *Opened) Rejected(b *batch.Batch, record int) (raw []byte, findings finding.List) {
+	findings = o.Findings(b, record)
+	unit := b.Bounds[record]
+	i, _ := slices.BinarySearchFunc(b.Wholes, unit.Off, func(s batch.Span, off uint32) int { return cmp.Compare(s.End, off+1) })
+	if i == len(b.Wholes) || b.Wholes[i] == unit {
+		return o.Reader.Raw(b, record), findings
+	}
+	whole := b.Wholes[i]
+	if at := b.Base + int64(whole.Off); at != o.around.at {
+		o.around = surrounding{at: at}
+	}
+	if o.around.searched >= max(leastSearched, mostSearched*whole.Len()) || o.around.repeated >= max(leastRepeated, mostRepeated*whole.Len()) {
+		f := finding.Warn("reject.alone", b.Place(record, unit.Off), "so many records of this message are rejected that the rest of them are written without what surrounds them").
+			Suggest("take the message from the original, correct it, and hand it in again")
+		return append(bytes.Clone(b.Raw(record)), '\n'), append(findings, f)
+	}
+	raw = o.Reader.Raw(b, record)
+	o.around.searched += whole.Len()
+	o.around.repeated += len(raw) - unit.Len()
+	return raw, findings
 }
 
 // Record writes one record. What the source's character set cannot say (bytes that were

@@ -3,6 +3,8 @@ package flow_test
 import (
 	"bytes"
 	"context"
+	"fmt"
+	"regexp"
 	"strings"
 	"testing"
 	"unicode/utf16"
@@ -10,6 +12,9 @@ import (
 	"ydrion/core/batch"
 	"ydrion/core/flow"
 	"ydrion/core/format"
+	"ydrion/core/format/json"
+	"ydrion/core/lang"
+	"ydrion/core/schema"
 	"ydrion/core/text"
 )
 
@@ -18,6 +23,7 @@ type rejecting struct {
 	out    bytes.Buffer
 	to     *flow.Rejects
 	opened *flow.Opened
+	alone  int // records that say that they come without what surrounds them
 }
 
 func (r *rejecting) Open(o *flow.Opened) (err error) {
@@ -29,7 +35,11 @@ func (r *rejecting) Open(o *flow.Opened) (err error) {
 func (r *rejecting) Batch(b *batch.Batch) error {
 	for i, w := range b.What {
 		if w == batch.Rejected {
-			if err := r.to.Record(r.opened.Reader.Raw(b, i)); err != nil {
+			raw, findings := r.opened.Rejected(b, i)
+			if findings[len(findings)-1].Code == "reject.alone" {
+				r.alone++
+			}
+			if err := r.to.Record(raw); err != nil {
 				return err
 			}
 		}
@@ -84,6 +94,56 @@ func TestRejectsAsTheyCame(t *testing.T) {
 				}
 				t.Errorf("%s, %d: %d bytes, not %d, and another one at %d", name, shift, r.out.Len(), len(want), at)
 			}
+		}
+	}
+}
+
+// TestRejectsOfOneMessage: however many records of a message are rejected, what is written of
+// them is a bounded number of times the message, each is written once, and those that come
+// without what surrounds them say so.
+func TestRejectsOfOneMessage(t *testing.T) {
+	s, findings := schema.Parse("s.json", []byte(`{"fields": [{"name": "w", "type": "number"}]}`))
+	if findings.HasErrors() {
+		t.Fatal(findings)
+	}
+	target, err := json.NewTarget("s.json", []byte(`{"w": 0}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	const text1 = "map m\nsource json s.json\ntarget json based on s.json\n\nw = w\n"
+	m, findings := lang.Parse("m.map", text1)
+	program, more := lang.Build(m, "m.map", text1, target, lang.Scope{Fields: s.Record})
+	if findings.HasErrors() || more.HasErrors() {
+		t.Fatal(findings, more)
+	}
+	for _, n := range []int{10, 1_000, 20_000} {
+		in := `{"of": "` + strings.Repeat("x", 1000) + `", "lines": [`
+		for i := range n {
+			in += fmt.Sprintf(`{"w": "bad", "n": "n%d."},`, i)
+		}
+		in = strings.TrimSuffix(in, ",") + "]}"
+		in += "\n" + `{"lines": [{"w": 1}]}` + "\n"
+		p := &flow.Plan{Source: json.Source{Records: "/lines/*"}, Charset: text.UTF8, Schema: s, Program: program, Target: target}
+		r := &rejecting{}
+		if _, err := p.Run(context.Background(), strings.NewReader(in), flow.Inputs{Cores: 1}, r); err != nil {
+			t.Fatal(err)
+		}
+		written := r.out.String()
+		if len(written) > 12*len(in)+1<<20 {
+			t.Errorf("%d records of %d bytes became %d bytes", n, len(in), len(written))
+		}
+		seen := map[string]int{}
+		for _, name := range regexp.MustCompile(`"n[0-9]+\."`).FindAllString(written, -1) {
+			seen[name]++
+		}
+		for i := range n {
+			if times := seen[fmt.Sprintf(`"n%d."`, i)]; times != 1 {
+				t.Fatalf("%d records: record %d is there %d times", n, i, times)
+			}
+		}
+		around := strings.Count(written, `"of"`)
+		if around == 0 || around+r.alone != n || (r.alone > 0) != (n > 250) {
+			t.Errorf("%d records: %d come with their surroundings, %d say that they come alone", n, around, r.alone)
 		}
 	}
 }

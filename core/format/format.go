@@ -8,6 +8,8 @@ package format
 
 import (
 	"io"
+	"strings"
+	"unicode/utf8"
 
 	"ydrion/core/batch"
 	"ydrion/core/finding"
@@ -112,6 +114,57 @@ type Node struct {
 	Type  string `json:"type,omitempty"`
 	Table string `json:"table,omitempty" doc:"the codes that it takes"`
 	Means string `json:"means,omitempty" doc:"the meaning of its code"`
+	Cut   bool   `json:"cut,omitempty" doc:"there is more than is shown: of the value, or of the record behind this"`
+}
+
+// Limits of what is shown of one record, whatever its format and however large it is.
+const (
+	MostParts  = 20_000
+	MostShown  = 4 << 20  // bytes of all paths and values
+	LongValue  = 64 << 10 // bytes
+	MostLevels = 200
+)
+
+// Parts collect the nodes of an outline, up to the limits of what is shown.
+type Parts struct {
+	Nodes []Node
+	bytes int
+	Full  bool // a limit was met: nothing more is taken
+}
+
+// Add takes a node, and tells whether more may follow. The last one says that there is more.
+func (p *Parts) Add(n Node) bool {
+	if p.Full {
+		return false
+	}
+	if len(p.Nodes) >= MostParts || p.bytes >= MostShown || n.Depth > MostLevels {
+		p.Full = true
+		p.Nodes = append(p.Nodes, Node{Kind: Group, From: n.From, To: n.To, Name: "the record has more than is shown here", Cut: true})
+		return false
+	}
+	n.Value, n.Cut = Clip(n.Value)
+	p.bytes += len(n.Path) + len(n.Value) + len(n.Name)
+	p.Nodes = append(p.Nodes, n)
+	return true
+}
+
+// Whole shows a record that is not taken apart.
+func Whole(path string, raw []byte) []Node {
+	var p Parts
+	p.Add(Node{Kind: Leaf, Path: path, Value: string(raw), To: len(raw)})
+	return p.Nodes
+}
+
+// Clip bounds a value that is shown, and tells whether something was left out.
+func Clip(s string) (string, bool) {
+	if len(s) <= LongValue {
+		return s, false
+	}
+	n := LongValue
+	for n > LongValue-utf8.UTFMax && !utf8.RuneStart(s[n]) {
+		n--
+	}
+	return strings.Clone(s[:n]), true
 }
 
 // Lines are the values in an outline.

@@ -154,7 +154,7 @@ func Path(segment string, occurrence, field, repetition, component, sub int) str
 // Outline gives the parts of a message in their order, the groups of its structure
 // included.
 func (m *Message) Outline() []format.Node {
-	var out []format.Node
+	var out format.Parts
 	count := map[string]int{}
 	var open []int // the nodes of the structure's groups that are open
 	var at []int   // where they stand in out
@@ -178,7 +178,7 @@ func (m *Message) Outline() []format.Node {
 		}
 		if s.Outside {
 			for _, k := range at {
-				out[k].To = end
+				out.Nodes[k].To = end
 			}
 			open, at, from = open[:0], at[:0], 0
 		} else if step := m.next(from, s); step.Node >= 0 {
@@ -192,22 +192,26 @@ func (m *Message) Outline() []format.Node {
 				same++
 			}
 			for _, k := range at[same:] {
-				out[k].To = end
+				out.Nodes[k].To = end
 			}
 			open, at = open[:same], at[:same]
 			for _, g := range groups[same:] {
-				open, at = append(open, g), append(at, len(out))
-				out = append(out, format.Node{Kind: format.Group, Name: m.Structure.Nodes[g].Name, Depth: len(at) - 1 + deeper, From: s.From})
+				if !out.Add(format.Node{Kind: format.Group, Name: m.Structure.Nodes[g].Name, Depth: len(at) + deeper, From: s.From}) {
+					break
+				}
+				open, at = append(open, g), append(at, len(out.Nodes)-1)
 			}
 		}
 		end = s.To
 		count[s.Name]++
-		out = m.segment(out, s, known, count[s.Name], len(at)+deeper)
+		if !m.segment(&out, s, known, count[s.Name], len(at)+deeper) {
+			break
+		}
 	}
 	for _, k := range at {
-		out[k].To = end
+		out.Nodes[k].To = end
 	}
-	return out
+	return out.Nodes
 }
 
 var nowhere = standard.Step{Node: -1}
@@ -227,38 +231,41 @@ func (m *Message) as(step *standard.Step, known *standard.Composite) *standard.C
 	return known
 }
 
-func (m *Message) segment(out []format.Node, s *Segment, known *standard.Composite, occurrence, depth int) []format.Node {
+func (m *Message) segment(out *format.Parts, s *Segment, known *standard.Composite, occurrence, depth int) bool {
 	n := format.Node{Kind: format.Segment, Path: Path(s.Name, occurrence, 0, 0, 0, 0), Depth: depth, From: s.From, To: s.To}
 	if known != nil {
 		n.Name = known.Title
 	}
-	out = append(out, n)
+	out.Add(n)
 	for f, field := range s.Fields {
 		e := &nothing
 		if known != nil && f < len(known.Elements) {
 			e = m.typed(s, f+1, &known.Elements[f])
 		}
 		for r, v := range field {
+			if out.Full {
+				return false
+			}
 			if v.Empty() || v.Syntax {
 				continue
 			}
 			path := func(component, sub int) string { return Path(s.Name, occurrence, f+1, r+1, component, sub) }
-			out = append(out, m.value(v, e, path(0, 0), depth+1))
+			out.Add(m.value(v, e, path(0, 0), depth+1))
 			for c, part := range v.Parts {
 				if part.Empty() {
 					continue
 				}
 				inner := constituent(e, c)
-				out = append(out, m.value(part, inner, path(c+1, 0), depth+2))
+				out.Add(m.value(part, inner, path(c+1, 0), depth+2))
 				for k, sub := range part.Parts {
 					if !sub.Empty() {
-						out = append(out, m.value(sub, constituent(inner, k), path(c+1, k+1), depth+3))
+						out.Add(m.value(sub, constituent(inner, k), path(c+1, k+1), depth+3))
 					}
 				}
 			}
 		}
 	}
-	return out
+	return !out.Full
 }
 
 // deepest is how many levels of components there are.

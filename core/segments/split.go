@@ -834,7 +834,7 @@ var _ format.Judge = (*Reader)(nil)
 // Outline gives the groups, segments, elements and components of a message.
 func (r *Reader) Outline(raw []byte) []format.Node {
 	if s := r.current(); r.tooMany(&s, raw) {
-		return []format.Node{{Kind: format.Leaf, Path: r.Head, To: len(raw), Value: string(raw)}}
+		return format.Whole(r.Head, raw)
 	}
 	m := r.apart(raw)
 	return m.Outline()

@@ -404,7 +404,7 @@ func (r *Reader) Raw(b *batch.Batch, record int) []byte { return b.Raw(record) }
 
 // Outline gives the columns of a row.
 func (r *Reader) Outline(raw []byte) []format.Node {
-	var out []format.Node
+	var out format.Parts
 	buf := r.slackened(raw)
 	for k, p := 0, 0; ; k++ {
 		at, value, next, last := r.field(buf, p, len(raw), k, nil)
@@ -412,9 +412,8 @@ func (r *Reader) Outline(raw []byte) []format.Node {
 		if k < len(r.names) {
 			n.Path = r.names[k]
 		}
-		out = append(out, n)
-		if last {
-			return out
+		if !out.Add(n) || last {
+			return out.Nodes
 		}
 		p = next
 	}

@@ -24,11 +24,11 @@ func Outline(raw []byte) []format.Node { return shown(&taker{}, raw) }
 
 func shown(t *taker, raw []byte) []format.Node {
 	if tooMany(raw) {
-		return []format.Node{{Kind: format.Leaf, Path: "MSH", Value: string(raw), To: len(raw)}}
+		return format.Whole("MSH", raw)
 	}
 	m, problem := apart(t, raw)
 	if problem != "" {
-		return []format.Node{{Kind: format.Leaf, Value: string(raw), To: len(raw)}}
+		return format.Whole("", raw)
 	}
 	return m.Outline()
 }

@@ -275,7 +275,7 @@ func (t *Target) Show(record []byte) []format.Line {
 func Outline(record []byte) []format.Node {
 	d := json.NewDecoder(bytes.NewReader(record))
 	d.UseNumber()
-	var out []format.Node
+	var out format.Parts
 	token := func() (t json.Token, from int, err error) {
 		before := int(d.InputOffset())
 		t, err = d.Token()
@@ -301,11 +301,12 @@ func Outline(record []byte) []format.Node {
 			case nil:
 				kind = "null"
 			}
-			out = append(out, format.Node{Kind: format.Leaf, Depth: depth, Path: path, Value: string(value), From: from, To: int(d.InputOffset()), Type: kind})
-			return true
+			return out.Add(format.Node{Kind: format.Leaf, Depth: depth, Path: path, Value: string(value), From: from, To: int(d.InputOffset()), Type: kind})
 		}
-		me := len(out)
-		out = append(out, format.Node{Kind: format.Composite, Depth: depth, Path: path, From: from, To: len(record), Type: map[json.Delim]string{'{': "object", '[': "list"}[delim]})
+		me := len(out.Nodes)
+		if !out.Add(format.Node{Kind: format.Composite, Depth: depth, Path: path, From: from, To: len(record), Type: map[json.Delim]string{'{': "object", '[': "list"}[delim]}) {
+			return false
+		}
 		for i := 0; d.More(); i++ {
 			name := strconv.Itoa(i)
 			if delim == '{' {
@@ -320,11 +321,11 @@ func Outline(record []byte) []format.Node {
 			}
 		}
 		_, _, err = token()
-		out[me].To = int(d.InputOffset())
+		out.Nodes[me].To = int(d.InputOffset())
 		return err == nil
 	}
-	if !walk("", 0) && len(out) == 0 {
-		return []format.Node{{Kind: format.Leaf, To: len(record), Value: string(record)}}
+	if !walk("", 0) && len(out.Nodes) == 0 {
+		out.Add(format.Node{Kind: format.Leaf, To: len(record), Value: string(record)})
 	}
-	return out
+	return out.Nodes
 }
