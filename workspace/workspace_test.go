@@ -2,6 +2,7 @@ package workspace
 
 import (
 	"fmt"
+	"runtime"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -103,5 +104,33 @@ func TestEnvironment(t *testing.T) {
 		if _, err := e.Resolve(folder, "/data"); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v", folder, err)
 		}
+	}
+}
+
+// TestNesting: a file that is nested without end is refused where it is, before anything is
+// made of it.
+func TestNesting(t *testing.T) {
+	indents := "a:\n"
+	for n := range 300 {
+		indents += strings.Repeat(" ", n+1) + "b:\n"
+	}
+	for name, text := range map[string]string{
+		"lists": "route: r\na: " + strings.Repeat("[", 50_000), "objects": "route: r\na: " + strings.Repeat("{b: ", 50_000),
+		"dashes": "a:\n" + strings.Repeat("- ", 50_000) + "x", "keys": "a:\n" + strings.Repeat("? ", 50_000), "indents": indents,
+	} {
+		var out finding.List
+		before := new(runtime.MemStats)
+		runtime.ReadMemStats(before)
+		if m := parseYAML("routes/r.yaml", []byte(text), &out); m != nil || len(out) != 1 || out[0].Code != "workspace.depth" || out[0].Place.Line < 2 {
+			t.Errorf("%s: %v", name, out)
+		}
+		after := new(runtime.MemStats)
+		if runtime.ReadMemStats(after); after.TotalAlloc-before.TotalAlloc > 1<<20 {
+			t.Errorf("%s: %d bytes were allocated", name, after.TotalAlloc-before.TotalAlloc)
+		}
+	}
+	var out finding.List
+	if m := parseYAML("routes/r.yaml", []byte("a: [[[1]]]\nb:\n  - c:\n      - d: \"^[a-z]{2}$\"\n"), &out); m == nil {
+		t.Errorf("%v", out)
 	}
 }

@@ -1,6 +1,7 @@
 package workspace
 
 import (
+	"bytes"
 	"fmt"
 	"regexp"
 	"strconv"
@@ -45,6 +46,11 @@ func parseYAML(file string, source []byte, out *finding.List) *mapping {
 		r.bad(top, "workspace.size", "the file is larger than %d bytes", maxSettings)
 		return nil
 	}
+	if line := nested(source); line > 0 {
+		top.Line = line
+		r.bad(top, "workspace.depth", "the file is nested more than %d deep here", maxNesting)
+		return nil
+	}
 	parsed, err := parser.ParseBytes(source, 0)
 	if err != nil {
 		message := strings.SplitN(err.Error(), "\n", 2)[0]
@@ -61,6 +67,53 @@ func parseYAML(file string, source []byte, out *finding.List) *mapping {
 		return nil
 	}
 	return r.mapping("", parsed.Docs[0].Body, top)
+}
+
+// maxNesting is how deep settings may be nested: more than anybody needs, and little enough
+// that parsing costs nothing.
+const maxNesting = 100
+
+// nested gives the line in which a file is nested too deeply, 0 if it is not. It looks at
+// brackets and indents alone: text that holds a hundred brackets more than it closes counts.
+func nested(source []byte) (line int64) {
+	brackets := 0
+	var columns []int
+	for text := range bytes.Lines(source) {
+		line++
+		column, inner := 0, true
+		for column < len(text) && inner {
+			switch c := text[column]; {
+			case c == ' ':
+				column++
+				continue
+			case (c == '-' || c == '?') && column+1 < len(text) && text[column+1] == ' ':
+			default:
+				inner = false
+			}
+			if len(bytes.TrimSpace(text)) == 0 {
+				break
+			}
+			for len(columns) > 0 && columns[len(columns)-1] >= column {
+				columns = columns[:len(columns)-1]
+			}
+			if columns = append(columns, column); len(columns) > maxNesting {
+				return line
+			}
+			column++
+		}
+		for _, c := range text {
+			switch c {
+			case '[', '{':
+				brackets++
+			case ']', '}':
+				brackets = max(0, brackets-1)
+			}
+			if brackets > maxNesting {
+				return line
+			}
+		}
+	}
+	return 0
 }
 
 func (r *reader) bad(at place.Place, code, format string, args ...any) {
