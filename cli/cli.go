@@ -13,7 +13,9 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
+	"time"
 	"unicode/utf8"
 
 	"github.com/spf13/cobra"
@@ -29,6 +31,8 @@ const (
 	exitFindings = 1 // something is wrong with the data, the workspace or what was asked about
 	exitUse      = 2 // the command was used wrongly
 	exitSystem   = 3 // the service or the system failed
+
+	exitInterrupted = 130 // by a signal, as shells say it
 )
 
 // errFindings says that findings have been printed already.
@@ -48,16 +52,36 @@ type app struct {
 	json     bool
 }
 
+// hosts is the annotation of commands that host a service.
+const hosts = "hosts"
+
+// stopWithin is how long a command has to end in order when it is interrupted.
+const stopWithin = 300 * time.Millisecond
+
 // Main runs the command line and gives the exit code.
 func Main(args []string, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	var ended atomic.Bool
 	a := &app{out: out, err: errOut}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetOut(out)
 	root.SetErr(errOut)
+	// Whoever hosts a service ends by itself, and in order; everything else at once,
+	// whatever it is computing or waiting for.
+	if command, _, err := root.Find(args); err == nil && command.Annotations[hosts] == "" {
+		context.AfterFunc(ctx, func() {
+			if ended.Load() {
+				return
+			}
+			time.Sleep(stopWithin)
+			fmt.Fprintln(errOut, "ydrion: interrupted")
+			os.Exit(exitInterrupted)
+		})
+	}
 	err := root.ExecuteContext(ctx)
+	ended.Store(true)
 	var use errUse
 	var problem *api.Problem
 	switch {

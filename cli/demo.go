@@ -28,8 +28,9 @@ func (a *app) demo() *cobra.Command {
 	var once bool
 	var data, listen, database string
 	c := &cobra.Command{
-		Use:   "demo",
-		Short: "Run the demo: a service, a workspace, and field stations that send files",
+		Annotations: map[string]string{hosts: "yes"},
+		Use:         "demo",
+		Short:       "Run the demo: a service, a workspace, and field stations that send files",
 		Long: `Run a service with the workspace of Skerry Coast Seal Rescue and send files to it
 as field stations would: renamed in, written slowly, some of them broken.
 Interrupt it to end; starting again goes on where it was.

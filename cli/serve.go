@@ -177,8 +177,9 @@ func (a *app) serve() *cobra.Command {
 	var cores int
 	var lease time.Duration
 	c := &cobra.Command{
-		Use:   "serve",
-		Short: "Run the service",
+		Annotations: map[string]string{hosts: "yes"},
+		Use:         "serve",
+		Short:       "Run the service",
 		Long: `Run the service until it is interrupted: routes that are set running, the HTTP
 interface, and the console.
 

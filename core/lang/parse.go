@@ -14,11 +14,12 @@ import (
 type parser struct {
 	file   string
 	source string
-	offset int // of source in the file, for expressions within texts
-	whole  string
+	offset int          // of source in the file, for expressions within texts
+	index  *place.Index // of the file
 	scan   scanner
 	tok    token
 	depth  int // of parentheses, negations and blocks
+	words  int // of the line so far
 	out    finding.List
 }
 
@@ -26,6 +27,7 @@ type parser struct {
 const (
 	maxSource = 1 << 20
 	maxDepth  = 100
+	maxWords  = 5000 // of one line with those that go on with it
 )
 
 // deeper bounds recursion; the caller takes the step back itself.
@@ -42,12 +44,12 @@ type failure struct {
 }
 
 func newParser(file, source string) *parser {
-	p := &parser{file: file, source: source, whole: source, scan: scanner{source: source}}
+	p := &parser{file: file, source: source, index: place.NewIndex(file, []byte(source)), scan: scanner{source: source}}
 	return p
 }
 
 func (p *parser) place(pos int) place.Place {
-	return place.At(p.file, []byte(p.whole), pos+p.offset)
+	return p.index.At(pos + p.offset)
 }
 
 func (p *parser) fail(pos int, format string, args ...any) {
@@ -58,6 +60,11 @@ func (p *parser) next() {
 	p.tok = p.scan.next()
 	if p.tok.kind == broken {
 		p.fail(p.tok.pos, "%s", p.tok.text)
+	}
+	if p.words++; p.tok.kind == newline {
+		p.words = 0
+	} else if p.words > maxWords {
+		p.fail(p.tok.pos, "this line is longer than %d words", maxWords)
 	}
 }
 
@@ -308,7 +315,7 @@ func (p *parser) heading(m *Map, first token) {
 // ParseText parses a text with expressions in braces, as file names are given.
 func ParseText(file, source string, whole string, offset int) (Node, finding.List) {
 	p := newParser(file, source)
-	p.whole, p.offset = whole, offset
+	p.index, p.offset = place.NewIndex(file, []byte(whole)), offset
 	var n Node
 	p.guard(func() { n = p.template(source, 0) })
 	return n, p.out
@@ -612,7 +619,7 @@ func (p *parser) template(text string, pos int) Node {
 
 // inner parses the expression within braces.
 func (p *parser) inner(source string, pos int) Node {
-	in := &parser{file: p.file, source: source, whole: p.whole, offset: p.offset + pos, scan: scanner{source: source}}
+	in := &parser{file: p.file, source: source, index: p.index, offset: p.offset + pos, scan: scanner{source: source}}
 	var n Node
 	defer func() {
 		if r := recover(); r != nil {

@@ -151,7 +151,7 @@ type statementRule struct {
 // Build checks a parsed map against its source's fields and its target, and
 // compiles it.
 func Build(m *Map, file, source string, target format.Target, scope Scope) (*Program, finding.List) {
-	at := func(pos int) place.Place { return place.At(file, []byte(source), pos) }
+	at := place.NewIndex(file, []byte(source)).At
 	b := &builder{compiler: &compiler{newChecker(scope, at)}, file: file, source: source, target: target, ignore: map[string]bool{}}
 	b.statements(m.Body, nil)
 	b.unused(m)

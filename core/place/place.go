@@ -8,6 +8,7 @@ package place
 import (
 	"bytes"
 	"fmt"
+	"slices"
 	"strings"
 	"unicode/utf8"
 )
@@ -33,6 +34,37 @@ func At(file string, text []byte, offset int) Place {
 	offset = max(0, min(offset, len(text)))
 	line, column := Resolve(text, offset)
 	return Place{File: file, Offset: int64(offset), Line: line, Column: column}
+}
+
+// Index finds many places in one text: its lines are counted once, when the first is asked for.
+type Index struct {
+	file   string
+	text   []byte
+	starts []int // of the lines
+}
+
+// NewIndex makes an index of a file's text.
+func NewIndex(file string, text []byte) *Index { return &Index{file: file, text: text} }
+
+// At is the place of an offset, as the function of that name gives it.
+func (x *Index) At(offset int) Place {
+	if x.starts == nil {
+		x.starts = []int{0}
+		for i, c := range x.text {
+			if c == '\n' || c == '\r' && (i+1 == len(x.text) || x.text[i+1] != '\n') {
+				x.starts = append(x.starts, i+1)
+			}
+		}
+	}
+	offset = max(0, min(offset, len(x.text)))
+	if offset > 0 && x.text[offset-1] == '\r' { // perhaps within a CR LF
+		return At(x.file, x.text, offset)
+	}
+	line, found := slices.BinarySearch(x.starts, offset)
+	if found {
+		line++
+	}
+	return Place{File: x.file, Offset: int64(offset), Line: int64(line), Column: int64(utf8.RuneCount(x.text[x.starts[line-1]:offset])) + 1}
 }
 
 // Resolve gives the line and column of a byte offset. Lines end with LF, CR LF

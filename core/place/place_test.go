@@ -46,3 +46,15 @@ func TestString(t *testing.T) {
 		}
 	}
 }
+
+// TestIndex: the places of an index are those found one by one.
+func TestIndex(t *testing.T) {
+	for _, text := range []string{"", "a", "\n", "\r", "\r\n", "a\nb\r\nc\rdé\n\n\r\r\nx", "é\r\n\r\n"} {
+		x := NewIndex("f", []byte(text))
+		for offset := -1; offset <= len(text)+1; offset++ {
+			if got, want := x.At(offset), At("f", []byte(text), offset); got != want {
+				t.Errorf("%q at %d: %+v, not %+v", text, offset, got, want)
+			}
+		}
+	}
+}

@@ -885,6 +885,8 @@ export interface components {
             size: number;
         };
         Node: {
+            /** @description there is more than is shown: of the value, or of the record behind this */
+            cut?: boolean;
             /** Format: int64 */
             depth: number;
             /**
