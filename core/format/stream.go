@@ -20,6 +20,12 @@ type Stream struct {
 	Base  int64  // offset of Carry
 	Line  int64  // line of Carry, from 1
 	Lead  int64  // characters that stand before Carry in its line
+
+	last struct { // the place that was found last in the text that begins at base
+		base       int64
+		at         int
+		line, lead int64
+	}
 }
 
 // Fill reads until the buffer has n bytes or the stream ends.
@@ -88,11 +94,22 @@ func characters(b []byte) int64 {
 	return int64(n + utf8.RuneCount(b[n:]))
 }
 
-// Place is where an offset of text stands that begins at Carry.
+// Place is where an offset of text stands that begins at Carry. It is cheap when asked from
+// the beginning to the end: lines that were counted are not counted again.
 func (s *Stream) Place(buf []byte, at int) place.Place {
-	line, column := place.Resolve(buf, at)
-	if line == 1 {
-		column += s.Lead
+	from, line, lead := 0, s.Line, s.Lead
+	if s.last.base == s.Base && s.last.at <= at {
+		if s.last.at > 0 {
+			from, line, lead = s.last.at, s.last.line, s.last.lead
+		}
 	}
-	return place.Place{Offset: s.Base + int64(at), Line: s.Line + line - 1, Column: column}
+	text := buf[from:at]
+	if lines := place.CountLines(text); lines > 0 {
+		line, lead, text = line+lines, 0, text[bytes.LastIndexAny(text, "\r\n")+1:]
+	}
+	lead += characters(text)
+	if at == 0 || buf[at-1] != '\r' { // perhaps within a CR LF
+		s.last.base, s.last.at, s.last.line, s.last.lead = s.Base, at, line, lead
+	}
+	return place.Place{Offset: s.Base + int64(at), Line: line, Column: lead + 1}
 }

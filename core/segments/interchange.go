@@ -162,6 +162,7 @@ type Reader struct {
 	around           [][]byte // the segments that have opened each level
 	groups, messages []int64  // in each level: how many of the next one, and of messages
 	ended            finding.List
+	untold           int // findings that were too many
 }
 
 // part is a kind of segment of which fields are wanted.
@@ -614,7 +615,7 @@ func (r *Reader) close(s *Syntax, buf []byte, p, stop, level int) {
 	}
 	at := r.Place(buf, p)
 	wrong := func(code, message string, args ...any) {
-		r.ended = append(r.ended, finding.New(r.Name+"."+code, at, message, args...).Suggest("the file may not be whole: ask for it again"))
+		r.tell(finding.New(r.Name+"."+code, at, message, args...).Suggest("the file may not be whole: ask for it again"))
 	}
 	segment := buf[p:stop]
 	if said := string(bytes.TrimSpace(s.field(segment, 1))); said != "" {
@@ -640,16 +641,28 @@ func (r *Reader) close(s *Syntax, buf []byte, p, stop, level int) {
 	}
 }
 
+// mostTold is how many findings about envelopes are kept.
+const mostTold = 1000
+
+// tell keeps a finding about the envelopes.
+func (r *Reader) tell(f finding.Finding) {
+	if len(r.ended) >= mostTold {
+		r.untold++
+		return
+	}
+	r.ended = append(r.ended, f)
+}
+
 func (r *Reader) unclosed(at place.Place, level int) {
 	at.Path = ""
-	r.ended = append(r.ended, finding.New(r.Name+".unfinished", at, "%s was opened before and not closed by %s", r.Levels[level].Open, r.Levels[level].Close))
+	r.tell(finding.New(r.Name+".unfinished", at, "%s was opened before and not closed by %s", r.Levels[level].Open, r.Levels[level].Close))
 }
 
 // finish says what is still open at the end of the file.
 func (r *Reader) finish() {
 	for i := len(r.around) - 1; i >= 0; i-- {
 		if r.around[i] != nil {
-			r.ended = append(r.ended, finding.New(r.Name+".unfinished", r.Place(nil, 0), "the file ends without %s: it may not be whole", r.Levels[i].Close))
+			r.tell(finding.New(r.Name+".unfinished", r.Place(nil, 0), "the file ends without %s: it may not be whole", r.Levels[i].Close))
 			return
 		}
 	}
@@ -705,7 +718,13 @@ func (s *Syntax) AppendPlain(to, value []byte) []byte {
 }
 
 // Ended says whether the envelopes agree with what came.
-func (r *Reader) Ended(int64) finding.List { return r.ended }
+func (r *Reader) Ended(int64) finding.List {
+	if r.untold == 0 {
+		return r.ended
+	}
+	last := r.ended[len(r.ended)-1].Place
+	return append(r.ended, finding.New(r.Name+".more", last, "%d more findings like these follow, about envelopes behind this one", r.untold))
+}
 
 // Heading is empty: rejected messages bring their envelopes.
 func (r *Reader) Heading() []byte { return nil }
