@@ -290,8 +290,8 @@ func (r *Route) listen(m *mapping) {
 		r.Ignore = m.list("ignore")
 	}
 	for _, p := range r.Ignore {
-		if !doublestar.ValidatePattern(p) {
-			m.bad(m.where("ignore"), "workspace.value", "%q is no wildcard pattern", p)
+		if problem := wildcard(p); problem != "" {
+			m.bad(m.where("ignore"), "workspace.value", "%q %s", p, problem)
 		}
 	}
 	if last := m.text("last line"); last != "" {
@@ -320,9 +320,37 @@ func (r *Route) names(m *mapping) {
 		r.Names = "*"
 	case strings.Contains(r.Names, "/"):
 		m.bad(m.where("names"), "workspace.value", "names are matched without their folder; say `subfolders: true` for the folders below")
-	case !doublestar.ValidatePattern(r.Names):
-		m.bad(m.where("names"), "workspace.value", "%q is no wildcard pattern", r.Names)
+	default:
+		if problem := wildcard(r.Names); problem != "" {
+			m.bad(m.where("names"), "workspace.value", "%q %s", r.Names, problem)
+		}
 	}
+}
+
+// mostAlternatives is how many combinations the alternatives of a wildcard pattern may
+// have: matching may have to try them all.
+const mostAlternatives = 1000
+
+// wildcard says what is wrong with a pattern, nothing if it is good.
+func wildcard(pattern string) string {
+	if !doublestar.ValidatePattern(pattern) {
+		return "is not a wildcard pattern"
+	}
+	combinations, within := 1, 0
+	for _, c := range pattern {
+		switch c {
+		case '{':
+			within++
+		case ',':
+			within++
+		case '}':
+			if combinations *= max(1, within); combinations > mostAlternatives {
+				return fmt.Sprintf("has more than %d combinations of alternatives; use a regular expression (`expression`)", mostAlternatives)
+			}
+			within = 0
+		}
+	}
+	return ""
 }
 
 // timetable reads days, at, every, from, to and zone.
@@ -545,8 +573,8 @@ func (r *Route) expect(m *mapping) {
 	if e.Name == "" {
 		e.Name = e.Names
 	}
-	if !doublestar.ValidatePattern(e.Names) {
-		m.bad(m.where("files"), "workspace.value", "%q is no wildcard pattern", e.Names)
+	if problem := wildcard(e.Names); problem != "" {
+		m.bad(m.where("files"), "workspace.value", "%q %s", e.Names, problem)
 	}
 	e.By = timetable.Table{Days: timetable.EveryDay, To: 24 * 60, Zone: m.zone("zone"), At: []timetable.Clock{m.clock("by", 24*60)}}
 	if m.required("by"); m.has("days") {

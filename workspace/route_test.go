@@ -54,7 +54,7 @@ func TestSettingsThatAreWrong(t *testing.T) {
 		{listen, "  originals: kept\n", `listen.originals is "kept"; it can be taken or left or removed`},
 		{listen, "  files that disappear: true\n", "say `originals: left`"},
 		{listen, "  last line: \"(\"\n", "the expression is no regular expression"},
-		{listen, "  ignore: [\"[\"]\n", "is no wildcard pattern"},
+		{listen, "  ignore: [\"[\"]\n", "is not a wildcard pattern"},
 		{top, "order:\n  failure: holds\n", "say `lane: all`"},
 		{top, "order:\n  failure: waits\n", "it can be passes or holds"},
 		{top, "duplicates:\n  content: ignore\n", "it can be warn or pass or hold or reject"},

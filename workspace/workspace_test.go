@@ -52,7 +52,7 @@ func TestRoutesThatAreWrong(t *testing.T) {
 		{"route: orders\n", "", "route is missing"},
 		{`names: "*.csv"`, `name: "*.csv"`, `routes/orders.yaml:4:3: error: listen has no key "name"` + ` [workspace.key-unknown]` + "\n    was \"names\" meant?"},
 		{`names: "*.csv"`, `names: "in/*.csv"`, "matched without their folder"},
-		{`names: "*.csv"`, `names: "[a"`, `"[a" is no wildcard pattern`},
+		{`names: "*.csv"`, `names: "[a"`, `"[a" is not a wildcard pattern`},
 		{`names: "*.csv"`, "names: \"*.csv\"\n  expression: \"x\"", "cannot both be given"},
 		{`names: "*.csv"`, `expression: "("`, "no regular expression"},
 		{`names: "*.csv"`, `rhythm: 5`, "listen.rhythm must be a duration such as"},
@@ -132,5 +132,17 @@ func TestNesting(t *testing.T) {
 	var out finding.List
 	if m := parseYAML("routes/r.yaml", []byte("a: [[[1]]]\nb:\n  - c:\n      - d: \"^[a-z]{2}$\"\n"), &out); m == nil {
 		t.Errorf("%v", out)
+	}
+}
+
+// TestWildcards: a pattern whose matching could take for ever is refused.
+func TestWildcards(t *testing.T) {
+	for pattern, says := range map[string]string{
+		"*.csv": "", "{ansel,brunholm,calder}-*.{csv,txt}": "", "[": "is not a wildcard pattern",
+		strings.Repeat("{a,b}", 9): "", strings.Repeat("{a,b}", 22): "has more than 1000 combinations", "{a,{b,c}}" + strings.Repeat("{a,b,c,d}", 5): "has more than 1000",
+	} {
+		if got := wildcard(pattern); !strings.HasPrefix(got, says) || (got == "") != (says == "") {
+			t.Errorf("%s: %q, not %q", pattern, got, says)
+		}
 	}
 }
