@@ -12,9 +12,11 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"path"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/labstack/echo/v5"
@@ -41,7 +43,7 @@ func New(c Config) http.Handler {
 	e := echo.New()
 	e.HTTPErrorHandler = problem(c.Log)
 	e.Use(middleware.Recover(), secure, access(c.Log), lively)
-	e.Use(authorize(c.Token))
+	e.Use(authorize(c.Token), textual)
 	operations(humaAPI(e), c.Service)
 	e.GET("/api/events", events(c.Service))
 	e.GET("/api/pickups/:id/original", original(c.Service))
@@ -99,6 +101,28 @@ func authorize(token string) echo.MiddlewareFunc {
 			c.Response().Header().Set("WWW-Authenticate", "Bearer")
 			return echo.NewHTTPError(http.StatusUnauthorized, "a valid token is needed: Authorization: Bearer …; the service prints it when it starts")
 		}
+	}
+}
+
+// textual refuses requests with addresses that are no text: nothing that is kept has such a
+// name.
+func textual(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		q, err := url.ParseQuery(c.Request().URL.RawQuery)
+		if err != nil {
+			return echo.NewHTTPError(http.StatusUnprocessableEntity, "the query cannot be read: "+err.Error())
+		}
+		for name, values := range q {
+			for _, s := range append(values, name, c.Request().URL.Path) {
+				if strings.ContainsRune(s, 0) || !utf8.ValidString(s) {
+					return echo.NewHTTPError(http.StatusUnprocessableEntity, "the address holds what is no text: a NUL character, or bytes that are not UTF-8")
+				}
+			}
+		}
+		if p := c.Request().URL.Path; strings.ContainsRune(p, 0) || !utf8.ValidString(p) {
+			return echo.NewHTTPError(http.StatusUnprocessableEntity, "the address holds what is no text: a NUL character, or bytes that are not UTF-8")
+		}
+		return next(c)
 	}
 }
 

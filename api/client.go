@@ -230,9 +230,13 @@ func (c *Client) Alerts(ctx context.Context, query url.Values) (Page[store.Alert
 	return call[Page[store.Alert]](ctx, c, http.MethodGet, "/api/alerts", query, nil)
 }
 
-// See says that alerts have been seen; without numbers, all.
+// See says that alerts have been seen: some, or with nil all that nobody has seen yet.
 func (c *Client) See(ctx context.Context, alerts []int64, by string) (int64, error) {
-	out, err := call[Seen](ctx, c, http.MethodPost, "/api/alerts/seen", nil, map[string]any{"alerts": append([]int64{}, alerts...), "by": by})
+	request := map[string]any{"alerts": alerts, "by": by}
+	if alerts == nil {
+		request = map[string]any{"all": true, "by": by}
+	}
+	out, err := call[Seen](ctx, c, http.MethodPost, "/api/alerts/seen", nil, request)
 	return out.Alerts, err
 }
 

@@ -2,8 +2,13 @@ package api
 
 import (
 	"context"
+	"fmt"
+	"maps"
 	"net/http"
+	"net/url"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -44,10 +49,19 @@ func lists(api huma.API, s *service.Service) {
 	})
 	huma.Register(api, post("see-alerts", "/api/alerts/seen", "Say that alerts have been seen"), func(ctx context.Context, in *struct {
 		Body struct {
-			Alerts []int64 `json:"alerts,omitempty" doc:"these; all if left out"`
+			Alerts []int64 `json:"alerts,omitempty" doc:"these"`
+			All    bool    `json:"all,omitempty" doc:"all that nobody has seen yet"`
 			By     string  `json:"by,omitempty" doc:"who says so"`
 		}
 	}) (*body[Seen], error) {
+		if in.Body.All && len(in.Body.Alerts) > 0 {
+			return nil, huma.Error422UnprocessableEntity("either all, or the numbers of alerts")
+		}
+		if in.Body.All {
+			in.Body.Alerts = nil
+		} else if len(in.Body.Alerts) == 0 {
+			return answer(Seen{}, nil)
+		}
 		n, err := s.See(ctx, in.Body.Alerts, in.Body.By)
 		return answer(Seen{n}, err)
 	})
@@ -114,16 +128,34 @@ func hand(s *service.Service) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
 		q := r.URL.Query()
+		if problem := onlyKnown(q, "name", "trial", "limit", "rejected"); problem != "" {
+			return echo.NewHTTPError(http.StatusUnprocessableEntity, problem)
+		}
 		route, name := c.Param("name"), q.Get("name")
 		if name == "" {
 			return echo.NewHTTPError(http.StatusUnprocessableEntity, "the parameter name is missing: the file's name")
 		}
-		if q.Get("trial") == "true" {
-			limit, err := strconv.Atoi(q.Get("limit"))
-			if err != nil || limit < 1 || limit > 200 {
-				limit = 20
+		var flags [2]bool
+		for i, flag := range []string{"trial", "rejected"} {
+			if !q.Has(flag) {
+				continue
 			}
-			trial, err := s.TryOn(r.Context(), route, name, http.MaxBytesReader(c.Response(), r.Body, maxTrial), service.TrialRequest{From: 1, Limit: limit, Rejected: q.Get("rejected") == "true", Whole: true})
+			var err error
+			if flags[i], err = strconv.ParseBool(q.Get(flag)); err != nil {
+				return echo.NewHTTPError(http.StatusUnprocessableEntity, fmt.Sprintf("%s is true or false, not %q", flag, q.Get(flag)))
+			}
+		}
+		limit := 20
+		if q.Has("limit") {
+			var err error
+			if limit, err = strconv.Atoi(q.Get("limit")); err != nil || limit < 1 || limit > 200 {
+				return echo.NewHTTPError(http.StatusUnprocessableEntity, fmt.Sprintf("limit is a number from 1 to 200, not %q", q.Get("limit")))
+			}
+		}
+		if trial := flags[0]; !trial && (q.Has("limit") || q.Has("rejected")) {
+			return echo.NewHTTPError(http.StatusUnprocessableEntity, "limit and rejected are for trials: say trial=true")
+		} else if trial {
+			trial, err := s.TryOn(r.Context(), route, name, http.MaxBytesReader(c.Response(), r.Body, maxTrial), service.TrialRequest{From: 1, Limit: limit, Rejected: flags[1], Whole: true})
 			if err != nil {
 				return plainProblem(err)
 			}
@@ -135,6 +167,23 @@ func hand(s *service.Service) echo.HandlerFunc {
 		}
 		return c.JSON(http.StatusOK, Handed{id})
 	}
+}
+
+// onlyKnown says which parameter of a query nobody understands; empty if there is none. What
+// is not understood must not be left out silently: it may have been meant to do less.
+func onlyKnown(q url.Values, known ...string) string {
+	for _, name := range slices.Sorted(maps.Keys(q)) {
+		if !slices.Contains(known, name) {
+			if len(known) == 0 {
+				return fmt.Sprintf("there is no parameter %q, and no other", name)
+			}
+			return fmt.Sprintf("there is no parameter %q; there are %s", name, strings.Join(known, ", "))
+		}
+		if len(q[name]) > 1 {
+			return fmt.Sprintf("the parameter %s stands there %d times", name, len(q[name]))
+		}
+	}
+	return ""
 }
 
 // plainProblem gives an error the status that it has in typed operations.

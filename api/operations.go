@@ -37,6 +37,10 @@ func asProblem(err error) error {
 	case errors.Is(err, store.ErrNoState), errors.Is(err, service.ErrSample):
 		return huma.Error422UnprocessableEntity(err.Error())
 	}
+	if store.Refused(err) {
+		slog.Warn("the database does not take what a request holds", "error", err)
+		return huma.Error422UnprocessableEntity("the request holds something that cannot be kept, such as a NUL character in a text")
+	}
 	if reason := store.Unavailable(err); reason != "" {
 		return huma.Error503ServiceUnavailable(reason + "; it is tried again, and nothing is lost meanwhile")
 	}
@@ -117,6 +121,20 @@ type numbered struct {
 // operations registers everything that people can ask for.
 func operations(api huma.API, s *service.Service) {
 	type none struct{}
+	api.UseMiddleware(func(ctx huma.Context, next func(huma.Context)) {
+		var known []string
+		for _, p := range ctx.Operation().Parameters {
+			if p.In == "query" {
+				known = append(known, p.Name)
+			}
+		}
+		u := ctx.URL()
+		if problem := onlyKnown(u.Query(), known...); problem != "" {
+			huma.WriteErr(api, ctx, http.StatusUnprocessableEntity, problem) //nolint: whoever asked has gone
+			return
+		}
+		next(ctx)
+	})
 	samples(api, s)
 	get := func(id, path, summary string) huma.Operation {
 		return huma.Operation{OperationID: id, Method: http.MethodGet, Path: path, Summary: summary}

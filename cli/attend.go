@@ -370,6 +370,9 @@ func (a *app) alerts() *cobra.Command {
 		Long:    "List what a person should know and nobody has seen yet, newest first; with --all,\nwhat was seen too. --seen says that alerts have been seen.",
 		Example: "  ydrion alerts\n  ydrion alerts --seen 3,4 --by Maren\n  ydrion alerts --all --route specimen-orders",
 		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, _ []string) error {
+			if len(seen) > 0 && seenAll {
+				return wrongUse("either all alerts, or some of them")
+			}
 			if len(seen) > 0 || seenAll {
 				done, err := client.See(cmd.Context(), seen, by)
 				if err == nil && !a.json {

@@ -108,14 +108,14 @@ func (c *counting) Write(b []byte) (int, error) {
 
 // bytesSoFar tells a person at a terminal how far something has got.
 func (a *app) bytesSoFar() func(n int64) {
-	if !terminal(a.err) {
+	if !terminal(a.errRaw) {
 		return func(int64) {}
 	}
 	told := time.Now()
 	return func(n int64) {
 		if time.Since(told) > time.Second {
 			told = time.Now()
-			fmt.Fprintf(a.err, "\r%d MiB", n>>20)
+			fmt.Fprintf(a.errRaw, "\r%d MiB", n>>20)
 		}
 	}
 }
@@ -200,14 +200,14 @@ with where their hidden files are still there, and are uncertain otherwise.`,
 }
 
 func (a *app) originalsSoFar() func(done, all int) {
-	if !terminal(a.err) {
+	if !terminal(a.errRaw) {
 		return nil
 	}
 	told := time.Now()
 	return func(done, all int) {
 		if time.Since(told) > time.Second {
 			told = time.Now()
-			fmt.Fprintf(a.err, "\r%d of %d originals", done, all)
+			fmt.Fprintf(a.errRaw, "\r%d of %d originals", done, all)
 		}
 	}
 }

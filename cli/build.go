@@ -201,13 +201,13 @@ full speed.`,
 // progress tells a person at a terminal how far a long run has got; nobody else
 // wants to know.
 func (a *app) progress() func(flow.Balance) {
-	if !terminal(a.err) {
+	if !terminal(a.errRaw) {
 		return nil
 	}
 	began, told := time.Now(), time.Now()
 	return func(b flow.Balance) {
 		if time.Since(began) > time.Second && time.Since(told) > 200*time.Millisecond {
-			fmt.Fprintf(a.err, "\r%d records, %d rejected, %d MB ", b.In, b.Rejected, b.Bytes/1_000_000)
+			fmt.Fprintf(a.errRaw, "\r%d records, %d rejected, %d MB ", b.In, b.Rejected, b.Bytes/1_000_000)
 			told = time.Now()
 		}
 	}

@@ -45,7 +45,9 @@ func wrongUse(format string, args ...any) error { return errUse{fmt.Errorf(forma
 
 // app is what the commands share.
 type app struct {
-	out, err io.Writer
+	out, err io.Writer // for people: control characters in names and values are made harmless
+	raw      io.Writer // for data
+	errRaw   io.Writer // the progress of a terminal
 	data     string
 	service  string
 	token    string
@@ -63,11 +65,15 @@ func Main(args []string, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	var ended atomic.Bool
-	a := &app{out: out, err: errOut}
+	safeOut, safeErr := &safe{to: out}, &safe{to: errOut}
+	defer safeOut.flush() //nolint: there is nobody to tell
+	defer safeErr.flush() //nolint: as above
+	a := &app{out: safeOut, err: safeErr, raw: out, errRaw: errOut}
+	errOut = safeErr
 	root := a.root()
 	root.SetArgs(args)
 	root.SetOut(out)
-	root.SetErr(errOut)
+	root.SetErr(safeErr)
 	// Whoever hosts a service ends by itself, and in order; everything else at once,
 	// whatever it is computing or waiting for.
 	if command, _, err := root.Find(args); err == nil && command.Annotations[hosts] == "" {

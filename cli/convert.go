@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 
 	"github.com/spf13/cobra"
@@ -52,7 +51,7 @@ standard error and are left out; the exit code is 1 then.`,
 				return err
 			}
 			defer done()
-			out := io.Writer(a.out)
+			out := a.raw
 			if output != "" {
 				f, err := os.OpenFile(output, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 				if err != nil {

@@ -197,7 +197,7 @@ Environment variables: YDRION_DATA, YDRION_DATABASE_URL.`,
   ydrion serve --database-url postgres://ydrion@db.example/ydrion --environment environments/test.yaml`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			log, err := logger(a.err, format, level)
+			log, err := logger(a.errRaw, format, level)
 			if err != nil {
 				return err
 			}
@@ -279,7 +279,7 @@ func (a *app) openapi() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			_, err = fmt.Fprintln(a.out, string(b))
+			_, err = fmt.Fprintln(a.raw, string(b))
 			return err
 		},
 	}

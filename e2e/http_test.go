@@ -42,6 +42,27 @@ func get(t *testing.T, b *testbed.Bed, path, token string) (int, string, string)
 	return answer.StatusCode, answer.Header.Get("Content-Type"), string(text)
 }
 
+// send posts a body and gives status and answer.
+func send(t *testing.T, b *testbed.Bed, path, body string) (int, string) {
+	t.Helper()
+	r, err := http.NewRequest(http.MethodPost, b.URL+path, strings.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Header.Set("Authorization", "Bearer "+b.Token)
+	r.Header.Set("Content-Type", "application/json")
+	answer, err := http.DefaultClient.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer answer.Body.Close()
+	text, err := io.ReadAll(answer.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return answer.StatusCode, string(text)
+}
+
 func TestHTTP(t *testing.T) {
 	b := testbed.Start(t)
 	tests := []struct {
@@ -57,6 +78,12 @@ func TestHTTP(t *testing.T) {
 		{"/api/pickups/0", b.Token, 404, "application/problem+json", "no such record"},
 		{"/api/pickups/x", b.Token, 422, "application/problem+json", "invalid integer"},
 		{"/api/pickups?limit=0", b.Token, 422, "application/problem+json", "expected number >= 1"},
+		{"/api/pickups?name=a%00b", b.Token, 422, "application/problem+json", "a NUL character"},
+		{"/api/pickups?name=%ff", b.Token, 422, "application/problem+json", "not UTF-8"},
+		{"/api/routes/a%00b", b.Token, 422, "application/problem+json", "a NUL character"},
+		{"/api/pickups?stat=held", b.Token, 422, "application/problem+json", `there is no parameter \"stat\"; there are`},
+		{"/api/routes?x=1", b.Token, 422, "application/problem+json", `there is no parameter`},
+		{"/api/pickups?limit=1&limit=2", b.Token, 422, "application/problem+json", "stands there 2 times"},
 		{"/api/pickups/7/original", b.Token, 404, "application/problem+json", "nothing at"},
 		{"/api/nothing", b.Token, 404, "application/problem+json", "there is nothing at /api/nothing"},
 		{"/assets/nothing.js", "", 404, "application/problem+json", "there is nothing at"},
@@ -77,6 +104,34 @@ func TestHTTP(t *testing.T) {
 				t.Errorf("%s: no problem document: %s", test.path, text)
 			}
 		}
+	}
+	// What is not understood does nothing: neither a pickup instead of a trial, nor all
+	// alerts instead of none.
+	b.Publish(inOneFile(t))
+	for _, q := range []string{"trial=yes", "trial=", "tiral=1", "limit=x&trial=1", "limit=5", "trial=1&trial=0", "rejected=maybe&trial=1"} {
+		if status, text := send(t, b, "/api/routes/specimen-orders/files?name=a.csv&"+q, sheet(1)); status != 422 {
+			t.Errorf("%s: %d %s", q, status, text)
+		}
+	}
+	for _, q := range []string{"trial=1", "trial=True", "trial=true&limit=5&rejected=1"} {
+		if status, text := send(t, b, "/api/routes/specimen-orders/files?name=a.csv&"+q, sheet(1)); status != 200 || !strings.Contains(text, `"records"`) {
+			t.Errorf("%s: %d %s", q, status, text)
+		}
+	}
+	if now := states(b); now != "" {
+		t.Errorf("there are pickups: %s", now)
+	}
+	b.Ask(new(int), `with x as (insert into alerts (kind, route, about, message) values ('held', 'specimen-orders', 'x', 'x') returning 1) select 1 from x`)
+	for body, want := range map[string]string{`{"alerts":[]}`: `{"alerts":0}`, `{}`: `{"alerts":0}`, `{"alerts":[999]}`: `{"alerts":0}`, `{"all":true,"alerts":[1]}`: "either all"} {
+		if _, text := send(t, b, "/api/alerts/seen", body); !strings.Contains(text, want) {
+			t.Errorf("%s: %s", body, text)
+		}
+	}
+	if _, text := send(t, b, "/api/alerts/seen", `{"by":"a\u0000b","all":true}`); !strings.Contains(text, "cannot be kept") {
+		t.Errorf("%s", text)
+	}
+	if _, text := send(t, b, "/api/alerts/seen", `{"all":true}`); !strings.Contains(text, `{"alerts":1}`) {
+		t.Errorf("%s", text)
 	}
 	// The document in the repository is the one that is served.
 	c, err := os.ReadFile("../docs/openapi.json")

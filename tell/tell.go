@@ -85,13 +85,18 @@ func post(ctx context.Context, c *workspace.Channel, n Note) error {
 		mac.Write(body)
 		r.Header.Set("Ydrion-Signature", "sha256="+hex.EncodeToString(mac.Sum(nil)))
 	}
-	answer, err := http.DefaultClient.Do(r)
+	// What is told, and its signature, goes to no address that nobody named.
+	client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	answer, err := client.Do(r)
 	if err != nil {
 		return err
 	}
 	defer answer.Body.Close()
 	if _, err := io.Copy(io.Discard, io.LimitReader(answer.Body, 64<<10)); err != nil {
 		return err
+	}
+	if to := answer.Header.Get("Location"); answer.StatusCode >= 300 && answer.StatusCode <= 399 && to != "" {
+		return fmt.Errorf("%s redirects to %s; name the address that takes notes", c.Webhook, to)
 	}
 	if answer.StatusCode < 200 || answer.StatusCode > 299 {
 		return fmt.Errorf("%s answers %s", c.Webhook, answer.Status)

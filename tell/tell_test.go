@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"ydrion/workspace"
@@ -38,8 +39,21 @@ func TestWants(t *testing.T) {
 func TestWhatGoesWrong(t *testing.T) {
 	refusing := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusTeapot) }))
 	defer refusing.Close()
+	var followed atomic.Bool
+	elsewhere := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { followed.Store(true) }))
+	defer elsewhere.Close()
+	redirecting := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		http.Redirect(w, r, elsewhere.URL, http.StatusTemporaryRedirect)
+	}))
+	defer redirecting.Close()
+	defer func() {
+		if followed.Load() {
+			t.Error("a redirect was followed, with the note and its signature")
+		}
+	}()
 	for says, c := range map[string]workspace.Channel{
 		"418":                       {Webhook: refusing.URL},
+		"redirects to":              {Webhook: redirecting.URL},
 		"refused":                   {Webhook: "http://127.0.0.1:1/"},
 		"with the key of channel x": {Name: "x", Webhook: refusing.URL, Secret: "NO_SUCH_VARIABLE_IS_SET"},
 		"the mail server":           {Server: "mail.example", From: "a@b.example", To: []string{"c@d.example"}},

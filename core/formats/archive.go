@@ -41,9 +41,21 @@ func OpenMember(at io.ReaderAt, size int64, name string) (io.ReadCloser, string,
 	if name == "" && len(list) == 1 {
 		name = list[0].Name
 	}
+	same := 0
 	for _, f := range z.File {
-		if f.Name != name {
+		if f.Name == name && name != "" {
+			same++
+		}
+	}
+	if same > 1 {
+		return nil, "", fmt.Errorf("the archive has %d members called %q: which one is meant cannot be told; have it packed anew", same, name)
+	}
+	for _, f := range z.File {
+		if f.Name != name || name == "" {
 			continue
+		}
+		if f.Flags&1 != 0 { // APPNOTE, 4.4.4: bit 0
+			return nil, "", fmt.Errorf("the member %q is encrypted: unpack it first", name)
 		}
 		in, err := f.Open()
 		if err != nil {
@@ -57,6 +69,12 @@ func OpenMember(at io.ReaderAt, size int64, name string) (io.ReadCloser, string,
 	names := make([]string, len(list))
 	for i, m := range list {
 		names[i] = m.Name
+	}
+	if name == "" && len(list) == 1 {
+		return nil, "", fmt.Errorf("the only member of the archive has no name: have it packed anew")
+	}
+	if len(list) == 0 {
+		return nil, "", fmt.Errorf("the archive has no members")
 	}
 	if name == "" {
 		return nil, "", fmt.Errorf("the archive has %d members: name one of %s", len(list), strings.Join(names, ", "))

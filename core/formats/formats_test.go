@@ -309,6 +309,38 @@ func TestMembers(t *testing.T) {
 	}
 }
 
+// TestOddMembers: members that are encrypted, have no name, or have that of another are not
+// guessed at.
+func TestOddMembers(t *testing.T) {
+	for says, headers := range map[string][]*zip.FileHeader{
+		`"a.csv" is encrypted`:     {{Name: "a.csv", Flags: 1}},
+		`2 members called "a.csv"`: {{Name: "a.csv"}, {Name: "a.csv"}},
+		"has no name":              {{Name: ""}},
+		"has no members":           {},
+	} {
+		var b bytes.Buffer
+		z := zip.NewWriter(&b)
+		for _, h := range headers {
+			w, err := z.CreateRaw(h)
+			if err != nil {
+				t.Fatal(err)
+			}
+			fmt.Fprint(w, "")
+		}
+		if err := z.Close(); err != nil {
+			t.Fatal(err)
+		}
+		for _, name := range []string{"", "a.csv"} {
+			if name != "" && (len(headers) == 0 || headers[0].Name == "") || name == "" && len(headers) > 1 {
+				continue
+			}
+			if _, _, err := OpenMember(bytes.NewReader(b.Bytes()), int64(b.Len()), name); err == nil || !strings.Contains(err.Error(), says) {
+				t.Errorf("%q: %v, not %q", name, err, says)
+			}
+		}
+	}
+}
+
 func FuzzExamine(f *testing.F) {
 	f.Add([]byte(message))
 	f.Add([]byte("a,b\n1,\"x\"\n"))

@@ -1435,8 +1435,10 @@ export interface components {
             rows: number;
         };
         "See-alertsRequest": {
-            /** @description these; all if left out */
+            /** @description these */
             alerts?: number[];
+            /** @description all that nobody has seen yet */
+            all?: boolean;
             /** @description who says so */
             by?: string;
         };

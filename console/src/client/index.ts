@@ -58,7 +58,7 @@ export const stopRoute = (name: string) => answer(client.POST('/api/routes/{name
 export const pauseRoute = (name: string, until?: string) => answer(client.POST('/api/routes/{name}/pause', { params: { path: { name } }, body: { until } }))
 export const take = (name: string, file?: string) => answer(client.POST('/api/routes/{name}/take', { params: { path: { name } }, body: { file } }))
 export const alerts = (query: { open?: boolean; route?: string; before?: number; limit?: number }) => answer(client.GET('/api/alerts', { params: { query } }))
-export const seeAlerts = (ids?: number[]) => answer(client.POST('/api/alerts/seen', { body: { alerts: ids, by: 'the console' } }))
+export const seeAlerts = (ids?: number[]) => answer(client.POST('/api/alerts/seen', { body: { alerts: ids, all: ids === undefined, by: 'the console' } }))
 export const lanes = (name?: string) => answer(client.GET('/api/lanes', { params: { query: { route: name } } }))
 export const expectations = (name?: string) => answer(client.GET('/api/expectations', { params: { query: { route: name } } }))
 export const nodes = () => answer(client.GET('/api/nodes'))

@@ -63,6 +63,7 @@ type Reader struct {
 	parts    []part
 	unit     int // the part that is the record, -1: the message
 
+	blocks  bool // the file begins with a block of MLLP: each message must end as one
 	batches bool // the file begins with FHS or BHS: counts may follow
 	count   counts
 	ended   finding.List
@@ -153,6 +154,7 @@ func (r *Reader) begin(buf []byte) *finding.Finding {
 			r.rare = i
 		}
 	}
+	r.blocks = bytes.IndexByte(buf[:at], blockBegin) >= 0
 	start := place.At("", buf, at)
 	if at == len(buf) {
 		f := finding.New("file.empty", place.Place{Line: 1, Column: 1}, "the file holds no message: %d bytes", len(buf))
@@ -170,9 +172,18 @@ func (r *Reader) begin(buf []byte) *finding.Finding {
 	return nil
 }
 
+// The characters around a message in a block of MLLP (HL7 v2 transport specification, appendix
+// C).
+const (
+	blockBegin = 0x0b
+	blockEnd   = 0x1c
+)
+
 // between tells what may stand before a message and between segments: line ends,
 // blanks, and the block characters of MLLP.
-func between(c byte) bool { return c == '\r' || c == '\n' || c == ' ' || c == 0x0b || c == 0x1c }
+func between(c byte) bool {
+	return c == '\r' || c == '\n' || c == ' ' || c == blockBegin || c == blockEnd
+}
 
 // nextMessage finds where the next message begins from i on, -1 if it does not. It
 // looks for the letter of MSH that is rarest in the file.
@@ -194,7 +205,7 @@ func (r *Reader) nextMessage(buf []byte, i int) int {
 
 // begins tells whether a segment of three letters may begin at a place.
 func begins(buf []byte, at int) bool {
-	return (at == 0 || buf[at-1] == '\r' || buf[at-1] == '\n' || buf[at-1] == 0x0b) && (at+3 >= len(buf) || !letter(buf[at+3]))
+	return (at == 0 || buf[at-1] == '\r' || buf[at-1] == '\n' || buf[at-1] == blockBegin) && (at+3 >= len(buf) || !letter(buf[at+3]))
 }
 
 // nextSegment finds where the next segment of that name begins from i on, -1 if
@@ -342,6 +353,7 @@ const (
 	ruleUndeclared
 	ruleEscape
 	ruleNoUnit
+	ruleBlock // the block does not end
 )
 
 // Split finds the wanted fields of each message, or of each unit in it.
@@ -418,8 +430,24 @@ func (w *walk) note(rule, slot, at int, warn bool) {
 	w.b.Notes = append(w.b.Notes, batch.Note{Record: int32(w.record), Slot: int32(slot), Rule: int32(rule), Source: batch.Syntax, At: uint32(at), Warn: warn})
 }
 
-// message walks through the segments of a message.
+// message walks through a message, and rejects all of it if it is a block that does not end.
 func (w *walk) message(start, end int) {
+	first := len(w.b.Bounds)
+	w.segments(start, end)
+	if !w.blocks || bytes.IndexByte(w.b.Buf[start:end], blockEnd) >= 0 {
+		return
+	}
+	if w.unit < 0 {
+		w.note(ruleBlock, -1, start, false)
+		return
+	}
+	for w.record = first; w.record < len(w.b.Bounds); w.record++ {
+		w.note(ruleBlock, -1, start, false)
+	}
+}
+
+// segments walks through the segments of a message.
+func (w *walk) segments(start, end int) {
 	buf := w.b.Buf
 	clear(w.seen)
 	if w.unit >= 0 {
@@ -1014,6 +1042,8 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 	case ruleSegment:
 		return seen(finding.New("hl7.segment", at, "this line is no segment: a name of three capital letters or digits and %q must begin it", b.Buf[b.Bounds[n.Record].Off+3]), line).
 			Suggest("a line break in a value must be written as an escape sequence, such as \\.br\\")
+	case ruleBlock:
+		return finding.New("hl7.block", at, "the block that begins before this message (VT) does not end (FS CR): the message may not be whole").Suggest("ask for it again")
 	case ruleCharset:
 		return finding.New("hl7.charset", at, "MSH-18 names a character set that is not known").Suggest("set the route's encoding")
 	case ruleUndeclared:

@@ -204,6 +204,40 @@ func TestCounts(t *testing.T) {
 	}
 }
 
+// TestBlocks: in a file of blocks, a message whose block does not end is rejected, with all its
+// units; the others are good.
+func TestBlocks(t *testing.T) {
+	message := func(n int) string {
+		return fmt.Sprintf("MSH|^~\\&|A|B|C|D|20261128||ORU^R01|%d|P|2.5\rPID|1||T-%d\rOBR|1\rOBX|1|ST|A||x\rOBX|2|ST|B||y\r", n, n)
+	}
+	for _, test := range []struct {
+		file string
+		bad  string
+	}{
+		{"\x0b" + message(1) + "\x1c\r\x0b" + message(2) + "\x1c\r", ""},
+		{"\x0b" + message(1) + "\x1c\r\x0b" + message(2), "2"},
+		{"\x0b" + message(1) + "\x0b" + message(2) + "\x1c\r", "1"},
+		{"\x0b" + message(1), "1"},
+		{message(1) + message(2), ""},
+	} {
+		for _, size := range []int{20, 1000} {
+			for _, unit := range []string{"", "OBX"} {
+				got, wrong := read(t, test.file, unit, size, "PID-3", "OBX-5")
+				all, times := "", 1
+				for _, r := range got {
+					all += strings.Join(r.found, "\n")
+				}
+				if unit != "" {
+					times = 2
+				}
+				if n := strings.Count(all, "error hl7.block"); n != times*len(test.bad) || len(got) != times*strings.Count(test.file, "MSH") {
+					t.Errorf("%q, size %d, unit %q: %d records, %q %q", test.file, size, unit, len(got), all, wrong)
+				}
+			}
+		}
+	}
+}
+
 // against holds what the reader gives against the plain way: one message after
 // the other taken apart whole.
 func against(t *testing.T, file string, size int) {
