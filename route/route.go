@@ -49,6 +49,8 @@ type compilation struct {
 	route *workspace.Route
 	files map[string][]byte
 	out   finding.List
+
+	tables *tables
 }
 
 // Compile checks a route and everything it depends on.
@@ -66,11 +68,12 @@ func Compile(w *workspace.Workspace, name string) (*Compiled, finding.List) {
 		return nil, finding.List{f}
 	}
 	c := &compilation{from: w, route: r, files: map[string][]byte{r.File: w.Files[r.File]}}
+	c.tables = &tables{c: c, read: map[string]*lookup.Table{}}
 	out := &Compiled{Route: r, Plan: c.plan(), Files: c.files}
 	if c.out.HasErrors() {
 		return nil, c.out
 	}
-	scope := lang.Scope{Fields: out.Plan.Schema.Record}
+	scope := lang.Scope{Fields: out.Plan.Schema.Record, Lookups: c.tables}
 	if l := r.Order.Lane; l != "none" && l != "all" {
 		out.Lane = c.text("order.lane", l, scope)
 	}
@@ -119,7 +122,7 @@ func (c *compilation) marker() *lang.Namer {
 	for w := range lang.FileWords {
 		words[w] = strings.HasPrefix(w, "file.")
 	}
-	namer := c.text("listen.marker", c.route.Marker, lang.Scope{Words: words})
+	namer := c.text("listen.marker", c.route.Marker, lang.Scope{Words: words, Lookups: c.tables})
 	if !strings.Contains(c.route.Marker, "{file.") || c.route.Marker == "{file.name}" {
 		c.out = append(c.out, finding.New("route.marker", c.route.Places["listen.marker"], "the marker's name must come from the file's, as in \"{file.name}.done\" or \"{file.stem}.ok\""))
 	}
@@ -198,7 +201,7 @@ func (c *compilation) plan() *flow.Plan {
 	if target == nil {
 		return nil
 	}
-	scope := lang.Scope{Fields: s.Record, Lookups: c.lookups(string(mapText)), Separate: r.Good.PerRecord}
+	scope := lang.Scope{Fields: s.Record, Lookups: c.tables, Separate: r.Good.PerRecord}
 	program, findings := lang.Build(m, r.Map, string(mapText), target, scope)
 	c.out = append(c.out, findings...)
 	if r.Good.After != "" && program != nil && program.Closes() {
@@ -295,23 +298,40 @@ var targets = map[string]func(file string, sample []byte) (format.Target, error)
 	},
 }
 
-// lookups reads the tables whose names occur in the map; only they belong to
-// the revision.
-func (c *compilation) lookups(mapText string) map[string]*lookup.Table {
-	tables := map[string]*lookup.Table{}
-	for name, b := range c.from.Files {
-		stem := strings.TrimSuffix(path.Base(name), ".csv")
-		if path.Dir(name) != "lookups" || stem == path.Base(name) || !strings.Contains(mapText, stem) {
-			continue
-		}
-		t, findings := lookup.Parse(name, string(b))
-		c.out = append(c.out, findings...)
-		if t != nil {
-			tables[stem] = t
-			c.files[name] = b
+// tables are the lookup tables of a workspace. Those that are asked for are read, and only
+// they belong to the revision.
+type tables struct {
+	c    *compilation
+	read map[string]*lookup.Table
+}
+
+// Table gives a table by its name, nil if there is none.
+func (t *tables) Table(name string) *lookup.Table {
+	if known, was := t.read[name]; was {
+		return known
+	}
+	file := "lookups/" + name + ".csv"
+	content, is := t.c.from.Files[file]
+	if !is {
+		return nil
+	}
+	table, findings := lookup.Parse(file, string(content))
+	t.c.out = append(t.c.out, findings...)
+	if t.c.files[file] = content; table == nil {
+		table = &lookup.Table{File: file} // that it is wrong has been said
+	}
+	t.read[name] = table
+	return table
+}
+
+// Names are the tables that there are.
+func (t *tables) Names() (out []string) {
+	for name := range t.c.from.Files {
+		if stem, is := strings.CutSuffix(path.Base(name), ".csv"); is && path.Dir(name) == "lookups" {
+			out = append(out, stem)
 		}
 	}
-	return tables
+	return out
 }
 
 // output compiles the name and the condition of a destination.
@@ -322,7 +342,7 @@ func (c *compilation) output(d workspace.Destination, scope lang.Scope) flow.Out
 		setting, name = d.Place+".name", d.Name
 	}
 	if !r.Good.PerRecord {
-		scope = lang.Scope{Words: lang.FileWords}
+		scope = lang.Scope{Words: lang.FileWords, Lookups: c.tables}
 	}
 	said := r.Places[setting]
 	var nodes []lang.Node
@@ -371,17 +391,15 @@ func (c *compilation) fixed(said place.Place, findings finding.List, what string
 // folders of a name are those that the text itself says, never a value's.
 func parts(name string) []string {
 	var out []string
-	depth, from := 0, 0
-	for i, r := range name {
-		switch r {
+	from := 0
+	for i := 0; i < len(name); i++ {
+		switch name[i] {
 		case '{':
-			depth++
-		case '}':
-			depth = max(0, depth-1)
-		case '/':
-			if depth == 0 {
-				out, from = append(out, name[from:i]), i+1
+			if end := lang.ExpressionEnd(name, i); end > 0 {
+				i = end
 			}
+		case '/':
+			out, from = append(out, name[from:i]), i+1
 		}
 	}
 	return append(out, name[from:])

@@ -53,6 +53,35 @@ func TestCompile(t *testing.T) {
 	}
 }
 
+// TestLookupsAreFoundByUse: a table belongs to a revision if an expression looks something up
+// in it, wherever that stands, and not because its name occurs somewhere.
+func TestLookupsAreFoundByUse(t *testing.T) {
+	const file = "routes/specimen-orders.yaml"
+	for _, test := range []struct {
+		old, with string
+		used      bool
+	}{
+		{"read:\n", "order:\n  lane: '{sex | lookup feed_units if unlisted \"?\"}'\nread:\n", true},
+		{"read:\n", "duplicates:\n  key: '{sex | lookup feed_units if unlisted \"?\"}'\nread:\n", true},
+		{"{specimen_id}-{sequence", "{sex | lookup feed_units if unlisted 'x'}-{sequence", true},
+		{"notes:", "# feed_units\nnotes:", false},
+	} {
+		w := changed(t, file, test.old, strings.ReplaceAll(test.with, "'x'", `\"x\"`))
+		c, findings := Compile(w, "specimen-orders")
+		if c == nil {
+			t.Fatalf("%s: %v", test.with, findings)
+		}
+		if got := c.Files["lookups/feed_units.csv"] != nil; got != test.used {
+			t.Errorf("%s: the table is part of the revision: %v", test.with, got)
+		}
+		// What does not use it does not care whether it is good.
+		w.Files["lookups/feed_units.csv"] = []byte("a\nb\n")
+		if c, _ := Compile(workspace.FromFiles(w.Files), "specimen-orders"); (c == nil) != test.used {
+			t.Errorf("%s: with a broken table it compiles: %v", test.with, c != nil)
+		}
+	}
+}
+
 func TestCompileRefuses(t *testing.T) {
 	tests := []struct{ file, old, with, says string }{
 		{"routes/specimen-orders.yaml", "specimen-sheet.json", "specimen-shet.json", "routes/specimen-orders.yaml:15:11: error: there is no file schemas/specimen-shet.json [route.file-missing]\n    was schemas/specimen-sheet.json meant?"},

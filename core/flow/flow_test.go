@@ -55,7 +55,7 @@ func plan(t testing.TB) *flow.Plan {
 	if findings.HasErrors() {
 		t.Fatal(findings)
 	}
-	program, findings := lang.Build(m, "results.map", source, target, lang.Scope{Fields: s.Record, Lookups: map[string]*lookup.Table{"sex_codes": table}})
+	program, findings := lang.Build(m, "results.map", source, target, lang.Scope{Fields: s.Record, Lookups: lang.Tables{"sex_codes": table}})
 	if len(findings) > 0 {
 		t.Fatal(findings)
 	}

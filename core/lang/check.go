@@ -1,6 +1,8 @@
 package lang
 
 import (
+	"maps"
+	"slices"
 	"sort"
 	"strings"
 
@@ -15,10 +17,33 @@ import (
 // or null itself.
 const anyKind value.Kind = 255
 
+// Lookups are the code tables that there are.
+type Lookups interface {
+	Table(name string) *lookup.Table // nil if there is none of that name
+	Names() []string
+}
+
+// Tables are code tables in memory.
+type Tables map[string]*lookup.Table
+
+// Table gives a table by its name, nil if there is none.
+func (t Tables) Table(name string) *lookup.Table { return t[name] }
+
+// Names are the names of the tables.
+func (t Tables) Names() []string { return slices.Collect(maps.Keys(t)) }
+
+// table finds a code table by its name, nil if there is none.
+func (s *Scope) table(name string) *lookup.Table {
+	if s.Lookups == nil {
+		return nil
+	}
+	return s.Lookups.Table(name)
+}
+
 // Scope is what expressions may refer to.
 type Scope struct {
 	Fields  shape.Record
-	Lookups map[string]*lookup.Table
+	Lookups Lookups
 	// Words narrows the context words that make sense; nil allows all.
 	Words map[string]bool
 	// Separate tells that each record is an output of its own.
@@ -243,10 +268,10 @@ func (c *checker) table(n Node) {
 		c.bad(n, "map.lookup", "the name of a lookup table was expected, this is %s", n)
 		return
 	}
-	if _, ok := c.scope.Lookups[name.Name]; !ok {
+	if c.scope.table(name.Name) == nil {
 		var names []string
-		for t := range c.scope.Lookups {
-			names = append(names, t)
+		if c.scope.Lookups != nil {
+			names = c.scope.Lookups.Names()
 		}
 		sort.Strings(names)
 		c.bad(n, "map.lookup-unknown", "there is no lookup table %q", name.Name)

@@ -223,7 +223,7 @@ func (c *compiler) lookupTable(n *Call) *lookup.Table {
 	if !ok {
 		return nil
 	}
-	return c.scope.Lookups[name.Name]
+	return c.scope.table(name.Name)
 }
 
 func (c *compiler) compileLookup(n *Call, in evaluator) evaluator {

@@ -28,7 +28,7 @@ PID-8 = sex | lookup sex_codes if empty "U"
 		return
 	}
 	codes, _ := lookup.Parse("lookups/sex_codes.csv", "sheet,hl7\nMale,M\n")
-	scope := lang.Scope{Fields: shape.Record{{Name: "animal_tag", Kind: value.Text}, {Name: "sex", Kind: value.Text}}, Lookups: map[string]*lookup.Table{"sex_codes": codes}}
+	scope := lang.Scope{Fields: shape.Record{{Name: "animal_tag", Kind: value.Text}, {Name: "sex", Kind: value.Text}}, Lookups: lang.Tables{"sex_codes": codes}}
 
 	m, findings := lang.Parse("maps/tags.map", source)
 	if findings.HasErrors() {

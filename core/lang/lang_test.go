@@ -36,7 +36,7 @@ func scope(t *testing.T) Scope {
 	if findings.HasErrors() {
 		t.Fatal(findings)
 	}
-	return Scope{Fields: fields, Lookups: map[string]*lookup.Table{"sex_codes": table}}
+	return Scope{Fields: fields, Lookups: Tables{"sex_codes": table}}
 }
 
 // batchOf makes a batch of one record.
@@ -251,7 +251,7 @@ func TestMapsThatAreWrong(t *testing.T) {
 		{`PID-3 = sex if unlisted "x"`, "`if unlisted` answers a lookup"},
 		{`PID-3 = sex if missing "x"`, `absent, empty, null, unlisted or unreadable was expected`},
 		{`PID-3 = "open`, `1:9: error: the text is not closed on its line`},
-		{`PID-3 = "a {sex"`, `{ is not closed`},
+		{`PID-3 = "a {sex"`, "unclosed {"},
 		{`PID-3 = "a } b"`, `} closes nothing`},
 		{`PID-3 = "a {sx} b"`, `1:13: error: there is no field "sx"`},
 		{`PID-3 = "a\q"`, `can follow a backslash`},
@@ -332,11 +332,32 @@ func TestFunctionsAsDocumented(t *testing.T) {
 	}
 }
 
+// TestTextsInTexts: whatever stands between braces may hold texts, with braces and quotes of
+// their own.
+func TestTextsInTexts(t *testing.T) {
+	for expression, want := range map[string]string{
+		`"S-{sex | lookup sex_codes if unlisted "?"}"`:   "S-M",
+		`"<{animal_tag if empty "none {sex | upper}"}>"`: "<none MALE>",
+		`"{{{sex}}}"`:                        "{Male}",
+		`"a{"b{"c{"d"}"}"}"`:                 "abcd",
+		`"{animal_tag if empty "\"{{x}}/"}"`: `"{x}/`,
+	} {
+		if got := run(t, "PID-3 = "+expression, []string{"", "8.4", "25/11/2026 06:30", "Male", "", "1,5", "yes"}); got != want {
+			t.Errorf("%s gives %q, not %q", expression, got, want)
+		}
+	}
+	for text, says := range map[string]string{`"a {sex"`: "unclosed {", `"a } b"`: "closes nothing", `"a {sex | pad 3 "x}"`: "unclosed {", `"{"{"{"{"`: "unclosed {", `"` + strings.Repeat(`{"`, 50_000) + `"`: "unclosed {"} {
+		if _, said := build(t, "PID-3 = "+text); said == nil || !strings.Contains(strings.Join(said, " "), says) {
+			t.Errorf("%s: %v, not %q", text, said, says)
+		}
+	}
+}
+
 // TestPrintedExpressionsAreTheSame prints parsed expressions and parses them
 // again.
 func TestPrintedExpressionsAreTheSame(t *testing.T) {
 	for _, s := range []string{`a`, `field "Tag no."`, `"x {a | trim} {{y}} \"z\""`, `a | pad 5 "0" | upper`, `(a + 1) * 2 | round 1 "half-up"`, `a = "x" and not (b is not empty) or c`,
-		`a | lookup t if unlisted "U" if empty null`, `-1.50`, `a if absent (b | trim)`, `first(a, "x")`} {
+		`a | lookup t if unlisted "U" if empty null`, `-1.50`, `a if absent (b | trim)`, `first(a, "x")`, `"S-{x | format "yyyyMMdd"}"`, `"{a if empty "-{b | pad 3 "0"}}}"}"`, `"{{ {a | pad 2 "\""}"`} {
 		n, findings := ParseCondition("", s)
 		if findings.HasErrors() {
 			t.Fatalf("%s: %v", s, findings)

@@ -595,11 +595,11 @@ func (p *parser) template(text string, pos int) Node {
 			b.WriteByte(c)
 			i++
 		case c == '}':
-			p.fail(pos+i, "} closes nothing; a brace as such is }}")
+			p.fail(pos+i, "this } closes nothing; write }} for a brace")
 		case c == '{':
-			close := strings.IndexByte(text[i:], '}')
+			close := nestedEnd(text, i) - i
 			if close < 0 {
-				p.fail(pos+i, "{ is not closed; a brace as such is {{")
+				p.fail(pos+i, "unclosed {; write {{ for a brace")
 			}
 			if b.Len() > 0 {
 				n.Parts = append(n.Parts, Part{Text: b.String()})

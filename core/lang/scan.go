@@ -162,19 +162,66 @@ func (s *scanner) pointer() token {
 // text takes a text in quotes; it ends on its line.
 func (s *scanner) text() token {
 	start := s.at
-	for s.at++; s.at < len(s.source); s.at++ {
-		switch s.source[s.at] {
+	end := textEnd(s.source, start)
+	if end < 0 {
+		if s.at = len(s.source); strings.IndexByte(s.source[start:], '\n') >= 0 {
+			s.at = start + strings.IndexByte(s.source[start:], '\n')
+		}
+		return token{broken, "the text is not closed on its line", start}
+	}
+	s.at = end + 1
+	return token{literal, s.source[start+1 : end], start}
+}
+
+// mostTexts is how deep texts may stand in expressions that stand in texts.
+const mostTexts = 20
+
+// textEnd gives the quote that ends the text that begins with the quote at i, -1 if there is
+// none on its line. Expressions in it may hold texts of their own; if their braces and quotes
+// do not close, it is the next quote.
+func textEnd(s string, i int) int {
+	if end := nestedEnd(s, i); end >= 0 {
+		return end
+	}
+	for i++; i < len(s) && s[i] != '\n'; i++ {
+		switch s[i] {
 		case '\\':
-			s.at++
+			i++
 		case '"':
-			s.at++
-			return token{literal, s.source[start+1 : s.at-1], start}
-		case '\n':
-			return token{broken, "the text is not closed on its line", start}
+			return i
 		}
 	}
-	return token{broken, "the text is not closed on its line", start}
+	return -1
 }
+
+// nestedEnd gives the quote or brace that ends what begins with the one at i: a text, in which
+// expressions stand in braces, or an expression, in which texts stand in quotes. It is -1 if
+// there is none on its line.
+func nestedEnd(s string, i int) int {
+	texts := []bool{s[i] == '"'} // what is open: a text, or an expression
+	for i++; i < len(s) && s[i] != '\n' && len(texts) <= 2*mostTexts; i++ {
+		c, last := s[i], len(texts)-1
+		switch {
+		case texts[last] && c == '\\':
+			i++
+		case texts[last] && c == '{' && i+1 < len(s) && s[i+1] == '{':
+			i++
+		case texts[last] && c == '{':
+			texts = append(texts, false)
+		case !texts[last] && c == '"':
+			texts = append(texts, true)
+		case texts[last] && c == '"', !texts[last] && c == '}':
+			if texts = texts[:last]; last == 0 {
+				return i
+			}
+		}
+	}
+	return -1
+}
+
+// ExpressionEnd gives the brace that ends the expression in a text that begins with the brace
+// at i, -1 if there is none.
+func ExpressionEnd(text string, i int) int { return nestedEnd(text, i) }
 
 // line takes the rest of the line as blank-separated parts, for headings that
 // hold file names.

@@ -1,6 +1,7 @@
 // Package lookup has code tables: from one set of codes to another. A table is
 // a CSV file with a heading; the first column is looked up, the second is the
-// answer. That is the form in which spreadsheets give tables away.
+// answer. That is the form in which spreadsheets give tables away; where no comma stands in the
+// heading, a tab or a semicolon may separate the columns.
 package lookup
 
 import (
@@ -26,7 +27,16 @@ type Table struct {
 // error.
 func Parse(file string, source string) (*Table, finding.List) {
 	var out finding.List
-	r := csv.NewReader(strings.NewReader(strings.TrimPrefix(source, "\uFEFF")))
+	source = strings.TrimPrefix(source, "\uFEFF")
+	r := csv.NewReader(strings.NewReader(source))
+	if heading, _, _ := strings.Cut(source, "\n"); !strings.Contains(heading, ",") {
+		for _, c := range "\t;" { // as spreadsheets of some countries write
+			if strings.ContainsRune(heading, c) {
+				r.Comma = c
+				break
+			}
+		}
+	}
 	r.FieldsPerRecord = -1
 	t := &Table{File: file, answers: map[string]string{}}
 	for n := 0; ; n++ {
