@@ -56,6 +56,7 @@ func Guard(routes []*workspace.Route, resolve func(folder string) (string, error
 			}
 		}
 	}
+	out = append(out, together(routes, resolve)...)
 	for i, from := range routes {
 		var visit func(at int, trail []string, seen map[int]bool) []string
 		visit = func(at int, trail []string, seen map[int]bool) []string {
@@ -82,6 +83,31 @@ func Guard(routes []*workspace.Route, resolve func(folder string) (string, error
 			}
 			out = append(out, finding.New("route.circle", from.Places[setting], "the route would pick up its own output: %s", strings.Join(circle, "; ")).
 				Suggest("deliver to another folder, or listen for names that the outputs cannot have"))
+		}
+	}
+	return out
+}
+
+// together finds routes that listen for the same files: each would go to one of them, and
+// nobody could say to which.
+func together(routes []*workspace.Route, resolve func(folder string) (string, error)) (out finding.List) {
+	for i, a := range routes {
+		for _, b := range routes[i+1:] {
+			one, err := resolve(a.Listen.Folder)
+			if err != nil {
+				continue // it has been said
+			}
+			other, err := resolve(b.Listen.Folder)
+			if err != nil || !within(one, other, b.Subfolders) && !within(other, one, a.Subfolders) {
+				continue
+			}
+			suggestion := "let them listen in folders of their own, or for names that have nothing in common"
+			switch shared, known := share(a, b); {
+			case shared && known:
+				out = append(out, finding.New("route.shared", b.Places["listen"], "%s and %s listen in %s for names that both can have: a file would go to one of them, and nobody could say to which", a.Name, b.Name, other).Suggest("%s", suggestion))
+			case shared:
+				out = append(out, finding.Warn("route.shared", b.Places["listen"], "%s and %s listen in %s, and whether a file could be for both cannot be told from their expressions", a.Name, b.Name, other).Suggest("%s", suggestion))
+			}
 		}
 	}
 	return out

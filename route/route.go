@@ -25,6 +25,7 @@ import (
 	"ydrion/core/place"
 	"ydrion/core/schema"
 	"ydrion/core/segments"
+	"ydrion/core/text"
 	"ydrion/workspace"
 )
 
@@ -197,6 +198,8 @@ func (c *compilation) plan() *flow.Plan {
 			}
 		}
 	}
+	reads := c.source()
+	c.bind(reads, s)
 	target := c.target(m, at)
 	if target == nil {
 		return nil
@@ -207,7 +210,7 @@ func (c *compilation) plan() *flow.Plan {
 	if r.Good.After != "" && program != nil && program.Closes() {
 		c.out = append(c.out, finding.New("route.after", r.Places["deliver.good.after each"], "nothing can follow each record of a list or an interchange: %s is one", m.TargetSample))
 	}
-	plan := &flow.Plan{Source: c.source(), Charset: r.Charset, Gzip: r.Gzip, Schema: s, Program: program, Target: target, Makes: m.TargetFormat, After: []byte(r.Good.After), Separate: r.Good.PerRecord}
+	plan := &flow.Plan{Source: reads, Charset: r.Charset, Gzip: r.Gzip, Schema: s, Program: program, Target: target, Makes: m.TargetFormat, After: []byte(r.Good.After), Separate: r.Good.PerRecord}
 	if r.Check.Description != "" {
 		if plan.Against = format.Refused; r.Check.Warn {
 			plan.Against = format.Warned
@@ -221,6 +224,29 @@ func (c *compilation) plan() *flow.Plan {
 		plan.Sequence = plan.Sequence || o.Name != nil && o.Name.Sequence
 	}
 	return plan
+}
+
+// bind holds the fields of a schema against what records of the format can have, before any
+// file comes.
+func (c *compilation) bind(source format.Source, s *schema.Schema) {
+	if c.route.Format == "csv" {
+		return // its columns are those of the heading of each file
+	}
+	_, findings, err := source.Open(&text.Decoded{Reader: strings.NewReader(""), Charset: text.UTF8}, s.Record)
+	if err != nil {
+		return // there is nothing to read
+	}
+	for _, f := range findings {
+		switch _, kind, _ := strings.Cut(f.Code, "."); kind {
+		case "position", "path":
+			f.Place = place.Place{File: c.route.Schema, Offset: -1, Path: f.Place.Path}
+		case "records":
+			f.Place = c.route.Places["read"]
+		default:
+			continue // about the file, which is empty
+		}
+		c.out = append(c.out, f)
+	}
 }
 
 // source is how the route's files are read, with the description that messages are held against.

@@ -3,6 +3,7 @@ package route
 import (
 	"fmt"
 	"os"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -196,6 +197,96 @@ func TestConditionsOfDestinations(t *testing.T) {
 		said := fmt.Sprint([]finding.Finding(findings))
 		if (c == nil) != (test.says != "") || !strings.Contains(said, test.says) {
 			t.Errorf("%q: refused %v, does not say %q but\n%s", test.good, c == nil, test.says, said)
+		}
+	}
+}
+
+// TestOverlap holds the patterns that two routes can share against names tried one by one.
+func TestOverlap(t *testing.T) {
+	patterns := []string{"*", "*.csv", "a*", "*a", "?", "??", "a?c", "abc", "b*c", "*b*", "{a,b}*", "{ab,bc}c", "*.{csv,txt}", "a.txt", "[ab]c", "a*b*c", ""}
+	var names []string
+	for _, a := range []string{"", "a", "b", "c", "ab", "bc"} {
+		for _, b := range []string{"", "a", "b", "c", "bc", ".csv", ".txt"} {
+			for _, c := range []string{"", "c", "a", ".csv"} {
+				names = append(names, a+b+c)
+			}
+		}
+	}
+	for _, a := range patterns {
+		for _, b := range patterns {
+			both := ""
+			for _, n := range names {
+				if n != "" && workspace.MatchName(a, n) && workspace.MatchName(b, n) {
+					both = n
+				}
+			}
+			x, y := &workspace.Route{Listen: workspace.Listen{Names: a}}, &workspace.Route{Listen: workspace.Listen{Names: b}}
+			got, _ := share(x, y)
+			careful := strings.Contains(a+b, "[") || a == "" || b == ""
+			if both != "" && !got || both == "" && got && !careful {
+				t.Errorf("%q and %q: share %v, and %q fits both", a, b, got, both)
+			}
+		}
+	}
+}
+
+// TestPathsThatCannotBe: a schema's path that no record of the format can have is refused
+// before any file comes.
+func TestPathsThatCannotBe(t *testing.T) {
+	for _, test := range []struct{ route, file, old, with, says string }{
+		{"observations", "schemas/observations.json", `"OBX-5"`, `"OBX.5"`, "OBX.5"},
+		{"observations", "schemas/observations.json", `"PID-3.1"`, `"9/w"`, "9/w"},
+		{"observations", "schemas/observations.json", `"OBX-5"`, `"OBX-6"`, ""},
+		{"order-lines", "schemas/order-lines.json", `"LIN-1"`, `"LIN.1"`, "LIN.1"},
+		{"order-lines", "routes/order-lines.yaml", "record: LIN", "record: lin(", "is no segment that can be a record"},
+	} {
+		w, err := workspace.Load(os.DirFS("../bench/workspace"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !strings.Contains(string(w.Files[test.file]), test.old) {
+			t.Fatalf("%s does not hold %s", test.file, test.old)
+		}
+		w.Files[test.file] = []byte(strings.Replace(string(w.Files[test.file]), test.old, test.with, 1))
+		c, findings := Compile(workspace.FromFiles(w.Files), test.route)
+		if test.says == "" {
+			if c == nil {
+				t.Errorf("%s: %v", test.with, findings)
+			}
+			continue
+		}
+		if c != nil || !strings.Contains(findings.Error(), test.says) || !strings.Contains(findings.Error(), test.file) && test.file[0] == 's' {
+			t.Errorf("%s: compiled %v, %v", test.with, c != nil, findings)
+		}
+	}
+}
+
+// TestOneInbox: two routes that could both take a file are refused; if that cannot be told,
+// it is said.
+func TestOneInbox(t *testing.T) {
+	resolve := func(folder string) (string, error) { return "/" + folder, nil }
+	for _, test := range []struct {
+		folder, names, expression string
+		subfolders                bool
+		says                      string
+	}{
+		{"in", "*.csv", "", false, "error"}, {"in", "ansel-*", "", false, "error"}, {"in", "*.json", "", false, ""}, {"other", "*.csv", "", false, ""},
+		{"in/below", "*.csv", "", false, ""}, {"", "*.csv", "", true, "error"}, {"in", "", "x", false, "warning"},
+	} {
+		one := &workspace.Route{Name: "a", Listen: workspace.Listen{Folder: "in", Names: "*.csv"}}
+		two := &workspace.Route{Name: "b", Listen: workspace.Listen{Folder: test.folder, Names: test.names, Subfolders: test.subfolders}}
+		if test.folder == "" {
+			two.Listen.Folder = ""
+		}
+		if test.expression != "" {
+			two.Expression = regexp.MustCompile(test.expression)
+		}
+		got := ""
+		for _, f := range together([]*workspace.Route{one, two}, resolve) {
+			got += string(f.Severity)
+		}
+		if got != test.says {
+			t.Errorf("%+v: %q", test, got)
 		}
 	}
 }

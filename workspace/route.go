@@ -273,7 +273,7 @@ func (w *Workspace) route(file string) {
 }
 
 func (r *Route) listen(m *mapping) {
-	r.Listen = Listen{Folder: m.required("folder"), Names: m.text("names"), Subfolders: m.flag("subfolders", false), Rhythm: m.duration("rhythm", 30*time.Second), Quiet: m.duration("quiet", 0), Since: m.time("since"), Marker: m.text("marker")}
+	r.Listen = Listen{Folder: m.folder("folder"), Names: m.text("names"), Subfolders: m.flag("subfolders", false), Rhythm: m.duration("rhythm", 30*time.Second), Quiet: m.duration("quiet", 0), Since: m.time("since"), Marker: m.text("marker")}
 	r.Notice = Notice(m.oneOf("notice", string(ByEvents), string(ByEvents), string(ByLooks), string(OnDemand)))
 	r.Originals = Originals(m.oneOf("originals", string(Taken), string(Taken), string(Left), string(Removed)))
 	r.Changes, r.Gone = m.flag("changed files", true), m.flag("files that disappear", false)
@@ -304,6 +304,16 @@ func (r *Route) listen(m *mapping) {
 		r.Timetable = m.sub("timetable").timetable()
 	}
 	m.done()
+}
+
+// folder reads a folder that must be named: one of this machine, or below a place of the
+// environment.
+func (m *mapping) folder(key string) string {
+	folder := m.required(key)
+	if scheme, _, remote := strings.Cut(folder, "://"); remote {
+		m.bad(m.where(key), "workspace.value", "%q is not a folder: places of %s are not known", folder, scheme)
+	}
+	return folder
 }
 
 func (r *Route) names(m *mapping) {
@@ -535,7 +545,7 @@ func (r *Route) deliver(m *mapping) {
 var ownerForm = regexp.MustCompile(`^[A-Za-z0-9_.-]*(:[A-Za-z0-9_.-]+)?$`)
 
 func (r *Route) destination(m *mapping, key string, listed bool) Destination {
-	d := Destination{Folder: m.required("folder"), Place: key}
+	d := Destination{Folder: m.folder("folder"), Place: key}
 	r.Places[key+".folder"] = m.where("folder")
 	if listed {
 		d.Name, d.When = m.text("name"), m.text("when")

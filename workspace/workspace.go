@@ -187,6 +187,9 @@ func (e *Environment) Resolve(folder, base string) (string, error) {
 		}
 		folder = where + rest
 	}
+	if scheme, _, remote := strings.Cut(folder, "://"); remote {
+		return "", fmt.Errorf("%q is no folder of this machine, and places of %s are not known", folder, scheme)
+	}
 	if !path.IsAbs(folder) {
 		folder = path.Join(base, folder)
 	}

@@ -66,7 +66,7 @@ export const decide = (id: number, decision: DecisionWord) => answer(client.POST
 
 // hand gives a file to a route; as a trial nothing is delivered or recorded.
 export async function hand<T>(name: string, file: File, trial: boolean): Promise<T> {
-  const query = new URLSearchParams({ name: file.name, trial: String(trial), limit: '5' })
+  const query = new URLSearchParams(trial ? { name: file.name, trial: 'true', limit: '20' } : { name: file.name })
   const response = await fetch(`/api/routes/${encodeURIComponent(name)}/files?${query}`, { method: 'POST', body: file, headers: { Authorization: `Bearer ${token.value}`, 'Content-Type': 'application/octet-stream' } })
   const body = await response.json()
   if (!response.ok) throw new Problem(body.detail ?? 'The service did not take the file.')

@@ -48,6 +48,7 @@ async function go(dry: boolean) {
       <BalanceLine :records="trial.balance.in" :good="trial.balance.good" :rejected="trial.balance.rejected" :filtered="trial.balance.filtered" />
       <FindingLine v-for="(f, i) in trial.findings" :key="i" :finding="f" />
       <RecordPair v-for="r in trial.records" :key="r.record" :record="r" />
+      <p v-if="trial.more" class="faint">The first {{ trial.records.length }} of {{ trial.balance.in }} records are shown; <code>ydrion try</code> shows the others.</p>
     </template>
     <template #footer>
       <Button label="Leave it" severity="secondary" text @click="visible = false" />
