@@ -103,6 +103,7 @@ type stand struct {
 	folder  string
 	fs      *files.Faulty
 	closed  atomic.Bool        // whether closed.csv cannot be opened
+	broken  atomic.Bool        // whether folders cannot be made
 	lose    context.CancelFunc // ends the node's life
 	mu      sync.Mutex
 	told    []string
@@ -116,6 +117,9 @@ func newStand(t *testing.T, conduct func(life context.Context, name string) *con
 	s := &stand{conduct: conduct, records: &records{conducts: map[string]int{}}, folder: t.TempDir()}
 	s.fs = &files.Faulty{FS: files.Real{}, Fail: func(_ int64, operation, name string) error {
 		if operation == "free" && strings.HasSuffix(name, "closed.csv") && s.closed.Load() {
+			return os.ErrPermission
+		}
+		if operation == "make folder" && s.broken.Load() {
 			return os.ErrPermission
 		}
 		return nil
@@ -415,6 +419,42 @@ func TestUnreadable(t *testing.T) {
 		time.Sleep(10 * time.Second)
 		if told := s.said(); !slices.Contains(told, "over: held of orders inbox") {
 			t.Errorf("people were told %q", told)
+		}
+	})
+}
+
+// TestFailsAndWorksAgain: a route whose folder cannot be listened to is failing for as long as
+// that is so, at every moment, and not any longer.
+func TestFailsAndWorksAgain(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := newStand(t, nil, "orders")
+		time.Sleep(5 * time.Second)
+		if p := s.Route("orders").Problem(); p != "" {
+			t.Fatal(p)
+		}
+		for range 2 {
+			s.broken.Store(true)
+			// It is found out when the folder is looked at anew: by a new revision here.
+			s.records.read(func() {
+				r := s.records.leading.Mine[0]
+				r.Version, r.Revision, r.Applied = r.Version+1, fmt.Sprintf("r%d", r.Version+1), false
+				s.records.leading.Mine = []store.Route{r}
+			})
+			time.Sleep(5 * time.Second)
+			for range 100 {
+				if p := s.Route("orders").Problem(); p == "" {
+					t.Fatal("it does not fail although its folder cannot be made")
+				}
+				time.Sleep(70 * time.Millisecond)
+			}
+			s.broken.Store(false)
+			time.Sleep(5 * time.Second)
+			for range 100 {
+				if p := s.Route("orders").Problem(); p != "" {
+					t.Fatalf("it fails although everything is good: %s", p)
+				}
+				time.Sleep(70 * time.Millisecond)
+			}
 		}
 	})
 }

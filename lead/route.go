@@ -208,6 +208,9 @@ func (r *Route) bringAbout(life context.Context) {
 			r.unlisten()
 			listening = false
 		}
+		if state.Running && listening {
+			r.clear()
+		}
 		if state.Running && !listening {
 			err := r.listen(life, state)
 			r.fail(err)
@@ -322,6 +325,20 @@ func (r *Route) listenOnce(ctx context.Context, listener *listen.Listener) (err 
 		}
 	}()
 	return listener.Run(ctx)
+}
+
+// clear forgets why the route could not run if its listener works now.
+func (r *Route) clear() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.listener == nil {
+		return
+	}
+	select {
+	case <-r.listener.Up():
+		r.failing(nil)
+	default: // what ended it has been said
+	}
 }
 
 // unlisten ends noticing files. What has been taken goes on. A listener that hangs in a

@@ -144,8 +144,24 @@ func (l *Listener) Start() {
 	}
 }
 
-// Up is closed when the listener notices files: what comes from then on is seen.
-func (l *Listener) Up() <-chan struct{} { return l.up }
+// Up is closed when the listener notices files: what comes from then on is seen. After it
+// has failed there is another one.
+func (l *Listener) Up() <-chan struct{} {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.up
+}
+
+// isDown says that files are not noticed any more.
+func (l *Listener) isDown() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	select {
+	case <-l.up:
+		l.up = make(chan struct{})
+	default:
+	}
+}
 
 // isUp says that files are noticed.
 func (l *Listener) isUp() {
@@ -161,6 +177,7 @@ func (l *Listener) isUp() {
 // Run listens until the context ends.
 func (l *Listener) Run(ctx context.Context) error {
 	l.Start()
+	defer l.isDown()
 	if err := l.FS.MakeFolder(l.Folder, 0o755); err != nil {
 		return err
 	}
