@@ -20,6 +20,20 @@ import (
 type Client struct {
 	Base  string // http://127.0.0.1:8470
 	Token string
+	// By is who asks for what changes something, and Because why; both are kept.
+	By, Because string
+}
+
+// said are the parameters that say who asks, and why.
+func (c *Client) said() url.Values {
+	q := url.Values{}
+	if c.By != "" {
+		q.Set("by", c.By)
+	}
+	if c.Because != "" {
+		q.Set("because", c.Because)
+	}
+	return q
 }
 
 // Problem is an answer that says what went wrong (RFC 9457).
@@ -121,12 +135,21 @@ func (c *Client) SetRunning(ctx context.Context, name string, running bool) (*se
 	if running {
 		verb = "/start"
 	}
-	return call[*service.Sheet](ctx, c, http.MethodPost, "/api/routes/"+url.PathEscape(name)+verb, nil, nil)
+	return call[*service.Sheet](ctx, c, http.MethodPost, "/api/routes/"+url.PathEscape(name)+verb, c.said(), nil)
 }
 
 // Publish sends a workspace.
 func (c *Client) Publish(ctx context.Context, r PublishRequest) (PublishAnswer, error) {
-	return call[PublishAnswer](ctx, c, http.MethodPost, "/api/publish", nil, r)
+	return call[PublishAnswer](ctx, c, http.MethodPost, "/api/publish", c.said(), r)
+}
+
+// Remove takes a stopped route off the list; with dry it only says what that means.
+func (c *Client) Remove(ctx context.Context, name string, dry bool) (store.Removal, error) {
+	q := c.said()
+	if dry {
+		q.Set("dry", "true")
+	}
+	return call[store.Removal](ctx, c, http.MethodDelete, "/api/routes/"+url.PathEscape(name), q, nil)
 }
 
 // Pickups lists pickups; query has the parameters of the operation.
@@ -157,7 +180,7 @@ func (c *Client) Again(ctx context.Context, q service.AgainRequest) ([]service.A
 
 // Decide says what is to become of a pickup that cannot go on.
 func (c *Client) Decide(ctx context.Context, pickup int64, decision store.Person) (store.Pickup, error) {
-	return call[store.Pickup](ctx, c, http.MethodPost, fmt.Sprintf("/api/pickups/%d/decision", pickup), nil, Decision{string(decision)})
+	return call[store.Pickup](ctx, c, http.MethodPost, fmt.Sprintf("/api/pickups/%d/decision", pickup), c.said(), Decision{string(decision)})
 }
 
 func routePath(name, verb string) string { return "/api/routes/" + url.PathEscape(name) + "/" + verb }
@@ -168,7 +191,7 @@ func (c *Client) Pause(ctx context.Context, name string, until time.Time) (*serv
 	if !until.IsZero() {
 		in["until"] = until
 	}
-	return call[*service.Sheet](ctx, c, http.MethodPost, routePath(name, "pause"), nil, in)
+	return call[*service.Sheet](ctx, c, http.MethodPost, routePath(name, "pause"), c.said(), in)
 }
 
 // Take takes what is in a route's inbox now or, with a name, that file.

@@ -66,6 +66,20 @@ type RejectView struct {
 	Raw string `json:"raw" doc:"the record as it stands in the file, decoded and at most 64 KiB of it"`
 }
 
+// Said is who asks for something, and why; both may be left out.
+type Said struct {
+	By      string `query:"by" maxLength:"200" doc:"who says so; it is kept"`
+	Because string `query:"because" maxLength:"2000" doc:"why; it is kept"`
+}
+
+func (s *Said) said() store.Said { return store.Said{By: s.By, Because: s.Because} }
+
+// NamedSaid is a name with who asks for something, and why.
+type NamedSaid struct {
+	Said
+	Name string `path:"name"`
+}
+
 // PublishRequest holds a workspace.
 type PublishRequest struct {
 	Files  map[string][]byte `json:"files" doc:"contents by path with slashes, in base64"`
@@ -152,20 +166,20 @@ func operations(api huma.API, s *service.Service) {
 	huma.Register(api, get("route", "/api/routes/{name}", "One route with its stages"), func(ctx context.Context, in *named) (*body[*service.Sheet], error) {
 		return answer(s.Sheet(ctx, in.Name))
 	})
-	huma.Register(api, post("start-route", "/api/routes/{name}/start", "Start a route"), func(ctx context.Context, in *named) (*body[*service.Sheet], error) {
-		if err := s.Start(ctx, in.Name); err != nil {
+	huma.Register(api, post("start-route", "/api/routes/{name}/start", "Start a route"), func(ctx context.Context, in *NamedSaid) (*body[*service.Sheet], error) {
+		if err := s.Start(ctx, in.Name, in.said()); err != nil {
 			return nil, asProblem(err)
 		}
 		return answer(s.Sheet(ctx, in.Name))
 	})
-	huma.Register(api, post("stop-route", "/api/routes/{name}/stop", "Stop a route; what is under way is finished"), func(ctx context.Context, in *named) (*body[*service.Sheet], error) {
-		if err := s.Stop(ctx, in.Name); err != nil {
+	huma.Register(api, post("stop-route", "/api/routes/{name}/stop", "Stop a route; what is under way is finished"), func(ctx context.Context, in *NamedSaid) (*body[*service.Sheet], error) {
+		if err := s.Stop(ctx, in.Name, in.said()); err != nil {
 			return nil, asProblem(err)
 		}
 		return answer(s.Sheet(ctx, in.Name))
 	})
 	huma.Register(api, post("pause-route", "/api/routes/{name}/pause", "Let a running route notice files but take none"), func(ctx context.Context, in *struct {
-		Name string `path:"name"`
+		NamedSaid
 		Body struct {
 			Until *time.Time `json:"until,omitempty" doc:"until the route is started if left out"`
 		}
@@ -174,10 +188,18 @@ func operations(api huma.API, s *service.Service) {
 		if in.Body.Until != nil {
 			until = *in.Body.Until
 		}
-		if err := s.Pause(ctx, in.Name, until); err != nil {
+		if err := s.Pause(ctx, in.Name, until, in.said()); err != nil {
 			return nil, asProblem(err)
 		}
 		return answer(s.Sheet(ctx, in.Name))
+	})
+	remove := get("remove-route", "/api/routes/{name}", "Take a stopped route without open pickups off the list; what is known of its pickups stays")
+	remove.Method = http.MethodDelete
+	huma.Register(api, remove, func(ctx context.Context, in *struct {
+		NamedSaid
+		Dry bool `query:"dry" doc:"only say what that means"`
+	}) (*body[store.Removal], error) {
+		return answer(s.Remove(ctx, in.Name, in.Dry, in.said()))
 	})
 	huma.Register(api, post("take", "/api/routes/{name}/take", "Take what is in the inbox now, or one file of it whatever it waits for"), func(ctx context.Context, in *struct {
 		Name string `path:"name"`
@@ -208,8 +230,11 @@ func operations(api huma.API, s *service.Service) {
 	lists(api, s)
 	publish := post("publish", "/api/publish", "Check a workspace and publish its routes")
 	publish.MaxBodyBytes = 64 << 20
-	huma.Register(api, publish, func(ctx context.Context, in *struct{ Body PublishRequest }) (*body[PublishAnswer], error) {
-		routes, findings, err := s.Publish(ctx, in.Body.Files, in.Body.Routes, in.Body.Dry)
+	huma.Register(api, publish, func(ctx context.Context, in *struct {
+		Said
+		Body PublishRequest
+	}) (*body[PublishAnswer], error) {
+		routes, findings, err := s.Publish(ctx, in.Body.Files, in.Body.Routes, in.Body.Dry, in.said())
 		a := PublishAnswer{Published: !in.Body.Dry && !findings.HasErrors(), Routes: routes, Findings: findings}
 		for _, r := range routes {
 			a.Published = a.Published && r.OK
@@ -235,10 +260,11 @@ func operations(api huma.API, s *service.Service) {
 		return answer(Page[service.AgainAnswer]{Items: list}, err)
 	})
 	huma.Register(api, post("decide", "/api/pickups/{id}/decision", "Say what is to become of a pickup that cannot go on"), func(ctx context.Context, in *struct {
+		Said
 		ID   int64 `path:"id"`
 		Body Decision
 	}) (*body[store.Pickup], error) {
-		return answer(s.Decide(ctx, in.ID, store.Person(in.Body.Decision)))
+		return answer(s.Decide(ctx, in.ID, store.Person(in.Body.Decision), in.said()))
 	})
 	huma.Register(api, get("records", "/api/runs/{id}/records", "Records of a run, before and after"), func(ctx context.Context, q *RecordQuery) (*body[*service.Trial], error) {
 		return answer(s.Records(ctx, q.ID, service.TrialRequest{From: q.From, Limit: q.Limit, Rejected: q.Rejected}))

@@ -133,7 +133,7 @@ func (a *app) decide() *cobra.Command {
 		names = append(names, d)
 	}
 	long.WriteString("\nThe same of an uncertain one is delivered once more by `arrived` or `abandoned`,\nand then `ydrion again PICKUP --same`.")
-	return a.jsonFlag(&cobra.Command{
+	return a.saying(a.jsonFlag(&cobra.Command{
 		Use: "decide PICKUP DECISION", Short: "Say what is to become of a pickup that cannot go on", Long: long.String(), Args: cobra.ExactArgs(2),
 		Example: "  ydrion decide 17 try\n  ydrion decide 17 withdraw",
 		ValidArgsFunction: func(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
@@ -160,46 +160,57 @@ func (a *app) decide() *cobra.Command {
 			fmt.Fprintf(a.out, "pickup %d (%s): %s\n", p.ID, p.Name, decisions[args[1]])
 			return nil
 		}),
-	})
+	}))
 }
 
 func (a *app) pause() *cobra.Command {
-	var until string
-	var length time.Duration
+	var until, length string
 	c := a.jsonFlag(&cobra.Command{
 		Use: "pause ROUTE...", Short: "Let running routes notice files but take none", Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.completeRoutes,
 		Long:    "Let running routes notice files but take none, for a time or until they are\nstarted. The files that wait are shown by `ydrion route`.",
 		Example: "  ydrion pause specimen-orders --for 2h\n  ydrion start specimen-orders",
 		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
 			var end time.Time
-			if length > 0 {
-				end = time.Now().Add(length)
-			}
-			if until != "" {
+			switch {
+			case length != "" && until != "":
+				return wrongUse("either --for or --until")
+			case length != "":
+				d, err := duration(length)
+				if err != nil || d <= 0 {
+					return wrongUse("--for is a time such as 30m, 2h or 1d, not %q", length)
+				}
+				end = time.Now().Add(d)
+			case until != "":
+				if _, err := duration(until); err == nil {
+					return wrongUse("--until is a moment such as \"2026-11-26 06:00\"; for a length of time there is --for")
+				}
 				var err error
 				if end, err = when(until); err != nil {
 					return wrongUse("--until: %v", err)
 				}
+				if !end.After(time.Now()) {
+					return wrongUse("--until must be later than now, not %s", end.Format("2006-01-02 15:04 MST"))
+				}
 			}
+			var views []service.RouteView
 			for _, name := range args {
 				s, err := client.Pause(cmd.Context(), name, end)
 				if err != nil {
 					return fmt.Errorf("%s: %w", name, err)
 				}
-				if a.json {
-					if err := a.printJSON(s.RouteView); err != nil {
-						return err
-					}
-					continue
+				if views = append(views, s.RouteView); !a.json {
+					fmt.Fprintf(a.out, "%s: %s\n", s.Name, stands(s.RouteView))
 				}
-				fmt.Fprintf(a.out, "%s: %s\n", s.Name, stands(s.RouteView))
+			}
+			if a.json {
+				return printEach(a, views)
 			}
 			return nil
 		}),
 	})
-	c.Flags().DurationVar(&length, "for", 0, "how long, such as 30m or 2h")
+	c.Flags().StringVar(&length, "for", "", "how long, such as 30m, 2h or 1d")
 	c.Flags().StringVar(&until, "until", "", "until when, such as \"2026-11-26 06:00\"")
-	return c
+	return a.saying(c)
 }
 
 func pausedUntil(v service.RouteView) string {

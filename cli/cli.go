@@ -2,6 +2,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -10,6 +11,7 @@ import (
 	"net/url"
 	"os"
 	"os/signal"
+	"os/user"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -52,6 +54,8 @@ type app struct {
 	service  string
 	token    string
 	json     bool
+
+	by, because string
 }
 
 // hosts is the annotation of commands that host a service.
@@ -133,14 +137,16 @@ Check it, try its routes on samples, then publish it to a running service.`,
   ydrion pickups --state rejected`,
 		SilenceUsage: true, SilenceErrors: true,
 	}
+	root.PersistentPreRun = func(*cobra.Command, []string) { a.settle() }
 	flags := root.PersistentFlags()
-	flags.StringVar(&a.data, "data", defaultData(), "the service's data folder; the client finds address and token in it (YDRION_DATA)")
-	flags.StringVar(&a.service, "service", os.Getenv("YDRION_SERVICE"), "address of the service, such as http://127.0.0.1:8470 (YDRION_SERVICE)")
-	flags.StringVar(&a.token, "token", os.Getenv("YDRION_TOKEN"), "token of the service (YDRION_TOKEN)")
+	// What the environment says is not shown as a default: help is pasted into tickets.
+	flags.StringVar(&a.data, "data", "", "the service's data folder; the client finds address and token in it (YDRION_DATA; usually /var/lib/ydrion)")
+	flags.StringVar(&a.service, "service", "", "address of the service, such as http://127.0.0.1:8470 (YDRION_SERVICE)")
+	flags.StringVar(&a.token, "token", "", "token of the service (YDRION_TOKEN)")
 	root.AddGroup(&cobra.Group{ID: "build", Title: "Building routes (no service needed):"}, &cobra.Group{ID: "operate", Title: "Operating a service:"}, &cobra.Group{ID: "run", Title: "Running a service:"})
 	for group, commands := range map[string][]*cobra.Command{
 		"build":   {a.look(), a.convert(), a.guideline(), a.check(), a.try(), a.functions()},
-		"operate": {a.publish(), a.overview(), a.routes(), a.route(), a.start(), a.stop(), a.pause(), a.take(), a.hand(), a.pickups(), a.pickup(), a.rejects(), a.again(), a.decide(), a.lanes(), a.alerts(), a.expected(), a.nodes(), a.purge(), a.legalHold(), a.watch(), a.backup()},
+		"operate": {a.publish(), a.overview(), a.routes(), a.route(), a.start(), a.stop(), a.pause(), a.remove(), a.take(), a.hand(), a.pickups(), a.pickup(), a.rejects(), a.again(), a.decide(), a.lanes(), a.alerts(), a.expected(), a.nodes(), a.purge(), a.legalHold(), a.watch(), a.backup()},
 		"run":     {a.serve(), a.restore(), a.demo(), a.openapi()},
 	} {
 		for _, c := range commands {
@@ -149,6 +155,13 @@ Check it, try its routes on samples, then publish it to a running service.`,
 		}
 	}
 	return root
+}
+
+// settle takes from the environment what no flag says.
+func (a *app) settle() {
+	a.data = cmp.Or(a.data, defaultData())
+	a.service = cmp.Or(a.service, os.Getenv("YDRION_SERVICE"))
+	a.token = cmp.Or(a.token, os.Getenv("YDRION_TOKEN"))
 }
 
 func defaultData() string {
@@ -176,7 +189,8 @@ func tokenFile(data string) string   { return filepath.Join(data, "token") }
 
 // client finds the service.
 func (a *app) client() (*api.Client, error) {
-	c := &api.Client{Base: a.service, Token: a.token}
+	a.settle() // completion asks without a run
+	c := &api.Client{Base: a.service, Token: a.token, By: a.by, Because: a.because}
 	if c.Base == "" {
 		b, err := os.ReadFile(addressFile(a.data))
 		if err != nil {
@@ -199,6 +213,25 @@ func (a *app) client() (*api.Client, error) {
 		c.Token = strings.TrimSpace(string(b))
 	}
 	return c, nil
+}
+
+// saying adds --by and --because to a command that changes something.
+func (a *app) saying(c *cobra.Command) *cobra.Command {
+	who := ""
+	if u, err := user.Current(); err == nil {
+		who = u.Username
+	}
+	c.Flags().StringVar(&a.by, "by", who, "who says so; it is kept")
+	c.Flags().StringVar(&a.because, "because", "", "why; it is kept")
+	return c
+}
+
+// printEach prints one thing as it is, and several as a list: one document in any case.
+func printEach[T any](a *app, list []T) error {
+	if len(list) == 1 {
+		return a.printJSON(list[0])
+	}
+	return a.printJSON(list)
 }
 
 // jsonFlag adds --json to a command.

@@ -72,7 +72,7 @@ the revision they began with.`,
 	c.Flags().StringSliceVar(&request.Routes, "route", nil, "publish only these routes")
 	c.Flags().BoolVar(&request.Dry, "dry-run", false, "only say what would be published")
 	c.Flags().BoolVar(&start, "start", false, "start the routes too")
-	return c
+	return a.saying(c)
 }
 
 // asking makes a command out of a question to the service.
@@ -86,6 +86,23 @@ func (a *app) asking(ask func(cmd *cobra.Command, client *api.Client, args []str
 	}
 }
 
+// changes prints what would change, line by line.
+func (a *app) changes(list []service.FileChange) {
+	for _, f := range list {
+		fmt.Fprintf(a.out, "  %s: %s\n", f.File, f.What)
+		for _, l := range f.Lines {
+			mark := "+"
+			if l.Goes {
+				mark = "-"
+			}
+			fmt.Fprintf(a.out, "  %6d %s %s\n", l.Line, mark, l.Text)
+		}
+		if f.More > 0 {
+			fmt.Fprintf(a.out, "  and %s more\n", count(f.More, "line"))
+		}
+	}
+}
+
 func (a *app) published(answer api.PublishAnswer, dry bool) {
 	a.findings(answer.Findings)
 	for _, r := range answer.Routes {
@@ -93,8 +110,13 @@ func (a *app) published(answer api.PublishAnswer, dry bool) {
 		switch {
 		case !r.OK:
 			fmt.Fprintf(a.out, "%s: not published\n", r.Route)
+		case dry && !r.Changed:
+			fmt.Fprintf(a.out, "%s: nothing would change, revision %d (%.12s)\n", r.Route, r.Number, r.Revision)
+		case dry && r.Number == 0:
+			fmt.Fprintf(a.out, "%s: would be published for the first time (%.12s)\n", r.Route, r.Revision)
 		case dry:
-			fmt.Fprintf(a.out, "%s: would be revision %.12s\n", r.Route, r.Revision)
+			fmt.Fprintf(a.out, "%s: would change from revision %d to %.12s\n", r.Route, r.Number, r.Revision)
+			a.changes(r.Changes)
 		case !answer.Published:
 			fmt.Fprintf(a.out, "%s: good, but nothing is published while something else is wrong\n", r.Route)
 		case r.Changed:
@@ -235,25 +257,71 @@ func (a *app) stop() *cobra.Command {
 }
 
 func (a *app) running(verb, short string, running bool) *cobra.Command {
-	return a.jsonFlag(&cobra.Command{
-		Use: verb + " ROUTE...", Short: short, Args: cobra.MinimumNArgs(1), Example: "  ydrion " + verb + " specimen-orders", ValidArgsFunction: a.completeRoutes,
+	return a.saying(a.jsonFlag(&cobra.Command{
+		Use: verb + " ROUTE...", Short: short, Args: cobra.MinimumNArgs(1), Example: "  ydrion " + verb + " specimen-orders\n  ydrion " + verb + " specimen-orders --because \"the laboratory is closed\"", ValidArgsFunction: a.completeRoutes,
 		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
+			var views []service.RouteView
 			for _, name := range args {
 				s, err := client.SetRunning(cmd.Context(), name, running)
 				if err != nil {
 					return fmt.Errorf("%s: %w", name, err)
 				}
-				if a.json {
-					if err := a.printJSON(s.RouteView); err != nil {
-						return err
-					}
-					continue
+				if views = append(views, s.RouteView); !a.json {
+					fmt.Fprintf(a.out, "%s: %s\n", s.Name, stands(s.RouteView))
 				}
-				fmt.Fprintf(a.out, "%s: %s\n", s.Name, stands(s.RouteView))
+			}
+			if a.json {
+				return printEach(a, views)
 			}
 			return nil
 		}),
-	})
+	}))
+}
+
+func (a *app) remove() *cobra.Command {
+	var yes bool
+	c := a.saying(a.jsonFlag(&cobra.Command{
+		Use: "remove ROUTE...", Short: "Take stopped routes off the list", Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.completeRoutes,
+		Long: `Take stopped routes off the list: nobody listens for them any more. What is known of
+their pickups stays as long as they said, and publishing a route brings it back. Files
+in its folders are not touched. Without --yes it only says what it would do.`,
+		Example: "  ydrion stop specimen-orders\n  ydrion remove specimen-orders\n  ydrion remove specimen-orders --yes --because \"it is called orders now\"",
+		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
+			var list []store.Removal
+			unable := false
+			for _, name := range args {
+				r, err := client.Remove(cmd.Context(), name, !yes)
+				if err != nil {
+					return fmt.Errorf("%s: %w", name, err)
+				}
+				unable = unable || r.Running || r.Open > 0
+				if list = append(list, r); a.json {
+					continue
+				}
+				switch {
+				case r.Removed:
+					fmt.Fprintf(a.out, "%s: removed; %s stay on record\n", r.Route, count(int(r.Pickups), "pickup"))
+				case r.Running:
+					fmt.Fprintf(a.out, "%s: is running; stop it first\n", r.Route)
+				case r.Open > 0:
+					fmt.Fprintf(a.out, "%s: %s not ended; decide about them first\n", r.Route, count(int(r.Open), "pickup"))
+				default:
+					fmt.Fprintf(a.out, "%s: would be removed, %s would stay on record; say --yes to do it\n", r.Route, count(int(r.Pickups), "pickup"))
+				}
+			}
+			if a.json {
+				if err := printEach(a, list); err != nil {
+					return err
+				}
+			}
+			if unable {
+				return errFindings
+			}
+			return nil
+		}),
+	}))
+	c.Flags().BoolVar(&yes, "yes", false, "do it")
+	return c
 }
 
 func (a *app) pickups() *cobra.Command {
@@ -318,8 +386,21 @@ duration before now such as 90m or 24h.`,
 }
 
 // when reads a point in time.
+// duration reads a duration as Go writes it, or in days or weeks.
+func duration(s string) (time.Duration, error) {
+	for unit, length := range map[string]time.Duration{"d": 24 * time.Hour, "w": 7 * 24 * time.Hour} {
+		if n, err := strconv.ParseFloat(strings.TrimSuffix(s, unit), 64); err == nil && strings.HasSuffix(s, unit) {
+			return time.Duration(n * float64(length)), nil
+		}
+	}
+	return time.ParseDuration(s)
+}
+
 func when(s string) (time.Time, error) {
-	if d, err := time.ParseDuration(s); err == nil {
+	if d, err := duration(s); err == nil {
+		if d < 0 {
+			return time.Time{}, fmt.Errorf("%q is less than nothing", s)
+		}
 		return time.Now().Add(-d), nil
 	}
 	for _, layout := range []string{time.RFC3339, "2006-01-02T15:04:05", "2006-01-02 15:04", "2006-01-02"} {
@@ -327,7 +408,7 @@ func when(s string) (time.Time, error) {
 			return t, nil
 		}
 	}
-	return time.Time{}, fmt.Errorf("%q is neither a time (2026-11-25 06:30), a date, nor a duration (24h)", s)
+	return time.Time{}, fmt.Errorf("%q is neither a time (2026-11-25 06:30), a date, nor a duration (24h, 7d, 2w)", s)
 }
 
 func (a *app) pickupTable(list []store.Pickup) error {

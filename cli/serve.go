@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -211,6 +212,7 @@ Environment variables: YDRION_DATA, YDRION_DATABASE_URL.`,
 					return err
 				}
 			}
+			database = cmp.Or(database, os.Getenv("YDRION_DATABASE_URL"))
 			h, err := Host(cmd.Context(), HostConfig{Config: service.Config{Data: a.data, DatabaseURL: database, Environment: env, Log: log, Cores: cores, Lease: lease}, Listen: listen, Token: a.token})
 			if err != nil {
 				return err
@@ -224,7 +226,7 @@ Environment variables: YDRION_DATA, YDRION_DATABASE_URL.`,
 	}
 	f := c.Flags()
 	f.StringVar(&listen, "listen", "127.0.0.1:8470", "address of the HTTP interface")
-	f.StringVar(&database, "database-url", os.Getenv("YDRION_DATABASE_URL"), "an existing PostgreSQL database instead of a private cluster")
+	f.StringVar(&database, "database-url", "", "an existing PostgreSQL database instead of a private cluster (YDRION_DATABASE_URL)")
 	f.StringVarP(&environment, "environment", "e", "", "file of the environment: where the places of the routes are")
 	f.StringVar(&format, "log-format", "text", "text or json")
 	f.StringVar(&level, "log-level", "info", "debug, info, warn or error")

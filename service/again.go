@@ -228,8 +228,8 @@ func (s *Service) TryOn(ctx context.Context, name, file string, content io.Reade
 }
 
 // Decide records what a person says about a pickup that cannot go on.
-func (s *Service) Decide(ctx context.Context, pickup int64, what store.Person) (store.Pickup, error) {
-	if err := s.store.Decide(ctx, pickup, what); err != nil {
+func (s *Service) Decide(ctx context.Context, pickup int64, what store.Person, said store.Said) (store.Pickup, error) {
+	if err := s.store.Decide(ctx, pickup, what, said); err != nil {
 		return store.Pickup{}, err
 	}
 	p, err := s.store.Pickup(ctx, pickup)

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
+	"slices"
 	"time"
 
 	"ydrion/files"
@@ -37,7 +39,15 @@ func (s *Service) housekeeping() {
 			if err := s.engine.Archive.Sweep(now.Add(-comingFor)); err != nil {
 				s.Log.Error("removing what never came into the archive", "error", err)
 			}
-			for name := range s.leader.All() {
+			names := slices.Collect(maps.Keys(s.leader.All()))
+			removed, err := s.store.RemovedRoutes(s.life)
+			if err != nil && s.life.Err() == nil {
+				s.Log.Error("looking for removed routes", "error", err)
+			}
+			for _, r := range removed { // what they left is not kept any longer either
+				names = append(names, r.Name)
+			}
+			for _, name := range names {
 				if _, err := s.Purge(s.life, name, false); err != nil && s.life.Err() == nil {
 					s.Log.Error("purging what has been kept long enough", "route", name, "error", err)
 				}
@@ -134,6 +144,16 @@ func places(c *route.Compiled) []string {
 func (s *Service) Purge(ctx context.Context, name string, dry bool) (store.Purged, error) {
 	none := store.Purged{Route: name}
 	r, err := s.store.Route(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		var removed []store.Route
+		if removed, err = s.store.RemovedRoutes(ctx); err == nil {
+			i := slices.IndexFunc(removed, func(r store.Route) bool { return r.Name == name })
+			if i < 0 {
+				return none, store.ErrNotFound
+			}
+			r = removed[i]
+		}
+	}
 	if err != nil {
 		return none, err
 	}

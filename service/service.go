@@ -245,15 +245,17 @@ type Publication struct {
 	Number   int          `json:"number" doc:"of the revision; 0 when only checked"`
 	InEffect bool         `json:"in_effect" doc:"whether the node that leads the route works by it: then a file that comes now is taken by this revision"`
 	Changed  bool         `json:"changed" doc:"whether it differs from what was published before"`
+	Changes  []FileChange `json:"changes" doc:"what differs, file by file; none for a route that is new"`
 	Findings finding.List `json:"findings"`
 	OK       bool         `json:"ok"`
 }
 
 // Publish checks routes of a workspace and makes them current. With dry, it
 // only says what would happen. Nothing is published if anything is wrong.
-func (s *Service) Publish(ctx context.Context, content map[string][]byte, names []string, dry bool) ([]Publication, finding.List, error) {
+func (s *Service) Publish(ctx context.Context, content map[string][]byte, names []string, dry bool, said store.Said) ([]Publication, finding.List, error) {
 	w := workspace.FromFiles(content)
-	if len(names) == 0 {
+	all := len(names) == 0
+	if all {
 		for n := range w.Routes {
 			names = append(names, n)
 		}
@@ -267,7 +269,7 @@ func (s *Service) Publish(ctx context.Context, content map[string][]byte, names 
 	var compiled []*route.Compiled
 	for _, n := range names {
 		c, findings := route.Compile(w, n)
-		p := Publication{Route: n, Findings: append(finding.List{}, findings...), OK: c != nil}
+		p := Publication{Route: n, Changes: []FileChange{}, Findings: append(finding.List{}, findings...), OK: c != nil}
 		if c != nil {
 			compiled = append(compiled, c)
 			p.Revision = c.Hash
@@ -279,6 +281,31 @@ func (s *Service) Publish(ctx context.Context, content map[string][]byte, names 
 		return nil, nil, err
 	}
 	general = append(general, circles...)
+	published, err := s.store.Routes(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, r := range published {
+		i := slices.IndexFunc(compiled, func(c *route.Compiled) bool { return c.Name == r.Name })
+		switch {
+		case i >= 0:
+			k := slices.IndexFunc(out, func(p Publication) bool { return p.Route == r.Name })
+			out[k].Number = r.Number
+			if out[k].Changed = compiled[i].Hash != r.Revision; out[k].Changed {
+				if out[k].Changes, err = s.changes(ctx, compiled[i], r); err != nil {
+					return nil, nil, err
+				}
+			}
+		case all && r.Running && w.Routes[r.Name] == nil && !slices.Contains(names, r.Name):
+			general = append(general, finding.Warn("route.elsewhere", place.InFile("routes"), "%s is published and runs, and this workspace does not have it", r.Name).
+				Suggest("if it has another name now: ydrion stop %s, then ydrion remove %s", r.Name, r.Name))
+		}
+	}
+	for i := range out {
+		if !slices.ContainsFunc(published, func(r store.Route) bool { return r.Name == out[i].Route }) {
+			out[i].Changed = out[i].OK // it is new
+		}
+	}
 	ok := !general.HasErrors()
 	for _, p := range out {
 		ok = ok && p.OK
@@ -286,8 +313,8 @@ func (s *Service) Publish(ctx context.Context, content map[string][]byte, names 
 	if !ok || dry {
 		return out, general, nil
 	}
-	for i, c := range compiled {
-		if out[i].Number, out[i].Changed, err = s.store.Publish(ctx, c.Name, c.Hash, c.Files); err != nil {
+	for i, c := range compiled { // all have compiled
+		if out[i].Number, out[i].Changed, err = s.store.Publish(ctx, c.Name, c.Hash, c.Files, said); err != nil {
 			return nil, nil, err
 		}
 		s.changed(ctx, c.Name, "published")
@@ -333,8 +360,8 @@ func (s *Service) changed(ctx context.Context, name, how string) {
 
 // Start starts a route, on whichever node leads it. It returns when that is so or, if
 // it takes too long, without; the route's view says which.
-func (s *Service) Start(ctx context.Context, name string) error {
-	if err := s.store.SetRunning(ctx, name, true); err != nil {
+func (s *Service) Start(ctx context.Context, name string, said store.Said) error {
+	if err := s.store.SetRunning(ctx, name, true, said); err != nil {
 		return err
 	}
 	s.changed(ctx, name, "running")
@@ -343,8 +370,8 @@ func (s *Service) Start(ctx context.Context, name string) error {
 }
 
 // Stop stops a route. What is under way goes on. It returns as Start does.
-func (s *Service) Stop(ctx context.Context, name string) error {
-	if err := s.store.SetRunning(ctx, name, false); err != nil {
+func (s *Service) Stop(ctx context.Context, name string, said store.Said) error {
+	if err := s.store.SetRunning(ctx, name, false, said); err != nil {
 		return err
 	}
 	s.changed(ctx, name, "stopped")
@@ -352,9 +379,21 @@ func (s *Service) Stop(ctx context.Context, name string) error {
 	return nil
 }
 
+// Remove takes a stopped route off the list; with dry it only says what that means.
+func (s *Service) Remove(ctx context.Context, name string, dry bool, said store.Said) (store.Removal, error) {
+	r, err := s.store.Remove(ctx, name, dry, said)
+	if err == nil && r.Removed {
+		s.changed(ctx, name, "removed")
+	}
+	return r, err
+}
+
 // Pause lets a running route notice files but take none, until a time or (zero)
 // until it is started.
-func (s *Service) Pause(ctx context.Context, name string, until time.Time) error {
+func (s *Service) Pause(ctx context.Context, name string, until time.Time, said store.Said) error {
+	if !until.IsZero() && !until.After(time.Now()) {
+		return fmt.Errorf("%w: a pause must end later than now, not at %s", store.ErrNotSo, until.Format("2006-01-02 15:04 MST"))
+	}
 	r, err := s.store.Route(ctx, name)
 	if err != nil {
 		return err
@@ -362,7 +401,7 @@ func (s *Service) Pause(ctx context.Context, name string, until time.Time) error
 	if !r.Running {
 		return fmt.Errorf("%w: the route is stopped", store.ErrNotSo)
 	}
-	if err := s.store.Pause(ctx, name, until); err != nil {
+	if err := s.store.Pause(ctx, name, until, said); err != nil {
 		return err
 	}
 	s.changed(ctx, name, "paused")

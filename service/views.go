@@ -39,6 +39,7 @@ type Sheet struct {
 	RouteView
 	Stages       []Stage          `json:"stages"`
 	Files        []SourceFile     `json:"files" doc:"what the revision is made of"`
+	Acts         []store.Act      `json:"acts" doc:"what people did to it, newest first; at most 50"`
 	WaitingFiles []listen.Waiting `json:"waiting_files" doc:"at most 200 of them"`
 }
 
@@ -120,6 +121,9 @@ func (s *Service) Sheet(ctx context.Context, name string) (*Sheet, error) {
 		return nil, err
 	}
 	sheet := &Sheet{RouteView: s.view(ctx, r, tallies[name]), WaitingFiles: s.Waiting(ctx, name), Files: []SourceFile{}}
+	if sheet.Acts, err = s.store.Acts(ctx, name, 0, 50); err != nil {
+		return nil, err
+	}
 	sheet.Stages = s.stages(c, sheet.Today)
 	for n, b := range c.Files {
 		sheet.Files = append(sheet.Files, SourceFile{n, string(b)})
@@ -367,6 +371,7 @@ func (s *Service) Pickups(ctx context.Context, f store.Filter) ([]store.Pickup, 
 type PickupDetail struct {
 	store.Pickup
 	Runs []store.Run `json:"runs" doc:"newest first"`
+	Acts []store.Act `json:"acts" doc:"what people decided about it, newest first"`
 }
 
 // Pickup gives one pickup.
@@ -376,7 +381,11 @@ func (s *Service) Pickup(ctx context.Context, id int64) (*PickupDetail, error) {
 		return nil, err
 	}
 	runs, err := s.store.Runs(ctx, id)
-	return &PickupDetail{p, runs}, err
+	if err != nil {
+		return nil, err
+	}
+	acts, err := s.store.Acts(ctx, "", id, 50)
+	return &PickupDetail{p, runs, acts}, err
 }
 
 // Rejects lists the rejected records of a run after a record.

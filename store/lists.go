@@ -232,7 +232,7 @@ func (s *Store) Tallies(ctx context.Context, since time.Time) (map[string]Tally,
 			from pickups where state in ('claimed', 'taken', 'committed', 'held', 'uncertain') group by route)
 		select r.name as route, coalesce(pickups, 0) as pickups, coalesce(records_in, 0) as records_in, coalesce(good, 0) as good, coalesce(rejected, 0) as rejected, coalesce(filtered, 0) as filtered, coalesce(whole, 0) as whole,
 			coalesce(held, 0) as held, coalesce(uncertain, 0) as uncertain, coalesce(open, 0) as open, (select claimed_at from pickups p where p.route = r.name order by id desc limit 1) as last
-		from routes r left join t on t.route = r.name left join o on o.route = r.name`, since)
+		from routes r left join t on t.route = r.name left join o on o.route = r.name where r.removed_at is null`, since)
 	out := map[string]Tally{}
 	for _, r := range rows {
 		out[r.Route] = r

@@ -236,7 +236,7 @@ func (s *Store) Lead(ctx context.Context, node int64, rescue []string) (Leading,
 			return ErrGone
 		}
 		var total, mine int
-		if err := tx.QueryRowxContext(ctx, `select count(*), count(*) filter (where leader = $1) from routes`, node).Scan(&total, &mine); err != nil {
+		if err := tx.QueryRowxContext(ctx, `select count(*), count(*) filter (where leader = $1) from routes where removed_at is null`, node).Scan(&total, &mine); err != nil {
 			return err
 		}
 		share := (total + alive - 1) / alive
@@ -245,13 +245,13 @@ func (s *Store) Lead(ctx context.Context, node int64, rescue []string) (Leading,
 		taken := 0
 		if want := share - mine; want > 0 {
 			var names []string
-			if err := tx.SelectContext(ctx, &names, `update routes set leader = $1 where name in (select name from routes r where leader is null or not exists (select 1 from nodes n where n.id = r.leader and n.ended_at is null) order by name limit $2 for update skip locked) returning name`, node, want); err != nil {
+			if err := tx.SelectContext(ctx, &names, `update routes set leader = $1 where name in (select name from routes r where removed_at is null and (leader is null or not exists (select 1 from nodes n where n.id = r.leader and n.ended_at is null)) order by name limit $2 for update skip locked) returning name`, node, want); err != nil {
 				return err
 			}
 			taken = len(names)
 		}
 		if len(rescue) > 0 {
-			r, err := tx.ExecContext(ctx, `update routes set leader = $1 where name = any($2) and not exists (select 1 from nodes n where n.id = routes.leader and n.ended_at is null)`, node, rescue)
+			r, err := tx.ExecContext(ctx, `update routes set leader = $1 where name = any($2) and removed_at is null and not exists (select 1 from nodes n where n.id = routes.leader and n.ended_at is null)`, node, rescue)
 			if err != nil {
 				return err
 			}

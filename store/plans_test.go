@@ -36,7 +36,7 @@ func TestTablesAreLookedAt(t *testing.T) {
 		return s
 	}
 	s := reopen()
-	if _, _, err := s.Publish(ctx, "orders", "r1", map[string][]byte{"a": nil}); err != nil {
+	if _, _, err := s.Publish(ctx, "orders", "r1", map[string][]byte{"a": nil}, store.Said{}); err != nil {
 		t.Fatal(err)
 	}
 	node := must(s.Join(ctx, "test", "", 0))(t)

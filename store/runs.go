@@ -660,7 +660,7 @@ const (
 var ErrNotSo = errors.New("that cannot be said of this pickup")
 
 // Decide records a person's decision. The route's leader acts on it.
-func (s *Store) Decide(ctx context.Context, pickup int64, what Person) error {
+func (s *Store) Decide(ctx context.Context, pickup int64, what Person, said Said) error {
 	statements := map[Person]string{
 		TryNow:   `update pickups set next_try = now() where id = $1 and state = 'held'`,
 		Admit:    `update pickups set admitted = true, next_try = now() where id = $1 and state = 'held'`,
@@ -673,7 +673,16 @@ func (s *Store) Decide(ctx context.Context, pickup int64, what Person) error {
 	if !ok {
 		return fmt.Errorf("%w: %q is no decision", ErrNotSo, what)
 	}
-	err := s.one(s.db.ExecContext(ctx, statement, pickup))
+	err := s.in(ctx, "deciding", func(tx *sqlx.Tx) error {
+		if err := s.one(tx.ExecContext(ctx, statement, pickup)); err != nil {
+			return err
+		}
+		var route string
+		if err := tx.GetContext(ctx, &route, `select route from pickups where id = $1`, pickup); err != nil {
+			return err
+		}
+		return act(ctx, tx, route, &pickup, string(what), said)
+	})
 	if errors.Is(err, ErrNotFound) {
 		p, err := s.Pickup(ctx, pickup)
 		if err != nil {

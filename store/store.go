@@ -223,23 +223,23 @@ const routeColumns = `r.name, r.revision, v.number, r.running, v.published_at, c
 // Routes lists the published routes by name.
 func (s *Store) Routes(ctx context.Context) ([]Route, error) {
 	out := []Route{}
-	err := s.db.SelectContext(ctx, &out, `select `+routeColumns+` order by r.name`)
+	err := s.db.SelectContext(ctx, &out, `select `+routeColumns+` where r.removed_at is null order by r.name`)
 	return out, err
 }
 
 // Route gives one published route.
 func (s *Store) Route(ctx context.Context, name string) (Route, error) {
 	var r Route
-	err := s.db.GetContext(ctx, &r, `select `+routeColumns+` where r.name = $1`, name)
+	err := s.db.GetContext(ctx, &r, `select `+routeColumns+` where r.name = $1 and r.removed_at is null`, name)
 	return r, notFound(err)
 }
 
 // Publish stores a revision, if it is new, and makes it the route's current
 // one. It gives the revision's number.
-func (s *Store) Publish(ctx context.Context, route, hash string, files map[string][]byte) (number int, changed bool, err error) {
+func (s *Store) Publish(ctx context.Context, route, hash string, files map[string][]byte, said Said) (number int, changed bool, err error) {
 	err = s.in(ctx, "publishing "+route, func(tx *sqlx.Tx) error {
 		var current string
-		if err := tx.GetContext(ctx, &current, `select revision from routes where name = $1 for update`, route); err != nil && !errors.Is(err, sql.ErrNoRows) {
+		if err := tx.GetContext(ctx, &current, `select revision from routes where name = $1 and removed_at is null for update`, route); err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
 		changed = current != hash
@@ -256,8 +256,11 @@ func (s *Store) Publish(ctx context.Context, route, hash string, files map[strin
 		} else if err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `insert into routes (name, revision) values ($1, $2) on conflict (name) do update set revision = excluded.revision, since = case when routes.revision = excluded.revision then routes.since else now() end, version = routes.version + 1, changed_at = now()`, route, hash)
-		return err
+		_, err = tx.ExecContext(ctx, `insert into routes (name, revision) values ($1, $2) on conflict (name) do update set revision = excluded.revision, removed_at = null, since = case when routes.revision = excluded.revision then routes.since else now() end, version = routes.version + 1, changed_at = now()`, route, hash)
+		if err != nil || !changed {
+			return err
+		}
+		return act(ctx, tx, route, nil, fmt.Sprintf("published revision %d", number), said)
 	})
 	return number, changed, err
 }
@@ -282,19 +285,37 @@ func (s *Store) RevisionFiles(ctx context.Context, route, hash string) (map[stri
 }
 
 // SetRunning starts or stops a route. Starting ends a pause.
-func (s *Store) SetRunning(ctx context.Context, route string, running bool) error {
-	return s.one(s.db.ExecContext(ctx, `update routes set running = $2, since = case when $2 and not running then now() else since end, paused_until = null, version = version + 1, changed_at = now() where name = $1`, route, running))
+func (s *Store) SetRunning(ctx context.Context, route string, running bool, said Said) error {
+	what := "stopped"
+	if running {
+		what = "started"
+	}
+	return s.change(ctx, route, what, said, `update routes set running = $2, since = case when $2 and not running then now() else since end, paused_until = null, version = version + 1, changed_at = now() where name = $1 and removed_at is null`, running)
+}
+
+// change changes a route, and notes who did and why. The route is the statement's first
+// parameter.
+func (s *Store) change(ctx context.Context, route, what string, said Said, statement string, args ...any) error {
+	return s.in(ctx, "changing "+route, func(tx *sqlx.Tx) error {
+		if err := s.one(tx.ExecContext(ctx, statement, append([]any{route}, args...)...)); err != nil {
+			return err
+		}
+		return act(ctx, tx, route, nil, what, said)
+	})
 }
 
 // farAway is when a pause without an end ends.
 var farAway = time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
 
 // Pause lets a route take nothing until a moment; the zero time is without end.
-func (s *Store) Pause(ctx context.Context, route string, until time.Time) error {
+func (s *Store) Pause(ctx context.Context, route string, until time.Time, said Said) error {
+	what := "paused"
 	if until.IsZero() {
 		until = farAway
+	} else {
+		what += " until " + until.Format("2006-01-02 15:04 MST")
 	}
-	return s.one(s.db.ExecContext(ctx, `update routes set paused_until = $2, version = version + 1, changed_at = now() where name = $1`, route, until))
+	return s.change(ctx, route, what, said, `update routes set paused_until = $2, version = version + 1, changed_at = now() where name = $1 and removed_at is null`, until)
 }
 
 // Ask notes that somebody wants the files taken that are there now.

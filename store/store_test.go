@@ -43,7 +43,7 @@ func must[T any](v T, err error) func(t *testing.T) T {
 func led(t *testing.T) (*store.Store, int64) {
 	t.Helper()
 	s := open(t)
-	if _, _, err := s.Publish(ctx, "orders", "r1", map[string][]byte{"a": nil}); err != nil {
+	if _, _, err := s.Publish(ctx, "orders", "r1", map[string][]byte{"a": nil}, store.Said{}); err != nil {
 		t.Fatal(err)
 	}
 	node := must(s.Join(ctx, "test", "", 0))(t)
@@ -88,7 +88,7 @@ func TestPublishing(t *testing.T) {
 		number  int
 		changed bool
 	}{{"r1", 1, true}, {"r1", 1, false}, {"r2", 2, true}, {"r1", 1, true}} {
-		number, changed, err := s.Publish(ctx, "orders", test.hash, files)
+		number, changed, err := s.Publish(ctx, "orders", test.hash, files, store.Said{})
 		if err != nil || number != test.number || changed != test.changed {
 			t.Errorf("%d: revision %d, changed %v, %v", i, number, changed, err)
 		}
@@ -100,10 +100,10 @@ func TestPublishing(t *testing.T) {
 	if _, err := s.RevisionFiles(ctx, "orders", "r9"); !errors.Is(err, store.ErrNotFound) {
 		t.Error(err)
 	}
-	if err := s.SetRunning(ctx, "nothing", true); !errors.Is(err, store.ErrNotFound) {
+	if err := s.SetRunning(ctx, "nothing", true, store.Said{}); !errors.Is(err, store.ErrNotFound) {
 		t.Error(err)
 	}
-	if err := s.SetRunning(ctx, "orders", true); err != nil {
+	if err := s.SetRunning(ctx, "orders", true, store.Said{}); err != nil {
 		t.Error(err)
 	}
 	if r := must(s.Route(ctx, "orders"))(t); !r.Running || r.Number != 1 || r.Revision != "r1" {
@@ -378,7 +378,7 @@ func TestOpenAgainAndElsewhere(t *testing.T) {
 func TestNodes(t *testing.T) {
 	s := open(t)
 	for _, r := range []string{"a", "b", "c", "orders"} {
-		if _, _, err := s.Publish(ctx, r, "r1", map[string][]byte{"a": nil}); err != nil {
+		if _, _, err := s.Publish(ctx, r, "r1", map[string][]byte{"a": nil}, store.Said{}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -450,17 +450,17 @@ func TestHints(t *testing.T) {
 func TestDecisions(t *testing.T) {
 	s, node := led(t)
 	pickup, begun := claimed(t, s, node, "a.csv", "31")
-	if err := s.Decide(ctx, pickup, store.TryNow); !errors.Is(err, store.ErrNotSo) || !strings.Contains(err.Error(), "it is taken") {
+	if err := s.Decide(ctx, pickup, store.TryNow, store.Said{}); !errors.Is(err, store.ErrNotSo) || !strings.Contains(err.Error(), "it is taken") {
 		t.Errorf("%v", err)
 	}
-	if err := s.Decide(ctx, 999, store.TryNow); !errors.Is(err, store.ErrNotFound) {
+	if err := s.Decide(ctx, 999, store.TryNow, store.Said{}); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("%v", err)
 	}
 	if err := s.Held(ctx, node, pickup, "held", "came before", time.Time{}); err != nil {
 		t.Fatal(err)
 	}
 	for _, d := range []store.Person{store.LetPass, store.Admit} {
-		if err := s.Decide(ctx, pickup, d); err != nil {
+		if err := s.Decide(ctx, pickup, d, store.Said{}); err != nil {
 			t.Errorf("%s: %v", d, err)
 		}
 	}
@@ -476,16 +476,16 @@ func TestDecisions(t *testing.T) {
 	if err := s.Held(ctx, node, pickup, "uncertain", "the share has gone", time.Time{}); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Decide(ctx, pickup, store.Withdraw); !errors.Is(err, store.ErrNotSo) {
+	if err := s.Decide(ctx, pickup, store.Withdraw, store.Said{}); !errors.Is(err, store.ErrNotSo) {
 		t.Errorf("what is committed was withdrawn: %v", err)
 	}
-	if err := s.Decide(ctx, pickup, store.Arrived); err != nil {
+	if err := s.Decide(ctx, pickup, store.Arrived, store.Said{}); err != nil {
 		t.Fatal(err)
 	}
 	if left := must(s.Open(ctx, begun.Run, 0, 9))(t); len(left) != 1 || left[0].Ord != 2 {
 		t.Errorf("%+v", left)
 	}
-	if err := s.Decide(ctx, pickup, store.Abandon); err != nil {
+	if err := s.Decide(ctx, pickup, store.Abandon, store.Said{}); err != nil {
 		t.Fatal(err)
 	}
 	runs := must(s.Runs(ctx, pickup))(t)

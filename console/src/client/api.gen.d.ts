@@ -271,7 +271,8 @@ export interface paths {
         get: operations["route"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Take a stopped route without open pickups off the list; what is known of its pickups stays */
+        delete: operations["remove-route"];
         options?: never;
         head?: never;
         patch?: never;
@@ -519,6 +520,20 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Act: {
+            /** Format: date-time */
+            at: string;
+            because: string;
+            /** @description empty if nobody said so */
+            by: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            pickup?: number;
+            route: string;
+            /** @description such as started, stopped, paused, published, removed, or a decision */
+            what: string;
+        };
         AgainAnswer: {
             name: string;
             /** Format: int64 */
@@ -740,6 +755,18 @@ export interface components {
             meaning: string;
             path: string;
         };
+        FileChange: {
+            file: string;
+            /** @description in the order of the file; at most 500 */
+            lines: components["schemas"]["LineChange"][];
+            /**
+             * Format: int64
+             * @description lines that are not shown
+             */
+            more: number;
+            /** @enum {string} */
+            what: "added" | "removed" | "changed";
+        };
         FileTo: {
             /**
              * Format: int64
@@ -837,6 +864,15 @@ export interface components {
         Line: {
             path: string;
             value: string;
+        };
+        LineChange: {
+            goes: boolean;
+            /**
+             * Format: int64
+             * @description its number in the old file if it goes, in the new one if it comes
+             */
+            line: number;
+            text: string;
         };
         Look: {
             /**
@@ -1100,6 +1136,8 @@ export interface components {
             tries: number;
         };
         PickupDetail: {
+            /** @description what people decided about it, newest first */
+            acts: components["schemas"]["Act"][];
             /** @description its original is kept */
             archived: boolean;
             business_key: string;
@@ -1218,6 +1256,8 @@ export interface components {
         Publication: {
             /** @description whether it differs from what was published before */
             changed: boolean;
+            /** @description what differs, file by file; none for a route that is new */
+            changes: components["schemas"]["FileChange"][];
             findings: components["schemas"]["Finding"][];
             /** @description whether the node that leads the route works by it: then a file that comes now is taken by this revision */
             in_effect: boolean;
@@ -1314,6 +1354,22 @@ export interface components {
             raw: string;
             /** Format: int64 */
             record: number;
+        };
+        Removal: {
+            /**
+             * Format: int64
+             * @description pickups that have not ended: they must first
+             */
+            open: number;
+            /**
+             * Format: int64
+             * @description of which is known what became of them; that stays
+             */
+            pickups: number;
+            removed: boolean;
+            route: string;
+            /** @description it must be stopped first */
+            running: boolean;
         };
         RouteView: {
             /** @description runs that are under way */
@@ -1447,6 +1503,8 @@ export interface components {
             alerts: number;
         };
         Sheet: {
+            /** @description what people did to it, newest first; at most 50 */
+            acts: components["schemas"]["Act"][];
             /** @description runs that are under way */
             current: components["schemas"]["Progress"][];
             /** @description what the revision is made of */
@@ -2006,7 +2064,12 @@ export interface operations {
     };
     decide: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description who says so; it is kept */
+                by?: string;
+                /** @description why; it is kept */
+                because?: string;
+            };
             header?: never;
             path: {
                 id: number;
@@ -2041,7 +2104,12 @@ export interface operations {
     };
     publish: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description who says so; it is kept */
+                by?: string;
+                /** @description why; it is kept */
+                because?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2132,9 +2200,52 @@ export interface operations {
             };
         };
     };
+    "remove-route": {
+        parameters: {
+            query?: {
+                /** @description who says so; it is kept */
+                by?: string;
+                /** @description why; it is kept */
+                because?: string;
+                /** @description only say what that means */
+                dry?: boolean;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Removal"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "pause-route": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description who says so; it is kept */
+                by?: string;
+                /** @description why; it is kept */
+                because?: string;
+            };
             header?: never;
             path: {
                 name: string;
@@ -2239,7 +2350,12 @@ export interface operations {
     };
     "start-route": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description who says so; it is kept */
+                by?: string;
+                /** @description why; it is kept */
+                because?: string;
+            };
             header?: never;
             path: {
                 name: string;
@@ -2270,7 +2386,12 @@ export interface operations {
     };
     "stop-route": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description who says so; it is kept */
+                by?: string;
+                /** @description why; it is kept */
+                because?: string;
+            };
             header?: never;
             path: {
                 name: string;

@@ -1,0 +1,156 @@
+package e2e
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"ydrion/api"
+	"ydrion/testbed"
+)
+
+// TestWhoDidWhat: what people do to routes and pickups is kept with who, when and why; a route
+// can be removed once nothing is left to do, is then not led and not listed, and comes back
+// when it is published.
+func TestWhoDidWhat(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	ctx := context.Background()
+	c := b.Client
+	c.By, c.Because = "Maren", "the first day"
+	b.Publish(inOneFile(t))
+	c.Because = "the laboratory is closed"
+	if _, err := c.Pause(ctx, "specimen-orders", time.Time{}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.SetRunning(ctx, "specimen-orders", true); err != nil {
+		t.Fatal(err)
+	}
+	b.Drop("stations/inbox", "a.csv", sheet(1))
+	b.Ended("a.csv", 0)
+	if _, err := c.Pause(ctx, "specimen-orders", time.Now().Add(-time.Hour)); err == nil || !strings.Contains(err.Error(), "later than now") {
+		t.Errorf("a pause that ends before it begins: %v", err)
+	}
+	if r, err := c.Remove(ctx, "specimen-orders", true); err != nil || !r.Running || r.Removed || r.Pickups != 1 {
+		t.Errorf("%+v %v", r, err)
+	}
+	var problem *api.Problem
+	if _, err := c.Remove(ctx, "specimen-orders", false); !errors.As(err, &problem) || problem.Status != 409 || !strings.Contains(problem.Detail, "stop it first") {
+		t.Errorf("a running route: %v", err)
+	}
+	sheetOf, err := c.SetRunning(ctx, "specimen-orders", false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var done []string
+	for _, a := range sheetOf.Acts {
+		done = append(done, a.What+" by "+a.By+": "+a.Because)
+	}
+	closed := " by Maren: the laboratory is closed"
+	if want := "stopped" + closed + ", started" + closed + ", paused" + closed + ", started by Maren: the first day, published revision 1 by Maren: the first day"; strings.Join(done, ", ") != want {
+		t.Errorf("%s\nnot\n%s", strings.Join(done, ", "), want)
+	}
+	if r, err := c.Remove(ctx, "specimen-orders", false); err != nil || !r.Removed {
+		t.Fatalf("%+v %v", r, err)
+	}
+	routes, err := c.Routes(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, r := range routes {
+		if r.Name == "specimen-orders" {
+			t.Errorf("it is still there: %+v", r)
+		}
+	}
+	for _, err := range []error{
+		func() error { _, err := c.Route(ctx, "specimen-orders"); return err }(),
+		func() error { _, err := c.SetRunning(ctx, "specimen-orders", true); return err }(),
+		func() error { _, err := c.Remove(ctx, "specimen-orders", false); return err }(),
+		func() error { _, err := c.Hand(ctx, "specimen-orders", "x.csv", strings.NewReader("")); return err }(),
+	} {
+		if !errors.As(err, &problem) || problem.Status != 404 {
+			t.Errorf("a removed route: %v", err)
+		}
+	}
+	if got := states(b); got != "a.csv=delivered" {
+		t.Errorf("what was known of its pickups: %s", got)
+	}
+	testbed.Until(t, "nobody leads it", func() bool {
+		var leader *int64
+		b.Ask(&leader, `select leader from routes where name = 'specimen-orders'`)
+		return leader == nil
+	})
+	// It comes back, and goes on counting.
+	b.Publish(inOneFile(t))
+	b.Drop("stations/inbox", "b.csv", sheet(2))
+	b.Ended("b.csv", 0)
+	if back, err := c.Route(ctx, "specimen-orders"); err != nil || back.Number != 1 || len(back.Acts) < 7 {
+		t.Errorf("%+v %v", back, err)
+	}
+}
+
+// TestDryPublish says what would change, line by line, and does nothing; a route that the
+// workspace does not have any more is named.
+func TestDryPublish(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	b.Publish(inOneFile(t))
+	ctx := context.Background()
+	w := testbed.Workspace(t)
+	request := api.PublishRequest{Files: map[string][]byte{}, Dry: true}
+	for n, content := range w.Files {
+		request.Files[n] = content
+	}
+	for n, content := range inOneFile(t) {
+		request.Files[n] = []byte(content)
+	}
+	dry := func() api.PublishAnswer {
+		t.Helper()
+		answer, err := b.Client.Publish(ctx, request)
+		if err != nil || answer.Published {
+			t.Fatalf("%+v %v", answer, err)
+		}
+		return answer
+	}
+	for _, r := range dry().Routes {
+		if r.Changed || len(r.Changes) > 0 {
+			t.Errorf("nothing was changed, but %s would be: %+v", r.Route, r.Changes)
+		}
+	}
+	const table = "lookups/sex_codes.csv"
+	request.Files[table] = []byte(strings.Replace(string(request.Files[table]), "Male,M", "Male,X", 1))
+	found := false
+	for _, r := range dry().Routes {
+		if r.Route != "specimen-orders" {
+			continue
+		}
+		found = r.Changed && len(r.Changes) == 1 && r.Changes[0].File == table && len(r.Changes[0].Lines) == 2 && r.Changes[0].Lines[0].Text == "Male,M" && r.Changes[0].Lines[0].Goes && r.Changes[0].Lines[1].Text == "Male,X"
+		if !found {
+			t.Errorf("%+v", r)
+		}
+	}
+	if !found {
+		t.Error("the changed line is not named")
+	}
+	// The route gets another name: the old one is mentioned, as long as it runs.
+	route := string(request.Files["routes/specimen-orders.yaml"])
+	delete(request.Files, "routes/specimen-orders.yaml")
+	request.Files["routes/orders.yaml"] = []byte(strings.NewReplacer("route: specimen-orders", "route: orders", "{stations}/inbox", "{stations}/other").Replace(route))
+	said := func() (all string) {
+		for _, f := range dry().Findings {
+			all += f.String() + "\n"
+		}
+		return all
+	}
+	if all := said(); !strings.Contains(all, "specimen-orders is published and runs, and this workspace does not have it") {
+		t.Error(all)
+	}
+	if _, err := b.Client.SetRunning(ctx, "specimen-orders", false); err != nil {
+		t.Fatal(err)
+	}
+	if all := said(); strings.Contains(all, "does not have it") {
+		t.Error(all)
+	}
+}

@@ -1,0 +1,84 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Said is who decides something, and why. Both may be empty.
+type Said struct{ By, Because string }
+
+// Act is something that a person did to a route or a pickup.
+type Act struct {
+	ID      int64     `db:"id" json:"id"`
+	At      time.Time `db:"at" json:"at"`
+	Route   string    `db:"route" json:"route"`
+	Pickup  *int64    `db:"pickup" json:"pickup,omitempty"`
+	What    string    `db:"what" json:"what" doc:"such as started, stopped, paused, published, removed, or a decision"`
+	By      string    `db:"by_whom" json:"by" doc:"empty if nobody said so"`
+	Because string    `db:"because" json:"because"`
+}
+
+// act notes in a transaction what somebody does.
+func act(ctx context.Context, tx *sqlx.Tx, route string, pickup *int64, what string, said Said) error {
+	_, err := tx.ExecContext(ctx, `insert into acts (route, pickup, what, by_whom, because) values ($1, $2, $3, $4, $5)`, route, pickup, what, Readable(said.By), Readable(said.Because))
+	return err
+}
+
+// Acts lists what people did to a route, or with a pickup's number to that, newest first.
+func (s *Store) Acts(ctx context.Context, route string, pickup int64, limit int) ([]Act, error) {
+	out := []Act{}
+	condition, of := `route = $1 and pickup is null`, any(route)
+	if pickup != 0 {
+		condition, of = `pickup = $1`, pickup
+	}
+	err := s.db.SelectContext(ctx, &out, `select id, at, route, pickup, what, by_whom, because from acts where `+condition+` order by id desc limit $2`, of, limit)
+	return out, err
+}
+
+// Removal is what removing a route means.
+type Removal struct {
+	Route   string `json:"route"`
+	Running bool   `json:"running" doc:"it must be stopped first"`
+	Open    int64  `json:"open" doc:"pickups that have not ended: they must first"`
+	Pickups int64  `json:"pickups" doc:"of which is known what became of them; that stays"`
+	Removed bool   `json:"removed"`
+}
+
+// Remove takes a stopped route without open pickups off the list; with dry it only says
+// what that means. What is known of its pickups stays. Publishing it brings it back.
+func (s *Store) Remove(ctx context.Context, route string, dry bool, said Said) (Removal, error) {
+	r := Removal{Route: route}
+	err := s.in(ctx, "removing "+route, func(tx *sqlx.Tx) error {
+		if err := tx.GetContext(ctx, &r.Running, `select running from routes where name = $1 and removed_at is null for update`, route); err != nil {
+			return notFound(err)
+		}
+		if err := tx.QueryRowxContext(ctx, `select count(*), count(*) filter (where state in ('claimed', 'taken', 'committed', 'held', 'uncertain')) from pickups where route = $1`, route).Scan(&r.Pickups, &r.Open); err != nil {
+			return err
+		}
+		switch {
+		case dry:
+			return nil
+		case r.Running:
+			return fmt.Errorf("%w: %s is running; stop it first", ErrNotSo, route)
+		case r.Open > 0:
+			return fmt.Errorf("%w: %d pickups of %s have not ended; decide about them first", ErrNotSo, r.Open, route)
+		}
+		if _, err := tx.ExecContext(ctx, `update routes set removed_at = now(), leader = null, paused_until = null, version = version + 1, changed_at = now() where name = $1`, route); err != nil {
+			return err
+		}
+		r.Removed = true
+		return act(ctx, tx, route, nil, "removed", said)
+	})
+	return r, err
+}
+
+// RemovedRoutes are the routes that were removed and of which something is known.
+func (s *Store) RemovedRoutes(ctx context.Context) ([]Route, error) {
+	out := []Route{}
+	err := s.db.SelectContext(ctx, &out, `select `+routeColumns+` where r.removed_at is not null order by r.name`)
+	return out, err
+}
