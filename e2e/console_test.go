@@ -351,9 +351,15 @@ func TestConsoleAttention(t *testing.T) {
 	do(t, ctx, chromedp.Click("//button[contains(., 'Let others pass')]"))
 	testbed.Until(t, "the one behind has passed", func() bool { return strings.Contains(states(b), names[2]+"=delivered") })
 	do(t, ctx, chromedp.WaitNotPresent("//button[contains(., 'Let others pass')]"), chromedp.Click("//button[contains(., 'Withdraw')]"))
+	// What cannot be taken back is asked, with who and why, and stays on record.
+	text(t, ctx, ".p-dialog", "Withdraw?", "nothing is delivered; the original stays in the archive", "Why", "Who")
+	do(t, ctx, chromedp.KeyEvent("it was sent twice"), chromedp.Click(chromedp.CSS(".p-dialog input[placeholder='your name']")), chromedp.KeyEvent("Maren"))
+	shot(t, ctx, "console-ask")
+	do(t, ctx, chromedp.KeyEvent("\r"))
 	text(t, ctx, ".head", "gone again")
+	text(t, ctx, ".acts", "withdrawn", "Maren", "it was sent twice", "others let pass", "the console")
 	// All seen.
-	do(t, ctx, chromedp.KeyEvent("g"), chromedp.KeyEvent("a"))
+	do(t, ctx, chromedp.WaitNotPresent(chromedp.CSS(".p-dialog")), chromedp.KeyEvent("g"), chromedp.KeyEvent("a"))
 	text(t, ctx, "table.alerts", "duplicate")
 	do(t, ctx, chromedp.Click("//button[contains(., 'All seen')]"))
 	text(t, ctx, "main", "There is nothing that nobody has seen.")
@@ -368,6 +374,30 @@ func TestConsoleAttention(t *testing.T) {
 		list, err := b.Client.Pickup(context.Background(), 1)
 		return err == nil && len(list.Runs) == 2 && list.EndedAt != nil
 	})
+	// What is run again is what is listed: held or withdrawn pickups are named as such, and
+	// nothing else takes their place.
+	do(t, ctx, chromedp.Navigate(b.URL+"/pickups?state=withdrawn"))
+	text(t, ctx, "table.pickups", names[1])
+	do(t, ctx, chromedp.Click("//button[contains(., 'Run these again')]"))
+	text(t, ctx, ".p-dialog", "None of them can be run again", names[1]+" is left out")
+	if focused, err := chromedp.Run(ctx, chromedp.Evaluate[string](`document.activeElement.innerText`)); err != nil || focused != "Leave it" {
+		t.Errorf("the dialog's focus is on %q: %v", focused, err)
+	}
+	do(t, ctx, chromedp.Click("//button[contains(., 'Leave it')]"))
+	do(t, ctx, chromedp.Navigate(b.URL+"/pickups?lane=all&route=dunmarra-orders"))
+	text(t, ctx, "table.pickups", names[0], names[2])
+	do(t, ctx, chromedp.Click("//button[contains(., 'Run these again')]"))
+	text(t, ctx, ".p-dialog", names[1]+" is left out", "would overtake")
+	do(t, ctx, chromedp.Click("//button[contains(., 'Leave it')]"))
+	// Stopping is asked.
+	do(t, ctx, chromedp.Navigate(b.URL+"/routes/specimen-orders"))
+	do(t, ctx, chromedp.Click("//button[contains(., 'Stop')]"))
+	text(t, ctx, ".p-dialog", "Stop specimen-orders?", "What is under way is finished")
+	do(t, ctx, chromedp.KeyEvent("a test"), chromedp.KeyEvent("\r"))
+	text(t, ctx, ".head", "stopped")
+	text(t, ctx, ".acts", "stopped", "Maren", "a test")
+	do(t, ctx, chromedp.WaitNotPresent(chromedp.CSS(".p-dialog")), chromedp.Click("//button[contains(., 'Start')]"))
+	text(t, ctx, ".head", "running")
 	// Pausing and going on.
 	do(t, ctx, chromedp.Navigate(b.URL+"/routes/specimen-orders"))
 	text(t, ctx, ".head", "running")

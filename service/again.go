@@ -19,6 +19,7 @@ type AgainRequest struct {
 	Pickups  []int64    `json:"pickups,omitempty" doc:"these; otherwise those that the rest says"`
 	Route    string     `json:"route,omitempty"`
 	States   []string   `json:"states,omitempty" doc:"delivered and rejected if left out"`
+	Lane     string     `json:"lane,omitempty"`
 	Name     string     `json:"name,omitempty" doc:"part of the file's name, or a pattern with *"`
 	Since    *time.Time `json:"since,omitempty" doc:"claimed since then"`
 	Until    *time.Time `json:"until,omitempty"`
@@ -53,8 +54,10 @@ func (s *Service) Again(ctx context.Context, q AgainRequest) ([]AgainAnswer, err
 	routes := map[string]bool{}
 	for _, p := range pickups {
 		a := AgainAnswer{Pickup: p.ID, Name: p.Name, Route: p.Route, State: p.State, Records: p.In}
-		if a.Younger, err = s.store.Overtakes(ctx, p.ID); err != nil {
-			return nil, err
+		if p.Archived && (p.State == "delivered" || p.State == "rejected") {
+			if a.Younger, err = s.store.Overtakes(ctx, p.ID); err != nil {
+				return nil, err
+			}
 		}
 		switch {
 		case p.State != "delivered" && p.State != "rejected":
@@ -93,10 +96,10 @@ func (s *Service) selected(ctx context.Context, q AgainRequest) ([]store.Pickup,
 		}
 		return out, nil
 	}
-	if q.Route == "" && q.Since == nil && q.Name == "" {
-		return nil, fmt.Errorf("%w: name pickups, a route, a file name or a time", store.ErrNotSo)
+	if q.Route == "" && q.Since == nil && q.Name == "" && q.Lane == "" && len(q.States) == 0 {
+		return nil, fmt.Errorf("%w: name pickups, a route, a file name, a lane, states or a time", store.ErrNotSo)
 	}
-	f := store.Filter{Route: q.Route, States: q.States, Name: q.Name, Limit: 500}
+	f := store.Filter{Route: q.Route, Lane: q.Lane, States: q.States, Name: q.Name, Limit: 500}
 	if len(f.States) == 0 {
 		f.States = []string{"delivered", "rejected"}
 	}

@@ -558,6 +558,7 @@ export interface components {
         AgainRequest: {
             /** @description only say what would be run */
             dry?: boolean;
+            lane?: string;
             /** @description part of the file's name, or a pattern with * */
             name?: string;
             /** @description run also what is older than what its lane has delivered since */

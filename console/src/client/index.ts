@@ -3,6 +3,7 @@ import createClient from 'openapi-fetch'
 import type { components, paths } from './api.gen'
 import { setToken, token } from './token'
 
+export type Act = components['schemas']['Act']
 export type RouteView = components['schemas']['RouteView']
 export type Sheet = components['schemas']['Sheet']
 export type Stage = components['schemas']['Stage']
@@ -52,17 +53,23 @@ export async function answer<T>(request: Promise<{ data?: T; error?: { detail?: 
 export const overview = () => answer(client.GET('/api/overview'))
 export const routes = () => answer(client.GET('/api/routes'))
 export const route = (name: string) => answer(client.GET('/api/routes/{name}', { params: { path: { name } } }))
-export const startRoute = (name: string) => answer(client.POST('/api/routes/{name}/start', { params: { path: { name } } }))
-export const stopRoute = (name: string) => answer(client.POST('/api/routes/{name}/stop', { params: { path: { name } } }))
+// Said is who asks for something, and why; both are kept.
+export interface Said {
+  by?: string
+  because?: string
+}
+const here: Said = { by: 'the console' }
+export const startRoute = (name: string, query: Said = here) => answer(client.POST('/api/routes/{name}/start', { params: { path: { name }, query } }))
+export const stopRoute = (name: string, query: Said = here) => answer(client.POST('/api/routes/{name}/stop', { params: { path: { name }, query } }))
 
-export const pauseRoute = (name: string, until?: string) => answer(client.POST('/api/routes/{name}/pause', { params: { path: { name } }, body: { until } }))
+export const pauseRoute = (name: string, until?: string, query: Said = here) => answer(client.POST('/api/routes/{name}/pause', { params: { path: { name }, query }, body: { until } }))
 export const take = (name: string, file?: string) => answer(client.POST('/api/routes/{name}/take', { params: { path: { name } }, body: { file } }))
 export const alerts = (query: { open?: boolean; route?: string; before?: number; limit?: number }) => answer(client.GET('/api/alerts', { params: { query } }))
 export const seeAlerts = (ids?: number[]) => answer(client.POST('/api/alerts/seen', { body: { alerts: ids, all: ids === undefined, by: 'the console' } }))
 export const lanes = (name?: string) => answer(client.GET('/api/lanes', { params: { query: { route: name } } }))
 export const expectations = (name?: string) => answer(client.GET('/api/expectations', { params: { query: { route: name } } }))
 export const nodes = () => answer(client.GET('/api/nodes'))
-export const decide = (id: number, decision: DecisionWord) => answer(client.POST('/api/pickups/{id}/decision', { params: { path: { id } }, body: { decision } }))
+export const decide = (id: number, decision: DecisionWord, query: Said = here) => answer(client.POST('/api/pickups/{id}/decision', { params: { path: { id }, query }, body: { decision } }))
 
 // hand gives a file to a route; as a trial nothing is delivered or recorded.
 export async function hand<T>(name: string, file: File, trial: boolean): Promise<T> {

@@ -4,6 +4,7 @@ import Dialog from 'primevue/dialog'
 import RadioButton from 'primevue/radiobutton'
 import { computed, ref, watch } from 'vue'
 import { runAgain, type AgainAnswer, type AgainRequest } from '../../client'
+import { focusWhenOpen } from '../../parts/focus'
 import { many } from '../../words'
 
 // The pickups to run again, as a request without the way of doing it.
@@ -29,7 +30,9 @@ async function ask(dry: boolean) {
   busy.value = true
   problem.value = ''
   try {
-    const request = { ...props.which, revision: way.value === 'now' ? 'now' : 'then', same: way.value === 'same', overtake: overtake.value, dry } as AgainRequest
+    // What is confirmed is what was listed and named, whatever has come since.
+    const which = dry ? props.which : { pickups: good.value.map((a) => a.pickup) }
+    const request = { ...which, revision: way.value === 'now' ? 'now' : 'then', same: way.value === 'same', overtake: overtake.value, dry } as AgainRequest
     answers.value = (await runAgain(request)).items
   } catch (e) {
     problem.value = (e as Error).message
@@ -42,12 +45,18 @@ async function ask(dry: boolean) {
     emit('done')
   }
 }
-watch(visible, (v) => v && void ask(true))
-watch(overtake, () => void ask(true))
+watch(visible, (v) => {
+  answers.value = undefined
+  overtake.value = false
+  if (v) void ask(true)
+})
+const leave = ref<{ $el: HTMLElement }>()
+focusWhenOpen(visible, () => leave.value?.$el)
+watch(overtake, () => visible.value && void ask(true))
 </script>
 
 <template>
-  <Dialog v-model:visible="visible" modal header="Run again from the archive?" dismissable-mask :style="{ width: '42rem' }">
+  <Dialog v-model:visible="visible" :pt="{ transition: { css: false } }" modal header="Run again from the archive?" dismissable-mask :style="{ width: '42rem' }">
     <p v-if="problem" class="problem">{{ problem }}</p>
     <template v-else-if="answers">
       <p v-if="good.length === 1">{{ good[0].name }} ({{ many(good[0].records, 'record') }}) is read again and its results are delivered anew. What earlier runs delivered stays as it is.</p>
@@ -64,8 +73,8 @@ watch(overtake, () => void ask(true))
       </div>
     </template>
     <template #footer>
-      <Button label="Leave it" severity="secondary" text @click="visible = false" />
-      <Button :label="good.length > 1 ? `Run ${good.length} again` : 'Run again'" :disabled="!good.length" :loading="busy" autofocus @click="ask(false)" />
+      <Button ref="leave" label="Leave it" severity="secondary" text autofocus @click="visible = false" />
+      <Button :label="good.length > 1 ? `Run ${good.length} again` : 'Run again'" :disabled="!good.length" :loading="busy" @click="ask(false)" />
     </template>
   </Dialog>
 </template>

@@ -1,10 +1,12 @@
 <script setup lang="ts">
 import Button from 'primevue/button'
 import { computed, ref, watch } from 'vue'
-import { decide, original, pickup, type DecisionWord, type Run } from '../../client'
+import { decide, original, pickup, type DecisionWord, type Run, type Said } from '../../client'
 import { useRefresh } from '../../client/events'
 import { useLoad } from '../../client/load'
+import ActList from '../../parts/ActList.vue'
 import BalanceLine from '../../parts/BalanceLine.vue'
+import SayDialog from '../../parts/SayDialog.vue'
 import StandIn from '../../parts/StandIn.vue'
 import StateMark from '../../parts/StateMark.vue'
 import { many, moment, size } from '../../words'
@@ -43,9 +45,17 @@ const choices = computed<{ word: DecisionWord; label: string; title: string }[]>
   else list.push({ word: 'withdraw', label: 'Withdraw', title: 'nothing is delivered; the original stays in the archive' })
   return list
 })
-async function say(word: DecisionWord) {
+// What cannot be taken back is asked first.
+const asked = ref<{ word: DecisionWord; label: string; title: string }>()
+const saying = ref(false)
+function choose(c: { word: DecisionWord; label: string; title: string }) {
+  asked.value = c
+  if (c.word === 'try' || c.word === 'pass') void say(c.word)
+  else saying.value = true
+}
+async function say(word: DecisionWord, said?: Said) {
   try {
-    await decide(props.id, word)
+    await decide(props.id, word, said)
   } catch (e) {
     problem.value = (e as Error).message
     return
@@ -82,9 +92,10 @@ async function download() {
         <p>{{ data.reason }}</p>
         <p v-if="choices.length" class="faint">{{ data.next_try ? `Tried ${many(data.tries, 'time')} so far, again at ${moment(data.next_try)}.` : 'It waits for a person.' }}</p>
         <p v-if="choices.length" class="choices">
-          <Button v-for="c in choices" :key="c.word" :label="c.label" :title="c.title" size="small" severity="secondary" outlined @click="say(c.word)" />
+          <Button v-for="c in choices" :key="c.word" :label="c.label" :title="c.title" size="small" severity="secondary" outlined @click="choose(c)" />
         </p>
       </div>
+      <ActList v-if="data.acts.length" class="did" :acts="data.acts" />
       <div class="columns">
         <TimeLine :pickup="data" :run="run?.id" @choose="(r) => (chosen = r)" />
         <div class="main">
@@ -97,6 +108,7 @@ async function download() {
           <StandIn v-else><p>The route has not run over this file yet.</p></StandIn>
         </div>
       </div>
+      <SayDialog v-if="asked" v-model="saying" :title="`${asked.label}?`" :text="`${data.name}: ${asked.title}.`" :button="asked.label" @said="(said) => asked && say(asked.word, said)" />
       <AgainDialog v-model="asking" :which="which" @done="load" />
     </template>
   </main>
@@ -108,6 +120,7 @@ h1.mono { font-size: 1.2rem; }
 .trouble p { margin: 0 0 0.4rem; }
 .choices { display: flex; gap: 0.5rem; }
 .trouble { margin-bottom: 1rem; border-left: 3px solid var(--warn); padding-left: 0.8rem; }
+.did { margin-bottom: 1rem; }
 .columns { display: grid; grid-template-columns: 19rem 1fr; gap: 1.2rem; align-items: start; }
 .main { min-width: 0; }
 .about { padding: 0.6rem 1rem; margin-bottom: 1rem; }

@@ -76,12 +76,17 @@ watch([name, routeName, states, span], () => {
 watch(trail, ask)
 const older = () => data.value && (trail.value = [...trail.value, data.value.next])
 const newer = () => (trail.value = trail.value.slice(0, -1))
-const filtered = computed(() => !!(name.value || routeName.value || states.value.length || span.value))
+const filtered = computed(() => !!(name.value || routeName.value || states.value.length || span.value || text('lane')))
 const asking = ref(false)
-const which = computed<AgainRequest>(() => {
-  const ended = states.value.filter((s) => s === 'delivered' || s === 'rejected')
-  return { route: routeName.value || undefined, name: name.value || undefined, states: ended.length ? ended : undefined, since: span.value ? new Date(Date.now() - Number(span.value) * 3_600_000).toISOString() : undefined }
-})
+// What is run again is what is listed: the dialog names what of it can be, and why the rest
+// cannot.
+const which = computed<AgainRequest>(() => ({
+  route: routeName.value || undefined,
+  name: name.value || undefined,
+  lane: text('lane') || undefined,
+  states: states.value.length ? states.value : stateChoices.map((s) => s.value),
+  since: span.value ? new Date(Date.now() - Number(span.value) * 3_600_000).toISOString() : undefined,
+}))
 function clear() {
   name.value = ''
   routeName.value = span.value = null

@@ -40,7 +40,7 @@ async function go(dry: boolean) {
 </script>
 
 <template>
-  <Dialog v-model:visible="visible" modal :header="`Hand a file to ${route}`" dismissable-mask :style="{ width: trial ? '70rem' : '40rem' }">
+  <Dialog v-model:visible="visible" :pt="{ transition: { css: false } }" modal :header="`Hand a file to ${route}`" dismissable-mask :style="{ width: trial ? '70rem' : '40rem' }">
     <p class="faint">It is treated as if it had come into the folder. A trial delivers and records nothing.</p>
     <p><input type="file" aria-label="File" @change="choose" /></p>
     <p v-if="problem" class="problem">{{ problem }}</p>

@@ -5,9 +5,11 @@ import { useRouter } from 'vue-router'
 import { decide, expectations, lanes, pauseRoute, pickups, route, startRoute, stopRoute, take } from '../../client'
 import { useEvents, useRefresh } from '../../client/events'
 import { useLoad } from '../../client/load'
+import ActList from '../../parts/ActList.vue'
 import ExpectedTable from '../../parts/ExpectedTable.vue'
 import LaneTable from '../../parts/LaneTable.vue'
 import PickupTable from '../../parts/PickupTable.vue'
+import SayDialog from '../../parts/SayDialog.vue'
 import StandIn from '../../parts/StandIn.vue'
 import StateMark from '../../parts/StateMark.vue'
 import { many, moment, number } from '../../words'
@@ -46,7 +48,8 @@ async function act(what: Promise<unknown>) {
   }
   await refresh()
 }
-const toggle = () => act(data.value?.state === 'stopped' ? startRoute(props.name) : stopRoute(props.name))
+const stopping = ref(false)
+const toggle = () => (data.value?.state === 'stopped' ? act(startRoute(props.name)) : (stopping.value = true))
 // below is a waiting file's path below the listened folder.
 const below = (path: string, file: string) => {
   const folders = data.value?.waiting_files.map((w) => w.path.slice(0, -w.name.length)) ?? []
@@ -96,12 +99,17 @@ void refresh()
       <h2>Latest pickups <RouterLink class="more" :to="{ name: 'pickups', query: { route: name } }">all of this route</RouterLink></h2>
       <PickupTable v-if="latest.data.value?.items.length" :pickups="latest.data.value.items" />
       <StandIn v-else :problem="latest.problem.value" :loading="!latest.data.value"><p>This route has not picked anything up yet.</p></StandIn>
+      <template v-if="data.acts.length">
+        <h2>What people did</h2>
+        <ActList :acts="data.acts.slice(0, 8)" />
+      </template>
       <h2>What this revision is made of</h2>
       <div class="files">
         <button v-for="f in data.files" :key="f.name" class="mono" :class="{ on: f.name === shownFile }" @click="shownFile = f.name === shownFile ? '' : f.name">{{ f.name }}</button>
       </div>
       <pre v-if="file" class="sheet mono">{{ file.content.replaceAll('\r', '\n') }}</pre>
       <p class="faint small">Revision {{ data.revision.slice(0, 12) }}. {{ number(data.files.length) }} files, identified by their content.</p>
+      <SayDialog v-model="stopping" :title="`Stop ${name}?`" text="What is under way is finished. New files wait in the folder until the route is started." button="Stop it" @said="(said) => act(stopRoute(name, said))" />
       <HandDialog v-model="handing" :route="name" @handed="(id) => router.push({ name: 'pickup', params: { id } })" />
     </template>
   </main>
