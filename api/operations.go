@@ -31,7 +31,7 @@ func answer[T any](v T, err error) (*body[T], error) {
 func asProblem(err error) error {
 	switch {
 	case errors.Is(err, store.ErrNotFound):
-		return huma.Error404NotFound("there is no such record")
+		return huma.Error404NotFound(notThere(err))
 	case errors.Is(err, store.ErrBusy), errors.Is(err, store.ErrNotSo), errors.Is(err, store.ErrPurged):
 		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, store.ErrNoState), errors.Is(err, service.ErrSample):
@@ -52,6 +52,17 @@ func asProblem(err error) error {
 		slog.Error("request failed", "error", err)
 	}
 	return huma.Error500InternalServerError("something went wrong inside the service; its log says what")
+}
+
+// notThere says what there is not, without what was being done meanwhile.
+func notThere(err error) string {
+	for err != nil {
+		if errors.Is(err, store.ErrNotFound) && errors.Unwrap(err) == nil {
+			return err.Error()
+		}
+		err = errors.Unwrap(err)
+	}
+	return store.ErrNotFound.Error()
 }
 
 // Page is one page of a list.

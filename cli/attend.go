@@ -305,7 +305,7 @@ over the file and shows what would come of it.`,
 func (a *app) handOne(cmd *cobra.Command, client *api.Client, route, name string, trial, rejected bool, limit int) error {
 	f, err := os.Open(name)
 	if err != nil {
-		return err
+		return wrongUse("the file cannot be opened: %v", err)
 	}
 	defer f.Close()
 	if !trial {
@@ -540,7 +540,7 @@ func (a *app) purge() *cobra.Command {
 }
 
 func (a *app) legalHold() *cobra.Command {
-	c := &cobra.Command{Use: "legal-hold", Short: "Keep things from being purged, whatever the routes say", Example: "  ydrion legal-hold place --route specimen-orders --because \"inquiry 2026-7\"\n  ydrion legal-hold list\n  ydrion legal-hold lift 1"}
+	c := &cobra.Command{Use: "legal-hold", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }, Short: "Keep things from being purged, whatever the routes say", Example: "  ydrion legal-hold place --route specimen-orders --because \"inquiry 2026-7\"\n  ydrion legal-hold list\n  ydrion legal-hold lift 1"}
 	var h store.LegalHold
 	place := a.jsonFlag(&cobra.Command{
 		Use: "place", Short: "Keep a pickup, a route's pickups or everything", Args: cobra.NoArgs, Example: "  ydrion legal-hold place --pickup 12 --because \"inquiry 2026-7\"\n  ydrion legal-hold place --because \"audit\"",

@@ -154,7 +154,7 @@ full speed.`,
 				}
 				f, err := os.Create(o.name)
 				if err != nil {
-					return err
+					return wrongUse("the output cannot be made: %v", err)
 				}
 				*o.to = f
 				closers = append(closers, f.Close)

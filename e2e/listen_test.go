@@ -341,7 +341,7 @@ func TestHanding(t *testing.T) {
 	for args, says := range map[string]string{
 		"hand specimen-orders /nowhere/x.csv":  "no such file",
 		"hand nothing " + file:                 "there is nothing at",
-		"hand specimen-orders --pickup 99":     "there is no such record",
+		"hand specimen-orders --pickup 99":     "there is no pickup 99",
 		"hand specimen-orders":                 "name a file",
 		"hand specimen-orders x.csv --limit z": "invalid argument",
 	} {

@@ -73,7 +73,7 @@ func (s *Store) Remove(ctx context.Context, route string, dry bool, said Said) (
 		r.Removed = true
 		return act(ctx, tx, route, nil, "removed", said)
 	})
-	return r, err
+	return r, s.noRoute(ctx, err, route)
 }
 
 // RemovedRoutes are the routes that were removed and of which something is known.

@@ -121,7 +121,7 @@ func (s *Store) Pickups(ctx context.Context, f Filter) ([]Pickup, error) {
 func (s *Store) Pickup(ctx context.Context, id int64) (Pickup, error) {
 	var p Pickup
 	err := s.lists.GetContext(ctx, &p, pickupColumns+` where p.id = $1`, id)
-	return p, notFound(err)
+	return p, noNumber(err, "pickup", id)
 }
 
 // Run is one execution of a route over a pickup.
@@ -173,7 +173,7 @@ func (s *Store) Runs(ctx context.Context, pickup int64) ([]Run, error) {
 func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
 	var r Run
 	if err := s.lists.GetContext(ctx, &r, runColumns+` where r.id = $1`, id); err != nil {
-		return r, notFound(err)
+		return r, noNumber(err, "run", id)
 	}
 	return r, s.complete(ctx, &r)
 }

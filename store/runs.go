@@ -657,7 +657,7 @@ const (
 )
 
 // ErrNotSo says that a decision does not fit a pickup.
-var ErrNotSo = errors.New("that cannot be said of this pickup")
+var ErrNotSo = errors.New("that cannot be done now")
 
 // Decide records a person's decision. The route's leader acts on it.
 func (s *Store) Decide(ctx context.Context, pickup int64, what Person, said Said) error {

@@ -19,6 +19,8 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
+
+	"ydrion/core/finding"
 )
 
 //go:embed migrations/*.sql
@@ -42,7 +44,36 @@ type Store struct {
 }
 
 // ErrNotFound says that there is no such record.
-var ErrNotFound = errors.New("not found")
+var ErrNotFound = errors.New("there is no such record")
+
+// missing says which record there is not. It is ErrNotFound.
+type missing string
+
+func (m missing) Error() string        { return string(m) }
+func (m missing) Is(target error) bool { return target == ErrNotFound }
+
+// noRoute is the error for a route that is not there, with the nearest name if one is near.
+func (s *Store) noRoute(ctx context.Context, err error, name string) error {
+	if !errors.Is(notFound(err), ErrNotFound) {
+		return err
+	}
+	said := fmt.Sprintf("there is no route %q", Readable(name))
+	var names []string
+	if s.db.SelectContext(ctx, &names, `select name from routes where removed_at is null order by name`) == nil {
+		if near := finding.Nearest(name, names); near != "" {
+			said += fmt.Sprintf("; was %s meant?", near)
+		}
+	}
+	return missing(said)
+}
+
+// noNumber is the error for a numbered record that is not there.
+func noNumber(err error, what string, id int64) error {
+	if errors.Is(notFound(err), ErrNotFound) {
+		return missing(fmt.Sprintf("there is no %s %d", what, id))
+	}
+	return err
+}
 
 // Open connects and brings the tables up to date.
 func Open(ctx context.Context, url string) (*Store, error) {
@@ -231,7 +262,7 @@ func (s *Store) Routes(ctx context.Context) ([]Route, error) {
 func (s *Store) Route(ctx context.Context, name string) (Route, error) {
 	var r Route
 	err := s.db.GetContext(ctx, &r, `select `+routeColumns+` where r.name = $1 and r.removed_at is null`, name)
-	return r, notFound(err)
+	return r, s.noRoute(ctx, err, name)
 }
 
 // Publish stores a revision, if it is new, and makes it the route's current
@@ -296,12 +327,13 @@ func (s *Store) SetRunning(ctx context.Context, route string, running bool, said
 // change changes a route, and notes who did and why. The route is the statement's first
 // parameter.
 func (s *Store) change(ctx context.Context, route, what string, said Said, statement string, args ...any) error {
-	return s.in(ctx, "changing "+route, func(tx *sqlx.Tx) error {
+	err := s.in(ctx, "changing "+route, func(tx *sqlx.Tx) error {
 		if err := s.one(tx.ExecContext(ctx, statement, append([]any{route}, args...)...)); err != nil {
 			return err
 		}
 		return act(ctx, tx, route, nil, what, said)
 	})
+	return s.noRoute(ctx, err, route)
 }
 
 // farAway is when a pause without an end ends.
