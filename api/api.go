@@ -62,7 +62,20 @@ func New(c Config) http.Handler {
 	})
 	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(c.Service.Metrics(), promhttp.HandlerOpts{})))
 	console(e, c.Console)
-	return e
+	return heads(e)
+}
+
+// heads answers HEAD as GET would be answered, without the body (RFC 9110, 9.3.2): the server
+// leaves that out. What has no end, or would be made for nothing, is not made.
+func heads(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodHead && r.URL.Path != "/api/events" && r.URL.Path != "/api/backup" {
+			get := r.Clone(r.Context())
+			get.Method = http.MethodGet
+			r = get
+		}
+		next.ServeHTTP(w, r)
+	})
 }
 
 func humaAPI(e *echo.Echo) huma.API {

@@ -40,12 +40,8 @@ func lists(api huma.API, s *service.Service) {
 		Before int64  `query:"before" minimum:"0" doc:"the next page: only smaller numbers"`
 		Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
 	}) (*body[Page[store.Alert]], error) {
-		list, err := s.Alerts(ctx, store.AlertFilter{Open: q.Open, Route: q.Route, Before: q.Before, Limit: q.Limit})
-		page := Page[store.Alert]{Items: list}
-		if len(list) == q.Limit {
-			page.Next = list[len(list)-1].ID
-		}
-		return answer(page, err)
+		list, err := s.Alerts(ctx, store.AlertFilter{Open: q.Open, Route: q.Route, Before: q.Before, Limit: q.Limit + 1})
+		return answer(paged(list, q.Limit, func(a store.Alert) int64 { return a.ID }), err)
 	})
 	huma.Register(api, post("see-alerts", "/api/alerts/seen", "Say that alerts have been seen"), func(ctx context.Context, in *struct {
 		Body struct {

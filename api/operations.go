@@ -54,6 +54,17 @@ func asProblem(err error) error {
 	return huma.Error500InternalServerError("something went wrong inside the service; its log says what")
 }
 
+// paged makes a page of a list that was asked for one more than the page holds: there is a next
+// page only if there is more.
+func paged[T any](list []T, limit int, number func(T) int64) Page[T] {
+	page := Page[T]{Items: list}
+	if len(list) > limit {
+		page.Items = list[:limit]
+		page.Next = number(page.Items[limit-1])
+	}
+	return page
+}
+
 // notThere says what there is not, without what was being done meanwhile.
 func notThere(err error) string {
 	for err != nil {
@@ -256,12 +267,8 @@ func operations(api huma.API, s *service.Service) {
 		return answer(a, err)
 	})
 	huma.Register(api, get("pickups", "/api/pickups", "Pickups, newest first"), func(ctx context.Context, q *PickupQuery) (*body[Page[store.Pickup]], error) {
-		list, err := s.Pickups(ctx, store.Filter{Route: q.Route, States: q.State, Name: q.Name, Lane: q.Lane, Since: q.Since, Until: q.Until, Before: q.Before, Limit: q.Limit})
-		page := Page[store.Pickup]{Items: list}
-		if len(list) == q.Limit {
-			page.Next = list[len(list)-1].ID
-		}
-		return answer(page, err)
+		list, err := s.Pickups(ctx, store.Filter{Route: q.Route, States: q.State, Name: q.Name, Lane: q.Lane, Since: q.Since, Until: q.Until, Before: q.Before, Limit: q.Limit + 1})
+		return answer(paged(list, q.Limit, func(p store.Pickup) int64 { return p.ID }), err)
 	})
 	huma.Register(api, get("pickup", "/api/pickups/{id}", "One pickup with its runs and deliveries"), func(ctx context.Context, in *numbered) (*body[*service.PickupDetail], error) {
 		return answer(s.Pickup(ctx, in.ID))
@@ -285,15 +292,12 @@ func operations(api huma.API, s *service.Service) {
 		After int64 `query:"after" doc:"the next page: only later records"`
 		Limit int   `query:"limit" minimum:"1" maximum:"1000" default:"100"`
 	}) (*body[Page[RejectView]], error) {
-		list, err := s.Rejects(ctx, q.ID, q.After, q.Limit)
-		page := Page[RejectView]{Items: []RejectView{}}
+		list, err := s.Rejects(ctx, q.ID, q.After, q.Limit+1)
+		views := []RejectView{}
 		for _, r := range list {
-			page.Items = append(page.Items, RejectView{r, string(r.Raw)})
+			views = append(views, RejectView{r, string(r.Raw)})
 		}
-		if len(list) == q.Limit {
-			page.Next = list[len(list)-1].Record
-		}
-		return answer(page, err)
+		return answer(paged(views, q.Limit, func(r RejectView) int64 { return r.Record }), err)
 	})
 }
 

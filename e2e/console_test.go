@@ -389,6 +389,27 @@ func TestConsoleAttention(t *testing.T) {
 	do(t, ctx, chromedp.Click("//button[contains(., 'Run these again')]"))
 	text(t, ctx, ".p-dialog", names[1]+" is left out", "would overtake")
 	do(t, ctx, chromedp.Click("//button[contains(., 'Leave it')]"))
+	// The mark stays on its row when others come; under the pointer none moves before it is
+	// asked for.
+	do(t, ctx, chromedp.WaitNotPresent(chromedp.CSS(".p-dialog")), chromedp.Navigate(b.URL+"/pickups"))
+	text(t, ctx, "table.pickups", names[2])
+	do(t, ctx, chromedp.KeyEvent("j"))
+	text(t, ctx, "tr.at", names[2])
+	b.Drop("stations/inbox", "marked.csv", sheet(71))
+	b.Ended("marked.csv", 0)
+	text(t, ctx, "table.pickups", "marked.csv")
+	text(t, ctx, "tr.at", names[2])
+	if _, err := chromedp.Run(ctx, chromedp.Evaluate[bool](`document.querySelector("table.pickups").parentElement.dispatchEvent(new PointerEvent("pointerenter"))`)); err != nil {
+		t.Fatal(err)
+	}
+	b.Drop("stations/inbox", "over.csv", sheet(72))
+	b.Ended("over.csv", 0)
+	text(t, ctx, ".fresh", "1 new")
+	if shown, err := chromedp.Run(ctx, chromedp.Evaluate[string](`document.querySelector("table.pickups").innerText`)); err != nil || strings.Contains(shown, "over.csv") {
+		t.Errorf("a row moved under the pointer: %v %s", err, shown)
+	}
+	do(t, ctx, chromedp.Click("//button[contains(., '1 new')]"))
+	text(t, ctx, "table.pickups", "over.csv", "marked.csv")
 	// Stopping is asked.
 	do(t, ctx, chromedp.Navigate(b.URL+"/routes/specimen-orders"))
 	do(t, ctx, chromedp.Click("//button[contains(., 'Stop')]"))

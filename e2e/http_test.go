@@ -105,6 +105,23 @@ func TestHTTP(t *testing.T) {
 			}
 		}
 	}
+	// HEAD says what GET would, without the body.
+	for path, want := range map[string]int{"/api/routes": 200, "/api/routes/none": 404, "/healthz": 200, "/api/openapi.json": 200, "/api/events": 405} {
+		r, err := http.NewRequest(http.MethodHead, b.URL+path, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Header.Set("Authorization", "Bearer "+b.Token)
+		answer, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		body, err := io.ReadAll(answer.Body)
+		answer.Body.Close()
+		if _, kind, _ := get(t, b, "/healthz", ""); err != nil || answer.StatusCode != want || len(body) != 0 || want == 200 && path == "/healthz" && answer.Header.Get("Content-Type") != kind {
+			t.Errorf("HEAD %s: %d %q %v", path, answer.StatusCode, body, err)
+		}
+	}
 	// What is not understood does nothing: neither a pickup instead of a trial, nor all
 	// alerts instead of none.
 	b.Publish(inOneFile(t))
@@ -174,6 +191,10 @@ func TestPagesOfPickups(t *testing.T) {
 			break
 		}
 		path = fmt.Sprintf("/api/pickups?limit=3&before=%d", page.Next)
+	}
+	// A page that is exactly full is the last one if nothing comes behind it.
+	if _, _, text := get(t, b, "/api/pickups?limit=7", b.Token); !strings.Contains(text, `"next":0`) && strings.Contains(text, `"next"`) {
+		t.Errorf("there is said to be more behind the last: %s", text[max(0, len(text)-200):])
 	}
 	if fmt.Sprint(seen) != "[7 6 5 4 3 2 1]" {
 		t.Errorf("the pages give %v", seen)

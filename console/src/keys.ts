@@ -12,11 +12,13 @@ export function useKeys(handle: (e: KeyboardEvent) => void) {
   onUnmounted(() => removeEventListener('keydown', handle))
 }
 
-// useRows walks through a list of rows; at is the row that is marked.
-export function useRows<T>(rows: Ref<T[]>, open: (row: T) => void) {
+// useRows walks through a list of rows; at is the row that is marked. The mark stays on its
+// row when others come or go, so that Enter opens what was marked and nothing else.
+export function useRows<T>(rows: Ref<T[]>, open: (row: T) => void, key: (row: T) => unknown) {
   const at = ref(-1)
+  let marked: unknown
   watch(rows, (list) => {
-    if (at.value >= list.length) at.value = list.length - 1
+    if (at.value >= 0) at.value = list.findIndex((row) => key(row) === marked)
   })
   useKeys((e) => {
     if (typing(e) || document.querySelector('.p-dialog-mask')) return
@@ -24,6 +26,7 @@ export function useRows<T>(rows: Ref<T[]>, open: (row: T) => void) {
     if (step && rows.value.length) {
       e.preventDefault()
       at.value = Math.max(0, Math.min(rows.value.length - 1, at.value + step))
+      marked = key(rows.value[at.value])
       requestAnimationFrame(() => document.querySelector('tr.at')?.scrollIntoView({ block: 'nearest' }))
     }
     const row = rows.value[at.value]

@@ -1,6 +1,6 @@
 // Live events. They are read with fetch, because the browser's own reader of
 // server-sent events cannot send a token.
-import { onUnmounted, ref } from 'vue'
+import { onUnmounted, ref, watch } from 'vue'
 import type { components } from './api.gen'
 import { token } from './token'
 
@@ -69,6 +69,8 @@ export function useEvents(tell: Listener) {
 // 400 ms.
 export function useRefresh(concerns: (e: LiveEvent) => boolean, ask: () => void) {
   let timer: ReturnType<typeof setTimeout> | undefined
+  // What happened while nobody could be asked is asked for when somebody can.
+  watch(connected, (now) => now && ask())
   useEvents((e) => {
     if (!concerns(e) || timer) return
     timer = setTimeout(() => {

@@ -10,7 +10,7 @@ import StateMark from './StateMark.vue'
 const props = defineProps<{ pickups: Pickup[]; route?: boolean }>()
 const router = useRouter()
 const open = (p: Pickup) => void router.push({ name: 'pickup', params: { id: p.id } })
-const at = useRows(toRef(props, 'pickups'), open)
+const at = useRows(toRef(props, 'pickups'), open, (p) => p.id)
 </script>
 
 <template>

@@ -50,6 +50,13 @@ const { data, problem, loading, load } = useLoad(() =>
     limit: 25,
   }),
 )
+// Rows do not move under the pointer: new ones wait until it has gone, or until they are asked
+// for.
+const over = ref(false)
+const top = ref(0) // the newest pickup that is shown, while new ones wait
+const shown = computed(() => data.value?.items.filter((p) => !top.value || p.id <= top.value) ?? [])
+const fresh = computed(() => (data.value?.items.length ?? 0) - shown.value.length)
+watch(over, (now) => (top.value = now && !before.value ? (data.value?.items[0]?.id ?? 0) : 0))
 const routeList = useLoad(listRoutes)
 const routeChoices = computed(() => routeList.data.value?.items.map((r) => r.name) ?? [])
 void load()
@@ -70,6 +77,7 @@ function ask() {
   timer = setTimeout(load, 150)
 }
 watch([name, routeName, states, span], () => {
+  top.value = 0
   trail.value = []
   ask()
 })
@@ -106,7 +114,10 @@ function clear() {
     </div>
     <StandIn v-if="problem || !data" :problem="problem" :loading="loading" :stale="!!data" @retry="load" />
     <template v-if="data">
-      <PickupTable v-if="data.items.length" :pickups="data.items" route />
+      <div v-if="data.items.length" @pointerenter="over = true" @pointerleave="over = false">
+        <p v-if="fresh" class="fresh"><Button :label="`${fresh} new`" size="small" severity="secondary" outlined @click="top = 0" /></p>
+        <PickupTable :pickups="shown" route />
+      </div>
       <StandIn v-else>
         <template v-if="filtered || before">
           <p>No pickup matches.</p>
@@ -127,6 +138,7 @@ function clear() {
 
 <style scoped>
 .filter { width: 18rem; }
+.fresh { position: absolute; margin: -2.2rem 0 0; }
 .space { flex: 1; }
 .pages { display: flex; gap: 0.5rem; justify-content: flex-end; margin-top: 0.8rem; }
 </style>

@@ -18,7 +18,7 @@ useRefresh(() => true, load)
 const filter = ref('')
 const shown = computed(() => (data.value?.items ?? []).filter((r) => `${r.name} ${r.notes} ${r.state}`.toLowerCase().includes(filter.value.toLowerCase())))
 const open = (r: RouteView) => void router.push({ name: 'route', params: { name: r.name } })
-const at = useRows(shown, open)
+const at = useRows(shown, open, (r) => r.name)
 const busy = ref('')
 
 async function toggle(r: RouteView) {
