@@ -2,6 +2,7 @@ package workspace
 
 import (
 	"fmt"
+	"os"
 	"runtime"
 	"strings"
 	"testing"
@@ -145,5 +146,30 @@ func TestWildcards(t *testing.T) {
 		if got := wildcard(pattern); !strings.HasPrefix(got, says) || (got == "") != (says == "") {
 			t.Errorf("%s: %q, not %q", pattern, got, says)
 		}
+	}
+}
+
+// TestTheDocumentedKeys: the YAML that the page shows can be read, and has no key that is not
+// known. Keys that exclude each other stand there together.
+func TestTheDocumentedKeys(t *testing.T) {
+	page, err := os.ReadFile("../docs/workspace.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	blocks := strings.Split(string(page), "```yaml\n")[1:]
+	for n, block := range blocks {
+		block, _, _ = strings.Cut(block, "```")
+		file := map[bool]string{true: "routes/specimen-orders.yaml", false: "environments/demo.yaml"}[strings.Contains(block, "route:") && strings.Contains(block, "listen:")]
+		for _, f := range FromFiles(map[string][]byte{file: []byte(block)}).Findings {
+			if strings.Contains(f.Message, `no key "record"`) {
+				continue // of the formats that are not csv
+			}
+			if f.Code == "workspace.yaml" || f.Code == "workspace.key-unknown" || f.Code == "workspace.type" {
+				t.Errorf("block %d: %s", n+1, f)
+			}
+		}
+	}
+	if len(blocks) < 2 {
+		t.Errorf("only %d blocks were found", len(blocks))
 	}
 }
