@@ -95,7 +95,6 @@ const (
 	mostFindings = 200
 	mostFields   = 2000
 	mostKinds    = 200
-	mostParts    = 20_000
 	longExample  = 60
 )
 
@@ -383,9 +382,6 @@ func (e *examination) show(b *batch.Batch, i int) Shown {
 			continue
 		}
 		n.From, n.To = n.From-shift, n.To-shift
-		if len(s.Parts) == mostParts {
-			break
-		}
 		n.Value = e.readable([]byte(n.Value))
 		if e.request.Path != "" && !slices.ContainsFunc(paths, func(path string) bool { return below(n.Path, path) }) {
 			continue

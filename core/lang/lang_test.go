@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"ydrion/core/batch"
 	"ydrion/core/format/hl7"
@@ -470,5 +471,19 @@ func TestSharedSpans(t *testing.T) {
 				out = out[:from]
 			}
 		}
+	}
+}
+
+// TestLongMaps: the cost of a map grows with its length, good or wrong.
+func TestLongMaps(t *testing.T) {
+	for _, line := range []string{"skip when sex = \"x\" because \"x\"\n", "skip when sex = \"x\"\n", "PID-3 = = 1\n"} {
+		began := time.Now()
+		build(t, "PID-3 = sex\n"+strings.Repeat(line, 600_000/len(line)))
+		if took := time.Since(began); took > 5*time.Second {
+			t.Errorf("%d times %q took %s", 600_000/len(line), line, took)
+		}
+	}
+	if _, said := build(t, "PID-3 = "+strings.Repeat("1 + ", 100_000)+"1\n"); len(said) != 1 || !strings.Contains(said[0], "longer than 5000 words") {
+		t.Errorf("%.200v", said)
 	}
 }
