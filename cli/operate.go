@@ -414,9 +414,9 @@ func when(s string) (time.Time, error) {
 func (a *app) pickupTable(list []store.Pickup) error {
 	var rows [][]string
 	for _, p := range list {
-		rows = append(rows, []string{n(p.ID), p.ClaimedAt.Local().Format("2006-01-02 15:04:05"), p.Route, p.Name, p.State, n(p.In), n(p.Good), n(p.Rejected), p.Reason})
+		rows = append(rows, []string{n(p.ID), p.ClaimedAt.Local().Format("2006-01-02 15:04:05"), p.Route, p.Name, p.State, n(p.In), n(p.Good), n(p.Rejected), n(p.Filtered), p.Reason})
 	}
-	return a.table("PICKUP,TIME,ROUTE,FILE,STATE,IN,GOOD,REJECTED,REASON", rows)
+	return a.table("PICKUP,TIME,ROUTE,FILE,STATE,IN,GOOD,REJECTED,FILTERED,REASON", rows)
 }
 
 func pickupNumber(s string) (int64, error) {

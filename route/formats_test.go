@@ -226,6 +226,40 @@ func TestNumbersAsWritten(t *testing.T) {
 	}
 }
 
+// TestNullNumbers: null is answered with nothing, a number, or left out; where a number must
+// stand, nothing is refused.
+func TestNullNumbers(t *testing.T) {
+	w, err := workspace.Load(os.DirFS("../bench/workspace"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.Files["routes/observations.yaml"] = []byte(strings.Replace(string(w.Files["routes/observations.yaml"]), "format: hl7\n  record: OBX", "format: json", 1))
+	w.Files["schemas/observations.json"] = []byte(`{"fields": [{"name": "v", "type": "number"}]}`)
+	w.Files["samples/observation.csv"], w.Files["samples/v.json"] = []byte("v\r\n"), []byte(`{"v": 0}`)
+	for _, test := range []struct{ target, expression, out, wrong string }{
+		{"csv", `v`, "1.5\r\n", "the value is null"}, {"csv", `v if null ""`, "\r\n1.5\r\n", ""}, {"csv", `v | round 1 if null ""`, "\r\n1.5\r\n", ""},
+		{"csv", `v if null 0`, "0\r\n1.5\r\n", ""}, {"csv", `v if null "n/a"`, "", "the answer is a text, what it stands for is a number"},
+		{"json", `v if null ""`, `{"v":1.5}` + "\n", "the value is empty"}, {"json", `v`, `{"v":null}` + "\n" + `{"v":1.5}` + "\n", ""},
+	} {
+		sample := map[string]string{"csv": "samples/observation.csv", "json": "samples/v.json"}[test.target]
+		w.Files["maps/observations-to-rows.map"] = []byte("map observations_to_rows\nsource json schemas/observations.json\ntarget " + test.target + " based on " + sample + "\n\nv = " + test.expression + "\n")
+		c, findings := Compile(workspace.FromFiles(w.Files), "observations")
+		if c == nil {
+			if test.out != "" || !strings.Contains(findings.Error(), test.wrong) {
+				t.Errorf("%+v: %v", test, findings)
+			}
+			continue
+		}
+		o := &perRecord{}
+		if _, err := c.Plan.Run(context.Background(), strings.NewReader("{\"v\":null}\n{\"v\":1.5}\n"), flow.Inputs{}, o); err != nil {
+			t.Fatal(err)
+		}
+		if got := strings.Join(o.made, ""); got != test.out || !strings.Contains(strings.Join(o.wrong, "\n"), test.wrong) || test.wrong == "" && len(o.wrong) > 0 {
+			t.Errorf("%+v: %q %q", test, got, o.wrong)
+		}
+	}
+}
+
 // TestListsAsTarget: with a list as the sample, an output is a list.
 func TestListsAsTarget(t *testing.T) {
 	w, err := workspace.Load(os.DirFS("../bench/workspace"))

@@ -120,7 +120,7 @@ func (c *checker) kindOf(n Node) value.Kind {
 	case *Answer:
 		x, v := c.check(n.X), c.check(n.Value)
 		if x != v && x != anyKind && v != anyKind {
-			if x == value.Text {
+			if x == value.Text || nothing(n.Value) {
 				return x
 			}
 			c.bad(n.Value, "map.type", "the answer is a %s, what it stands for is a %s", v, x)
@@ -281,6 +281,12 @@ func (c *checker) table(n Node) {
 			c.suggest("put it into lookups/%s.csv", name.Name)
 		}
 	}
+}
+
+// nothing tells whether a node is the empty text: an answer that fits what has any kind.
+func nothing(n Node) bool {
+	t, is := n.(*Text)
+	return is && len(t.Parts) == 0
 }
 
 // constant tells whether a node is a number or a text without expressions.

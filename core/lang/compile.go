@@ -49,6 +49,9 @@ func (c *compiler) compile(n Node) evaluator {
 		return c.compileCall(n)
 	case *Answer:
 		x, answer, when := c.compile(n.X), c.compile(n.Value), n.When
+		if nothing(n.Value) {
+			answer = func(*Env) value.Value { return value.Value{Kind: value.Empty} }
+		}
 		return func(e *Env) value.Value {
 			v := x(e)
 			if v.Kind == when && !e.failed {
