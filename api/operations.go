@@ -172,6 +172,7 @@ func operations(api huma.API, s *service.Service) {
 		next(ctx)
 	})
 	samples(api, s)
+	described(api)
 	get := func(id, path, summary string) huma.Operation {
 		return huma.Operation{OperationID: id, Method: http.MethodGet, Path: path, Summary: summary}
 	}

@@ -55,6 +55,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Records and originals as they stand, as an archive that restore takes */
+        get: operations["backup"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/descriptions": {
         parameters: {
             query?: never;
@@ -66,6 +83,23 @@ export interface paths {
         put?: never;
         /** Read a guideline (SEF) or a description in our own format, that samples can be held against; some are kept */
         post: operations["describe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happens, as it happens, as server-sent events; a gap in their numbers says that some were missed */
+        get: operations["events"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -226,6 +260,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/pickups/{id}/original": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The file as it arrived */
+        get: operations["original"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/publish": {
         parameters: {
             query?: never;
@@ -273,6 +324,23 @@ export interface paths {
         post?: never;
         /** Take a stopped route without open pickups off the list; what is known of its pickups stays */
         delete: operations["remove-route"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/routes/{name}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a file to a route, as if it had come into its inbox; or try it: then nothing is delivered or recorded */
+        post: operations["hand"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1738,6 +1806,35 @@ export interface operations {
             };
         };
     };
+    backup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the archive */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-tar": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     describe: {
         parameters: {
             query?: {
@@ -1761,6 +1858,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DescriptionView"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    events: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description a stream without an end; the data of each event is JSON */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
                 };
             };
             /** @description Error */
@@ -2103,6 +2229,38 @@ export interface operations {
             };
         };
     };
+    original: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the pickup */
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     publish: {
         parameters: {
             query?: {
@@ -2226,6 +2384,52 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Removal"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    hand: {
+        parameters: {
+            query: {
+                /** @description the file's name */
+                name: string;
+                /** @description only try it; false if left out */
+                trial?: boolean;
+                /** @description of a trial: show rejected records only */
+                rejected?: boolean;
+                /** @description of a trial: how many records to show; 20 if left out */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description the route */
+                name: string;
+            };
+            cookie?: never;
+        };
+        /** @description the file; at most 64 MiB for a trial */
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description the pickup's number, or the trial */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Handed"] | components["schemas"]["Trial"];
                 };
             };
             /** @description Error */
