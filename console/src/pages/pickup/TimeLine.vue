@@ -12,7 +12,16 @@ const kinds: Record<string, string> = { good: 'good', rejected: 'rejected', find
 const good = (r: Run) => r.deliveries.filter((d) => d.kind === 'good').slice(0, 4)
 const others = (r: Run) => r.deliveries.filter((d) => d.kind !== 'good')
 const more = (r: Run) => r.outputs - good(r).length - others(r).length
-const groups = (r: Run) => [good(r), others(r)].filter((list) => list.length > 0)
+// groups are the outputs by the folder that each went to.
+const groups = (r: Run) => {
+  const folders = new Map<string, Run['deliveries']>()
+  for (const d of [...good(r), ...others(r)]) {
+    const key = `${d.kind === 'good'} ${d.folder}`
+    folders.set(key, [...(folders.get(key) ?? []), d])
+  }
+  return [...folders.values()]
+}
+const lastGood = (r: Run) => groups(r).filter((list) => list[0].kind === 'good').length - 1
 </script>
 
 <template>
@@ -30,14 +39,14 @@ const groups = (r: Run) => [good(r), others(r)].filter((list) => list.length > 0
         <template v-if="r.ended_at"><time>{{ clock(r.ended_at, true) }}</time> published {{ many(r.outputs, 'output') }}, {{ between(r.started_at, r.ended_at) }} after it began</template>
         <template v-else>{{ many(r.outputs, 'output') }}, not all delivered yet</template>
         <ul v-if="r.id === run">
-          <template v-for="list in groups(r)" :key="list[0].number">
+          <template v-for="(list, i) in groups(r)" :key="list[0].number">
             <li class="faint folder">in {{ list[0].folder }}</li>
             <li v-for="d in list" :key="d.number">
               <span class="kind faint">{{ kinds[d.kind] }}</span>
               <span class="mono">{{ d.name }}</span> <span class="faint">{{ size(d.size) }}</span>
               <StateMark v-if="d.state !== 'published'" :state="d.state" />
             </li>
-            <li v-if="list[0].kind === 'good' && more(r) > 0" class="faint">and {{ many(more(r), 'more good output') }}</li>
+            <li v-if="i === lastGood(r) && more(r) > 0" class="faint">and {{ many(more(r), 'more good output') }}</li>
           </template>
         </ul>
       </li>
