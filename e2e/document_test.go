@@ -2,8 +2,6 @@ package e2e
 
 import (
 	"encoding/json"
-	"io"
-	"net/http"
 	"os"
 	"strings"
 	"testing"
@@ -27,25 +25,6 @@ func TestEveryOperation(t *testing.T) {
 	if err := json.Unmarshal(content, &document); err != nil {
 		t.Fatal(err)
 	}
-	ask := func(method, path, body string) (int, string, string) {
-		t.Helper()
-		r, err := http.NewRequest(strings.ToUpper(method), b.URL+path, strings.NewReader(body))
-		if err != nil {
-			t.Fatal(err)
-		}
-		r.Header.Set("Authorization", "Bearer "+b.Token)
-		r.Header.Set("Content-Type", "application/json")
-		answer, err := http.DefaultClient.Do(r)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer answer.Body.Close()
-		text, err := io.ReadAll(io.LimitReader(answer.Body, 1<<20))
-		if err != nil {
-			t.Fatal(err)
-		}
-		return answer.StatusCode, answer.Header.Get("Content-Type"), string(text)
-	}
 	operations := 0
 	for path, methods := range document.Paths {
 		if path == "/api/events" || path == "/api/backup" {
@@ -58,7 +37,7 @@ func TestEveryOperation(t *testing.T) {
 				if method == "get" && test.body != "" && test.path == at {
 					continue
 				}
-				status, kind, text := ask(method, test.path, test.body)
+				status, kind, text := ask(t, b, strings.ToUpper(method), test.path, b.Token, test.body)
 				switch {
 				case status >= 500:
 					t.Errorf("%s %s %s: %d %s", method, test.path, test.body, status, text)

@@ -20,47 +20,40 @@ import (
 	"ydrion/testbed"
 )
 
-// get asks for a path and gives status, content type and body.
-func get(t *testing.T, b *testbed.Bed, path, token string) (int, string, string) {
+// ask sends a request and gives status, content type and at most 1 MB of the body.
+func ask(t *testing.T, b *testbed.Bed, method, path, token, body string) (int, string, string) {
 	t.Helper()
-	r, err := http.NewRequest(http.MethodGet, b.URL+path, nil)
+	r, err := http.NewRequest(method, b.URL+path, strings.NewReader(body))
 	if err != nil {
 		t.Fatal(err)
 	}
 	if token != "" {
 		r.Header.Set("Authorization", "Bearer "+token)
 	}
-	answer, err := http.DefaultClient.Do(r)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer answer.Body.Close()
-	text, err := io.ReadAll(answer.Body)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return answer.StatusCode, answer.Header.Get("Content-Type"), string(text)
-}
-
-// send posts a body and gives status and answer.
-func send(t *testing.T, b *testbed.Bed, path, body string) (int, string) {
-	t.Helper()
-	r, err := http.NewRequest(http.MethodPost, b.URL+path, strings.NewReader(body))
-	if err != nil {
-		t.Fatal(err)
-	}
-	r.Header.Set("Authorization", "Bearer "+b.Token)
 	r.Header.Set("Content-Type", "application/json")
 	answer, err := http.DefaultClient.Do(r)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer answer.Body.Close()
-	text, err := io.ReadAll(answer.Body)
+	text, err := io.ReadAll(io.LimitReader(answer.Body, 1<<20))
 	if err != nil {
 		t.Fatal(err)
 	}
-	return answer.StatusCode, string(text)
+	return answer.StatusCode, answer.Header.Get("Content-Type"), string(text)
+}
+
+// get asks for a path.
+func get(t *testing.T, b *testbed.Bed, path, token string) (int, string, string) {
+	t.Helper()
+	return ask(t, b, http.MethodGet, path, token, "")
+}
+
+// send posts a body and gives status and answer.
+func send(t *testing.T, b *testbed.Bed, path, body string) (int, string) {
+	t.Helper()
+	status, _, text := ask(t, b, http.MethodPost, path, b.Token, body)
+	return status, text
 }
 
 func TestHTTP(t *testing.T) {
@@ -107,19 +100,9 @@ func TestHTTP(t *testing.T) {
 	}
 	// HEAD says what GET would, without the body.
 	for path, want := range map[string]int{"/api/routes": 200, "/api/routes/none": 404, "/healthz": 200, "/api/openapi.json": 200, "/api/events": 405} {
-		r, err := http.NewRequest(http.MethodHead, b.URL+path, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
-		r.Header.Set("Authorization", "Bearer "+b.Token)
-		answer, err := http.DefaultClient.Do(r)
-		if err != nil {
-			t.Fatal(err)
-		}
-		body, err := io.ReadAll(answer.Body)
-		answer.Body.Close()
-		if _, kind, _ := get(t, b, "/healthz", ""); err != nil || answer.StatusCode != want || len(body) != 0 || want == 200 && path == "/healthz" && answer.Header.Get("Content-Type") != kind {
-			t.Errorf("HEAD %s: %d %q %v", path, answer.StatusCode, body, err)
+		status, kind, body := ask(t, b, http.MethodHead, path, b.Token, "")
+		if _, asGet, _ := get(t, b, "/healthz", ""); status != want || body != "" || path == "/healthz" && kind != asGet {
+			t.Errorf("HEAD %s: %d %s %q", path, status, kind, body)
 		}
 	}
 	// What is not understood does nothing: neither a pickup instead of a trial, nor all
