@@ -236,6 +236,8 @@ func TestConsoleTellsWhatIsWrong(t *testing.T) {
 	}
 	b.Publish(inOneFile(t))
 	b.Drop("stations/inbox", "markup.csv", heading+strings.Replace(row(2), "calm", "<b>&amp;</b>", 1)+strings.Replace(row(3), "36.5", "<script>", 1))
+	// Both are there before the list is: a row that comes later waits while the pointer is on it.
+	testbed.Until(t, "both are held", func() bool { return strings.Count(states(b), "=held") == 2 })
 	ctx := browser(t)
 	do(t, ctx, chromedp.Navigate(b.URL+"/#token="+b.Token))
 	text(t, ctx, "main", "held: cannot go on")
