@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ydrion/api"
+	"ydrion/service"
 	"ydrion/testbed"
 )
 
@@ -72,6 +73,13 @@ func TestWhoDidWhat(t *testing.T) {
 	} {
 		if !errors.As(err, &problem) || problem.Status != 404 {
 			t.Errorf("a removed route: %v", err)
+		}
+	}
+	// Its pickups are not run again: nobody would go on with them.
+	for _, same := range []bool{false, true} {
+		list, err := c.Again(ctx, service.AgainRequest{Pickups: []int64{1}, Same: same})
+		if err != nil || len(list) != 1 || list[0].Run != 0 || list[0].Problem == "" {
+			t.Errorf("same %v: %+v %v", same, list, err)
 		}
 	}
 	if got := states(b); got != "a.csv=delivered" {

@@ -68,7 +68,7 @@ func (s *Service) Again(ctx context.Context, q AgainRequest) ([]AgainAnswer, err
 			a.Problem = fmt.Sprintf("pickup %d of the same lane was delivered since; running this one again would overtake it", a.Younger)
 		case !q.Dry:
 			if a.Run, err = s.again(ctx, p, q); err != nil {
-				if !errors.Is(err, store.ErrBusy) && !errors.Is(err, store.ErrPurged) {
+				if !errors.Is(err, store.ErrBusy) && !errors.Is(err, store.ErrPurged) && !errors.Is(err, store.ErrNotSo) && !errors.Is(err, store.ErrNotFound) {
 					return out, err
 				}
 				a.Problem = err.Error()

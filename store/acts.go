@@ -53,7 +53,8 @@ type Removal struct {
 func (s *Store) Remove(ctx context.Context, route string, dry bool, said Said) (Removal, error) {
 	r := Removal{Route: route}
 	err := s.in(ctx, "removing "+route, func(tx *sqlx.Tx) error {
-		if err := tx.GetContext(ctx, &r.Running, `select running from routes where name = $1 and removed_at is null for update`, route); err != nil {
+		stopped := false // whoever leads it has stopped, and takes nothing any more
+		if err := tx.QueryRowxContext(ctx, `select running, leader is null or applied >= version and applied_by = leader from routes where name = $1 and removed_at is null for update`, route).Scan(&r.Running, &stopped); err != nil {
 			return notFound(err)
 		}
 		if err := tx.QueryRowxContext(ctx, `select count(*), count(*) filter (where state in ('claimed', 'taken', 'committed', 'held', 'uncertain')) from pickups where route = $1`, route).Scan(&r.Pickups, &r.Open); err != nil {
@@ -64,6 +65,8 @@ func (s *Store) Remove(ctx context.Context, route string, dry bool, said Said) (
 			return nil
 		case r.Running:
 			return fmt.Errorf("%w: %s is running; stop it first", ErrNotSo, route)
+		case !stopped:
+			return fmt.Errorf("%w: %s has not stopped yet; try again in a moment", ErrNotSo, route)
 		case r.Open > 0:
 			return fmt.Errorf("%w: %d pickups of %s have not ended; decide about them first", ErrNotSo, r.Open, route)
 		}

@@ -156,6 +156,14 @@ func (s *Store) Hand(ctx context.Context, h Handed) (pickup int64, err error) {
 }
 
 func beginRun(ctx context.Context, tx *sqlx.Tx, pickup int64, route, revision string, now time.Time, sameAs *int64) (run int64, err error) {
+	// Nobody would go on with the pickup of a route that is not there any more. It stays
+	// there until this has been written.
+	var there string
+	if err := tx.GetContext(ctx, &there, `select name from routes where name = $1 and removed_at is null for share`, route); errors.Is(notFound(err), ErrNotFound) {
+		return 0, fmt.Errorf("%w: the route %s was removed; publish it first", ErrNotSo, route)
+	} else if err != nil {
+		return 0, err
+	}
 	if err := tx.GetContext(ctx, &run, `insert into runs (route, revision, state, again, facts_now, same_as) select $1, $2, 'working', exists (select 1 from run_pickups where pickup = $4), $3, $5 returning id`, route, revision, now, pickup, sameAs); err != nil {
 		return 0, err
 	}
