@@ -879,6 +879,7 @@ func (w *walk) whole(s batch.Span) {
 		copy(w.row, w.context)
 		end := w.value(int(s.Off), w.roots[0], 0)
 		w.finish(end)
+		w.cut(s)
 	} else {
 		// First everything is read, with what is wanted of the outermost level; then
 		// the records in it are.
@@ -898,6 +899,17 @@ func (w *walk) whole(s batch.Span) {
 		for record := records; record < len(w.b.Bounds); record++ {
 			w.b.Notes = append(w.b.Notes, batch.Note{Record: int32(record), Slot: -1, Rule: int32(w.rule), Source: batch.Syntax, At: uint32(w.at)})
 		}
+	}
+}
+
+// cut fails for a number or word of a text sequence that nothing follows: it may be the
+// beginning of another one (RFC 7464, 2.4).
+func (w *walk) cut(s batch.Span) {
+	if w.apart != sequence || bytes.IndexByte([]byte("{[\""), w.b.Buf[s.Off]) >= 0 {
+		return
+	}
+	if end := int(s.End); end >= w.b.N || !blank(w.b.Buf[end]) {
+		w.fail(ruleSyntax, end)
 	}
 }
 

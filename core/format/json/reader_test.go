@@ -106,6 +106,7 @@ func TestRecords(t *testing.T) {
 		{"the first line broken", "{\"a\":1\n{\"a\":2}\n{\"a\":3}\n", "", []string{"a"}, []string{"1 json.syntax at 1:7 +6", "2", "3"}, ""},
 		{"no lines, but values", "{\"a\":1} {\"a\":2}\n{\"a\":\n3}", "", []string{"a"}, []string{"1", "2", "3"}, ""},
 		{"a document without indents", "{\"t\":[\n{\"a\":1}\n]}\n", "/t/*", []string{"a"}, []string{"1"}, ""},
+		{"a sequence of numbers", "\x1e12\n\x1e34\x1e5 \n\x1e67", "", []string{"0"}, []string{"12", "34 json.syntax at 2:4 +7", "5", "67 json.syntax at 3:4 +14"}, ""},
 		{"a broken sequence", "\x1e{\"a\":\n1}\n\x1e{\"a\":2\n\x1e\x1e{\"a\":\"\n\x1e{\"a\":3}\n", "", []string{"a"}, []string{"1", "2 json.syntax at 3:8 +17", "- json.syntax at 4:8 +25", "3"}, ""},
 		{"not closed", "[1, {\"a\": 2", "/*", []string{"0"}, []string{"1"}, "json.structure at 1:5 +4"},
 		{"list not closed", "[1, 2,", "/*", []string{"0"}, []string{"1", "2"}, "json.structure at 1:7 +6"},
