@@ -175,7 +175,9 @@ func TestJSONToRows(t *testing.T) {
 }
 
 // TestNumbersAsWritten: whichever way a number is written, JSON gets one that its own reader
-// reads as the same number, and formats that hold texts get it as it was.
+// reads as the same number, CSV gets it as it was, and formats whose standards know neither
+// plus nor exponent nor a bare point get it in plain decimal notation (HL7 v2 2A, NM; X12.6,
+// R; ISO 9735-1, 10).
 func TestNumbersAsWritten(t *testing.T) {
 	w, err := workspace.Load(os.DirFS("../bench/workspace"))
 	if err != nil {
@@ -183,12 +185,24 @@ func TestNumbersAsWritten(t *testing.T) {
 	}
 	w.Files["samples/row.json"] = []byte(`{"lat": 0}`)
 	w.Files["samples/row.csv"] = []byte("lat\n")
+	w.Files["samples/row.hl7"] = []byte("MSH|^~\\&|A|B|C|D|20260101||ORU^R01|1|P|2.5.1\rOBX|1|NM|X||0\r")
+	w.Files["samples/row.x12"] = []byte("ISA*00*          *00*          *ZZ*A              *ZZ*B              *260101*1200*U*00401*000000001*0*P*>~GS*PO*A*B*20260101*1200*1*X*004010~ST*850*0001~PO1*1*0~SE*3*0001~GE*1*1~IEA*1*000000001~")
+	w.Files["samples/row.edifact"] = []byte("UNA:+,? 'UNB+UNOA:2+A+B+260101:1200+1'UNH+1+ORDERS:D:96A:UN'QTY+21:0'UNT+3+1'UNZ+1+1'")
+	plain := map[string]string{"+7.5": "7.5", ".5": "0.5", "-.5": "-0.5", "5.": "5", "1.5E-3": "0.0015", "+01.50": "01.50", ".5e2": "50", "5.e1": "50", "007": "007", "1e3": "1000", "-2.25": "-2.25"}
+	comma := map[string]string{}
+	for written, want := range plain {
+		comma[written] = strings.Replace(want, ".", ",", 1)
+	}
+	position := map[string]string{"json": "lat", "csv": "lat", "hl7": "OBX-5", "x12": "PO1-2", "edifact": "QTY-1.2"}
+	around := map[string]string{"hl7": "OBX|1|NM|X||@\r", "x12": "PO1*1*@~", "edifact": "QTY+21:@'"}
+	kept := map[string]string{"hl7": "keep MSH, OBX-1, OBX-2, OBX-3\n", "x12": "keep ISA, GS, ST, PO1-1\n", "edifact": "keep UNB, UNH, QTY-1.1\n"}
 	for target, ways := range map[string]map[string]string{
 		"json": {"+7.5": "7.5", ".5": "0.5", "-.5": "-0.5", "5.": "5", "1.5E-3": "1.5E-3", "+01.50": "1.50", ".5e2": "0.5e2", "5.e1": "5e1", "-0": "-0", "007": "7", "1e3": "1e3"},
 		"csv":  {"+7.5": "+7.5", ".5": ".5", "1.5E-3": "1.5E-3", "007": "007", "1.50": "1.50"},
+		"hl7":  plain, "x12": plain, "edifact": comma,
 	} {
 		for _, expression := range []string{"lat", "lat | round 4"} {
-			w.Files["maps/rows-to-objects.map"] = []byte("map rows_to_objects\nsource csv schemas/rows.json\ntarget " + target + " based on samples/row." + target + "\n\nlat = " + expression + "\n")
+			w.Files["maps/rows-to-objects.map"] = []byte("map rows_to_objects\nsource csv schemas/rows.json\ntarget " + target + " based on samples/row." + target + "\n\n" + kept[target] + position[target] + " = " + expression + "\n")
 			w.Files["schemas/rows.json"] = []byte(`{"fields": [{"name": "lat", "type": "number"}]}`)
 			c, findings := Compile(workspace.FromFiles(w.Files), "rows")
 			if c == nil {
@@ -202,6 +216,10 @@ func TestNumbersAsWritten(t *testing.T) {
 				got := strings.TrimSpace(strings.Join(o.made, ""))
 				if expression == "lat" && target == "json" {
 					want = `{"lat":` + want + "}"
+				}
+				if at, value, segments := strings.Cut(around[target], "@"); segments && expression == "lat" {
+					_, got, _ = strings.Cut(got, at)
+					got, _, _ = strings.Cut(got, value)
 				}
 				if expression == "lat" && got != want || len(o.wrong) > 0 {
 					t.Errorf("%s to %s: %q, not %q %v", written, target, got, want, o.wrong)

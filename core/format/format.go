@@ -215,7 +215,9 @@ type Layout struct {
 	Begins, Ends []Piece
 	Skip         int
 	Says         *text.Repertoire // nil: all characters, as UTF-8
-	Decimal      byte             // the decimal mark, 0: a point
+	// Decimal is the decimal mark of a target whose standard wants numbers in plain decimal
+	// notation; 0: numbers may stand as they were written.
+	Decimal byte
 }
 
 // Line is one position of a record, for people.

@@ -27,7 +27,7 @@ type Program struct {
 	nullable bool   // the target can say null
 	taken    string // no text can be written so, because null is; empty: any can
 	bare     bool   // numbers and truth values stand without the quotes of texts
-	decimal  byte   // the decimal mark, if it is no point
+	decimal  byte   // numbers stand in plain decimal notation with this mark; 0: as they were written
 	says     *text.Repertoire
 	leading  int // so many actions depend on one slot each, or on nothing
 	lines    []line
@@ -76,6 +76,7 @@ type action struct {
 	member []byte // stands before the value, and a comma behind, if there is a value
 	kind   actionKind
 	number bool // a number is to stand there without quotes: an empty value cannot
+	plain  bool // a number is to stand there in plain decimal notation
 	slot   int32
 	line   int32
 	jump   int32 // index of the action to go on with
@@ -471,8 +472,8 @@ func (b *builder) action(p *Program, e expression) action {
 	}
 	if n, ok := b.field(e.node); ok {
 		f := b.scope.Fields[n]
-		if f.Plain() && (p.decimal == 0 || f.Kind != value.Number) && !p.escapes.Special("0123456789+-.") {
-			return action{kind: copyClean, slot: int32(n)}
+		if f.Plain() && (p.decimal == 0 || p.decimal == '.' || f.Kind != value.Number) && !p.escapes.Special("0123456789+-.") {
+			return action{kind: copyClean, slot: int32(n), plain: p.decimal != 0 && f.Kind == value.Number, eval: b.compile(e.node)}
 		}
 		if f.Kind == value.Text {
 			return action{kind: copyText, slot: int32(n)}
@@ -665,6 +666,12 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 		case write:
 		case copyClean:
 			switch {
+			case a.plain && s.Len() > 0 && !value.IsNumber(buf[s.Off:s.End]):
+				v := a.eval(e)
+				if e.failed {
+					return out[:begin], Outcome{batch.Rejected, a.line, e.reason}
+				}
+				out = p.append(out, v, e)
 			case !p.bare:
 				out = append(out, buf[s.Off:s.End]...)
 			case s.Len() == 0:
@@ -885,11 +892,18 @@ func (p *Program) append(out []byte, v value.Value, e *Env) []byte {
 			return appendNumber(out, e.scratch)
 		}
 	}
-	e.scratch = v.Append(e.scratch[:0])
-	if i := bytes.IndexByte(e.scratch, '.'); i >= 0 && v.Kind == value.Number && p.decimal != 0 {
-		e.scratch[i] = p.decimal
-		return append(out, e.scratch...)
+	if v.Kind == value.Number && p.decimal != 0 {
+		if !value.IsNumber(v.Bytes) {
+			v.Bytes = nil
+		}
+		e.scratch = v.Append(e.scratch[:0])
+		if i := bytes.IndexByte(e.scratch, '.'); i >= 0 && p.decimal != '.' {
+			e.scratch[i] = p.decimal
+			return append(out, e.scratch...)
+		}
+		return p.escapes.Append(out, e.scratch)
 	}
+	e.scratch = v.Append(e.scratch[:0])
 	return p.escapes.Append(out, e.scratch)
 }
 

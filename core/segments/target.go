@@ -307,10 +307,7 @@ func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
 	for _, p := range plans[:head] {
 		t.segment(w, p)
 	}
-	layout := format.Layout{Says: t.says}
-	if t.syntax.Decimal != '.' {
-		layout.Decimal = t.syntax.Decimal
-	}
+	layout := format.Layout{Says: t.says, Decimal: t.syntax.Decimal}
 	if !in.Separate {
 		layout.Begins = w.Pieces()
 	}

@@ -108,7 +108,7 @@ func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
 			w.Text(t.end)
 		})
 	}
-	return format.Layout{Record: w.Pieces()}, out
+	return format.Layout{Record: w.Pieces(), Decimal: '.'}, out // numbers: HL7 v2 chapter 2A, NM
 }
 
 // Show gives a written message as lines of path and unescaped value.
