@@ -240,6 +240,40 @@ func TestPublishingACircle(t *testing.T) {
 	}
 }
 
+// TestPublishBesideABrokenRoute: a published route that compiles no longer is failing, with
+// the reason, and keeps nobody from publishing others.
+func TestPublishBesideABrokenRoute(t *testing.T) {
+	data, database := t.TempDir(), testbed.Database(t)
+	b := testbed.Start(t, testbed.In(data, database))
+	b.Publish(nil)
+	if err := b.End(); err != nil {
+		t.Fatal(err)
+	}
+	var damaged string
+	b.Ask(&damaged, `update revision_files set content = 'map weights' where route = 'weight-log' and name like 'maps/%' returning name`)
+	b = testbed.Start(t, testbed.In(data, database))
+	changes := inOneFile(t)
+	w := testbed.Workspace(t)
+	for name, c := range changes {
+		w.Files[name] = []byte(c)
+	}
+	answer, err := b.Client.Publish(context.Background(), api.PublishRequest{Files: w.Files, Routes: []string{"specimen-orders"}})
+	if err != nil || !answer.Published {
+		t.Fatalf("%+v %v", answer, err)
+	}
+	b.Drop("stations/inbox", "beside.csv", heading+row(1))
+	b.Ended("beside.csv", 0)
+	testbed.Until(t, "the broken one says what it has", func() bool {
+		list, err := b.Client.Routes(context.Background())
+		for _, r := range list {
+			if r.Name == "weight-log" && strings.Contains(r.Problem, "no longer compiles") && strings.Contains(r.Problem, damaged) {
+				return err == nil
+			}
+		}
+		return false
+	})
+}
+
 // TestRevisions lets a route go on with a new revision while files come.
 func TestRevisions(t *testing.T) {
 	b := testbed.Start(t)

@@ -283,7 +283,8 @@ func ParseStrptime(source string) (*Pattern, error) {
 		}
 		letters := strptime[source[i]]
 		b.WriteString(letters)
-		alone := (i < 3 || source[i-3] != '%') && (i+1 == len(source) || source[i+1] != '%')
+		alone := (i < 2 || source[i-2]-'0' > 9) && (i < 3 || source[i-3] != '%') &&
+			(i+1 == len(source) || source[i+1] != '%' && source[i+1]-'0' > 9)
 		if strings.IndexByte("dmHIMS", source[i]) >= 0 && alone {
 			letters = letters[:1]
 		}

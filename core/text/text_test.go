@@ -89,6 +89,16 @@ func TestStrptime(t *testing.T) {
 			t.Errorf("%s becomes %s, not %s", written, got, want)
 		}
 	}
+	// A digit beside a field belongs to neither or both: then the field has its two.
+	for pattern, no := range map[string]string{"%d0%m": "501", "1%d.%m": "15.1", "%d%m": "51", "%m.%d0": "1.50"} {
+		p, err := ParseStrptime(pattern)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, ok := p.Read([]byte(no)); ok {
+			t.Errorf("%s reads %s", pattern, no)
+		}
+	}
 	if _, err := ParseStrptime("%Q"); err == nil {
 		t.Error("%Q was taken")
 	}
