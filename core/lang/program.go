@@ -77,6 +77,8 @@ type action struct {
 	kind   actionKind
 	number bool // a number is to stand there without quotes: an empty value cannot
 	plain  bool // a number is to stand there in plain decimal notation
+	// bounded: the target has not room for all values, or not all characters.
+	bounded bool
 	slot   int32
 	line   int32
 	jump   int32 // index of the action to go on with
@@ -363,6 +365,7 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 	var open []int
 	emit := func(a action) {
 		a.prefix, prefix = prefix, nil
+		a.bounded = p.says != nil && a.kind >= copyText && a.kind <= evaluate || a.kind == evaluate && a.extra != nil
 		p.actions = append(p.actions, a)
 	}
 	for _, piece := range pieces {
@@ -649,7 +652,6 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			after = len(out)
 		}
 		var s batch.Span
-		null := false
 		if a.kind >= copyClean && a.kind <= rearrange {
 			if s = row[a.slot]; s.Absent() && (a.kind != translate || s == batch.Null) {
 				if s == batch.Null {
@@ -680,6 +682,9 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 				out = appendNumber(out, buf[s.Off:s.End])
 			}
 		case copyText:
+			if s.Len() == len(p.taken) && s.Len() > 0 && string(buf[s.Off:s.End]) == p.taken {
+				return out[:begin], p.meansNull(a)
+			}
 			out = p.escapes.Append(out, buf[s.Off:s.End])
 		case translate:
 			var ok bool
@@ -709,13 +714,17 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			if e.failed {
 				return out[:begin], Outcome{batch.Rejected, a.line, e.reason}
 			}
-			if null = v.Kind == value.Null; null && !p.nullable {
+			if v.Kind == value.Null && !p.nullable {
 				return out[:begin], unsayable(a, "null")
 			}
 			if a.number && v.Kind == value.Empty {
 				return out[:begin], unsayable(a, "empty")
 			}
+			from := len(out)
 			out = p.append(out, v, e)
+			if p.taken != "" && v.Kind != value.Null && string(out[from:]) == p.taken {
+				return out[:begin], p.meansNull(a)
+			}
 		case jumpUnless, jumpIf:
 			truth := a.eval(e).Truth
 			if e.failed {
@@ -744,19 +753,20 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 				}
 			}
 		}
-		if a.kind == evaluate && a.extra != nil {
+		if !a.bounded {
+			if a.member != nil {
+				out = p.after(a, out, mark, after)
+			}
+			continue
+		}
+		if a.extra != nil {
 			var fits bool
 			if out, fits = a.extra.pad(out, mark); !fits {
 				return out[:begin], Outcome{batch.Rejected, a.line, fmt.Sprintf("%q is longer than the %d characters that are there for it", out[mark:], a.extra.width)}
 			}
 		}
-		if p.taken != "" && len(out)-mark == len(p.taken) && string(out[mark:]) == p.taken && !null && (a.kind == copyClean || a.kind == copyText || a.kind == evaluate) {
-			return out[:begin], Outcome{batch.Rejected, a.line, fmt.Sprintf("the value is the text %s, which says null here; write something else for it", p.taken)}
-		}
-		if p.says != nil && a.kind >= copyText && a.kind <= evaluate {
-			if problem := p.lacks(out[mark:]); problem != "" {
-				return out[:begin], Outcome{batch.Rejected, a.line, problem}
-			}
+		if problem := p.lacks(out[mark:]); problem != "" {
+			return out[:begin], Outcome{batch.Rejected, a.line, problem}
 		}
 		if a.member != nil {
 			out = p.after(a, out, mark, after)
@@ -865,6 +875,11 @@ func (l *written) keep(row []batch.Span, text []byte) {
 // unsayable is what becomes of a record with a value that its target cannot say.
 func unsayable(a *action, what string) Outcome {
 	return Outcome{batch.Rejected, a.line, "the value is " + what + ", which cannot be said here; answer it with `if " + what + " …`"}
+}
+
+// meansNull is what becomes of a record with a text that would be read as null.
+func (p *Program) meansNull(a *action) Outcome {
+	return Outcome{batch.Rejected, a.line, fmt.Sprintf("the value is the text %s, which says null here; write something else for it", p.taken)}
 }
 
 // after ends a member: with a comma, or without a trace if it has no value.
