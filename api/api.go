@@ -4,7 +4,9 @@
 package api
 
 import (
+	"crypto/sha256"
 	"crypto/subtle"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -246,11 +248,18 @@ func console(e *echo.Echo, files fs.FS) {
 			return echo.NewHTTPError(http.StatusNotFound, "the console was not built into this program: "+err.Error())
 		}
 		c.Response().Header().Set("Cache-Control", "no-cache")
+		if sum := sha256.Sum256(page); unchanged(c, hex.EncodeToString(sum[:16])) {
+			return nil
+		}
 		return c.HTMLBlob(http.StatusOK, page)
 	})
 }
 
-// events sends what happens as server-sent events (HTML standard, 9.2).
+// missed tells a watcher that there was more than it is told.
+const missed = "event: missed\ndata: {\"kind\":\"missed\"}\n\n"
+
+// events sends what happens as server-sent events (HTML standard, 9.2). Who names the last
+// event that came gets those that came since or, if they are gone, an event `missed`.
 func events(s *service.Service) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		flusher := http.NewResponseController(c.Response())
@@ -258,13 +267,32 @@ func events(s *service.Service) echo.HandlerFunc {
 		h.Set("Content-Type", "text/event-stream")
 		h.Set("Cache-Control", "no-store")
 		c.Response().WriteHeader(http.StatusOK)
-		watched, stop := s.Watch()
-		defer stop()
+		w := s.Watch(c.Request().Header.Get("Last-Event-ID"))
+		defer w.Stop()
+		send := func(e service.Numbered) error {
+			b, err := json.Marshal(e.Event)
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(c.Response(), "id: %s\nevent: %s\ndata: %s\n\n", w.Mark(e.ID), e.Kind, b)
+			return err
+		}
 		beat := time.NewTicker(15 * time.Second)
 		defer beat.Stop()
 		if _, err := fmt.Fprint(c.Response(), ": watching\n\n"); err != nil {
 			return nil // the watcher has gone
 		}
+		if w.Missed {
+			if _, err := fmt.Fprint(c.Response(), missed); err != nil {
+				return nil
+			}
+		}
+		for _, e := range w.Behind {
+			if send(e) != nil {
+				return nil
+			}
+		}
+		last := uint64(0)
 		for {
 			if err := flusher.Flush(); err != nil {
 				return nil
@@ -278,12 +306,13 @@ func events(s *service.Service) echo.HandlerFunc {
 				if _, err := fmt.Fprint(c.Response(), ": still here\n\n"); err != nil {
 					return nil
 				}
-			case e := <-watched:
-				b, err := json.Marshal(e.Event)
-				if err != nil {
-					return err
+			case e := <-w.Events:
+				if last > 0 && e.ID > last+1 { // it was too slow
+					if _, err := fmt.Fprint(c.Response(), missed); err != nil {
+						return nil
+					}
 				}
-				if _, err := fmt.Fprintf(c.Response(), "id: %d\nevent: %s\ndata: %s\n\n", e.ID, e.Kind, b); err != nil {
+				if last = e.ID; send(e) != nil {
 					return nil
 				}
 			}

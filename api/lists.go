@@ -34,13 +34,14 @@ func lists(api huma.API, s *service.Service) {
 		list, err := s.Lanes(ctx, q.Route)
 		return answer(Page[store.Lane]{Items: list}, err)
 	})
-	huma.Register(api, get("alerts", "/api/alerts", "What a person should know, newest first"), func(ctx context.Context, q *struct {
+	huma.Register(api, get("alerts", "/api/alerts", "What a person should know, newest first, or followed"), func(ctx context.Context, q *struct {
 		Open   bool   `query:"open" doc:"only those that nobody has seen yet"`
 		Route  string `query:"route"`
 		Before int64  `query:"before" minimum:"0" doc:"the next page: only smaller numbers"`
-		Limit  int    `query:"limit" minimum:"1" maximum:"500" default:"50"`
+		Followed
+		Limit int `query:"limit" minimum:"1" maximum:"500" default:"50"`
 	}) (*body[Page[store.Alert]], error) {
-		list, err := s.Alerts(ctx, store.AlertFilter{Open: q.Open, Route: q.Route, Before: q.Before, Limit: q.Limit + 1})
+		list, err := s.Alerts(ctx, store.AlertFilter{Open: q.Open, Route: q.Route, Before: q.Before, After: q.from(), Limit: q.Limit + 1})
 		return answer(paged(list, q.Limit, func(a store.Alert) int64 { return a.ID }), err)
 	})
 	huma.Register(api, post("see-alerts", "/api/alerts/seen", "Say that alerts have been seen"), func(ctx context.Context, in *struct {
@@ -127,7 +128,7 @@ func hand(s *service.Service) echo.HandlerFunc {
 		if problem := onlyKnown(q, "name", "trial", "limit", "rejected"); problem != "" {
 			return echo.NewHTTPError(http.StatusUnprocessableEntity, problem)
 		}
-		route, name := c.Param("name"), q.Get("name")
+		route, name := param(c, "name"), q.Get("name")
 		if name == "" {
 			return echo.NewHTTPError(http.StatusUnprocessableEntity, "the parameter name is missing: the file's name")
 		}

@@ -135,7 +135,32 @@ type PickupQuery struct {
 	Since  time.Time `query:"since"`
 	Until  time.Time `query:"until"`
 	Before int64     `query:"before" minimum:"0" doc:"the next page: only smaller numbers"`
-	Limit  int       `query:"limit" minimum:"1" maximum:"500" default:"50"`
+	Followed
+	Limit int `query:"limit" minimum:"1" maximum:"500" default:"50"`
+}
+
+// Followed is how a list is followed.
+type Followed struct {
+	After int64 `query:"after" minimum:"0" doc:"follow the list: oldest first, only larger numbers (0: from the first), and none behind one that is still being written down; who asks again with the last number misses none"`
+
+	follow bool
+}
+
+// Resolve tells after=0 from no after (huma.Resolver), and that a list goes one way only.
+func (f *Followed) Resolve(ctx huma.Context) []error {
+	u := ctx.URL()
+	q := u.Query()
+	if f.follow = q.Has("after"); f.follow && q.Has("before") {
+		return []error{&huma.ErrorDetail{Location: "query.after", Message: "say before or after, not both"}}
+	}
+	return nil
+}
+
+func (f *Followed) from() *int64 {
+	if f.follow {
+		return &f.After
+	}
+	return nil
 }
 
 // RecordQuery says which records to look at.
@@ -267,8 +292,8 @@ func operations(api huma.API, s *service.Service) {
 		}
 		return answer(a, err)
 	})
-	huma.Register(api, get("pickups", "/api/pickups", "Pickups, newest first"), func(ctx context.Context, q *PickupQuery) (*body[Page[store.Pickup]], error) {
-		list, err := s.Pickups(ctx, store.Filter{Route: q.Route, States: q.State, Name: q.Name, Lane: q.Lane, Since: q.Since, Until: q.Until, Before: q.Before, Limit: q.Limit + 1})
+	huma.Register(api, get("pickups", "/api/pickups", "Pickups, newest first, or followed"), func(ctx context.Context, q *PickupQuery) (*body[Page[store.Pickup]], error) {
+		list, err := s.Pickups(ctx, store.Filter{Route: q.Route, States: q.State, Name: q.Name, Lane: q.Lane, Since: q.Since, Until: q.Until, Before: q.Before, After: q.from(), Limit: q.Limit + 1})
 		return answer(paged(list, q.Limit, func(p store.Pickup) int64 { return p.ID }), err)
 	})
 	huma.Register(api, get("pickup", "/api/pickups/{id}", "One pickup with its runs and deliveries"), func(ctx context.Context, in *numbered) (*body[*service.PickupDetail], error) {
@@ -305,9 +330,9 @@ func operations(api huma.API, s *service.Service) {
 // original sends a file as it arrived.
 func original(s *service.Service) echo.HandlerFunc {
 	return func(c *echo.Context) error {
-		id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+		id, err := strconv.ParseInt(param(c, "id"), 10, 64)
 		if err != nil {
-			return echo.NewHTTPError(http.StatusBadRequest, "the pickup's number is no number")
+			return echo.NewHTTPError(http.StatusBadRequest, "a pickup has a number, such as 12")
 		}
 		p, f, err := s.Original(c.Request().Context(), id)
 		if errors.Is(err, store.ErrNotFound) {
@@ -318,6 +343,10 @@ func original(s *service.Service) echo.HandlerFunc {
 		}
 		defer f.Close()
 		h := c.Response().Header()
+		h.Set("Cache-Control", "no-store")
+		if unchanged(c, p.SHA256) {
+			return nil
+		}
 		h.Set("Content-Type", "application/octet-stream")
 		h.Set("Content-Length", strconv.FormatInt(p.Size, 10))
 		h.Set("Content-Disposition", fmt.Sprintf("attachment; filename*=UTF-8''%s", escapeName(p.Name)))

@@ -45,8 +45,9 @@ func described(api huma.API) {
 			Parameters: []*huma.Param{in("path", "id", "the pickup", schema(huma.TypeInteger))}, Responses: answers("application/octet-stream", "the file", file),
 		},
 		{
-			OperationID: "events", Method: http.MethodGet, Path: "/api/events", Summary: "What happens, as it happens, as server-sent events; a gap in their numbers says that some were missed",
-			Responses: answers("text/event-stream", "a stream without an end; the data of each event is JSON", schema(huma.TypeString)),
+			OperationID: "events", Method: http.MethodGet, Path: "/api/events", Summary: "What happens, as it happens, as server-sent events; an event missed says that there was more",
+			Parameters: []*huma.Param{in("header", "Last-Event-ID", "id of the last event that came: go on behind it. The last 1024 are kept; if it is not among them, an event missed comes first", schema(huma.TypeString))},
+			Responses:  answers("text/event-stream", "a stream without an end; the data of each event is JSON", schema(huma.TypeString)),
 		},
 		{
 			OperationID: "backup", Method: http.MethodGet, Path: "/api/backup", Summary: "Records and originals as they stand, as an archive that restore takes",

@@ -375,7 +375,7 @@ func (a *app) alerts() *cobra.Command {
 	var route, by string
 	var seen []int64
 	var limit int
-	var before int64
+	var before, after int64
 	c := a.jsonFlag(&cobra.Command{
 		Use: "alerts", Short: "List what a person should know: rejected files, stuck deliveries, missed deadlines", Args: cobra.NoArgs,
 		Long:    "List what a person should know and nobody has seen yet, newest first; with --all,\nwhat was seen too. --seen says that alerts have been seen.",
@@ -394,6 +394,11 @@ func (a *app) alerts() *cobra.Command {
 				return err
 			}
 			q := url.Values{"open": {strconv.FormatBool(!all)}, "limit": {strconv.Itoa(limit)}, "route": {route}, "before": {n(before)}}
+			follow := cmd.Flags().Changed("after")
+			if follow {
+				q.Del("before")
+				q.Set("after", n(after))
+			}
 			page, err := client.Alerts(cmd.Context(), q)
 			if err != nil {
 				return err
@@ -412,7 +417,10 @@ func (a *app) alerts() *cobra.Command {
 			if err := a.table("ALERT,TIME,KIND,STATE,ROUTE,MESSAGE", rows); err != nil {
 				return err
 			}
-			if page.Next > 0 {
+			switch last := page.Items[len(page.Items)-1].ID; {
+			case follow:
+				fmt.Fprintf(a.out, "what comes behind them: --after %d\n", last)
+			case page.Next > 0:
 				fmt.Fprintf(a.out, "older ones: --before %d\n", page.Next)
 			}
 			return nil
@@ -426,6 +434,8 @@ func (a *app) alerts() *cobra.Command {
 	f.StringVar(&by, "by", os.Getenv("USER"), "who has seen them")
 	f.IntVar(&limit, "limit", 50, "how many at most (500)")
 	f.Int64Var(&before, "before", 0, "only smaller numbers: the next page")
+	f.Int64Var(&after, "after", 0, "follow: oldest first, only larger numbers")
+	c.MarkFlagsMutuallyExclusive("before", "after")
 	return c
 }
 

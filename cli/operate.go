@@ -328,12 +328,16 @@ func (a *app) pickups() *cobra.Command {
 	var route, name, since, until string
 	var states []string
 	var limit int
-	var before int64
+	var before, after int64
 	c := a.jsonFlag(&cobra.Command{
 		Use: "pickups", Short: "List pickups, newest first", Args: cobra.NoArgs,
 		Long: `List pickups, newest first. --since and --until take a date, a time, or a
-duration before now such as 90m or 24h.`,
-		Example: "  ydrion pickups --route specimen-orders --state rejected,held\n  ydrion pickups --name 'brunholm*' --since 24h\n  ydrion pickups --before 1200",
+duration before now such as 90m or 24h.
+
+--after N follows the list: oldest first, only numbers above N, and none behind one
+that is still being written down. A program that asks again with the last number it
+was told misses none.`,
+		Example: "  ydrion pickups --route specimen-orders --state rejected,held\n  ydrion pickups --name 'brunholm*' --since 24h\n  ydrion pickups --before 1200\n  ydrion pickups --after 1200 --json",
 		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, _ []string) error {
 			q := url.Values{"limit": {strconv.Itoa(limit)}}
 			for k, v := range map[string]string{"route": route, "name": name, "state": strings.Join(states, ",")} {
@@ -343,6 +347,10 @@ duration before now such as 90m or 24h.`,
 			}
 			if before > 0 {
 				q.Set("before", n(before))
+			}
+			follow := cmd.Flags().Changed("after")
+			if follow {
+				q.Set("after", n(after))
 			}
 			for k, v := range map[string]string{"since": since, "until": until} {
 				if v == "" {
@@ -368,7 +376,10 @@ duration before now such as 90m or 24h.`,
 			if err := a.pickupTable(page.Items); err != nil {
 				return err
 			}
-			if page.Next > 0 {
+			switch last := page.Items[len(page.Items)-1].ID; {
+			case follow:
+				fmt.Fprintf(a.out, "what comes behind them: --after %d\n", last)
+			case page.Next > 0:
 				fmt.Fprintf(a.out, "older ones: --before %d\n", page.Next)
 			}
 			return nil
@@ -381,6 +392,8 @@ duration before now such as 90m or 24h.`,
 	f.StringVar(&since, "since", "", "only since then")
 	f.StringVar(&until, "until", "", "only until then")
 	f.Int64Var(&before, "before", 0, "only pickups with smaller numbers: the next page")
+	f.Int64Var(&after, "after", 0, "follow: oldest first, only pickups with larger numbers")
+	c.MarkFlagsMutuallyExclusive("before", "after")
 	f.IntVar(&limit, "limit", 50, "how many at most (500)")
 	return c
 }

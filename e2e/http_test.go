@@ -105,9 +105,16 @@ func TestHTTP(t *testing.T) {
 			t.Errorf("HEAD %s: %d %s %q", path, status, kind, body)
 		}
 	}
+	// An address that encodes more than it must is the same address.
+	b.Publish(inOneFile(t))
+	for path, want := range map[string]string{"/api/routes/weight%2Dlog": `"name":"weight-log"`, "/api/routes/a%2Fb": `no route \"a/b\"`, "/api/routes/%2525": `no route \"%25\"`} {
+		if _, _, text := get(t, b, path, b.Token); !strings.Contains(text, want) {
+			t.Errorf("%s: %.300s", path, text)
+		}
+	}
+	unchanged(t, b)
 	// What is not understood does nothing: neither a pickup instead of a trial, nor all
 	// alerts instead of none.
-	b.Publish(inOneFile(t))
 	for _, q := range []string{"trial=yes", "trial=", "tiral=1", "limit=x&trial=1", "limit=5", "trial=1&trial=0", "rejected=maybe&trial=1"} {
 		if status, text := send(t, b, "/api/routes/specimen-orders/files?name=a.csv&"+q, sheet(1)); status != 422 {
 			t.Errorf("%s: %d %s", q, status, text)
@@ -144,6 +151,53 @@ func TestHTTP(t *testing.T) {
 	}
 	if strings.TrimSpace(string(c)) != strings.TrimSpace(string(d)) {
 		t.Error("docs/openapi.json is out of date: run `make api`")
+	}
+}
+
+// unchanged: who names the content that he has is told that it is the same, and gets it when it
+// is not.
+func unchanged(t *testing.T, b *testbed.Bed) {
+	t.Helper()
+	ask := func(path, has string) (int, string, string) {
+		r, err := http.NewRequest(http.MethodGet, b.URL+path, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Header.Set("Authorization", "Bearer "+b.Token)
+		if has != "" {
+			r.Header.Set("If-None-Match", has)
+		}
+		answer, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer answer.Body.Close()
+		text, err := io.ReadAll(answer.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return answer.StatusCode, answer.Header.Get("ETag"), string(text)
+	}
+	for _, path := range []string{"/api/alerts", "/api/routes/weight-log", "/api/openapi.json", "/"} {
+		status, tag, text := ask(path, "")
+		if status != 200 || len(tag) < 10 || text == "" {
+			t.Fatalf("%s: %d %s", path, status, tag)
+		}
+		for has, want := range map[string]int{tag: 304, `"x", W/` + tag: 304, "*": 304, `"x"`: 200} {
+			if status, again, got := ask(path, has); status != want || again != tag || (got == "") != (want == 304) {
+				t.Errorf("%s, having %s: %d %s %.100s", path, has, status, again, got)
+			}
+		}
+	}
+	_, tag, _ := ask("/api/routes/weight-log", "")
+	if _, err := b.Client.SetRunning(context.Background(), "weight-log", false); err != nil {
+		t.Fatal(err)
+	}
+	if status, again, text := ask("/api/routes/weight-log", tag); status != 200 || again == tag || !strings.Contains(text, "stopped") {
+		t.Errorf("after a change: %d %.100s", status, text)
+	}
+	if status, tag, _ := ask("/api/routes/none", "*"); status != 404 || tag != "" {
+		t.Errorf("what is not there: %d %s", status, tag)
 	}
 }
 
@@ -216,6 +270,69 @@ func TestEvents(t *testing.T) {
 		}
 	}
 	t.Fatalf("no event of the delivery in\n%s", said.String())
+}
+
+// TestEventsGoOn: a watcher whose connection was cut names the last event that came, and gets
+// what came since; one whom the service does not know is told that there was more.
+func TestEventsGoOn(t *testing.T) {
+	b := testbed.Start(t)
+	b.Publish(inOneFile(t))
+	watch := func(last string, until func(id, event, data string) bool) {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+		defer cancel()
+		r, err := http.NewRequestWithContext(ctx, http.MethodGet, b.URL+"/api/events", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Header.Set("Authorization", "Bearer "+b.Token)
+		if last != "" {
+			r.Header.Set("Last-Event-ID", last)
+		}
+		answer, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer answer.Body.Close()
+		fields := map[string]string{}
+		for lines := bufio.NewScanner(answer.Body); lines.Scan(); {
+			if lines.Text() == "" {
+				if until(fields["id"], fields["event"], fields["data"]) {
+					return
+				}
+				clear(fields)
+			}
+			name, value, _ := strings.Cut(lines.Text(), ": ")
+			fields[name] = value
+		}
+		t.Fatalf("the events behind %q ended", last)
+	}
+	mark, begun := "", false
+	watch("", func(id, _, data string) bool {
+		if !begun { // it is watched
+			begun = true
+			b.Drop("stations/inbox", "one.csv", heading+row(1))
+		}
+		mark = id
+		return strings.Contains(data, `"delivered"`)
+	})
+	for _, name := range []string{"two.csv", "three.csv"} { // while nobody watches
+		b.Drop("stations/inbox", name, heading+row(2))
+		b.Ended(name, 0)
+	}
+	var came []string
+	watch(mark, func(_, event, data string) bool {
+		if event == "missed" || strings.Contains(data, "one.csv") && strings.Contains(data, `"delivered"`) {
+			t.Errorf("%s %s", event, data)
+		}
+		if strings.Contains(data, `"delivered"`) {
+			came = append(came, data)
+		}
+		return len(came) == 2
+	})
+	if !strings.Contains(came[0], "two.csv") || !strings.Contains(came[1], "three.csv") {
+		t.Errorf("%v", came)
+	}
+	watch("another-12", func(_, event, _ string) bool { return event == "missed" })
 }
 
 // TestPublishingACircle refuses routes that would pick up what they deliver,

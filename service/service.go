@@ -233,7 +233,7 @@ func (s *Service) Ready(ctx context.Context) error {
 }
 
 // Watch begins to watch events; the function ends it.
-func (s *Service) Watch() (<-chan Numbered, func()) { return s.hub.watch() }
+func (s *Service) Watch(behind string) *Watching { return s.hub.watchFrom(behind) }
 
 // Life ends when the service stops.
 func (s *Service) Life() context.Context { return s.life }

@@ -139,6 +139,40 @@ func TestHub(t *testing.T) {
 	}
 }
 
+// TestHubGoesOn: whoever names the last event that came gets what came since, as long as it
+// is kept, and is told when it is not.
+func TestHubGoesOn(t *testing.T) {
+	var h hub
+	begin := h.watchFrom("")
+	if begin.Missed || len(begin.Behind) > 0 {
+		t.Fatalf("%+v", begin)
+	}
+	for told := 0; told < 3*keptEvents; told++ {
+		h.tell(run.Event{Kind: "pickup", Pickup: int64(told + 1)}, 0)
+		for _, back := range []int{0, 1, 5, keptEvents, keptEvents + 1} {
+			id := told + 1 - back
+			if id < 0 || told%97 != 0 && told+1 != keptEvents {
+				continue
+			}
+			w := h.watchFrom(begin.Mark(uint64(id)))
+			w.Stop()
+			if gone := back > keptEvents; w.Missed != gone || !gone && len(w.Behind) != back {
+				t.Fatalf("%d events, %d back: missed %v, %d", told+1, back, w.Missed, len(w.Behind))
+			}
+			for i, e := range w.Behind {
+				if e.ID != uint64(id+1+i) || e.Pickup != int64(id+1+i) {
+					t.Fatalf("%d events, %d back: %+v", told+1, back, w.Behind)
+				}
+			}
+		}
+	}
+	for _, mark := range []string{"x", "other-3", begin.Mark(5 * keptEvents), begin.Mark(0) + "x"} {
+		if w := h.watchFrom(mark); !w.Missed || len(w.Behind) > 0 {
+			t.Errorf("%s: %+v", mark, w)
+		}
+	}
+}
+
 func TestStagesSayWhatARouteDoes(t *testing.T) {
 	s := &Service{Config: Config{Data: "/data", Environment: &workspace.Environment{Name: "x", Places: map[string]string{"stations": "stations", "laboratory": "/mnt/lab"}}}}
 	for name, says := range map[string][]string{

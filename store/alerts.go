@@ -61,13 +61,22 @@ type AlertFilter struct {
 	Open   bool // neither seen nor over
 	Route  string
 	Before int64
+	After  *int64 // as in Filter
 	Limit  int
 }
 
-// Alerts lists alerts, newest first.
+// Alerts lists alerts, newest first, or as they are followed.
 func (s *Store) Alerts(ctx context.Context, f AlertFilter) ([]Alert, error) {
 	out := []Alert{}
-	err := s.lists.SelectContext(ctx, &out, `select `+alertColumns+` from alerts where ($1 = '' or route = $1) and ($2 = 0 or id < $2) and (not $3 or seen_at is null and (ended_at is null or kind in ('rejected', 'missing', 'late', 'surplus', 'small', 'duplicate', 'database away', 'defect'))) order by id desc limit $4`, f.Route, f.Before, f.Open, f.Limit)
+	before, after, order := f.Before, int64(0), "desc"
+	if f.After != nil {
+		last, err := s.settled(ctx, "alerts_id_seq", alertNumbers)
+		if err != nil {
+			return nil, err
+		}
+		before, after, order = last+1, *f.After, "asc"
+	}
+	err := s.lists.SelectContext(ctx, &out, `select `+alertColumns+` from alerts where ($1 = '' or route = $1) and ($2 = 0 or id < $2) and id > $5 and (not $3 or seen_at is null and (ended_at is null or kind in ('rejected', 'missing', 'late', 'surplus', 'small', 'duplicate', 'database away', 'defect'))) order by id `+order+` limit $4`, f.Route, before, f.Open, f.Limit, after)
 	return out, err
 }
 

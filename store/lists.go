@@ -63,10 +63,26 @@ type Filter struct {
 	Since  time.Time
 	Until  time.Time
 	Before int64 // only pickups with a smaller number: the next page
-	Limit  int
+	// After follows the list: oldest first, only pickups with a larger number, and none behind
+	// one that is still being written down, so that whoever goes on from the last misses none.
+	After *int64
+	Limit int
 }
 
-// Pickups lists pickups, newest first.
+// settled gives the number up to which all of a table's rows can be seen; class is the one
+// with which its trigger marks what is under way.
+func (s *Store) settled(ctx context.Context, sequence string, class int) (last int64, err error) {
+	err = s.lists.GetContext(ctx, &last, `select numbers_settled($1, $2)`, sequence, class)
+	return last, err
+}
+
+// Classes of the marks of what is being numbered.
+const (
+	pickupNumbers = 2026112801
+	alertNumbers  = 2026112802
+)
+
+// Pickups lists pickups, newest first, or as they are followed.
 func (s *Store) Pickups(ctx context.Context, f Filter) ([]Pickup, error) {
 	var where []string
 	var args []any
@@ -107,13 +123,22 @@ func (s *Store) Pickups(ctx context.Context, f Filter) ([]Pickup, error) {
 	if f.Before > 0 {
 		add("p.id < $%d", f.Before)
 	}
-	query := pickupColumns
+	query, order := pickupColumns, "desc"
+	if f.After != nil {
+		last, err := s.settled(ctx, "pickups_id_seq", pickupNumbers)
+		if err != nil {
+			return nil, err
+		}
+		add("p.id > $%d", *f.After)
+		add("p.id <= $%d", last)
+		order = "asc"
+	}
 	if len(where) > 0 {
 		query += " where " + strings.Join(where, " and ")
 	}
 	args = append(args, f.Limit)
 	out := []Pickup{}
-	err := s.lists.SelectContext(ctx, &out, query+fmt.Sprintf(" order by p.id desc limit $%d", len(args)), args...)
+	err := s.lists.SelectContext(ctx, &out, query+fmt.Sprintf(" order by p.id %s limit $%d", order, len(args)), args...)
 	return out, err
 }
 

@@ -3,10 +3,18 @@ package store_test
 import (
 	"context"
 	"errors"
+	"maps"
+	"math/rand/v2"
 	"os"
+	"slices"
+	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
 
 	"ydrion/core/finding"
 	"ydrion/core/flow"
@@ -351,6 +359,131 @@ func TestFilters(t *testing.T) {
 	}
 	if by := must(s.Holders(ctx, []int64{1, 3, 77}))(t); len(by) != 2 || by[3].Path != "/in/brunholm-2.csv" || !by[3].Open || by[1].Open || by[1].SHA256 != "a" {
 		t.Errorf("%v", by)
+	}
+}
+
+// TestFollowing: numbers become visible in any order; who follows them misses none, gets none
+// twice, and waits only for what is under way.
+func TestFollowing(t *testing.T) {
+	database := testbed.Database(t)
+	s, err := store.Open(ctx, database)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	pool, err := pgxpool.New(ctx, database)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer pool.Close()
+	const insert = `insert into pickups (route, path, folder, name, size, modified, device, inode, state, noticed_at, node, origin) values ('orders', $1, '', $1, 0, now(), 0, 0, 'withdrawn', now(), 0, 'handed') returning id`
+	if _, _, err := s.Publish(ctx, "orders", "r1", map[string][]byte{"a": nil}, store.Said{}); err != nil {
+		t.Fatal(err)
+	}
+	begin := func(name string) (pgx.Tx, int64) {
+		tx, err := pool.Begin(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var id int64
+		if err := tx.QueryRow(ctx, insert, name).Scan(&id); err != nil {
+			t.Fatal(err)
+		}
+		return tx, id
+	}
+	follow := func(after int64) (ids []int64) {
+		for _, p := range must(s.Pickups(ctx, store.Filter{After: &after, Limit: 7}))(t) {
+			ids = append(ids, p.ID)
+		}
+		return ids
+	}
+	holds := func(what string, want ...int64) {
+		t.Helper()
+		if got := follow(0); !slices.Equal(got, want) {
+			t.Errorf("%s: %v, not %v", what, got, want)
+		}
+	}
+	holds("nothing yet")
+	first, one := begin("one")
+	second, two := begin("two")
+	third, three := begin("three")
+	if err := second.Commit(ctx); err != nil {
+		t.Fatal(err)
+	}
+	holds("the first is under way")
+	if err := first.Commit(ctx); err != nil {
+		t.Fatal(err)
+	}
+	holds("the third is", one, two)
+	if err := third.Rollback(ctx); err != nil {
+		t.Fatal(err)
+	}
+	fourth, four := begin("four")
+	if err := fourth.Commit(ctx); err != nil {
+		t.Fatal(err)
+	}
+	holds("the third never comes", one, two, four)
+	if four <= three {
+		t.Fatal(three, four)
+	}
+
+	// Many at once, some of which never come.
+	var mu sync.Mutex
+	come := map[int64]bool{one: true, two: true, four: true}
+	var writers sync.WaitGroup
+	for w := range 6 {
+		writers.Go(func() {
+			r := rand.New(rand.NewPCG(uint64(w), 1))
+			for range 150 {
+				tx, id := begin("many")
+				if r.IntN(3) == 0 {
+					time.Sleep(time.Duration(r.IntN(3000)) * time.Microsecond)
+				}
+				if r.IntN(5) == 0 {
+					if tx.Rollback(ctx) != nil {
+						t.Error("not rolled back")
+					}
+					continue
+				}
+				if err := tx.Commit(ctx); err != nil {
+					t.Error(err)
+				}
+				mu.Lock()
+				come[id] = true
+				mu.Unlock()
+			}
+		})
+	}
+	done := make(chan struct{})
+	go func() { writers.Wait(); close(done) }()
+	seen := []int64{}
+	for last, ended := int64(0), false; ; {
+		select {
+		case <-done:
+			ended = true
+		default:
+		}
+		ids := follow(last)
+		if seen = append(seen, ids...); len(ids) > 0 {
+			last = ids[len(ids)-1]
+		} else if ended {
+			break
+		}
+	}
+	if want := slices.Sorted(maps.Keys(come)); !slices.Equal(seen, want) {
+		t.Errorf("of %d that came %d were seen", len(want), len(seen))
+	}
+	if got := must(s.Alerts(ctx, store.AlertFilter{After: new(int64), Limit: 5}))(t); len(got) != 0 {
+		t.Errorf("%v", got)
+	}
+	for i := range 3 {
+		if _, _, err := s.Alert(ctx, store.Alert{Kind: "held", About: strconv.Itoa(i)}, nil, false); err != nil {
+			t.Fatal(err)
+		}
+	}
+	after := int64(1)
+	if got := must(s.Alerts(ctx, store.AlertFilter{After: &after, Limit: 5}))(t); len(got) != 2 || got[0].ID != 2 || got[1].ID != 3 {
+		t.Errorf("%v", got)
 	}
 }
 

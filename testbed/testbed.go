@@ -38,7 +38,16 @@ var (
 
 // Main runs the tests of a package and ends the cluster. Call it from TestMain.
 func Main(m *testing.M) int {
+	broken, err := holdAnswers()
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
 	code := m.Run()
+	for _, b := range broken() {
+		fmt.Fprintln(os.Stderr, "an answer is not as docs/openapi.json has it:", b)
+		code = 1
+	}
 	if cluster != nil {
 		if err := cluster.Stop(); err != nil {
 			fmt.Fprintln(os.Stderr, err)

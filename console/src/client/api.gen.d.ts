@@ -28,7 +28,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What a person should know, newest first */
+        /** What a person should know, newest first, or followed */
         get: operations["alerts"];
         put?: never;
         post?: never;
@@ -96,7 +96,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What happens, as it happens, as server-sent events; a gap in their numbers says that some were missed */
+        /** What happens, as it happens, as server-sent events; an event missed says that there was more */
         get: operations["events"];
         put?: never;
         post?: never;
@@ -216,7 +216,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Pickups, newest first */
+        /** Pickups, newest first, or followed */
         get: operations["pickups"];
         put?: never;
         post?: never;
@@ -1745,6 +1745,8 @@ export interface operations {
                 route?: string;
                 /** @description the next page: only smaller numbers */
                 before?: number;
+                /** @description follow the list: oldest first, only larger numbers (0: from the first), and none behind one that is still being written down; who asks again with the last number misses none */
+                after?: number;
                 limit?: number;
             };
             header?: never;
@@ -1874,7 +1876,10 @@ export interface operations {
     events: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description id of the last event that came: go on behind it. The last 1024 are kept; if it is not among them, an event missed comes first */
+                "Last-Event-ID"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -2129,6 +2134,8 @@ export interface operations {
                 until?: string;
                 /** @description the next page: only smaller numbers */
                 before?: number;
+                /** @description follow the list: oldest first, only larger numbers (0: from the first), and none behind one that is still being written down; who asks again with the last number misses none */
+                after?: number;
                 limit?: number;
             };
             header?: never;
