@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -76,6 +77,10 @@ func TestLaneHolds(t *testing.T) {
 	waits(b, "brun-2.csv", "its lane brun is held by pickup")
 	if code, said := command(b, "lanes"); code != 0 || !strings.Contains(said, "ansel-1.csv") || !strings.Contains(said, "brun-1.csv") {
 		t.Errorf("exit code %d: %s", code, said)
+	}
+	list, err := b.Client.Lanes(context.Background(), "")
+	if err != nil || len(list) != 2 || list[0].Lane != "ansel" || list[0].Behind != 2 || list[1].Behind != 1 {
+		t.Errorf("%+v %v", list, err)
 	}
 	testbed.Until(t, "people are told", func() bool {
 		_, said := command(b, "alerts")

@@ -80,6 +80,7 @@ type Conductor interface {
 	Look()
 	Tidy() error
 	Stuck(after time.Duration) *run.Stuck
+	Behind() map[string]int
 	Done() <-chan struct{}
 	Err() error
 }

@@ -91,6 +91,7 @@ func (c *conductor) Set(store.Route)                          {}
 func (c *conductor) Listen(*listen.Listener, *route.Compiled) {}
 func (c *conductor) Look()                                    {}
 func (c *conductor) Tidy() error                              { return nil }
+func (c *conductor) Behind() map[string]int                   { return nil }
 func (c *conductor) Stuck(time.Duration) *run.Stuck           { return c.stuck.Load() }
 func (c *conductor) Done() <-chan struct{}                    { return c.done }
 func (c *conductor) Err() error                               { return c.err }

@@ -103,6 +103,17 @@ func (r *Route) Look() {
 	}
 }
 
+// Behind counts the files that wait in the inbox because their lanes are held, by lane.
+func (r *Route) Behind() map[string]int {
+	r.mu.Lock()
+	c := r.conductor
+	r.mu.Unlock()
+	if c == nil {
+		return nil
+	}
+	return c.Behind()
+}
+
 // run works on the route until that is to end. A defect of this program ends the work
 // on this route alone, which begins again after a while.
 func (r *Route) run() {

@@ -237,6 +237,19 @@ func (c *Conductor) choose(l *listen.Listener, none bool) (out []shelved) {
 	return out
 }
 
+// Behind counts the files that wait in the inbox because their lanes are held, by lane.
+func (c *Conductor) Behind() map[string]int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	out := map[string]int{}
+	for lane, waiting := range c.lanes.waiting {
+		if len(waiting) > 0 {
+			out[lane] = len(waiting)
+		}
+	}
+	return out
+}
+
 // unshelve forgets a file that was fetched anew while its taking could not be gone on
 // with.
 func (c *Conductor) unshelve(it *item) {

@@ -253,5 +253,13 @@ func (s *Service) Decide(ctx context.Context, pickup int64, what store.Person, s
 
 // Lanes lists the lanes that are held.
 func (s *Service) Lanes(ctx context.Context, route string) ([]store.Lane, error) {
-	return s.store.HeldLanes(ctx, route)
+	list, err := s.store.HeldLanes(ctx, route)
+	seen := map[string]map[string]int{}
+	for i, l := range list {
+		if seen[l.Route] == nil {
+			seen[l.Route] = s.newsOf(ctx, l.Route).Behind
+		}
+		list[i].Behind += int64(seen[l.Route][l.Lane])
+	}
+	return list, err
 }

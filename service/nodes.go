@@ -81,6 +81,7 @@ type news struct {
 	Waiting []listen.Waiting `json:"waiting"`
 	Count   int              `json:"count"`
 	Current []run.Progress   `json:"current"`
+	Behind  map[string]int   `json:"behind,omitempty"` // files that wait because their lanes are held, by lane
 	Problem string           `json:"problem"`
 }
 
@@ -104,6 +105,7 @@ func (s *Service) newsOf(ctx context.Context, name string) (n news) {
 	n.Problem = l.Problem()
 	if listener := l.Listener(); listener != nil {
 		n.Waiting, n.Count = listener.Waiting(shownWaiting)
+		n.Behind = l.Behind()
 	}
 	for _, p := range s.engine.Current() {
 		if p.Route == name {

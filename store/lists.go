@@ -275,7 +275,7 @@ type Lane struct {
 	State   string     `db:"state" json:"state" enum:"held,uncertain"`
 	Reason  string     `db:"reason" json:"reason"`
 	NextTry *time.Time `db:"next_try" json:"next_try,omitempty"`
-	Behind  int64      `db:"behind" json:"behind" doc:"pickups that have been taken and wait behind it; files in the inbox are waiting files"`
+	Behind  int64      `db:"behind" json:"behind" doc:"what waits behind it: pickups that have been taken, and files in the inbox"`
 }
 
 // HeldLanes lists the lanes whose first open pickup cannot go on.

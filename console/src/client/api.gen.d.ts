@@ -897,7 +897,7 @@ export interface components {
         Lane: {
             /**
              * Format: int64
-             * @description pickups that have been taken and wait behind it; files in the inbox are waiting files
+             * @description what waits behind it: pickups that have been taken, and files in the inbox
              */
             behind: number;
             lane: string;
