@@ -2,7 +2,12 @@ package ydrion_test
 
 import (
 	"encoding/json"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -90,6 +95,48 @@ func TestOneFormatDoesNotKnowAnother(t *testing.T) {
 			if strings.HasPrefix(i, "ydrion/core/format/") {
 				t.Errorf("%s imports %s", parts[0], i)
 			}
+		}
+	}
+}
+
+// TestDirectModules: go.mod tells the modules that are imported here from those that only others
+// need.
+func TestDirectModules(t *testing.T) {
+	content, err := os.ReadFile("go.mod")
+	if err != nil {
+		t.Fatal(err)
+	}
+	imported := map[string]bool{}
+	err = filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err == nil && d.IsDir() && (d.Name() == "node_modules" || strings.HasPrefix(d.Name(), ".") && path != ".") {
+			return filepath.SkipDir
+		}
+		if err != nil || filepath.Ext(path) != ".go" {
+			return err
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+		if err != nil {
+			return err
+		}
+		for _, i := range file.Imports {
+			imported[strings.Trim(i.Path.Value, `"`)] = true
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, line := range strings.Split(string(content), "\n") {
+		fields := strings.Fields(line)
+		if len(fields) < 2 || !strings.HasPrefix(fields[1], "v") || !strings.HasPrefix(line, "\t") {
+			continue
+		}
+		direct := false
+		for path := range imported {
+			direct = direct || path == fields[0] || strings.HasPrefix(path, fields[0]+"/")
+		}
+		if said := !strings.HasSuffix(line, "// indirect"); said != direct {
+			t.Errorf("%s: go.mod says direct: %v; it is imported here: %v", fields[0], said, direct)
 		}
 	}
 }

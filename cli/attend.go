@@ -21,7 +21,7 @@ func (a *app) again() *cobra.Command {
 	var then, yes bool
 	var since, until string
 	c := a.jsonFlag(&cobra.Command{
-		Use:   "again [PICKUP...]",
+		Use: "again [PICKUP...]", ValidArgsFunction: a.completePickups("delivered", "rejected"),
 		Short: "Run pickups again from the archive",
 		Long: `Run pickups again from the archive: those that are named, or all that a route,
 part of a file name or a time says, oldest first. New outputs are delivered;
@@ -136,7 +136,10 @@ func (a *app) decide() *cobra.Command {
 	return a.saying(a.jsonFlag(&cobra.Command{
 		Use: "decide PICKUP DECISION", Short: "Say what is to become of a pickup that cannot go on", Long: long.String(), Args: cobra.ExactArgs(2),
 		Example: "  ydrion decide 17 try\n  ydrion decide 17 withdraw",
-		ValidArgsFunction: func(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+		ValidArgsFunction: func(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+			if len(args) == 0 {
+				return a.pickupNumbers(cmd, []string{"held", "uncertain"}), cobra.ShellCompDirectiveNoFileComp
+			}
 			if len(args) == 1 {
 				return names, cobra.ShellCompDirectiveNoFileComp
 			}
@@ -222,7 +225,7 @@ func pausedUntil(v service.RouteView) string {
 
 func (a *app) take() *cobra.Command {
 	return a.jsonFlag(&cobra.Command{
-		Use: "take ROUTE [FILE...]", Short: "Take what waits in a route's inbox now", Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.completeRoutes,
+		Use: "take ROUTE [FILE...]", Short: "Take what waits in a route's inbox now", Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.completeWaiting,
 		Long: `Take what waits in a route's inbox now, whatever its timetable says. Files that
 are not complete yet follow when they are.
 
@@ -359,7 +362,7 @@ func (a *app) lanes() *cobra.Command {
 			for _, l := range list {
 				next := "waits for a person"
 				if l.NextTry != nil {
-					next = "tried again at " + l.NextTry.Local().Format("15:04:05")
+					next = "tried again at " + l.NextTry.Local().Format("15:04:05 MST")
 				}
 				rows = append(rows, []string{l.Route, l.Lane, n(l.Pickup), l.Name, l.State, next, n(l.Behind), l.Reason})
 			}
@@ -412,9 +415,9 @@ func (a *app) alerts() *cobra.Command {
 			}
 			var rows [][]string
 			for _, x := range page.Items {
-				rows = append(rows, []string{n(x.ID), x.At.Local().Format("2006-01-02 15:04:05"), x.Kind, alertState(x), x.Route, x.Message})
+				rows = append(rows, []string{n(x.ID), moment(x.At, seconds), x.Kind, alertState(x), x.Route, x.Message})
 			}
-			if err := a.table("ALERT,TIME,KIND,STATE,ROUTE,MESSAGE", rows); err != nil {
+			if err := a.table("ALERT,"+zoned("TIME")+",KIND,STATE,ROUTE,MESSAGE", rows); err != nil {
 				return err
 			}
 			switch last := page.Items[len(page.Items)-1].ID; {
@@ -478,9 +481,9 @@ func (a *app) expected() *cobra.Command {
 			}
 			var rows [][]string
 			for _, x := range list {
-				rows = append(rows, []string{x.DueAt.Local().Format("2006-01-02 15:04"), x.State, strconv.Itoa(x.Seen), x.Route, x.Name, x.Wanted})
+				rows = append(rows, []string{moment(x.DueAt, minutes), x.State, strconv.Itoa(x.Seen), x.Route, x.Name, x.Wanted})
 			}
-			return a.table("DUE,STATE,SEEN,ROUTE,NAME,EXPECTED", rows)
+			return a.table(zoned("DUE")+",STATE,SEEN,ROUTE,NAME,EXPECTED", rows)
 		}),
 	})
 	c.Flags().StringVar(&route, "route", "", "only this route")
@@ -503,14 +506,14 @@ func (a *app) nodes() *cobra.Command {
 			for _, x := range list {
 				state := "alive"
 				if x.EndedAt != nil {
-					state = "ended " + x.EndedAt.Local().Format("15:04:05")
+					state = "ended " + moment(*x.EndedAt, seconds)
 				}
 				if x.Self {
 					state += ", answers"
 				}
-				rows = append(rows, []string{n(x.ID), x.Name, x.Address, state, x.BeganAt.Local().Format("2006-01-02 15:04:05"), strconv.Itoa(x.Routes)})
+				rows = append(rows, []string{n(x.ID), x.Name, x.Address, state, moment(x.BeganAt, seconds), strconv.Itoa(x.Routes)})
 			}
-			return a.table("NODE,NAME,ADDRESS,STATE,SINCE,ROUTES", rows)
+			return a.table("NODE,NAME,ADDRESS,STATE,"+zoned("SINCE")+",ROUTES", rows)
 		}),
 	})
 }
@@ -573,7 +576,7 @@ func (a *app) legalHold() *cobra.Command {
 	place.Flags().Int64Var(&h.Pickup, "pickup", 0, "this pickup")
 	place.Flags().StringVar(&h.Because, "because", "", "why")
 	lift := &cobra.Command{
-		Use: "lift NUMBER", Short: "End a legal hold", Args: cobra.ExactArgs(1), Example: "  ydrion legal-hold lift 1",
+		Use: "lift NUMBER", Short: "End a legal hold", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completeHolds, Example: "  ydrion legal-hold lift 1",
 		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
@@ -604,11 +607,11 @@ func (a *app) legalHold() *cobra.Command {
 			for _, h := range list {
 				state := "holds"
 				if h.LiftedAt != nil {
-					state = "lifted " + h.LiftedAt.Local().Format("2006-01-02 15:04")
+					state = "lifted " + moment(*h.LiftedAt, minutes)
 				}
-				rows = append(rows, []string{n(h.ID), h.PlacedAt.Local().Format("2006-01-02 15:04"), state, heldThing(h), h.Because})
+				rows = append(rows, []string{n(h.ID), moment(h.PlacedAt, minutes), state, heldThing(h), h.Because})
 			}
-			return a.table("HOLD,PLACED,STATE,ON,BECAUSE", rows)
+			return a.table("HOLD,"+zoned("PLACED")+",STATE,ON,BECAUSE", rows)
 		}),
 	})
 	c.AddCommand(place, lift, list)

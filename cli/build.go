@@ -110,7 +110,7 @@ func (a *app) try() *cobra.Command {
 	var folder, output, rejects string
 	var request service.TrialRequest
 	c := a.jsonFlag(&cobra.Command{
-		Use:   "try ROUTE FILE",
+		Use: "try ROUTE FILE", ValidArgsFunction: completeTry,
 		Short: "Run a route over a file and show input, output and findings of each record",
 		Long: `Run a route of a workspace over a file. Nothing is delivered, moved or recorded;
 no service is needed. FILE may be - for standard input.

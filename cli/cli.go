@@ -13,12 +13,10 @@ import (
 	"os/signal"
 	"os/user"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"sync/atomic"
 	"syscall"
 	"time"
-	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
@@ -154,6 +152,7 @@ Check it, try its routes on samples, then publish it to a running service.`,
 			root.AddCommand(c)
 		}
 	}
+	a.completeFlags(root)
 	return root
 }
 
@@ -245,37 +244,6 @@ func (a *app) printJSON(v any) error {
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
 	return e.Encode(v)
-}
-
-// table prints rows in aligned columns; columns of numbers are right-aligned.
-func (a *app) table(head string, rows [][]string) error {
-	all := append([][]string{strings.Split(head, ",")}, rows...)
-	width, numeric := make([]int, len(all[0])), make([]bool, len(all[0]))
-	for c := range width {
-		numeric[c] = len(rows) > 0
-		for i, r := range all {
-			width[c] = max(width[c], utf8.RuneCountInString(r[c]))
-			if _, err := strconv.ParseInt(r[c], 10, 64); i > 0 && err != nil {
-				numeric[c] = false
-			}
-		}
-	}
-	for _, r := range all {
-		var line strings.Builder
-		for c, cell := range r {
-			pad := strings.Repeat(" ", width[c]-utf8.RuneCountInString(cell))
-			if numeric[c] {
-				cell = pad + cell
-			} else {
-				cell += pad
-			}
-			line.WriteString(cell + "  ")
-		}
-		if _, err := fmt.Fprintln(a.out, strings.TrimRight(line.String(), " ")); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 func (a *app) findings(list finding.List) {

@@ -2,9 +2,11 @@ package cli
 
 import (
 	"errors"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
+	"unicode/utf8"
 
 	"ydrion/store"
 )
@@ -38,6 +40,59 @@ func TestTable(t *testing.T) {
 	want := "NAME   COUNT  STATE\nansel      7  ok\nä       1200\n"
 	if out.String() != want {
 		t.Errorf("got\n%swant\n%s", out.String(), want)
+	}
+}
+
+// TestNarrowTable: nothing is longer than the terminal is wide, nothing is left out, and what
+// belongs to one row stands together.
+func TestNarrowTable(t *testing.T) {
+	rows := [][]string{
+		{"13", "2026-11-28 16:44:15", "dunmarra-orders", "2026-11-28-164415-2-noon.csv", "held", "0", "DU-9588425500 came before, as 2026-11-28-164415-1-morning.csv in pickup 12"},
+		{"12", "2026-11-28 16:44:13", "feed", "a.csv", "delivered", "4", ""},
+		{"11", "2026-11-28 16:44:12", "feed", strings.Repeat("ø", 100) + ".csv", "delivered", "12", ""},
+	}
+	const head = "PICKUP,TIME,ROUTE,FILE,STATE,IN,REASON"
+	for _, columns := range []int{400, 120, 80, 60, 40, 20} {
+		t.Setenv("COLUMNS", strconv.Itoa(columns))
+		var out strings.Builder
+		if err := (&app{out: &out}).table(head, rows); err != nil {
+			t.Fatal(err)
+		}
+		lines := strings.Split(strings.TrimSuffix(out.String(), "\n"), "\n")
+		if columns == 400 && len(lines) != 4 {
+			t.Errorf("%d columns:\n%s", columns, out.String())
+		}
+		for _, line := range lines {
+			if n := utf8.RuneCountInString(line); n > columns {
+				t.Errorf("%d columns, one line has %d: %q", columns, n, line)
+			}
+		}
+		squeeze := strings.NewReplacer(" ", "", "\n", "")
+		all := strings.ReplaceAll(head, ",", "")
+		for _, r := range rows {
+			all += strings.Join(r, "")
+		}
+		if got := squeeze.Replace(out.String()); got != squeeze.Replace(all) {
+			t.Errorf("%d columns: %s\nnot %s", columns, got, squeeze.Replace(all))
+		}
+	}
+	// 80 columns, as it is read.
+	t.Setenv("COLUMNS", "80")
+	var out strings.Builder
+	if err := (&app{out: &out}).table(head, rows[:2]); err != nil {
+		t.Fatal(err)
+	}
+	want := `PICKUP  TIME                 ROUTE            FILE
+    STATE      IN
+    REASON
+    13  2026-11-28 16:44:15  dunmarra-orders  2026-11-28-164415-2-noon.csv
+    held        0
+    DU-9588425500 came before, as 2026-11-28-164415-1-morning.csv in pickup 12
+    12  2026-11-28 16:44:13  feed             a.csv
+    delivered   4
+`
+	if out.String() != want {
+		t.Errorf("got\n%s", out.String())
 	}
 }
 

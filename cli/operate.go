@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -158,7 +157,7 @@ func (a *app) overview() *cobra.Command {
 				return err
 			}
 			t := o.Total
-			fmt.Fprintf(a.out, "since %s: %s, %d records in = %d good + %d rejected + %d filtered; %d held\n\n", o.Since.Format("2006-01-02 15:04"), count(int(t.Pickups), "pickup"), t.In, t.Good, t.Rejected, t.Filtered, t.Held)
+			fmt.Fprintf(a.out, "since %s: %s, %d records in = %d good + %d rejected + %d filtered; %d held\n\n", o.Since.Local().Format("2006-01-02 15:04 MST"), count(int(t.Pickups), "pickup"), t.In, t.Good, t.Rejected, t.Filtered, t.Held)
 			var rows [][]string
 			for _, r := range o.Routes {
 				rows = append(rows, []string{r.Name, r.State, n(r.Today.Pickups), n(r.Today.In), n(r.Today.Good), n(r.Today.Rejected), strconv.Itoa(r.Waiting), r.Problem})
@@ -191,30 +190,14 @@ func (a *app) routes() *cobra.Command {
 			}
 			var rows [][]string
 			for _, r := range list {
-				rows = append(rows, []string{r.Name, r.State, strconv.Itoa(r.Number), n(r.Today.Pickups), n(r.Today.Good), n(r.Today.Rejected), strconv.Itoa(r.Waiting), r.PublishedAt.Local().Format("2006-01-02 15:04")})
+				rows = append(rows, []string{r.Name, r.State, strconv.Itoa(r.Number), n(r.Today.Pickups), n(r.Today.Good), n(r.Today.Rejected), strconv.Itoa(r.Waiting), moment(r.PublishedAt, minutes)})
 			}
-			return a.table("ROUTE,STATE,REVISION,PICKUPS TODAY,GOOD,REJECTED,WAITING,PUBLISHED", rows)
+			return a.table("ROUTE,STATE,REVISION,PICKUPS TODAY,GOOD,REJECTED,WAITING,"+zoned("PUBLISHED"), rows)
 		}),
 	})
 }
 
 // completeRoutes offers the names of the published routes.
-func (a *app) completeRoutes(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-	client, err := a.client()
-	if err != nil || len(args) > 0 {
-		return nil, cobra.ShellCompDirectiveNoFileComp
-	}
-	list, err := client.Routes(cmd.Context())
-	if err != nil {
-		return nil, cobra.ShellCompDirectiveError
-	}
-	var names []string
-	for _, r := range list {
-		names = append(names, r.Name)
-	}
-	return names, cobra.ShellCompDirectiveNoFileComp
-}
-
 func (a *app) route() *cobra.Command {
 	return a.jsonFlag(&cobra.Command{
 		Use: "route NAME", Short: "Show one route: its stages, counts and waiting files", Args: cobra.ExactArgs(1), Example: "  ydrion route specimen-orders", ValidArgsFunction: a.completeRoutes,
@@ -427,9 +410,9 @@ func when(s string) (time.Time, error) {
 func (a *app) pickupTable(list []store.Pickup) error {
 	var rows [][]string
 	for _, p := range list {
-		rows = append(rows, []string{n(p.ID), p.ClaimedAt.Local().Format("2006-01-02 15:04:05"), p.Route, p.Name, p.State, n(p.In), n(p.Good), n(p.Rejected), n(p.Filtered), p.Reason})
+		rows = append(rows, []string{n(p.ID), moment(p.ClaimedAt, seconds), p.Route, p.Name, p.State, n(p.In), n(p.Good), n(p.Rejected), n(p.Filtered), p.Reason})
 	}
-	return a.table("PICKUP,TIME,ROUTE,FILE,STATE,IN,GOOD,REJECTED,FILTERED,REASON", rows)
+	return a.table("PICKUP,"+zoned("TIME")+",ROUTE,FILE,STATE,IN,GOOD,REJECTED,FILTERED,REASON", rows)
 }
 
 func pickupNumber(s string) (int64, error) {
@@ -445,7 +428,7 @@ func (a *app) pickup() *cobra.Command {
 	var limit int
 	var rejected bool
 	c := a.jsonFlag(&cobra.Command{
-		Use: "pickup NUMBER", Short: "Show one pickup: timeline, deliveries, records in and out side by side, findings", Args: cobra.ExactArgs(1),
+		Use: "pickup NUMBER", Short: "Show one pickup: timeline, deliveries, records in and out side by side, findings", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completePickups(),
 		Example: "  ydrion pickup 2\n  ydrion pickup 2 --rejected\n  ydrion pickup 2 --from 100 --limit 5",
 		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
 			id, err := pickupNumber(args[0])
@@ -504,7 +487,7 @@ func (a *app) timeline(p store.Pickup, runs []store.Run) {
 	}
 	switch {
 	case p.State == "held" && p.NextTry != nil:
-		fmt.Fprintf(a.out, "  tried %s so far, again at %s\n", count(p.Tries, "time"), p.NextTry.Local().Format("15:04:05"))
+		fmt.Fprintf(a.out, "  tried %s so far, again at %s\n", count(p.Tries, "time"), p.NextTry.Local().Format("15:04:05 MST"))
 	case p.State == "held" || p.State == "uncertain":
 		fmt.Fprintf(a.out, "  it waits for a person: `ydrion decide %d …`\n", p.ID)
 	}
@@ -513,7 +496,7 @@ func (a *app) timeline(p store.Pickup, runs []store.Run) {
 	}
 	stamp := func(what string, t *time.Time) {
 		if t != nil {
-			fmt.Fprintf(a.out, "  %s  %s\n", t.Local().Format("2006-01-02 15:04:05.000"), what)
+			fmt.Fprintf(a.out, "  %s  %s\n", t.Local().Format("2006-01-02 15:04:05.000 MST"), what)
 		}
 	}
 	stamp("noticed", &p.NoticedAt)
@@ -563,7 +546,7 @@ func (a *app) rejects() *cobra.Command {
 	var limit int
 	var after int64
 	c := a.jsonFlag(&cobra.Command{
-		Use: "rejects PICKUP", Short: "List the rejected records of a pickup's latest run with their findings", Args: cobra.ExactArgs(1), Example: "  ydrion rejects 2\n  ydrion rejects 2 --json",
+		Use: "rejects PICKUP", Short: "List the rejected records of a pickup's latest run with their findings", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completePickups(), Example: "  ydrion rejects 2\n  ydrion rejects 2 --json",
 		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
 			id, err := pickupNumber(args[0])
 			if err != nil {
@@ -637,13 +620,12 @@ func (a *app) watch() *cobra.Command {
 					fmt.Fprintln(a.out, data)
 					continue
 				}
-				fmt.Fprintln(a.out, time.Now().Format("15:04:05"), eventLine(data))
+				fmt.Fprintln(a.out, time.Now().Format("15:04:05 MST"), eventLine(data))
 			}
 			if cmd.Context().Err() != nil {
 				return nil
 			}
-			fmt.Fprintln(os.Stderr, "the service has ended")
-			return lines.Err()
+			return errors.New("the service has ended, or cannot be reached any more")
 		}),
 	})
 }

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -183,5 +184,49 @@ func TestTryWritesWholeFiles(t *testing.T) {
 	}
 	if code, said := command(nil, "try", "specimen-order", "x", "-w", "../demo/workspace"); code != 1 || !strings.Contains(said, `was "specimen-orders" meant?`) {
 		t.Errorf("exit code %d: %s", code, said)
+	}
+}
+
+// TestCompletion: what has a name that the service, the workspace or the command knows is
+// completed by it.
+func TestCompletion(t *testing.T) {
+	b := testbed.Start(t)
+	b.Publish(inOneFile(t))
+	b.Drop("stations/inbox", "evil\x1b[31m.csv", heading+row(1))
+	pickup := b.Ended("evil\x1b[31m.csv", 0)
+	if code, said := command(b, "legal-hold", "place", "--because", "inquiry 7"); code != 0 {
+		t.Fatal(said)
+	}
+	number := strconv.FormatInt(pickup.ID, 10)
+	for _, test := range []struct {
+		words []string
+		want  string
+	}{
+		{[]string{"stop", ""}, "dunmarra-orders feed-orders reagent-answers specimen-orders weight-log :4"},
+		{[]string{"stop", "weight-log", "feed-orders", "spec"}, "dunmarra-orders reagent-answers specimen-orders :4"},
+		{[]string{"route", "weight-log", ""}, ":4"},
+		{[]string{"pickups", "--route", ""}, "dunmarra-orders feed-orders reagent-answers specimen-orders weight-log :4"},
+		{[]string{"pickups", "--state", "held,uncertain,re"}, "held,uncertain,claimed held,uncertain,taken held,uncertain,committed held,uncertain,delivered held,uncertain,rejected held,uncertain,withdrawn :4"},
+		{[]string{"again", "--state", ""}, "delivered rejected :4"},
+		{[]string{"rejects", ""}, number + "\trejected evil [31m.csv :4"},
+		{[]string{"decide", ""}, ":4"},
+		{[]string{"decide", number, "a"}, "try admit pass withdraw arrived abandoned :4"},
+		{[]string{"legal-hold", "lift", ""}, "1\tinquiry 7 :4"},
+		{[]string{"convert", "x", "--to", ""}, "csv json hl7 x12 edifact :4"},
+		{[]string{"try", "--workspace", "../demo/workspace", ""}, "dunmarra-orders feed-orders reagent-answers specimen-orders weight-log :4"},
+		{[]string{"serve", "--log-format", ""}, "text json :4"},
+	} {
+		var out, errOut strings.Builder
+		if code := cli.Main(append([]string{"__complete", "--data", b.Data}, test.words...), &out, &errOut); code != 0 {
+			t.Errorf("%q: exit code %d: %s", test.words, code, errOut.String())
+		}
+		if got := strings.ReplaceAll(strings.TrimSpace(out.String()), "\n", " "); got != test.want {
+			t.Errorf("%q: %q, not %q", test.words, got, test.want)
+		}
+	}
+	// A shell must not be kept waiting by a service that is not there.
+	var out, errOut strings.Builder
+	if code := cli.Main([]string{"__complete", "--data", t.TempDir(), "stop", ""}, &out, &errOut); code != 0 || strings.TrimSpace(out.String()) != ":4" {
+		t.Errorf("exit code %d: %q", code, out.String())
 	}
 }

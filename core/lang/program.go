@@ -79,15 +79,15 @@ type action struct {
 	plain  bool // a number is to stand there in plain decimal notation
 	// bounded: the target has not room for all values, or not all characters.
 	bounded bool
-	slot   int32
-	line   int32
-	jump   int32 // index of the action to go on with
-	eval   evaluator
-	moves  *text.Rearrangement
-	reads  *text.Pattern // proves the slot's text before it is rearranged; nil: proved already
-	table  *answers
-	set    []byte
-	extra  *extra // seldom needed
+	slot    int32
+	line    int32
+	jump    int32 // index of the action to go on with
+	eval    evaluator
+	moves   *text.Rearrangement
+	reads   *text.Pattern // proves the slot's text before it is rearranged; nil: proved already
+	table   *answers
+	set     []byte
+	extra   *extra // seldom needed
 }
 
 // extra is what only some targets want of an action.
