@@ -174,7 +174,7 @@ func (c *Client) Rejects(ctx context.Context, run int64, query url.Values) (Page
 
 // Again runs pickups again.
 func (c *Client) Again(ctx context.Context, q service.AgainRequest) ([]service.AgainAnswer, error) {
-	page, err := call[Page[service.AgainAnswer]](ctx, c, http.MethodPost, "/api/again", nil, q)
+	page, err := call[Page[service.AgainAnswer]](ctx, c, http.MethodPost, "/api/again", c.said(), q)
 	return page.Items, err
 }
 
@@ -201,7 +201,9 @@ func (c *Client) Take(ctx context.Context, name, file string) (*service.Sheet, e
 
 // Hand gives a file to a route and tells the pickup's number.
 func (c *Client) Hand(ctx context.Context, route, name string, content io.Reader) (int64, error) {
-	out, err := upload[Handed](ctx, c, routePath(route, "files"), url.Values{"name": {name}}, content)
+	q := c.said()
+	q.Set("name", name)
+	out, err := upload[Handed](ctx, c, routePath(route, "files"), q, content)
 	return out.Pickup, err
 }
 
@@ -237,7 +239,7 @@ func upload[T any](ctx context.Context, c *Client, path string, query url.Values
 
 // HandOver gives the original of a pickup to a route.
 func (c *Client) HandOver(ctx context.Context, route string, pickup int64) (int64, error) {
-	out, err := call[Handed](ctx, c, http.MethodPost, routePath(route, "pickups"), nil, map[string]int64{"pickup": pickup})
+	out, err := call[Handed](ctx, c, http.MethodPost, routePath(route, "pickups"), c.said(), map[string]int64{"pickup": pickup})
 	return out.Pickup, err
 }
 

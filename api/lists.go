@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/labstack/echo/v5"
@@ -125,10 +126,13 @@ func hand(s *service.Service) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
 		q := r.URL.Query()
-		if problem := onlyKnown(q, "name", "trial", "limit", "rejected"); problem != "" {
+		if problem := onlyKnown(q, "name", "trial", "limit", "rejected", "by", "because"); problem != "" {
 			return echo.NewHTTPError(http.StatusUnprocessableEntity, problem)
 		}
 		route, name := param(c, "name"), q.Get("name")
+		if utf8.RuneCountInString(q.Get("by")) > 200 || utf8.RuneCountInString(q.Get("because")) > 2000 {
+			return echo.NewHTTPError(http.StatusUnprocessableEntity, "by has at most 200 characters, because at most 2000")
+		}
 		if name == "" {
 			return echo.NewHTTPError(http.StatusUnprocessableEntity, "the parameter name is missing: the file's name")
 		}
@@ -158,7 +162,7 @@ func hand(s *service.Service) echo.HandlerFunc {
 			}
 			return c.JSON(http.StatusOK, trial)
 		}
-		id, err := s.Hand(r.Context(), route, name, r.Body, "HTTP")
+		id, err := s.Hand(r.Context(), route, name, r.Body, "HTTP", store.Said{By: q.Get("by"), Because: q.Get("because")})
 		if err != nil {
 			return plainProblem(err)
 		}

@@ -267,12 +267,12 @@ func operations(api huma.API, s *service.Service) {
 		return answer(s.Sheet(ctx, in.Name))
 	})
 	huma.Register(api, post("hand-over", "/api/routes/{name}/pickups", "Give the original of a pickup to a route"), func(ctx context.Context, in *struct {
-		Name string `path:"name"`
+		NamedSaid
 		Body struct {
 			Pickup int64 `json:"pickup" doc:"whose original"`
 		}
 	}) (*body[Handed], error) {
-		id, err := s.HandOver(ctx, in.Name, in.Body.Pickup, fmt.Sprintf("pickup %d", in.Body.Pickup))
+		id, err := s.HandOver(ctx, in.Name, in.Body.Pickup, fmt.Sprintf("pickup %d", in.Body.Pickup), in.said())
 		return answer(Handed{id}, err)
 	})
 	lists(api, s)
@@ -299,8 +299,11 @@ func operations(api huma.API, s *service.Service) {
 	huma.Register(api, get("pickup", "/api/pickups/{id}", "One pickup with its runs and deliveries"), func(ctx context.Context, in *numbered) (*body[*service.PickupDetail], error) {
 		return answer(s.Pickup(ctx, in.ID))
 	})
-	huma.Register(api, post("run-again", "/api/again", "Run pickups again from the archive: some, or all that a route, a name or a time says"), func(ctx context.Context, in *struct{ Body service.AgainRequest }) (*body[Page[service.AgainAnswer]], error) {
-		list, err := s.Again(ctx, in.Body)
+	huma.Register(api, post("run-again", "/api/again", "Run pickups again from the archive: some, or all that a route, a name or a time says"), func(ctx context.Context, in *struct {
+		Said
+		Body service.AgainRequest
+	}) (*body[Page[service.AgainAnswer]], error) {
+		list, err := s.Again(ctx, in.Body, in.said())
 		return answer(Page[service.AgainAnswer]{Items: list}, err)
 	})
 	huma.Register(api, post("decide", "/api/pickups/{id}/decision", "Say what is to become of a pickup that cannot go on"), func(ctx context.Context, in *struct {

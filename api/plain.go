@@ -33,6 +33,7 @@ func described(api huma.API) {
 			Parameters: []*huma.Param{
 				in("path", "name", "the route", schema(huma.TypeString)), in("query", "name", "the file's name", schema(huma.TypeString)),
 				in("query", "trial", "only try it; false if left out", schema(huma.TypeBoolean)), in("query", "rejected", "of a trial: show rejected records only", schema(huma.TypeBoolean)),
+				in("query", "by", "who gives it; it is kept", schema(huma.TypeString)), in("query", "because", "why; it is kept", schema(huma.TypeString)),
 				in("query", "limit", "of a trial: how many records to show; 20 if left out", &huma.Schema{Type: huma.TypeInteger, Minimum: &one, Maximum: &most}),
 			},
 			RequestBody: &huma.RequestBody{Description: "the file; at most 64 MiB for a trial", Required: true, Content: content("application/octet-stream", file)},

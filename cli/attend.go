@@ -20,7 +20,7 @@ func (a *app) again() *cobra.Command {
 	var q service.AgainRequest
 	var then, yes bool
 	var since, until string
-	c := a.jsonFlag(&cobra.Command{
+	c := a.saying(a.jsonFlag(&cobra.Command{
 		Use: "again [PICKUP...]", ValidArgsFunction: a.completePickups("delivered", "rejected"),
 		Short: "Run pickups again from the archive",
 		Long: `Run pickups again from the archive: those that are named, or all that a route,
@@ -73,7 +73,7 @@ A pickup that is older than what its lane has delivered since is left out unless
 			}
 			return a.ranAgain(list, yes)
 		}),
-	})
+	}))
 	f := c.Flags()
 	f.StringVar(&q.Route, "route", "", "all of this route")
 	f.StringSliceVar(&q.States, "state", nil, "only these states: delivered, rejected (both if left out)")
@@ -263,7 +263,7 @@ func (a *app) hand() *cobra.Command {
 	var trial, rejected bool
 	var from int64
 	var limit int
-	c := a.jsonFlag(&cobra.Command{
+	c := a.saying(a.jsonFlag(&cobra.Command{
 		Use: "hand ROUTE FILE...", Short: "Give files to a route, as if they had come into its inbox", Args: cobra.MinimumNArgs(1),
 		Long: `Give files from this machine to a published route, whether it runs or not. Each
 becomes a pickup; the files themselves stay as they are. With --pickup, give the
@@ -296,7 +296,7 @@ over the file and shows what would come of it.`,
 			}
 			return nil
 		}),
-	})
+	}))
 	f := c.Flags()
 	f.BoolVar(&trial, "trial", false, "deliver and record nothing, show what would come of it")
 	f.BoolVar(&rejected, "rejected", false, "of a trial, show rejected records only")

@@ -3,6 +3,8 @@ package e2e
 import (
 	"context"
 	"errors"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -160,5 +162,43 @@ func TestDryPublish(t *testing.T) {
 	}
 	if all := said(); strings.Contains(all, "does not have it") {
 		t.Error(all)
+	}
+}
+
+// TestWhoRanWhat: that a pickup was handed in, or run again, is kept with who and why, and a
+// request that only asks what would be run leaves no trace.
+func TestWhoRanWhat(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	ctx := context.Background()
+	b.Publish(inOneFile(t))
+	folder := t.TempDir()
+	if err := os.WriteFile(filepath.Join(folder, "late.csv"), []byte(sheet(1)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, args := range [][]string{
+		{"hand", "specimen-orders", filepath.Join(folder, "late.csv"), "--by", "Maren", "--because", "came by mail"},
+		{"again", "1", "--by", "Per"},
+		{"again", "1", "--yes", "--by", "Per", "--because", "new table"},
+		{"again", "1", "--yes", "--same", "--by", "Per"},
+		{"hand", "specimen-orders", "--pickup", "1", "--by", "Per", "--because", "once more"},
+	} {
+		if code, said := command(b, args...); code != 0 {
+			t.Fatalf("%v: exit code %d: %s", args, code, said)
+		}
+		testbed.Until(t, "it has ended", func() bool { return !strings.Contains(states(b), "taken") && !strings.Contains(states(b), "committed") })
+	}
+	var did []string
+	for id := int64(2); id > 0; id-- {
+		p, err := b.Client.Pickup(ctx, id)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, a := range p.Acts {
+			did = append(did, a.What+" by "+a.By+": "+a.Because)
+		}
+	}
+	if want := "handed in by Per: once more, run once more, the same by Per: , run again by Per: new table, handed in by Maren: came by mail"; strings.Join(did, ", ") != want {
+		t.Errorf("%s\nnot\n%s", strings.Join(did, ", "), want)
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/target"
 	"github.com/chromedp/chromedp"
 
 	"ydrion/console"
@@ -26,7 +27,7 @@ var shots = flag.String("screenshots", "", "folder to write screenshots of the c
 
 // browser starts a headless Chromium that ends with the test. Chromium crashes
 // now and then while it starts, before it has seen a page: it gets three tries.
-func browser(t *testing.T) context.Context {
+func browser(t *testing.T, more ...chromedp.ExecAllocatorOption) context.Context {
 	t.Helper()
 	path := "/usr/bin/chromium"
 	if _, err := os.Stat(path); err != nil {
@@ -38,7 +39,7 @@ func browser(t *testing.T) context.Context {
 	for try := 1; ; try++ {
 		options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(1280, 800),
 			chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("no-first-run", true), chromedp.Flag("hide-scrollbars", true))
-		allocator, cancelAllocator := chromedp.NewExecAllocator(context.Background(), options...)
+		allocator, cancelAllocator := chromedp.NewExecAllocator(context.Background(), append(options, more...)...)
 		ctx, cancel := chromedp.NewContext(allocator)
 		err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800))
 		if err == nil {
@@ -165,6 +166,8 @@ func TestConsole(t *testing.T) {
 	text(t, ctx, "main", "specimen-orders", "weight-log", "running")
 	shot(t, ctx, "console-routes")
 	do(t, ctx, chromedp.Click("//tr[contains(., 'weight-log')]//button"))
+	text(t, ctx, ".p-dialog", "Stop weight-log?")
+	do(t, ctx, chromedp.KeyEvent("\r"), chromedp.WaitNotPresent(chromedp.CSS(".p-dialog-mask")))
 	text(t, ctx, "main", "stopped")
 	do(t, ctx, chromedp.Click("//tr[contains(., 'weight-log')]//button"), chromedp.WaitNotPresent(chromedp.CSS("[data-state=stopped]")))
 	do(t, ctx, chromedp.KeyEvent("j"), chromedp.KeyEvent("\r"))
@@ -351,6 +354,8 @@ func TestConsoleAttention(t *testing.T) {
 	text(t, ctx, ".trouble", "came before", "It waits for a person", "Take it", "Let others pass", "Withdraw")
 	shot(t, ctx, "console-pickup-held")
 	do(t, ctx, chromedp.Click("//button[contains(., 'Let others pass')]"))
+	text(t, ctx, ".p-dialog", "Let others pass?")
+	do(t, ctx, chromedp.KeyEvent("\r"), chromedp.WaitNotPresent(chromedp.CSS(".p-dialog-mask")))
 	testbed.Until(t, "the one behind has passed", func() bool { return strings.Contains(states(b), names[2]+"=delivered") })
 	do(t, ctx, chromedp.WaitNotPresent("//button[contains(., 'Let others pass')]"), chromedp.Click("//button[contains(., 'Withdraw')]"))
 	// What cannot be taken back is asked, with who and why, and stays on record.
@@ -424,6 +429,8 @@ func TestConsoleAttention(t *testing.T) {
 	do(t, ctx, chromedp.Navigate(b.URL+"/routes/specimen-orders"))
 	text(t, ctx, ".head", "running")
 	do(t, ctx, chromedp.Click("//button[contains(., 'Pause')]"))
+	text(t, ctx, ".p-dialog", "Pause specimen-orders?", "Files are noticed and wait")
+	do(t, ctx, chromedp.KeyEvent("\r"), chromedp.WaitNotPresent(chromedp.CSS(".p-dialog-mask")))
 	text(t, ctx, ".head", "paused")
 	do(t, ctx, chromedp.Click("//button[contains(., 'Go on')]"))
 	text(t, ctx, ".head", "running")
@@ -439,6 +446,64 @@ func TestConsoleAttention(t *testing.T) {
 	text(t, ctx, ".p-dialog", "1 in = 1 good", "AP-000001", "PID")
 	do(t, ctx, chromedp.Click("//button[contains(., 'Hand it over')]"))
 	text(t, ctx, "main", "by-hand.csv", "handed over")
+}
+
+// TestConsoleTabs: a new tab needs no token of its own, a row opens in one with the middle button,
+// a token that is not accepted is said to be so, and times have the viewer's zone with the
+// service's day told apart.
+func TestConsoleTabs(t *testing.T) {
+	b := testbed.Start(t)
+	b.Publish(inOneFile(t))
+	b.Drop("stations/inbox", "tabs.csv", heading+row(1))
+	b.Ended("tabs.csv", 0)
+	ctx := browser(t, chromedp.Env("TZ=America/New_York"))
+	do(t, ctx, chromedp.Navigate(b.URL+"/#token=WRONG"))
+	text(t, ctx, "main", "does not accept this token", "paste the token")
+	do(t, ctx, chromedp.SendKeys(chromedp.CSS("input[type=password]"), "with ümlaut\r"))
+	text(t, ctx, "main", "This is not a token")
+	do(t, ctx, chromedp.Clear(chromedp.CSS("input[type=password]")), chromedp.SendKeys(chromedp.CSS("input[type=password]"), b.URL+"/#token="+b.Token+"\r"))
+	text(t, ctx, "main", "Today", "tabs.csv")
+	newYork, err := time.LoadLocation("America/New_York")
+	if err != nil {
+		t.Fatal(err)
+	}
+	midnight := time.Date(time.Now().Year(), time.Now().Month(), time.Now().Day(), 0, 0, 0, 0, time.Local)
+	text(t, ctx, "header", "America/New York "+time.Now().In(newYork).Format("-07:00"))
+	want := midnight.Format("2006-01-02")
+	if here := midnight.In(newYork); here.Format("-07:00") != midnight.Format("-07:00") {
+		want += ", the service's day (" + midnight.Format("-07:00") + "): since " + here.Format("2006-01-02 15:04:05") + " here"
+	}
+	text(t, ctx, ".head", want)
+
+	// A tab that was opened by hand has no token; the other one gives it.
+	tab, done := chromedp.NewContext(ctx)
+	defer done()
+	if err := chromedp.Do(tab, chromedp.Navigate(b.URL+"/routes")); err != nil { // a tab ends with its first context
+		t.Fatal(err)
+	}
+	text(t, tab, "main", "specimen-orders", "running")
+
+	// The middle button opens a row elsewhere; this tab stays where it is.
+	opened := chromedp.WaitNewTarget(ctx, func(i *target.Info) bool { return strings.HasSuffix(i.URL, "/pickups/1") })
+	at, err := chromedp.Run(ctx, chromedp.Evaluate[[]float64](`(() => { const r = document.querySelector("table.pickups td.name").getBoundingClientRect(); return [r.x + 5, r.y + 5] })()`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	do(t, ctx, chromedp.MouseClickXY(at[0], at[1], chromedp.ButtonMiddle))
+	select {
+	case id := <-opened:
+		other, done := chromedp.NewContext(ctx, chromedp.WithTargetID(id))
+		defer done()
+		if err := chromedp.Do(other, chromedp.EmulateViewport(1280, 800)); err != nil {
+			t.Fatal(err)
+		}
+		text(t, other, "main", "tabs.csv", "1 in = 1 good")
+	case <-time.After(20 * time.Second):
+		t.Error("no tab was opened")
+	}
+	text(t, ctx, "main", "Today")
+	do(t, ctx, chromedp.MouseClickXY(at[0], at[1]))
+	text(t, ctx, "main", "Pickup 1 of")
 }
 
 func hasWaiting(b *testbed.Bed, route, name string) bool {

@@ -45,7 +45,7 @@ type AgainAnswer struct {
 const mostAgain = 10_000
 
 // Again runs pickups again from the archive, oldest first.
-func (s *Service) Again(ctx context.Context, q AgainRequest) ([]AgainAnswer, error) {
+func (s *Service) Again(ctx context.Context, q AgainRequest, said store.Said) ([]AgainAnswer, error) {
 	pickups, err := s.selected(ctx, q)
 	if err != nil {
 		return nil, err
@@ -67,7 +67,7 @@ func (s *Service) Again(ctx context.Context, q AgainRequest) ([]AgainAnswer, err
 		case a.Younger > 0 && !q.Overtake:
 			a.Problem = fmt.Sprintf("pickup %d of the same lane was delivered since; running this one again would overtake it", a.Younger)
 		case !q.Dry:
-			if a.Run, err = s.again(ctx, p, q); err != nil {
+			if a.Run, err = s.again(ctx, p, q, said); err != nil {
 				if !errors.Is(err, store.ErrBusy) && !errors.Is(err, store.ErrPurged) && !errors.Is(err, store.ErrNotSo) && !errors.Is(err, store.ErrNotFound) {
 					return out, err
 				}
@@ -129,8 +129,8 @@ func (s *Service) selected(ctx context.Context, q AgainRequest) ([]store.Pickup,
 	return out, nil
 }
 
-func (s *Service) again(ctx context.Context, p store.Pickup, q AgainRequest) (int64, error) {
-	a := store.Again{Pickup: p.ID, Now: time.Now().Truncate(time.Microsecond)}
+func (s *Service) again(ctx context.Context, p store.Pickup, q AgainRequest, said store.Said) (int64, error) {
+	a := store.Again{Pickup: p.ID, Now: time.Now().Truncate(time.Microsecond), Said: said}
 	if (q.Revision == "then" || q.Same) && p.Run != 0 {
 		last, err := s.store.Run(ctx, p.Run)
 		if err != nil {
@@ -155,7 +155,7 @@ func (s *Service) again(ctx context.Context, p store.Pickup, q AgainRequest) (in
 
 // Hand gives a file to a route, as if it had come into its inbox. Its pickup has
 // the file's name.
-func (s *Service) Hand(ctx context.Context, route, name string, content io.Reader, by string) (pickup int64, err error) {
+func (s *Service) Hand(ctx context.Context, route, name string, content io.Reader, by string, said store.Said) (pickup int64, err error) {
 	r, err := s.store.Route(ctx, route)
 	if err != nil {
 		return 0, err
@@ -167,7 +167,7 @@ func (s *Service) Hand(ctx context.Context, route, name string, content io.Reade
 	if err != nil {
 		return 0, err
 	}
-	pickup, err = s.store.Hand(ctx, store.Handed{Route: route, Revision: r.Revision, Name: name, SHA256: sum, Size: size, By: by, Now: time.Now().Truncate(time.Microsecond)})
+	pickup, err = s.store.Hand(ctx, store.Handed{Route: route, Revision: r.Revision, Name: name, SHA256: sum, Size: size, By: by, Now: time.Now().Truncate(time.Microsecond), Said: said})
 	if err == nil {
 		s.leader.ToDo(ctx, route)
 	}
@@ -175,13 +175,13 @@ func (s *Service) Hand(ctx context.Context, route, name string, content io.Reade
 }
 
 // HandOver gives the original of a pickup to a route, which may be another one.
-func (s *Service) HandOver(ctx context.Context, route string, pickup int64, by string) (int64, error) {
+func (s *Service) HandOver(ctx context.Context, route string, pickup int64, by string, said store.Said) (int64, error) {
 	p, f, err := s.Original(ctx, pickup)
 	if err != nil {
 		return 0, err
 	}
 	defer f.Close()
-	return s.Hand(ctx, route, p.Name, f, by)
+	return s.Hand(ctx, route, p.Name, f, by, said)
 }
 
 // TakeFile takes one file of a route's inbox now, whatever it waits for.

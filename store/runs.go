@@ -136,6 +136,7 @@ type Handed struct {
 	Route, Revision, Name, SHA256, By string
 	Size                              int64
 	Now                               time.Time
+	Said                              Said
 }
 
 // Hand makes a pickup of a file that is in the archive already. The route's
@@ -147,6 +148,9 @@ func (s *Store) Hand(ctx context.Context, h Handed) (pickup int64, err error) {
 			return notFound(err)
 		}
 		if _, err := beginRun(ctx, tx, pickup, h.Route, h.Revision, h.Now, nil); err != nil {
+			return err
+		}
+		if err := act(ctx, tx, h.Route, &pickup, "handed in", h.Said); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `insert into tallies (route, quarter, pickups) values ($1, date_bin('15 minutes', now(), 'epoch'), 1) on conflict (route, quarter) do update set pickups = tallies.pickups + 1`, h.Route)
@@ -180,6 +184,7 @@ type Again struct {
 	Revision string
 	Now      time.Time
 	SameAs   *int64 // the run whose time and sequence numbers it repeats
+	Said     Said
 }
 
 // Again begins another run of a pickup that has ended. The route's leader goes
@@ -199,8 +204,14 @@ func (s *Store) Again(ctx context.Context, a Again) (run int64, err error) {
 		if !p.Archived {
 			return ErrPurged
 		}
-		run, err = beginRun(ctx, tx, a.Pickup, p.Route, a.Revision, a.Now, a.SameAs)
-		return err
+		if run, err = beginRun(ctx, tx, a.Pickup, p.Route, a.Revision, a.Now, a.SameAs); err != nil {
+			return err
+		}
+		what := "run again"
+		if a.SameAs != nil {
+			what = "run once more, the same"
+		}
+		return act(ctx, tx, p.Route, &a.Pickup, what, a.Said)
 	})
 	return run, err
 }

@@ -6,9 +6,10 @@ import { ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { alerts } from './client'
 import { connected, useEvents } from './client/events'
-import { setToken, token } from './client/token'
+import { refused, setToken, token } from './client/token'
 import { typing, useKeys } from './keys'
 import { night, toggleScheme } from './scheme'
+import { zone } from './words'
 
 const router = useRouter()
 const given = ref('')
@@ -27,7 +28,7 @@ async function count() {
 }
 watch(token, count, { immediate: true })
 useEvents((e) => {
-  if (e.kind === 'alert') void count()
+  if (e.kind === 'alert' || e.kind === 'missed') void count()
 })
 useKeys((e) => {
   if (typing(e)) return
@@ -55,6 +56,7 @@ useKeys((e) => {
       <RouterLink :to="{ name: 'attention' }">Attention<span v-if="unseen" class="unseen" :title="`${unseen} alerts that nobody has seen`">{{ unseen >= 100 ? '99+' : unseen }}</span></RouterLink>
     </nav>
     <span class="space" />
+    <span class="zone" title="All times are shown in the time zone of this browser">{{ zone }}</span>
     <span class="live" :class="{ on: connected }" role="status">{{ connected ? 'live' : 'not live' }}</span>
     <button class="plain" :title="night ? 'Use the light scheme' : 'Use the dark scheme'" @click="toggleScheme">{{ night ? 'Day' : 'Night' }}</button>
     <button class="plain" title="Keys (?)" @click="help = true">Keys</button>
@@ -63,8 +65,9 @@ useKeys((e) => {
     <div class="sheet door">
       <h1>This service asks for its token</h1>
       <p class="faint">Open the address that the service printed when it started, or paste the token. It is in the file <code>token</code> in the service's data folder.</p>
+      <p v-if="refused" class="refused" role="alert">{{ refused }}</p>
       <form @submit.prevent="setToken(given)">
-        <InputText v-model="given" type="password" placeholder="Token" aria-label="Token" autofocus />
+        <InputText v-model="given" type="password" placeholder="Token or address" aria-label="Token" autofocus />
         <Button type="submit" label="Open" :disabled="!given.trim()" />
       </form>
     </div>
@@ -93,6 +96,8 @@ nav a { color: var(--faint); padding: 0 0.7rem; display: flex; align-items: cent
 nav a.router-link-exact-active, nav a.within { color: var(--ink); border-bottom-color: var(--act); font-weight: 600; }
 .unseen { margin-left: 0.45rem; padding: 0 0.4rem; border-radius: 8px; font-size: 0.78rem; font-weight: 600; background: var(--bad); color: var(--sheet); }
 .space { flex: 1; }
+.zone { font-size: 0.85rem; color: var(--faint); }
+.refused { border-left: 3px solid var(--bad); padding-left: 0.7rem; }
 .live { font-size: 0.85rem; color: var(--warn); }
 .live::before { content: '○ '; }
 .live.on { color: var(--good); }

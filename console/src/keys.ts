@@ -1,6 +1,7 @@
 // Keyboard use: j and k (or the arrows) walk through a list, Enter opens, /
 // goes to the filter, g and a letter goes to a page.
 import { onMounted, onUnmounted, ref, watch, type Ref } from 'vue'
+import { useRouter, type RouteLocationRaw } from 'vue-router'
 
 export function typing(e: KeyboardEvent): boolean {
   const t = e.target as HTMLElement
@@ -10,6 +11,18 @@ export function typing(e: KeyboardEvent): boolean {
 export function useKeys(handle: (e: KeyboardEvent) => void) {
   onMounted(() => addEventListener('keydown', handle))
   onUnmounted(() => removeEventListener('keydown', handle))
+}
+
+// useOpen opens what a row is about: here, or in another tab with the keys and buttons that
+// browsers have for that. Who marks text in a row does not open it.
+export function useOpen<T>(to: (row: T) => RouteLocationRaw) {
+  const router = useRouter()
+  return (row: T, e?: MouseEvent | KeyboardEvent) => {
+    const elsewhere = e instanceof MouseEvent && (e.ctrlKey || e.metaKey || e.shiftKey || e.button === 1)
+    if (e instanceof MouseEvent && !getSelection()?.isCollapsed) return
+    if (elsewhere) window.open(router.resolve(to(row)).href, '_blank')
+    else void router.push(to(row))
+  }
 }
 
 // useRows walks through a list of rows; at is the row that is marked. The mark stays on its

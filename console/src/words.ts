@@ -27,6 +27,17 @@ export function day(iso: string): string {
   return `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())}`
 }
 
+// offset is how far a time's zone is from UTC, such as +01:00: as it is written, or with a Date
+// that of this browser.
+export function offset(time: string | Date): string {
+  if (typeof time === 'string') return /Z$/.test(time) ? '+00:00' : time.slice(-6)
+  const minutes = -time.getTimezoneOffset()
+  return `${minutes < 0 ? '-' : '+'}${two(Math.floor(Math.abs(minutes) / 60))}:${two(Math.abs(minutes) % 60)}`
+}
+
+// zone names the time zone in which all times are shown.
+export const zone = `${Intl.DateTimeFormat().resolvedOptions().timeZone.replaceAll('_', ' ')} ${offset(new Date())}`
+
 // moment is the time, with the day if it is not today.
 export function moment(iso: string): string {
   return day(iso) === day(new Date().toISOString()) ? clock(iso) : `${day(iso)} ${clock(iso)}`
@@ -38,3 +49,7 @@ export function between(from: string, to: string): string {
 }
 
 export const many = (n: number, what: string) => `${number(n)} ${what}${n === 1 ? '' : 's'}`
+
+// passText says what it means to let others pass the pickup that holds a lane.
+export const passText = (lane: { lane: string; behind: number }) =>
+  `What waits behind it in the lane ${lane.lane} goes on${lane.behind ? ` (${number(lane.behind)} now)` : ''}, and reaches the receiver before it. It goes on waiting itself.`

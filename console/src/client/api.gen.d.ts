@@ -1706,7 +1706,12 @@ export type $defs = Record<string, never>;
 export interface operations {
     "run-again": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description who says so; it is kept */
+                by?: string;
+                /** @description why; it is kept */
+                because?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -2413,6 +2418,10 @@ export interface operations {
                 trial?: boolean;
                 /** @description of a trial: show rejected records only */
                 rejected?: boolean;
+                /** @description who gives it; it is kept */
+                by?: string;
+                /** @description why; it is kept */
+                because?: string;
                 /** @description of a trial: how many records to show; 20 if left out */
                 limit?: number;
             };
@@ -2492,7 +2501,12 @@ export interface operations {
     };
     "hand-over": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description who says so; it is kept */
+                by?: string;
+                /** @description why; it is kept */
+                because?: string;
+            };
             header?: never;
             path: {
                 name: string;

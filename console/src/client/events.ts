@@ -2,10 +2,10 @@
 // server-sent events cannot send a token.
 import { onUnmounted, ref, watch } from 'vue'
 import type { components } from './api.gen'
-import { token } from './token'
+import { refuse, token } from './token'
 
 export interface LiveEvent {
-  kind: 'pickup' | 'progress' | 'route' | 'alert'
+  kind: 'pickup' | 'progress' | 'route' | 'alert' | 'missed'
   route: string
   pickup?: number
   run?: number
@@ -22,6 +22,9 @@ const listeners = new Set<Listener>()
 // connected tells whether what is shown is live.
 export const connected = ref(false)
 
+// last is the id of the last event that came: a connection that was cut goes on behind it.
+let last = ''
+
 async function listen() {
   for (;;) {
     try {
@@ -35,7 +38,11 @@ async function listen() {
 }
 
 async function read() {
-  const response = await fetch('/api/events', { headers: { Authorization: `Bearer ${token.value}` } })
+  const used = token.value
+  const headers: Record<string, string> = { Authorization: `Bearer ${used}` }
+  if (last) headers['Last-Event-ID'] = last
+  const response = await fetch('/api/events', { headers })
+  if (response.status === 401) refuse(used)
   if (!response.ok || !response.body) return
   connected.value = true
   const reader = response.body.pipeThrough(new TextDecoderStream()).getReader()
@@ -47,6 +54,7 @@ async function read() {
     const blocks = text.split('\n\n')
     text = blocks.pop() ?? ''
     for (const block of blocks) {
+      last = /^id: (.*)$/m.exec(block)?.[1] ?? last
       const data = block.split('\n').find((line) => line.startsWith('data: '))
       if (data) listeners.forEach((tell) => tell(JSON.parse(data.slice(6))))
     }
@@ -72,7 +80,7 @@ export function useRefresh(concerns: (e: LiveEvent) => boolean, ask: () => void)
   // What happened while nobody could be asked is asked for when somebody can.
   watch(connected, (now) => now && ask())
   useEvents((e) => {
-    if (!concerns(e) || timer) return
+    if ((e.kind !== 'missed' && !concerns(e)) || timer) return
     timer = setTimeout(() => {
       timer = undefined
       ask()

@@ -1,7 +1,7 @@
 // The typed client: types come from the service's OpenAPI document.
 import createClient from 'openapi-fetch'
 import type { components, paths } from './api.gen'
-import { setToken, token } from './token'
+import { refuse, token } from './token'
 
 export type Act = components['schemas']['Act']
 export type RouteView = components['schemas']['RouteView']
@@ -30,8 +30,8 @@ client.use({
     request.headers.set('Authorization', `Bearer ${token.value}`)
     return request
   },
-  onResponse({ response }) {
-    if (response.status === 401) setToken('')
+  onResponse({ request, response }) {
+    if (response.status === 401) refuse((request.headers.get('Authorization') ?? '').slice('Bearer '.length))
     return response
   },
 })
@@ -58,23 +58,37 @@ export interface Said {
   by?: string
   because?: string
 }
-const here: Said = { by: 'the console' }
-export const startRoute = (name: string, query: Said = here) => answer(client.POST('/api/routes/{name}/start', { params: { path: { name }, query } }))
-export const stopRoute = (name: string, query: Said = here) => answer(client.POST('/api/routes/{name}/stop', { params: { path: { name }, query } }))
+// saidHere is who sits here, as far as that was said, and no reason.
+export const saidHere = (): Said => ({ by: localStorage.getItem('by') || 'the console' })
 
-export const pauseRoute = (name: string, until?: string, query: Said = here) => answer(client.POST('/api/routes/{name}/pause', { params: { path: { name }, query }, body: { until } }))
+// fetched asks for what the typed client does not send or read: files.
+async function fetched(path: string, init: RequestInit = {}) {
+  const used = token.value
+  let response
+  try {
+    response = await fetch(path, { ...init, headers: { ...init.headers, Authorization: `Bearer ${used}` } })
+  } catch {
+    throw new Problem('The service does not answer. Is it running?')
+  }
+  if (response.status === 401) refuse(used)
+  return response
+}
+export const startRoute = (name: string, query: Said = saidHere()) => answer(client.POST('/api/routes/{name}/start', { params: { path: { name }, query } }))
+export const stopRoute = (name: string, query: Said = saidHere()) => answer(client.POST('/api/routes/{name}/stop', { params: { path: { name }, query } }))
+
+export const pauseRoute = (name: string, until?: string, query: Said = saidHere()) => answer(client.POST('/api/routes/{name}/pause', { params: { path: { name }, query }, body: { until } }))
 export const take = (name: string, file?: string) => answer(client.POST('/api/routes/{name}/take', { params: { path: { name } }, body: { file } }))
 export const alerts = (query: { open?: boolean; route?: string; before?: number; limit?: number }) => answer(client.GET('/api/alerts', { params: { query } }))
-export const seeAlerts = (ids?: number[]) => answer(client.POST('/api/alerts/seen', { body: { alerts: ids, all: ids === undefined, by: 'the console' } }))
+export const seeAlerts = (ids?: number[]) => answer(client.POST('/api/alerts/seen', { body: { alerts: ids, all: ids === undefined, by: saidHere().by } }))
 export const lanes = (name?: string) => answer(client.GET('/api/lanes', { params: { query: { route: name } } }))
 export const expectations = (name?: string) => answer(client.GET('/api/expectations', { params: { query: { route: name } } }))
 export const nodes = () => answer(client.GET('/api/nodes'))
-export const decide = (id: number, decision: DecisionWord, query: Said = here) => answer(client.POST('/api/pickups/{id}/decision', { params: { path: { id }, query }, body: { decision } }))
+export const decide = (id: number, decision: DecisionWord, query: Said = saidHere()) => answer(client.POST('/api/pickups/{id}/decision', { params: { path: { id }, query }, body: { decision } }))
 
 // hand gives a file to a route; as a trial nothing is delivered or recorded.
-export async function hand<T>(name: string, file: File, trial: boolean): Promise<T> {
-  const query = new URLSearchParams(trial ? { name: file.name, trial: 'true', limit: '20' } : { name: file.name })
-  const response = await fetch(`/api/routes/${encodeURIComponent(name)}/files?${query}`, { method: 'POST', body: file, headers: { Authorization: `Bearer ${token.value}`, 'Content-Type': 'application/octet-stream' } })
+export async function hand<T>(name: string, file: File, trial: boolean, said: Said = saidHere()): Promise<T> {
+  const query = new URLSearchParams(trial ? { name: file.name, trial: 'true', limit: '20' } : { name: file.name, ...said })
+  const response = await fetched(`/api/routes/${encodeURIComponent(name)}/files?${query}`, { method: 'POST', body: file, headers: { 'Content-Type': 'application/octet-stream' } })
   const body = await response.json()
   if (!response.ok) throw new Problem(body.detail ?? 'The service did not take the file.')
   return body as T
@@ -96,11 +110,11 @@ export const pickups = (query: PickupQuery) =>
 export const pickup = (id: number) => answer(client.GET('/api/pickups/{id}', { params: { path: { id } } }))
 export const records = (id: number, query: { from: number; limit: number; rejected: boolean }) =>
   answer(client.GET('/api/runs/{id}/records', { params: { path: { id }, query } }))
-export const runAgain = (body: AgainRequest) => answer(client.POST('/api/again', { body }))
+export const runAgain = (body: AgainRequest, query: Said = saidHere()) => answer(client.POST('/api/again', { body, params: { query } }))
 
 // original fetches the file as it arrived and hands it to the browser.
 export async function original(p: Pickup) {
-  const response = await fetch(`/api/pickups/${p.id}/original`, { headers: { Authorization: `Bearer ${token.value}` } })
+  const response = await fetched(`/api/pickups/${p.id}/original`)
   if (!response.ok) throw new Problem('The original is not in the archive.')
   const address = URL.createObjectURL(await response.blob())
   const link = document.createElement('a')

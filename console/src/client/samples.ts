@@ -1,7 +1,7 @@
 // Files that somebody looks at: they are sent once, and asked for piece by piece.
 import { answer, client, Problem } from '.'
 import type { components } from './api.gen'
-import { token } from './token'
+import { refuse, token } from './token'
 
 export type SampleView = components['schemas']['SampleView']
 export type Look = components['schemas']['Look']
@@ -22,13 +22,18 @@ export const describe = (file: File) => upload<DescriptionView>(`/api/descriptio
 function upload<T>(path: string, file: File, progress?: (part: number) => void): Promise<T> {
   return new Promise((done, failed) => {
     const request = new XMLHttpRequest()
+    const used = token.value
     request.open('POST', path)
-    request.setRequestHeader('Authorization', `Bearer ${token.value}`)
+    request.setRequestHeader('Authorization', `Bearer ${used}`)
     request.setRequestHeader('Content-Type', 'application/octet-stream')
     request.responseType = 'json'
     request.upload.onprogress = (e) => progress?.(e.total ? e.loaded / e.total : 0)
     request.onerror = () => failed(new Problem('The service does not answer. Is it running?'))
-    request.onload = () => (request.status === 200 ? done(request.response as T) : failed(new Problem(request.response?.detail ?? 'The service could not look at the file.')))
+    request.onload = () => {
+      if (request.status === 200) return done(request.response as T)
+      if (request.status === 401) refuse(used)
+      failed(new Problem(request.response?.detail ?? 'The service could not look at the file.'))
+    }
     request.send(file)
   })
 }

@@ -1,15 +1,13 @@
 <script setup lang="ts">
 // Pickups as a list that can be walked by keys.
 import { toRef } from 'vue'
-import { useRouter } from 'vue-router'
 import type { Pickup } from '../client'
-import { useRows } from '../keys'
+import { useOpen, useRows } from '../keys'
 import { moment, number, size } from '../words'
 import StateMark from './StateMark.vue'
 
 const props = defineProps<{ pickups: Pickup[]; route?: boolean }>()
-const router = useRouter()
-const open = (p: Pickup) => void router.push({ name: 'pickup', params: { id: p.id } })
+const open = useOpen<Pickup>((p) => ({ name: 'pickup', params: { id: p.id } }))
 const at = useRows(toRef(props, 'pickups'), open, (p) => p.id)
 </script>
 
@@ -29,8 +27,8 @@ const at = useRows(toRef(props, 'pickups'), open, (p) => p.id)
       </tr>
     </thead>
     <tbody>
-      <tr v-for="(p, i) in pickups" :key="p.id" :class="{ at: i === at }" @click="open(p)">
-        <td class="num"><RouterLink :to="{ name: 'pickup', params: { id: p.id } }" @click.stop>{{ p.id }}</RouterLink></td>
+      <tr v-for="(p, i) in pickups" :key="p.id" :class="{ at: i === at }" @click="open(p, $event)" @auxclick="$event.button === 1 && open(p, $event)">
+        <td class="num"><RouterLink :to="{ name: 'pickup', params: { id: p.id } }" @click.stop @auxclick.stop>{{ p.id }}</RouterLink></td>
         <td class="num">{{ moment(p.claimed_at) }}</td>
         <td v-if="route">{{ p.route }}</td>
         <td class="name mono">{{ p.folder ? p.folder + '/' : '' }}{{ p.name }}</td>

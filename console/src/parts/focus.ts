@@ -3,7 +3,7 @@ import { watch, type Ref } from 'vue'
 // focusWhenOpen gives an element of a dialog the focus as soon as it is there, with or
 // without motion and whatever else the dialog still waits for.
 export function focusWhenOpen(visible: Ref<boolean | undefined>, find: () => HTMLElement | null | undefined) {
-  watch(visible, (open) => {
+  const ask = (open: boolean | undefined) => {
     let left = 60
     const look = () => {
       const element = find()
@@ -11,5 +11,6 @@ export function focusWhenOpen(visible: Ref<boolean | undefined>, find: () => HTM
       else if (visible.value && left-- > 0) requestAnimationFrame(look)
     }
     if (open) requestAnimationFrame(look)
-  })
+  }
+  watch(visible, ask, { immediate: true }) // it may be open from its beginning
 }

@@ -11,8 +11,9 @@ import AlertTable from '../../parts/AlertTable.vue'
 import ExpectedTable from '../../parts/ExpectedTable.vue'
 import LaneTable from '../../parts/LaneTable.vue'
 import PickupTable from '../../parts/PickupTable.vue'
+import SayDialog from '../../parts/SayDialog.vue'
 import StandIn from '../../parts/StandIn.vue'
-import { moment, number } from '../../words'
+import { moment, number, passText } from '../../words'
 
 const all = ref(false)
 const { data, problem, loading, load } = useLoad(async () => {
@@ -33,7 +34,12 @@ async function doing(what: Promise<unknown>) {
   await load()
 }
 const seen = (ids: number[]) => doing(seeAlerts(ids.length ? ids : undefined))
-const pass = (l: Lane) => doing(decide(l.pickup, 'pass'))
+const passing = ref(false)
+const lane = ref<Lane>()
+function pass(l: Lane) {
+  lane.value = l
+  passing.value = true
+}
 </script>
 
 <template>
@@ -75,6 +81,7 @@ const pass = (l: Lane) => doing(decide(l.pickup, 'pass'))
           </tr>
         </tbody>
       </table>
+      <SayDialog v-if="lane" v-model="passing" :title="`Let others pass ${lane.name}?`" :text="passText(lane)" button="Let them pass" @said="(said) => lane && doing(decide(lane.pickup, 'pass', said))" />
     </template>
   </main>
 </template>

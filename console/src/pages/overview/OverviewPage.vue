@@ -8,7 +8,7 @@ import BalanceLine from '../../parts/BalanceLine.vue'
 import ExpectedTable from '../../parts/ExpectedTable.vue'
 import PickupTable from '../../parts/PickupTable.vue'
 import StandIn from '../../parts/StandIn.vue'
-import { day, many } from '../../words'
+import { clock, day, many, offset } from '../../words'
 import RouteSummary from './RouteSummary.vue'
 
 const { data, problem, loading, load } = useLoad(overview)
@@ -23,6 +23,8 @@ async function seen(ids: number[]) {
   }
   await load()
 }
+// The service counts by its own day, which may begin at another time here.
+const elsewhere = computed(() => data.value && offset(data.value.since) !== offset(new Date(data.value.since)))
 const total = computed(() => data.value?.total)
 </script>
 
@@ -30,7 +32,7 @@ const total = computed(() => data.value?.total)
   <main class="page">
     <div class="head">
       <h1>Today</h1>
-      <span v-if="data" class="faint">{{ day(data.since) }}</span>
+      <span v-if="data" class="faint">{{ data.since.slice(0, 10) }}<template v-if="elsewhere">, the service's day ({{ offset(data.since) }}): since {{ day(data.since) }} {{ clock(data.since) }} here</template></span>
       <span class="space" />
       <template v-if="total">
         <span>{{ many(total.pickups, 'pickup') }}</span>

@@ -5,6 +5,7 @@ import RadioButton from 'primevue/radiobutton'
 import { computed, ref, watch } from 'vue'
 import { runAgain, type AgainAnswer, type AgainRequest } from '../../client'
 import { focusWhenOpen } from '../../parts/focus'
+import SayFields from '../../parts/SayFields.vue'
 import { many } from '../../words'
 
 // The pickups to run again, as a request without the way of doing it.
@@ -16,6 +17,7 @@ const way = ref<'now' | 'then' | 'same'>('now')
 const answers = ref<AgainAnswer[]>()
 const problem = ref('')
 const busy = ref(false)
+const fields = ref<InstanceType<typeof SayFields>>()
 const ways = [
   { value: 'now', label: 'Anew', text: 'with the published revision, the present time and new sequence numbers' },
   { value: 'then', label: 'Anew, with the revision of then', text: 'the present time and new sequence numbers' },
@@ -33,7 +35,7 @@ async function ask(dry: boolean) {
     // What is confirmed is what was listed and named, whatever has come since.
     const which = dry ? props.which : { pickups: good.value.map((a) => a.pickup) }
     const request = { ...which, revision: way.value === 'now' ? 'now' : 'then', same: way.value === 'same', overtake: overtake.value, dry } as AgainRequest
-    answers.value = (await runAgain(request)).items
+    answers.value = (await runAgain(request, fields.value?.said())).items
   } catch (e) {
     problem.value = (e as Error).message
     return
@@ -71,6 +73,7 @@ watch(overtake, () => visible.value && void ask(true))
         <RadioButton v-model="way" :input-id="w.value" :value="w.value" />
         <label :for="w.value"><b>{{ w.label }}</b>: {{ w.text }}</label>
       </div>
+      <SayFields v-if="good.length" ref="fields" class="say" />
     </template>
     <template #footer>
       <Button ref="leave" label="Leave it" severity="secondary" text autofocus @click="visible = false" />
@@ -82,6 +85,7 @@ watch(overtake, () => visible.value && void ask(true))
 <style scoped>
 p { margin: 0 0 0.7rem; }
 .way { display: flex; gap: 0.6rem; padding: 0.25rem 0; align-items: baseline; }
+.say { margin-top: 0.8rem; }
 .problem { color: var(--bad); }
 .warn { border-left: 3px solid var(--warn); padding-left: 0.7rem; }
 </style>

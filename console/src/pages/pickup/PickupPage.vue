@@ -50,7 +50,7 @@ const asked = ref<{ word: DecisionWord; label: string; title: string }>()
 const saying = ref(false)
 function choose(c: { word: DecisionWord; label: string; title: string }) {
   asked.value = c
-  if (c.word === 'try' || c.word === 'pass') void say(c.word)
+  if (c.word === 'try') void say(c.word)
   else saying.value = true
 }
 async function say(word: DecisionWord, said?: Said) {

@@ -5,6 +5,7 @@ import Dialog from 'primevue/dialog'
 import { ref, watch } from 'vue'
 import { hand, type Trial } from '../../client'
 import BalanceLine from '../../parts/BalanceLine.vue'
+import SayFields from '../../parts/SayFields.vue'
 import FindingLine from '../pickup/FindingLine.vue'
 import RecordPair from '../pickup/RecordPair.vue'
 
@@ -15,6 +16,7 @@ const file = ref<File>()
 const trial = ref<Trial>()
 const problem = ref('')
 const busy = ref(false)
+const fields = ref<InstanceType<typeof SayFields>>()
 watch(visible, () => {
   file.value = trial.value = undefined
   problem.value = ''
@@ -30,7 +32,7 @@ async function go(dry: boolean) {
   problem.value = ''
   try {
     if (dry) trial.value = await hand<Trial>(props.route, file.value, true)
-    else emit('handed', (await hand<{ pickup: number }>(props.route, file.value, false)).pickup)
+    else emit('handed', (await hand<{ pickup: number }>(props.route, file.value, false, fields.value?.said())).pickup)
   } catch (e) {
     problem.value = (e as Error).message
   } finally {
@@ -43,6 +45,7 @@ async function go(dry: boolean) {
   <Dialog v-model:visible="visible" :pt="{ transition: { css: false } }" modal :header="`Hand a file to ${route}`" dismissable-mask :style="{ width: trial ? '70rem' : '40rem' }">
     <p class="faint">It is treated as if it had come into the folder. A trial delivers and records nothing.</p>
     <p><input type="file" aria-label="File" @change="choose" /></p>
+    <SayFields ref="fields" />
     <p v-if="problem" class="problem">{{ problem }}</p>
     <template v-if="trial">
       <BalanceLine :records="trial.balance.in" :good="trial.balance.good" :rejected="trial.balance.rejected" :filtered="trial.balance.filtered" />

@@ -2,7 +2,7 @@
 import Button from 'primevue/button'
 import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { decide, expectations, lanes, pauseRoute, pickups, route, startRoute, stopRoute, take } from '../../client'
+import { decide, expectations, lanes, pauseRoute, pickups, route, startRoute, stopRoute, take, type Lane } from '../../client'
 import { useEvents, useRefresh } from '../../client/events'
 import { useLoad } from '../../client/load'
 import ActList from '../../parts/ActList.vue'
@@ -12,7 +12,7 @@ import PickupTable from '../../parts/PickupTable.vue'
 import SayDialog from '../../parts/SayDialog.vue'
 import StandIn from '../../parts/StandIn.vue'
 import StateMark from '../../parts/StateMark.vue'
-import { many, moment, number } from '../../words'
+import { many, moment, number, passText } from '../../words'
 import HandDialog from './HandDialog.vue'
 import StageBand from './StageBand.vue'
 
@@ -50,6 +50,14 @@ async function act(what: Promise<unknown>) {
 }
 const stopping = ref(false)
 const toggle = () => (data.value?.state === 'stopped' ? act(startRoute(props.name)) : (stopping.value = true))
+const pausing = ref(false)
+const pause = () => (data.value?.state === 'paused' ? act(startRoute(props.name)) : (pausing.value = true))
+const passing = ref(false)
+const lane = ref<Lane>()
+function pass(l: Lane) {
+  lane.value = l
+  passing.value = true
+}
 // below is a waiting file's path below the listened folder.
 const below = (path: string, file: string) => {
   const folders = data.value?.waiting_files.map((w) => w.path.slice(0, -w.name.length)) ?? []
@@ -72,7 +80,7 @@ void refresh()
         <span class="space" />
         <Button label="Hand a file…" size="small" severity="secondary" outlined @click="handing = true" />
         <Button v-if="data.state !== 'stopped'" label="Take now" title="Take what is ready in the folder, whatever the timetable says" size="small" severity="secondary" outlined :disabled="data.state === 'paused'" @click="act(take(name))" />
-        <Button v-if="data.state !== 'stopped'" :label="data.state === 'paused' ? 'Go on' : 'Pause'" size="small" severity="secondary" outlined @click="act(data.state === 'paused' ? startRoute(name) : pauseRoute(name))" />
+        <Button v-if="data.state !== 'stopped'" :label="data.state === 'paused' ? 'Go on' : 'Pause'" size="small" severity="secondary" outlined @click="pause" />
         <Button :label="data.state === 'stopped' ? 'Start' : 'Stop'" size="small" :severity="data.state === 'stopped' ? undefined : 'secondary'" :outlined="data.state !== 'stopped'" :loading="busy" @click="toggle" />
       </div>
       <p v-if="data.problem" class="trouble">{{ data.problem }}</p>
@@ -90,7 +98,7 @@ void refresh()
       </template>
       <template v-if="held.data.value?.items.length">
         <h2>Lanes that are held</h2>
-        <LaneTable :lanes="held.data.value.items" @pass="(l) => act(decide(l.pickup, 'pass'))" />
+        <LaneTable :lanes="held.data.value.items" @pass="pass" />
       </template>
       <template v-if="expected.data.value?.items.length">
         <h2>Expected</h2>
@@ -110,6 +118,8 @@ void refresh()
       <pre v-if="file" class="sheet mono">{{ file.content.replaceAll('\r', '\n') }}</pre>
       <p class="faint small">Revision {{ data.revision.slice(0, 12) }}. {{ number(data.files.length) }} files, identified by their content.</p>
       <SayDialog v-model="stopping" :title="`Stop ${name}?`" text="What is under way is finished. New files wait in the folder until the route is started." button="Stop it" @said="(said) => act(stopRoute(name, said))" />
+      <SayDialog v-model="pausing" :title="`Pause ${name}?`" text="Files are noticed and wait; none is taken until somebody lets the route go on." button="Pause it" @said="(said) => act(pauseRoute(name, undefined, said))" />
+      <SayDialog v-if="lane" v-model="passing" :title="`Let others pass ${lane.name}?`" :text="passText(lane)" button="Let them pass" @said="(said) => lane && act(decide(lane.pickup, 'pass', said))" />
       <HandDialog v-model="handing" :route="name" @handed="(id) => router.push({ name: 'pickup', params: { id } })" />
     </template>
   </main>

@@ -2,29 +2,35 @@
 import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
 import { computed, ref } from 'vue'
-import { useRouter } from 'vue-router'
 import { routes, startRoute, stopRoute, type RouteView } from '../../client'
 import { useRefresh } from '../../client/events'
 import { useLoad } from '../../client/load'
-import { useRows } from '../../keys'
+import { useOpen, useRows } from '../../keys'
+import SayDialog from '../../parts/SayDialog.vue'
 import StandIn from '../../parts/StandIn.vue'
 import StateMark from '../../parts/StateMark.vue'
 import { moment, number } from '../../words'
 
-const router = useRouter()
 const { data, problem, loading, load } = useLoad(routes)
 void load()
 useRefresh(() => true, load)
 const filter = ref('')
 const shown = computed(() => (data.value?.items ?? []).filter((r) => `${r.name} ${r.notes} ${r.state}`.toLowerCase().includes(filter.value.toLowerCase())))
-const open = (r: RouteView) => void router.push({ name: 'route', params: { name: r.name } })
+const open = useOpen<RouteView>((r) => ({ name: 'route', params: { name: r.name } }))
 const at = useRows(shown, open, (r) => r.name)
 const busy = ref('')
 
-async function toggle(r: RouteView) {
-  busy.value = r.name
+const stopping = ref(false)
+const toStop = ref('')
+function toggle(r: RouteView) {
+  if (r.state === 'stopped') return act(r.name, startRoute(r.name))
+  toStop.value = r.name
+  stopping.value = true
+}
+async function act(name: string, what: Promise<unknown>) {
+  busy.value = name
   try {
-    await (r.state === 'stopped' ? startRoute(r.name) : stopRoute(r.name))
+    await what
   } catch (e) {
     problem.value = (e as Error).message
     return
@@ -58,9 +64,9 @@ async function toggle(r: RouteView) {
         </tr>
       </thead>
       <tbody>
-        <tr v-for="(r, i) in shown" :key="r.name" :class="{ at: i === at }" @click="open(r)">
+        <tr v-for="(r, i) in shown" :key="r.name" :class="{ at: i === at }" @click="open(r, $event)" @auxclick="$event.button === 1 && open(r, $event)">
           <td class="name">
-            <RouterLink :to="{ name: 'route', params: { name: r.name } }" @click.stop>{{ r.name }}</RouterLink>
+            <RouterLink :to="{ name: 'route', params: { name: r.name } }" @click.stop @auxclick.stop>{{ r.name }}</RouterLink>
             <div class="faint notes">{{ r.notes }}</div>
           </td>
           <td>
@@ -77,7 +83,8 @@ async function toggle(r: RouteView) {
         </tr>
       </tbody>
     </table>
-    <StandIn v-else-if="data">
+    <SayDialog v-model="stopping" :title="`Stop ${toStop}?`" text="What is under way is finished. New files wait in the folder until the route is started." button="Stop it" @said="(said) => act(toStop, stopRoute(toStop, said))" />
+    <StandIn v-if="data && !shown.length">
       <p v-if="filter">No route matches “{{ filter }}”.</p>
       <template v-else>
         <p>No route has been published yet.</p>
