@@ -3,6 +3,7 @@ package archive
 import (
 	"errors"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -63,11 +64,11 @@ func TestKeep(t *testing.T) {
 	}
 	a := New(files.Real{}, t.TempDir())
 	hash, _, _ := Hash(strings.NewReader("never"))
-	if _, err := a.Open(hash); err == nil || a.Has(hash) {
-		t.Error("the archive has what it was never given")
+	if _, err := a.Open(hash); !errors.Is(err, fs.ErrNotExist) || a.Has(hash) {
+		t.Errorf("the archive has what it was never given: %v", err)
 	}
-	if err := a.Keep("/nowhere/file", hash, true); err == nil {
-		t.Error("a file that is not there was kept")
+	if err := a.Keep("/nowhere/file", hash, true); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("a file that is not there was kept: %v", err)
 	}
 }
 

@@ -280,6 +280,7 @@ func TestConsoleTellsWhatIsWrong(t *testing.T) {
 // terminal. It only does so when pictures are asked for; what the client prints
 // is tested elsewhere.
 func TestPicturesOfTheClient(t *testing.T) {
+	t.Setenv("COLUMNS", "158") // as much as a picture has room for
 	if *shots == "" {
 		t.Skip("no pictures were asked for")
 	}

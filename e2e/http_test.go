@@ -432,8 +432,8 @@ func TestRevisions(t *testing.T) {
 			t.Errorf("with the revision of %s: %s holds %q", revision, name, c)
 		}
 		if revision == "then" {
-			if _, err := b.Client.Again(context.Background(), service.AgainRequest{Pickups: []int64{999}}); err == nil {
-				t.Error("a pickup that is not there was run again")
+			if _, err := b.Client.Again(context.Background(), service.AgainRequest{Pickups: []int64{999}}); err == nil || !strings.Contains(err.Error(), "there is no pickup 999") {
+				t.Errorf("a pickup that is not there was run again: %v", err)
 			}
 		}
 	}

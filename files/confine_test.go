@@ -92,11 +92,11 @@ func TestConfine(t *testing.T) {
 		syscall.Close(fd)
 	}
 	for _, out := range []string{"sub", "../other", "a/../../other"} {
-		if _, err := stepwise(top, out); err == nil {
-			t.Errorf("stepwise follows %s", out)
+		if _, err := stepwise(top, out); !errors.Is(err, ErrLink) && !errors.Is(err, syscall.ENOTDIR) && !errors.Is(err, syscall.EXDEV) && !errors.Is(err, syscall.ELOOP) {
+			t.Errorf("stepwise follows %s: %v", out, err)
 		}
-		if _, err := below(inbox, out); err == nil {
-			t.Errorf("it leaves by %s", out)
+		if _, err := below(inbox, out); !errors.Is(err, ErrLink) && !errors.Is(err, syscall.EXDEV) && !errors.Is(err, syscall.ENOTDIR) && !errors.Is(err, syscall.ELOOP) {
+			t.Errorf("it leaves by %s: %v", out, err)
 		}
 	}
 	syscall.Close(top)

@@ -3,6 +3,7 @@ package files
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -107,7 +108,7 @@ func TestSpace(t *testing.T) {
 	if err != nil || free <= 0 || total < free {
 		t.Errorf("%d of %d, %v", free, total, err)
 	}
-	if _, _, err := (Real{}).Space("/nowhere/at/all"); err == nil {
-		t.Error("a folder that is not there has space")
+	if _, _, err := (Real{}).Space("/nowhere/at/all"); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("a folder that is not there has space: %v", err)
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jmoiron/sqlx"
 
 	"ydrion/core/finding"
@@ -310,10 +311,18 @@ func (s *Store) Commit(ctx context.Context, node int64, commits []Commit) error 
 	}
 	queueDeliveries(&batch, deliveries)
 	if err := s.db.send(ctx, len(deliveries), &batch); err != nil {
+		var said *pgconn.PgError
+		if errors.As(err, &said) && said.Code == "22012" { // division by zero: see queueRuns
+			err = ErrNotOurs
+		}
 		return fmt.Errorf("committing: %w", err)
 	}
 	return nil
 }
+
+// ErrNotOurs says that a run cannot be committed by who wants to: it is not there, is not at work
+// any more, or belongs to another node.
+var ErrNotOurs = errors.New("a run of the group has ended, or another node works on it")
 
 func queueRuns(batch *pgx.Batch, node int64, commits []Commit) error {
 	n := len(commits)

@@ -192,16 +192,16 @@ func TestFromClaimToEnd(t *testing.T) {
 	if f := must(s.Abandon(ctx, node+1, []int64{begun.Run}))(t)[begun.Run]; f.Attempt != 1 || f.Committed || !f.OutOfReach {
 		t.Errorf("%+v", f)
 	}
-	if err := s.Commit(ctx, node, []store.Commit{commit}); err == nil {
-		t.Error("a commit that was abandoned got through")
+	if err := s.Commit(ctx, node, []store.Commit{commit}); !errors.Is(err, store.ErrNotOurs) {
+		t.Errorf("a commit that was abandoned got through: %v", err)
 	}
 	commit.Attempt = fates[begun.Run].Attempt
 	// Of two, one that does not fit: neither is committed.
-	if err := s.Commit(ctx, node, []store.Commit{commit, {Run: 999, Pickup: 999}}); err == nil {
-		t.Error("a run that is not there was committed")
+	if err := s.Commit(ctx, node, []store.Commit{commit, {Run: 999, Pickup: 999}}); !errors.Is(err, store.ErrNotOurs) {
+		t.Errorf("a run that is not there was committed: %v", err)
 	}
-	if err := s.Commit(ctx, node+1, []store.Commit{commit}); err == nil {
-		t.Error("another node's run was committed")
+	if err := s.Commit(ctx, node+1, []store.Commit{commit}); !errors.Is(err, store.ErrNotOurs) {
+		t.Errorf("another node's run was committed: %v", err)
 	}
 	unbalanced := commit
 	unbalanced.Balance.In = 4
@@ -227,8 +227,8 @@ func TestFromClaimToEnd(t *testing.T) {
 		t.Errorf("%+v", o)
 	}
 	// Committing twice fails as a whole.
-	if err := s.Commit(ctx, node, []store.Commit{commit}); err == nil {
-		t.Error("a run was committed twice")
+	if err := s.Commit(ctx, node, []store.Commit{commit}); !errors.Is(err, store.ErrNotOurs) {
+		t.Errorf("a run was committed twice: %v", err)
 	}
 	if left := must(s.Open(ctx, begun.Run, 0, 10))(t); len(left) != 2 || left[0].Temporary != "/out/.t" {
 		t.Errorf("%+v", left)
@@ -542,8 +542,8 @@ func TestNodes(t *testing.T) {
 		t.Errorf("%+v", l)
 	}
 	// What the old node still does is refused.
-	if err := s.Commit(ctx, one.ID, []store.Commit{{Run: begun.Run, Pickup: pickup}}); err == nil {
-		t.Error("a node that has gone away committed")
+	if err := s.Commit(ctx, one.ID, []store.Commit{{Run: begun.Run, Pickup: pickup}}); !errors.Is(err, store.ErrNotOurs) {
+		t.Errorf("a node that has gone away committed: %v", err)
 	}
 	if err := s.Held(ctx, one.ID, pickup, "held", "x", time.Time{}); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("a node that has gone away held a pickup: %v", err)

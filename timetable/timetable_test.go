@@ -1,6 +1,7 @@
 package timetable
 
 import (
+	"strings"
 	"testing"
 	"time"
 	_ "time/tzdata"
@@ -88,13 +89,13 @@ func TestOpen(t *testing.T) {
 
 func TestParse(t *testing.T) {
 	for _, bad := range []string{"6:30", "25:00", "24:30", "06:60", "noon", "", "06:30x", "-1:30"} {
-		if c, err := ParseClock(bad); err == nil {
-			t.Errorf("%q is %v", bad, c)
+		if c, err := ParseClock(bad); err == nil || !strings.Contains(err.Error(), "time of the day such as 06:30") {
+			t.Errorf("%q is %v, %v", bad, c, err)
 		}
 	}
 	for _, bad := range []string{"", "mon-", "monday", "mon,,tue", "mon-fri-sat"} {
-		if d, err := ParseDays(bad); err == nil {
-			t.Errorf("%q is %v", bad, d)
+		if d, err := ParseDays(bad); err == nil || !strings.Contains(err.Error(), "day") {
+			t.Errorf("%q is %v, %v", bad, d, err)
 		}
 	}
 	if d, err := ParseDays("Sat-Mon, wed"); err != nil || d.String() != "mon, wed, sat, sun" {

@@ -36,7 +36,8 @@ export function offset(time: string | Date): string {
 }
 
 // zone names the time zone in which all times are shown.
-export const zone = `${Intl.DateTimeFormat().resolvedOptions().timeZone.replaceAll('_', ' ')} ${offset(new Date())}`
+const named = Intl.DateTimeFormat().resolvedOptions().timeZone.replaceAll('_', ' ')
+export const zone = named === 'UTC' ? named : `${named} ${offset(new Date())}`
 
 // moment is the time, with the day if it is not today.
 export function moment(iso: string): string {

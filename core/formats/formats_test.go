@@ -194,8 +194,8 @@ func TestExamine(t *testing.T) {
 	}
 	for _, place := range []string{"", "record x", "byte -4", "a b c"} {
 		if place != "" {
-			if _, err := At(place); err == nil {
-				t.Errorf("%q was taken for a place", place)
+			if _, err := At(place); err == nil || !strings.Contains(err.Error(), place) || !strings.Contains(err.Error(), "such as") {
+				t.Errorf("%q was taken for a place: %v", place, err)
 			}
 		}
 	}

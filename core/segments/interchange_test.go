@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -310,8 +311,8 @@ func TestPositions(t *testing.T) {
 		}
 	}
 	for _, s := range []string{"", "N", "nad-1", "NAD-", "NAD-0", "NAD()-1", "NAD(BY-1", "HL(x=2)-1", "NAD[0]-1", "NAD-1.2.3", "NAD-1x", "NADX-1"} {
-		if p, err := segments.ParsePosition(s); err == nil {
-			t.Errorf("%q is %s", s, p)
+		if p, err := segments.ParsePosition(s); err == nil || !strings.Contains(err.Error(), strconv.Quote(s)+" is no position: ") {
+			t.Errorf("%q is %s, %v", s, p, err)
 		}
 	}
 	if _, wrong := read(t, x12.Rules, isa, "po1", 10, "BEG", "BEG-x"); len(wrong) != 3 {

@@ -27,9 +27,9 @@ func TestJSONForm(t *testing.T) {
 			t.Errorf("%s: %v does not say %q", in, err, says)
 		}
 	}
-	for _, in := range []string{"MSH|^~^&|\r", "MSH|^~\\&|\rpid|1\r"} {
-		if out, _, err := AppendJSON(nil, []byte(in), Usual); err == nil {
-			t.Errorf("%q became %s", in, out)
+	for in, says := range map[string]string{"MSH|^~^&|\r": "separators 2 and 4 are the same", "MSH|^~\\&|\rpid|1\r": "is no segment"} {
+		if out, _, err := AppendJSON(nil, []byte(in), Usual); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%q became %s, %v", in, out, err)
 		}
 	}
 }

@@ -1,6 +1,7 @@
 package hl7
 
 import (
+	"strconv"
 	"strings"
 	"testing"
 
@@ -73,8 +74,8 @@ func TestPaths(t *testing.T) {
 		}
 	}
 	for _, in := range []string{"", "PID5", "pid-5", "PID-", "PID-0", "PID-5.", "PID-5.0", "PID-5.1.2.3", "PID[0]-1", "PID[x]-1", "PID-1 ", "PID-1000"} {
-		if p, err := parsePath(in); err == nil {
-			t.Errorf("%q was taken for %s", in, p)
+		if p, err := parsePath(in); err == nil || !strings.Contains(err.Error(), strconv.Quote(in)+" is no HL7 position: ") {
+			t.Errorf("%q was taken for %s, %v", in, p, err)
 		}
 	}
 }
