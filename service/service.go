@@ -135,6 +135,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	}
 	first := &node
 	s.task("leading routes", func() { node := first; first = nil; s.leader.Run(s.life, s.work, node) })
+	s.task("giving memory back", s.giveBack)
 	s.task("telling other nodes", s.share)
 	s.task("noting alerts", s.noteAlerts)
 	s.task("sending alerts", s.sendMessages)

@@ -101,19 +101,24 @@ type Batch struct {
 	seenLead int64 // characters that stand before it in its line
 }
 
-// Reset makes a used batch empty and keeps its memory, unless a large record
-// has made it unusually big.
+// Reset makes a used batch empty and keeps its memory, unless large records or very many
+// have made it unusually big.
 func (b *Batch) Reset() {
-	if cap(b.Buf) > 4*Size {
-		b.Buf = nil
-	}
-	if cap(b.Out) > 32*Size {
-		b.Out = nil
-	}
+	b.Buf, b.Out = usual(b.Buf, 4*Size), usual(b.Out, 32*Size)
+	b.Bounds, b.Wholes, b.Spans = usual(b.Bounds, Size/8), usual(b.Wholes, Size/8), usual(b.Spans, Size)
+	b.Notes, b.What, b.Ends, b.Names = usual(b.Notes, Size/32), usual(b.What, Size), usual(b.Ends, Size/4), usual(b.Names, Size/16)
 	b.N, b.Odd, b.Lines, b.Lead = 0, false, 0, 0
 	b.Bounds, b.Wholes, b.Spans, b.Notes, b.What = b.Bounds[:0], b.Wholes[:0], b.Spans[:0], b.Notes[:0], b.What[:0]
 	b.Out, b.Ends, b.Names = b.Out[:0], b.Ends[:0], b.Names[:0]
 	b.seenOff, b.seenLine, b.seenLead = 0, 0, 0
+}
+
+// usual is a slice as it is, or none if it has grown beyond so many items.
+func usual[T any](s []T, most int) []T {
+	if cap(s) > most {
+		return nil
+	}
+	return s
 }
 
 // Records is how many records the batch has.

@@ -16,6 +16,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"ydrion/core/batch"
 	"ydrion/core/finding"
@@ -296,10 +297,20 @@ type run struct {
 // memory of a large one.
 var batches = sync.Pool{New: func() any { return &batch.Batch{Done: make(chan struct{}, 1)} }}
 
+// put keeps a batch for another run, without what a large record has made of it.
+func put(b *batch.Batch) {
+	b.Reset()
+	batches.Put(b)
+}
+
+// underWay is how many bytes of text are worked on at once, unless one batch alone has more: few
+// large records must not take the memory of many.
+const underWay = 32 << 20
+
 // alone does everything in order on one core.
 func (r *run) alone(ctx context.Context) error {
 	b, env := batches.Get().(*batch.Batch), &lang.Env{Facts: r.inputs.Facts}
-	defer batches.Put(b)
+	defer put(b)
 	b.Turn, b.Next = nil, nil
 	for {
 		b.Reset()
@@ -330,7 +341,7 @@ func (r *run) together(ctx context.Context, cores int) error {
 	}
 	defer func() {
 		for len(free) > 0 {
-			batches.Put(<-free)
+			put(<-free)
 		}
 	}()
 	var workers sync.WaitGroup
@@ -349,20 +360,32 @@ func (r *run) together(ctx context.Context, cores int) error {
 		})
 	}
 	var cutErr error
+	var busy atomic.Int64 // bytes of the batches that are under way
 	workers.Go(func() {
 		defer close(order)
 		defer close(todo)
 		turn := make(chan struct{})
 		close(turn)
 		for {
-			var b *batch.Batch
-			select {
-			case b = <-free:
-			case <-ctx.Done():
-				return
+			var idle []*batch.Batch
+			for len(idle) == 0 || busy.Load() > underWay && len(idle) < ring {
+				select {
+				case b := <-free:
+					idle = append(idle, b)
+				case <-ctx.Done():
+					for _, b := range idle {
+						free <- b
+					}
+					return
+				}
+			}
+			b := idle[0]
+			for _, other := range idle[1:] {
+				free <- other
 			}
 			b.Reset()
 			more, err := r.cut(b)
+			busy.Add(int64(b.N))
 			b.Turn, b.Next = turn, make(chan struct{})
 			turn = b.Next
 			todo <- b
@@ -380,6 +403,10 @@ func (r *run) together(ctx context.Context, cores int) error {
 			if emitErr = r.emit(b); emitErr != nil {
 				cancel()
 			}
+		}
+		busy.Add(-int64(b.N))
+		if b.N > underWay {
+			b.Reset() // the next one may be larger still
 		}
 		free <- b
 	}
