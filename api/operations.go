@@ -37,7 +37,7 @@ func asProblem(err error) error {
 	case errors.Is(err, store.ErrNoState), errors.Is(err, service.ErrSample):
 		return huma.Error422UnprocessableEntity(err.Error())
 	}
-	if store.Refused(err) {
+	if store.Unfit(err) {
 		slog.Warn("the database does not take what a request holds", "error", err)
 		return huma.Error422UnprocessableEntity("the request holds something that cannot be kept, such as a NUL character in a text")
 	}

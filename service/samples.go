@@ -47,7 +47,7 @@ type kept struct {
 // be chosen.
 type SampleView struct {
 	ID      string           `json:"id" doc:"empty if a member must be chosen"`
-	Look    *formats.Look    `json:"look"`
+	Look    *formats.Look    `json:"look,omitempty" doc:"left out if a member must be chosen"`
 	Rows    int64            `json:"rows" doc:"lines of text; very long ones are broken"`
 	Members []formats.Member `json:"members" doc:"of an archive that has several"`
 }

@@ -190,19 +190,10 @@ func Restore(ctx context.Context, url string, of Snapshot, skip int64, content f
 				return fmt.Errorf("%s has %d rows instead of %d", t.Name, tag.RowsAffected(), t.Rows)
 			}
 		}
-		for _, statement := range []string{
-			`update routes set leader = null, sequence = sequence + $1`,
-			`select setval(pg_get_serial_sequence('pickups', 'id'), coalesce((select max(id) from pickups), 0) + $1)`,
-			`select setval(pg_get_serial_sequence('runs', 'id'), coalesce((select max(id) from runs), 0) + $1)`,
-			`select setval(pg_get_serial_sequence('alerts', 'id'), coalesce((select max(id) from alerts), 0) + $1)`,
-			`select setval(pg_get_serial_sequence('nodes', 'id'), $1)`,
-			`select setval(pg_get_serial_sequence('legal_holds', 'id'), coalesce((select max(id) from legal_holds), 0) + 1) where $1 > 0`,
-		} {
-			if _, err := tx.Exec(ctx, statement, skip); err != nil {
-				return fmt.Errorf("numbers: %w", err)
-			}
+		if _, err := tx.Exec(ctx, `update routes set leader = null, sequence = sequence + $1`, skip); err != nil {
+			return fmt.Errorf("numbers: %w", err)
 		}
-		return nil
+		return onward(ctx, tx, skip)
 	})
 	if err != nil {
 		// Tables without records would be in the way of another try.
@@ -211,6 +202,27 @@ func Restore(ctx context.Context, url string, of Snapshot, skip int64, content f
 	}
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("bringing the tables up to date: %w", err)
+	}
+	return nil
+}
+
+// onward lets each table that numbers its rows go on so many numbers behind the last one that it
+// holds: what was numbered after the backup may be known elsewhere.
+func onward(ctx context.Context, tx pgx.Tx, skip int64) error {
+	rows, err := tx.Query(ctx, `select table_name, column_name from information_schema.columns where table_schema = current_schema() and is_identity = 'YES' order by 1`)
+	if err != nil {
+		return fmt.Errorf("numbers: %w", err)
+	}
+	numbered, err := pgx.CollectRows(rows, pgx.RowToStructByPos[struct{ Table, Column string }])
+	for _, n := range numbered {
+		if err != nil {
+			break
+		}
+		table, column := pgx.Identifier{n.Table}.Sanitize(), pgx.Identifier{n.Column}.Sanitize()
+		_, err = tx.Exec(ctx, fmt.Sprintf(`select setval(pg_get_serial_sequence($1, $2), greatest(coalesce(max(%s), 0) + $3, 1), coalesce(max(%s), 0) + $3 > 0) from %s`, column, column, table), table, n.Column, skip)
+	}
+	if err != nil {
+		return fmt.Errorf("numbers: %w", err)
 	}
 	return nil
 }

@@ -390,6 +390,12 @@ func (s *Store) one(result sql.Result, err error) error {
 	return nil
 }
 
+// Unfit tells that the database cannot hold a value that it was given, such as a text with NUL.
+func Unfit(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && strings.HasPrefix(pg.Code, "22")
+}
+
 // Refused tells that the database does not take what it was given, as opposed to not
 // being there or not being able to: another try comes to the same.
 func Refused(err error) bool {

@@ -1550,7 +1550,8 @@ export interface components {
         SampleView: {
             /** @description empty if a member must be chosen */
             id: string;
-            look: components["schemas"]["Look"];
+            /** @description left out if a member must be chosen */
+            look?: components["schemas"]["Look"];
             /** @description of an archive that has several */
             members: components["schemas"]["Member"][];
             /**
