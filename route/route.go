@@ -204,6 +204,13 @@ func (c *compilation) plan() *flow.Plan {
 	if target == nil {
 		return nil
 	}
+	if from, is := reads.(hl7.Source); is {
+		if to, too := target.(*hl7.Target); too {
+			from.Marked = true
+			reads = from
+			to.FromMessages()
+		}
+	}
 	scope := lang.Scope{Fields: s.Record, Lookups: c.tables, Separate: r.Good.PerRecord}
 	program, findings := lang.Build(m, r.Map, string(mapText), target, scope)
 	c.out = append(c.out, findings...)

@@ -81,7 +81,8 @@ type converter struct {
 	reader  format.Reader
 	out     *bufio.Writer
 	columns []string
-	sep     hl7.Separators
+	sep     hl7.Separators // of the last message
+	border  hl7.Separators // of what stands around messages
 	writer  segments.Writer
 	scratch []byte
 }
@@ -99,17 +100,15 @@ func (c *converter) add(findings ...finding.Finding) {
 }
 
 func (c *converter) run(ctx context.Context, step func([]byte) error) error {
-	c.sep = hl7.Usual
+	c.sep, c.border = hl7.Usual, hl7.Usual
 	return batches(ctx, c.reader, func(b *batch.Batch, broken *format.Broken) error {
 		bad := map[int32]bool{}
 		for _, n := range b.Notes {
 			c.add(c.reader.Describe(b, n))
 			bad[n.Record] = bad[n.Record] || !n.Warn
 		}
-		if c.From == "hl7" && b.First == 1 && len(b.Wholes) > 0 {
-			if before := bytes.Trim(b.Buf[:b.Wholes[0].Off], "\r\n\x0b\x1c "); len(before) > 0 {
-				c.around(before)
-			}
+		if b.Records() > 0 {
+			c.around(b.Buf[:b.Bounds[0].Off])
 		}
 		if r, ok := c.reader.(*segments.Reader); ok {
 			c.pieces(r, b, bad)
@@ -119,14 +118,18 @@ func (c *converter) run(ctx context.Context, step func([]byte) error) error {
 				break
 			}
 			c.Records++
-			if bad[int32(i)] {
-				continue
+			if !bad[int32(i)] {
+				if err := step(b.Raw(i)); err != nil {
+					c.add(finding.New("convert.record", b.Place(i, b.Bounds[i].Off), "the record cannot be written as %s: %v", c.To, err))
+				} else {
+					c.Written++
+				}
 			}
-			if err := step(b.Raw(i)); err != nil {
-				c.add(finding.New("convert.record", b.Place(i, b.Bounds[i].Off), "the record cannot be written as %s: %v", c.To, err))
-				continue
+			to := b.N
+			if i+1 < b.Records() {
+				to = int(b.Bounds[i+1].Off)
 			}
-			c.Written++
+			c.around(b.Buf[b.Bounds[i].End:to])
 		}
 		if broken != nil {
 			c.Records++
@@ -250,7 +253,7 @@ func (c *converter) row(value func(name string) string) {
 }
 
 func (c *converter) messageToObject(raw []byte) error {
-	message, around := hl7.Around(raw)
+	message := raw
 	if set, ok := hl7.Written(message); !ok {
 		return errors.New("its character set is not known")
 	} else if set != text.UTF8 {
@@ -265,18 +268,18 @@ func (c *converter) messageToObject(raw []byte) error {
 	}
 	c.sep = sep
 	c.scratch = append(out, '\n')
-	if _, err := c.out.Write(c.scratch); err != nil {
-		return err
-	}
-	if len(bytes.Trim(around, "\r\n\x0b\x1c ")) > 0 {
-		c.around(around)
-	}
-	return nil
+	_, err = c.out.Write(c.scratch)
+	return err
 }
 
-// around writes segments around messages as an object of their own.
+// around writes segments around messages of HL7 as an object of their own. They have the
+// separators that the last FHS or BHS names, whatever the messages have.
 func (c *converter) around(segments []byte) {
-	out, _, err := hl7.AppendJSON(nil, segments, c.sep)
+	if segments = bytes.Trim(segments, "\r\n\x0b\x1c \t"); c.From != "hl7" || len(segments) == 0 {
+		return
+	}
+	out, sep, err := hl7.AppendJSON(nil, segments, c.border)
+	c.border = sep
 	if err == nil && !utf8.Valid(segments) {
 		err = errors.New("it is not UTF-8")
 	}
@@ -293,7 +296,16 @@ func (c *converter) objectToMessage(raw []byte) error {
 	if err != nil {
 		return err
 	}
-	c.sep = sep
+	switch name := string(message[:min(3, len(message))]); name {
+	case "FHS", "BHS":
+		c.border = sep
+	case "BTS", "FTS":
+		if message, c.border, err = hl7.FromJSON(raw, c.border); err != nil {
+			return err
+		}
+	default:
+		c.sep = sep
+	}
 	set, ok := hl7.Written(message)
 	if !ok {
 		return errors.New("its MSH-18 names a character set that is not known")

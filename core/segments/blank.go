@@ -66,8 +66,8 @@ func (n *Slot) Last() int {
 	return last
 }
 
-// first is the leaf that stands first in a slot; nil if nothing does.
-func (n *Slot) first() *Slot {
+// First is the leaf that stands first in a slot; nil if nothing does.
+func (n *Slot) First() *Slot {
 	for n != nil && !n.Leaf {
 		n = n.Parts[1]
 	}

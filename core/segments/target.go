@@ -357,7 +357,7 @@ func (t *Target) numbered(plans []*Planned) (out finding.List) {
 				number = l.Number
 			}
 		}
-		if number > 0 && p.Fields.Parts[number].first() == nil {
+		if number > 0 && p.Fields.Parts[number].First() == nil {
 			f := finding.New("map.number", finding.Finding{}.Place, "nothing numbers %s: %s-%d is neither assigned nor kept", p.Name, p.Name, number)
 			out = append(out, f.Suggest("as in %s-%d = sequence", p.Name, number))
 		}
@@ -393,7 +393,7 @@ func (t *Target) segment(w *Composer, p *Planned) {
 			w.Text(sample.Fields[f][0][0][0])
 			continue
 		}
-		n := p.Fields.Parts[f+1].first()
+		n := p.Fields.Parts[f+1].First()
 		switch {
 		case n != nil && n.Expression >= 0:
 			w.Piece(format.Piece{Kind: format.Value, Expression: n.Expression, Width: width, Zeros: f+1 == t.rules.Levels[0].Number})
@@ -411,7 +411,7 @@ func (t *Target) closing(w *Composer, name string, count func(), opened *Slot, n
 	w.Text(name + string(t.syntax.Element))
 	count()
 	w.Text(string(t.syntax.Element))
-	if n := opened.Parts[number].first(); n != nil {
+	if n := opened.Parts[number].First(); n != nil {
 		widths := t.rules.Widths[t.rules.Levels[0].Open]
 		switch {
 		case n.Expression < 0:

@@ -277,15 +277,3 @@ func Written(message []byte) (text.Charset, bool) {
 	}
 	return set, ok
 }
-
-// Around takes what stands around messages (FHS, BHS, BTS, FTS) off the end of the
-// text of a message.
-func Around(raw []byte) (message, around []byte) {
-	first := len(raw)
-	for _, name := range []string{"BTS", "FTS", "BHS", "FHS"} {
-		if i := nextSegment(raw, 0, name); i >= 0 {
-			first = min(first, i)
-		}
-	}
-	return raw[:first], raw[first:]
-}

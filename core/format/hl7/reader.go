@@ -30,6 +30,8 @@ type Source struct {
 	// Unit is the segment that is a record by itself, with what stands around it
 	// in its message as context. Without one the message is the record.
 	Unit string
+	// Marked says that values go on into HL7: escape sequences that are no text are kept as such.
+	Marked bool
 }
 
 var _ format.Source = Source{}
@@ -37,7 +39,7 @@ var _ format.Source = Source{}
 // Open binds the fields to their positions and looks for the first message.
 // Fields are positions such as PID-3.1; a field's path says which, or its name.
 func (s Source) Open(in *text.Decoded, fields shape.Record) (format.Reader, finding.List, error) {
-	r := &Reader{unit: -1, Stream: format.Stream{In: in, Line: 1}, declared: in.Charset == text.Declared, charset: in.Charset, size: batch.Size}
+	r := &Reader{unit: -1, marked: s.Marked, Stream: format.Stream{In: in, Line: 1}, declared: in.Charset == text.Declared, charset: in.Charset, size: batch.Size}
 	findings := r.bind(s.Unit, fields)
 	buf, err := r.Fill(nil, ahead)
 	if err != nil {
@@ -58,6 +60,7 @@ type Reader struct {
 	format.Stream
 	declared bool // the text is as it came: MSH-18 says how to read it
 	charset  text.Charset
+	marked   bool                // see Source
 	wanted   []segments.Position // by slot
 	names    []string
 	parts    []part
@@ -77,6 +80,7 @@ type counts struct {
 	messages, batches int64 // since the last BHS; since FHS
 	open              bool  // a BHS without its BTS
 	file              bool  // an FHS without its FTS
+	loose             bool  // since FHS no BHS has come
 }
 
 // part is a segment of which fields are wanted.
@@ -182,7 +186,31 @@ const (
 // between tells what may stand before a message and between segments: line ends,
 // blanks, and the block characters of MLLP.
 func between(c byte) bool {
-	return c == '\r' || c == '\n' || c == ' ' || c == blockBegin || c == blockEnd
+	return c == '\r' || c == '\n' || c == ' ' || c == '\t' || c == blockBegin || c == blockEnd
+}
+
+// next finds where the next message begins from i on, -1 if it does not. In a file of blocks each
+// block is one, whatever it holds.
+func (r *Reader) next(buf []byte, i int) int {
+	message := r.nextMessage(buf, i)
+	if !r.blocks {
+		return message
+	}
+	for p := i; p < len(buf) && (message < 0 || p < message); p++ {
+		k := bytes.IndexByte(buf[p:], blockBegin)
+		if k < 0 {
+			break
+		}
+		for p += k; p < len(buf) && between(buf[p]) && buf[p] != blockEnd; p++ {
+		}
+		if p == len(buf) {
+			return -1 // what the block holds has not been read yet, or there is nothing
+		}
+		if buf[p] != blockEnd && (message < 0 || p < message) {
+			return p
+		}
+	}
+	return message
 }
 
 // nextMessage finds where the next message begins from i on, -1 if it does not. It
@@ -203,9 +231,22 @@ func (r *Reader) nextMessage(buf []byte, i int) int {
 	return -1
 }
 
-// begins tells whether a segment of three letters may begin at a place.
+// begins tells whether a segment of three letters may begin at a place: at the start of a line or
+// of a block, with or without blanks before it.
 func begins(buf []byte, at int) bool {
-	return (at == 0 || buf[at-1] == '\r' || buf[at-1] == '\n' || buf[at-1] == blockBegin) && (at+3 >= len(buf) || !letter(buf[at+3]))
+	if at+3 < len(buf) && letter(buf[at+3]) {
+		return false
+	}
+	for at--; at >= 0; at-- {
+		switch buf[at] {
+		case '\r', '\n', blockBegin, blockEnd:
+			return true
+		case ' ', '\t':
+		default:
+			return false
+		}
+	}
+	return true
 }
 
 // nextSegment finds where the next segment of that name begins from i on, -1 if
@@ -238,7 +279,7 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 			return false, err
 		}
 		for {
-			i := r.nextMessage(buf, from)
+			i := r.next(buf, from)
 			if i < 0 {
 				break
 			}
@@ -270,20 +311,21 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 			starts[i].End = starts[i+1].Off
 		}
 	}
+	if r.batches {
+		starts = r.tally(buf[:n], starts)
+	}
 	b.Wholes = starts
 	if r.unit < 0 {
 		b.Bounds = append(b.Bounds[:0], starts...)
-	}
-	if r.batches {
-		r.tally(buf[:n], starts)
 	}
 	r.Give(b, buf, n, '\r')
 	return !r.EOF || len(r.Carry) > 0, nil
 }
 
 // tally holds what the batch and file segments of a stretch say against the
-// messages that have come (2.10.3).
-func (r *Reader) tally(buf []byte, messages []batch.Span) {
+// messages that have come (2.10.3). They belong to no message: it gives the messages without
+// them, and as a message of its own what else stands between them.
+func (r *Reader) tally(buf []byte, messages []batch.Span) (apart []batch.Span) {
 	type mark struct {
 		at   int
 		name string
@@ -296,31 +338,69 @@ func (r *Reader) tally(buf []byte, messages []batch.Span) {
 	}
 	slices.SortFunc(marks, func(a, b mark) int { return a.at - b.at })
 	c := &r.count
-	for _, m := range marks {
+	misplaced := func(at int, format string, args ...any) {
+		r.ended = append(r.ended, finding.New("hl7.batch", r.Place(buf, at), format, args...).Suggest("the file may be put together of others, or not be whole: ask for it again"))
+	}
+	for i, m := range marks {
 		for len(messages) > 0 && int(messages[0].Off) < m.at {
 			c.messages++
-			messages = messages[1:]
+			message := messages[0]
+			message.End = min(message.End, uint32(m.at))
+			apart, messages = append(apart, message), messages[1:]
 		}
 		switch m.name {
 		case "FHS":
-			c.file = true
+			if c.file {
+				misplaced(m.at, "FHS begins a file before the one before has ended (FTS)")
+			}
+			c.file, c.batches, c.messages, c.loose = true, 0, 0, true
 		case "BHS":
-			c.messages, c.open = 0, true
+			if c.open {
+				misplaced(m.at, "BHS begins a batch before the one before has ended (BTS)")
+			}
+			c.messages, c.open, c.loose = 0, true, false
 		case "BTS":
+			if !c.open {
+				misplaced(m.at, "BTS ends a batch that did not begin (BHS)")
+			}
 			r.compare(buf, m.at, "BTS-1", "messages", c.messages)
 			c.batches++
 			c.open = false
 		case "FTS":
+			if !c.file {
+				misplaced(m.at, "FTS ends a file that did not begin (FHS)")
+			}
+			if c.loose && c.messages > 0 { // messages without BHS are one batch
+				c.batches = 1
+			}
 			r.compare(buf, m.at, "FTS-1", "batches", c.batches)
-			c.file = false
+			c.file, c.loose = false, false
+		}
+		// Behind its line, and before what comes next: nothing, or what is no message.
+		from, to := m.at, len(buf)
+		if i+1 < len(marks) {
+			to = marks[i+1].at
+		}
+		if len(messages) > 0 {
+			to = min(to, int(messages[0].Off))
+		}
+		if k := bytes.IndexAny(buf[from:to], "\r\n"); k >= 0 {
+			if from += k; len(bytes.TrimFunc(buf[from:to], func(c rune) bool { return c < 0x80 && between(byte(c)) })) > 0 {
+				for between(buf[from]) {
+					from++
+				}
+				apart = append(apart, batch.Span{Off: uint32(from), End: uint32(to)})
+			}
 		}
 	}
+	apart = append(apart, messages...)
 	c.messages += int64(len(messages))
 	if r.EOF && (c.open || c.file) {
 		name := map[bool]string{true: "BTS", false: "FTS"}[c.open]
 		f := finding.New("hl7.unfinished", r.Place(buf, len(buf)), "the file ends without %s: it may not be whole", name)
 		r.ended = append(r.ended, f)
 	}
+	return apart
 }
 
 // compare holds a count that a segment says against what came.
@@ -354,6 +434,10 @@ const (
 	ruleEscape
 	ruleNoUnit
 	ruleBlock // the block does not end
+	ruleBehind
+	ruleBatch
+	ruleControl
+	ruleControlled
 )
 
 // Split finds the wanted fields of each message, or of each unit in it.
@@ -365,7 +449,7 @@ func (r *Reader) Split(b *batch.Batch) {
 		messages = b.Wholes
 	}
 	odd := !text.IsASCII(b.Buf[:b.N]) || bytes.IndexByte(b.Buf[:b.N], escape) >= 0
-	w := walk{Reader: r, b: b, odd: odd, seen: make([]int, len(r.parts)), first: make([]int, len(r.parts))}
+	w := walk{Reader: r, b: b, odd: odd, controls: r.controlled(b.Buf[:b.N]), seen: make([]int, len(r.parts)), first: make([]int, len(r.parts))}
 	for i, m := range messages {
 		if r.unit < 0 {
 			w.row = w.grow()
@@ -384,19 +468,21 @@ const escape = 0x1b
 // walk goes through one message after the other.
 type walk struct {
 	*Reader
-	b       *batch.Batch
-	odd     bool   // there are bytes beyond ASCII
-	scan    []byte // the text, without what looks like a separator and is none
-	mask    []byte
-	sep     Separators
-	charset text.Charset // of the message, where it is not UTF-8
-	row     []batch.Span // what is filled: the record's, or the context of units to come
-	context []batch.Span
-	record  int
-	seen    []int // occurrences of each part in its scope
-	first   []int // when each part was first met in the message, 0: not yet
-	order   int
-	mine    bool // what came last, but notes, is a unit
+	b   *batch.Batch
+	odd bool // there are bytes beyond ASCII
+	// controls: there may be control characters.
+	controls bool
+	scan     []byte // the text, without what looks like a separator and is none
+	mask     []byte
+	sep      Separators
+	charset  text.Charset // of the message, where it is not UTF-8
+	row      []batch.Span // what is filled: the record's, or the context of units to come
+	context  []batch.Span
+	record   int
+	seen     []int // occurrences of each part in its scope
+	first    []int // when each part was first met in the message, 0: not yet
+	order    int
+	mine     bool // what came last, but notes, is a unit
 
 	// Where the standard knows the message, its groups say what belongs to what.
 	structure     *standard.Structure // nil: not known
@@ -430,20 +516,102 @@ func (w *walk) note(rule, slot, at int, warn bool) {
 	w.b.Notes = append(w.b.Notes, batch.Note{Record: int32(w.record), Slot: int32(slot), Rule: int32(rule), Source: batch.Syntax, At: uint32(at), Warn: warn})
 }
 
-// message walks through a message, and rejects all of it if it is a block that does not end.
+// message walks through a message, and rejects all of it if it is a block that does not end or
+// has something behind its end.
 func (w *walk) message(start, end int) {
-	first := len(w.b.Bounds)
-	w.segments(start, end)
-	if !w.blocks || bytes.IndexByte(w.b.Buf[start:end], blockEnd) >= 0 {
+	first, stop := len(w.b.Bounds), end
+	if w.blocks {
+		if i := bytes.IndexByte(w.b.Buf[start:end], blockEnd); i >= 0 {
+			stop = start + i
+		}
+	}
+	w.segments(start, stop)
+	if w.controls {
+		w.control(first, start, stop)
+	}
+	if !w.blocks {
 		return
 	}
+	if stop == end {
+		w.all(first, ruleBlock, start, false)
+	}
+	for p := stop; p < end; p++ {
+		if !between(w.b.Buf[p]) {
+			w.all(first, ruleBehind, p, false)
+			return
+		}
+	}
+}
+
+// all notes something about a message: in each of its records, from the first on.
+func (w *walk) all(first, rule, at int, warn bool) {
 	if w.unit < 0 {
-		w.note(ruleBlock, -1, start, false)
+		w.note(rule, -1, at, warn)
 		return
 	}
 	for w.record = first; w.record < len(w.b.Bounds); w.record++ {
-		w.note(ruleBlock, -1, start, false)
+		w.note(rule, -1, at, warn)
 	}
+}
+
+// control notes the first control character of each kind in a message: NUL and SUB say that data
+// was lost; others do not belong into a message (2.5.4), and are passed on. ESC changes character
+// sets.
+func (w *walk) control(first, start, end int) {
+	lost, strange := -1, -1
+	for p := start; p < end && lost < 0; p++ {
+		switch c := w.b.Buf[p]; {
+		case c >= ' ' && c != 0x7f || c == '\r' || c == '\n' || c == '\t' || c == escape:
+		case c == 0 || c == substitute:
+			lost = p
+		case strange < 0:
+			strange = p
+		}
+	}
+	for rule, at := range map[int]int{ruleControl: lost, ruleControlled: strange} {
+		if at < 0 {
+			continue
+		}
+		if w.unit >= 0 {
+			i, within := slices.BinarySearchFunc(w.b.Bounds[first:], uint32(at), func(s batch.Span, at uint32) int {
+				if s.End <= at {
+					return -1
+				} else if s.Off > at {
+					return 1
+				}
+				return 0
+			})
+			if within {
+				w.record = first + i
+				w.note(rule, -1, at, rule == ruleControlled)
+				continue
+			}
+		}
+		w.all(first, rule, at, rule == ruleControlled)
+	}
+}
+
+// substitute stands for a character that could not be read (ISO 646).
+const substitute = 0x1a
+
+// controlled tells whether there may be control characters in a text that have no place in it,
+// eight bytes at once.
+func (r *Reader) controlled(b []byte) bool {
+	plain := func(c byte) bool {
+		return c >= ' ' && c != 0x7f || c == '\r' || c == '\n' || c == '\t' || c == escape || r.blocks && (c == blockBegin || c == blockEnd)
+	}
+	for len(b) >= 8 {
+		v := binary.LittleEndian.Uint64(b)
+		if (v-0x20*low)&^v&high != 0 || (v^0x7f*low-low)&^(v^0x7f*low)&high != 0 {
+			for _, c := range b[:8] {
+				if !plain(c) {
+					return true
+				}
+			}
+		}
+		b = b[8:]
+	}
+	return slices.ContainsFunc(b, func(c byte) bool { return !plain(c) })
 }
 
 // segments walks through the segments of a message.
@@ -486,6 +654,13 @@ func (w *walk) segments(start, end int) {
 	if w.odd && (!text.IsASCII(buf[start:end]) || bytes.IndexByte(buf[start:end], escape) >= 0) {
 		trouble = w.character(start, end, terminator)
 	}
+	if w.sep.Set = w.charset; w.declared && w.charset == "" && bytes.IndexByte(buf[min(start+8, end):end], w.sep.Escape) >= 0 {
+		line, _, _ := bytes.Cut(buf[start:end], []byte{terminator})
+		w.sep.Set, _ = declaredCharset(line, w.sep)
+	} else if !w.declared && w.Reader.charset != text.UTF8 {
+		w.sep.Set = w.Reader.charset
+	}
+	w.sep.Marked = w.marked
 	w.classify()
 	if len(w.wanted) == 0 { // somebody only looks
 		w.escapes(start, end)
@@ -505,6 +680,11 @@ func (w *walk) segments(start, end int) {
 			continue
 		}
 		name := keyAt(buf, p)
+		if name == fhs || name == bhs || name == bts || name == fts {
+			w.all(units, ruleBatch, p, false)
+			p = stop + 1
+			continue
+		}
 		if w.structure != nil {
 			w.step(buf[p:p+3], name)
 		} else if w.unit >= 0 && name != note {
@@ -686,7 +866,7 @@ const (
 	high = 0x8080808080808080
 )
 
-var note, msh = key("NTE"), key("MSH")
+var note, msh, fhs, bhs, bts, fts = key("NTE"), key("MSH"), key("FHS"), key("BHS"), key("BTS"), key("FTS")
 
 // structureOf finds the structure of a message; nil if it is not known.
 func (w *walk) structureOf(message []byte, terminator byte) *standard.Structure {
@@ -1044,6 +1224,14 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 			Suggest("a line break in a value must be written as an escape sequence, such as \\.br\\")
 	case ruleBlock:
 		return finding.New("hl7.block", at, "the block that begins before this message (VT) does not end (FS CR): the message may not be whole").Suggest("ask for it again")
+	case ruleBehind:
+		return seen(finding.New("hl7.block", at, "something stands behind the end of the message's block (FS) and is in no block"), line).Suggest("ask for the file again")
+	case ruleBatch:
+		return seen(finding.New("hl7.batch", at, "%s stands among messages, and the file does not begin with FHS or BHS", line[:min(3, len(line))]), line).Suggest("the file may be put together of others, or not be whole: ask for it again")
+	case ruleControl:
+		return finding.New("hl7.control", at, "byte %02X here stands for a character that was lost", b.Buf[n.At]).Suggest("the sender must send the text that was meant")
+	case ruleControlled:
+		return finding.Warn("hl7.control", at, "byte %02X here is a control character, which has no place in a message (HL7 v2 chapter 2, 2.5.4)", b.Buf[n.At])
 	case ruleCharset:
 		return finding.New("hl7.charset", at, "MSH-18 names a character set that is not known").Suggest("set the route's encoding")
 	case ruleUndeclared:

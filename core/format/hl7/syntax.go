@@ -20,6 +20,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"ydrion/core/segments"
 	"ydrion/core/text"
@@ -30,19 +31,39 @@ import (
 type Separators struct {
 	Field, Component, Repetition, Escape, Subcomponent byte
 	Truncation                                         byte // from 2.7 on; 0: none is said
+
+	// Set is the character set of the bytes that hexadecimal sequences name; empty: UTF-8.
+	Set text.Charset
+	// Marked lets sequences that are no text stand between marks instead of escape characters, so
+	// that a target can tell them from text and write them as they came.
+	Marked bool
 }
 
 // Usual are the separators that the standard recommends.
 var Usual = Separators{Field: '|', Component: '^', Repetition: '~', Escape: '\\', Subcomponent: '&'}
 
+// Mark stands around sequences that are no text (highlighting, formatting, other character sets,
+// local ones) in values that go on into HL7. It is a character that no message may hold.
+const Mark = substitute
+
 // Escapes is the table for values written with these separators (2.7.1), with
-// line breaks as \.br\.
+// line breaks as \.br\ and other control characters as \Xnn\.
 func (s Separators) Escapes() *text.Escapes {
 	esc := func(letters string) string { return string(s.Escape) + letters + string(s.Escape) }
-	return text.NewEscapes(map[byte]string{
+	with := map[byte]string{}
+	for c := range byte(' ') {
+		with[c] = esc(fmt.Sprintf("X%02X", c))
+	}
+	for c, written := range map[byte]string{
 		s.Field: esc("F"), s.Component: esc("S"), s.Subcomponent: esc("T"), s.Repetition: esc("R"), s.Escape: esc("E"),
-		'\n': esc(".br"), '\r': esc(".br"),
-	})
+		'\n': esc(".br"), '\r': esc(".br"), 0x7f: esc("X7F"),
+	} {
+		with[c] = written
+	}
+	if s.Marked {
+		with[Mark] = string(s.Escape)
+	}
+	return text.NewEscapes(with)
 }
 
 // separators reads MSH-1 and MSH-2 of a message.
@@ -150,24 +171,46 @@ func (s Separators) sequence(to, sequence []byte) ([]byte, bool) {
 			return to, false
 		}
 	case 'X':
-		return unhex(to, rest)
+		if out, ok := s.unhex(to, rest); ok {
+			return out, true
+		}
+		return to, false
 	case 'C', 'M':
-		if _, ok := unhex(nil, rest); !ok || sequence[0] == 'C' && len(rest) != 4 || sequence[0] == 'M' && len(rest) != 4 && len(rest) != 6 {
+		if _, ok := digits(rest); !ok || sequence[0] == 'C' && len(rest) != 4 || sequence[0] == 'M' && len(rest) != 4 && len(rest) != 6 {
 			return to, false
 		}
 	case 'Z':
 	default:
 		return to, false
 	}
-	return append(append(append(to, s.Escape), sequence...), s.Escape), true
+	around := s.Escape
+	if s.Marked {
+		around = Mark
+	}
+	return append(append(append(to, around), sequence...), around), true
 }
 
-func unhex(to, digits []byte) ([]byte, bool) {
-	out, err := hex.AppendDecode(to, digits)
-	if err != nil || len(digits) == 0 {
+// unhex gives the text of hexadecimal digits, which are bytes of the message's character set. What
+// is no text in it is not.
+func (s Separators) unhex(to, written []byte) ([]byte, bool) {
+	b, ok := digits(written)
+	if !ok || bytes.IndexByte(b, 0) >= 0 || bytes.IndexByte(b, Mark) >= 0 {
 		return to, false
 	}
-	return out, true
+	if text.IsASCII(b) {
+		return append(to, b...), true
+	}
+	if s.Set != "" && s.Set != text.UTF8 {
+		decoded, err := text.DecodeAll(b, s.Set)
+		return append(to, decoded...), err == nil
+	}
+	return append(to, b...), utf8.Valid(b)
+}
+
+// digits gives the bytes of hexadecimal digits.
+func digits(written []byte) ([]byte, bool) {
+	b, err := hex.AppendDecode(nil, written)
+	return b, err == nil && len(b) > 0
 }
 
 // declaredCharset is what MSH-18 says (table 0211), "" if it says nothing or

@@ -6,6 +6,7 @@ import (
 
 	"ydrion/core/finding"
 	"ydrion/core/format"
+	"ydrion/core/place"
 	"ydrion/core/segments"
 	"ydrion/core/text"
 )
@@ -17,6 +18,8 @@ type Target struct {
 	header  string // MSH with what says the separators
 	escapes *text.Escapes
 	end     string // of a segment
+
+	separators Separators
 }
 
 // NewTarget takes the sample message apart.
@@ -24,6 +27,17 @@ func NewTarget(file string, sample []byte) (*Target, error) {
 	m, err := Parse(sample)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	if set, known := Written(sample); known && set != text.UTF8 && !text.IsASCII(sample) {
+		if text.FirstInvalid(sample) < 0 {
+			return nil, fmt.Errorf("%s: it is UTF-8, and its MSH-18 says that it is %s: save it in that, or without characters beyond ASCII", file, set)
+		}
+		if sample, err = text.DecodeAll(sample, set); err == nil {
+			m, err = Parse(sample)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", file, err)
+		}
 	}
 	s := m.Separators
 	blank := &segments.Blank{
@@ -39,10 +53,17 @@ func NewTarget(file string, sample []byte) (*Target, error) {
 		blank.Segments = append(blank.Segments, of)
 	}
 	return &Target{source: sample, blank: blank, escapes: s.Escapes(), end: "\r",
-		header: "MSH" + string([]byte{s.Field, s.Component, s.Repetition, s.Escape, s.Subcomponent})}, nil
+		separators: s, header: "MSH" + string([]byte{s.Field, s.Component, s.Repetition, s.Escape, s.Subcomponent})}, nil
 }
 
 var _ format.Target = (*Target)(nil)
+
+// FromMessages says that values come from HL7: sequences in them that are no text are written as
+// they came.
+func (t *Target) FromMessages() {
+	t.separators.Marked = true
+	t.escapes = t.separators.Escapes()
+}
 
 // EndAsSample makes segments end as those of the sample do, instead of with CR (2.5.4).
 func (t *Target) EndAsSample() {
@@ -95,8 +116,14 @@ func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
 	if out.HasErrors() {
 		return format.Layout{}, out
 	}
+	layout := format.Layout{Decimal: '.'} // numbers: HL7 v2 chapter 2A, NM
 	w := &segments.Composer{Blank: t.blank}
 	for _, p := range plans {
+		if p.Name == "MSH" {
+			var findings finding.List
+			layout.Says, findings = t.says(p, in)
+			out = append(out, findings...)
+		}
 		w.When(p, func() {
 			if p.Name == "MSH" {
 				w.Text(t.header)
@@ -108,7 +135,38 @@ func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
 			w.Text(t.end)
 		})
 	}
-	return format.Layout{Record: w.Pieces(), Decimal: '.'}, out // numbers: HL7 v2 chapter 2A, NM
+	layout.Record = w.Pieces()
+	return layout, out
+}
+
+// says is the character set in which messages are written: the one that their MSH-18 names. What
+// names none is written in UTF-8.
+func (t *Target) says(msh *segments.Planned, in format.Instructions) (*text.Repertoire, finding.List) {
+	slot := msh.Fields.Parts[18]
+	if slot == nil {
+		return nil, nil
+	}
+	named := slot.First()
+	if named == nil || named.Expression >= 0 {
+		for _, a := range in.Assign {
+			if strings.HasPrefix(a.Path, "MSH-18") {
+				f := finding.New("map.charset", a.At, "MSH-18 says in which character set the messages are written: it is the one of the sample")
+				return nil, finding.List{f.Suggest("keep MSH-18, and let it name the character set in the sample %s", t.blank.File)}
+			}
+		}
+		return nil, nil
+	}
+	set, known := declaredCharset([]byte(strings.Repeat("|", 17)+named.Constant), Usual)
+	switch {
+	case !known:
+		return nil, finding.List{finding.New("map.charset", place.InFile(t.blank.File), "MSH-18 of the sample names the character set %q, which is not known", named.Constant).
+			Suggest("as in UNICODE UTF-8, 8859/1 or ASCII (HL7 v2 table 0211)")}
+	case set == text.UTF8:
+		return nil, nil
+	case set == "":
+		return &text.Repertoire{Name: "ASCII, which the sample's MSH-18 names", ASCII: true}, nil
+	}
+	return &text.Repertoire{Name: named.Constant + ", which the sample's MSH-18 names", Charset: set}, nil
 }
 
 // Show gives a written message as lines of path and unescaped value.

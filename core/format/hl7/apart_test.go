@@ -1,0 +1,94 @@
+package hl7
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+)
+
+// TestNothingIsSwallowed: what is no message is not taken for a part of the one before it, what
+// is one is not lost, and what has no place in a file of messages is said, whatever the size of
+// batches.
+func TestNothingIsSwallowed(t *testing.T) {
+	m := func(n int) string {
+		return fmt.Sprintf("MSH|^~\\&|LAB||||2026||ORU^R01|M%d|P|2.5.1\rPID|1||A%d\rOBR|1\rOBX|1|ST|X||v%d||||||F\r", n, n, n)
+	}
+	vt, fs := "\x0b", "\x1c"
+	strange := strings.ReplaceAll(m(1), "|", "#")
+	for name, test := range map[string]struct{ file, want string }{
+		"blank before MSH":         {m(1) + " " + m(2) + "\t \t" + m(3), "M1 v1; M2 v2; M3 v3"},
+		"blank lines":              {m(1) + "\r \r\n" + m(2), "M1 v1; M2 v2"},
+		"MSH within a value":       {strings.Replace(m(1), "v1", "see MSH|1", 1) + m(2), "M1 see MSH; M2 v2"},
+		"text behind":              {m(1) + "some text\r" + m(2), "M1 v1 hl7.segment; M2 v2"},
+		"blocks":                   {vt + m(1) + fs + "\r" + vt + m(2) + fs + "\r", "M1 v1; M2 v2"},
+		"blocks without last CR":   {vt + strings.TrimSuffix(m(1), "\r") + fs + vt + strings.TrimSuffix(m(2), "\r") + fs, "M1 v1; M2 v2"},
+		"a block without MSH":      {vt + m(1) + fs + "\r" + vt + "PID|1||LOST\r" + fs + "\r" + vt + m(2) + fs + "\r", "M1 v1; - - hl7.separators; M2 v2"},
+		"behind a block":           {vt + m(1) + fs + "\rPID|1||LOST\r" + vt + m(2) + fs + "\r", "M1 v1 hl7.block; M2 v2"},
+		"a message in no block":    {vt + m(1) + fs + "\r" + m(3) + vt + m(2) + fs + "\r", "M1 v1; M3 v3 hl7.block; M2 v2"},
+		"a block within a block":   {vt + m(1) + vt + m(2) + fs + "\r", "M1 v1 hl7.block; M2 v2"},
+		"an empty block":           {vt + m(1) + fs + "\r" + vt + fs + "\r" + vt + m(2) + fs + "\r", "M1 v1; M2 v2"},
+		"a block that never ends":  {vt + m(1) + fs + "\r" + vt + m(2), "M1 v1; M2 v2 hl7.block"},
+		"NUL":                      {strings.Replace(m(1), "v1", "v\x001", 1) + m(2), "M1 v\x001 hl7.control!; M2 v2"},
+		"a lost character":         {m(1) + strings.Replace(m(2), "v2", "caf\x1a", 1), "M1 v1; M2 caf\x1a hl7.control!"},
+		"a control character":      {strings.Replace(m(1), "v1", "v\x071", 1) + m(2), "M1 v\x071 hl7.control; M2 v2"},
+		"DEL":                      {strings.Replace(m(1), "v1", "v\x7f1", 1), "M1 v\x7f1 hl7.control"},
+		"a tab":                    {strings.Replace(m(1), "v1", "v\t1", 1), "M1 v\t1"},
+		"FS in no block":           {strings.Replace(m(1), "v1", "v\x1c1", 1), "M1 v\x1c1 hl7.control"},
+		"batch":                    {"FHS|^~\\&|A\rBHS|^~\\&|A\r" + m(1) + m(2) + "BTS|2\rFTS|1\r", "M1 v1; M2 v2"},
+		"other separators":         {"FHS|^~\\&|A\rBHS|^~\\&|A\r" + strange + m(2) + "BTS|2\rFTS|1\r", "M1 v1; M2 v2"},
+		"other separators, wrong":  {"BHS|^~\\&|A\r" + strange + "BTS|2\r", "M1 v1 / hl7.count"},
+		"batch of no messages":     {"BHS|^~\\&|A\rBTS|0\rBHS|^~\\&|A\r" + m(1) + "BTS|1\r", "M1 v1"},
+		"several files":            {"FHS|^~\\&|A\rBHS|^~\\&|A\r" + m(1) + "BTS|1\rFTS|1\rFHS|^~\\&|A\rBHS|^~\\&|A\r" + m(2) + "BTS|1\rFTS|1\r", "M1 v1; M2 v2"},
+		"FHS without BHS":          {"FHS|^~\\&|A\r" + m(1) + m(2) + "FTS|1\r", "M1 v1; M2 v2"},
+		"FHS without BHS, wrong":   {"FHS|^~\\&|A\r" + m(1) + m(2) + "FTS|2\r", "M1 v1; M2 v2 / hl7.count"},
+		"BTS without BHS":          {"FHS|^~\\&|A\r" + m(1) + "BTS|1\rFTS|1\r", "M1 v1 / hl7.batch"},
+		"FTS without FHS":          {"BHS|^~\\&|A\r" + m(1) + "BTS|1\rFTS|1\r", "M1 v1 / hl7.batch"},
+		"BHS within a batch":       {"BHS|^~\\&|A\r" + m(1) + "BHS|^~\\&|A\r" + m(2) + "BTS|1\r", "M1 v1; M2 v2 / hl7.batch"},
+		"FHS within a file":        {"FHS|^~\\&|A\r" + m(1) + "FHS|^~\\&|A\r" + m(2) + "FTS|1\r", "M1 v1; M2 v2 / hl7.batch"},
+		"trailer without a head":   {m(1) + m(2) + "BTS|2\r", "M1 v1; M2 v2 hl7.batch"},
+		"segments between batches": {"BHS|^~\\&|A\r" + m(1) + "BTS|1\rPID|1||LOST\rOBX|1\rBHS|^~\\&|A\r" + m(2) + "BTS|1\r", "M1 v1; - - hl7.separators; M2 v2"},
+		"segments behind all":      {"BHS|^~\\&|A\r" + m(1) + "BTS|1\rPID|1||LOST\r", "M1 v1; - - hl7.separators"},
+		"a batch that never ends":  {"BHS|^~\\&|A\r" + m(1), "M1 v1 / hl7.unfinished"},
+	} {
+		for _, unit := range []string{"", "OBX"} {
+			for size := range 4 {
+				records, whole := read(t, test.file, unit, 64<<(size*2), "MSH-10", "OBX-5")
+				var got []string
+				for _, r := range records {
+					one := strings.Join(r.values, " ")
+					for _, f := range r.found {
+						parts := strings.Fields(f)
+						one += " " + parts[1]
+						if parts[1] == "hl7.control" && parts[0] == "error" {
+							one += "!"
+						}
+					}
+					got = append(got, one)
+				}
+				all := strings.Join(got, "; ")
+				for _, f := range whole {
+					all += " / " + strings.TrimSuffix(strings.Fields(f)[0], ":")
+				}
+				if all != test.want {
+					t.Errorf("%s, unit %q, size %d:\n%q, not\n%q", name, unit, size, all, test.want)
+				}
+			}
+		}
+	}
+}
+
+// TestBytesOfSequences: what a hexadecimal sequence names is a byte of the message's character
+// set (HL7 v2 chapter 2, 2.7.6), whether other bytes of the message are beyond ASCII or not.
+func TestBytesOfSequences(t *testing.T) {
+	for _, test := range []struct{ charset, written, want string }{
+		{"8859/1", `\XB5\g`, "µg"}, {"8859/1", "caf\xe9 " + `\XB5\g`, "café µg"}, {"8859/15", `\XA4\`, "€"},
+		{"UNICODE UTF-8", `\XC2B5\g`, "µg"}, {"UNICODE UTF-8", `\XB5\g`, `\XB5\g`}, {"", `\XB5\g`, `\XB5\g`}, {"", `\X41\`, "A"},
+		{"8859/1", `a\X0D0A\b`, "a\r\nb"}, {"8859/1", `\X00\`, `\X00\`}, {"8859/1", `\X1A\`, `\X1A\`},
+	} {
+		file := "MSH|^~\\&|LAB||||2026||ORU^R01|M|P|2.5.1||||||" + test.charset + "\rOBX|1|ST|X||" + test.written + "||||||F\r"
+		records, wrong := read(t, file, "", 1<<10, "OBX-5")
+		if len(records) != 1 || len(wrong) > 0 || records[0].values[0] != test.want {
+			t.Errorf("%+v: %+v %v", test, records, wrong)
+		}
+	}
+}
