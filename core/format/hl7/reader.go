@@ -597,22 +597,37 @@ const substitute = 0x1a
 // controlled tells whether there may be control characters in a text that have no place in it,
 // eight bytes at once.
 func (r *Reader) controlled(b []byte) bool {
-	plain := func(c byte) bool {
-		return c >= ' ' && c != 0x7f || c == '\r' || c == '\n' || c == '\t' || c == escape || r.blocks && (c == blockBegin || c == blockEnd)
+	plain := &inMessages
+	if r.blocks {
+		plain = &inBlocks
 	}
-	for len(b) >= 8 {
-		v := binary.LittleEndian.Uint64(b)
-		if (v-0x20*low)&^v&high != 0 || (v^0x7f*low-low)&^(v^0x7f*low)&high != 0 {
-			for _, c := range b[:8] {
-				if !plain(c) {
-					return true
-				}
+	i := 0
+	for ; i+8 <= len(b); i += 8 {
+		v := binary.LittleEndian.Uint64(b[i:])
+		d := v ^ 0x7f*low
+		for m := ((v-0x20*low)&^v | (d-low)&^d) & high; m != 0; m &= m - 1 {
+			if !plain[b[i+bits.TrailingZeros64(m)>>3]] {
+				return true
 			}
 		}
-		b = b[8:]
 	}
-	return slices.ContainsFunc(b, func(c byte) bool { return !plain(c) })
+	for ; i < len(b); i++ {
+		if !plain[b[i]] {
+			return true
+		}
+	}
+	return false
 }
+
+// inMessages are the bytes that have their place in a message, inBlocks those of a file of blocks.
+var inMessages, inBlocks = func() (messages, blocks [256]bool) {
+	for c := range messages {
+		messages[c] = c >= ' ' && c != 0x7f || c == '\r' || c == '\n' || c == '\t' || c == escape
+	}
+	blocks = messages
+	blocks[blockBegin], blocks[blockEnd] = true, true
+	return messages, blocks
+}()
 
 // segments walks through the segments of a message.
 func (w *walk) segments(start, end int) {
