@@ -183,6 +183,12 @@ func (a *app) sample(name, member string) (io.Reader, func() error, error) {
 func (a *app) looked(l *formats.Look) {
 	what := formats.Name(l.Format)
 	switch {
+	case l.Format == "" && l.Type != "":
+		fmt.Fprintf(a.out, "%s: %s, %d bytes\n", filepath.Base(l.Name), l.Type, l.Bytes)
+		for _, r := range l.Reasons {
+			fmt.Fprintf(a.out, "  - %s\n", r)
+		}
+		return
 	case l.Format == "":
 		what = "of no format that is known"
 	case l.Version != "" && l.Format == "hl7":

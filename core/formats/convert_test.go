@@ -80,6 +80,7 @@ func TestConvertInterchanges(t *testing.T) {
 		{isa + "TA1*000000001*261125*0930*A*000~" + order + "IEA*1*000000007~" + isa + order + "IEA*1*000000007~", "x12"},
 		{edi, "edifact"},
 		{"UNA:+.? '" + edi, "edifact"},
+		{"UNA:+.? '" + edi + "UNA:+.? '" + edi, "edifact"}, {"UNA:+.? '" + edi + "\nUNA:+,? '" + edi + "\n", "edifact"}, {edi + "UNA:+.? '" + edi, "edifact"},
 		{"UNA:+,? '\n" + lines(strings.Replace(edi, "?'1", "1", 1), "'", "\n"), "edifact"},
 		{strings.Replace(strings.Replace(edi, "UNOC:3", "UNOY:4", 1), "caf\xe9?+", "é☂*?*x", 1), "edifact"},
 	} {

@@ -89,6 +89,9 @@ var usualSets = map[string]string{
 	"834 X220A1": "BGN*00*1*20261125*1200~N1*P5*SKERRY*FI*01~N1*IN*INSURER*FI*02~INS*Y*18*030*XN*A***FT~REF*0F*1~DTP*356*D8*20260101~NM1*IL*1*VAIL*INES~HD*030**HLT~DTP*348*D8*20260101~",
 }
 
+// groupOf is GS-1 of the groups that they stand in (X12 data element 479).
+var groupOf = map[string]string{"850": "PO", "855": "PR", "856": "SH", "810": "IN", "820": "RA", "830": "PS", "860": "PC", "861": "RC", "940": "OW", "945": "SW", "204": "SM", "214": "QM", "990": "GF", "997": "FA", "835": "HP", "837": "HC", "270": "HS", "276": "HR", "278": "HI", "834": "BE"}
+
 // TestUsualSets: the same for X12, in both releases.
 func TestUsualSets(t *testing.T) {
 	for kind, body := range usualSets {
@@ -102,7 +105,7 @@ func TestUsualSets(t *testing.T) {
 				head += "*005010" + guide
 			}
 			for _, more := range []string{"", "ZZZ*1~"} {
-				in := strings.Replace(partner[:106], "00501", release[:5], 1) + "GS*PO*S*H*20261124*1645*71*X*" + release + guide + "~" + head + "~" + body + more + fmt.Sprintf("SE*%d*0001~GE*1*71~IEA*1*000000071~", strings.Count(body+more, "~")+end)
+				in := strings.Replace(partner[:106], "00501", release[:5], 1) + "GS*" + groupOf[set] + "*S*H*20261124*1645*71*X*" + release + guide + "~" + head + "~" + body + more + fmt.Sprintf("SE*%d*0001~GE*1*71~IEA*1*000000071~", strings.Count(body+more, "~")+end)
 				look, err := Examine(t.Context(), strings.NewReader(in), Request{Records: 1, Byte: -1})
 				if err != nil {
 					t.Fatal(err)

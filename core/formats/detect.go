@@ -58,6 +58,9 @@ const Head = 64 << 10
 // compression. What is known of it is not guessed.
 func Detect(head []byte, known Known) Guess {
 	g := Guess{Compression: "none", Confidence: Certain, Reasons: []string{}, Settings: []string{}}
+	if known == (Known{}) && g.other(head) {
+		return g
+	}
 	decoded := head
 	if known.Charset != "" {
 		g.because(Certain, "you say that it is in %s", known.Charset)
@@ -83,7 +86,8 @@ func Detect(head []byte, known Known) Guess {
 			g.because(Guessed, "it does not begin like %s", Name(known.Format))
 		}
 	default:
-		for _, name := range []string{"hl7", "x12", "edifact", "json", "csv"} {
+		recognisers["broken"] = func() bool { return g.broken(start) }
+		for _, name := range []string{"hl7", "x12", "edifact", "json", "broken", "csv"} {
 			if recognisers[name]() {
 				break
 			}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"testing"
 
@@ -350,4 +351,35 @@ func FuzzExamine(f *testing.F) {
 			t.Fatal(err)
 		}
 	})
+}
+
+// TestBrokenAndOther: an interchange or a message that does not begin as one must is not called
+// CSV, and what no route reads is named.
+func TestBrokenAndOther(t *testing.T) {
+	const (
+		isa = "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000001*0*T*>~"
+		x   = isa + "GS*PO*S*H*20261125*0930*3*X*005010~ST*850*0001~BEG*00*SA*P1**20261125~SE*3*0001~GE*1*3~IEA*1*000000001~"
+		edi = "UNB+UNOC:3+A+B+261125:0930+7'UNH+1+ORDERS:D:96A:UN'BGM+220'UNT+3+1'UNZ+1+7'"
+		msg = "MSH|^~\\&|A||||2026||ORU^R01|1|P|2.5.1\rOBX|1|ST|X||v||||||F\r"
+	)
+	for _, test := range []struct{ in, format, kind, says, code string }{
+		{x, "x12", "850", "", ""}, {x[:60], "x12", "", "does not begin|not as one must", "x12.interchange"}, {strings.Replace(x, "SKERRY         ", "SKERRY", 1), "x12", "", "character 51", "x12.interchange"},
+		{"hello\r\n" + x, "x12", "", "begins at byte 7", "x12.interchange"}, {"From: us\n\n" + edi, "edifact", "", "begins at byte 10", "edifact.interchange"},
+		{"x\nUNA:+.? '" + edi, "edifact", "", "begins at byte 2", "edifact.interchange"}, {"hello\r" + msg, "hl7", "", "begins at byte 6", "hl7.no-message"},
+		{"ISA,ISB,GS\n1,2,3\n", "csv", "", "", ""}, {"note\nsee UNB+UNOC:3 there\n", "csv", "", "", ""}, {"a|b\nMSH|1\n", "csv", "", "", ""},
+		{"%PDF-1.4\n%\xe2\xe3\n", "", "a PDF document", "first bytes", ""}, {"\x89PNG\r\n\x1a\n\x00", "", "a PNG picture", "first bytes", ""}, {"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1\x00", "", "an office document of the older kind (.xls, .doc, .ppt, .msg)", "", ""},
+		{"<?xml version=\"1.0\"?><a/>", "", "XML", "", ""}, {"\xef\xbb\xbf\n<orders><o/></orders>", "", "XML", "", ""}, {"<!DOCTYPE html>\n<html>", "", "a web page (HTML)", "", ""}, {"{\\rtf1 x}", "", "a document in RTF", "", ""},
+		{"<5,6\n1,2\n", "csv", "", "", ""}, {strings.Repeat("a\x00", 300)[:257] + "ustar\x0000", "", "a tar archive", "", ""},
+	} {
+		look, err := Examine(t.Context(), strings.NewReader(test.in), Request{Records: 1, Byte: -1})
+		if err != nil {
+			t.Fatal(err)
+		}
+		reasons := strings.Join(look.Reasons, "; ")
+		says := strings.Split(test.says, "|")
+		found := slices.ContainsFunc(says, func(s string) bool { return strings.Contains(reasons, s) })
+		if look.Format != test.format || (test.format == "" || test.kind != "") && look.Type != test.kind || !found || test.code != "" && (len(look.Findings) == 0 || look.Findings[0].Code != test.code) || test.code == "" && look.Errors > 0 {
+			t.Errorf("%.40q: %q %q, %s, %v", test.in, look.Format, look.Type, reasons, look.Findings)
+		}
+	}
 }

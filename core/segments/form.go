@@ -39,10 +39,25 @@ type Piece struct {
 func (r *Reader) Pieces(b *batch.Batch, take func(Piece)) {
 	list, _ := messages(b)
 	at := 0
+	s := r.syntax(b.Base)
 	between := func(end int) {
-		if from := skipLines(b.Buf[:end], at); from < end {
-			take(Piece{b.Buf[from:end], -1, r.opens(b.Buf[from:end]) || bytes.Contains(b.Buf[from:end], []byte(r.Levels[0].Open)), nil})
+		from := skipLines(b.Buf[:end], at)
+		give := func(to int) {
+			if from < to {
+				take(Piece{b.Buf[from:to], -1, r.opens(b.Buf[from:to]) || bytes.Contains(b.Buf[from:to], []byte(r.Levels[0].Open)), nil})
+			}
+			from = to
 		}
+		for p := from; p < end; p = skipLines(b.Buf[:end], p) {
+			n := r.adviceSize(&s, b.Buf[p:end])
+			if n > 0 { // the next interchange says again what separates
+				give(p)
+				p += n
+				continue
+			}
+			p = min(r.segmentEnd(&s, b.Buf[:end], p)+1, end)
+		}
+		give(end)
 	}
 	for i, m := range list {
 		between(int(m.Off))

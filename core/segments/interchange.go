@@ -16,6 +16,7 @@ import (
 	"ydrion/core/shape"
 	"ydrion/core/standard"
 	"ydrion/core/text"
+	"ydrion/core/value"
 )
 
 // MaxMessage is the longest message that is read.
@@ -63,6 +64,15 @@ type Rules struct {
 	Separating map[string][]int
 	// Declares tells whether the interchange says its character set: text is decoded by it.
 	Declares bool
+	// Parties are the elements of the outermost envelope, from and to, that say who sends to whom.
+	Parties [2]int
+	// Grouped tells that messages stand in groups only: the second level.
+	Grouped bool
+	// Opening says what is wrong with a segment that opens a level, with its elements as texts
+	// from 1 on: what must be there, dates, lengths. Warn tells that it is not much.
+	Opening func(level int, elements []string, s Syntax, say func(element int, warn bool, problem string))
+	// Fits says why a message of that kind cannot stand in a group of that kind; "" if it can.
+	Fits func(group, kind string) string
 }
 
 // Described finds the description of a message.
@@ -114,7 +124,7 @@ const ahead = 64 << 10
 
 // Open reads the beginning of the first interchange and binds the fields to positions.
 func (s Interchanges) Open(in *text.Decoded, fields shape.Record) (format.Reader, finding.List, error) {
-	r := &Reader{Rules: s.Rules, own: s.Own, Stream: format.Stream{In: in, Line: 1}, unit: -1, size: batch.Size, declared: in.Charset == text.Declared && s.Rules.Declares, around: make([][]byte, len(s.Rules.Levels)), groups: make([]int64, len(s.Rules.Levels)), messages: make([]int64, len(s.Rules.Levels))}
+	r := &Reader{Rules: s.Rules, own: s.Own, Stream: format.Stream{In: in, Line: 1}, unit: -1, size: batch.Size, declared: in.Charset == text.Declared && s.Rules.Declares, around: make([][]byte, len(s.Rules.Levels)), groups: make([]int64, len(s.Rules.Levels)), messages: make([]int64, len(s.Rules.Levels)), numbered: make([]numbers, len(s.Rules.Levels)+1), parties: map[string]numbers{}}
 	findings := r.bind(s.Unit, fields)
 	buf, err := r.Fill(nil, ahead)
 	if err != nil {
@@ -162,7 +172,10 @@ type Reader struct {
 	around           [][]byte // the segments that have opened each level
 	groups, messages []int64  // in each level: how many of the next one, and of messages
 	ended            finding.List
-	untold           int // findings that were too many
+	untoldErrors     bool
+	untold           int                // findings that were too many
+	numbered         []numbers          // the numbers that came in each level, the last: of messages
+	parties          map[string]numbers // those of interchanges, by who sends to whom
 }
 
 // part is a kind of segment of which fields are wanted.
@@ -184,7 +197,10 @@ func key(name []byte) (k uint32) {
 }
 
 // want is a wanted value of a segment.
-type want struct{ field, slot, occurrence, repetition, component int }
+type want struct {
+	field, slot, occurrence, repetition, component int
+	number                                         bool // and no mark is set for it
+}
 
 func (r *Reader) bind(unit string, fields shape.Record) finding.List {
 	var out finding.List
@@ -207,7 +223,7 @@ func (r *Reader) bind(unit string, fields shape.Record) finding.List {
 			continue
 		}
 		k := &r.parts[find(p)]
-		k.wants = append(k.wants, want{p.Field, slot, p.Occurrence, max(p.Repetition, 1), max(p.Component, 1)})
+		k.wants = append(k.wants, want{p.Field, slot, p.Occurrence, max(p.Repetition, 1), max(p.Component, 1), f.Kind == value.Number && (f.Decimal == 0 || f.Decimal == '.')})
 	}
 	for i := range r.parts {
 		slices.SortStableFunc(r.parts[i].wants, func(a, b want) int { return a.field - b.field })
@@ -401,6 +417,7 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 			}
 			tail := r.tail(&s, buf, int(starts[i].Off), next)
 			starts[i].End = uint32(tail)
+			r.heads(&s, b, i, buf[starts[i].Off:tail], int(starts[i].Off))
 			for k := range r.messages {
 				r.messages[k]++
 			}
@@ -593,6 +610,7 @@ func (r *Reader) gap(s *Syntax, buf []byte, p, end int) (int, error) {
 				r.unclosed(r.Place(buf, p), level)
 			}
 			r.around[level] = bytes.Clone(buf[p:stop])
+			r.begun(s, buf, p, level)
 			for k := level; k < n; k++ {
 				r.groups[k], r.messages[k] = 0, 0
 				if k > level {
@@ -605,6 +623,86 @@ func (r *Reader) gap(s *Syntax, buf []byte, p, end int) (int, error) {
 		p = min(stop+1, end)
 	}
 }
+
+// begun holds a segment that opens a level against what came before it, and looks at its elements.
+func (r *Reader) begun(s *Syntax, buf []byte, p, level int) {
+	at := r.Place(buf, p)
+	name, segment := r.Levels[level].Open, r.around[level]
+	say := func(element int, warn bool, problem string) {
+		where := at
+		where.Path = fmt.Sprintf("%s-%d", name, element)
+		make := finding.New
+		if warn {
+			make = finding.Warn
+		}
+		r.tell(make(r.Name+".envelope", where, "%s %s", where.Path, problem))
+	}
+	if level > 0 && r.around[level-1] == nil {
+		r.tell(finding.New(r.Name+".envelope", at, "%s stands in no interchange: there is no %s before it", name, r.Levels[0].Open))
+	}
+	if level > 0 && r.groups[level-1] == 0 && r.messages[level-1] > 0 {
+		r.tell(finding.New(r.Name+".envelope", at, "%s begins a group behind messages that stand in none", name))
+	}
+	elements := r.elements(s, segment)
+	if r.Opening != nil {
+		r.Opening(level, elements, *s, say)
+	}
+	number := r.Levels[level].Number
+	seen := &r.numbered[level]
+	if level == 0 { // by who sends to whom
+		clear(r.numbered)
+		key := strings.Join(elements[min(len(elements), r.Parties[0]):min(len(elements), r.Parties[1]+1)], "\x00")
+		if len(r.parties) >= mostParties {
+			clear(r.parties)
+		}
+		of := r.parties[key]
+		seen = &of
+		defer func() { r.parties[key] = of }()
+	} else {
+		r.numbered[len(r.numbered)-1] = numbers{}
+	}
+	if len(elements) > number && elements[number] != "" && seen.add(elements[number]) {
+		say(number, true, fmt.Sprintf("is %s, as in one before: control numbers differ from each other", elements[number]))
+	}
+}
+
+// elements are the elements of a segment as they are meant, its name before them.
+func (r *Reader) elements(s *Syntax, segment []byte) (out []string) {
+	for p := 0; p <= len(segment); {
+		end := s.next(segment, p, s.Element)
+		out = append(out, string(s.AppendPlain(nil, bytes.TrimRight(segment[p:end], " \r\n"))))
+		p = end + 1
+	}
+	return out
+}
+
+// heads notes what is wrong with where a message stands, and with its number.
+func (r *Reader) heads(s *Syntax, b *batch.Batch, message int, text []byte, at int) {
+	note := func(rule int, warn bool) {
+		b.Notes = append(b.Notes, batch.Note{Record: int32(message), Slot: -1, Rule: int32(rule), Source: batch.Syntax, At: uint32(at), Warn: warn})
+	}
+	head := text[:s.end(text, 0)]
+	number := s.field(head, r.HeadNumber)
+	if len(number) > 0 && r.numbered[len(r.numbered)-1].add(string(number)) {
+		note(ruleTwice, true)
+	}
+	last := len(r.around) - 1
+	switch {
+	case r.around[0] == nil:
+		note(ruleOutside, false)
+	case r.around[last] == nil && (r.Grouped || r.groups[0] > 0):
+		note(ruleLoose, false)
+	case r.around[last] != nil && r.Fits != nil:
+		kind := s.field(head, 3-r.HeadNumber) // beside the number
+		kind = kind[:s.next(kind, 0, s.Component)]
+		if r.Fits(string(s.field(r.around[last], 1)), string(kind)) != "" {
+			note(ruleMisfit, true)
+		}
+	}
+}
+
+// mostParties is of how many pairs of sender and receiver the numbers are kept.
+const mostParties = 10_000
 
 // close holds what a closing segment says against what came.
 func (r *Reader) close(s *Syntax, buf []byte, p, stop, level int) {
@@ -648,6 +746,7 @@ const mostTold = 1000
 func (r *Reader) tell(f finding.Finding) {
 	if len(r.ended) >= mostTold {
 		r.untold++
+		r.untoldErrors = r.untoldErrors || f.Severity == finding.Error
 		return
 	}
 	r.ended = append(r.ended, f)
@@ -722,8 +821,11 @@ func (r *Reader) Ended(int64) finding.List {
 	if r.untold == 0 {
 		return r.ended
 	}
-	last := r.ended[len(r.ended)-1].Place
-	return append(r.ended, finding.New(r.Name+".more", last, "%d more findings like these follow, about envelopes behind this one", r.untold))
+	last, make := r.ended[len(r.ended)-1].Place, finding.Warn
+	if r.untoldErrors {
+		make = finding.New
+	}
+	return append(r.ended, make(r.Name+".more", last, "%d more findings like these follow, about envelopes behind this one", r.untold))
 }
 
 // Heading is empty: rejected messages bring their envelopes.

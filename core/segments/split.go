@@ -28,6 +28,12 @@ const (
 	ruleUndecoded
 	ruleUndeclared
 	ruleExtended
+	ruleTwice
+	ruleOutside
+	ruleLoose
+	ruleMisfit
+	ruleControl
+	ruleControlled
 )
 
 // changes are the characters that change between sets (ISO 2022): escape, shift out and in.
@@ -55,14 +61,22 @@ func (r *Reader) Split(b *batch.Batch) {
 			w.class[c] |= isHigh
 		}
 	}
+	w.controls = text.Controlled(b.Buf[:b.N], w.s.plain())
 	for _, a := range around {
 		w.envelope(int(a.Off), int(a.End))
 	}
 	at := 0
-	for _, m := range list {
+	heads := b.Notes // by message
+	if w.unit >= 0 {
+		b.Notes = nil
+	}
+	for i, m := range list {
 		w.between(at, int(m.Off))
 		w.message(int(m.Off), int(m.End))
 		at = int(m.End)
+		for ; w.unit >= 0 && len(heads) > 0 && int(heads[0].Record) == i; heads = heads[1:] {
+			w.whole(int(heads[0].Rule), int(heads[0].At), heads[0].Warn)
+		}
 	}
 }
 
@@ -103,6 +117,7 @@ type walk struct {
 	s         Syntax
 	class     [256]class
 	plainText bool         // the text is UTF-8, and declared so
+	controls  bool         // there may be control characters in it
 	outside   []batch.Span // what the envelopes say
 	context   []batch.Span // of units to come
 	row       []batch.Span // what is filled
@@ -189,7 +204,7 @@ func (w *walk) message(start, end int) {
 		w.structureOf(buf[start:end])
 	}
 	count, last := 0, start
-	trouble := -1
+	trouble, lost, strange := -1, -1, -1
 	for p := start; ; {
 		if p = skipLines(buf[:end], p); p >= end {
 			break
@@ -207,6 +222,9 @@ func (w *walk) message(start, end int) {
 			p = stop + 1
 			continue
 		}
+		if w.controls && w.Binary[string(name)] == 0 {
+			w.control(p, stop, &lost, &strange)
+		}
 		key := key(name)
 		if w.unit >= 0 {
 			w.follow(key, name, buf[p:stop])
@@ -223,6 +241,11 @@ func (w *walk) message(start, end int) {
 		w.open(start, end)
 		w.note(ruleNoUnit, -1, start, false)
 	}
+	for rule, at := range map[int]int{ruleControl: lost, ruleControlled: strange} {
+		if at >= 0 {
+			w.within(units, rule, at, rule == ruleControlled)
+		}
+	}
 	if !w.plainText {
 		trouble = w.characters(start, end)
 	}
@@ -236,6 +259,58 @@ func (w *walk) message(start, end int) {
 	for w.record = units; w.record < len(w.b.Bounds); w.record++ {
 		w.note(trouble>>32, -1, trouble&0xffffffff, false)
 	}
+}
+
+// control finds the first byte of a segment that stands for a lost character (NUL, SUB), and the
+// first other control character.
+func (w *walk) control(p, stop int, lost, strange *int) {
+	plain := w.s.plain()
+	for ; p < stop; p++ {
+		switch c := w.b.Buf[p]; {
+		case plain[c]:
+		case (c == 0 || c == 0x1a) && *lost < 0:
+			*lost = p
+		case *strange < 0 && c != 0 && c != 0x1a:
+			*strange = p
+		}
+	}
+}
+
+// plain are the bytes that have their place in an interchange.
+func (s *Syntax) plain() *[256]bool {
+	if p, ok := plains.Load(*s); ok {
+		return p.(*[256]bool)
+	}
+	p := &[256]bool{}
+	for c := range p {
+		p[c] = c >= ' ' && c != 0x7f || c == '\r' || c == '\n' || c == '\t' || c != 0 && s.special(byte(c)) || s.Extends && strings.IndexByte(changes, byte(c)) >= 0
+	}
+	plains.Store(*s, p)
+	return p
+}
+
+// plains are the plain bytes of the syntaxes that have come.
+var plains sync.Map
+
+// within notes something about the unit, of those from the first on, in which an offset lies; about
+// all of them if it lies in none.
+func (w *walk) within(first, rule, at int, warn bool) {
+	if w.unit < 0 {
+		w.note(rule, -1, at, warn)
+		return
+	}
+	record, all := w.record, true
+	for i := len(w.b.Bounds) - 1; i >= first && all; i-- {
+		if int(w.b.Bounds[i].Off) <= at && at < int(w.b.Bounds[i].End) {
+			w.record, all = i, false
+			w.note(rule, -1, at, warn)
+		}
+	}
+	for i := first; all && i < len(w.b.Bounds); i++ {
+		w.record = i
+		w.note(rule, -1, at, warn)
+	}
+	w.record = record
 }
 
 func upper(name []byte) bool {
@@ -252,24 +327,24 @@ func upper(name []byte) bool {
 func (w *walk) ends(start, last, end, count int) {
 	tail := w.b.Buf[last:end]
 	if i := len(w.Tail); len(tail) <= i || string(tail[:i]) != w.Tail || tail[i] != w.s.Element {
-		w.whole(ruleTail, last)
+		w.whole(ruleTail, last, false)
 		return
 	}
 	tail = tail[:w.s.end(tail, 0)]
 	if n, err := strconv.Atoi(string(bytes.TrimSpace(w.s.field(tail, 1)))); err != nil || n != count {
-		w.whole(ruleCount, last)
+		w.whole(ruleCount, last, false)
 	}
 	head := w.b.Buf[start:end]
 	head = head[:w.s.end(head, 0)]
 	if !bytes.Equal(w.s.field(head, w.HeadNumber), w.s.field(tail, 2)) {
-		w.whole(ruleNumber, last)
+		w.whole(ruleNumber, last, false)
 	}
 }
 
 // whole notes something for the message, or for each of its units.
-func (w *walk) whole(rule, at int) {
+func (w *walk) whole(rule, at int, warn bool) {
 	if w.unit < 0 {
-		w.note(rule, -1, at, false)
+		w.note(rule, -1, at, warn)
 		return
 	}
 	record := w.record
@@ -278,7 +353,7 @@ func (w *walk) whole(rule, at int) {
 		from--
 	}
 	for w.record = from; w.record < len(w.b.Bounds); w.record++ {
-		w.note(rule, -1, at, false)
+		w.note(rule, -1, at, warn)
 	}
 	w.record = record
 }
@@ -488,9 +563,32 @@ func (w *walk) take(wants []want, p, stop, occurrence int) {
 			case n.repetition == 1 && n.component == 1:
 				w.row[n.slot] = batch.Span{Off: uint32(from), End: uint32(p)}
 			}
+			if n.number && w.s.Decimal == ',' && n.occurrence == occurrence {
+				w.pointed(n.slot)
+				buf = w.b.Buf
+			}
 		}
 		p++
 	}
+}
+
+// pointed writes a number with a point, in an interchange whose decimal mark is a comma (ISO 9735-1,
+// 8.2).
+func (w *walk) pointed(slot int) {
+	span := w.row[slot]
+	if span.Absent() || bytes.IndexByte(w.b.Buf[span.Off:span.End], ',') < 0 {
+		return
+	}
+	from := span.Off
+	if int(span.Off) >= w.b.N { // it was written anew already
+		from = binary.LittleEndian.Uint32(w.b.Buf[span.Off-4:])
+	}
+	w.b.Buf = binary.LittleEndian.AppendUint32(w.b.Buf, from)
+	off := len(w.b.Buf)
+	w.b.Buf = append(w.b.Buf, w.b.Buf[span.Off:span.End]...)
+	at := off + bytes.IndexByte(w.b.Buf[off:], ',')
+	w.b.Buf[at] = '.'
+	w.row[slot] = batch.Span{Off: uint32(off), End: uint32(len(w.b.Buf))}
 }
 
 // inner takes a component of a repetition, undone of releases and of its character set.
@@ -754,6 +852,26 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 		f := seen(finding.New(r.Name+".number", at, "%s says number %s, but %s said %s", r.Tail, s.field(segment, 2), r.Head, number))
 		f.Expected = string(number)
 		return f
+	case ruleTwice:
+		at.Path = fmt.Sprintf("%s-%d", r.Head, r.HeadNumber)
+		return seen(finding.Warn(r.Name+".number", at, "%s says number %s, as one before it does: numbers differ from each other", r.Head, s.field(segment, r.HeadNumber)))
+	case ruleOutside:
+		return finding.New(r.Name+".envelope", at, "the message stands in no interchange: there is no %s before it", r.Levels[0].Open).Suggest("the file may not be whole: ask for it again")
+	case ruleLoose:
+		return finding.New(r.Name+".envelope", at, "the message stands in no group: there is no %s before it", r.Levels[len(r.Levels)-1].Open).Suggest("the file may not be whole: ask for it again")
+	case ruleMisfit:
+		kind := s.field(segment, 3-r.HeadNumber)
+		problem := ""
+		for _, line := range r.opened(b, int(whole.Off)) {
+			if r.level(append(bytes.Clone(line), s.Terminator), &s) == len(r.Levels)-1 {
+				problem = r.Fits(string(s.field(line, 1)), string(kind[:s.next(kind, 0, s.Component)]))
+			}
+		}
+		return seen(finding.Warn(r.Name+".envelope", at, "the message is not of the kind of its group: %s", problem))
+	case ruleControl:
+		return finding.New(r.Name+".control", at, "byte %02X here stands for a character that was lost", b.Buf[n.At]).Suggest("the sender must send the text that was meant")
+	case ruleControlled:
+		return finding.Warn(r.Name+".control", at, "byte %02X here is a control character, which has no place in a message", b.Buf[n.At])
 	case ruleExtended:
 		return finding.New(r.Name+".charset", at, "the interchange changes to another character set here (ISO 2022), as its repertoire allows; that is not followed").Suggest("say in the route which encoding it is, such as iso-2022-jp")
 	case ruleUndeclared:

@@ -18,8 +18,9 @@ import (
 // Rules are those of EDIFACT.
 var Rules = &segments.Rules{
 	Name: "edifact", Head: "UNH", Tail: "UNT", HeadNumber: 1, HeadDigits: 1, Usual: usual,
-	Levels:   []segments.Level{{Open: "UNB", Close: "UNZ", Number: 5}, {Open: "UNG", Close: "UNE", Number: 5}},
-	Begin:    begin,
+	Levels:  []segments.Level{{Open: "UNB", Close: "UNZ", Number: 5}, {Open: "UNG", Close: "UNE", Number: 5}},
+	Begin:   begin,
+	Parties: [2]int{2, 3}, Opening: opening, Fits: fits,
 	Names:    name,
 	Shelf:    Directories,
 	Form:     form,
@@ -70,8 +71,8 @@ func begin(b []byte) (s segments.Syntax, problem string) {
 	s.Set, s.Narrow, s.Extends = set, identifier == "UNOA", identifier == "UNOX"
 	if rest[8] != s.Component || len(rest) < 10 || rest[9] < '4' { // before version 4 nothing repeats
 		s.Repetition = 0
-	} else if s.Repetition == ' ' {
-		s.Repetition = usual.Repetition
+	} else if s.Repetition == ' ' { // the advice says that nothing does
+		s.Repetition = 0
 	}
 	all := []byte{s.Element, s.Component, s.Terminator}
 	for _, c := range []byte{s.Release, s.Repetition} {

@@ -54,7 +54,7 @@ func TestBegin(t *testing.T) {
 		{"UNA:+,? '\r\n" + unb, "+:-?',", text.Latin1, 9},
 		{"UNA:+.  '" + unb, "+:--'.", text.Latin1, 9},
 		{"UNA:+.?*'" + strings.Replace(unb, "UNOC:3", "UNOY:4", 1), "+:*?'.", text.UTF8, 9},
-		{"UNA:+.? '" + strings.Replace(unb, "UNOC:3", "UNOW:4", 1), "+:*?'.", text.UTF8, 9},
+		{"UNA:+.? '" + strings.Replace(unb, "UNOC:3", "UNOW:4", 1), "+:-?'.", text.UTF8, 9},
 		{"UNA|^.! ~" + strings.NewReplacer(":", "|", "+", "^", "'", "~").Replace(unb), "^|-!~.", text.Latin1, 9},
 		{"UNB\x1dUNOB\x1f1\x1dA\x1dB\x1c", "\x1d\x1f--\x1c.", "", 0},
 		{strings.Replace(unb, "UNOC", "UNOE", 1), "+:-?'.", "iso-8859-5", 0},

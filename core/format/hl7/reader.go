@@ -448,8 +448,12 @@ func (r *Reader) Split(b *batch.Batch) {
 	if r.unit >= 0 {
 		messages = b.Wholes
 	}
+	plain := &inMessages
+	if r.blocks {
+		plain = &inBlocks
+	}
 	odd := !text.IsASCII(b.Buf[:b.N]) || bytes.IndexByte(b.Buf[:b.N], escape) >= 0
-	w := walk{Reader: r, b: b, odd: odd, controls: r.controlled(b.Buf[:b.N]), seen: make([]int, len(r.parts)), first: make([]int, len(r.parts))}
+	w := walk{Reader: r, b: b, odd: odd, controls: text.Controlled(b.Buf[:b.N], plain), seen: make([]int, len(r.parts)), first: make([]int, len(r.parts))}
 	for i, m := range messages {
 		if r.unit < 0 {
 			w.row = w.grow()
@@ -593,31 +597,6 @@ func (w *walk) control(first, start, end int) {
 
 // substitute stands for a character that could not be read (ISO 646).
 const substitute = 0x1a
-
-// controlled tells whether there may be control characters in a text that have no place in it,
-// eight bytes at once.
-func (r *Reader) controlled(b []byte) bool {
-	plain := &inMessages
-	if r.blocks {
-		plain = &inBlocks
-	}
-	i := 0
-	for ; i+8 <= len(b); i += 8 {
-		v := binary.LittleEndian.Uint64(b[i:])
-		d := v ^ 0x7f*low
-		for m := ((v-0x20*low)&^v | (d-low)&^d) & high; m != 0; m &= m - 1 {
-			if !plain[b[i+bits.TrailingZeros64(m)>>3]] {
-				return true
-			}
-		}
-	}
-	for ; i < len(b); i++ {
-		if !plain[b[i]] {
-			return true
-		}
-	}
-	return false
-}
 
 // inMessages are the bytes that have their place in a message, inBlocks those of a file of blocks.
 var inMessages, inBlocks = func() (messages, blocks [256]bool) {

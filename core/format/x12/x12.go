@@ -23,9 +23,10 @@ var Rules = &segments.Rules{
 	Widths:     map[string][]int{"ISA": {2, 10, 2, 10, 2, 15, 2, 15, 6, 4, 1, 5, 9, 1, 1, 1}},
 	Separating: map[string][]int{"ISA": {11, 16}},
 	Begin:      begin,
-	Names:      name,
-	Shelf:      Releases,
-	Form:       form,
+	Parties:    [2]int{5, 8}, Grouped: true, Opening: opening, Fits: fits,
+	Names: name,
+	Shelf: Releases,
+	Form:  form,
 	// HL segments are levels, up to the totals.
 	Hierarchy: "HL", Last: "CTT",
 }

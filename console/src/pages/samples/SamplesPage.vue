@@ -34,7 +34,7 @@ const text = ref<InstanceType<typeof TextPane>>()
 const names: Record<string, string> = { csv: 'CSV', json: 'JSON', hl7: 'HL7 v2', x12: 'X12', edifact: 'EDIFACT' }
 const seen = computed(() => view.value?.look ?? undefined)
 const isEDI = computed(() => seen.value?.format === 'x12' || seen.value?.format === 'edifact')
-const headline = computed(() => (seen.value ? [names[seen.value.format] ?? 'no format that is known', seen.value.version, seen.value.type].filter(Boolean).join(' ') : ''))
+const headline = computed(() => (seen.value ? [names[seen.value.format] ?? (seen.value.type ? '' : 'no format that is known'), seen.value.version, seen.value.type].filter(Boolean).join(' ') : ''))
 const faults = computed(() => new Map((seen.value?.findings ?? []).filter((f) => f.place.line).map((f) => [(f.place.line ?? 1) - 1, f.message])))
 const extent = computed(() => record.value && { from: record.value.offset, to: record.value.offset + bytes(record.value) })
 const mark = computed(() => {
@@ -273,7 +273,7 @@ useKeys((e) => {
             <p class="needs">Held against {{ guide.name }}, which describes {{ guide.messages.join(', ') }}.</p>
             <ul v-if="guide.findings.length" class="faint"><li v-for="(f, i) in guide.findings" :key="i">line {{ f.place.line }}: {{ f.message }}</li></ul>
           </template>
-          <p v-if="!seen.format" class="needs">No format that is known: only its text can be shown.</p>
+          <p v-if="!seen.format" class="needs">{{ seen.type ? 'No route reads such files: only its text can be shown.' : 'No format that is known: only its text can be shown.' }}</p>
         </div>
         <div v-if="seen.findings.length" class="sheet found">
           <div v-for="(f, i) in seen.findings" :key="i" class="finding" tabindex="0" title="Show it in the text" @click="toFinding(f)" @keydown.enter="toFinding(f)"><FindingLine :finding="f" /></div>
