@@ -54,10 +54,16 @@ func (s Source) Open(in *text.Decoded, fields shape.Record) (format.Reader, find
 		}
 	}
 	r.recognise(buf)
-	if r.apart != together && s.Records == "" && bytes.HasPrefix(bytes.TrimLeft(buf, " \t\r\n\x1e"), []byte("[")) {
-		s.Records = "/*"
+	if s.Records == "" && bytes.HasPrefix(bytes.TrimLeft(buf, " \t\r\n\x1e"), []byte("[")) {
+		switch r.apart {
+		case lines, sequence:
+			s.Records, r.implied = "/*", true
+		case several: // a list of records is the whole document
+			r.apart = together
+		}
 	}
-	findings := r.bind(s.Records, fields)
+	r.pointer, r.fields = s.Records, fields
+	findings := r.bind()
 	if findings.HasErrors() {
 		return nil, findings, nil
 	}
@@ -86,6 +92,7 @@ const (
 	together apart = iota // by their own ends, if there are several
 	lines                 // each on a line
 	sequence              // by record separators (RFC 7464)
+	several               // by their own ends; each is read whole, and its records are found in it
 )
 
 // longestLine is how far the end of the first line is looked for to find out whether each
@@ -97,9 +104,17 @@ const longestLine = 2 << 20
 // ones tell.
 func (r *Reader) recognise(buf []byte) {
 	p := skipBlanks(buf, 0)
-	if p < len(buf) && buf[p] == separator {
+	if p == len(buf) {
+		return
+	}
+	if buf[p] == separator {
 		r.apart = sequence
 		return
+	}
+	if end, whole, bad := skip(buf, p, r.EOF); p < len(buf) && bad < 0 && whole {
+		if next := skipBlanks(buf, end); next < len(buf) {
+			r.apart = several // unless each has a line of its own
+		}
 	}
 	var first, second, third []byte
 	for _, l := range []*[]byte{&first, &second, &third} {
@@ -131,11 +146,16 @@ func (r *Reader) recognise(buf []byte) {
 type Reader struct {
 	format.Stream
 	charset text.Charset
+	pointer string       // where the records are
+	fields  shape.Record // what is wanted of them
+	implied bool         // nobody has said so: the documents are lists
 	names   []string
 	before  []string // the pointer up to the first list
 	list    bool     // there is one
+	whole   bool     // the document must be read whole before its records are known
 	within  []string // the pointer in its elements, * for each element of a list
 	roots   []*trie  // what is wanted at each level of within; the last is the record's
+	keys    [][]int  // slots that want the name, or the place in its list, of a value at each level
 	outside []outer  // wanted values that stand around the outermost list
 
 	apart  apart
@@ -143,6 +163,10 @@ type Reader struct {
 	first  bool // no element has come yet
 	levels []byte
 	size   int
+
+	member string // the name of the member that is passed behind the list
+	valued bool   // its colon has come
+	ended  finding.List
 }
 
 // outer is a value that stands around all records.
@@ -201,9 +225,10 @@ func pointer(s string) ([]string, error) {
 }
 
 // bind finds out which members the wanted fields are.
-func (r *Reader) bind(records string, fields shape.Record) finding.List {
+func (r *Reader) bind() finding.List {
 	var out finding.List
-	path, err := pointer(records)
+	r.names, r.outside, r.before, r.list = nil, nil, nil, false
+	path, err := pointer(r.pointer)
 	if err != nil {
 		return finding.List{finding.New("json.records", place.Place{Line: 1, Column: 1}, "the records cannot be found: %v", err)}
 	}
@@ -213,19 +238,28 @@ func (r *Reader) bind(records string, fields shape.Record) finding.List {
 		r.within = path
 	}
 	r.roots = make([]*trie, len(r.within)+1)
+	r.keys = make([][]int, len(r.roots))
 	for i := range r.roots {
 		r.roots[i] = &trie{slot: -1}
 	}
-	for slot, f := range fields {
+	for slot, f := range r.fields {
 		r.names = append(r.names, f.Name)
 		at, up, wanted := f.At(), 0, []string{f.At()}
 		digits := len(at) - len(strings.TrimLeft(at, "0123456789"))
-		if strings.HasPrefix(at, "/") || digits > 0 && (digits == len(at) || at[digits] == '/') {
+		if strings.HasPrefix(at, "/") || digits > 0 && (digits == len(at) || at[digits] == '/' || at[digits:] == "#") {
 			up, _ = strconv.Atoi(at[:digits])
-			wanted, _ = pointer(at[digits:])
+			wanted, _ = pointer(strings.TrimSuffix(at[digits:], "#"))
 		}
 		level := len(r.within) - up
-		if level >= 0 {
+		if key := digits > 0 && at[digits:] == "#"; key {
+			if level >= 0 && level+len(r.before) > 0 || r.list {
+				if level >= 0 {
+					r.keys[level] = append(r.keys[level], slot)
+				}
+				r.whole = r.whole || r.list // places in a list that goes on and on are not counted
+				continue
+			}
+		} else if level >= 0 {
 			r.roots[level].add(wanted, slot)
 			continue
 		}
@@ -288,6 +322,19 @@ func (r *Reader) begin(buf []byte) (_ *finding.Finding, err error) {
 		}
 		at, f, more = r.enter(buf, p)
 	}
+	if !more && f == nil {
+		r.around(buf[:at])
+		if r.whole || slices.ContainsFunc(r.outside, func(o outer) bool { return o.span == batch.Missing }) {
+			// What is wanted of the document may stand behind the list.
+			if buf, err = r.all(buf, p); err != nil || r.apart == several {
+				return nil, err
+			}
+			if r.whole {
+				g := finding.New("json.long", place.At("", buf, p), "the document is longer than %d MiB: names and places of its records are not told", MaxValue>>20)
+				f = &g
+			}
+		}
+	}
 	if more {
 		g := finding.New("json.no-records", place.At("", buf, p), "the list at %s was not found within %d bytes", shown(r.before), len(buf))
 		f = &g
@@ -295,11 +342,28 @@ func (r *Reader) begin(buf []byte) (_ *finding.Finding, err error) {
 	if f != nil {
 		return f, nil
 	}
-	r.around(buf[:at])
 	r.Advance(buf[:at])
 	r.Carry = bytes.Clone(buf[at:])
 	r.state, r.first = element, true
 	return nil, nil
+}
+
+// all reads the document at p to its end, if it is not longer than a value may be: then its records
+// are found in it as in one of several documents.
+func (r *Reader) all(buf []byte, p int) (_ []byte, err error) {
+	for {
+		if _, whole, bad := skip(buf, p, r.EOF); bad >= 0 || whole || r.EOF || len(buf) >= MaxValue {
+			if whole {
+				r.apart = several
+				r.bind()
+				r.Carry = buf
+			}
+			return buf, nil
+		}
+		if buf, err = r.Fill(buf, min(2*len(buf), MaxValue)); err != nil {
+			return buf, err
+		}
+	}
 }
 
 func shown(path []string) string {
@@ -322,6 +386,10 @@ func (r *Reader) enter(buf []byte, p int) (at int, wrong *finding.Finding, more 
 			return 0, nil, true
 		}
 		if i == len(r.before) {
+			if buf[p] == '{' { // the members of an object are read as the elements of a list
+				r.whole = true
+				return p + 1, nil, false
+			}
 			if buf[p] != '[' {
 				return fail(p, "a list of records was expected at %s", shown(r.before))
 			}
@@ -553,7 +621,7 @@ func (r *Reader) records(b *batch.Batch, buf []byte, p int) (stopped, at int, pr
 				p++
 				continue
 			}
-			if r.apart != together {
+			if r.apart == lines || r.apart == sequence {
 				end := bytes.IndexByte(buf[p:], []byte{lines: '\n', sequence: separator}[r.apart])
 				if end < 0 {
 					if end = len(buf) - p; !r.EOF {
@@ -588,11 +656,13 @@ func (r *Reader) records(b *batch.Batch, buf []byte, p int) (stopped, at int, pr
 			// What is left of the objects around the list.
 			switch {
 			case c == r.levels[len(r.levels)-1]:
+				r.member, r.valued = "", false
 				if r.levels = r.levels[:len(r.levels)-1]; len(r.levels) == 0 {
 					r.state = over
 				}
 				p++
 			case c == ',' || c == ':':
+				r.valued = c == ':'
 				p++
 			default:
 				end, whole, bad := skip(buf, p, r.EOF)
@@ -601,6 +671,12 @@ func (r *Reader) records(b *batch.Batch, buf []byte, p int) (stopped, at int, pr
 				}
 				if !whole {
 					return p, 0, ""
+				}
+				if r.valued {
+					r.late(buf, p)
+				} else if c == '"' {
+					name, _ := unquote(nil, buf[p+1:end-1])
+					r.member = string(name)
 				}
 				p = end
 			}
@@ -619,6 +695,18 @@ func (r *Reader) records(b *batch.Batch, buf []byte, p int) (stopped, at int, pr
 		p = end
 		if r.state == element {
 			r.state = comma
+		}
+	}
+}
+
+// late tells of a member behind the list that is wanted: the records have been given out without
+// it.
+func (r *Reader) late(buf []byte, p int) {
+	depth := len(r.levels) - 1
+	for _, o := range r.outside {
+		if o.span == batch.Missing && len(o.path) > depth && o.path[depth] == r.member && slices.Equal(o.path[:depth], r.before[:depth]) && len(r.ended) == 0 {
+			f := finding.New("json.behind", r.Place(buf, p), "%s stands behind the list of records, and the document is longer than %d MiB: the records were read without it", shown(o.path), MaxValue>>20)
+			r.ended = append(r.ended, f.Suggest("the sender must write it before the list, or the document must be sent in parts"))
 		}
 	}
 }
@@ -645,8 +733,8 @@ func (r *Reader) Preface(*batch.Batch, int) []byte {
 	return nil
 }
 
-// Ended has nothing to say: a document says nothing about its length.
-func (r *Reader) Ended(int64) finding.List { return nil }
+// Ended tells what was found too late.
+func (r *Reader) Ended(int64) finding.List { return r.ended }
 
 // Survey calls f for the values in a record that are no objects and lists, with
 // pointers in which * stands for each element of a list. The value of null is nil. What is
@@ -786,7 +874,7 @@ func alone(out, buf []byte, p int, path []string, unit batch.Span) []byte {
 			name, _ := unquote(nil, buf[p+1:nameEnd-1])
 			p = skipBlanks(buf, nameEnd)
 			p = skipBlanks(buf, min(p+1, end-1)) // the colon
-			if string(name) == path[0] {
+			if string(name) == path[0] || path[0] == "*" {
 				inner = path[1:]
 			}
 		} else if path[0] == "*" {
@@ -796,7 +884,7 @@ func alone(out, buf []byte, p int, path []string, unit batch.Span) []byte {
 		if stop <= p {
 			break
 		}
-		if open == '[' && (int(unit.Off) < p || int(unit.Off) >= stop) {
+		if (open == '[' || path[0] == "*") && (int(unit.Off) < p || int(unit.Off) >= stop) {
 			p = stop
 			continue
 		}
@@ -937,12 +1025,22 @@ func (w *walk) open(s batch.Span) []batch.Span {
 func (w *walk) down(p, level int) {
 	buf := w.b.Buf
 	context := w.row
-	enter := func(at int) {
+	// A value is entered with its name, or with its place in a list if that is not negative.
+	enter := func(at int, name batch.Span, place int) {
 		end, _, _ := skip(buf, at, true)
 		w.row = slices.Clone(context)
 		if level+1 == len(w.within) {
 			w.row = w.open(batch.Span{Off: uint32(at), End: uint32(end)})
 			copy(w.row, context)
+		}
+		for _, slot := range w.keys[level+1] {
+			if place >= 0 {
+				w.b.Buf = binary.LittleEndian.AppendUint32(w.b.Buf, uint32(at))
+				off := len(w.b.Buf)
+				w.b.Buf = strconv.AppendInt(w.b.Buf, int64(place), 10)
+				name = batch.Span{Off: uint32(off), End: uint32(len(w.b.Buf))}
+			}
+			w.row[slot] = name
 		}
 		if level+1 < len(w.roots) && len(w.roots[level+1].children) > 0 || w.roots[level+1].slot >= 0 {
 			w.value(at, w.roots[level+1], 0)
@@ -953,28 +1051,37 @@ func (w *walk) down(p, level int) {
 		buf = w.b.Buf
 	}
 	name := w.within[level]
+	every := name == "*"
+	w.empty = w.empty || every && (buf[p] == '[' || buf[p] == '{' && !w.implied) && w.apart != together && level == slices.Index(w.within, "*")
 	switch {
-	case buf[p] == '[' && name == "*":
-		w.empty = w.empty || w.apart != together && level == slices.Index(w.within, "*")
+	case buf[p] == '[' && every:
+		n := 0
 		for p = skipBlanks(buf, p+1); buf[p] != ']'; p = skipBlanks(buf, p) {
 			if buf[p] == ',' {
 				p++
 				continue
 			}
-			enter(p)
+			enter(p, batch.Missing, n)
+			n++
 			p, _, _ = skip(buf, p, true)
 		}
-	case buf[p] == '{' && name != "*":
+	case buf[p] == '{' && !(every && w.implied):
 		for p = skipBlanks(buf, p+1); buf[p] != '}'; p = skipBlanks(buf, p) {
 			if buf[p] == ',' {
 				p++
 				continue
 			}
 			end, _, _ := skip(buf, p, true)
-			found, _ := unquote(nil, buf[p+1:end-1])
+			span := batch.Span{Off: uint32(p + 1), End: uint32(end - 1)}
+			if bytes.IndexByte(buf[p:end], '\\') >= 0 {
+				w.b.Buf = binary.LittleEndian.AppendUint32(w.b.Buf, uint32(p+1))
+				off := len(w.b.Buf)
+				w.b.Buf, _ = unquote(w.b.Buf, w.b.Buf[p+1:end-1])
+				buf, span = w.b.Buf, batch.Span{Off: uint32(off), End: uint32(len(w.b.Buf))}
+			}
 			p = skipBlanks(buf, skipBlanks(buf, end)+1)
-			if string(found) == name {
-				enter(p)
+			if every || string(buf[span.Off:span.End]) == name {
+				enter(p, span, -1)
 			}
 			p, _, _ = skip(buf, p, true)
 		}

@@ -67,6 +67,9 @@ func read(t testing.TB, file, records string, size int, paths ...string) (lines,
 			t.Fatal(err)
 		}
 	}
+	for _, f := range r.Ended(b.First - 1) {
+		wrong = said(f)
+	}
 	return lines, raws, wrong
 }
 
@@ -97,7 +100,8 @@ func TestRecords(t *testing.T) {
 		{"no such member", nested, "/specimen/*", nil, nil, "json.no-records at 3:91 +239"},
 		{"no list", `{"a": 1}`, "/a/*", nil, nil, "json.no-records at 1:7 +6"},
 		{"nothing", " \n", "", nil, nil, "file.empty at 1:1 +0"},
-		{"after the end", "[1] [2]", "/*", []string{"0"}, []string{"1"}, "json.structure at 1:5 +4"},
+		{"after the end", "[1] [2]", "/*", []string{"0"}, []string{"1", "2"}, ""},
+		{"after the end, not said", "[1] [2]", "", []string{"0"}, []string{"1"}, "json.structure at 1:5 +4"},
 		{"a list a line", "[1]\n [2, 3]\n[]\n", "/*", []string{"0"}, []string{"1", "2", "3"}, ""},
 		{"a list a line, not said", "[1]\n [2, 3]\n{}\n", "", []string{"0"}, []string{"1", "2", "3", "- json.no-record at 3:1 +12"}, ""},
 		{"a document a line", "{\"of\":1,\"t\":[{\"a\":1},{\"a\":2}]}\n{\"t\":[]}\n{\"u\":1}\n{\"t\":[{\"a\":3}],\"of\":3}", "/t/*", []string{"a", "2/of"}, []string{"1 1", "2 1", "- - json.no-record at 3:1 +40", "3 3"}, ""},
@@ -105,6 +109,16 @@ func TestRecords(t *testing.T) {
 		{"broken lines", "{\"a\":1}\n{\"a\":\n{\"a\":\"x\n{\"a\":4}}\r\n]\nnull x\n{\"a\":5}", "", []string{"a"}, []string{"1", "- json.syntax at 2:6 +13", "- json.syntax at 3:6 +19", "4 json.syntax at 4:8 +29", "- json.syntax at 5:1 +32", "- json.syntax at 6:5 +38", "5"}, ""},
 		{"the first line broken", "{\"a\":1\n{\"a\":2}\n{\"a\":3}\n", "", []string{"a"}, []string{"1 json.syntax at 1:7 +6", "2", "3"}, ""},
 		{"no lines, but values", "{\"a\":1} {\"a\":2}\n{\"a\":\n3}", "", []string{"a"}, []string{"1", "2", "3"}, ""},
+		{"several documents", "{\"of\":1,\n\"t\":[{\"a\":1},{\"a\":2}]}\n{\"t\":[],\n\"of\":2}\n{\"t\":[{\"a\":3}],\n\"of\":3} {\"u\":1}", "/t/*", []string{"a", "2/of"}, []string{"1 1", "2 1", "3 3", "- - json.no-record at 6:9 +73"}, ""},
+		{"behind the list", `{"t":[{"a":1},{"a":2}],"of":"x","in":{"b":[7,8]}}`, "/t/*", []string{"a", "2/of", "2/in/b/1", "2/none"}, []string{"1 x 8 -", "2 x 8 -"}, ""},
+		{"behind an inner list", `{"s":[{"t":[{"a":1}],"of":"x"},{"t":[{"a":2}],"of":"y"}],"z":9}`, "/s/*/t/*", []string{"a", "2/of", "4/z"}, []string{"1 x 9", "2 y 9"}, ""},
+		{"null before, a value behind another", `{"of":null,"t":[{"a":1}],"in":{"of":2}}`, "/t/*", []string{"a", "2/of"}, []string{"1 <null>"}, ""},
+		{"behind, and broken", `{"t":[{"a":1}],"of":`, "/t/*", []string{"a", "2/of"}, []string{"1 -"}, "json.structure at 1:21 +20"},
+		{"an object as a list", `{"t":{"k1":{"a":1},"k\u00e9":{"a":2},"":{"a":3}},"of":"x"}`, "/t/*", []string{"a", "0#", "2/of", "1#"}, []string{"1 k1 x t", "2 ké x t", "3  x t"}, ""},
+		{"objects in objects", `{"t":{"A":{"u":{"x":1,"y":[2]}},"B":{"u":{}}}}`, "/t/*/u/*", []string{"0", "0#", "2#"}, []string{"1 x A", "[2] y A"}, ""},
+		{"an empty object as a list", `{"t":{}}`, "/t/*", []string{"a"}, nil, ""},
+		{"places in a list", `{"t":["x","y"]}`, "/t/*", []string{"0", "0#"}, []string{"x 0", "y 1"}, ""},
+		{"an object, not said", "{\"a\":{\"b\":1}}", "", []string{"/a/b"}, []string{"1"}, ""},
 		{"a document without indents", "{\"t\":[\n{\"a\":1}\n]}\n", "/t/*", []string{"a"}, []string{"1"}, ""},
 		{"a sequence of numbers", "\x1e12\n\x1e34\x1e5 \n\x1e67", "", []string{"0"}, []string{"12", "34 json.syntax at 2:4 +7", "5", "67 json.syntax at 3:4 +14"}, ""},
 		{"a broken sequence", "\x1e{\"a\":\n1}\n\x1e{\"a\":2\n\x1e\x1e{\"a\":\"\n\x1e{\"a\":3}\n", "", []string{"a"}, []string{"1", "2 json.syntax at 3:8 +17", "- json.syntax at 4:8 +25", "3"}, ""},
@@ -252,4 +266,29 @@ func BenchmarkReader(b *testing.B) {
 		}
 	}
 	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/10_000, "ns/record")
+}
+
+// TestBehindAVeryLongList: what stands behind a list that is longer than is read at once is not
+// known to its records, and that is told; nothing is told where nothing is missing.
+func TestBehindAVeryLongList(t *testing.T) {
+	list := `{"before":"b","t":[` + strings.Repeat(`{"a":"`+strings.Repeat("x", 1<<20)+`"},`, 65) + `{"a":"last"}]`
+	for behind, test := range map[string]struct {
+		path, value, wrong string
+	}{
+		`,"of":"x"}`:                  {"2/of", "-", fmt.Sprintf("json.behind at 1:%d +%d", len(list)+7, len(list)+6)},
+		`,"other":{"of":["of",1]}}`:   {"2/of", "-", ""},
+		`,"other":1,"in":{"of":"x"}}`: {"2/in/of", "-", fmt.Sprintf("json.behind at 1:%d +%d", len(list)+17, len(list)+16)},
+		`, "before" : "b"}`:           {"2/before", "b", ""},
+	} {
+		lines, _, wrong := read(t, list+behind, "/t/*", 1<<20, "a", test.path)
+		if len(lines) != 66 || lines[65] != "last "+test.value || wrong != test.wrong {
+			t.Errorf("%s: %d records, %s, not %s", behind, len(lines), wrong, test.wrong)
+		}
+	}
+	if _, _, wrong := read(t, list+"}", "/t/*", 1<<20, "0#"); wrong != "json.long at 1:1 +0" {
+		t.Errorf("places in a very long list: %s", wrong)
+	}
+	if _, _, wrong := read(t, strings.NewReplacer(`"t":[`, `"t":{`, `}]`, `}}`, `{"a":"x`, `"k":{"a":"x`, `{"a":"l`, `"k":{"a":"l`).Replace(list)+"}", "/t/*", 1<<20, "a"); wrong != "json.long at 1:1 +0" {
+		t.Errorf("a very long object: %s", wrong)
+	}
 }
