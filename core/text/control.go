@@ -8,24 +8,27 @@ import (
 const (
 	low  = 0x0101010101010101
 	high = 0x8080808080808080
+	most = high - low // 7f in each byte
 )
 
 // Controlled tells whether a text has control characters (below 0x20, or DEL) that are not among
-// the plain ones. It looks at eight bytes at once.
+// the plain ones. It looks at eight bytes at once; CR, of which there are many, is plain.
 func Controlled(b []byte, plain *[256]bool) bool {
-	i := 0
-	for ; i+8 <= len(b); i += 8 {
-		v := binary.LittleEndian.Uint64(b[i:])
-		d := v ^ 0x7f*low
-		// A borrow from the byte before may flag one that is none, and never hides one.
-		for m := ((v-0x20*low)&^v | (d-low)&^d) & high; m != 0; m &= m - 1 {
-			if !plain[b[i+bits.TrailingZeros64(m)>>3]] {
-				return true
+	for len(b) >= 8 {
+		v := binary.LittleEndian.Uint64(b)
+		a := v & most
+		// The high bit of each byte that is below 0x20 or DEL, and not CR. No byte carries into the next.
+		if m := (^(a + 0x60*low) | (a + low)) & ((a ^ '\r'*low) + most) &^ v & high; m != 0 {
+			for ; m != 0; m &= m - 1 {
+				if !plain[b[bits.TrailingZeros64(m)>>3]] {
+					return true
+				}
 			}
 		}
+		b = b[8:]
 	}
-	for ; i < len(b); i++ {
-		if !plain[b[i]] {
+	for _, c := range b {
+		if !plain[c] && (c < ' ' || c == 0x7f) {
 			return true
 		}
 	}

@@ -3,6 +3,7 @@ package text
 import (
 	"bytes"
 	"io"
+	"math/rand/v2"
 	"strings"
 	"testing"
 	"unicode/utf16"
@@ -223,6 +224,27 @@ func TestFixedPatternsAgree(t *testing.T) {
 					t.Errorf("%s reads %q as %v %v, the slow way %v %v", source, s, m, ok, n, also)
 				}
 			}
+		}
+	}
+}
+
+// TestControlled: each control character is found wherever it stands, whatever stands beside it.
+func TestControlled(t *testing.T) {
+	plain := &[256]bool{}
+	for c := range plain {
+		plain[c] = c >= ' ' && c != 0x7f || c == '\r' || c == '\n'
+	}
+	r := rand.New(rand.NewPCG(5, 5))
+	for range 20_000 {
+		b, want := make([]byte, r.IntN(40)), false
+		for i := range b {
+			if b[i] = byte(r.IntN(256)); r.IntN(12) > 0 && !plain[b[i]] {
+				b[i] = "\r\n aé\x80\xff~\x1f"[r.IntN(9)]
+			}
+			want = want || !plain[b[i]]
+		}
+		if got := Controlled(b, plain); got != want {
+			t.Fatalf("%q: %v", b, got)
 		}
 	}
 }
