@@ -20,7 +20,7 @@ var floors = [][]string{
 	{"core/shape", "core/lookup", "core/standard"},
 	{"core/format"},
 	{"core/segments"},
-	{"core/format/csv", "core/format/hl7", "core/format/json", "core/format/x12", "core/format/edifact", "core/schema", "core/lang"},
+	{"core/format/csv", "core/format/hl7", "core/format/json", "core/format/x12", "core/format/edifact", "core/schema", "core/jsonschema", "core/lang"},
 	{"core/flow", "core/formats"},
 	{"timetable"},
 	{"workspace", "files"},

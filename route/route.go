@@ -20,6 +20,7 @@ import (
 	"ydrion/core/format/json"
 	"ydrion/core/format/x12"
 	"ydrion/core/formats"
+	"ydrion/core/jsonschema"
 	"ydrion/core/lang"
 	"ydrion/core/lookup"
 	"ydrion/core/place"
@@ -174,8 +175,7 @@ func (c *compilation) plan() *flow.Plan {
 	if !hasSchema || !hasMap {
 		return nil
 	}
-	s, findings := schema.Parse(r.Schema, source)
-	c.out = append(c.out, findings...)
+	s, document := c.schema(source)
 	m, findings := lang.Parse(r.Map, string(mapText))
 	c.out = append(c.out, findings...)
 	if c.out.HasErrors() {
@@ -211,13 +211,13 @@ func (c *compilation) plan() *flow.Plan {
 			to.FromMessages()
 		}
 	}
-	scope := lang.Scope{Fields: s.Record, Lookups: c.tables, Separate: r.Good.PerRecord}
+	scope := lang.Scope{Fields: s.Record, Lookups: c.tables, Separate: r.Good.PerRecord, Offered: document != nil}
 	program, findings := lang.Build(m, r.Map, string(mapText), target, scope)
 	c.out = append(c.out, findings...)
 	if r.Good.After != "" && program != nil && program.Closes() {
 		c.out = append(c.out, finding.New("route.after", r.Places["deliver.good.after each"], "nothing can follow each record of a list or an interchange: %s is one", m.TargetSample))
 	}
-	plan := &flow.Plan{Source: reads, Charset: r.Charset, Gzip: r.Gzip, Schema: s, Program: program, Target: target, Makes: m.TargetFormat, After: []byte(r.Good.After), Separate: r.Good.PerRecord}
+	plan := &flow.Plan{Source: reads, Charset: r.Charset, Gzip: r.Gzip, Schema: s, Document: document, Program: program, Target: target, Makes: m.TargetFormat, After: []byte(r.Good.After), Separate: r.Good.PerRecord}
 	if r.Check.Description != "" {
 		if plan.Against = format.Refused; r.Check.Warn {
 			plan.Against = format.Warned
@@ -231,6 +231,36 @@ func (c *compilation) plan() *flow.Plan {
 		plan.Sequence = plan.Sequence || o.Name != nil && o.Name.Sequence
 	}
 	return plan
+}
+
+// schema reads what records are checked against: a Table Schema, or for JSON a JSON Schema, whose
+// properties are the fields that maps use.
+func (c *compilation) schema(source []byte) (*schema.Schema, *jsonschema.Schema) {
+	r := c.route
+	if !jsonschema.Is(source) {
+		s, findings := schema.Parse(r.Schema, source)
+		c.out = append(c.out, findings...)
+		if r.Formats {
+			c.out = append(c.out, finding.New("route.formats", r.Places["check.formats"], "formats are checked where the schema is a JSON Schema; %s is a Table Schema, which checks its own", r.Schema))
+		}
+		return s, nil
+	}
+	if r.Format != "json" {
+		c.out = append(c.out, finding.New("route.schema", r.Places["check.schema"], "%s is a JSON Schema, which records of %s cannot be checked against: write a Table Schema", r.Schema, r.Format))
+		return nil, nil
+	}
+	document, findings := jsonschema.Load(r.Schema, source, r.Record, r.Formats, func(name string) ([]byte, bool) {
+		content, is := c.from.Files[name]
+		if is {
+			c.files[name] = content
+		}
+		return content, is
+	})
+	c.out = append(c.out, findings...)
+	if document == nil {
+		return nil, nil
+	}
+	return schema.Of(r.Schema, document.Record), document
 }
 
 // bind holds the fields of a schema against what records of the format can have, before any

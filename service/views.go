@@ -147,6 +147,12 @@ func (s *Service) stages(c *route.Compiled, t store.Tally) []Stage {
 		kinds[f.Kind]++
 	}
 	check := Stage{Name: "check", Sentence: fmt.Sprintf("Checks %d fields against %s.", len(c.Plan.Schema.Record), c.Schema), Details: []string{}, Count: t.Rejected, Unit: "rejected"}
+	if c.Plan.Document != nil {
+		check.Sentence = fmt.Sprintf("Checks records against %s, a JSON Schema; maps have %d fields of it.", c.Schema, len(c.Plan.Schema.Record))
+		if c.Check.Formats {
+			check.Details = append(check.Details, "Formats such as date and email are checked, too.")
+		}
+	}
 	if d := c.Check.Description; d != "" {
 		what := map[bool]string{true: "is a warning", false: "is rejected"}[c.Check.Warn]
 		check.Details = append(check.Details, fmt.Sprintf("Holds messages against %s; what differs %s.", map[bool]string{true: "the standard", false: d}[d == workspace.Standard], what))

@@ -155,6 +155,7 @@ type Read struct {
 // Check says what records must look like and how many may be wrong.
 type Check struct {
 	Schema   string
+	Formats  bool    // of a JSON Schema: "format" is a rule, not only a remark
 	Tolerate float64 // share of rejected records above which a file is rejected whole; -1: any
 	// Description is the file that messages are held against, or Standard; empty: nothing.
 	Description string
@@ -240,6 +241,8 @@ func (w *Workspace) route(file string) {
 	check := m.sub("check")
 	r.Check = Check{Schema: check.required("schema"), Tolerate: check.percent("tolerate")}
 	r.Places["check.schema"] = check.where("schema")
+	r.Check.Formats = check.oneOf("formats", "remarks", "remarks", "checked") == "checked"
+	r.Places["check.formats"] = check.where("formats")
 	r.Check.Description = check.text("description")
 	r.Check.Warn = check.oneOf("differences", "reject", "reject", "warn") == "warn"
 	r.Places["check.description"] = check.where("description")

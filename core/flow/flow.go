@@ -21,6 +21,7 @@ import (
 	"ydrion/core/batch"
 	"ydrion/core/finding"
 	"ydrion/core/format"
+	"ydrion/core/jsonschema"
 	"ydrion/core/lang"
 	"ydrion/core/place"
 	"ydrion/core/schema"
@@ -41,6 +42,8 @@ type Plan struct {
 	Outputs  []Output
 	Separate bool // one output for each record
 	Sequence bool // what is made of a record, or its name, uses the route's sequence
+	// Document, if there is one, is the JSON Schema that records are held against, whole.
+	Document *jsonschema.Schema
 	// Against holds messages against their standard: what differs rejects them, or is a warning.
 	Against format.Strictness
 }
@@ -462,11 +465,25 @@ func (r *run) prepare(b *batch.Batch) (err error) {
 	}
 	// The fields of a record whose syntax is wrong are not what they seem.
 	for i := range n {
-		if b.What[i] == batch.Good && !r.plan.Schema.Check(b, i, i > 0 && b.What[i-1] == batch.Good) {
+		if b.What[i] == batch.Good && (!r.plan.Schema.Check(b, i, i > 0 && b.What[i-1] == batch.Good) || !r.fits(b, i)) {
 			b.What[i] = batch.Rejected
 		}
 	}
 	return nil
+}
+
+// fits holds a record against the plan's JSON Schema.
+func (r *run) fits(b *batch.Batch, record int) bool {
+	if r.plan.Document == nil {
+		return true
+	}
+	told, bounds := 0, b.Bounds[record]
+	r.plan.Document.Check(b.Buf[bounds.Off:bounds.End], func(v jsonschema.Violation) {
+		if told++; told <= mostRemarks {
+			b.Notes = append(b.Notes, batch.Note{Record: int32(record), Slot: -1, Source: batch.Standard, At: bounds.Off + uint32(v.At), Text: v.Text, Detail: &batch.Detail{Code: v.Code, Path: v.Path, Seen: v.Seen}})
+		}
+	})
+	return told == 0
 }
 
 // mostRemarks is how many differences of one message are told.

@@ -48,6 +48,8 @@ type Scope struct {
 	Words map[string]bool
 	// Separate tells that each record is an output of its own.
 	Separate bool
+	// Offered fields need not be used: a schema that others have written says which there are.
+	Offered bool
 }
 
 // contextWords are the words that stand for facts about the run, with their

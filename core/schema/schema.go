@@ -113,6 +113,15 @@ func Parse(file string, source []byte) (*Schema, finding.List) {
 	return p.schema, p.out
 }
 
+// Of is a schema that gives fields their slots and checks nothing about them: something else does.
+func Of(file string, record shape.Record) *Schema {
+	s := &Schema{File: file, Record: record}
+	for i, f := range record {
+		s.columns = append(s.columns, column{name: f.Name, slot: int32(i), kind: f.Kind, field: f, plain: true, unique: -1, minLength: -1, maxLength: -1})
+	}
+	return s
+}
+
 func primaryKey(v any) []string {
 	switch v := v.(type) {
 	case string:

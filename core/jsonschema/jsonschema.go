@@ -1,0 +1,402 @@
+// Package jsonschema holds records against a JSON Schema (2020-12, 2019-09, draft-07, -06 and -04),
+// and tells which fields records have by it.
+//
+// The rules are those of the schema; how they are applied is left to a library. What is done here
+// is to find the part of the schema that records are of, to read from it what maps can use, to say
+// what is wrong in a sentence, and to find the byte.
+package jsonschema
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"path"
+	"slices"
+	"strings"
+
+	js "github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/santhosh-tekuri/jsonschema/v6/kind"
+
+	"ydrion/core/finding"
+	"ydrion/core/place"
+	"ydrion/core/shape"
+)
+
+// Schema is what records are held against.
+type Schema struct {
+	File   string
+	Record shape.Record // the fields that maps can use
+	of     *js.Schema
+}
+
+// Is tells whether a document is a JSON Schema rather than a Table Schema.
+func Is(source []byte) bool {
+	var document map[string]json.RawMessage
+	if json.Unmarshal(source, &document) != nil || document["fields"] != nil {
+		return false
+	}
+	for _, keyword := range []string{"$schema", "$ref", "$defs", "definitions", "properties", "type", "items", "allOf", "anyOf", "oneOf", "required", "enum", "const"} {
+		if document[keyword] != nil {
+			return true
+		}
+	}
+	return false
+}
+
+// workspace is the scheme of the addresses of files while a schema is read. They never leave here.
+const workspace = "workspace:///"
+
+// Load reads a schema. Open gives other files of the workspace that it refers to, by their names.
+// Records is the pointer to the records in a document, as a route says it; asserted lets
+// "format" be a rule and not only a remark. Findings have their place in the schema.
+func Load(file string, source []byte, records string, asserted bool, open func(name string) ([]byte, bool)) (*Schema, finding.List) {
+	root, findings := compile(file, source, asserted, &loader{file: file, id: identifier(source), open: open}, js.Draft2020)
+	if root == nil {
+		return nil, findings
+	}
+	fail := func(code, format string, args ...any) (*Schema, finding.List) {
+		return nil, finding.List{finding.New(code, place.InFile(file), format, args...)}
+	}
+	s := &Schema{File: file, of: root}
+	steps, problem := pointer(records)
+	if problem != "" {
+		return fail("schema.records", "%s", problem)
+	}
+	above := []*js.Schema{s.of}
+	for i, step := range steps {
+		below := inner(s.of, step, nil)
+		if below == nil {
+			return fail("schema.records", "the schema says nothing of what stands at /%s, where the route's records are (%s)", strings.Join(steps[:i+1], "/"), records)
+		}
+		s.of = below
+		above = append(above, below)
+	}
+	if records == "" && list(s.of) { // a document that is a list: its elements are the records
+		if below := inner(s.of, "*", nil); below != nil {
+			s.of = below
+			above, steps = append(above, below), []string{"*"}
+		}
+	}
+	f := &fields{asserted: asserted, named: map[string]bool{}}
+	f.collect(s.of, nil, "", "", true)
+	if len(f.record) == 0 { // an element that is no object, or one of which nothing is known
+		f.named["value"] = true
+		f.record = append(f.record, field("value", "0", s.of, asserted))
+	}
+	for up := 1; up < len(above); up++ {
+		k := len(above) - 1 - up
+		f.collect(above[k], nil, fmt.Sprint(up), steps[k], false)
+	}
+	s.Record = f.record
+	return s, nil
+}
+
+// compile makes a schema ready. Draft is the edition of one that does not name its own.
+func compile(file string, source []byte, asserted bool, from js.URLLoader, draft *js.Draft) (*js.Schema, finding.List) {
+	document, err := js.UnmarshalJSON(bytes.NewReader(source))
+	if err != nil {
+		var syntax *json.SyntaxError
+		at := place.InFile(file)
+		if errors.As(err, &syntax) {
+			at = place.At(file, source, max(int(syntax.Offset)-1, 0))
+		}
+		return nil, finding.List{finding.New("schema.document", at, "the schema is no valid JSON: %v", err)}
+	}
+	c := js.NewCompiler()
+	c.DefaultDraft(draft)
+	c.UseLoader(from)
+	if asserted {
+		c.AssertFormat()
+	}
+	if err := c.AddResource(workspace+file, document); err != nil {
+		return nil, finding.List{finding.New("schema.document", place.InFile(file), "the schema cannot be read: %v", err)}
+	}
+	root, err := c.Compile(workspace + file)
+	if err != nil {
+		return nil, finding.List{refused(file, source, err)}
+	}
+	return root, nil
+}
+
+// identifier is a document's own "$id" (or "id" of draft-04), if it is an address.
+func identifier(source []byte) string {
+	var document struct {
+		ID  any `json:"$id"`
+		Old any `json:"id"`
+	}
+	if json.Unmarshal(source, &document) != nil {
+		return ""
+	}
+	for _, id := range []any{document.ID, document.Old} {
+		if address, is := id.(string); is && strings.Contains(address, "://") {
+			return address
+		}
+	}
+	return ""
+}
+
+// loader finds the files that schemas refer to: those of the workspace, and no others.
+type loader struct {
+	file, id string
+	open     func(name string) ([]byte, bool)
+}
+
+func (l *loader) Load(address string) (any, error) {
+	name, within := strings.CutPrefix(address, workspace)
+	if !within && l.id != "" {
+		// What stands beside the schema under its own address stands beside it in the workspace.
+		folder := l.id[:strings.LastIndexByte(l.id, '/')+1]
+		if rest, beside := strings.CutPrefix(address, folder); beside {
+			name, within = path.Join(path.Dir(l.file), rest), true
+		}
+	}
+	if !within {
+		return nil, fmt.Errorf("%s is not in the workspace: put the schema there and refer to it by its place beside this one", address)
+	}
+	if unescaped, err := url.PathUnescape(name); err == nil {
+		name = unescaped
+	}
+	content, is := l.open(name)
+	if !is {
+		return nil, fmt.Errorf("there is no file %s", name)
+	}
+	return js.UnmarshalJSON(bytes.NewReader(content))
+}
+
+// refused is the finding of a schema that cannot be used.
+func refused(file string, source []byte, err error) finding.Finding {
+	var invalid *js.SchemaValidationError
+	var load *js.LoadURLError
+	var ve *js.ValidationError
+	switch {
+	case errors.As(err, &invalid) && errors.As(invalid.Err, &ve):
+		var found finding.Finding
+		each(ve, func(at []string, _, text string) {
+			if found.Code == "" {
+				where := place.At(file, source, Offset(source, at))
+				where.Path = "/" + strings.Join(at, "/")
+				found = finding.New("schema.definition", where, "%s", text)
+			}
+		})
+		return found
+	case errors.As(err, &load):
+		return finding.New("schema.reference", place.InFile(file), "a reference cannot be followed: %v", load.Err)
+	}
+	return finding.New("schema.definition", place.InFile(file), "the schema cannot be used: %s", strings.ReplaceAll(err.Error(), workspace, ""))
+}
+
+func pointer(s string) (steps []string, problem string) {
+	if s == "" {
+		return nil, ""
+	}
+	if s[0] != '/' {
+		return nil, "a pointer begins with a slash: /" + s
+	}
+	for _, step := range strings.Split(s[1:], "/") {
+		steps = append(steps, strings.NewReplacer("~1", "/", "~0", "~").Replace(step))
+	}
+	return steps, ""
+}
+
+// always are the schemas that a value has to fit besides this one.
+func always(s *js.Schema) (all []*js.Schema) {
+	for _, more := range [][]*js.Schema{{s.Ref, s.RecursiveRef}, s.AllOf} {
+		for _, m := range more {
+			if m != nil {
+				all = append(all, m)
+			}
+		}
+	}
+	return all
+}
+
+// perhaps are the schemas of which a value has to fit some.
+func perhaps(s *js.Schema) (all []*js.Schema) {
+	if s.DynamicRef != nil {
+		all = append(all, s.DynamicRef.Ref)
+	}
+	for _, more := range [][]*js.Schema{s.AnyOf, s.OneOf, {s.Then, s.Else}} {
+		for _, m := range more {
+			if m != nil {
+				all = append(all, m)
+			}
+		}
+	}
+	return all
+}
+
+func parts(s *js.Schema) []*js.Schema { return append(always(s), perhaps(s)...) }
+
+// inner finds what a schema says of a member, or with * of each element or member; nil: nothing.
+func inner(s *js.Schema, step string, seen []*js.Schema) *js.Schema {
+	if slices.Contains(seen, s) {
+		return nil
+	}
+	seen = append(seen, s)
+	if step != "*" {
+		if p := s.Properties[step]; p != nil {
+			return p
+		}
+	} else {
+		for _, items := range []any{s.Items2020, s.Items, s.AdditionalProperties} {
+			if of, is := items.(*js.Schema); is && of != nil {
+				return of
+			}
+		}
+		for _, of := range s.PatternProperties {
+			return of
+		}
+	}
+	for _, p := range parts(s) {
+		if found := inner(p, step, seen); found != nil {
+			return found
+		}
+	}
+	return nil
+}
+
+func list(s *js.Schema) bool {
+	kinds, known := kindsOf(s, nil)
+	return known && slices.Equal(kinds, []string{"array"})
+}
+
+// Violation is one thing that is wrong with a record.
+type Violation struct {
+	At               int // byte in the record
+	Path, Code, Text string
+	Seen             string
+}
+
+// mostDigits is how large an exponent may be that is held against bounds.
+const mostDigits = 1000
+
+// Check holds a record, whose syntax is right, against the schema.
+func (s *Schema) Check(raw []byte, say func(Violation)) {
+	value, err := js.UnmarshalJSON(bytes.NewReader(raw))
+	if err != nil {
+		say(Violation{Code: "schema.type", Text: "the record cannot be read: " + err.Error()})
+		return
+	}
+	tell := func(at []string, code, text string) {
+		v := Violation{At: Offset(raw, at), Code: code, Text: text}
+		if len(at) > 0 {
+			v.Path = "/" + strings.Join(escaped(at), "/")
+		}
+		v.Seen = finding.Shorten(seen(raw[v.At:]))
+		say(v)
+	}
+	if at, large := tooLarge(value, nil); large {
+		tell(at, "schema.maximum", fmt.Sprintf("%s has an exponent of more than %d, which is not held against anything", name(at), mostDigits))
+		return
+	}
+	var ve *js.ValidationError
+	if errors.As(s.of.Validate(value), &ve) {
+		each(ve, tell)
+	}
+}
+
+// seen is the value that a text begins with, as far as it is shown.
+func seen(raw []byte) []byte {
+	var value json.RawMessage
+	if json.NewDecoder(bytes.NewReader(raw)).Decode(&value) != nil {
+		return nil
+	}
+	return value
+}
+
+// tooLarge finds a number that would become very long if it were written out.
+func tooLarge(value any, at []string) ([]string, bool) {
+	switch value := value.(type) {
+	case json.Number:
+		_, exponent, has := strings.Cut(strings.ToLower(value.String()), "e")
+		exponent = strings.TrimLeft(exponent, "+-0")
+		return at, has && (len(exponent) > 4 || len(exponent) == 4 && exponent > "1000")
+	case []any:
+		for i, v := range value {
+			if found, large := tooLarge(v, append(at, fmt.Sprint(i))); large {
+				return slices.Clone(found), true
+			}
+		}
+	case map[string]any:
+		for k, v := range value {
+			if found, large := tooLarge(v, append(at, k)); large {
+				return slices.Clone(found), true
+			}
+		}
+	}
+	return nil, false
+}
+
+func escaped(steps []string) []string {
+	out := make([]string, len(steps))
+	for i, s := range steps {
+		out[i] = strings.NewReplacer("~", "~0", "/", "~1").Replace(s)
+	}
+	return out
+}
+
+// name is what a place is called in a sentence.
+func name(at []string) string {
+	if len(at) == 0 {
+		return "the record"
+	}
+	return strings.Join(at, ".")
+}
+
+// each calls say for everything that is wrong, with its place in the value.
+func each(e *js.ValidationError, say func(at []string, code, text string)) {
+	at, of := e.InstanceLocation, name(e.InstanceLocation)
+	switch k := e.ErrorKind.(type) {
+	case *kind.Schema, *kind.Group, *kind.AllOf, *kind.Reference:
+		for _, cause := range e.Causes {
+			each(cause, say)
+		}
+	case *kind.Required:
+		for _, missing := range k.Missing {
+			say(at, "schema.required", within(missing, at)+" is missing")
+		}
+	case *kind.DependentRequired:
+		for _, missing := range k.Missing {
+			say(at, "schema.required", fmt.Sprintf("%s is missing, which must be there because %s is", within(missing, at), k.Prop))
+		}
+	case *kind.Dependency:
+		for _, missing := range k.Missing {
+			say(at, "schema.required", fmt.Sprintf("%s is missing, which must be there because %s is", within(missing, at), k.Prop))
+		}
+	case *kind.AdditionalProperties:
+		for _, p := range k.Properties {
+			say(append(slices.Clone(at), p), "schema.surplus", fmt.Sprintf("%s is not among the members that the schema allows", within(p, at)))
+		}
+	case *kind.AnyOf:
+		say(at, "schema.alternative", fmt.Sprintf("%s fits none of the %d forms that the schema allows: %s", of, len(e.Causes), alternatives(e.Causes)))
+	case *kind.OneOf:
+		if len(k.Subschemas) > 0 {
+			say(at, "schema.alternative", fmt.Sprintf("%s fits several forms of the schema of which it may fit only one", of))
+			return
+		}
+		say(at, "schema.alternative", fmt.Sprintf("%s fits none of the %d forms that the schema allows: %s", of, len(e.Causes), alternatives(e.Causes)))
+	default:
+		code, text := sentence(of, e.ErrorKind)
+		say(at, code, text)
+	}
+}
+
+func within(member string, at []string) string { return name(append(slices.Clone(at), member)) }
+
+// alternatives says what is wrong with the first forms.
+func alternatives(causes []*js.ValidationError) string {
+	var all []string
+	for _, c := range causes {
+		each(c, func(_ []string, _, text string) {
+			if !slices.Contains(all, text) {
+				all = append(all, text)
+			}
+		})
+	}
+	if len(all) > 3 {
+		all = append(all[:3], fmt.Sprintf("and %d more", len(all)-3))
+	}
+	return strings.Join(all, "; or ")
+}
