@@ -274,9 +274,9 @@ const mostDigits = 1000
 
 // Check holds a record, whose syntax is right, against the schema.
 func (s *Schema) Check(raw []byte, say func(Violation)) {
-	value, err := js.UnmarshalJSON(bytes.NewReader(raw))
-	if err != nil {
-		say(Violation{Code: "schema.type", Text: "the record cannot be read: " + err.Error()})
+	value, exponents, ok := decode(raw)
+	if !ok {
+		say(Violation{Code: "schema.type", Text: "the record cannot be read"})
 		return
 	}
 	tell := func(at []string, code, text string) {
@@ -287,9 +287,11 @@ func (s *Schema) Check(raw []byte, say func(Violation)) {
 		v.Seen = finding.Shorten(seen(raw[v.At:]))
 		say(v)
 	}
-	if at, large := tooLarge(value, nil); large {
-		tell(at, "schema.maximum", fmt.Sprintf("%s has an exponent of more than %d, which is not held against anything", name(at), mostDigits))
-		return
+	if exponents {
+		if at, large := tooLarge(value, nil); large {
+			tell(at, "schema.maximum", fmt.Sprintf("%s has an exponent of more than %d, which is not held against anything", name(at), mostDigits))
+			return
+		}
 	}
 	var ve *js.ValidationError
 	if errors.As(s.of.Validate(value), &ve) {

@@ -3,9 +3,11 @@ package jsonschema
 import (
 	"encoding/json"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"ydrion/core/finding"
 	"ydrion/core/value"
@@ -125,7 +127,7 @@ func TestSchemasThatCannotBe(t *testing.T) {
 		`{"properties": {"a": {"pattern": "(?<=a)b"}}}`: "schema.definition +33 properties.a.pattern is not of the format regex", `{"type": }`: "schema.document +9 the schema is no valid JSON",
 		`{"$ref": "#/$defs/none"}`: "schema.definition -1 the schema cannot be used", `{"$ref": "none.json"}`: "schema.reference -1 a reference cannot be followed: there is no file schemas/none.json",
 		`{"$ref": "https://elsewhere.example/x.json"}`: "schema.reference -1 a reference cannot be followed: https://elsewhere.example/x.json is not in the workspace",
-		`{"$ref": "file:///etc/passwd"}`: "schema.reference -1 a reference cannot be followed: file:///etc/passwd is not in the workspace", `{"$ref": "../../etc/passwd"}`: "schema.reference -1 a reference cannot be followed: there is no file",
+		`{"$ref": "file:///etc/passwd"}`:               "schema.reference -1 a reference cannot be followed: file:///etc/passwd is not in the workspace", `{"$ref": "../../etc/passwd"}`: "schema.reference -1 a reference cannot be followed: there is no file",
 		`{"$id": "https://a.example/s/x.json", "$ref": "https://a.example/other/y.json"}`: "is not in the workspace",
 	} {
 		s, findings := Load("schemas/x.json", []byte(source), "", true, func(string) ([]byte, bool) { return nil, false })
@@ -178,4 +180,42 @@ func FuzzOffset(f *testing.F) {
 			t.Errorf("%q at %q: %d", raw, at, o)
 		}
 	})
+}
+
+// FuzzDecode: a value is read as encoding/json reads it.
+func FuzzDecode(f *testing.F) {
+	for _, s := range []string{`{"a": [1, -2.5e+3, "x\u00e9\ud83e\uddad\n\"\\\/\b", true, false, null, {}, []]}`, ` "\u0000" `, `[ ]`, `{"":{"":0}}`, `0`, `"\ud83e\u0041"`} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, raw string) {
+		if !json.Valid([]byte(raw)) || !utf8.ValidString(raw) || strings.Contains(strings.ToLower(raw), `\ud`) && !strings.Contains(raw, `\ud83e\uddad`) {
+			t.Skip() // halves of pairs are found before
+		}
+		d := json.NewDecoder(strings.NewReader(raw))
+		d.UseNumber()
+		var want any
+		if err := d.Decode(&want); err != nil {
+			t.Skip()
+		}
+		got, _, ok := decode([]byte(raw))
+		if !ok || !reflect.DeepEqual(got, want) {
+			t.Errorf("%q: %#v, not %#v", raw, got, want)
+		}
+		for cut := range raw {
+			decode([]byte(raw[:cut])) // it must end
+		}
+	})
+}
+
+func BenchmarkCheck(b *testing.B) {
+	s, findings := Load("schemas/order.json", []byte(strings.Replace(order, `"$ref": "parts/station.json"`, `"type": "object"`, 1)), "", false, nil)
+	if s == nil {
+		b.Fatal(findings)
+	}
+	raw := []byte(`{"order": 7, "station": {"code": "BR", "lat": 5.1}, "specimens": [{"id": "BR-1", "weight": 31.5, "tests": ["WBC", 7, null], "animal": {"tag": "T-1"}}, {"id": "BR-2", "taken": "2026-11-20"}], "note": "calm"}`)
+	b.SetBytes(int64(len(raw)))
+	b.ReportAllocs()
+	for b.Loop() {
+		s.Check(raw, func(v Violation) { b.Fatal(v.Text) })
+	}
 }
