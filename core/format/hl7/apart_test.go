@@ -2,6 +2,7 @@ package hl7
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -89,6 +90,66 @@ func TestBytesOfSequences(t *testing.T) {
 		records, wrong := read(t, file, "", 1<<10, "OBX-5")
 		if len(records) != 1 || len(wrong) > 0 || records[0].values[0] != test.want {
 			t.Errorf("%+v: %+v %v", test, records, wrong)
+		}
+	}
+}
+
+// TestUnitAlone: a unit takes with it what it stands under and what belongs to it, and nothing of
+// its siblings; read by itself it is the same record.
+func TestUnitAlone(t *testing.T) {
+	msh := func(kind, version string) string { return "MSH|^~\\&|LAB||||2026||" + kind + "|M|P|" + version + "\r" }
+	lines := strings.NewReplacer("\n", "\r", "\t", "")
+	body := lines.Replace(`PID|1||A
+	NTE|1||of the patient
+	PV1|1|I
+	ORC|RE|O1
+	OBR|1|O1||CBC
+	NTE|1||of the order
+	OBX|1|NM|WBC||7
+	NTE|1||of WBC
+	NTE|2||more of WBC
+	OBX|2|NM|HGB||14
+	OBX|3|NM|PLT||250
+	NTE|1||of PLT
+	ZPR|1|of PLT, too
+	ORC|RE|O2
+	OBR|2|O2||LYTES
+	OBX|1|NM|NA||140
+	PID|2||B
+	OBR|3|O3||CBC
+	OBX|1|NM|WBC||9
+	NTE|1||of B
+	`)
+	paths := []string{"PID-3", "PID-1", "OBR-2", "OBX-3", "OBX-5", "NTE-3", "NTE[2]-3", "PV1-2", "ORC-2"}
+	for kind, want := range map[string][]string{
+		msh("ORU^R01^ORU_R01", "2.5.1"): {
+			"PID|1||A NTE|1||of the patient PV1|1|I ORC|RE|O1 OBR|1|O1||CBC NTE|1||of the order OBX|1|NM|WBC||7 NTE|1||of WBC NTE|2||more of WBC",
+			"PID|1||A NTE|1||of the patient PV1|1|I ORC|RE|O1 OBR|1|O1||CBC NTE|1||of the order OBX|2|NM|HGB||14",
+			"PID|1||A NTE|1||of the patient PV1|1|I ORC|RE|O1 OBR|1|O1||CBC NTE|1||of the order OBX|3|NM|PLT||250 NTE|1||of PLT ZPR|1|of PLT, too",
+			"PID|1||A NTE|1||of the patient PV1|1|I ORC|RE|O2 OBR|2|O2||LYTES OBX|1|NM|NA||140",
+			"PID|2||B OBR|3|O3||CBC OBX|1|NM|WBC||9 NTE|1||of B",
+		},
+		msh("ZZZ^Z01", "2.5.1"): {
+			"PID|1||A NTE|1||of the patient PV1|1|I ORC|RE|O1 OBR|1|O1||CBC NTE|1||of the order OBX|1|NM|WBC||7 NTE|1||of WBC NTE|2||more of WBC",
+			"PID|1||A NTE|1||of the patient PV1|1|I ORC|RE|O1 OBR|1|O1||CBC NTE|1||of the order OBX|2|NM|HGB||14",
+			"PID|1||A NTE|1||of the patient PV1|1|I ORC|RE|O1 OBR|1|O1||CBC NTE|1||of the order OBX|3|NM|PLT||250 NTE|1||of PLT",
+		},
+	} {
+		for _, ends := range []string{"\r", "\r\n", "\n"} {
+			records, _ := read(t, strings.ReplaceAll(kind+body, "\r", ends), "OBX", 1<<12, paths...)
+			if len(records) != 5 {
+				t.Fatalf("%d records", len(records))
+			}
+			for i, r := range records {
+				got := strings.TrimSpace(strings.ReplaceAll(strings.TrimPrefix(strings.ReplaceAll(r.raw, ends, "\r"), kind), "\r", " "))
+				if i < len(want) && got != want[i] {
+					t.Errorf("%s%q, unit %d:\n%s\nnot\n%s", kind, ends, i+1, got, want[i])
+				}
+				again, wrong := read(t, r.raw, "OBX", 1<<12, paths...)
+				if len(again) != 1 || len(wrong) > 0 || !slices.Equal(again[0].values, r.values) {
+					t.Errorf("%s%q, unit %d alone is %+v, not %q %v", kind, ends, i+1, again, r.values, wrong)
+				}
+			}
 		}
 	}
 }

@@ -1084,8 +1084,8 @@ func (w *walk) character(start, end int, terminator byte) int {
 	return -1
 }
 
-// Raw is a record as a piece that can stand for itself: a message, or a unit with
-// the rest of its message but the other units.
+// Raw is a record as a piece that can stand for itself: a message, or a unit with what it stands
+// under in its message and what belongs to it, and without its siblings and what belongs to those.
 func (r *Reader) Raw(b *batch.Batch, record int) []byte {
 	unit := b.Bounds[record]
 	if r.unit < 0 || bytes.HasPrefix(b.Buf[unit.Off:], []byte("MSH")) {
@@ -1093,14 +1093,81 @@ func (r *Reader) Raw(b *batch.Batch, record int) []byte {
 	}
 	i, _ := slices.BinarySearchFunc(b.Wholes, unit.Off, func(s batch.Span, off uint32) int { return cmp.Compare(s.End, off+1) })
 	var out []byte
-	for p := int(b.Wholes[i].Off); p < int(unit.End); {
-		next := bytes.IndexAny(b.Buf[p:], "\r\n") + p + 1 // the slack ends the last
-		if p >= int(unit.Off) || next-p < 4 || keyAt(b.Buf, p) != r.parts[r.unit].name {
-			out = append(out, b.Buf[p:next]...)
-		}
-		p = next
+	for _, p := range r.alone(b, b.Wholes[i], unit) {
+		out = append(out, b.Buf[p.from:p.to]...)
 	}
 	return out
+}
+
+// piece is a segment with the line ends behind it, and its node in the message's structure.
+type piece struct{ from, to, node int }
+
+// alone are the segments of a message that a unit takes with it.
+func (r *Reader) alone(b *batch.Batch, message, unit batch.Span) (kept []piece) {
+	end := int(message.End)
+	if i := bytes.IndexByte(b.Buf[message.Off:end], blockEnd); r.blocks && i >= 0 {
+		end = int(message.Off) + i
+	}
+	w := walk{Reader: r, b: b}
+	w.sep, _ = separators(b.Buf[message.Off:end])
+	terminator := byte('\r')
+	if i := bytes.IndexAny(b.Buf[message.Off:end], "\r\n"); i >= 0 {
+		terminator = b.Buf[int(message.Off)+i]
+	}
+	structure := w.structureOf(b.Buf[message.Off:end], terminator)
+	name := r.parts[r.unit].name
+	node, group, found, sibling := 0, 0, false, false
+	for p := int(message.Off); p < end; {
+		next := end
+		if i := bytes.IndexByte(b.Buf[p:end], terminator); i >= 0 {
+			next = p + i
+		}
+		for next < end && (b.Buf[next] == '\r' || b.Buf[next] == '\n') {
+			next++
+		}
+		this := piece{p, next, node}
+		if next-p < 3 {
+			kept, p = append(kept, this), next
+			continue
+		}
+		key := keyAt(b.Buf, p)
+		mine := p == int(unit.Off)
+		if structure == nil {
+			switch {
+			case found && key != note:
+				return kept
+			case key == name && !mine:
+				sibling = true
+			case key != note:
+				sibling = false
+			}
+			if found = found || mine; !sibling {
+				kept = append(kept, this)
+			}
+			p = next
+			continue
+		}
+		if step := structure.Next(node, b.Buf[p:p+3]); step.Node >= 0 {
+			node, this.node = step.Node, step.Node
+			from, to := step.Started, structure.Nodes[step.Started].End
+			if step.Passed {
+				to = len(structure.Nodes)
+			}
+			if found && (key == name || from <= group || node >= structure.Nodes[group].End) {
+				return kept
+			}
+			if w.holding[from] || step.Passed { // what stood in the one before is no context any more
+				kept = slices.DeleteFunc(kept, func(k piece) bool { return k.node >= from && k.node < to && k.node > 0 })
+			}
+		} else if found && key == name {
+			return kept
+		}
+		if mine {
+			found, group = true, structure.Nodes[node].Parent
+		}
+		kept, p = append(kept, this), next
+	}
+	return kept
 }
 
 // Locate gives where a field of a record starts in the text: its value, or the
