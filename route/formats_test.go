@@ -462,6 +462,13 @@ func TestAgainstDescriptions(t *testing.T) {
 		{"  description: standard\n", 2, []string{"record 3 XYZ: error: XYZ has no place in ORDERS [standard.place]", "record 4 XYZ: error: XYZ has no place"}},
 		{"  description: standard\n  differences: warn\n", 4, []string{"record 3 XYZ: warning: XYZ has no place in ORDERS"}},
 		{"  description: descriptions/none.txt\n", 0, []string{"there is no file descriptions/none.txt"}},
+		{"  description: standard\n  except:\n    - rule: standard.place\n      differences: warn\n", 4, []string{"record 3 XYZ: warning: XYZ has no place in ORDERS"}},
+		{"  description: standard\n  except:\n    - at: XYZ\n      differences: ignore\n", 4, nil},
+		{"  description: standard\n  except:\n    - at: XY\n      differences: ignore\n    - rule: standard.length\n      differences: ignore\n", 2, []string{"record 3 XYZ: error: XYZ has no place in ORDERS", "record 4 XYZ: error: XYZ has no place"}},
+		{"  description: standard\n  differences: warn\n  except:\n    - rule: standard.place\n      at: XYZ\n      differences: reject\n", 2, []string{"record 3 XYZ: error: XYZ has no place in ORDERS", "record 4 XYZ: error: XYZ has no place"}},
+		{"  description: standard\n  except:\n    - at: XYZ\n", 0, []string{"an exception says how it counts", "there is no route"}},
+		{"  description: standard\n  except:\n    - differences: warn\n", 0, []string{"an exception names a rule, a position (at), or both", "there is no route"}},
+		{"  description: standard\n  except:\n    - rule: schema.type\n      differences: warn\n", 0, []string{"is not a rule of descriptions", "there is no route"}},
 		{"  differences: warn\n", 0, []string{"nothing can differ where check.description names nothing", "there is no route"}},
 	} {
 		made, wrong := against(test.lines)

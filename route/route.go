@@ -222,6 +222,10 @@ func (c *compilation) plan() *flow.Plan {
 		if plan.Against = format.Refused; r.Check.Warn {
 			plan.Against = format.Warned
 		}
+		for _, e := range r.Check.Except {
+			as := map[string]format.Strictness{"reject": format.Refused, "warn": format.Warned, "ignore": format.Unjudged}[e.As]
+			plan.Except = append(plan.Except, flow.Exception{Rule: e.Rule, At: e.At, As: as})
+		}
 	}
 	for _, d := range r.Good.To {
 		plan.Outputs = append(plan.Outputs, c.output(d, scope))

@@ -157,6 +157,16 @@ func (s *Service) stages(c *route.Compiled, t store.Tally) []Stage {
 		what := map[bool]string{true: "is a warning", false: "is rejected"}[c.Check.Warn]
 		check.Details = append(check.Details, fmt.Sprintf("Holds messages against %s; what differs %s.", map[bool]string{true: "the standard", false: d}[d == workspace.Standard], what))
 	}
+	for _, e := range c.Check.Except {
+		what := []string{}
+		if e.Rule != "" {
+			what = append(what, e.Rule)
+		}
+		if e.At != "" {
+			what = append(what, "at "+e.At)
+		}
+		check.Details = append(check.Details, fmt.Sprintf("But %s %s.", strings.Join(what, " "), map[string]string{"reject": "is rejected", "warn": "is a warning", "ignore": "does not count"}[e.As]))
+	}
 	if len(c.Plan.Schema.Unique) > 0 {
 		check.Details = append(check.Details, "Must differ from record to record: "+strings.Join(c.Plan.Schema.Unique, ", ")+".")
 	}

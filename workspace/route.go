@@ -160,6 +160,14 @@ type Check struct {
 	// Description is the file that messages are held against, or Standard; empty: nothing.
 	Description string
 	Warn        bool // differences from it are warnings
+	Except      []Exception
+}
+
+// Exception is a difference from the description that counts otherwise than the others.
+type Exception struct {
+	Rule, At string // the code of its finding, and a position; empty: any
+	As       string // reject, warn or ignore
+	Place    place.Place
 }
 
 // Standard is the description that ships with the program.
@@ -253,7 +261,20 @@ func (w *Workspace) route(file string) {
 	default:
 		check.bad(check.where("description"), "workspace.value", "only messages of hl7, x12 and edifact are held against a description, not %s", r.Format)
 	}
-	if r.Check.Description == "" && check.has("differences") {
+	for _, e := range check.each("except") {
+		x := Exception{Rule: e.text("rule"), At: e.text("at"), As: e.oneOf("differences", "", "reject", "warn", "ignore"), Place: e.where("differences")}
+		switch {
+		case x.As == "":
+			e.bad(e.where("differences"), "workspace.missing", "an exception says how it counts: differences is reject, warn or ignore")
+		case x.Rule == "" && x.At == "":
+			e.bad(x.Place, "workspace.value", "an exception names a rule, a position (at), or both")
+		case x.Rule != "" && !strings.HasPrefix(x.Rule, "standard."):
+			e.bad(e.where("rule"), "workspace.value", "%q is not a rule of descriptions: those are the codes of findings such as standard.length", x.Rule)
+		}
+		e.done()
+		r.Check.Except = append(r.Check.Except, x)
+	}
+	if r.Check.Description == "" && (check.has("differences") || check.has("except")) {
 		check.bad(check.where("differences"), "workspace.value", "nothing can differ where check.description names nothing")
 	}
 	check.done()

@@ -12,9 +12,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"runtime"
 	"runtime/debug"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 
@@ -46,7 +48,26 @@ type Plan struct {
 	Document *jsonschema.Schema
 	// Against holds messages against their standard: what differs rejects them, or is a warning.
 	Against format.Strictness
+	Except  []Exception // what counts otherwise; the first that fits does
 }
+
+// Exception is a difference from a standard that counts otherwise than the others.
+type Exception struct {
+	Rule, At string // the code of its finding, and a position and all within it; empty: any
+	As       format.Strictness
+}
+
+// Fits tells whether a difference is meant. Positions are compared without their repetitions.
+func (e *Exception) Fits(d format.Remark) bool {
+	if e.Rule != "" && e.Rule != d.Code {
+		return false
+	}
+	path, at := repetition.ReplaceAllString(d.Path, ""), repetition.ReplaceAllString(e.At, "")
+	rest, within := strings.CutPrefix(path, at)
+	return within && (at == "" || rest == "" || strings.IndexByte("-.(", rest[0]) >= 0)
+}
+
+var repetition = regexp.MustCompile(`\[[0-9]+\]`)
 
 // Output is where what records become goes to: its name, and whether it goes
 // there at all.
@@ -494,6 +515,16 @@ const mostRemarks = 20
 func (r *run) judge(b *batch.Batch, judge format.Judge) {
 	told, of := 0, -1
 	judge.JudgeAll(b, func(whole int, d format.Remark) {
+		as := r.plan.Against
+		for i := range r.plan.Except {
+			if r.plan.Except[i].Fits(d) {
+				as = r.plan.Except[i].As
+				break
+			}
+		}
+		if as == format.Unjudged {
+			return
+		}
 		if whole != of {
 			told, of = 0, whole
 		}
@@ -504,8 +535,8 @@ func (r *run) judge(b *batch.Batch, judge format.Judge) {
 		first, _ := slices.BinarySearchFunc(b.Bounds, m.Off, func(s batch.Span, off uint32) int { return cmp.Compare(s.Off, off) })
 		detail := &batch.Detail{Code: d.Code, Path: d.Path, Seen: finding.Shorten([]byte(d.Seen))}
 		for i := first; i < len(b.Bounds) && b.Bounds[i].Off < m.End; i++ {
-			b.Notes = append(b.Notes, batch.Note{Record: int32(i), Slot: -1, Source: batch.Standard, At: uint32(d.At), Text: d.Text, Detail: detail, Warn: r.plan.Against == format.Warned})
-			if r.plan.Against == format.Warned {
+			b.Notes = append(b.Notes, batch.Note{Record: int32(i), Slot: -1, Source: batch.Standard, At: uint32(d.At), Text: d.Text, Detail: detail, Warn: as == format.Warned})
+			if as == format.Warned {
 				break
 			}
 		}

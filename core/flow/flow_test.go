@@ -449,3 +449,20 @@ func TestPeek(t *testing.T) {
 		}
 	}
 }
+
+// TestExceptionsFit: a position means all within it, in any repetition, and nothing beside it.
+func TestExceptionsFit(t *testing.T) {
+	for _, test := range []struct {
+		rule, at, code, path string
+		want                 bool
+	}{
+		{"", "OBX-5", "standard.length", "OBX[3]-5.1", true}, {"", "OBX-5", "standard.length", "OBX[3]-5[2]", true}, {"", "OBX-5", "standard.length", "OBX-51", false}, {"", "OBX", "standard.place", "OBX[2]", true},
+		{"", "OBX", "standard.place", "OBXX", false}, {"standard.length", "", "standard.length", "PID-3", true}, {"standard.length", "", "standard.form", "PID-3", false}, {"standard.length", "PID-3", "standard.length", "PID-5", false},
+		{"", "NAD(BY)-2", "standard.length", "NAD(BY)-2.1", true}, {"", "NAD", "standard.length", "NAD(BY)-2.1", true}, {"", "OBX[2]-5", "standard.length", "OBX[1]-5", true},
+	} {
+		e := flow.Exception{Rule: test.rule, At: test.at}
+		if got := e.Fits(format.Remark{Code: test.code, Path: test.path}); got != test.want {
+			t.Errorf("%+v: %v", test, got)
+		}
+	}
+}
