@@ -2,6 +2,8 @@ package route
 
 import (
 	"context"
+	"encoding/json"
+	"fmt"
 	"os"
 	"strings"
 	"testing"
@@ -118,5 +120,48 @@ func TestCharsetOfMessages(t *testing.T) {
 	lines := "keep MSH-3, MSH-7, MSH-9, MSH-10, MSH-11, MSH-12, OBX-1, OBX-2, OBX-3, OBX-11\nMSH-18 = \"8859/1\"\nOBX-5 = v"
 	if _, wrong := mapped(t, "format: json", "/v", "{}", "hl7", messageOf("8859/1", "x"), lines); !strings.Contains(strings.Join(wrong, "\n"), "it is the one of the sample") {
 		t.Errorf("%v", wrong)
+	}
+}
+
+// TestDifferencesRejectTheirUnit: what is wrong within a unit or with what belongs to it rejects it
+// alone; what is wrong with what units share, or lacks, rejects all; a route may want whole messages.
+func TestDifferencesRejectTheirUnit(t *testing.T) {
+	const good = "UNB+UNOC:3+A+B+261125:0930+7'UNH+1+ORDERS:D:96A:UN'BGM+220+PO1+9'DTM+137:20261125:102'NAD+BY+ST1::92'LIN+1++A1:VP'QTY+21:5:PCE'LIN+2++B2:VP'QTY+21:6:PCE'LIN+3++C3:VP'QTY+21:7:PCE'UNS+S'UNT+12+1'UNZ+1+7'"
+	for _, test := range []struct{ old, with, differences, good string }{
+		{"", "", "", "1 2 3"}, {"QTY+21:6:PCE", "QTY+21:six:PCE", "", "1 3"}, {"LIN+2++B2:VP", "LIN+2++" + strings.Repeat("B", 40) + ":VP", "", "1 3"}, {"QTY+21:6:PCE", "QTY+21:six:PCE", "  differences: reject messages\n", ""},
+		{"BGM+220+PO1", "BGM+220+" + strings.Repeat("P", 40), "", ""}, {"UNS+S", "UNS+LONG", "", ""}, {"QTY+21:6:PCE", "QTY+21:six:PCE", "  differences: warn\n", "1 3"},
+		{"QTY+21:6:PCE'", "QTY+21:6:PCE'XYZ+1'", "", "1 3"}, {"QTY+21:5:PCE", "QTY+21:five:PCEPCE", "  except:\n    - rule: standard.length\n      differences: ignore\n", "2 3"},
+	} {
+		in := strings.Replace(good, test.old, test.with, 1)
+		in = strings.Replace(in, "UNT+12", fmt.Sprintf("UNT+%d", 12+strings.Count(in, "'")-strings.Count(good, "'")), 1)
+		made, wrong := through(t, "order-lines", in, "routes/order-lines.yaml", "check:\n", "check:\n  description: standard\n"+test.differences)
+		var numbers []string
+		for _, line := range strings.Split(strings.TrimSpace(made), "\n") {
+			var object struct{ No int }
+			if line != "" && json.Unmarshal([]byte(line), &object) == nil {
+				numbers = append(numbers, fmt.Sprint(object.No))
+			}
+		}
+		if got := strings.Join(numbers, " "); got != test.good || (wrong == "") != (test.with == "") {
+			t.Errorf("%+v: %s, %s", test, got, wrong)
+		}
+	}
+}
+
+// TestManyDifferences: a record with more warnings than are told is still rejected by an error
+// behind them.
+func TestManyDifferences(t *testing.T) {
+	long := strings.Repeat("x", 300)
+	in := "MSH|^~\\&|A|B|C|D|20261125||ORU^R01^ORU_R01|M1|P|2.5.1\rPID|1||T-1||GS\rOBR|1||S|CBC\r" + "OBX|1|ST|K^K||1||||||F|||nonsense\r" + strings.Repeat("NTE|1|"+long+"\r", 60) + "OBX|2|NM|K^K||5||||||F\r"
+	lines := "check:\n  description: standard\n  except:\n    - at: NTE\n      differences: warn\n"
+	made, wrong := through(t, "observations", strings.Replace(in, "OBX|1|ST", "OBX|1|NM", 1), "routes/observations.yaml", "check:\n", lines)
+	if strings.Count(made, "\n") != 2 || !strings.Contains(wrong, "OBX-14: error") {
+		t.Errorf("%s%.2000s", made, wrong)
+	}
+	// The same with the error at the end.
+	in = "MSH|^~\\&|A|B|C|D|20261125||ORU^R01^ORU_R01|M1|P|2.5.1\rPID|1||T-1||GS\rOBR|1||S|CBC\rOBX|1|ST|K^K||1||||||F\r" + strings.Repeat("NTE|1|"+long+"\r", 60) + "NTE|1|L|x|" + strings.Repeat("y", 400) + "\rOBX|2|NM|K^K||5||||||F\r"
+	made, wrong = through(t, "observations", in, "routes/observations.yaml", "check:\n", "check:\n  description: standard\n  except:\n    - at: NTE-2\n      differences: warn\n")
+	if strings.Count(made, "\n") != 2 || !strings.Contains(wrong, "NTE[61]-4: error") && !strings.Contains(wrong, "NTE-4") {
+		t.Errorf("%s%.1000s … %s", made, wrong, wrong[max(0, len(wrong)-300):])
 	}
 }

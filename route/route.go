@@ -222,6 +222,7 @@ func (c *compilation) plan() *flow.Plan {
 		if plan.Against = format.Refused; r.Check.Warn {
 			plan.Against = format.Warned
 		}
+		plan.Messages = r.Check.Messages
 		for _, e := range r.Check.Except {
 			as := map[string]format.Strictness{"reject": format.Refused, "warn": format.Warned, "ignore": format.Unjudged}[e.As]
 			plan.Except = append(plan.Except, flow.Exception{Rule: e.Rule, At: e.At, As: as})

@@ -154,7 +154,10 @@ func (s *Service) stages(c *route.Compiled, t store.Tally) []Stage {
 		}
 	}
 	if d := c.Check.Description; d != "" {
-		what := map[bool]string{true: "is a warning", false: "is rejected"}[c.Check.Warn]
+		what := map[bool]string{true: "is a warning", false: "rejects the record"}[c.Check.Warn]
+		if c.Check.Messages {
+			what = "rejects the message"
+		}
 		check.Details = append(check.Details, fmt.Sprintf("Holds messages against %s; what differs %s.", map[bool]string{true: "the standard", false: d}[d == workspace.Standard], what))
 	}
 	for _, e := range c.Check.Except {

@@ -160,6 +160,7 @@ type Check struct {
 	// Description is the file that messages are held against, or Standard; empty: nothing.
 	Description string
 	Warn        bool // differences from it are warnings
+	Messages    bool // a difference rejects all records of its message
 	Except      []Exception
 }
 
@@ -252,7 +253,12 @@ func (w *Workspace) route(file string) {
 	r.Check.Formats = check.oneOf("formats", "remarks", "remarks", "checked") == "checked"
 	r.Places["check.formats"] = check.where("formats")
 	r.Check.Description = check.text("description")
-	r.Check.Warn = check.oneOf("differences", "reject", "reject", "warn") == "warn"
+	switch check.oneOf("differences", "reject", "reject", "reject messages", "warn") {
+	case "warn":
+		r.Check.Warn = true
+	case "reject messages":
+		r.Check.Messages = true
+	}
 	r.Places["check.description"] = check.where("description")
 	switch of := r.Check.Description; {
 	case of == "" || r.Format == "x12" || r.Format == "edifact" || r.Format == "hl7" && of == Standard:

@@ -47,8 +47,9 @@ type Plan struct {
 	// Document, if there is one, is the JSON Schema that records are held against, whole.
 	Document *jsonschema.Schema
 	// Against holds messages against their standard: what differs rejects them, or is a warning.
-	Against format.Strictness
-	Except  []Exception // what counts otherwise; the first that fits does
+	Against  format.Strictness
+	Messages bool        // what differs rejects all records of its message
+	Except   []Exception // what counts otherwise; the first that fits does
 }
 
 // Exception is a difference from a standard that counts otherwise than the others.
@@ -507,13 +508,19 @@ func (r *run) fits(b *batch.Batch, record int) bool {
 	return told == 0
 }
 
-// mostRemarks is how many differences of one message are told.
+// mostRemarks is how many differences of one record are told.
 const mostRemarks = 20
 
-// judge holds the messages of a batch against their standard. What is wrong with a message is wrong with all
-// its records; a warning stands at the first.
+// judge holds the messages of a batch against their standard. What is wrong within a record, or with
+// what belongs to it alone, is wrong with that record; what is wrong with anything else in a message,
+// or lacks, is wrong with all its records, as is everything if the route says so. A warning stands at the
+// first.
 func (r *run) judge(b *batch.Batch, judge format.Judge) {
-	told, of := 0, -1
+	divider, divides := r.opened.Reader.(format.Divider)
+	divides = divides && !r.plan.Messages
+	var own []stretch // of the message of
+	of, first, last := -1, 0, 0
+	told, refused := map[int]int{}, map[int]bool{}
 	judge.JudgeAll(b, func(whole int, d format.Remark) {
 		as := r.plan.Against
 		for i := range r.plan.Except {
@@ -526,21 +533,49 @@ func (r *run) judge(b *batch.Batch, judge format.Judge) {
 			return
 		}
 		if whole != of {
-			told, of = 0, whole
+			of, own = whole, own[:0]
+			clear(told)
+			clear(refused)
+			m := b.Wholes[whole]
+			first, _ = slices.BinarySearchFunc(b.Bounds, m.Off, func(s batch.Span, off uint32) int { return cmp.Compare(s.Off, off) })
+			for last = first; last < len(b.Bounds) && b.Bounds[last].Off < m.End; last++ {
+			}
+			if divides {
+				divider.Divide(b, whole, func(from, to, n int) { own = append(own, stretch{from, to, first + n}) })
+			}
 		}
-		if told++; told > mostRemarks {
-			return
+		from, to := first, last
+		if d.Code != lacking {
+			if i, within := slices.BinarySearchFunc(own, d.At, stretch.compare); within && own[i].record < last {
+				from, to = own[i].record, own[i].record+1
+			}
 		}
-		m := b.Wholes[whole]
-		first, _ := slices.BinarySearchFunc(b.Bounds, m.Off, func(s batch.Span, off uint32) int { return cmp.Compare(s.Off, off) })
+		if as == format.Warned {
+			to = min(to, from+1)
+		}
 		detail := &batch.Detail{Code: d.Code, Path: d.Path, Seen: finding.Shorten([]byte(d.Seen))}
-		for i := first; i < len(b.Bounds) && b.Bounds[i].Off < m.End; i++ {
-			b.Notes = append(b.Notes, batch.Note{Record: int32(i), Slot: -1, Source: batch.Standard, At: uint32(d.At), Text: d.Text, Detail: detail, Warn: as == format.Warned})
-			if as == format.Warned {
-				break
+		for i := from; i < to; i++ {
+			if told[i]++; told[i] <= mostRemarks || as == format.Refused && !refused[i] {
+				b.Notes = append(b.Notes, batch.Note{Record: int32(i), Slot: -1, Source: batch.Standard, At: uint32(d.At), Text: d.Text, Detail: detail, Warn: as == format.Warned})
+				refused[i] = refused[i] || as == format.Refused
 			}
 		}
 	})
+}
+
+// lacking is the code of what is not there: it stands where something else does.
+const lacking = "standard.missing"
+
+// stretch is text of a message that belongs to one record alone.
+type stretch struct{ from, to, record int }
+
+func (s stretch) compare(at int) int {
+	if s.to < at {
+		return -1
+	} else if s.from > at {
+		return 1
+	}
+	return 0
 }
 
 // difference makes the finding of a difference from a standard.

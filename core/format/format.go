@@ -72,6 +72,13 @@ type Judge interface {
 	Table(raw []byte, name string) *standard.Table
 }
 
+// Divider is a reader that knows which parts of a message belong to one record alone.
+type Divider interface {
+	// Divide calls say for each stretch of a message, by its number in Wholes, that belongs to one
+	// record only: the nth of the message, from 0. Offsets are those of the batch.
+	Divide(b *batch.Batch, whole int, say func(from, to, n int))
+}
+
 // Undescribed is the code of a message that no description is of.
 const Undescribed = "standard.undescribed"
 

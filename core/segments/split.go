@@ -819,6 +819,33 @@ func (r *Reader) alone(b *batch.Batch, s *Syntax, m, unit batch.Span, line []byt
 	}
 }
 
+// Divide tells which stretches of a message belong to one unit alone: its segment, and what stands
+// in its group.
+func (r *Reader) Divide(b *batch.Batch, whole int, say func(from, to, n int)) {
+	if r.unit < 0 {
+		return
+	}
+	s, m := r.syntax(b.Base), b.Wholes[whole]
+	w := newWalk(r, b)
+	w.lines, w.row = r.opened(b, int(m.Off)), w.context
+	w.structureOf(b.Buf[m.Off:m.End])
+	k, n := &r.parts[r.unit], -1
+	for p := skipLines(b.Buf[:m.End], int(m.Off)); p < int(m.End); p = skipLines(b.Buf[:m.End], p) {
+		stop := r.segmentEnd(&s, b.Buf[:m.End], p)
+		segment := b.Buf[p:stop]
+		name := segment[:s.next(segment, 0, s.Element)]
+		w.follow(key(name), name, segment)
+		if k.name == string(name) && (k.element == 0 || string(component(&s, s.field(segment, k.element))) == k.value) {
+			n++
+			w.enclose()
+		}
+		if w.inside && string(name) != r.Tail {
+			say(p, stop, n)
+		}
+		p = stop + 1
+	}
+}
+
 // Describe makes the finding of a syntax note.
 func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 	at := b.Place(int(n.Record), n.At)

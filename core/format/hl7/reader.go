@@ -1170,6 +1170,57 @@ func (r *Reader) alone(b *batch.Batch, message, unit batch.Span) (kept []piece) 
 	return kept
 }
 
+// Divide tells which stretches of a message belong to one unit alone: its segment, and what stands
+// in its group.
+func (r *Reader) Divide(b *batch.Batch, whole int, say func(from, to, n int)) {
+	if r.unit < 0 {
+		return
+	}
+	message := b.Wholes[whole]
+	text := b.Buf[message.Off:message.End]
+	w := walk{Reader: r, b: b}
+	var problem string
+	if w.sep, problem = separators(text); problem != "" {
+		return
+	}
+	terminator := byte('\r')
+	if i := bytes.IndexAny(text, "\r\n"); i >= 0 {
+		terminator = text[i]
+	}
+	structure, name := w.structureOf(text, terminator), r.parts[r.unit].name
+	node, group, inside, n := 0, 0, false, -1
+	for p := int(message.Off); p < int(message.End); {
+		if between(b.Buf[p]) {
+			p++
+			continue
+		}
+		stop := int(message.End)
+		if i := bytes.IndexByte(b.Buf[p:stop], terminator); i >= 0 {
+			stop = p + i
+		}
+		if stop-p >= 3 {
+			key := keyAt(b.Buf, p)
+			if structure == nil {
+				inside = inside && key == note
+			} else if step := structure.Next(node, b.Buf[p:p+3]); step.Node >= 0 {
+				node = step.Node
+				inside = inside && !(step.Started <= group || node >= structure.Nodes[group].End)
+			}
+			if key == name {
+				n++
+				inside = true
+				if structure != nil {
+					group = structure.Nodes[node].Parent
+				}
+			}
+			if inside {
+				say(p, stop, n)
+			}
+		}
+		p = stop + 1
+	}
+}
+
 // Locate gives where a field of a record starts in the text: its value, or the
 // record if it is absent.
 func (r *Reader) Locate(b *batch.Batch, record, slot int) (uint32, string) {
