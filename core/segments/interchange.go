@@ -55,6 +55,8 @@ type Rules struct {
 	Shelf *standard.Shelf
 	// Form says what is wrong with a text as a value of an elementary type, "" if nothing is.
 	Form func(kind, text string) string
+	// Dates is that of messages: see Message.
+	Dates func(s *Segment, say func(field, component int, v *Value, wrong string))
 	// Hierarchy is the segment that begins a level of a hierarchy, with its number in element 1
 	// and that of the level above in element 2; Last is the one that ends it.
 	Hierarchy, Last string

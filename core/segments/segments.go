@@ -66,6 +66,9 @@ type Message struct {
 	// Local tells whether a segment is one of our own making, that no standard knows; nil if the
 	// book does not have all segments of its standard.
 	Local func(name string) bool
+	// Dates gives the values of a segment that are dates in a form which another value of it names,
+	// with what is wrong with them; nil: there are none.
+	Dates func(s *Segment, say func(field, component int, v *Value, wrong string))
 	// Scratch is memory for judging, that may be used again for another message; nil: none.
 	Scratch *Scratch
 }
@@ -524,6 +527,12 @@ func (m *Message) fields(s *Segment, occurrence int, known *standard.Composite, 
 			m.judge(&field[r], e, deepest, at, say)
 		}
 	}
+	if m.Dates != nil {
+		m.Dates(s, func(field, component int, v *Value, wrong string) {
+			at := where{segment: s.Name, occurrence: occurrence, field: field, repetition: 1, component: component}
+			say(format.Remark{Code: "standard.form", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s: %s", strconv.Quote(finding.Shorten([]byte(v.Text))), wrong)})
+		})
+	}
 	there := func(n int) bool {
 		return n <= len(s.Fields) && len(s.Fields[n-1]) > 0 && !(len(s.Fields[n-1]) == 1 && s.Fields[n-1][0].Empty())
 	}
@@ -574,7 +583,10 @@ func (m *Message) judge(v *Value, e *standard.Element, levels int, at where, say
 		p := &v.Parts[c]
 		inner := constituent(e, c)
 		if inner == &nothing {
-			if of != nil && !p.Empty() {
+			if p.Empty() {
+				continue
+			}
+			if of != nil {
 				say(format.Remark{Code: "standard.more-parts", At: p.From, Path: at.below(c + 1).String(), Text: fmt.Sprintf("%s has %d components of type %s", e.Title, len(of.Elements), e.Type)})
 			}
 			return
@@ -590,10 +602,9 @@ func (m *Message) parts(v *Value, e *standard.Element, of *standard.Composite, a
 	}
 	for i := range of.Elements {
 		switch inner := &of.Elements[i]; {
-		case !m.Book.Closed: // descriptions of standards are not so strict
-		case inner.Usage == standard.Required && !there(i+1):
+		case inner.Usage == standard.Required && !there(i+1) && (m.Book.Closed || !v.Empty()):
 			say(format.Remark{Code: "standard.required", At: v.From, Path: at.below(i + 1).String(), Text: fmt.Sprintf("%s of %s is required, and empty", inner.Title, e.Title)})
-		case inner.Usage == standard.NotUsed && there(i+1):
+		case m.Book.Closed && inner.Usage == standard.NotUsed && there(i+1):
 			say(format.Remark{Code: "standard.not-used", At: v.Parts[i].From, Path: at.below(i + 1).String(), Text: fmt.Sprintf("%s of %s is not used", inner.Title, e.Title)})
 		}
 	}

@@ -1095,7 +1095,7 @@ func (r *Reader) apartWithin(k *slab, s Syntax, around [][]byte, raw []byte) *Me
 		}
 	}
 	k.begin(s)
-	m := &Message{Form: r.Form, Hierarchy: r.Hierarchy, Last: r.Last, Scratch: &k.Scratch}
+	m := &Message{Form: r.Form, Dates: r.Dates, Hierarchy: r.Hierarchy, Last: r.Last, Scratch: &k.Scratch}
 	m.Closed = func(string, string) bool { return m.Book.Closed }
 	around = slices.Clone(around)
 	whole := string(raw)

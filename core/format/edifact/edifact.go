@@ -20,7 +20,7 @@ var Rules = &segments.Rules{
 	Name: "edifact", Head: "UNH", Tail: "UNT", HeadNumber: 1, HeadDigits: 1, Usual: usual,
 	Levels:  []segments.Level{{Open: "UNB", Close: "UNZ", Number: 5}, {Open: "UNG", Close: "UNE", Number: 5}},
 	Begin:   begin,
-	Parties: [2]int{2, 3}, Opening: opening, Fits: fits,
+	Parties: [2]int{2, 3}, Opening: opening, Fits: fits, Dates: dates,
 	Names:    name,
 	Shelf:    Directories,
 	Form:     form,

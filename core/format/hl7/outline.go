@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"time"
 
 	"ydrion/core/batch"
 	"ydrion/core/finding"
@@ -46,6 +47,9 @@ func (r *Reader) Judge(raw []byte, say func(format.Remark)) {
 		return
 	}
 	if m, problem := apart(t, raw); problem == "" {
+		if m.Segments[0].Value(12) == "" {
+			say(unversioned(0))
+		}
 		m.Judge(say)
 	}
 }
@@ -63,6 +67,8 @@ func (r *Reader) JudgeAll(b *batch.Batch, say func(int, format.Remark)) {
 		m, problem := apart(t, b.Buf[span.Off:span.End])
 		switch {
 		case problem != "": // its syntax says so
+		case m.Structure == nil && m.Segments[0].Value(12) == "":
+			say(i, unversioned(int(span.Off)))
 		case m.Structure == nil:
 			kind := m.Segments[0].Value(9)
 			say(i, format.Remark{Code: format.Undescribed, Path: "MSH-9", At: int(span.Off), Text: fmt.Sprintf("the standard has no structure for a message %s", strconv.Quote(finding.Shorten([]byte(kind))))})
@@ -73,6 +79,11 @@ func (r *Reader) JudgeAll(b *batch.Batch, say func(int, format.Remark)) {
 			})
 		}
 	}
+}
+
+// unversioned is the remark of a message that does not say of which version it is.
+func unversioned(at int) format.Remark {
+	return format.Remark{Code: "standard.required", Path: "MSH-12", At: at, Text: "MSH-12 is empty: it must say which version the message is of"}
 }
 
 // Table gives the codes of a table in the version of a message.
@@ -354,6 +365,11 @@ func moment(s, shown string, lengths ...int) string {
 		}
 		if n := int(whole[part.at]-'0')*10 + int(whole[part.at+1]-'0'); n < part.low || n > part.high {
 			return fmt.Sprintf("there is no %s %02d", part.name, n)
+		}
+	}
+	if shown == "" && len(whole) >= 8 {
+		if _, err := time.Parse("20060102", whole[:8]); err != nil {
+			return "there is no such day"
 		}
 	}
 	return ""

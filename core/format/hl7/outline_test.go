@@ -5,7 +5,9 @@ import (
 	"strings"
 	"testing"
 
+	"ydrion/core/batch"
 	"ydrion/core/format"
+	"ydrion/core/text"
 )
 
 // TestDictionary reads all that is known of every version, and holds it together: each
@@ -157,5 +159,44 @@ func TestGroups(t *testing.T) {
 	want := []string{"A W1 P1 S1 - W 1 heavy z", "A W1 P1 S1 blood L 2 - -", "A W1 - S2 - W 3 - -", "B - - S3 - W 4 - -"}
 	if !slices.Equal(lines, want) {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(lines, "\n"), strings.Join(want, "\n"))
+	}
+}
+
+// TestDifferencesThatAreNone: what partners rightly send is not told, and what they do not is.
+func TestDifferencesThatAreNone(t *testing.T) {
+	message := func(version, kind, body string) string {
+		return "MSH|^~\\&|A|B|C|D|20261124103000||" + kind + "|M1|P|" + version + "\r" + body
+	}
+	result := func(pid, obx string) string {
+		return "PID|1||" + pid + "\rOBR|1||S|CBC^c^L\r" + obx
+	}
+	const obx, pid = "OBX|1|ST|K^K^L||P||||||F\r", "A^^^H||V^I"
+	for _, test := range []struct{ in, want string }{
+		{message("2.5.1", "ORU^R01^ORU_R01", result(pid, obx)), ""}, {message("2.5.1", "ORU^R01^ORU_R01", result(pid, "OBX|1|CWE|K^K^L||P^Pos^L||||||F\r")), ""},
+		{message("2.3.1", "ORU^R01", result(pid, "OBX|1|ST|K^K^L|1.1|P||||||F\r")), ""}, {message("2.5.1", "RSP^K22^RSP_K22", "MSA|AA|1\rQAK|T1|OK\rQPD|Q22^Find^HL7|T1|@PID.5.1^V\r"), ""},
+		{message("2.5.1", "ORU^R01^ORU_R01", result(pid+"||20260230", obx)), "standard.form PID-7"}, {message("2.5.1", "ORU^R01^ORU_R01", result(pid+"||20240229", obx)), ""},
+		{message("2.4", "ORU^R01", result(pid+"||2026xx30", obx)), "standard.form PID-7"}, {message("2.3", "ORU^R01", result(pid+"||202611249999", obx)), "standard.form PID-7"},
+		{message("2.5.1", "ORU^R01^ORU_R01", result("^^^H||V^I", obx)), "standard.required PID-3.1"}, {message("2.5.1", "ORU^R01^ORU_R01", result("A^^^H^^^^^^^^^^^X||V^I", obx)), "standard.more-parts PID-3.15"},
+		{message("", "ORU^R01^ORU_R01", result(pid, obx)), "standard.required MSH-12"},
+	} {
+		in, err := text.Decode(strings.NewReader(test.in), text.UTF8)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r, _, err := Source{}.Open(in, nil)
+		if r == nil || err != nil {
+			t.Fatal(err)
+		}
+		var got, all []string
+		r.(format.Judge).Judge([]byte(test.in), func(d format.Remark) { got = append(got, d.Code+" "+d.Path) })
+		b := &batch.Batch{First: 1}
+		if _, err := r.Cut(b); err != nil {
+			t.Fatal(err)
+		}
+		r.Split(b)
+		r.(format.Judge).JudgeAll(b, func(_ int, d format.Remark) { all = append(all, d.Code+" "+d.Path) })
+		if strings.Join(got, ", ") != test.want || strings.Join(all, ", ") != test.want {
+			t.Errorf("%q:\n%v %v, not %s", test.in, got, all, test.want)
+		}
 	}
 }
