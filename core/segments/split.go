@@ -470,7 +470,7 @@ func (w *walk) follow(key uint32, name, segment []byte) {
 // enclose begins what belongs to a unit.
 func (w *walk) enclose() {
 	if w.inside = true; w.structure != nil {
-		w.group = w.structure.Nodes[w.node].Parent
+		w.group = w.structure.Scope(w.node)
 	}
 }
 

@@ -164,6 +164,16 @@ func (s *Structure) Holding(name string) []bool {
 	return out
 }
 
+// Scope is the node whose segments belong to a unit that stands at a node: its group or, where units
+// follow each other in a group that is not theirs, such as the observations of a specimen, nothing
+// but itself.
+func (s *Structure) Scope(node int) int {
+	if s.Nodes[node].Max == 1 || s.Nodes[node].Parent+1 == node {
+		return s.Nodes[node].Parent
+	}
+	return node
+}
+
 // Times is how many places there are for segments of a name.
 func (s *Structure) Times(name string) (n int) {
 	for i := range s.Nodes {

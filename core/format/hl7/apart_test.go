@@ -153,3 +153,66 @@ func TestUnitAlone(t *testing.T) {
 		}
 	}
 }
+
+// TestContextOfObservations: an observation has the order that stands above it, and a specimen's own
+// has none, in versions that are described and in those that are not.
+func TestContextOfObservations(t *testing.T) {
+	lines := strings.NewReplacer("\n", "\r", "\t", "")
+	for kind, test := range map[string]struct{ body, want string }{
+		"OUL^R22^OUL_R22": {`PID|1||A
+	SPM|1|S1
+	OBX|1|ST|OF S1||x1
+	SAC|C1
+	OBR|1|O1||T1
+	ORC|RE|C1
+	OBX|1|ST|R1||1
+	NTE|1||of R1
+	OBR|2|O2||T2
+	OBX|1|ST|R2||2
+	SPM|2|S2
+	OBX|1|ST|OF S2||x2
+	OBX|2|ST|OF S2, too||x3
+	OBR|3|O3||T3
+	ORC|RE|C3
+	OBX|1|ST|R3||3
+	`, "S1 - - OF S1 -, S1 O1 C1 R1 of R1, S1 O2 - R2 -, S2 - - OF S2 -, S2 - - OF S2, too -, S2 O3 C3 R3 -"},
+		"OML^O33^OML_O33": {`PID|1||A
+	SPM|1|S1
+	OBX|1|ST|OF S1||x1
+	ORC|NW|C1
+	OBR|1|O1||T1
+	OBX|1|ST|R1||1
+	NTE|1||of R1
+	ORC|NW|C2
+	OBR|2|O2||T2
+	OBX|1|ST|R2||2
+	SPM|2|S2
+	ORC|NW|C3
+	OBR|3|O3||T3
+	OBX|1|ST|R3||3
+	`, "S1 - - OF S1 -, S1 O1 C1 R1 of R1, S1 O2 C2 R2 -, S2 O3 C3 R3 -"},
+		"ORU^R01^ORU_R01": {`PID|1||A
+	ORC|RE|C1
+	OBR|1|O1||T1
+	OBX|1|ST|R1||1
+	NTE|1||of R1
+	OBR|2|O2||T2
+	NTE|1||of the order
+	OBX|1|ST|R2||2
+	`, "- O1 C1 R1 of R1, - O2 - R2 -"},
+	} {
+		for _, version := range []string{"2.5.1", "2.8", "2.9"} {
+			if kind == "ORU^R01^ORU_R01" && version == "2.9" {
+				test.want = strings.Replace(test.want, "O2 -", "O2 C1", 1) // nobody says that an order ends there
+			}
+			records, _ := read(t, "MSH|^~\\&|LAB||||2026||"+kind+"|M|P|"+version+"\r"+lines.Replace(test.body), "OBX", 1<<12, "SPM-2", "OBR-2", "ORC-2", "OBX-3", "NTE-3")
+			var got []string
+			for _, r := range records {
+				got = append(got, strings.Join(r.values, " "))
+			}
+			if all := strings.Join(got, ", "); all != test.want {
+				t.Errorf("%s %s:\n%s, not\n%s", version, kind, all, test.want)
+			}
+		}
+	}
+}

@@ -747,7 +747,7 @@ func (w *walk) segment(i, p, stop int) {
 	case w.structure != nil:
 		if i == w.unit {
 			w.open(p, stop)
-			w.inside, w.group = true, w.structure.Nodes[w.node].Parent
+			w.inside, w.group = true, w.structure.Scope(w.node)
 			for k := range w.parts {
 				if w.first[k] == 0 {
 					w.seen[k] = 0
@@ -757,7 +757,14 @@ func (w *walk) segment(i, p, stop int) {
 			if part.name == note { // it belongs to what it follows, which is no unit
 				return
 			}
-			w.row, w.first[i] = w.context, w.node
+			w.row = w.context
+			if w.first[i] != 0 && w.first[i] != w.node { // another place for such a segment, nearer to the units to come
+				w.seen[i] = 0
+				for _, slot := range part.slots {
+					w.context[slot] = batch.Missing
+				}
+			}
+			w.first[i] = w.node
 		}
 	case !w.enter(i, p, stop):
 		return
@@ -860,6 +867,8 @@ const (
 	high = 0x8080808080808080
 )
 
+var obx = key("OBX")
+
 var note, msh, fhs, bhs, bts, fts = key("NTE"), key("MSH"), key("FHS"), key("BHS"), key("BTS"), key("FTS")
 
 // structureOf finds the structure of a message; nil if it is not known.
@@ -947,7 +956,7 @@ func (w *walk) enter(i, p, stop int) bool {
 		return true
 	case w.parts[i].name == note:
 		return w.mine
-	case w.first[i] == 0 && behind:
+	case w.first[i] == 0 && behind && w.parts[w.unit].name != obx: // nothing but notes belongs to an observation
 		return true
 	}
 	w.row = w.context
@@ -1163,7 +1172,7 @@ func (r *Reader) alone(b *batch.Batch, message, unit batch.Span) (kept []piece) 
 			return kept
 		}
 		if mine {
-			found, group = true, structure.Nodes[node].Parent
+			found, group = true, structure.Scope(node)
 		}
 		kept, p = append(kept, this), next
 	}
@@ -1210,7 +1219,7 @@ func (r *Reader) Divide(b *batch.Batch, whole int, say func(from, to, n int)) {
 				n++
 				inside = true
 				if structure != nil {
-					group = structure.Nodes[node].Parent
+					group = structure.Scope(node)
 				}
 			}
 			if inside {
