@@ -27,6 +27,14 @@ func TestConvert(t *testing.T) {
 	if back, c := convert(t, object, "hl7"); back != batch || c.Written != 6 {
 		t.Errorf("%+v\n%q\nwant\n%q", c, back, batch)
 	}
+	// Messages with separators of their own, in a batch with others.
+	own := strings.NewReplacer("|", "#", "^", "*").Replace(message)
+	for _, in := range []string{own, own + message + own, "FHS|^~\\&|A\rBHS|^~\\&|A\r" + own + message + "BTS|2\rFTS|1\r"} {
+		object, c := convert(t, in, "json")
+		if back, _ := convert(t, object, "hl7"); back != in || c.Errors > 0 {
+			t.Errorf("%q\nwant\n%q\n%v", back, in, c.Findings)
+		}
+	}
 	rows := "a,\"b, c\"\n1,\n\"x \"\"y\"\"\n\",é\n"
 	object, c = convert(t, rows, "json")
 	if want := `{"a":"1","b, c":""}` + "\n" + `{"a":"x \"y\"\n","b, c":"é"}` + "\n"; object != want || c.Written != 2 {

@@ -44,7 +44,7 @@ func AppendJSON(out, message []byte, usual Separators) ([]byte, Separators, erro
 		if line = bytes.Trim(line, "\r\n\x0b\x1c"); len(line) == 0 {
 			continue
 		}
-		if len(line) < 3 || !nameAt(line, 0) || len(line) > 3 && line[3] != sep.Field {
+		if len(line) < 3 || !nameAt(line, 0) || len(line) > 3 && !header(line) && line[3] != sep.Field {
 			return out, sep, fmt.Errorf("%.40q is no segment", line)
 		}
 		if header(line) {
