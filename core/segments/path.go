@@ -16,12 +16,24 @@ type Position struct {
 	Value      string
 	Field      int // 0: the segment as a whole
 	Repetition int // from 1
+	By         int // the component by which the repetition is chosen instead, 0: it is counted
+	Is         string
 	Component  int // 0: the path stops before
 	Sub        int // subcomponent, 0: the path stops before; not in a standard without them
 }
 
 func (p Position) String() string {
-	return p.Part() + Path("", 1, p.Field, p.Repetition, p.Component, p.Sub)
+	if p.By == 0 {
+		return p.Part() + Path("", 1, p.Field, p.Repetition, p.Component, p.Sub)
+	}
+	s := fmt.Sprintf("%s-%d[%d=%s]", p.Part(), p.Field, p.By, p.Is)
+	for _, n := range []int{p.Component, p.Sub} {
+		if n == 0 {
+			break
+		}
+		s += fmt.Sprintf(".%d", n)
+	}
+	return s
 }
 
 // Part is the position of the segment as a whole.

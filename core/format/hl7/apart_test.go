@@ -216,3 +216,46 @@ func TestContextOfObservations(t *testing.T) {
 		}
 	}
 }
+
+// TestChosenByValue: a segment is found by the code that one of its fields has, a repetition by one
+// of its components, wherever they stand; what no segment has is missing, and counting counts what is chosen.
+func TestChosenByValue(t *testing.T) {
+	lab := "MSH|^~\\&|LAB||||2026||ORU^R01|M1|P|2.5.1\rPID|1||7^^^A^PI~8^^^B&1.2&ISO^MR~9^^^C^\"\"||Doe\r" +
+		"OBR|1\rOBX|1|NM|HGB^Hb||71|g/L\rOBX|2|NM|WBC^Leu~OTHER||4.5\rNTE|1||of WBC\rOBX|3|NM|WBC||4.6\r" +
+		"OBR|2\rOBX|1|NM|CRP||3\rOBX|2|NM|WBC&X^Leu||0.5\r"
+	old := strings.Replace(lab, "|2.5.1", "|9.9", 1) // a version that nobody describes
+	strange := strings.NewReplacer("|", "#", "^", "|", "~", "!", "&", "%").Replace(lab)
+	values := []string{"OBX(3=WBC)-5", "OBX(3=WBC)[2]-5", "OBX(3=HGB)-3.2", "OBX(3=LEU)-5", "OBX-5", "PID-3[5=MR].1", "PID-3[5=PI]", "PID-3[5=MR].4.2", "PID-3[1=9].4", "PID-3[5=SS].1", "OBX(2=NM)[3]-5", "PID-3[4=A].5"}
+	for name, test := range map[string]struct {
+		file, unit string
+		want       []string
+	}{
+		"message":     {lab, "", []string{"4.5 4.6 Hb - 71 8 7 1.2 C - 4.6 PI"}},
+		"undescribed": {old, "", []string{"4.5 4.6 Hb - 71 8 7 1.2 C - 4.6 PI"}},
+		"separators":  {strange, "", []string{"4.5 4.6 Hb - 71 8 7 1.2 C - 4.6 PI"}},
+		"orders":      {lab, "OBR", []string{"4.5 4.6 Hb - 71 8 7 1.2 C - 4.6 PI", "0.5 - - - 3 8 7 1.2 C - - PI"}},
+		"observations": {lab, "OBX", []string{"- - Hb - 71 8 7 1.2 C - - PI", "4.5 - - - 4.5 8 7 1.2 C - - PI", "4.6 - - - 4.6 8 7 1.2 C - - PI",
+			"- - - - 3 8 7 1.2 C - - PI", "0.5 - - - 0.5 8 7 1.2 C - - PI"}},
+	} {
+		for size := range 4 {
+			records, _ := read(t, test.file, test.unit, 64<<(size*2), values...)
+			var got []string
+			for _, r := range records {
+				got = append(got, strings.Join(r.values, " "))
+			}
+			if !slices.Equal(got, test.want) {
+				t.Errorf("%s, size %d:\n%q, not\n%q", name, size, got, test.want)
+			}
+		}
+	}
+	for _, path := range values {
+		if p, err := parsePath(path); err != nil || p.String() != path {
+			t.Errorf("%s: %s, %v", path, p, err)
+		}
+	}
+	for _, path := range []string{"OBX(3=)-5", "OBX(0=X)-5", "OBX(X)-5", "OBX(3=WBC", "PID-3[5=].1", "PID-3[0=MR].1", "PID-3[=MR].1", "PID-3[5=MR", "PID-3[5=MR][2].1"} {
+		if p, err := parsePath(path); err == nil {
+			t.Errorf("%s is taken for %s", path, p)
+		}
+	}
+}

@@ -64,7 +64,8 @@ type Reader struct {
 	wanted   []segments.Position // by slot
 	names    []string
 	parts    []part
-	unit     int // the part that is the record, -1: the message
+	unit     int  // the part that is the record, -1: the message
+	choosing bool // some parts are chosen by a value
 
 	blocks  bool // the file begins with a block of MLLP: each message must end as one
 	batches bool // the file begins with FHS or BHS: counts may follow
@@ -85,9 +86,12 @@ type counts struct {
 
 // part is a segment of which fields are wanted.
 type part struct {
-	name  uint32
-	slots []int  // in the order of their positions
-	wants []want // the same
+	name uint32
+	// The segment is chosen by the first component of a field, 0: it is not.
+	element int
+	value   string
+	slots   []int  // in the order of their positions
+	wants   []want // the same
 }
 
 // want is a wanted value of a segment.
@@ -108,14 +112,18 @@ const ahead = 64 << 10
 // bind finds out which segments the wanted fields are in.
 func (r *Reader) bind(unit string, fields shape.Record) finding.List {
 	var out finding.List
-	find := func(name string) int {
+	find := func(p segments.Position) int {
 		for i := range r.parts {
-			if r.parts[i].name == key(name) {
+			if k := &r.parts[i]; k.name == key(p.Segment) && k.element == p.Element && k.value == p.Value {
 				return i
 			}
 		}
-		r.parts = append(r.parts, part{name: key(name)})
+		r.parts = append(r.parts, part{name: key(p.Segment), element: p.Element, value: p.Value})
+		r.choosing = r.choosing || p.Element > 0
 		return len(r.parts) - 1
+	}
+	if unit != "" {
+		r.unit = find(segments.Position{Segment: unit}) // the first, so that it is open when its values are taken
 	}
 	for slot, f := range fields {
 		p, err := parsePath(f.At())
@@ -127,7 +135,7 @@ func (r *Reader) bind(unit string, fields shape.Record) finding.List {
 			out = append(out, finding.New("hl7.position", place.Place{Line: 1, Column: 1, Path: f.Name}, "the field %s cannot be found: %v", f.Name, err))
 			continue
 		}
-		at := &r.parts[find(p.Segment)]
+		at := &r.parts[find(p)]
 		i := len(at.slots)
 		for i > 0 && r.wanted[at.slots[i-1]].Field > p.Field {
 			i--
@@ -137,11 +145,8 @@ func (r *Reader) bind(unit string, fields shape.Record) finding.List {
 	for i := range r.parts {
 		for _, slot := range r.parts[i].slots {
 			p := r.wanted[slot]
-			r.parts[i].wants = append(r.parts[i].wants, want{int32(p.Field), int32(slot), int32(p.Occurrence), p.Repetition <= 1 && p.Component <= 1 && p.Sub <= 1})
+			r.parts[i].wants = append(r.parts[i].wants, want{int32(p.Field), int32(slot), int32(p.Occurrence), p.By == 0 && p.Repetition <= 1 && p.Component <= 1 && p.Sub <= 1})
 		}
-	}
-	if unit != "" {
-		r.unit = find(unit)
 	}
 	return out
 }
@@ -685,10 +690,11 @@ func (w *walk) segments(start, end int) {
 			w.mine = name == w.parts[w.unit].name
 		}
 		for i := range w.parts {
-			if w.parts[i].name == name {
+			if k := &w.parts[i]; k.name == name && (k.element == 0 || w.chosen(k, p, stop)) {
 				w.segment(i, p, stop)
-				buf = w.b.Buf
-				break
+				if buf = w.b.Buf; !w.choosing {
+					break
+				}
 			}
 		}
 		p = stop + 1
@@ -707,6 +713,18 @@ func (w *walk) segments(start, end int) {
 	for w.record = units; w.record < len(w.b.Bounds); w.record++ {
 		w.note(trouble>>32, -1, trouble&0xffffffff, false)
 	}
+}
+
+// chosen tells whether a segment has the value by which a part chooses.
+func (w *walk) chosen(k *part, p, stop int) bool {
+	value, _ := field(w.b.Buf[p+3+1:stop], w.sep.Field, k.element)
+	for i, c := range value {
+		if c == w.sep.Component || c == w.sep.Repetition || c == w.sep.Subcomponent {
+			value = value[:i]
+			break
+		}
+	}
+	return string(value) == k.value
 }
 
 // escapes notes the first sequence in a message that is none.
@@ -821,6 +839,9 @@ func (w *walk) segment(i, p, stop int) {
 			case structured:
 				w.take(int(n.slot), from, at)
 			case !n.first:
+				if w.wanted[n.slot].By > 0 {
+					w.take(int(n.slot), from, at)
+				}
 			case at-from == 2 && buf[from] == '"' && buf[from+1] == '"':
 				row[n.slot] = batch.Null
 			default:
@@ -965,7 +986,7 @@ func (w *walk) enter(i, p, stop int) bool {
 		w.first[i] = w.order
 	}
 	for k := range w.parts {
-		if k != i && w.first[k] <= w.first[i] {
+		if k != i && (w.first[k] <= w.first[i] || w.parts[k].name == w.parts[i].name) {
 			continue
 		}
 		w.seen[k] = 0
@@ -983,6 +1004,11 @@ func (w *walk) enter(i, p, stop int) bool {
 // field, and undoes escapes.
 func (w *walk) take(slot, from, end int) {
 	p, buf := &w.wanted[slot], w.scan
+	if p.By > 0 {
+		if from, end = w.repetition(p, from, end); from < 0 {
+			return
+		}
+	}
 	repetition, component, sub := max(p.Repetition, 1)-1, max(p.Component, 1)-1, max(p.Sub, 1)-1 // still to come
 	written := false
 	at := from
@@ -1021,6 +1047,25 @@ func (w *walk) take(slot, from, end int) {
 	default:
 		w.row[slot] = batch.Span{Off: uint32(from), End: uint32(at)}
 	}
+}
+
+// repetition finds that of a field whose component is the one by which it is chosen; -1: none is.
+func (w *walk) repetition(p *segments.Position, from, end int) (int, int) {
+	for at := from; at <= end; {
+		stop := at
+		for stop < end && w.class[w.scan[stop]] != isRepetition {
+			stop++
+		}
+		component, _ := field(w.b.Buf[at:stop], w.sep.Component, p.By)
+		if i := bytes.IndexByte(component, w.sep.Subcomponent); i >= 0 {
+			component = component[:i]
+		}
+		if string(component) == p.Is {
+			return at, stop
+		}
+		at = stop + 1
+	}
+	return -1, -1
 }
 
 // rewrite puts a value that is not written as it is behind the text: where it

@@ -390,6 +390,14 @@ func parsePath(s string) (segments.Position, error) {
 		*into, rest = v, rest[n:]
 		return true
 	}
+	if inner, after, ok := strings.Cut(rest, ")"); ok && strings.HasPrefix(inner, "(") {
+		of, value, ok := strings.Cut(inner[1:], "=")
+		n, err := strconv.Atoi(of)
+		if !ok || err != nil || n < 1 || n > 999 || value == "" {
+			return bad("parentheses choose by a field's first component, as in OBX(3=WBC)-5")
+		}
+		p.Element, p.Value, rest = n, value, after
+	}
 	if !index(&p.Occurrence) {
 		return bad("[n] counts segments from 1")
 	}
@@ -403,7 +411,15 @@ func parsePath(s string) (segments.Position, error) {
 	if !number(&p.Field) {
 		return bad("the field's number must follow the hyphen")
 	}
-	if !index(&p.Repetition) {
+	if inner, after, ok := strings.Cut(rest, "]"); ok && strings.HasPrefix(inner, "[") && strings.Contains(inner, "=") {
+		of, value, _ := strings.Cut(inner[1:], "=")
+		n, err := strconv.Atoi(of)
+		if err != nil || n < 1 || n > 999 || value == "" {
+			return bad("a repetition is chosen by a component, as in PID-3[5=MR].1")
+		}
+		p.By, p.Is, rest = n, value, after
+	}
+	if p.By == 0 && !index(&p.Repetition) {
 		return bad("[n] counts repetitions from 1")
 	}
 	for _, into := range []*int{&p.Component, &p.Sub} {

@@ -92,6 +92,9 @@ func (t *Target) Position(p string) (format.Position, error) {
 	if at.Field == 0 {
 		return format.Position{}, fmt.Errorf("%q is a whole segment; name one of its fields, as in %s-1", p, p)
 	}
+	if at.Element > 0 || at.By > 0 {
+		return format.Position{}, fmt.Errorf("%q chooses by a value, and what is written is counted: name it as in OBX[2]-5 or PID-3[2].1", p)
+	}
 	if at.Segment == "MSH" && at.Field <= 2 {
 		return format.Position{}, fmt.Errorf("%s says the separators and follows the sample", p)
 	}
@@ -103,6 +106,9 @@ func (t *Target) Part(p string) (string, error) {
 	at, err := parsePath(p)
 	if err != nil {
 		return "", err
+	}
+	if at.Element > 0 {
+		return "", fmt.Errorf("%q chooses by a value, and what is written is counted: name it as in OBX[2]", p)
 	}
 	if at.Field != 0 {
 		return "", fmt.Errorf("%q is a field; name a segment, as in %s", p, at.Part())
