@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"unicode"
+	"ydrion/core/formats"
 
 	"github.com/spf13/cobra"
 
@@ -15,8 +16,8 @@ import (
 // words are the flags that take one of a few words, whichever command they are of.
 var words = map[string][]string{
 	"state":      store.States,
-	"format":     {"csv", "json", "hl7", "x12", "edifact"},
-	"to":         {"csv", "json", "hl7", "x12", "edifact"},
+	"format":     formats.Names(),
+	"to":         formats.Names(),
 	"encoding":   {"utf-8", "windows-1252", "iso-8859-1", "iso-8859-15", "utf-16le", "utf-16be", "us-ascii"},
 	"delimiter":  {",", ";", "tab", "|"},
 	"heading":    {"yes", "no"},

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -35,12 +36,11 @@ standard error and are left out; the exit code is 1 then.`,
   ydrion convert orders.edi --to json | jq '.segments[] | select(.[0] == "LIN")'`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
-			switch to {
-			case "csv", "json", "hl7", "x12", "edifact":
-			default:
-				return wrongUse("--to is csv, json, hl7, x12 or edifact")
+			of := formats.Named(to)
+			if of == nil {
+				return wrongUse("--to is one of %s", strings.Join(formats.Names(), ", "))
 			}
-			if (style.Canonical || style.Number != 0) && to != "x12" && to != "edifact" {
+			if (style.Canonical || style.Number != 0) && of.Shelf == nil {
 				return wrongUse("--canonical and --number are for x12 and edifact")
 			}
 			if style.Number < 0 {
@@ -86,7 +86,7 @@ standard error and are left out; the exit code is 1 then.`,
 		},
 	})
 	f := c.Flags()
-	f.StringVar(&to, "to", "", "csv, json, hl7, x12 or edifact")
+	f.StringVar(&to, "to", "", strings.Join(formats.Names(), ", "))
 	f.StringVarP(&output, "output", "o", "", "write to this new file instead of standard output")
 	f.StringVar(&member, "member", "", "member of a zip archive")
 	f.BoolVar(&style.Canonical, "canonical", false, "write interchanges with the usual separators, no line ends, and nothing behind the last value")

@@ -82,7 +82,7 @@ func (a *app) guided(g *standard.Guideline, findings finding.List, output string
 		kind, _, _ := strings.Cut(line, " ")
 		n[kind]++
 	}
-	fmt.Fprintf(a.out, "%s: %s %s, %s: %s\n", g.Name, formats.Name(g.Standard), g.Version, strings.Join(g.Messages, ", "), g.Title)
+	fmt.Fprintf(a.out, "%s: %s %s, %s: %s\n", g.Name, formats.Title(g.Standard), g.Version, strings.Join(g.Messages, ", "), g.Title)
 	fmt.Fprintf(a.out, "%s, %s, %s, %s, %d with conditions\n", count(n["structure"], "message"), count(n["segment"], "segment"), count(n["type"], "composite"), count(n["table"], "code list"), n["notes"])
 	if output != "" {
 		fmt.Fprintf(a.out, "written to %s\n", output)

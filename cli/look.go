@@ -89,7 +89,7 @@ against a partner's guideline (.sef) or a description of your own, as guideline 
 				}
 				return err
 			}
-			if request.Own != nil && look.Format != "x12" && look.Format != "edifact" {
+			if of := formats.Named(look.Format); request.Own != nil && (of == nil || of.Shelf == nil) {
 				fmt.Fprintf(a.err, "%s is for X12 and EDIFACT, and was not used\n", description)
 			}
 			if a.json {
@@ -119,9 +119,9 @@ against a partner's guideline (.sef) or a description of your own, as guideline 
 type stated struct{ format, encoding, delimiter, heading string }
 
 // known reads what the user says.
-func (s stated) known() (k formats.Known, err error) {
-	if s.format != "" && formats.Name(s.format) == "" {
-		return k, wrongUse("--format is csv, json, hl7, x12 or edifact, not %q", s.format)
+func (s stated) known() (k format.Known, err error) {
+	if s.format != "" && formats.Named(s.format) == nil {
+		return k, wrongUse("--format is one of %s, not %q", strings.Join(formats.Names(), ", "), s.format)
 	}
 	k.Format = s.format
 	if s.encoding != "" {
@@ -181,7 +181,8 @@ func (a *app) sample(name, member string) (io.Reader, func() error, error) {
 }
 
 func (a *app) looked(l *formats.Look) {
-	what := formats.Name(l.Format)
+	of := formats.Named(l.Format)
+	what := formats.Title(l.Format)
 	switch {
 	case l.Format == "" && l.Type != "":
 		fmt.Fprintf(a.out, "%s: %s, %d bytes\n", filepath.Base(l.Name), l.Type, l.Bytes)
@@ -191,8 +192,6 @@ func (a *app) looked(l *formats.Look) {
 		return
 	case l.Format == "":
 		what = "of no format that is known"
-	case l.Version != "" && l.Format == "hl7":
-		what += " " + strings.TrimSpace(l.Version+" "+l.Type)
 	case l.Type != "":
 		what += ", " + strings.TrimSpace(l.Type+" "+l.Version)
 	}
@@ -211,7 +210,7 @@ func (a *app) looked(l *formats.Look) {
 		return
 	}
 	fmt.Fprintf(a.out, "\n%s\n", count(int(l.Records), "record"))
-	if l.Format != "csv" && l.Format != "json" {
+	if of.Record == "" {
 		for _, k := range l.Kinds {
 			fmt.Fprintf(a.out, "  %6d  %s %s\n", k.Count, k.Name, k.Version)
 		}

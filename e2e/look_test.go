@@ -399,7 +399,7 @@ func TestConsoleSamples(t *testing.T) {
 		return path
 	}
 	do(t, ctx, chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{file("lab-results-broken.hl7")}))
-	text(t, ctx, "main", "HL7 v2 2.5.1 ORU^R01", "3 records", "3 errors", "ORDER_OBSERVATION", "Patient Identification", "MSH|^~\\&|SKERRYLAB", "record 1 of 3, line 3: ORU^R01")
+	text(t, ctx, "main", "HL7 v2, ORU^R01 2.5.1", "3 records", "3 errors", "ORDER_OBSERVATION", "Patient Identification", "MSH|^~\\&|SKERRYLAB", "record 1 of 3, line 3: ORU^R01")
 	// Pointing at a part marks its text, and says what it is and which codes there are.
 	do(t, ctx, chromedp.Click("//div[@role='treeitem'][.//span[.='PID-8']]"))
 	text(t, ctx, ".about", "Administrative Sex", "means Male", "codes of table 0001", "Female")

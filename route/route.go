@@ -14,19 +14,12 @@ import (
 	"ydrion/core/finding"
 	"ydrion/core/flow"
 	"ydrion/core/format"
-	"ydrion/core/format/csv"
-	"ydrion/core/format/edifact"
-	"ydrion/core/format/hl7"
-	"ydrion/core/format/json"
-	"ydrion/core/format/x12"
 	"ydrion/core/formats"
 	"ydrion/core/jsonschema"
 	"ydrion/core/lang"
 	"ydrion/core/lookup"
 	"ydrion/core/place"
 	"ydrion/core/schema"
-	"ydrion/core/segments"
-	"ydrion/core/text"
 	"ydrion/workspace"
 )
 
@@ -181,7 +174,7 @@ func (c *compilation) plan() *flow.Plan {
 	if c.out.HasErrors() {
 		return nil
 	}
-	if r.Format == "json" {
+	if formats.Named(r.Format).Exponents {
 		s.AllowExponents()
 	}
 	at := func(pos int) place.Place { return place.At(r.Map, mapText, pos) }
@@ -191,25 +184,14 @@ func (c *compilation) plan() *flow.Plan {
 	if m.SourceFormat != r.Format {
 		c.out = append(c.out, finding.New("route.format", at(m.At.Source), "the map reads %s, the route reads %s", m.SourceFormat, r.Format))
 	}
-	if r.Dialect.NoHeading {
-		for _, f := range s.Record {
-			if !slices.Contains(r.Dialect.Columns, f.At()) {
-				c.out = append(c.out, finding.New("route.columns", r.Places["read"], "the schema reads column %q, which is not among those that the route names", f.At()))
-			}
-		}
-	}
 	reads := c.source()
-	c.bind(reads, s)
 	target := c.target(m, at)
+	if onward, can := reads.(format.Onward); can && target != nil {
+		reads = onward.Into(target)
+	}
+	bound := c.bind(reads, s)
 	if target == nil {
 		return nil
-	}
-	if from, is := reads.(hl7.Source); is {
-		if to, too := target.(*hl7.Target); too {
-			from.Marked = true
-			reads = from
-			to.FromMessages()
-		}
 	}
 	scope := lang.Scope{Fields: s.Record, Lookups: c.tables, Separate: r.Good.PerRecord, Offered: document != nil}
 	program, findings := lang.Build(m, r.Map, string(mapText), target, scope)
@@ -217,7 +199,7 @@ func (c *compilation) plan() *flow.Plan {
 	if r.Good.After != "" && program != nil && program.Closes() {
 		c.out = append(c.out, finding.New("route.after", r.Places["deliver.good.after each"], "nothing can follow each record of a list or an interchange: %s is one", m.TargetSample))
 	}
-	plan := &flow.Plan{Source: reads, Charset: r.Charset, Gzip: r.Gzip, Schema: s, Document: document, Program: program, Target: target, Makes: m.TargetFormat, After: []byte(r.Good.After), Separate: r.Good.PerRecord}
+	plan := &flow.Plan{Source: bound, Charset: r.Charset, Gzip: r.Gzip, Schema: s, Document: document, Program: program, Target: target, Makes: m.TargetFormat, After: []byte(r.Good.After), Separate: r.Good.PerRecord}
 	if r.Check.Description != "" {
 		if plan.Against = format.Refused; r.Check.Warn {
 			plan.Against = format.Warned
@@ -268,34 +250,23 @@ func (c *compilation) schema(source []byte) (*schema.Schema, *jsonschema.Schema)
 	return schema.Of(r.Schema, document.Record), document
 }
 
-// bind holds the fields of a schema against what records of the format can have, before any
-// file comes.
-func (c *compilation) bind(source format.Source, s *schema.Schema) {
-	if c.route.Format == "csv" {
-		return // its columns are those of the heading of each file
-	}
-	_, findings, err := source.Open(&text.Decoded{Reader: strings.NewReader(""), Charset: text.UTF8}, s.Record)
-	if err != nil {
-		return // there is nothing to read
-	}
+// bind finds the fields of a schema in the records of the format, before any file comes.
+func (c *compilation) bind(source format.Source, s *schema.Schema) format.Bound {
+	bound, findings := source.Bind(s.Record)
 	for _, f := range findings {
-		switch _, kind, _ := strings.Cut(f.Code, "."); kind {
-		case "position", "path":
-			f.Place = place.Place{File: c.route.Schema, Offset: -1, Path: f.Place.Path}
-		case "records":
+		f.Place = place.Place{File: c.route.Schema, Offset: -1, Path: f.Place.Path}
+		if f.Place.Path == "" {
 			f.Place = c.route.Places["read"]
-		default:
-			continue // about the file, which is empty
 		}
 		c.out = append(c.out, f)
 	}
+	return bound
 }
 
 // source is how the route's files are read, with the description that messages are held against.
 func (c *compilation) source() format.Source {
-	source := c.route.Source()
-	of, can := source.(segments.Interchanges)
-	named := c.route.Check.Description
+	source, named := c.route.Source, c.route.Check.Description
+	of, can := source.(format.Described)
 	if !can || named == "" || named == workspace.Standard {
 		return source
 	}
@@ -309,29 +280,28 @@ func (c *compilation) source() format.Source {
 	if shelf == nil {
 		return source
 	}
-	if about != "" && about != of.Rules.Name {
-		c.out = append(c.out, finding.New("route.description", said, "%s describes messages of %s, and the route reads %s", named, about, of.Rules.Name))
+	if about != "" && about != c.route.Format {
+		c.out = append(c.out, finding.New("route.description", said, "%s describes messages of %s, and the route reads %s", named, about, c.route.Format))
 	}
-	of.Own = shelf
-	return of
+	return of.By(shelf)
 }
 
 func (c *compilation) target(m *lang.Map, at func(int) place.Place) format.Target {
-	build, known := targets[m.TargetFormat]
-	if !known {
-		c.out = append(c.out, finding.New("route.format", at(m.At.Target), "records cannot be written as %q; known are csv, edifact, hl7, json and x12", m.TargetFormat))
+	of := formats.Named(m.TargetFormat)
+	if of == nil {
+		c.out = append(c.out, finding.New("route.format", at(m.At.Target), "records cannot be written as %q; known are %s", m.TargetFormat, strings.Join(formats.Names(), ", ")))
 		return nil
 	}
 	sample, ok := c.file(m.TargetSample, at(m.At.Sample))
 	if !ok {
 		return nil
 	}
-	target, err := build(m.TargetSample, sample)
+	target, err := of.Target(m.TargetSample, sample)
 	if err != nil {
 		c.out = append(c.out, finding.New("route.sample", place.InFile(m.TargetSample), "the sample is nothing that a map can be based on: %v", err))
 		return nil
 	}
-	if of, can := target.(*segments.Target); can {
+	if of, can := target.(interface{ Differences() finding.List }); can {
 		c.out = append(c.out, of.Differences()...)
 	}
 	if c.route.Good.Guard {
@@ -351,19 +321,6 @@ func (c *compilation) target(m *lang.Map, at func(int) place.Place) format.Targe
 		ends.EndAsSample()
 	}
 	return target
-}
-
-// targets are the formats that maps can write.
-var targets = map[string]func(file string, sample []byte) (format.Target, error){
-	"csv": func(file string, sample []byte) (format.Target, error) { return csv.NewTarget(file, sample) },
-	"edifact": func(file string, sample []byte) (format.Target, error) {
-		return segments.NewTarget(edifact.Rules, file, sample)
-	},
-	"hl7":  func(file string, sample []byte) (format.Target, error) { return hl7.NewTarget(file, sample) },
-	"json": func(file string, sample []byte) (format.Target, error) { return json.NewTarget(file, sample) },
-	"x12": func(file string, sample []byte) (format.Target, error) {
-		return segments.NewTarget(x12.Rules, file, sample)
-	},
 }
 
 // tables are the lookup tables of a workspace. Those that are asked for are read, and only

@@ -238,7 +238,7 @@ func TestPathsThatCannotBe(t *testing.T) {
 		{"observations", "schemas/observations.json", `"PID-3.1"`, `"9/w"`, "9/w"},
 		{"observations", "schemas/observations.json", `"OBX-5"`, `"OBX-6"`, ""},
 		{"order-lines", "schemas/order-lines.json", `"LIN-1"`, `"LIN.1"`, "LIN.1"},
-		{"order-lines", "routes/order-lines.yaml", "record: LIN", "record: lin(", "is no segment that can be a record"},
+		{"order-lines", "routes/order-lines.yaml", "record: LIN", "record: lin(", "is not a segment that can be a record"},
 	} {
 		w, err := workspace.Load(os.DirFS("../bench/workspace"))
 		if err != nil {

@@ -6,6 +6,7 @@ import (
 	"sort"
 	"strings"
 	"time"
+	"ydrion/core/formats"
 
 	"ydrion/core/text"
 	"ydrion/core/value"
@@ -176,41 +177,17 @@ func (s *Service) stages(c *route.Compiled, t store.Tally) []Stage {
 	if c.Tolerate >= 0 {
 		check.Details = append(check.Details, fmt.Sprintf("A file with more than %g%% rejected records is rejected whole.", c.Tolerate*100))
 	}
-	mapping := Stage{Name: "map", Sentence: fmt.Sprintf("Makes %s by %s.", made[c.Plan.Makes], c.Map), Details: []string{}, Count: t.Filtered, Unit: "left out"}
+	mapping := Stage{Name: "map", Sentence: fmt.Sprintf("Makes %s by %s.", formats.Named(c.Plan.Makes).Makes, c.Map), Details: []string{}, Count: t.Filtered, Unit: "left out"}
 	return []Stage{s.listenStage(c, t), read, check, mapping, s.deliverStage(c, t), s.rejectStage(c, t)}
 }
 
-var made = map[string]string{"csv": "CSV rows", "edifact": "EDIFACT messages in interchanges", "hl7": "HL7 v2 messages", "json": "JSON objects, one a line,", "x12": "X12 transaction sets in interchanges"}
-
+// readSentence says how files are read.
 func readSentence(r workspace.Read) string {
 	set := string(r.Charset)
 	if r.Charset == text.Declared {
-		set = map[bool]string{true: "the character set that each message names", false: "the character set that each interchange names"}[r.Format == "hl7"]
+		set = ""
 	}
-	if name := map[string]string{"hl7": "HL7 v2", "x12": "X12", "edifact": "EDIFACT"}[r.Format]; name != "" {
-		unit := "each message is a record"
-		if r.Record != "" {
-			unit = "each segment " + r.Record + " is a record, with what stands around it"
-		}
-		return fmt.Sprintf("Reads %s in %s; %s.", name, set, unit)
-	}
-	if r.Format == "json" {
-		unit := "each value, or each element of a list, is a record"
-		if r.Record != "" {
-			unit = "the records are at " + r.Record
-		}
-		return fmt.Sprintf("Reads JSON in %s; %s.", set, unit)
-	}
-	d := r.Dialect
-	heading := "the first line names the columns"
-	if d.NoHeading {
-		heading = fmt.Sprintf("without a heading, %d columns named by the route", len(d.Columns))
-	}
-	delimiter := map[byte]string{0: "commas", ',': "commas", ';': "semicolons", '\t': "tabs", '|': "bars"}[d.Delimiter]
-	if delimiter == "" {
-		delimiter = fmt.Sprintf("%q", d.Delimiter)
-	}
-	return fmt.Sprintf("Reads CSV in %s, separated by %s; %s.", set, delimiter, heading)
+	return "Reads " + r.Source.Says(set) + "."
 }
 
 func (s *Service) listenStage(c *route.Compiled, t store.Tally) Stage {

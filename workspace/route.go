@@ -13,13 +13,8 @@ import (
 	"golang.org/x/text/unicode/norm"
 
 	"ydrion/core/format"
-	"ydrion/core/format/csv"
-	"ydrion/core/format/edifact"
-	"ydrion/core/format/hl7"
-	"ydrion/core/format/json"
-	"ydrion/core/format/x12"
+	"ydrion/core/formats"
 	"ydrion/core/place"
-	"ydrion/core/segments"
 	"ydrion/core/text"
 	"ydrion/timetable"
 )
@@ -128,28 +123,13 @@ type Duplicates struct {
 	SameKey OnDuplicate
 }
 
-// Source is the source format as the route wants it.
-func (r Read) Source() format.Source {
-	switch r.Format {
-	case "hl7":
-		return hl7.Source{Unit: r.Record}
-	case "json":
-		return json.Source{Records: r.Record}
-	case "x12":
-		return segments.Interchanges{Rules: x12.Rules, Unit: r.Record}
-	case "edifact":
-		return segments.Interchanges{Rules: edifact.Rules, Unit: r.Record}
-	}
-	return r.Dialect
-}
-
 // Read says how files are read.
 type Read struct {
 	Format  string
 	Charset text.Charset
-	Gzip    bool // they are compressed
-	Dialect csv.Dialect
+	Gzip    bool   // they are compressed
 	Record  string // what is a record: a segment, for json a pointer; "": each message or value
+	Source  format.Source
 }
 
 // Check says what records must look like and how many may be wrong.
@@ -260,10 +240,10 @@ func (w *Workspace) route(file string) {
 		r.Check.Messages = true
 	}
 	r.Places["check.description"] = check.where("description")
-	switch of := r.Check.Description; {
-	case of == "" || r.Format == "x12" || r.Format == "edifact" || r.Format == "hl7" && of == Standard:
-	case r.Format == "hl7":
-		check.bad(check.where("description"), "workspace.value", "messages of hl7 are held against the standard only, not %s", of)
+	switch of, can := r.Check.Description, formats.Named(r.Format); {
+	case of == "" || can == nil || can.Shelf != nil || can.Standard && of == Standard:
+	case can.Standard:
+		check.bad(check.where("description"), "workspace.value", "messages of %s are held against the standard only, not %s", r.Format, of)
 	default:
 		check.bad(check.where("description"), "workspace.value", "only messages of hl7, x12 and edifact are held against a description, not %s", r.Format)
 	}
@@ -472,7 +452,11 @@ func (r *Route) duplicates(m *mapping) {
 }
 
 func (r *Route) read(m *mapping) {
-	r.Format = m.oneOf("format", "csv", "csv", "hl7", "json", "x12", "edifact")
+	r.Format = m.oneOf("format", "csv", formats.Names()...)
+	of := formats.Named(r.Format)
+	if of == nil {
+		of = formats.Named("csv")
+	}
 	set := m.text("encoding")
 	switch {
 	case set != "":
@@ -480,64 +464,40 @@ func (r *Route) read(m *mapping) {
 		if r.Charset, err = text.ParseCharset(set); err != nil {
 			m.bad(m.where("encoding"), "workspace.value", "%v", err)
 		}
-	case r.Format == "hl7", r.Format == "edifact": // MSH-18 and UNB-1 say it
+	case of.Declares:
 		r.Charset = text.Declared
 	default:
 		r.Charset = text.UTF8
 	}
 	r.Gzip = m.oneOf("compression", "none", "none", "gzip") == "gzip"
 	r.Places["read"] = m.at
-	if r.Format != "csv" {
-		r.Record = m.text("record")
-		switch {
-		case r.Record == "":
-		case r.Format == "hl7" && !hl7.IsSegment(r.Record):
-			m.bad(m.where("record"), "workspace.value", "read.record is the name of the segment that is a record, such as OBX, not %q", r.Record)
-		case r.Format == "json" && r.Record[0] != '/':
-			m.bad(m.where("record"), "workspace.value", "read.record is a JSON Pointer in which * stands for each element of a list, such as /specimens/*, not %q", r.Record)
-		}
-		m.done()
-		return
-	}
-	character := func(key string) byte {
-		s := m.text(key)
-		switch {
-		case s == "":
-			return 0
-		case s == "tab":
-			return '\t'
-		case len(s) == 1:
-			return s[0]
-		}
-		m.bad(m.where(key), "workspace.value", "read.%s must be one character, or tab", key)
-		return 0
-	}
-	d := &r.Dialect
-	d.Delimiter = character("delimiter")
-	if m.text("quote") == "none" {
-		d.NoQuote = true
-	} else {
-		d.Quote = character("quote")
-	}
-	d.NoHeading, d.Columns, d.Skip = !m.flag("heading", true), m.list("columns"), m.number("skip")
-	d.Comment, d.Escape, d.Footer = character("comment"), character("escape"), m.number("footer")
-	for _, w := range m.list("widths") {
-		n, err := strconv.Atoi(w)
-		if err != nil {
-			m.bad(m.where("widths"), "workspace.value", "read.widths are numbers of characters, not %q", w)
-		}
-		d.Widths = append(d.Widths, n)
-	}
-	if total := m.text("total"); total != "" {
-		var err error
-		if d.Total, err = regexp.Compile(total); err != nil {
-			m.bad(m.where("total"), "workspace.value", "read.total is no regular expression: %v", err)
-		}
-	}
-	if err := d.Validate(); err != nil {
-		m.bad(m.at, "workspace.value", "%v", err)
-	}
+	r.Source = of.Settings(options{m, &r.Record})
 	m.done()
+}
+
+// options are what a route says of its files, as formats ask for it.
+type options struct {
+	*mapping
+	record *string
+}
+
+func (o options) Text(key string) string {
+	s := o.text(key)
+	if key == "record" {
+		*o.record = s
+	}
+	return s
+}
+
+func (o options) List(key string) []string         { return o.list(key) }
+func (o options) Number(key string) int            { return o.number(key) }
+func (o options) Flag(key string, usual bool) bool { return o.flag(key, usual) }
+func (o options) Bad(key, says string, args ...any) {
+	at := o.at
+	if key != "" {
+		at = o.where(key)
+	}
+	o.bad(at, "workspace.value", says, args...)
 }
 
 func (r *Route) deliver(m *mapping) {

@@ -33,7 +33,7 @@ import (
 // Plan is a compiled route. It does not change; any number of runs may share
 // it.
 type Plan struct {
-	Source   format.Source
+	Source   format.Bound // with the fields of the schema
 	Charset  text.Charset
 	Gzip     bool // files are compressed with gzip
 	Schema   *schema.Schema
@@ -203,7 +203,7 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 	if err != nil {
 		return Result{}, err
 	}
-	reader, findings, err := p.Source.Open(decoded, p.Schema.Record)
+	reader, findings, err := p.Source.Open(decoded)
 	result := Result{Findings: findings}
 	var damaged *text.Damaged
 	if errors.As(err, &damaged) {

@@ -23,7 +23,6 @@ import (
 	"ydrion/core/lookup"
 	"ydrion/core/place"
 	"ydrion/core/schema"
-	"ydrion/core/shape"
 	"ydrion/core/text"
 )
 
@@ -59,7 +58,11 @@ func plan(t testing.TB) *flow.Plan {
 	if len(findings) > 0 {
 		t.Fatal(findings)
 	}
-	return &flow.Plan{Source: csv.Dialect{}, Charset: text.UTF8, Schema: s, Program: program, Target: target, After: []byte("\n")}
+	bound, findings := csv.Dialect{}.Bind(s.Record)
+	if len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	return &flow.Plan{Source: bound, Charset: text.UTF8, Schema: s, Program: program, Target: target, After: []byte("\n")}
 }
 
 // collector keeps what a run gives out.
@@ -389,7 +392,7 @@ func TestMemoryDoesNotGrow(t *testing.T) {
 
 // defective is a source with a defect that shows at a certain batch.
 type defective struct {
-	csv.Dialect
+	format.Bound
 	cut, split int32
 }
 
@@ -399,8 +402,8 @@ type defectiveReader struct {
 	d            defective
 }
 
-func (d defective) Open(in *text.Decoded, fields shape.Record) (format.Reader, finding.List, error) {
-	r, findings, err := d.Dialect.Open(in, fields)
+func (d defective) Open(in *text.Decoded) (format.Reader, finding.List, error) {
+	r, findings, err := d.Bound.Open(in)
 	return &defectiveReader{Reader: r, d: d}, findings, err
 }
 
@@ -424,6 +427,7 @@ func TestADefectIsAnErrorOfTheRun(t *testing.T) {
 	for _, cores := range []int{1, 2, 4} {
 		for _, d := range []defective{{cut: 1}, {cut: 3}, {split: 1}, {split: 4}} {
 			p := plan(t)
+			d.Bound = p.Source
 			p.Source = d
 			_, err := p.Run(context.Background(), strings.NewReader(in), flow.Inputs{Cores: cores}, discard{})
 			if err == nil || !strings.Contains(err.Error(), "a defect of this program, met while") || !strings.Contains(err.Error(), "flow_test.go") {

@@ -49,7 +49,7 @@ func (p *Plan) first(in io.Reader, b *batch.Batch) (problem string, err error) {
 	if err != nil {
 		return "", err
 	}
-	reader, findings, err := p.Source.Open(decoded, p.Schema.Record)
+	reader, findings, err := p.Source.Open(decoded)
 	var damaged *text.Damaged
 	if errors.As(err, &damaged) {
 		return damaged.Error(), nil

@@ -123,7 +123,8 @@ func TestRejectsOfOneMessage(t *testing.T) {
 		}
 		in = strings.TrimSuffix(in, ",") + "]}"
 		in += "\n" + `{"lines": [{"w": 1}]}` + "\n"
-		p := &flow.Plan{Source: json.Source{Records: "/lines/*"}, Charset: text.UTF8, Schema: s, Program: program, Target: target}
+		bound, _ := json.Source{Records: "/lines/*"}.Bind(s.Record)
+		p := &flow.Plan{Source: bound, Charset: text.UTF8, Schema: s, Program: program, Target: target}
 		r := &rejecting{}
 		if _, err := p.Run(context.Background(), strings.NewReader(in), flow.Inputs{Cores: 1}, r); err != nil {
 			t.Fatal(err)

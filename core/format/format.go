@@ -14,18 +14,9 @@ import (
 	"ydrion/core/batch"
 	"ydrion/core/finding"
 	"ydrion/core/place"
-	"ydrion/core/shape"
 	"ydrion/core/standard"
 	"ydrion/core/text"
 )
-
-// Source is a source format with its settings.
-type Source interface {
-	// Open reads what precedes the records (a heading) and binds the requested
-	// fields to slots, in the order given. Findings of severity error say that
-	// the file cannot be read as described; the reader is nil then.
-	Open(in *text.Decoded, fields shape.Record) (Reader, finding.List, error)
-}
 
 // Reader reads one file.
 type Reader interface {

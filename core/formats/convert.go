@@ -48,7 +48,7 @@ type Style struct {
 // objects of texts, one a line, and back; HL7 v2, X12 and EDIFACT as JSON, and back; X12 and EDIFACT as
 // themselves in canonical style. A record that cannot be said so is a finding and is left out.
 func Convert(ctx context.Context, in io.Reader, name, to string, style Style, out io.Writer) (*Converted, error) {
-	guess, decoded, err := recognise(in, Known{})
+	guess, decoded, err := recognise(in, format.Known{})
 	if err != nil {
 		return nil, err
 	}
@@ -62,7 +62,7 @@ func Convert(ctx context.Context, in io.Reader, name, to string, style Style, ou
 		return nil, Unable(fmt.Sprintf("%s cannot be written as %s without a map: make a route for it", cmp.Or(guess.Format, "a file of no known format"), to))
 	}
 	c.writer = segments.Writer{Rules: map[string]*segments.Rules{"x12": x12.Rules, "edifact": edifact.Rules}[to], Number: style.Number, Canonical: style.Canonical}
-	reader, findings, err := guess.Source().Open(decoded, nil)
+	reader, findings, err := format.Open(sourceOf(&guess), decoded, nil)
 	c.add(findings...)
 	if err != nil || reader == nil {
 		return &c.Converted, err

@@ -2,13 +2,19 @@ package formats
 
 import (
 	"ydrion/core/finding"
-	"ydrion/core/format/edifact"
-	"ydrion/core/format/x12"
 	"ydrion/core/standard"
 )
 
 // shelves are the descriptions that ship with the program.
-var shelves = map[string]*standard.Shelf{x12.Rules.Name: x12.Rules.Shelf, edifact.Rules.Name: edifact.Rules.Shelf}
+var shelves = func() map[string]*standard.Shelf {
+	all := map[string]*standard.Shelf{}
+	for _, f := range All {
+		if f.Shelf != nil {
+			all[f.Name] = f.Shelf
+		}
+	}
+	return all
+}()
 
 // Guideline reads a partner's guideline.
 func Guideline(file string, b []byte) (*standard.Guideline, finding.List) {

@@ -34,17 +34,17 @@ func TestWhatIsKnown(t *testing.T) {
 	yes, no := true, false
 	for _, test := range []struct {
 		file    string
-		known   Known
+		known   format.Known
 		records int64
 		paths   string
 		example string
 	}{
-		{"a;b\n1;2\n", Known{Format: "csv", Delimiter: ','}, 1, "a;b", "1;2"},
-		{"a,b\n1,2\n", Known{Format: "csv", Heading: &no}, 2, "column_1 column_2", "a"},
-		{"1,2\n3,4\n", Known{Format: "csv", Heading: &yes}, 1, "1 2", "3"},
-		{"caf\xe9\nx\n", Known{Charset: "windows-1252"}, 1, "café", "x"},
-		{"a\ncaf\xc3\xa9\n", Known{Charset: "iso-8859-1"}, 1, "a", "cafÃ©"},
-		{"1\n2\n", Known{Format: "json"}, 2, "", ""},
+		{"a;b\n1;2\n", format.Known{Format: "csv", Delimiter: ','}, 1, "a;b", "1;2"},
+		{"a,b\n1,2\n", format.Known{Format: "csv", Heading: &no}, 2, "column_1 column_2", "a"},
+		{"1,2\n3,4\n", format.Known{Format: "csv", Heading: &yes}, 1, "1 2", "3"},
+		{"caf\xe9\nx\n", format.Known{Charset: "windows-1252"}, 1, "café", "x"},
+		{"a\ncaf\xc3\xa9\n", format.Known{Charset: "iso-8859-1"}, 1, "a", "cafÃ©"},
+		{"1\n2\n", format.Known{Format: "json"}, 2, "", ""},
 	} {
 		look, err := Examine(context.Background(), strings.NewReader(test.file), Request{Byte: -1, Records: 1, Known: test.known})
 		if err != nil {
@@ -98,7 +98,7 @@ func TestDetect(t *testing.T) {
 		{"\x1e42\n\x1e43\n", "json - text sequence certain utf-8"},
 		{"{\"a\":\"caf\xe9\"}", "json - document guessed iso-8859-1"},
 	} {
-		g := Detect([]byte(test.head), Known{})
+		g := Detect([]byte(test.head), format.Known{})
 		dash := func(s string) string {
 			if s == "" {
 				return "-"

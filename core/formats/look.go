@@ -16,9 +16,6 @@ import (
 	"ydrion/core/batch"
 	"ydrion/core/finding"
 	"ydrion/core/format"
-	"ydrion/core/format/edifact"
-	"ydrion/core/format/hl7"
-	"ydrion/core/format/x12"
 	"ydrion/core/place"
 	"ydrion/core/segments"
 	"ydrion/core/standard"
@@ -36,7 +33,7 @@ type Request struct {
 	// the standard; nil: none.
 	Own *standard.Shelf
 	// Known is what is not to be guessed.
-	Known Known
+	Known format.Known
 	// Progress, if set, is told now and then how many bytes have been read.
 	Progress func(bytes int64)
 
@@ -47,7 +44,7 @@ type Request struct {
 // Look is what there is to say about a file.
 type Look struct {
 	Name string `json:"name"`
-	Guess
+	format.Guess
 	Bytes    int64        `json:"bytes" doc:"of text, undone of compression"`
 	Records  int64        `json:"records"`
 	Kinds    []Kind       `json:"kinds" doc:"records by type"`
@@ -110,19 +107,19 @@ func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) 
 	if version := strings.TrimSpace(guess.Version); request.Own != nil && (request.Own.Book(version) != nil || guess.Format == "x12" && request.Own.Book(version[:min(6, len(version))]) != nil) {
 		look.Reasons = slices.DeleteFunc(look.Reasons, func(r string) bool { return strings.Contains(r, "is not described here") })
 	}
-	e := &examination{Look: look, request: request, at: map[string]int{}, kinds: map[string]int{}, told: map[string]int{}}
+	e := &examination{Look: look, request: request, of: Named(look.Format), at: map[string]int{}, kinds: map[string]int{}, told: map[string]int{}}
 	var read tally
 	decoded.Reader = io.TeeReader(decoded.Reader, &read)
 	if request.text != nil {
 		decoded.Reader = io.TeeReader(decoded.Reader, request.text)
 	}
-	source := look.Source()
+	source := sourceOf(&look.Guess)
 	if source == nil {
 		_, err = io.Copy(io.Discard, decoded)
 		look.Bytes = int64(read)
 		return look, err
 	}
-	reader, findings, err := held(source, request.Own).Open(decoded, nil)
+	reader, findings, err := format.Open(held(source, request.Own), decoded, nil)
 	look.add(request.Name, findings...)
 	if err == nil && reader == nil { // its text can be looked at all the same
 		_, err = io.Copy(io.Discard, decoded)
@@ -137,7 +134,7 @@ func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) 
 	}
 	look.add(request.Name, reader.Ended(look.Records)...)
 	if look.Records == 0 && look.Errors == 0 {
-		look.add(request.Name, finding.Warn("look.no-records", place.Place{Line: 1, Column: 1}, "there are no records: %s", nothing[look.Format]).
+		look.add(request.Name, finding.Warn("look.no-records", place.Place{Line: 1, Column: 1}, "there are no records: %s", e.of.Nothing).
 			Suggest("if there should be some, say what the file is: --format, --encoding, --delimiter, --heading"))
 	}
 	for i := range look.Fields {
@@ -150,9 +147,6 @@ func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) 
 	return look, nil
 }
 
-// nothing says by format what a file without records has.
-var nothing = map[string]string{"csv": "no line follows the heading", "json": "its list is empty", "hl7": "there is no MSH segment", "x12": "no transaction set (ST) stands in its interchanges", "edifact": "no message (UNH) stands in its interchanges"}
-
 // tally counts what is written to it.
 type tally int64
 
@@ -163,7 +157,7 @@ func (t *tally) Write(b []byte) (int, error) {
 
 // recognise undoes compression, says what a file is, and gives its text in the encoding that was
 // found, or as it comes where it says its encoding itself.
-func recognise(in io.Reader, known Known) (guess Guess, decoded *text.Decoded, err error) {
+func recognise(in io.Reader, known format.Known) (guess format.Guess, decoded *text.Decoded, err error) {
 	plain, compression, err := text.Undo(in)
 	if err != nil {
 		return guess, nil, err
@@ -179,7 +173,7 @@ func recognise(in io.Reader, known Known) (guess Guess, decoded *text.Decoded, e
 	guess = Detect(head, known)
 	guess.Compression = compression
 	set := guess.Charset
-	if guess.declares() {
+	if declares(&guess) {
 		set = text.Declared
 	}
 	decoded, err = text.Decode(buffered, set)
@@ -188,8 +182,18 @@ func recognise(in io.Reader, known Known) (guess Guess, decoded *text.Decoded, e
 
 // declares tells whether the text says itself which character set it is in: what it says is
 // then held against what is there.
-func (g *Guess) declares() bool {
-	return (g.Format == "hl7" || g.Format == "edifact") && g.Charset != text.UTF16LE && g.Charset != text.UTF16BE
+func declares(g *format.Guess) bool {
+	f := Named(g.Format)
+	return f != nil && f.Declares && g.Charset != text.UTF16LE && g.Charset != text.UTF16BE
+}
+
+// sourceOf is the format as it was recognised; nil if it cannot be read.
+func sourceOf(g *format.Guess) format.Source {
+	f := Named(g.Format)
+	if f == nil || g.Source != nil {
+		return g.Source
+	}
+	return f.Usual
 }
 
 func (l *Look) add(name string, findings ...finding.Finding) {
@@ -214,8 +218,9 @@ type examination struct {
 	at      map[string]int // index of each field
 	kinds   map[string]int
 
-	code, event, version []byte // of the record that is surveyed
-	scratch              []byte
+	of      *format.Format
+	said    format.Type // what the record that is surveyed says of its type
+	scratch []byte
 	kind                 string // of the record
 	frame, judging       framer
 	told                 map[string]int // differences from the standard, by kind and path
@@ -281,7 +286,9 @@ func (e *examination) run(ctx context.Context) error {
 func (e *examination) record(b *batch.Batch, i int) {
 	e.Records++
 	e.reader.Survey(b.Raw(i), func(path, value []byte) {
-		e.named(path, value)
+		if e.of.Type != nil {
+			e.of.Type(path, value, &e.said)
+		}
 		e.value(b, i, path, value)
 	})
 	e.kind = e.counted()
@@ -290,36 +297,6 @@ func (e *examination) record(b *batch.Batch, i int) {
 	}
 	if e.wanted(b, i) {
 		e.offer(b, i)
-	}
-}
-
-// named remembers what of a record says which type it is.
-func (e *examination) named(path, value []byte) {
-	switch e.Format {
-	case "x12":
-		if string(path) == "ST-1" {
-			e.code = append(e.code, value...)
-		}
-	case "edifact":
-		switch string(path) {
-		case "UNH-2.1":
-			e.code = append(e.code, value...)
-		case "UNH-2.2":
-			e.version = append(append(e.version, value...), '.')
-		case "UNH-2.3":
-			e.version = append(e.version, value...)
-		}
-	}
-	if e.Format != "hl7" || len(path) < 5 || string(path[:4]) != "MSH-" {
-		return
-	}
-	switch string(path[4:]) {
-	case "9", "9.1":
-		e.code = append(e.code, value...)
-	case "9.2":
-		e.event = append(append(e.event, '^'), value...)
-	case "12", "12.1":
-		e.version = append(e.version, value...)
 	}
 }
 
@@ -423,9 +400,8 @@ func chosen(nodes []format.Node, path string) []string {
 
 // held is a source whose messages are held against descriptions of one's own.
 func held(source format.Source, own *standard.Shelf) format.Source {
-	if of, can := source.(segments.Interchanges); can {
-		of.Own = own
-		return of
+	if of, can := source.(format.Described); can && own != nil {
+		return of.By(own)
 	}
 	return source
 }
@@ -506,20 +482,17 @@ func (l *Look) readable(b []byte) string {
 
 // counted counts the type of the record that has been surveyed.
 func (e *examination) counted() string {
-	defer func() { e.code, e.event, e.version = e.code[:0], e.event[:0], e.version[:0] }()
-	key := append(append(append(e.scratch[:0], e.code...), e.event...), '\x00')
+	defer func() { e.said.Name, e.said.Version = e.said.Name[:0], e.said.Version[:0] }()
+	key := append(append(e.scratch[:0], e.said.Name...), '\x00')
 	name := len(key) - 1
-	key = append(key, e.version...)
+	key = append(key, e.said.Version...)
 	e.scratch = key
 	k, known := e.kinds[string(key)]
 	if !known {
 		if len(e.Kinds) >= mostKinds {
 			return string(key[:name])
 		}
-		kind := Kind{Name: string(key[:name]), Version: string(e.version)}
-		if e.Format == "csv" || e.Format == "json" {
-			kind.Name = map[string]string{"csv": "row", "json": "value"}[e.Format]
-		}
+		kind := Kind{Name: cmp.Or(string(key[:name]), e.of.Record), Version: string(e.said.Version)}
 		k = len(e.Kinds)
 		e.kinds[string(key)] = k
 		e.Kinds = append(e.Kinds, kind)
@@ -557,7 +530,7 @@ func (e *examination) value(b *batch.Batch, record int, path, value []byte) {
 		f.Example = finding.Shorten([]byte(e.readable(value[:min(len(value), longExample)])))
 	}
 	f.forms.see(value)
-	if e.Format != "csv" {
+	if !e.of.Spreadsheets {
 		return
 	}
 	if f.forms.told != 1<<len(spoils)-1 {
@@ -568,15 +541,11 @@ func (e *examination) value(b *batch.Batch, record int, path, value []byte) {
 
 // Meaning is what the standard calls a position, where that is known.
 func (l *Look) Meaning(path string) string {
-	switch l.Format {
-	case "hl7":
-		return hl7.Meaning(path, l.Version)
-	case "x12":
-		return segments.Meaning(x12.Releases.Book(l.Version[:min(6, len(l.Version))]), path)
-	case "edifact":
-		return segments.Meaning(edifact.Directories.Book(l.Version), path)
+	f := Named(l.Format)
+	if f == nil || f.Meaning == nil {
+		return ""
 	}
-	return ""
+	return f.Meaning(path, l.Version)
 }
 
 // ruined notes values that a spreadsheet program has changed when it saved the

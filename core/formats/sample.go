@@ -112,15 +112,15 @@ func (s *Sample) Records(ctx context.Context, request Request) ([]Shown, map[str
 		return look.Shown, look.Tables, nil
 	}
 	set := text.UTF8
-	if s.declares() {
+	if declares(&s.Guess) {
 		set = text.Declared
 	}
 	in := io.MultiReader(bytes.NewReader(mark.preface), io.NewSectionReader(s.text, mark.Offset, s.Bytes-mark.Offset))
-	reader, findings, err := held(s.Source(), s.own).Open(&text.Decoded{Reader: in, Charset: set}, nil)
+	reader, findings, err := format.Open(held(sourceOf(&s.Guess), s.own), &text.Decoded{Reader: in, Charset: set}, nil)
 	if err != nil || reader == nil {
 		return nil, nil, errors.Join(err, fmt.Errorf("record %d cannot be read again: %v", mark.Record, findings))
 	}
-	e := &examination{Look: look, request: request, reader: reader, kinds: map[string]int{}}
+	e := &examination{Look: look, request: request, reader: reader, of: Named(s.Format), kinds: map[string]int{}}
 	look.Records = mark.Record - 1
 	shift := mark.Offset - int64(len(mark.preface))
 	lines := mark.Line - 1 - int64(bytes.Count(mark.preface, []byte{'\n'}))
@@ -135,7 +135,9 @@ func (s *Sample) Records(ctx context.Context, request Request) ([]Shown, map[str
 			if !e.wanted(b, i) {
 				continue
 			}
-			reader.Survey(b.Raw(i), func(path, value []byte) { e.named(path, value) })
+			if e.of.Type != nil {
+				reader.Survey(b.Raw(i), func(path, value []byte) { e.of.Type(path, value, &e.said) })
+			}
 			e.kind = e.counted()
 			e.offer(b, i)
 		}

@@ -3,6 +3,7 @@ package schema_test
 import (
 	"fmt"
 	"strings"
+	"ydrion/core/format"
 
 	"ydrion/core/batch"
 	"ydrion/core/format/csv"
@@ -24,7 +25,7 @@ func ExampleSchema_Check() {
 		fmt.Println(err)
 		return
 	}
-	reader, findings, err := csv.Dialect{}.Open(in, s.Record)
+	reader, findings, err := format.Open(csv.Dialect{}, in, s.Record)
 	if err != nil || findings.HasErrors() {
 		fmt.Println(err, findings)
 		return

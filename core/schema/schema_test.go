@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"ydrion/core/format"
 
 	"ydrion/core/batch"
 	"ydrion/core/format/csv"
@@ -28,7 +29,7 @@ func check(t *testing.T, field string, values ...string) []string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, findings, err := csv.Dialect{}.Open(decoded, s.Record)
+	r, findings, err := format.Open(csv.Dialect{}, decoded, s.Record)
 	if err != nil || findings.HasErrors() {
 		t.Fatal(err, findings)
 	}

@@ -161,7 +161,7 @@ func openFile(t *testing.T, rules *segments.Rules, file string, fields shape.Rec
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, findings, err := segments.Interchanges{Rules: rules}.Open(in, fields)
+	r, findings, err := format.Open(segments.Interchanges{Rules: rules}, in, fields)
 	if r == nil || err != nil {
 		t.Fatal(findings, err)
 	}

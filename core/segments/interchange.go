@@ -36,6 +36,9 @@ type Syntax struct {
 // Rules are what tells one standard for interchanges from another.
 type Rules struct {
 	Name       string // of the format, for the codes of findings
+	Title      string // of the format, for people
+	Makes      string // what outputs consist of, for people
+	Nothing    string // why a file has no messages
 	Head, Tail string // the segments that begin and end a message
 	// Levels are the envelopes around messages, the outermost first.
 	Levels []Level
@@ -124,10 +127,22 @@ var _ format.Source = Interchanges{}
 // ahead is how much is read to find the first message.
 const ahead = 64 << 10
 
-// Open reads the beginning of the first interchange and binds the fields to positions.
-func (s Interchanges) Open(in *text.Decoded, fields shape.Record) (format.Reader, finding.List, error) {
-	r := &Reader{Rules: s.Rules, own: s.Own, Stream: format.Stream{In: in, Line: 1}, unit: -1, size: batch.Size, declared: in.Charset == text.Declared && s.Rules.Declares, around: make([][]byte, len(s.Rules.Levels)), groups: make([]int64, len(s.Rules.Levels)), messages: make([]int64, len(s.Rules.Levels)), numbered: make([]numbers, len(s.Rules.Levels)+1), parties: map[string]numbers{}}
-	findings := r.bind(s.Unit, fields)
+// bound is what is wanted of messages, and where it stands.
+type bound struct {
+	*Rules
+	own    *standard.Shelf
+	wanted []Position
+	names  []string
+	parts  []part
+	parted [buckets]int // the first part of each place
+	unit   int          // the part that is the record, -1: the message
+}
+
+// Open reads the beginning of the first interchange.
+func (s *bound) Open(in *text.Decoded) (format.Reader, finding.List, error) {
+	levels := len(s.Levels)
+	r := &Reader{bound: s, Stream: format.Stream{In: in, Line: 1}, size: batch.Size, declared: in.Charset == text.Declared && s.Declares,
+		around: make([][]byte, levels), groups: make([]int64, levels), messages: make([]int64, levels), numbered: make([]numbers, levels+1), parties: map[string]numbers{}}
 	buf, err := r.Fill(nil, ahead)
 	if err != nil {
 		return nil, nil, err
@@ -135,19 +150,16 @@ func (s Interchanges) Open(in *text.Decoded, fields shape.Record) (format.Reader
 	r.Carry = buf
 	at := skipLines(buf, 0)
 	if at == len(buf) {
-		return nil, append(findings, finding.New("file.empty", place.Place{Line: 1, Column: 1}, "the file holds no interchange: %d bytes", len(buf))), nil
+		return nil, finding.List{finding.New("file.empty", place.Place{Line: 1, Column: 1}, "the file holds no interchange: %d bytes", len(buf))}, nil
 	}
-	syntax, problem := s.Rules.Begin(buf[at:])
+	syntax, problem := s.Begin(buf[at:])
 	if problem != "" {
-		f := finding.New(s.Rules.Name+".interchange", place.At("", buf, at), "%s", problem)
+		f := finding.New(s.Name+".interchange", place.At("", buf, at), "%s", problem)
 		f.Seen = finding.Shorten(buf[at:min(len(buf), at+60)])
-		return nil, append(findings, f), nil
-	}
-	if findings.HasErrors() {
-		return nil, findings, nil
+		return nil, finding.List{f}, nil
 	}
 	r.syntaxes.Store(&[]dated{{0, syntax}})
-	return r, findings, nil
+	return r, nil, nil
 }
 
 // dated is the syntax of the text from an offset on.
@@ -160,14 +172,8 @@ type dated struct {
 // has set, and the syntaxes.
 type Reader struct {
 	format.Stream
-	*Rules
-	own      *standard.Shelf
+	*bound
 	declared bool // text is decoded as the interchange says
-	wanted   []Position
-	names    []string
-	parts    []part
-	parted   [buckets]int // the first part of each place
-	unit     int          // the part that is the record, -1: the message
 	size     int
 	syntaxes atomic.Pointer[[]dated]
 
@@ -204,8 +210,11 @@ type want struct {
 	number                                         bool // and no mark is set for it
 }
 
-func (r *Reader) bind(unit string, fields shape.Record) finding.List {
+// Bind finds out which segments the wanted fields are in. Fields are positions such as LIN-3.1 or
+// NAD(BY)-2.1; a field's path says which, or its name.
+func (s Interchanges) Bind(fields shape.Record) (format.Bound, finding.List) {
 	var out finding.List
+	r := &bound{Rules: s.Rules, own: s.Own, unit: -1}
 	find := func(p Position) int {
 		i := slices.IndexFunc(r.parts, func(k part) bool { return k.name == p.Segment && k.element == p.Element && k.value == p.Value })
 		if i < 0 {
@@ -224,29 +233,51 @@ func (r *Reader) bind(unit string, fields shape.Record) finding.List {
 			out = append(out, finding.New(r.Name+".position", place.Place{Line: 1, Column: 1, Path: f.Name}, "the field %s cannot be found: %v", f.Name, err))
 			continue
 		}
+		if problem, near := s.unknown(p); problem != "" {
+			f := finding.Warn(r.Name+".position", place.Place{Line: 1, Column: 1, Path: f.Name}, "the field %s reads what no message that follows the standard has: %s", f.Name, problem)
+			f.Suggestion = near
+			out = append(out, f)
+		}
 		k := &r.parts[find(p)]
 		k.wants = append(k.wants, want{p.Field, slot, p.Occurrence, max(p.Repetition, 1), max(p.Component, 1), f.Kind == value.Number && (f.Decimal == 0 || f.Decimal == '.')})
 	}
 	for i := range r.parts {
 		slices.SortStableFunc(r.parts[i].wants, func(a, b want) int { return a.field - b.field })
 	}
-	defer func() {
-		for i := range r.parted {
-			r.parted[i] = -1
-		}
-		for i := len(r.parts) - 1; i >= 0; i-- {
-			at := bucket(r.parts[i].key)
-			r.parts[i].next, r.parted[at] = r.parted[at], i
-		}
-	}()
-	if unit != "" {
-		p, err := ParsePosition(unit)
+	if s.Unit != "" {
+		p, err := ParsePosition(s.Unit)
 		if err != nil || p.Field != 0 || p.Occurrence != 1 {
-			return append(out, finding.New(r.Name+".position", place.Place{Line: 1, Column: 1}, "%q is no segment that can be a record: it is named as LIN, or HL(3=22)", unit))
+			out = append(out, finding.New(r.Name+".position", place.Place{Line: 1, Column: 1}, "%q is not a segment that can be a record: it is named as LIN, or HL(3=22)", s.Unit))
 		}
 		r.unit = find(p)
 	}
-	return out
+	for i := range r.parted {
+		r.parted[i] = -1
+	}
+	for i := len(r.parts) - 1; i >= 0; i-- {
+		at := bucket(r.parts[i].key)
+		r.parts[i].next, r.parted[at] = r.parted[at], i
+	}
+	if out.HasErrors() {
+		return nil, out
+	}
+	return r, out
+}
+
+// unknown says that neither a description nor the standard knows a position, and what comes near.
+func (s Interchanges) unknown(p Position) (problem, suggestion string) {
+	for _, l := range s.Rules.Levels {
+		if p.Segment == l.Open || p.Segment == l.Close {
+			return "", ""
+		}
+	}
+	if s.Own != nil {
+		if problem, _ = Unknown(p, s.Own, true); problem == "" {
+			return "", ""
+		}
+	}
+	problem, suggestion = Unknown(p, s.Rules.Shelf, false)
+	return problem, suggestion
 }
 
 // syntax is that of the text at an offset.

@@ -45,7 +45,7 @@ func NewTarget(rules *Rules, file string, sample []byte) (*Target, error) {
 		File: file, Separators: [4]byte{syntax.Element, syntax.Repetition, syntax.Component}, Release: syntax.Release,
 		Plain: func(s string) string { return string(syntax.AppendPlain(nil, []byte(s))) }, Parse: t.parse, Given: t.given, Strict: true,
 	}
-	t.reader = &Reader{Rules: rules}
+	t.reader = &Reader{bound: &bound{Rules: rules}}
 	t.reader.syntaxes.Store(&[]dated{{0, syntax}})
 	if err := t.take(source); err != nil {
 		return nil, fmt.Errorf("%s: %w", file, err)

@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 	"unicode/utf8"
+	"ydrion/core/format"
 
 	"ydrion/core/batch"
 	"ydrion/core/format/edifact"
@@ -254,8 +255,8 @@ func FuzzTarget(f *testing.F) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			r, findings, err := segments.Interchanges{Rules: test.rules}.Open(in, shape.Of(test.a, test.b, test.no))
-			if err != nil || len(findings) > 0 {
+			r, findings, err := format.Open(segments.Interchanges{Rules: test.rules}, in, shape.Of(test.a, test.b, test.no))
+			if err != nil || r == nil {
 				t.Fatalf("%q %q became %q: %v %v", a, b, made, findings, err)
 			}
 			read := &batch.Batch{First: 1}

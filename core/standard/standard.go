@@ -145,6 +145,19 @@ func (e *Element) Of() *Composite {
 	return e.of.composite
 }
 
+// Parts is how many components an element has: 1 if it is elementary, 0 if that is not known.
+func (e *Element) Parts() int {
+	switch {
+	case e.Type == "VARIES":
+		return 0
+	case e.of != nil:
+		return max(1, len(e.of.get().composite.Elements))
+	case elementary[e.Type]:
+		return 1
+	}
+	return 0
+}
+
 // Codes is the table of an element; nil if it takes any text, or the table is not known.
 func (e *Element) Codes() *Table {
 	if e.codes == nil || len(e.codes.get().table.Codes) == 0 {

@@ -23,10 +23,8 @@ import (
 	"strings"
 
 	"ydrion/core/finding"
-	"ydrion/core/format"
 	"ydrion/core/place"
 	"ydrion/core/shape"
-	"ydrion/core/text"
 )
 
 // MaxRow is the longest row that is read. A longer one is taken for a quote
@@ -89,18 +87,6 @@ func (d Dialect) quote() byte {
 	}
 	return d.Quote
 }
-
-// Open reads the heading and binds fields to columns.
-func (d Dialect) Open(in *text.Decoded, fields shape.Record) (format.Reader, finding.List, error) {
-	r := newReader(d, in)
-	findings, err := r.open(fields)
-	if err != nil || findings.HasErrors() {
-		return nil, findings, err
-	}
-	return r, findings, nil
-}
-
-var _ format.Source = Dialect{}
 
 // bind matches the wanted fields to the columns of the heading.
 func (r *Reader) bind(fields shape.Record) finding.List {

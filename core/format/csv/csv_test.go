@@ -38,7 +38,7 @@ func rows(t *testing.T, d Dialect, in io.Reader, fields []string) (out [][]strin
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, findings, err := d.Open(decoded, shape.Of(fields...))
+	r, findings, err := format.Open(d, decoded, shape.Of(fields...))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -146,7 +146,7 @@ func TestHeadings(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		r, findings, err := Dialect{}.Open(decoded, shape.Of("a", "b"))
+		r, findings, err := format.Open(Dialect{}, decoded, shape.Of("a", "b"))
 		if r != nil || err != nil || !findings.HasErrors() || findings[0].Code != test.code || !strings.Contains(findings.Error()+findings[0].Suggestion, test.says) {
 			t.Errorf("%q: %v %v", test.heading, findings, err)
 		}

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 	"testing/iotest"
+	"ydrion/core/format"
 
 	"ydrion/core/batch"
 	"ydrion/core/shape"
@@ -20,7 +21,7 @@ func whole(t *testing.T, d Dialect, file string, fields ...string) ([]string, []
 	var first, firstWrong []string
 	for i, in := range []*text.Decoded{{Charset: text.UTF8, Reader: strings.NewReader(file)}, {Charset: text.UTF8, Reader: iotest.OneByteReader(strings.NewReader(file))}} {
 		var lines, wrong []string
-		r, findings, err := d.Open(in, shape.Of(fields...))
+		r, findings, err := format.Open(d, in, shape.Of(fields...))
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -183,7 +183,7 @@ func TestDifferencesThatAreNone(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		r, _, err := Source{}.Open(in, nil)
+		r, _, err := format.Open(Source{}, in, nil)
 		if r == nil || err != nil {
 			t.Fatal(err)
 		}

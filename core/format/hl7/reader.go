@@ -34,38 +34,36 @@ type Source struct {
 	Marked bool
 }
 
-var _ format.Source = Source{}
-
-// Open binds the fields to their positions and looks for the first message.
-// Fields are positions such as PID-3.1; a field's path says which, or its name.
-func (s Source) Open(in *text.Decoded, fields shape.Record) (format.Reader, finding.List, error) {
-	r := &Reader{unit: -1, marked: s.Marked, Stream: format.Stream{In: in, Line: 1}, declared: in.Charset == text.Declared, charset: in.Charset, size: batch.Size}
-	findings := r.bind(s.Unit, fields)
-	buf, err := r.Fill(nil, ahead)
-	if err != nil {
-		return nil, nil, err
-	}
-	if f := r.begin(buf); f != nil {
-		findings = append(findings, *f)
-	}
-	if findings.HasErrors() {
-		return nil, findings, nil
-	}
-	return r, findings, nil
-}
-
-// Reader reads one file of messages. Cut keeps the state of the stream; Split
-// only reads what Open has set.
-type Reader struct {
-	format.Stream
-	declared bool // the text is as it came: MSH-18 says how to read it
-	charset  text.Charset
+// bound is what is wanted of messages, and where it stands.
+type bound struct {
 	marked   bool                // see Source
 	wanted   []segments.Position // by slot
 	names    []string
 	parts    []part
 	unit     int  // the part that is the record, -1: the message
 	choosing bool // some parts are chosen by a value
+}
+
+// Open looks for the first message.
+func (s *bound) Open(in *text.Decoded) (format.Reader, finding.List, error) {
+	r := &Reader{bound: s, Stream: format.Stream{In: in, Line: 1}, declared: in.Charset == text.Declared, charset: in.Charset, size: batch.Size}
+	buf, err := r.Fill(nil, ahead)
+	if err != nil {
+		return nil, nil, err
+	}
+	if f := r.begin(buf); f != nil {
+		return nil, finding.List{*f}, nil
+	}
+	return r, nil, nil
+}
+
+// Reader reads one file of messages. Cut keeps the state of the stream; Split
+// only reads what Open has set.
+type Reader struct {
+	format.Stream
+	*bound
+	declared bool // the text is as it came: MSH-18 says how to read it
+	charset  text.Charset
 
 	blocks  bool // the file begins with a block of MLLP: each message must end as one
 	batches bool // the file begins with FHS or BHS: counts may follow
@@ -109,9 +107,11 @@ func keyAt(b []byte, p int) uint32 {
 // ahead is how much is read to find the first message.
 const ahead = 64 << 10
 
-// bind finds out which segments the wanted fields are in.
-func (r *Reader) bind(unit string, fields shape.Record) finding.List {
+// Bind finds out which segments the wanted fields are in. Fields are positions such as PID-3.1; a
+// field's path says which, or its name.
+func (s Source) Bind(fields shape.Record) (format.Bound, finding.List) {
 	var out finding.List
+	r := &bound{marked: s.Marked, unit: -1}
 	find := func(p segments.Position) int {
 		for i := range r.parts {
 			if k := &r.parts[i]; k.name == key(p.Segment) && k.element == p.Element && k.value == p.Value {
@@ -122,8 +122,8 @@ func (r *Reader) bind(unit string, fields shape.Record) finding.List {
 		r.choosing = r.choosing || p.Element > 0
 		return len(r.parts) - 1
 	}
-	if unit != "" {
-		r.unit = find(segments.Position{Segment: unit}) // the first, so that it is open when its values are taken
+	if s.Unit != "" {
+		r.unit = find(segments.Position{Segment: s.Unit}) // the first, so that it is open when its values are taken
 	}
 	for slot, f := range fields {
 		p, err := parsePath(f.At())
@@ -134,6 +134,11 @@ func (r *Reader) bind(unit string, fields shape.Record) finding.List {
 		if err != nil {
 			out = append(out, finding.New("hl7.position", place.Place{Line: 1, Column: 1, Path: f.Name}, "the field %s cannot be found: %v", f.Name, err))
 			continue
+		}
+		if problem, near := segments.Unknown(p, Versions, true); problem != "" && p.Segment[0] != 'Z' {
+			f := finding.Warn("hl7.position", place.Place{Line: 1, Column: 1, Path: f.Name}, "the field %s reads what no message that follows the standard has: %s", f.Name, problem)
+			f.Suggestion = near
+			out = append(out, f)
 		}
 		at := &r.parts[find(p)]
 		i := len(at.slots)
@@ -148,7 +153,10 @@ func (r *Reader) bind(unit string, fields shape.Record) finding.List {
 			r.parts[i].wants = append(r.parts[i].wants, want{int32(p.Field), int32(slot), int32(p.Occurrence), p.By == 0 && p.Repetition <= 1 && p.Component <= 1 && p.Sub <= 1})
 		}
 	}
-	return out
+	if out.HasErrors() {
+		return nil, out
+	}
+	return r, out
 }
 
 // begin finds the first message.

@@ -32,7 +32,7 @@ func read(t testing.TB, file string, unit string, size int, paths ...string) ([]
 	if err != nil {
 		t.Fatal(err)
 	}
-	opened, findings, err := Source{Unit: unit}.Open(in, shape.Of(paths...))
+	opened, findings, err := format.Open(Source{Unit: unit}, in, shape.Of(paths...))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -337,7 +337,7 @@ func BenchmarkReader(b *testing.B) {
 			bt := &batch.Batch{}
 			for b.Loop() {
 				in, _ := text.Decode(strings.NewReader(file.String()), text.Declared)
-				r, _, _ := Source{Unit: bench.unit}.Open(in, shape.Of(bench.paths...))
+				r, _, _ := format.Open(Source{Unit: bench.unit}, in, shape.Of(bench.paths...))
 				for more := true; more; {
 					bt.Reset()
 					more, _ = r.Cut(bt)

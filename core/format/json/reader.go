@@ -38,11 +38,27 @@ type Source struct {
 
 var _ format.Source = Source{}
 
-// Open finds the first record and binds fields to members. A field's path is a
-// pointer within the record (/animal/tag), or its name is that of a member. A number
-// before the pointer goes up so many levels first: 2/station is in what holds
-// the list that holds the record, and 0 is the record itself.
-func (s Source) Open(in *text.Decoded, fields shape.Record) (format.Reader, finding.List, error) {
+// Bind says which fields no file can have. A field's path is a pointer within the record
+// (/animal/tag), or its name is that of a member. A number before the pointer goes up so many
+// levels first: 2/station is in what holds the list that holds the record, and 0 is the record
+// itself.
+func (s Source) Bind(fields shape.Record) (format.Bound, finding.List) {
+	r := &Reader{pointer: s.Records, fields: fields}
+	if findings := r.bind(); findings.HasErrors() {
+		return nil, findings
+	}
+	return bound{s, fields}, nil
+}
+
+// bound is a source and the members that are wanted. Which those are is known when a file shows how
+// its documents are kept apart.
+type bound struct {
+	Source
+	fields shape.Record
+}
+
+// Open finds the first record and binds fields to members.
+func (s bound) Open(in *text.Decoded) (format.Reader, finding.List, error) {
 	r := &Reader{Stream: format.Stream{In: in, Line: 1}, charset: in.Charset, size: batch.Size, state: values}
 	buf, err := r.Fill(nil, r.size)
 	if err != nil {
@@ -62,7 +78,7 @@ func (s Source) Open(in *text.Decoded, fields shape.Record) (format.Reader, find
 			r.apart = together
 		}
 	}
-	r.pointer, r.fields = s.Records, fields
+	r.pointer, r.fields = s.Records, s.fields
 	findings := r.bind()
 	if findings.HasErrors() {
 		return nil, findings, nil
@@ -279,7 +295,7 @@ func Valid(b []byte) bool {
 	if err != nil {
 		return false
 	}
-	r, findings, err := Source{}.Open(in, nil)
+	r, findings, err := format.Open(Source{}, in, nil)
 	if r == nil || err != nil || findings.HasErrors() {
 		return false
 	}

@@ -25,7 +25,7 @@ func read(t testing.TB, file, records string, size int, paths ...string) (lines,
 	if err != nil {
 		t.Fatal(err)
 	}
-	opened, findings, err := Source{records}.Open(in, shape.Of(paths...))
+	opened, findings, err := format.Open(Source{records}, in, shape.Of(paths...))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -152,7 +152,7 @@ func TestRecords(t *testing.T) {
 func TestBind(t *testing.T) {
 	for path, says := range map[string]string{"9/a": "there are not 9 levels above a record", "1/a": "levels above a record"} {
 		in, _ := text.Decode(strings.NewReader(`{"a": [1]}`), text.UTF8)
-		if r, findings, err := (Source{"/a/*"}).Open(in, shape.Of(path)); r != nil || err != nil || !strings.Contains(findings.Error(), says) {
+		if r, findings, err := format.Open(Source{"/a/*"}, in, shape.Of(path)); r != nil || err != nil || !strings.Contains(findings.Error(), says) {
 			t.Errorf("%s: %v", path, findings)
 		}
 	}
@@ -224,7 +224,7 @@ func TestStreams(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, findings, err := Source{"/list/*"}.Open(in, shape.Of("i"))
+	r, findings, err := format.Open(Source{"/list/*"}, in, shape.Of("i"))
 	if r == nil || err != nil {
 		t.Fatal(findings, err)
 	}
@@ -258,7 +258,7 @@ func BenchmarkReader(b *testing.B) {
 	bt := &batch.Batch{}
 	for b.Loop() {
 		in, _ := text.Decode(bytes.NewReader(file), text.UTF8)
-		r, _, _ := Source{}.Open(in, shape.Of("specimen_id", "/animal/tag", "weight_kg"))
+		r, _, _ := format.Open(Source{}, in, shape.Of("specimen_id", "/animal/tag", "weight_kg"))
 		for more := true; more; {
 			bt.Reset()
 			more, _ = r.Cut(bt)

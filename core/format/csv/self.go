@@ -1,0 +1,184 @@
+package csv
+
+import (
+	"bytes"
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"ydrion/core/finding"
+	"ydrion/core/format"
+	"ydrion/core/place"
+	"ydrion/core/shape"
+	"ydrion/core/text"
+)
+
+// Format is CSV and its family.
+var Format = &format.Format{
+	Name: "csv", Title: "CSV", Makes: "CSV rows", Record: "row", Nothing: "no line follows the heading", Spreadsheets: true,
+	Recognise: recognise,
+	Settings:  settings,
+	Usual:     Dialect{},
+	Target:    func(file string, sample []byte) (format.Target, error) { return NewTarget(file, sample) },
+}
+
+// recognise counts columns with each delimiter. What is no other format is taken for a table.
+func recognise(g *format.Guess, _, b []byte, known format.Known) bool {
+	if i := bytes.IndexByte(b, 0); i >= 0 {
+		control := 0
+		for _, c := range b {
+			if c < ' ' && c != '\t' && c != '\r' && c != '\n' {
+				control++
+			}
+		}
+		if control > max(8, len(b)/20) && known.Format == "" {
+			g.Format = ""
+			g.Because(format.Guessed, "it is no text: of %d bytes %d are control characters", len(b), control)
+			return true
+		}
+		g.Because(format.Guessed, "it has NUL bytes, the first at %d, which no text has: it may be damaged", i)
+		b = bytes.ReplaceAll(b, []byte{0}, []byte{' '})
+	}
+	d, rows := Guess(b, known.Delimiter, known.Heading)
+	g.Source = d
+	if len(rows) == 0 {
+		g.Format = ""
+		g.Because(format.Guessed, "no format that is known begins like this")
+		return true
+	}
+	columns := len(rows[0])
+	if columns == 1 {
+		g.Because(format.Guessed, "nothing separates columns: it may be a list of one column, or no table at all")
+	} else {
+		g.Because(format.Likely, "its first %s %d columns, separated by %s", lines(len(rows)), columns, CharName(d.Delimiter))
+		if d.Delimiter != ',' {
+			g.Settings = append(g.Settings, fmt.Sprintf("delimiter: %s", map[byte]string{';': `";"`, '\t': "tab", '|': `"|"`}[d.Delimiter]))
+		}
+	}
+	if d.Comment != 0 {
+		g.Because(format.Likely, "lines before the table begin with %c: comments", d.Comment)
+		g.Settings = append(g.Settings, fmt.Sprintf("comment: %q", string(d.Comment)))
+	}
+	if d.Skip > 0 {
+		g.Because(format.Guessed, "a title seems to stand before the heading: %d of the lines", d.Skip)
+		g.Settings = append(g.Settings, fmt.Sprintf("skip: %d", d.Skip))
+	}
+	if known.Heading != nil {
+		g.Because(format.Certain, "you say whether there is a heading")
+	}
+	if d.NoHeading {
+		if known.Heading == nil {
+			g.Because(format.Guessed, "the first line looks like the others, or holds numbers: it is no heading")
+		}
+		g.Settings = append(g.Settings, "heading: false", "columns: ["+strings.Join(d.Columns, ", ")+"]")
+	} else if known.Heading == nil {
+		c, because := format.Likely, "the first line names the columns"
+		if len(rows) == 1 {
+			c, because = format.Guessed, "the first line seems to name the columns, and no other one is there to compare it with"
+		}
+		g.Because(c, "%s", because)
+	}
+	return true
+}
+
+func lines(n int) string {
+	if n == 1 {
+		return "line has"
+	}
+	return fmt.Sprintf("%d lines have", n)
+}
+
+// settings reads a dialect.
+func settings(o format.Options) format.Source {
+	character := func(key string) byte {
+		s := o.Text(key)
+		switch {
+		case s == "":
+			return 0
+		case s == "tab":
+			return '\t'
+		case len(s) == 1:
+			return s[0]
+		}
+		o.Bad(key, "read.%s must be one character, or tab", key)
+		return 0
+	}
+	d := Dialect{Delimiter: character("delimiter")}
+	if o.Text("quote") == "none" {
+		d.NoQuote = true
+	} else {
+		d.Quote = character("quote")
+	}
+	d.NoHeading, d.Columns, d.Skip = !o.Flag("heading", true), o.List("columns"), o.Number("skip")
+	d.Comment, d.Escape, d.Footer = character("comment"), character("escape"), o.Number("footer")
+	for _, w := range o.List("widths") {
+		n, err := strconv.Atoi(w)
+		if err != nil {
+			o.Bad("widths", "read.widths are numbers of characters, not %q", w)
+		}
+		d.Widths = append(d.Widths, n)
+	}
+	if total := o.Text("total"); total != "" {
+		var err error
+		if d.Total, err = regexp.Compile(total); err != nil {
+			o.Bad("total", "read.total is no regular expression: %v", err)
+		}
+	}
+	if err := d.Validate(); err != nil {
+		o.Bad("", "%v", err)
+	}
+	return d
+}
+
+// Says tells people what is read.
+func (d Dialect) Says(set string) string {
+	heading := "the first line names the columns"
+	if d.NoHeading {
+		heading = fmt.Sprintf("without a heading, %d columns named by the route", len(d.Columns))
+	}
+	delimiter := map[byte]string{0: "commas", ',': "commas", ';': "semicolons", '\t': "tabs", '|': "bars"}[d.Delimiter]
+	if delimiter == "" {
+		delimiter = fmt.Sprintf("%q", d.Delimiter)
+	}
+	return fmt.Sprintf("CSV in %s, separated by %s; %s", set, delimiter, heading)
+}
+
+var _ format.Source = Dialect{}
+
+// Bind holds the fields against the columns, where a route names them. Else they are those of the
+// heading of each file.
+func (d Dialect) Bind(fields shape.Record) (format.Bound, finding.List) {
+	var out finding.List
+	for _, f := range fields {
+		if !d.NoHeading || slices.Contains(d.Columns, f.At()) {
+			continue
+		}
+		wrong := finding.New("csv.column-missing", place.Place{Line: 1, Column: 1, Path: f.Name}, "there is no column %q among those that the route names", f.At())
+		if near := finding.Nearest(f.At(), d.Columns); near != "" {
+			wrong = wrong.Suggest("was %s meant?", near)
+		}
+		out = append(out, wrong)
+	}
+	if out.HasErrors() {
+		return nil, out
+	}
+	return bound{d, fields}, out
+}
+
+// bound is a dialect and the columns that are wanted.
+type bound struct {
+	Dialect
+	fields shape.Record
+}
+
+// Open reads the heading and matches fields to columns.
+func (s bound) Open(in *text.Decoded) (format.Reader, finding.List, error) {
+	r := newReader(s.Dialect, in)
+	findings, err := r.open(s.fields)
+	if err != nil || findings.HasErrors() {
+		return nil, findings, err
+	}
+	return r, findings, nil
+}

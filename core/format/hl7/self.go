@@ -1,0 +1,125 @@
+package hl7
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+
+	"ydrion/core/format"
+	"ydrion/core/text"
+)
+
+// Format is HL7 v2.
+var Format = &format.Format{
+	Name: "hl7", Title: "HL7 v2", Makes: "HL7 v2 messages", Nothing: "there is no MSH segment",
+	Declares: true, Standard: true,
+	Recognise: recognise,
+	Broken:    broken,
+	Type:      kind,
+	Meaning:   Meaning,
+	Settings:  settings,
+	Usual:     Source{},
+	Target:    func(file string, sample []byte) (format.Target, error) { return NewTarget(file, sample) },
+}
+
+// recognise knows the segments that files begin with.
+func recognise(g *format.Guess, b, _ []byte, _ format.Known) bool {
+	name := string(b[:min(3, len(b))])
+	if name != "MSH" && name != "FHS" && name != "BHS" || len(b) < 8 {
+		return false
+	}
+	g.Because(format.Certain, "it begins with %s and its separators %s", name, b[3:8])
+	at := b
+	if name != "MSH" {
+		i := bytes.Index(b, []byte("MSH"))
+		if i < 0 {
+			return true
+		}
+		at = b[i:]
+	}
+	if i := bytes.IndexAny(at, "\r\n"); i >= 0 {
+		at = at[:i]
+	}
+	m, err := Parse(append(bytes.Clone(at), '\r'))
+	if err != nil {
+		return true
+	}
+	g.Version, _ = m.Get("MSH-12")
+	code, _ := m.Get("MSH-9.1")
+	event, _ := m.Get("MSH-9.2")
+	g.Type = strings.TrimSuffix(code+"^"+event, "^")
+	g.Because(format.Certain, "the first message says %s, version %s", g.Type, g.Version)
+	switch book, of := Book(g.Version); {
+	case book == nil:
+		g.Because(format.Certain, "version %s is not described here: names and codes are not shown, and nothing is held against it", g.Version)
+	case of != g.Version:
+		g.Because(format.Certain, "version %s is not described here: names and codes are those of %s", g.Version, of)
+	}
+	if set, ok := m.Get("MSH-18"); ok {
+		g.Because(format.Certain, "MSH-18 names its character set: %s", set)
+	} else if g.Charset != text.UTF8 {
+		g.Because(format.Guessed, "MSH-18 does not name a character set")
+		g.Settings = append(g.Settings, "encoding: "+string(g.Charset))
+	}
+	return true
+}
+
+// broken looks for a message behind something else.
+func broken(g *format.Guess, b []byte) bool {
+	for at := 0; ; at += 3 {
+		i := bytes.Index(b[at:], []byte("MSH"))
+		if i < 0 {
+			return false
+		}
+		at += i
+		line := b[at:]
+		if len(line) > 8 && !letter(line[3]) && line[8] == line[3] && (at == 0 || b[at-1] == '\r' || b[at-1] == '\n') {
+			g.Because(format.Likely, "a message begins at byte %d, and something else stands before it", at)
+			return true
+		}
+	}
+}
+
+// kind notes MSH-9 and MSH-12.
+func kind(path, value []byte, of *format.Type) {
+	if len(path) < 5 || string(path[:4]) != "MSH-" {
+		return
+	}
+	switch string(path[4:]) {
+	case "9", "9.1":
+		of.Name = append(of.Name, value...)
+	case "9.2":
+		of.Name = append(append(of.Name, '^'), value...)
+	case "12", "12.1":
+		of.Version = append(of.Version, value...)
+	}
+}
+
+// settings reads which segment is a record.
+func settings(o format.Options) format.Source {
+	unit := o.Text("record")
+	if unit != "" && !IsSegment(unit) {
+		o.Bad("record", "read.record is the name of the segment that is a record, such as OBX, not %q", unit)
+	}
+	return Source{Unit: unit}
+}
+
+// Says tells people what is read.
+func (s Source) Says(set string) string {
+	if set == "" {
+		set = "the character set that each message names"
+	}
+	if s.Unit != "" {
+		return fmt.Sprintf("HL7 v2 in %s; each segment %s is a record, with what stands around it", set, s.Unit)
+	}
+	return fmt.Sprintf("HL7 v2 in %s; each message is a record", set)
+}
+
+// Into keeps escape sequences that are no text in values that go on into HL7.
+func (s Source) Into(t format.Target) format.Source {
+	if to, is := t.(*Target); is {
+		s.Marked = true
+		to.FromMessages()
+	}
+	return s
+}

@@ -1,0 +1,155 @@
+package format
+
+import (
+	"fmt"
+	"ydrion/core/shape"
+
+	"ydrion/core/finding"
+	"ydrion/core/standard"
+	"ydrion/core/text"
+)
+
+// Format is one format, whole: all that the rest of the house knows of it. Each format's package
+// has one, and they are listed in core/formats.
+type Format struct {
+	Name  string // as routes and maps say it
+	Title string // as people say it
+	Makes string // what its outputs consist of, for people
+	// Record is what a record is called that does not say its type itself; empty: it does.
+	Record string
+	// Nothing is why a file has no records.
+	Nothing string
+	// Declares tells that files say themselves which character set they are in.
+	Declares bool
+	// Spreadsheets tells that spreadsheet programs write such files, and spoil values.
+	Spreadsheets bool
+	// Exponents tells that numbers may be written with one.
+	Exponents bool
+	// Standard tells that there are descriptions of its messages that ship with the program, and
+	// that records may be held against them.
+	Standard bool
+	// Shelf has those descriptions where others may take their place; nil: they may not.
+	Shelf *standard.Shelf
+
+	// Recognise tells whether a file is of this format, and why; the guess names the format
+	// already. Start is the file's text without what may stand before, whole with it.
+	Recognise func(g *Guess, start, whole []byte, known Known) bool
+	// Broken tells whether a file is meant to be of this format and does not begin as it must;
+	// nil: that cannot be told.
+	Broken func(g *Guess, start []byte) bool
+	// Type notes what a value of a record says of its type; nil: records have none.
+	Type func(path, value []byte, of *Type)
+	// Meaning is what the standard of a version calls a position, empty where that is not known; nil:
+	// there is no standard.
+	Meaning func(path, version string) string
+	// Settings reads what a route says of its files.
+	Settings func(o Options) Source
+	// Usual reads files that no route is for.
+	Usual Source
+	// Target makes a target of a sample.
+	Target func(file string, sample []byte) (Target, error)
+}
+
+// Options are what a route says of how its files are read. What is wrong with an option is told to
+// Bad; what nobody asks for is a mistake.
+type Options interface {
+	Text(key string) string // empty: it does not say
+	List(key string) []string
+	Number(key string) int
+	Flag(key string, usual bool) bool
+	Bad(key, format string, args ...any)
+}
+
+// Type is what a record says of its type.
+type Type struct{ Name, Version []byte }
+
+// Confidence says how sure a guess is.
+type Confidence string
+
+const (
+	Certain Confidence = "certain" // the format says so itself
+	Likely  Confidence = "likely"  // everything that was seen agrees
+	Guessed Confidence = "guessed" // something had to be assumed
+)
+
+// Guess is what a file seems to be, from its first kilobytes.
+type Guess struct {
+	Format      string       `json:"format" doc:"csv, json, hl7, x12, edifact, or empty if it is none that is known"`
+	Version     string       `json:"version" doc:"of the standard, as the file says it"`
+	Type        string       `json:"type" doc:"of the first message or document"`
+	Charset     text.Charset `json:"encoding"`
+	Compression string       `json:"compression" doc:"gzip, zip or none"`
+	Confidence  Confidence   `json:"confidence"`
+	Reasons     []string     `json:"reasons" doc:"why, in sentences"`
+	Settings    []string     `json:"settings" doc:"lines for the read part of a route"`
+
+	// Source is how it can be read; nil: as its format is usually.
+	Source Source `json:"-"`
+}
+
+// Because adds a reason, and lowers the confidence to that of the reason.
+func (g *Guess) Because(c Confidence, format string, args ...any) {
+	if c == Guessed || c == Likely && g.Confidence == Certain {
+		g.Confidence = c
+	}
+	g.Reasons = append(g.Reasons, fmt.Sprintf(format, args...))
+}
+
+// Described says when there is no description of a message.
+func (g *Guess) Described(book *standard.Book, structure *standard.Structure) {
+	switch {
+	case book == nil:
+		g.Because(Certain, "%s is not described here: it is shown by its segments, and nothing is held against it", g.Version)
+	case structure == nil:
+		g.Because(Certain, "%s of %s is not described here: it is shown by its segments", g.Type, g.Version)
+	}
+}
+
+// Known is what somebody knows of a file; the zero value is nothing.
+type Known struct {
+	Format    string // its name
+	Charset   text.Charset
+	Delimiter byte  // of csv
+	Heading   *bool // whether the first line of csv names the columns
+}
+
+// Source is a source format with its settings.
+type Source interface {
+	// Says tells people what is read, after "Reads", in text that is in that character set.
+	Says(set string) string
+	// Bind finds the requested fields, before there is any file, and gives each the slot of its
+	// index. Findings of severity error say that no file of the format can have them; warnings, that
+	// its standard does not know them. What can be read is nil then.
+	Bind(fields shape.Record) (Bound, finding.List)
+}
+
+// Bound is a source that knows which fields are wanted.
+type Bound interface {
+	// Open reads what precedes the records of a file (a heading, an envelope). Findings of severity
+	// error say that the file cannot be read as described; the reader is nil then.
+	Open(in *text.Decoded) (Reader, finding.List, error)
+}
+
+// Described is a source whose messages can be held against descriptions of one's own.
+type Described interface {
+	Source
+	// By gives the source with descriptions that stand before those of the standard.
+	By(own *standard.Shelf) Source
+}
+
+// Onward is a source that keeps what only its own format can say, in values that go on into it.
+type Onward interface {
+	Source
+	// Into gives the source, and makes the target ready, if that is of the same format.
+	Into(t Target) Source
+}
+
+// Open binds fields and opens a file.
+func Open(s Source, in *text.Decoded, fields shape.Record) (Reader, finding.List, error) {
+	bound, findings := s.Bind(fields)
+	if bound == nil {
+		return nil, findings, nil
+	}
+	r, more, err := bound.Open(in)
+	return r, append(findings, more...), err
+}

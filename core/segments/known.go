@@ -1,0 +1,63 @@
+package segments
+
+import (
+	"fmt"
+	"slices"
+
+	"ydrion/core/finding"
+	"ydrion/core/standard"
+)
+
+// Unknown says that no version of a standard knows a position, and what comes near; "" if one does,
+// or if nothing is known of it. The newest version is asked first. Whole tells that the books have all
+// segments of the standard.
+func Unknown(p Position, shelf *standard.Shelf, whole bool) (problem, suggestion string) {
+	most := -1 // elements of the segment
+	for _, version := range slices.Backward(shelf.Versions) {
+		known := shelf.Book(version).Segment(p.Segment)
+		if known == nil {
+			continue
+		}
+		if most = max(most, len(known.Elements)); p.Field == 0 || p.Field > len(known.Elements) {
+			continue
+		}
+		e := &known.Elements[p.Field-1]
+		wrong := lacks(p, e)
+		if wrong == "" {
+			return "", ""
+		}
+		if problem == "" {
+			problem = wrong
+		}
+	}
+	switch {
+	case most < 0 && !whole:
+		return "", ""
+	case most < 0:
+		var names []string
+		for _, version := range shelf.Versions {
+			names = append(names, shelf.Book(version).Names("segment")...)
+		}
+		if near := finding.Nearest(p.Segment, names); near != "" {
+			suggestion = fmt.Sprintf("was %s meant?", near)
+		}
+		return fmt.Sprintf("the standard has no segment %s", p.Segment), suggestion
+	case p.Field > most:
+		return fmt.Sprintf("the standard has no %s-%d: %s has %d fields", p.Segment, p.Field, p.Segment, most), ""
+	}
+	return problem, ""
+}
+
+// lacks says which component or subcomponent of a position an element does not have, "" if it has it.
+func lacks(p Position, e *standard.Element) string {
+	at := Path(p.Segment, 1, p.Field, 1, 0, 0)
+	if n := e.Parts(); n > 0 && p.Component > n {
+		return fmt.Sprintf("%s (%s, type %s) has no component %d", at, e.Title, e.Type, p.Component)
+	}
+	if of := e.Of(); p.Sub > 1 && p.Component > 0 && of != nil {
+		if c := &of.Elements[p.Component-1]; c.Parts() > 0 && p.Sub > c.Parts() {
+			return fmt.Sprintf("%s.%d (%s, type %s) has no subcomponent %d", at, p.Component, c.Title, c.Type, p.Sub)
+		}
+	}
+	return ""
+}

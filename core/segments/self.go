@@ -1,0 +1,55 @@
+package segments
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"ydrion/core/standard"
+
+	"ydrion/core/format"
+)
+
+// Format is what formats of interchanges have in common.
+func (r *Rules) Format() *format.Format {
+	return &format.Format{
+		Name: r.Name, Title: r.Title, Makes: r.Makes, Nothing: r.Nothing,
+		Declares: r.Declares, Standard: true, Shelf: r.Shelf,
+		Broken:   r.broken,
+		Settings: func(o format.Options) format.Source { return Interchanges{Rules: r, Unit: o.Text("record")} },
+		Usual:    Interchanges{Rules: r},
+		Target:   func(file string, sample []byte) (format.Target, error) { return NewTarget(r, file, sample) },
+	}
+}
+
+// broken looks for an interchange behind something else.
+func (r *Rules) broken(g *format.Guess, b []byte) bool {
+	for _, name := range []string{"UNA", r.Levels[0].Open} {
+		for at := 0; ; at += 3 {
+			i := bytes.Index(b[at:], []byte(name))
+			if i < 0 {
+				break
+			}
+			at += i
+			if _, problem := r.Begin(b[at:]); problem == "" && (at == 0 || r.Widths[name] != nil || b[at-1] == '\r' || b[at-1] == '\n') {
+				g.Because(format.Likely, "an interchange begins at byte %d, and something else stands before it", at)
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Says tells people what is read.
+func (s Interchanges) Says(set string) string {
+	set = cmp.Or(set, "the character set that each interchange names")
+	if s.Unit != "" {
+		return fmt.Sprintf("%s in %s; each segment %s is a record, with what stands around it", s.Rules.Title, set, s.Unit)
+	}
+	return fmt.Sprintf("%s in %s; each message is a record", s.Rules.Title, set)
+}
+
+// By gives the source with descriptions that stand before those of the standard.
+func (s Interchanges) By(own *standard.Shelf) format.Source {
+	s.Own = own
+	return s
+}
