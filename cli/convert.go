@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"ydrion/core/format"
 
 	"github.com/spf13/cobra"
 
@@ -14,7 +15,7 @@ import (
 
 func (a *app) convert() *cobra.Command {
 	var to, output, member string
-	var style formats.Style
+	var style format.Style
 	c := a.jsonFlag(&cobra.Command{
 		Use:   "convert FILE --to FORMAT",
 		Short: "Write a file in another format, where that needs no map",

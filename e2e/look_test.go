@@ -434,7 +434,7 @@ func TestConsoleSamples(t *testing.T) {
 	do(t, ctx, chromedp.SetUploadFiles(chromedp.CSS("input.another"), []string{odd}))
 	text(t, ctx, "main", "no records", "UNH+1+ORDERS", "UNB names the repertoire")
 	do(t, ctx, chromedp.SetUploadFiles(chromedp.CSS("input.another"), []string{file("reagent-answers.x12")}))
-	text(t, ctx, "main", "X12 004010 855", "LOOP_PO1", "purchase order acknowledgement")
+	text(t, ctx, "main", "X12, 855 004010", "LOOP_PO1", "purchase order acknowledgement")
 	do(t, ctx, chromedp.SendKeys(chromedp.CSS("input.filter"), "SN1\r"))
 	text(t, ctx, "main", "record 2 of 2", "Quantity shipped", "Next with SN1")
 	// A partner's guideline takes the standard's place, until it is taken away.
@@ -443,7 +443,7 @@ func TestConsoleSamples(t *testing.T) {
 		do(t, ctx, chromedp.SetUploadFiles(chromedp.CSS("input.guideline"), []string{path}))
 	}
 	do(t, ctx, chromedp.SetUploadFiles(chromedp.CSS("input.another"), []string{file("reagent-orders.x12")}))
-	text(t, ctx, "main", "X12 005010 850", "Purpose", "0 errors, 0 warnings")
+	text(t, ctx, "main", "X12, 850 005010", "Purpose", "0 errors, 0 warnings")
 	broken := filepath.Join(t.TempDir(), "broken.sef")
 	if err := os.WriteFile(broken, []byte(".INI\nx,,005 010,X,005010,Y\n.SETS\n850=[ST\n"), 0o644); err != nil {
 		t.Fatal(err)

@@ -2,6 +2,7 @@ package format
 
 import (
 	"fmt"
+	"ydrion/core/batch"
 	"ydrion/core/shape"
 
 	"ydrion/core/finding"
@@ -46,8 +47,34 @@ type Format struct {
 	Settings func(o Options) Source
 	// Usual reads files that no route is for.
 	Usual Source
+	// Objects says records as JSON objects, file by file, and Written those as records; nil: that
+	// needs a map.
+	Objects func() Objects
+	Written func(style Style) func(to, object []byte) ([]byte, error)
 	// Target makes a target of a sample.
 	Target func(file string, sample []byte) (Target, error)
+}
+
+// Objects calls say for each record of a batch that is wanted, and for everything that stands around
+// records (-1), in the order of the file: with the JSON object that says it whole.
+type Objects func(r Reader, b *batch.Batch, wanted func(record int) bool, say func(record int, object []byte, err error))
+
+// Records are objects that are made of one record each.
+func Records(object func(r Reader, raw []byte) ([]byte, error)) Objects {
+	return func(r Reader, b *batch.Batch, wanted func(int) bool, say func(int, []byte, error)) {
+		for i := range b.Records() {
+			if wanted(i) {
+				out, err := object(r, b.Raw(i))
+				say(i, out, err)
+			}
+		}
+	}
+}
+
+// Style says how interchanges are written.
+type Style struct {
+	Canonical bool  // with the usual separators, no line ends, nothing behind the last value
+	Number    int64 // of the first interchange that has none; 0: there must be one
 }
 
 // Options are what a route says of how its files are read. What is wrong with an option is told to
@@ -75,6 +102,8 @@ const (
 // Guess is what a file seems to be, from its first kilobytes.
 type Guess struct {
 	Format      string       `json:"format" doc:"csv, json, hl7, x12, edifact, or empty if it is none that is known"`
+	Title       string       `json:"title" doc:"what people call the format; empty if it is none that is known"`
+	Guided      bool         `json:"guided" doc:"its messages can be held against a guideline of one's own"`
 	Version     string       `json:"version" doc:"of the standard, as the file says it"`
 	Type        string       `json:"type" doc:"of the first message or document"`
 	Charset     text.Charset `json:"encoding"`

@@ -6,12 +6,13 @@ import (
 	"io"
 	"strings"
 	"testing"
+	"ydrion/core/format"
 )
 
 func convert(t *testing.T, in, to string) (string, *Converted) {
 	t.Helper()
 	var out bytes.Buffer
-	c, err := Convert(context.Background(), strings.NewReader(in), "sample", to, Style{}, &out)
+	c, err := Convert(context.Background(), strings.NewReader(in), "sample", to, format.Style{}, &out)
 	if err != nil {
 		return err.Error(), &Converted{}
 	}
@@ -141,14 +142,14 @@ func TestCanonical(t *testing.T) {
 	const edi = "UNA|^.! ~\r\nUNB^UNOC|3^A^B^261124|1630^7~\r\nUNH^1^ORDERS|D|96A|UN~\r\nBGM^220^a!^b+c?d'^^~\r\nDTM^137||~\r\nUNT^4^1~\r\nUNZ^1^7~\r\n"
 	for _, test := range []struct {
 		name, in, to string
-		style        Style
+		style        format.Style
 		want, wrong  string
 	}{
-		{"canonical", odd, "x12", Style{true, 72}, header + "ST*856*0001~BSN*00*L1~HL*1**S~HL*2*1*O~LIN**VP*a-b*x^y~SE*6*0001~ST*856*0002~HL*1**S~SE*3*0002~GE*2*72~IEA*1*000000072~", "nothing releases it"},
-		{"faithful", odd, "x12", Style{Number: 1_000_000_000}, "", "has more than 9 digits"},
-		{"no number", odd, "x12", Style{}, "", "none was handed in"},
-		{"from EDIFACT", edi, "edifact", Style{Canonical: true}, "UNB+UNOC:3+A+B+261124:1630+7'UNH+1+ORDERS:D:96A:UN'BGM+220+a^b?+c??d?''DTM+137'UNT+4+1'UNZ+1+7'", ""},
-		{"with a decimal comma", strings.Replace(edi, "^.!", "^,!", 1), "edifact", Style{Canonical: true}, "UNA:+,? 'UNB+UNOC:3+A+B+261124:1630+7'UNH+1+ORDERS:D:96A:UN'BGM+220+a^b?+c??d?''DTM+137'UNT+4+1'UNZ+1+7'", ""},
+		{"canonical", odd, "x12", format.Style{Canonical: true, Number: 72}, header + "ST*856*0001~BSN*00*L1~HL*1**S~HL*2*1*O~LIN**VP*a-b*x^y~SE*6*0001~ST*856*0002~HL*1**S~SE*3*0002~GE*2*72~IEA*1*000000072~", "nothing releases it"},
+		{"faithful", odd, "x12", format.Style{Number: 1_000_000_000}, "", "has more than 9 digits"},
+		{"no number", odd, "x12", format.Style{}, "", "none was handed in"},
+		{"from EDIFACT", edi, "edifact", format.Style{Canonical: true}, "UNB+UNOC:3+A+B+261124:1630+7'UNH+1+ORDERS:D:96A:UN'BGM+220+a^b?+c??d?''DTM+137'UNT+4+1'UNZ+1+7'", ""},
+		{"with a decimal comma", strings.Replace(edi, "^.!", "^,!", 1), "edifact", format.Style{Canonical: true}, "UNA:+,? 'UNB+UNOC:3+A+B+261124:1630+7'UNH+1+ORDERS:D:96A:UN'BGM+220+a^b?+c??d?''DTM+137'UNT+4+1'UNZ+1+7'", ""},
 	} {
 		var out strings.Builder
 		result, err := Convert(t.Context(), strings.NewReader(test.in), "in", test.to, test.style, &out)
@@ -162,11 +163,11 @@ func TestCanonical(t *testing.T) {
 			continue
 		}
 		var again strings.Builder
-		if _, err := Convert(t.Context(), strings.NewReader(out.String()), "out", test.to, Style{Canonical: true}, &again); err != nil || again.String() != out.String() {
+		if _, err := Convert(t.Context(), strings.NewReader(out.String()), "out", test.to, format.Style{Canonical: true}, &again); err != nil || again.String() != out.String() {
 			t.Errorf("%s: what is canonical changes: %q, %v", test.name, again.String(), err)
 		}
 	}
-	if _, err := Convert(t.Context(), strings.NewReader(edi), "in", "edifact", Style{}, io.Discard); err == nil || !strings.Contains(err.Error(), "only its canonical style") {
+	if _, err := Convert(t.Context(), strings.NewReader(edi), "in", "edifact", format.Style{}, io.Discard); err == nil || !strings.Contains(err.Error(), "only its canonical style") {
 		t.Errorf("a file as itself: %v", err)
 	}
 }

@@ -44,8 +44,10 @@ func Detect(head []byte, known format.Known) format.Guess {
 	default:
 		g.recognise(start, decoded, known)
 	}
-	if f := Named(g.Format); f != nil && !f.Declares && !f.Standard && g.Charset != text.UTF8 {
-		g.Settings = append(g.Settings, "encoding: "+string(g.Charset))
+	if f := Named(g.Format); f != nil {
+		if g.Title, g.Guided = f.Title, f.Shelf != nil; !f.Declares && !f.Standard && g.Charset != text.UTF8 {
+			g.Settings = append(g.Settings, "encoding: "+string(g.Charset))
+		}
 	}
 	return g.Guess
 }

@@ -218,12 +218,12 @@ type examination struct {
 	at      map[string]int // index of each field
 	kinds   map[string]int
 
-	of      *format.Format
-	said    format.Type // what the record that is surveyed says of its type
-	scratch []byte
-	kind                 string // of the record
-	frame, judging       framer
-	told                 map[string]int // differences from the standard, by kind and path
+	of             *format.Format
+	said           format.Type // what the record that is surveyed says of its type
+	scratch        []byte
+	kind           string // of the record
+	frame, judging framer
+	told           map[string]int // differences from the standard, by kind and path
 }
 
 // batches goes through a file: its batches, split, with their notes in the order of

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"fmt"
+	"ydrion/core/batch"
 	"ydrion/core/standard"
 
 	"ydrion/core/format"
@@ -17,7 +18,11 @@ func (r *Rules) Format() *format.Format {
 		Broken:   r.broken,
 		Settings: func(o format.Options) format.Source { return Interchanges{Rules: r, Unit: o.Text("record")} },
 		Usual:    Interchanges{Rules: r},
-		Target:   func(file string, sample []byte) (format.Target, error) { return NewTarget(r, file, sample) },
+		Objects:  func() format.Objects { return objects },
+		Written: func(style format.Style) func(to, object []byte) ([]byte, error) {
+			return (&Writer{Rules: r, Number: style.Number, Canonical: style.Canonical}).Append
+		},
+		Target: func(file string, sample []byte) (format.Target, error) { return NewTarget(r, file, sample) },
 	}
 }
 
@@ -52,4 +57,15 @@ func (s Interchanges) Says(set string) string {
 func (s Interchanges) By(own *standard.Shelf) format.Source {
 	s.Own = own
 	return s
+}
+
+// objects says messages and what stands between them as JSON objects.
+func objects(reader format.Reader, b *batch.Batch, wanted func(int) bool, say func(int, []byte, error)) {
+	r := reader.(*Reader)
+	r.Pieces(b, func(p Piece) {
+		if p.Message < 0 || wanted(p.Message) {
+			out, err := r.AppendJSON(nil, b, p)
+			say(p.Message, out, err)
+		}
+	})
 }

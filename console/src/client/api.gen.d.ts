@@ -961,6 +961,8 @@ export interface components {
             findings: components["schemas"]["Finding"][];
             /** @description csv, json, hl7, x12, edifact, or empty if it is none that is known */
             format: string;
+            /** @description its messages can be held against a guideline of one's own */
+            guided: boolean;
             /** @description records by type */
             kinds: components["schemas"]["Kind"][];
             name: string;
@@ -974,6 +976,8 @@ export interface components {
             tables: {
                 [key: string]: components["schemas"]["Table"];
             };
+            /** @description what people call the format; empty if it is none that is known */
+            title: string;
             /** @description of the first message or document */
             type: string;
             /** @description of the standard, as the file says it */

@@ -21,6 +21,8 @@ var Format = &format.Format{
 	Recognise: recognise,
 	Settings:  settings,
 	Usual:     Dialect{},
+	Objects:   func() format.Objects { return format.Records(object) },
+	Written:   func(format.Style) func(to, object []byte) ([]byte, error) { return (&table{}).row },
 	Target:    func(file string, sample []byte) (format.Target, error) { return NewTarget(file, sample) },
 }
 

@@ -19,7 +19,11 @@ var Format = &format.Format{
 	Meaning:   Meaning,
 	Settings:  settings,
 	Usual:     Source{},
-	Target:    func(file string, sample []byte) (format.Target, error) { return NewTarget(file, sample) },
+	Objects:   func() format.Objects { return (&speaker{sep: Usual, border: Usual}).objects },
+	Written: func(format.Style) func(to, object []byte) ([]byte, error) {
+		return (&speaker{sep: Usual, border: Usual}).message
+	},
+	Target: func(file string, sample []byte) (format.Target, error) { return NewTarget(file, sample) },
 }
 
 // recognise knows the segments that files begin with.

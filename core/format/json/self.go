@@ -15,7 +15,13 @@ var Format = &format.Format{
 	Recognise: recognise,
 	Settings:  settings,
 	Usual:     Source{},
-	Target:    func(file string, sample []byte) (format.Target, error) { return NewTarget(file, sample) },
+	Objects: func() format.Objects {
+		return format.Records(func(_ format.Reader, raw []byte) ([]byte, error) { return raw, nil })
+	},
+	Written: func(format.Style) func(to, object []byte) ([]byte, error) {
+		return func(to, object []byte) ([]byte, error) { return append(append(to, object...), '\n'), nil }
+	},
+	Target: func(file string, sample []byte) (format.Target, error) { return NewTarget(file, sample) },
 }
 
 // recognise knows what values begin with.

@@ -31,10 +31,13 @@ const said = ref('') // what came of a search
 const hit = ref<{ from: number; to: number }>()
 const text = ref<InstanceType<typeof TextPane>>()
 
-const names: Record<string, string> = { csv: 'CSV', json: 'JSON', hl7: 'HL7 v2', x12: 'X12', edifact: 'EDIFACT' }
 const seen = computed(() => view.value?.look ?? undefined)
-const isEDI = computed(() => seen.value?.format === 'x12' || seen.value?.format === 'edifact')
-const headline = computed(() => (seen.value ? [names[seen.value.format] ?? (seen.value.type ? '' : 'no format that is known'), seen.value.version, seen.value.type].filter(Boolean).join(' ') : ''))
+const headline = computed(() => {
+  const s = seen.value
+  if (!s) return ''
+  const of = [s.type, s.version].filter(Boolean).join(' ')
+  return s.format ? [s.title, of].filter(Boolean).join(', ') : of || 'no format that is known'
+})
 const faults = computed(() => new Map((seen.value?.findings ?? []).filter((f) => f.place.line).map((f) => [(f.place.line ?? 1) - 1, f.message])))
 const extent = computed(() => record.value && { from: record.value.offset, to: record.value.offset + bytes(record.value) })
 const mark = computed(() => {
@@ -53,7 +56,7 @@ async function open(f: File | undefined, of = '') {
   problem.value = ''
   try {
     view.value = await send(f, of, guide.value?.id ?? '', (part) => (sent.value = part))
-    if (!isEDI.value) guide.value = undefined
+    if (!seen.value?.guided) guide.value = undefined
     record.value = view.value.look?.shown[0]
     tables.value = view.value.look?.tables ?? {}
     tab.value = 'text'
@@ -217,7 +220,7 @@ useKeys((e) => {
         <span>{{ headline }}</span>
         <span class="faint">{{ seen.encoding }}{{ seen.compression === 'none' ? '' : `, in ${seen.compression}` }}, {{ size(seen.bytes) }}, {{ many(seen.records, 'record') }}</span>
         <span class="space" />
-        <template v-if="isEDI">
+        <template v-if="seen.guided">
           <span v-if="guide" class="guide" :title="`It describes ${guide.messages.join(', ')}`">against {{ guide.name }} <button aria-label="Hold against the standard" title="Hold against the standard" @click="hold()">×</button></span>
           <label v-else class="pick" tabindex="0" @keydown.enter="($event.target as HTMLElement).querySelector('input')?.click()">Hold against a guideline…<input type="file" class="guideline" accept=".sef,.txt" aria-label="Guideline" @change="hold(($event.target as HTMLInputElement).files?.[0])" /></label>
         </template>
