@@ -19,7 +19,7 @@ var floors = [][]string{
 	{"core/finding", "core/text", "core/batch"},
 	{"core/shape", "core/lookup", "core/standard"},
 	{"core/format"},
-	{"core/segments"},
+	{"core/segments", "core/format/formattest"},
 	{"core/format/csv", "core/format/hl7", "core/format/json", "core/format/x12", "core/format/edifact", "core/schema", "core/jsonschema", "core/lang"},
 	{"core/flow", "core/formats"},
 	{"timetable"},

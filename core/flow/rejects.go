@@ -29,18 +29,14 @@ func (o *Opened) Rejects(to io.Writer) (*Rejects, error) {
 	return r, r.Record(o.Reader.Heading())
 }
 
-// Limits of what it may cost to write the rejected records of one message with what
-// surrounds them, each by itself, in bytes that are gone through and that are written: so
-// many times the message, and at least so much. The cost of a file grows with its size.
-const (
-	mostSearched, leastSearched = 64, 8 << 20
-	mostRepeated, leastRepeated = 8, 256 << 10
-)
+// What surrounds the rejected records of one message is written so many times its length, and at
+// least so many bytes: a file of rejects grows with its source, whatever that is.
+const mostRepeated, leastRepeated = 8, 256 << 10
 
-// surrounding is what has been spent on the rejected records of one message.
+// surrounding is what has been written around the rejected records of one message.
 type surrounding struct {
-	at                 int64 // where the message begins
-	searched, repeated int
+	at       int64 // where the message begins
+	repeated int
 }
 
 // Rejected gives a rejected record as it is written, and why it was rejected. A record that is
@@ -58,13 +54,12 @@ func (o *Opened) Rejected(b *batch.Batch, record int) (raw []byte, findings find
 	if at := b.Base + int64(whole.Off); at != o.around.at {
 		o.around = surrounding{at: at}
 	}
-	if o.around.searched >= max(leastSearched, mostSearched*whole.Len()) || o.around.repeated >= max(leastRepeated, mostRepeated*whole.Len()) {
+	if o.around.repeated >= max(leastRepeated, mostRepeated*whole.Len()) {
 		f := finding.Warn("reject.alone", b.Place(record, unit.Off), "so many records of this message are rejected that the rest of them are written without what surrounds them").
 			Suggest("take the message from the original, correct it, and hand it in again")
 		return append(bytes.Clone(b.Raw(record)), '\n'), append(findings, f)
 	}
 	raw = o.Reader.Raw(b, record)
-	o.around.searched += whole.Len()
 	o.around.repeated += len(raw) - unit.Len()
 	return raw, findings
 }

@@ -2,6 +2,7 @@ package format
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"fmt"
 	"io"
@@ -20,6 +21,7 @@ type Stream struct {
 	Base  int64  // offset of Carry
 	Line  int64  // line of Carry, from 1
 	Lead  int64  // characters that stand before Carry in its line
+	Size  int    // bytes of a batch of small records; 0: batch.Size
 
 	last struct { // the place that was found last in the text that begins at base
 		base       int64
@@ -27,6 +29,12 @@ type Stream struct {
 		line, lead int64
 	}
 }
+
+// Batches says how many bytes a batch of small records has, for tests.
+func (s *Stream) Batches(size int) { s.Size = size }
+
+// Most is how many bytes a batch of small records has.
+func (s *Stream) Most() int { return cmp.Or(s.Size, batch.Size) }
 
 // Fill reads until the buffer has n bytes or the stream ends.
 func (s *Stream) Fill(buf []byte, n int) ([]byte, error) {

@@ -52,21 +52,21 @@ func Detect(head []byte, known format.Known) format.Guess {
 	return g.Guess
 }
 
-// recognise tries all formats; those that are meant, but broken, before the last, which takes any
-// text.
+// recognise tries all formats; what is meant to be of one and is broken, before the one that takes
+// any text.
 func (g *recognising) recognise(start, whole []byte, known format.Known) {
-	last := len(All) - 1
-	for i, f := range All {
-		for _, meant := range All {
-			if g.Format = meant.Name; i == last && meant.Broken != nil && meant.Broken(&g.Guess, start) {
-				return
-			}
-		}
+	for _, f := range slices.Backward(All[1:]) {
 		if g.Format = f.Name; f.Recognise(&g.Guess, start, whole, known) {
 			return
 		}
 	}
-	g.Format = ""
+	for _, f := range All[1:] {
+		if g.Format = f.Name; f.Broken != nil && f.Broken(&g.Guess, start) {
+			return
+		}
+	}
+	g.Format = All[0].Name
+	All[0].Recognise(&g.Guess, start, whole, known)
 }
 
 // decode gives text in a character set as UTF-8.

@@ -11,9 +11,9 @@ import (
 	"ydrion/core/format/x12"
 )
 
-// All are the formats that there are, in the order in which a file is tried to be recognised: what
-// tells least of itself comes last.
-var All = []*format.Format{hl7.Format, x12.Format, edifact.Format, json.Format, csv.Format}
+// All are the formats that there are. A file is recognised from the last to the first, which takes any
+// text.
+var All = []*format.Format{csv.Format, json.Format, hl7.Format, x12.Format, edifact.Format}
 
 // Named finds a format by its name, nil if there is none.
 func Named(name string) *format.Format {
@@ -25,10 +25,10 @@ func Named(name string) *format.Format {
 	return nil
 }
 
-// Names are the names of all formats, the simplest first.
+// Names are the names of all formats.
 func Names() (names []string) {
-	for i := len(All) - 1; i >= 0; i-- {
-		names = append(names, All[i].Name)
+	for _, f := range All {
+		names = append(names, f.Name)
 	}
 	return names
 }

@@ -141,7 +141,7 @@ type bound struct {
 // Open reads the beginning of the first interchange.
 func (s *bound) Open(in *text.Decoded) (format.Reader, finding.List, error) {
 	levels := len(s.Levels)
-	r := &Reader{bound: s, Stream: format.Stream{In: in, Line: 1}, size: batch.Size, declared: in.Charset == text.Declared && s.Declares,
+	r := &Reader{bound: s, Stream: format.Stream{In: in, Line: 1}, declared: in.Charset == text.Declared && s.Declares,
 		around: make([][]byte, levels), groups: make([]int64, levels), messages: make([]int64, levels), numbered: make([]numbers, levels+1), parties: map[string]numbers{}}
 	buf, err := r.Fill(nil, ahead)
 	if err != nil {
@@ -174,12 +174,14 @@ type Reader struct {
 	format.Stream
 	*bound
 	declared bool // text is decoded as the interchange says
-	size     int
 	syntaxes atomic.Pointer[[]dated]
 
 	around           [][]byte // the segments that have opened each level
 	groups, messages []int64  // in each level: how many of the next one, and of messages
 	ended            finding.List
+	kin              *Kin       // of the message of which a unit was asked for last
+	kinOf, kinEnd    int64      // where that stands
+	kinTail          batch.Span // its last segment
 	untoldErrors     bool
 	untold           int                // findings that were too many
 	numbered         []numbers          // the numbers that came in each level, the last: of messages
@@ -400,7 +402,7 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 		return false, err
 	}
 	s := r.syntax(base)
-	want, from, starts := max(r.size, len(buf)), 0, b.Wholes[:0]
+	want, from, starts := max(r.Most(), len(buf)), 0, b.Wholes[:0]
 	for {
 		if buf, err = r.Fill(buf, want); err != nil {
 			b.Buf, b.N = buf, 0

@@ -137,6 +137,7 @@ type walk struct {
 	group     int                 // of the unit
 	inside    bool                // a unit's group goes on
 	numbers   [buckets]number     // of the names that came last
+	kin       *Kin                // takes what belongs to units, where that is wanted
 }
 
 func (w *walk) note(rule, slot, at int, warn bool) {
@@ -484,6 +485,9 @@ func (w *walk) descend(segment []byte) {
 	}
 	w.levels = append(w.levels[:n], string(w.s.field(segment, 1)))
 	w.inside, w.row = false, w.context
+	if w.kin != nil {
+		w.kin.Ends(0, 0, n)
+	}
 	for k := range w.parts {
 		if w.first[k] > 0 && w.deep[k] > n {
 			w.forget(k)
@@ -520,6 +524,9 @@ func (w *walk) step(key uint32, name, segment []byte, hierarchy bool) {
 	}
 	if !w.holding[from] && !step.Passed {
 		return
+	}
+	if w.kin != nil && from != step.Node {
+		w.kin.Ends(from, to, anyLevel)
 	}
 	for k := range w.parts {
 		if first := w.first[k]; first < from || first >= to || first == step.Node && from == step.Node {
@@ -785,38 +792,78 @@ func (r *Reader) Raw(b *batch.Batch, record int) []byte {
 	return out
 }
 
-// alone is a message without those units that are not the one wanted and what belongs to them, with
-// its segments counted anew.
-func (r *Reader) alone(b *batch.Batch, s *Syntax, m, unit batch.Span, line []byte) []byte {
+// alone is a message with one unit, what belongs to it and what it stands under, with its segments counted
+// anew.
+func (r *Reader) alone(b *batch.Batch, s *Syntax, m, unit batch.Span, line []byte) (out []byte) {
+	if of := b.Base + int64(m.Off); r.kin == nil || r.kinOf != of || r.kinEnd != of+int64(m.Len()) {
+		r.kin, r.kinTail = r.kindred(b, s, m)
+		r.kinOf, r.kinEnd = of, of+int64(m.Len())
+	}
+	this := r.kin.At(unit.Off)
+	if this < 0 {
+		return append(out, b.Buf[m.Off:m.End]...)
+	}
+	count := 0
+	r.kin.Of(this, func(p batch.Span) {
+		count++
+		out = append(append(out, b.Buf[p.Off:p.End]...), line...)
+	})
+	if tail := b.Buf[r.kinTail.Off:r.kinTail.End]; len(tail) > 0 {
+		out = append(append(out, r.Tail...), s.Element)
+		out = append(strconv.AppendInt(out, int64(count+1), 10), s.Element)
+		out = append(append(out, s.field(tail, 2)...), line...)
+	}
+	return out
+}
+
+// kindred walks through a message and finds which segments belong to its units. The tail is none
+// of them.
+func (r *Reader) kindred(b *batch.Batch, s *Syntax, m batch.Span) (*Kin, batch.Span) {
 	w := newWalk(r, b)
-	w.lines, w.row = r.opened(b, int(m.Off)), w.context
+	w.lines, w.row, w.kin = r.opened(b, int(m.Off)), w.context, &Kin{}
 	w.structureOf(b.Buf[m.Off:m.End])
-	var out []byte
-	count, mine := 0, false
-	k := &r.parts[r.unit]
-	for p := int(m.Off); ; {
-		if p = skipLines(b.Buf[:m.End], p); p >= int(m.End) {
-			return out
-		}
+	k, n := &r.parts[r.unit], -1
+	var tail batch.Span
+	for p := skipLines(b.Buf[:m.End], int(m.Off)); p < int(m.End); p = skipLines(b.Buf[:m.End], p) {
 		stop := r.segmentEnd(s, b.Buf[:m.End], p)
 		segment := b.Buf[p:stop]
 		name := segment[:s.next(segment, 0, s.Element)]
-		w.follow(key(name), name, segment)
-		switch {
-		case k.name == string(name) && (k.element == 0 || string(component(s, s.field(segment, k.element))) == k.value):
-			mine = p == int(unit.Off)
-			w.enclose()
-		case string(name) == r.Tail:
-			out = append(append(out, r.Tail...), s.Element)
-			out = append(strconv.AppendInt(out, int64(count+1), 10), s.Element)
-			return append(append(out, s.field(segment, 2)...), line...)
+		if string(name) == r.Tail {
+			tail = batch.Span{Off: uint32(p), End: uint32(stop)}
+			p = stop + 1
+			continue
 		}
-		if !w.inside || mine {
-			count++
-			out = append(append(out, segment...), line...)
+		if w.Last != "" && string(name) == w.Last { // it ends the levels
+			w.levels = w.levels[:0]
+			w.inside = false
+			w.kin.Ends(0, 0, 0)
+		}
+		w.follow(key(name), name, segment)
+		if k.name == string(name) && (k.element == 0 || string(component(s, s.field(segment, k.element))) == k.value) {
+			n++
+			w.enclose()
+		}
+		if w.inside {
+			w.kin.Own(p, stop, n)
+		} else {
+			w.kin.Context(p, stop, w.node, len(w.levels), len(w.levels) == 0 && w.top())
 		}
 		p = stop + 1
 	}
+	return w.kin, tail
+}
+
+// top tells whether the segment that came last stands outside of all groups that units can be in.
+func (w *walk) top() bool {
+	if w.structure == nil {
+		return false
+	}
+	for g := w.node; g > 0; g = w.structure.Nodes[g].Parent {
+		if w.holding[g] {
+			return false
+		}
+	}
+	return true
 }
 
 // Divide tells which stretches of a message belong to one unit alone: its segment, and what stands
@@ -825,24 +872,10 @@ func (r *Reader) Divide(b *batch.Batch, whole int, say func(from, to, n int)) {
 	if r.unit < 0 {
 		return
 	}
-	s, m := r.syntax(b.Base), b.Wholes[whole]
-	w := newWalk(r, b)
-	w.lines, w.row = r.opened(b, int(m.Off)), w.context
-	w.structureOf(b.Buf[m.Off:m.End])
-	k, n := &r.parts[r.unit], -1
-	for p := skipLines(b.Buf[:m.End], int(m.Off)); p < int(m.End); p = skipLines(b.Buf[:m.End], p) {
-		stop := r.segmentEnd(&s, b.Buf[:m.End], p)
-		segment := b.Buf[p:stop]
-		name := segment[:s.next(segment, 0, s.Element)]
-		w.follow(key(name), name, segment)
-		if k.name == string(name) && (k.element == 0 || string(component(&s, s.field(segment, k.element))) == k.value) {
-			n++
-			w.enclose()
-		}
-		if w.inside && string(name) != r.Tail {
-			say(p, stop, n)
-		}
-		p = stop + 1
+	s := r.syntax(b.Base)
+	kin, _ := r.kindred(b, &s, b.Wholes[whole])
+	for n := range kin.Units() {
+		kin.Stretches(n, func(p batch.Span) { say(int(p.Off), int(p.End), n) })
 	}
 }
 

@@ -312,7 +312,7 @@ func (r *Reader) firstRow(buf []byte, s *scan) (int, bool) {
 // Cut fills b with the next whole rows.
 func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 	buf := r.Start(b)
-	want := max(batch.Size, len(buf))
+	want := max(r.Most(), len(buf))
 	var s scan
 	for {
 		var err error

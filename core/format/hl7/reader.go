@@ -46,7 +46,7 @@ type bound struct {
 
 // Open looks for the first message.
 func (s *bound) Open(in *text.Decoded) (format.Reader, finding.List, error) {
-	r := &Reader{bound: s, Stream: format.Stream{In: in, Line: 1}, declared: in.Charset == text.Declared, charset: in.Charset, size: batch.Size}
+	r := &Reader{bound: s, Stream: format.Stream{In: in, Line: 1}, declared: in.Charset == text.Declared, charset: in.Charset}
 	buf, err := r.Fill(nil, ahead)
 	if err != nil {
 		return nil, nil, err
@@ -70,8 +70,10 @@ type Reader struct {
 	count   counts
 	ended   finding.List
 
-	size int // of a batch
 	rare int // index of the letter of MSH that is rarest
+
+	kin           *segments.Kin // of the message of which a unit was asked for last
+	kinOf, kinEnd int64         // where that stands
 }
 
 // counts is what has come of a file with batch segments.
@@ -284,7 +286,7 @@ func letter(c byte) bool { return c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z' |
 // Cut fills b with the next whole messages. Their bounds are known then.
 func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 	buf := r.Start(b)
-	want, from, starts := max(r.size, len(buf)), 0, b.Wholes[:0]
+	want, from, starts := max(r.Most(), len(buf)), 0, b.Wholes[:0]
 	for {
 		var err error
 		if buf, err = r.Fill(buf, want); err != nil {
@@ -725,7 +727,7 @@ func (w *walk) segments(start, end int) {
 
 // chosen tells whether a segment has the value by which a part chooses.
 func (w *walk) chosen(k *part, p, stop int) bool {
-	value, _ := field(w.b.Buf[p+3+1:stop], w.sep.Field, k.element)
+	value, _ := field(w.b.Buf[min(p+3+1, stop):stop], w.sep.Field, k.element)
 	for i, c := range value {
 		if c == w.sep.Component || c == w.sep.Repetition || c == w.sep.Subcomponent {
 			value = value[:i]
@@ -972,7 +974,7 @@ func (w *walk) step(name []byte, key uint32) {
 // behind a unit is a part of it. A note belongs to what it follows, and is of
 // interest only behind a unit.
 func (w *walk) enter(i, p, stop int) bool {
-	behind := w.row != nil && &w.row[0] != &w.context[0]
+	behind := len(w.row) > 0 && &w.row[0] != &w.context[0]
 	switch {
 	case i == w.unit:
 		w.open(p, stop)
@@ -1154,31 +1156,37 @@ func (r *Reader) Raw(b *batch.Batch, record int) []byte {
 		return b.Raw(record)
 	}
 	i, _ := slices.BinarySearchFunc(b.Wholes, unit.Off, func(s batch.Span, off uint32) int { return cmp.Compare(s.End, off+1) })
-	var out []byte
-	for _, p := range r.alone(b, b.Wholes[i], unit) {
-		out = append(out, b.Buf[p.from:p.to]...)
+	whole := b.Wholes[i]
+	if of := b.Base + int64(whole.Off); r.kin == nil || r.kinOf != of || r.kinEnd != of+int64(whole.Len()) {
+		r.kin, r.kinOf, r.kinEnd = r.kindred(b, i), of, of+int64(whole.Len())
 	}
+	this := r.kin.At(unit.Off)
+	if this < 0 {
+		return b.Raw(record)
+	}
+	var out []byte
+	r.kin.Of(this, func(p batch.Span) { out = append(out, b.Buf[p.Off:p.End]...) })
 	return out
 }
 
-// piece is a segment with the line ends behind it, and its node in the message's structure.
-type piece struct{ from, to, node int }
-
-// alone are the segments of a message that a unit takes with it.
-func (r *Reader) alone(b *batch.Batch, message, unit batch.Span) (kept []piece) {
+// kindred walks through a message and finds which segments belong to its units.
+func (r *Reader) kindred(b *batch.Batch, whole int) *segments.Kin {
+	kin, message := &segments.Kin{}, b.Wholes[whole]
 	end := int(message.End)
 	if i := bytes.IndexByte(b.Buf[message.Off:end], blockEnd); r.blocks && i >= 0 {
 		end = int(message.Off) + i
 	}
 	w := walk{Reader: r, b: b}
-	w.sep, _ = separators(b.Buf[message.Off:end])
+	var problem string
+	if w.sep, problem = separators(b.Buf[message.Off:end]); problem != "" {
+		return kin
+	}
 	terminator := byte('\r')
 	if i := bytes.IndexAny(b.Buf[message.Off:end], "\r\n"); i >= 0 {
 		terminator = b.Buf[int(message.Off)+i]
 	}
-	structure := w.structureOf(b.Buf[message.Off:end], terminator)
-	name := r.parts[r.unit].name
-	node, group, found, sibling := 0, 0, false, false
+	structure, name := w.structureOf(b.Buf[message.Off:end], terminator), r.parts[r.unit].name
+	node, group, inside, n := 0, 0, false, -1
 	for p := int(message.Off); p < end; {
 		next := end
 		if i := bytes.IndexByte(b.Buf[p:end], terminator); i >= 0 {
@@ -1187,49 +1195,39 @@ func (r *Reader) alone(b *batch.Batch, message, unit batch.Span) (kept []piece) 
 		for next < end && (b.Buf[next] == '\r' || b.Buf[next] == '\n') {
 			next++
 		}
-		this := piece{p, next, node}
 		if next-p < 3 {
-			kept, p = append(kept, this), next
-			continue
-		}
-		key := keyAt(b.Buf, p)
-		mine := p == int(unit.Off)
-		if structure == nil {
-			switch {
-			case found && key != note:
-				return kept
-			case key == name && !mine:
-				sibling = true
-			case key != note:
-				sibling = false
-			}
-			if found = found || mine; !sibling {
-				kept = append(kept, this)
-			}
+			kin.Context(p, next, 0, 0, false)
 			p = next
 			continue
 		}
-		if step := structure.Next(node, b.Buf[p:p+3]); step.Node >= 0 {
-			node, this.node = step.Node, step.Node
+		key := keyAt(b.Buf, p)
+		if structure == nil {
+			inside = inside && key == note
+		} else if step := structure.Next(node, b.Buf[p:p+3]); step.Node >= 0 {
+			node = step.Node
 			from, to := step.Started, structure.Nodes[step.Started].End
 			if step.Passed {
 				to = len(structure.Nodes)
 			}
-			if found && (key == name || from <= group || node >= structure.Nodes[group].End) {
-				return kept
-			}
+			inside = inside && !(from <= group || node >= structure.Nodes[group].End)
 			if w.holding[from] || step.Passed { // what stood in the one before is no context any more
-				kept = slices.DeleteFunc(kept, func(k piece) bool { return k.node >= from && k.node < to && k.node > 0 })
+				kin.Ends(from, to, 0)
 			}
-		} else if found && key == name {
-			return kept
 		}
-		if mine {
-			found, group = true, structure.Scope(node)
+		if key == name {
+			n++
+			if inside = true; structure != nil {
+				group = structure.Scope(node)
+			}
 		}
-		kept, p = append(kept, this), next
+		if inside {
+			kin.Own(p, next, n)
+		} else {
+			kin.Context(p, next, node, 0, false)
+		}
+		p = next
 	}
-	return kept
+	return kin
 }
 
 // Divide tells which stretches of a message belong to one unit alone: its segment, and what stands
@@ -1238,48 +1236,9 @@ func (r *Reader) Divide(b *batch.Batch, whole int, say func(from, to, n int)) {
 	if r.unit < 0 {
 		return
 	}
-	message := b.Wholes[whole]
-	text := b.Buf[message.Off:message.End]
-	w := walk{Reader: r, b: b}
-	var problem string
-	if w.sep, problem = separators(text); problem != "" {
-		return
-	}
-	terminator := byte('\r')
-	if i := bytes.IndexAny(text, "\r\n"); i >= 0 {
-		terminator = text[i]
-	}
-	structure, name := w.structureOf(text, terminator), r.parts[r.unit].name
-	node, group, inside, n := 0, 0, false, -1
-	for p := int(message.Off); p < int(message.End); {
-		if between(b.Buf[p]) {
-			p++
-			continue
-		}
-		stop := int(message.End)
-		if i := bytes.IndexByte(b.Buf[p:stop], terminator); i >= 0 {
-			stop = p + i
-		}
-		if stop-p >= 3 {
-			key := keyAt(b.Buf, p)
-			if structure == nil {
-				inside = inside && key == note
-			} else if step := structure.Next(node, b.Buf[p:p+3]); step.Node >= 0 {
-				node = step.Node
-				inside = inside && !(step.Started <= group || node >= structure.Nodes[group].End)
-			}
-			if key == name {
-				n++
-				inside = true
-				if structure != nil {
-					group = structure.Scope(node)
-				}
-			}
-			if inside {
-				say(p, stop, n)
-			}
-		}
-		p = stop + 1
+	kin := r.kindred(b, whole)
+	for n := range kin.Units() {
+		kin.Stretches(n, func(p batch.Span) { say(int(p.Off), int(p.End), n) })
 	}
 }
 

@@ -40,7 +40,7 @@ func read(t testing.TB, file string, unit string, size int, paths ...string) ([]
 		return nil, said(findings)
 	}
 	r := opened.(*Reader)
-	r.size = size
+	r.Size = size
 	var out []record
 	b := &batch.Batch{First: 1}
 	for more := true; more; {

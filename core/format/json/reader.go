@@ -2,6 +2,7 @@ package json
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"fmt"
 	"io"
@@ -59,8 +60,8 @@ type bound struct {
 
 // Open finds the first record and binds fields to members.
 func (s bound) Open(in *text.Decoded) (format.Reader, finding.List, error) {
-	r := &Reader{Stream: format.Stream{In: in, Line: 1}, charset: in.Charset, size: batch.Size, state: values}
-	buf, err := r.Fill(nil, r.size)
+	r := &Reader{Stream: format.Stream{In: in, Line: 1}, charset: in.Charset, state: values}
+	buf, err := r.Fill(nil, r.Most())
 	if err != nil {
 		return nil, nil, err
 	}
@@ -166,19 +167,21 @@ type Reader struct {
 	fields  shape.Record // what is wanted of them
 	implied bool         // nobody has said so: the documents are lists
 	names   []string
-	before  []string // the pointer up to the first list
-	list    bool     // there is one
-	whole   bool     // the document must be read whole before its records are known
-	within  []string // the pointer in its elements, * for each element of a list
-	roots   []*trie  // what is wanted at each level of within; the last is the record's
-	keys    [][]int  // slots that want the name, or the place in its list, of a value at each level
-	outside []outer  // wanted values that stand around the outermost list
+	before  []string  // the pointer up to the first list
+	list    bool      // there is one
+	whole   bool      // the document must be read whole before its records are known
+	within  []string  // the pointer in its elements, * for each element of a list
+	roots   []*trie   // what is wanted at each level of within; the last is the record's
+	keys    [][]int   // slots that want the name, or the place in its list, of a value at each level
+	outside []outer   // wanted values that stand around the outermost list
+	lists   *list     // of the document of which a unit was asked for last
+	listsOf int64     // where that stands
+	frame   [2][]byte // what stands around an element of the outermost list in a document of its own
 
 	apart  apart
 	state  state
 	first  bool // no element has come yet
 	levels []byte
-	size   int
 
 	member string // the name of the member that is passed behind the list
 	valued bool   // its colon has come
@@ -358,6 +361,7 @@ func (r *Reader) begin(buf []byte) (_ *finding.Finding, err error) {
 	if f != nil {
 		return f, nil
 	}
+	r.framed(buf[p:at])
 	r.Advance(buf[:at])
 	r.Carry = bytes.Clone(buf[at:])
 	r.state, r.first = element, true
@@ -497,6 +501,66 @@ func (r *Reader) around(buf []byte) {
 	}
 }
 
+// framed keeps what stands before the list, or of much only the wanted members and the way to the
+// list: so that an element can be a document that is read as this one.
+func (r *Reader) framed(head []byte) {
+	if r.pointer == "" {
+		return // a list of records: each is a document
+	}
+	var tail []byte
+	for i := len(r.levels) - 1; i >= 0; i-- {
+		tail = append(tail, r.levels[i])
+	}
+	if len(head) > longestFrame {
+		wanted := &trie{slot: -1}
+		for i := range r.outside {
+			wanted.add(r.outside[i].path, i)
+		}
+		wanted.add(r.before, len(r.outside))
+		closed := append(bytes.Clone(head), tail...)
+		head = pruned(nil, closed, 0, wanted)
+		head = head[:len(head)-len(tail)]
+	}
+	r.frame = [2][]byte{bytes.Clone(head), tail}
+}
+
+// longestFrame is up to how many bytes all that stands before a list goes with each of its rejected
+// elements.
+const longestFrame = 1 << 10
+
+// pruned writes of the object at p the members that are wanted.
+func pruned(out, buf []byte, p int, t *trie) []byte {
+	end, _, _ := skip(buf, p, true)
+	if t.slot >= 0 || len(t.children) == 0 || buf[p] != '{' {
+		return append(out, buf[p:end]...)
+	}
+	out = append(out, '{')
+	kept := 0
+	for p = skipBlanks(buf, p+1); p < end-1; p = skipBlanks(buf, p) {
+		if buf[p] == ',' {
+			p++
+			continue
+		}
+		from := p
+		nameEnd, _, _ := skip(buf, p, true)
+		name, _ := unquote(nil, buf[p+1:nameEnd-1])
+		p = skipBlanks(buf, nameEnd)
+		p = skipBlanks(buf, min(p+1, end-1)) // the colon
+		stop, _, _ := skip(buf, p, true)
+		if stop <= p {
+			break
+		}
+		if below := t.child(string(name)); below != nil {
+			if kept++; kept > 1 {
+				out = append(out, ',')
+			}
+			out = pruned(append(out, buf[from:p]...), buf, p, below)
+		}
+		p = stop
+	}
+	return append(out, '}')
+}
+
 // separator precedes each value of a text sequence (RFC 7464).
 const separator = 0x1e
 
@@ -593,7 +657,7 @@ func closing(buf []byte, i int) int {
 // Cut fills b with the next whole records, or what they are parts of.
 func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 	buf := r.Start(b)
-	want, p := max(r.size, len(buf)), 0
+	want, p := max(r.Most(), len(buf)), 0
 	for {
 		var err error
 		if buf, err = r.Fill(buf, want); err != nil {
@@ -863,10 +927,98 @@ func (r *Reader) Raw(b *batch.Batch, record int) []byte {
 		return -1
 	})
 	whole := b.Wholes[i]
+	out := bytes.Clone(r.frame[0])
 	if whole == unit {
-		return append(bytes.Clone(b.Buf[unit.Off:unit.End]), '\n')
+		out = append(out, b.Buf[unit.Off:unit.End]...)
+	} else {
+		if of := b.Base + int64(whole.Off); r.lists == nil || r.listsOf != of || r.lists.end != int(whole.End) {
+			r.lists, r.listsOf = &list{end: int(whole.End)}, of
+			r.lists.elements = listed(nil, b.Buf[:whole.End], int(whole.Off), r.within)
+		}
+		out = r.lists.alone(out, b.Buf, int(whole.Off), int(unit.Off))
 	}
-	return append(alone(nil, b.Buf[:whole.End], int(whole.Off), r.within, unit), '\n')
+	return append(oneLine(append(out, r.frame[1]...)), '\n')
+}
+
+// list is where the elements of a list stand in a document, and what else of it.
+type list struct {
+	elements []item // in their order
+	end      int    // of the document, or of the element that holds the list
+}
+
+// item is an element of a list, and the list in it that holds units, if it holds one.
+type item struct {
+	from, to int
+	inner    []item
+}
+
+// listed finds the elements of the lists on a path, from the value at p on.
+func listed(out []item, buf []byte, p int, path []string) []item {
+	if len(path) == 0 || p >= len(buf) || buf[p] != '{' && buf[p] != '[' {
+		return out
+	}
+	open, all := buf[p], path[0] == "*"
+	end, _, _ := skip(buf, p, true)
+	for p = skipBlanks(buf, p+1); p < end-1; p = skipBlanks(buf, p) {
+		if buf[p] == ',' {
+			p++
+			continue
+		}
+		from, wanted := p, all
+		if open == '{' {
+			nameEnd, _, _ := skip(buf, p, true)
+			if !all {
+				name, _ := unquote(nil, buf[p+1:max(p+1, nameEnd-1)])
+				wanted = string(name) == path[0]
+			}
+			p = skipBlanks(buf, nameEnd)
+			p = skipBlanks(buf, min(p+1, end-1)) // the colon
+		}
+		stop, _, _ := skip(buf, p, true)
+		if stop <= p {
+			break
+		}
+		switch {
+		case wanted && all:
+			out = append(out, item{from, stop, listed(nil, buf, p, path[1:])})
+		case wanted:
+			return listed(out, buf, p, path[1:])
+		}
+		p = stop
+	}
+	return out
+}
+
+// alone writes a document, from an offset on, without the elements that do not hold a unit.
+func (l *list) alone(out, buf []byte, from, unit int) []byte {
+	i, _ := slices.BinarySearchFunc(l.elements, unit, func(e item, at int) int { return cmp.Compare(e.to, at+1) })
+	if i == len(l.elements) || l.elements[i].from > unit {
+		return append(out, buf[from:l.end]...)
+	}
+	e := l.elements[i]
+	out = append(out, buf[from:l.elements[0].from]...)
+	out = (&list{e.inner, e.to}).alone(out, buf, e.from, unit)
+	return append(out, buf[l.elements[len(l.elements)-1].to:l.end]...)
+}
+
+// oneLine makes blanks of line ends that stand outside of texts: a file of rejected records has one a
+// line, so that a broken one is told from the next.
+func oneLine(b []byte) []byte {
+	if bytes.IndexByte(b, '\n') < 0 && bytes.IndexByte(b, '\r') < 0 {
+		return b
+	}
+	within := false
+	for i := 0; i < len(b); i++ {
+		switch c := b[i]; {
+		case c == '\\' && within:
+			i++
+		case c == '"':
+			within = !within
+		case (c == '\n' || c == '\r') && !within:
+			b[i] = ' '
+		}
+	}
+	return b
 }
 
 // alone writes the value at p without those elements of the lists on a path that
@@ -963,7 +1115,7 @@ type walk struct {
 	rule    int          // what is wrong, with failed
 	at      int
 	failed  bool
-	empty   bool // the document's list was there
+	empty   bool // there was a list without elements
 }
 
 // fail notes the first thing that is wrong with a whole.
@@ -1040,7 +1192,8 @@ func (w *walk) open(s batch.Span) []batch.Span {
 // proved. What is wanted of the levels above is in the row.
 func (w *walk) down(p, level int) {
 	buf := w.b.Buf
-	context := w.row
+	context, name := w.row, w.within[level]
+	every := name == "*"
 	// A value is entered with its name, or with its place in a list if that is not negative.
 	enter := func(at int, name batch.Span, place int) {
 		end, _, _ := skip(buf, at, true)
@@ -1062,13 +1215,20 @@ func (w *walk) down(p, level int) {
 			w.value(at, w.roots[level+1], 0)
 		}
 		if level+1 < len(w.within) {
+			records, empty := len(w.b.Bounds), w.empty
+			w.empty = false
 			w.down(at, level+1)
+			if every && !w.empty && len(w.b.Bounds) == records { // an element without the list that is to be in it
+				w.b.Notes = append(w.b.Notes, batch.Note{Record: int32(records), Slot: -1, Rule: ruleNoRecord, Source: batch.Syntax, At: uint32(at)})
+				copy(w.open(batch.Span{Off: uint32(at), End: uint32(end)}), w.row)
+			}
+			w.empty = w.empty || empty
 		}
 		buf = w.b.Buf
 	}
-	name := w.within[level]
-	every := name == "*"
-	w.empty = w.empty || every && (buf[p] == '[' || buf[p] == '{' && !w.implied) && w.apart != together && level == slices.Index(w.within, "*")
+	if first := skipBlanks(buf, p+1); every && (buf[p] == '[' && buf[first] == ']' || buf[p] == '{' && buf[first] == '}' && !w.implied) {
+		w.empty = true
+	}
 	switch {
 	case buf[p] == '[' && every:
 		n := 0

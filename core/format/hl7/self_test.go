@@ -1,0 +1,38 @@
+package hl7_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"ydrion/core/format/formattest"
+	"ydrion/core/format/hl7"
+)
+
+func TestContract(t *testing.T) {
+	m := "MSH|^~\\&|LAB|ST18|SKERRY|SCSR|20250815211500||ORU^R01^ORU_R01|M1|P|2.5.1||||||UNICODE UTF-8\rPID|1||T-VV^^^SCSR~X-9^^^OLD||GS&grey^T\\T\\E||\"\"|U\r" +
+		"OBR|1||S1\rNTE|1||of the order\rOBX|1|NM|WBC^Leu||4.5|10*9/L\rNTE|1||caf\xc3\xa9 \\.br\\ two\rOBX|2|NM|HGB||\rOBR|2||S2\rOBX|1|NM|CRP||3\r"
+	fields := []string{"MSH-10", "PID-3[2].1", "PID-5.1.2", "PID-7", "OBX-5", "OBX(3=HGB)-1", "NTE-3", "OBR-3", "ZZZ-1"}
+	formattest.Contract(t, hl7.Format,
+		formattest.Case{Name: "messages", File: m + m + strings.Replace(m, "|M1|", "|M2|", 1), Fields: fields, Records: 3},
+		formattest.Case{Name: "observations", File: m + m, Source: hl7.Source{Unit: "OBX"}, Fields: fields, Records: 6},
+		formattest.Case{Name: "blocks", File: "\x0b" + m + "\x1c\r\x0b" + m + "\x1c\r", Fields: fields, Records: 2},
+		formattest.Case{Name: "other separators", File: strings.NewReplacer("|", "#", "^", "*").Replace(m) + m, Fields: fields, Records: 2},
+		formattest.Case{Name: "a batch", File: "FHS|^~\\&|A\rBHS|^~\\&|A\r" + m + m + "BTS|2\rFTS|1\r", Fields: fields, Records: 2},
+		formattest.Case{Name: "a wrong count", File: "BHS|^~\\&|A\r" + m + m + "BTS|3\r", Fields: fields, Records: 2, Wrong: true},
+		formattest.Case{Name: "messages that are wrong", File: m + strings.Replace(m, "caf", "caf\xe9", 1) + "some text\r" + m, Fields: fields, Records: 3},
+		formattest.Case{Name: "no message", File: "PID|1\r", Wrong: true},
+	)
+}
+
+func TestUnitsTakeWhatTheyNeed(t *testing.T) {
+	for _, version := range []string{"2.5.1", "9.9"} {
+		formattest.Linear(t, hl7.Format, hl7.Source{Unit: "OBX"}, func(units int) string {
+			s := "MSH|^~\\&|LAB|ST18|SKERRY|SCSR|20250815211500||ORU^R01|M1|P|" + version + "\rPID|1||T-7\rOBR|1||S1\r"
+			for i := range units {
+				s += fmt.Sprintf("OBX|%d|NM|WBC||4.5\r", i+1)
+			}
+			return s
+		}, "PID|1||T-7\rOBR|1||S1\r")
+	}
+}
