@@ -26,7 +26,7 @@ func TestFindingsAreListed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	groups := []string{"file", "text", "reject", "look", "csv", "json", "hl7", "x12", "edifact", "standard", "schema", "map", "deliver", "convert", "lookup", "route", "workspace", "description", "sef"}
+	groups := []string{"file", "text", "reject", "look", "csv", "json", "hl7", "x12", "edifact", "standard", "schema", "map", "deliver", "convert", "lookup", "route", "sample", "workspace", "description", "sef"}
 	code := regexp.MustCompile(`"((?:` + strings.Join(groups, "|") + `)\.[a-z][a-zA-Z-]*)"`)
 	made := regexp.MustCompile(`Name ?\+ ?"\.([a-z-]+)"|(?:wrong|broken)\((?:buf, [a-z0-9]+, )?"([a-z-]+)"`)
 	// Words of maps and settings that look like codes.

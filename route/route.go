@@ -3,9 +3,11 @@
 package route
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"sort"
@@ -46,6 +48,7 @@ type compilation struct {
 	out   finding.List
 
 	tables *tables
+	said   map[string]place.Place // where the map or the route names a position that no schema has
 }
 
 // Compile checks a route and everything it depends on.
@@ -68,7 +71,7 @@ func Compile(w *workspace.Workspace, name string) (*Compiled, finding.List) {
 	if c.out.HasErrors() {
 		return nil, c.out
 	}
-	scope := lang.Scope{Fields: out.Plan.Schema.Record, Lookups: c.tables}
+	scope := lang.Scope{Fields: out.Plan.Schema.Record, Lookups: c.tables, Example: c.example()}
 	if l := r.Order.Lane; l != "none" && l != "all" {
 		out.Lane = c.text("order.lane", l, scope)
 	}
@@ -163,7 +166,11 @@ func (c *compilation) file(name string, said place.Place) ([]byte, bool) {
 
 func (c *compilation) plan() *flow.Plan {
 	r := c.route
-	source, hasSchema := c.file(r.Schema, r.Places["check.schema"])
+	var source []byte
+	hasSchema := true
+	if r.Schema != "" {
+		source, hasSchema = c.file(r.Schema, r.Places["check.schema"])
+	}
 	mapText, hasMap := c.file(r.Map, r.Places["map"])
 	if !hasSchema || !hasMap {
 		return nil
@@ -178,8 +185,9 @@ func (c *compilation) plan() *flow.Plan {
 		s.AllowExponents()
 	}
 	at := func(pos int) place.Place { return place.At(r.Map, mapText, pos) }
+	c.positions(s, m, at)
 	if m.SourceSchema != r.Schema {
-		c.out = append(c.out, finding.New("route.schema", at(m.At.Schema), "the map reads records of %s, the route checks them against %s", m.SourceSchema, r.Schema))
+		c.out = append(c.out, finding.New("route.schema", at(m.At.Schema), "the map reads records of %s, the route checks them against %s", cmp.Or(m.SourceSchema, "no schema"), cmp.Or(r.Schema, "no schema")))
 	}
 	if m.SourceFormat != r.Format {
 		c.out = append(c.out, finding.New("route.format", at(m.At.Source), "the map reads %s, the route reads %s", m.SourceFormat, r.Format))
@@ -193,7 +201,7 @@ func (c *compilation) plan() *flow.Plan {
 	if target == nil {
 		return nil
 	}
-	scope := lang.Scope{Fields: s.Record, Lookups: c.tables, Separate: r.Good.PerRecord, Offered: document != nil}
+	scope := lang.Scope{Fields: s.Record, Lookups: c.tables, Separate: r.Good.PerRecord, Offered: document != nil, Example: c.example()}
 	program, findings := lang.Build(m, r.Map, string(mapText), target, scope)
 	c.out = append(c.out, findings...)
 	if r.Good.After != "" && program != nil && program.Closes() {
@@ -213,6 +221,9 @@ func (c *compilation) plan() *flow.Plan {
 	for _, d := range r.Good.To {
 		plan.Outputs = append(plan.Outputs, c.output(d, scope))
 	}
+	if r.Sample != "" && !c.out.HasErrors() {
+		c.sample(plan, m)
+	}
 	plan.Sequence = program != nil && program.Sequence
 	for _, o := range plan.Outputs {
 		plan.Sequence = plan.Sequence || o.Name != nil && o.Name.Sequence
@@ -224,6 +235,9 @@ func (c *compilation) plan() *flow.Plan {
 // properties are the fields that maps use.
 func (c *compilation) schema(source []byte) (*schema.Schema, *jsonschema.Schema) {
 	r := c.route
+	if r.Schema == "" {
+		return schema.Of("", nil), nil
+	}
 	if !jsonschema.Is(source) {
 		s, findings := schema.Parse(r.Schema, source)
 		c.out = append(c.out, findings...)
@@ -250,12 +264,61 @@ func (c *compilation) schema(source []byte) (*schema.Schema, *jsonschema.Schema)
 	return schema.Of(r.Schema, document.Record), document
 }
 
+// positions makes fields of the positions that the map and the texts of the route name as such.
+func (c *compilation) positions(s *schema.Schema, m *lang.Map, at func(int) place.Place) {
+	of := formats.Named(c.route.Format)
+	if of.Position == nil {
+		return
+	}
+	c.said = map[string]place.Place{}
+	field := func(name string, said place.Place) {
+		if _, known := c.said[name]; !known && s.Record.Slot(name) < 0 && of.Position(name) == nil {
+			c.said[name] = said
+			s.Add(name)
+		}
+	}
+	m.Mentions(func(name string, pos int) { field(name, at(pos)) })
+	texts := c.texts()
+	for _, setting := range slices.Sorted(maps.Keys(texts)) {
+		said, text := c.route.Places[setting], texts[setting]
+		if node, findings := lang.ParseText(c.route.File, text, text, 0); !findings.HasErrors() {
+			lang.Mentioned(node, func(name string, _ int) { field(name, said) })
+		}
+	}
+	for _, d := range c.route.Good.To {
+		if node, findings := lang.ParseCondition(c.route.File, d.When); !findings.HasErrors() {
+			lang.Mentioned(node, func(name string, _ int) { field(name, c.route.Places[d.Place+".when"]) })
+		}
+	}
+}
+
+// example is a position, if values have no other names.
+func (c *compilation) example() string {
+	if c.route.Schema != "" {
+		return ""
+	}
+	return formats.Named(c.route.Format).Example
+}
+
+// texts are those of the route that may hold expressions, by their settings.
+func (c *compilation) texts() map[string]string {
+	r := c.route
+	all := map[string]string{"order.lane": r.Order.Lane, "order.by": r.Order.By, "duplicates.key": r.Duplicates.Key, "deliver.good.name": r.Good.Name}
+	for _, d := range r.Good.To {
+		all[d.Place+".name"] = d.Name
+	}
+	return all
+}
+
 // bind finds the fields of a schema in the records of the format, before any file comes.
 func (c *compilation) bind(source format.Source, s *schema.Schema) format.Bound {
 	bound, findings := source.Bind(s.Record)
 	for _, f := range findings {
-		f.Place = place.Place{File: c.route.Schema, Offset: -1, Path: f.Place.Path}
-		if f.Place.Path == "" {
+		name := f.Place.Path
+		f.Place = place.Place{File: c.route.Schema, Offset: -1, Path: name}
+		if said, is := c.said[name]; is {
+			f.Place = said
+		} else if name == "" {
 			f.Place = c.route.Places["read"]
 		}
 		c.out = append(c.out, f)

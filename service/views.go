@@ -148,6 +148,9 @@ func (s *Service) stages(c *route.Compiled, t store.Tally) []Stage {
 		kinds[f.Kind]++
 	}
 	check := Stage{Name: "check", Sentence: fmt.Sprintf("Checks %d fields against %s.", len(c.Plan.Schema.Record), c.Schema), Details: []string{}, Count: t.Rejected, Unit: "rejected"}
+	if c.Schema == "" {
+		check.Sentence = fmt.Sprintf("Checks the syntax of records; the map takes %d positions of them.", len(c.Plan.Schema.Record))
+	}
 	if c.Plan.Document != nil {
 		check.Sentence = fmt.Sprintf("Checks records against %s, a JSON Schema; maps have %d fields of it.", c.Schema, len(c.Plan.Schema.Record))
 		if c.Check.Formats {

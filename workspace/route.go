@@ -130,6 +130,7 @@ type Read struct {
 	Gzip    bool   // they are compressed
 	Record  string // what is a record: a segment, for json a pointer; "": each message or value
 	Source  format.Source
+	Sample  string // a file such as those that come; empty: there is none
 }
 
 // Check says what records must look like and how many may be wrong.
@@ -228,7 +229,10 @@ func (w *Workspace) route(file string) {
 	r.duplicates(m.sub("duplicates"))
 	r.read(m.sub("read"))
 	check := m.sub("check")
-	r.Check = Check{Schema: check.required("schema"), Tolerate: check.percent("tolerate")}
+	r.Check = Check{Schema: check.text("schema"), Tolerate: check.percent("tolerate")}
+	if of := formats.Named(r.Format); r.Check.Schema == "" && (of == nil || of.Position == nil) {
+		check.required("schema")
+	}
 	r.Places["check.schema"] = check.where("schema")
 	r.Check.Formats = check.oneOf("formats", "remarks", "remarks", "checked") == "checked"
 	r.Places["check.formats"] = check.where("formats")
@@ -472,6 +476,7 @@ func (r *Route) read(m *mapping) {
 	r.Gzip = m.oneOf("compression", "none", "none", "gzip") == "gzip"
 	r.Places["read"] = m.at
 	r.Source = of.Settings(options{m, &r.Record})
+	r.Sample, r.Places["read.sample"] = m.text("sample"), m.where("sample")
 	m.done()
 }
 

@@ -196,23 +196,8 @@ func (o *Opened) describe(b *batch.Batch, n batch.Note) finding.Finding {
 // Run reads a whole file. An error is one of the system or of the sink, or the
 // context's; whatever is wrong with the file is in the result.
 func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) (Result, error) {
-	decoded, packed, err := p.undo(in)
-	if packed != nil {
-		return Result{Findings: finding.List{*packed}, Unreadable: true}, nil
-	}
-	if err != nil {
-		return Result{}, err
-	}
-	reader, findings, err := p.Source.Open(decoded)
+	reader, decoded, findings, err := p.Open(in)
 	result := Result{Findings: findings}
-	var damaged *text.Damaged
-	if errors.As(err, &damaged) {
-		result.Findings, err = append(result.Findings, damage(damaged)), nil
-	}
-	if decoded.Unsure != "" {
-		f := finding.Warn("text.charset", place.Place{Line: 1, Column: 1}, "%s", decoded.Unsure)
-		result.Findings = append(finding.List{f}, result.Findings...)
-	}
 	if err != nil || reader == nil {
 		result.Unreadable = true
 		return result, err
@@ -253,6 +238,7 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 		result.Findings = append(result.Findings, broken.Finding)
 		err = sink.Broken(broken)
 	}
+	var damaged *text.Damaged
 	if errors.As(err, &damaged) || errors.Is(err, text.ErrBomb) {
 		result.Findings, result.Disagrees = append(result.Findings, damage(err)), true
 		return result, nil
@@ -263,6 +249,28 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 		result.Disagrees = ended.HasErrors()
 	}
 	return result, err
+}
+
+// Open reads what precedes the records of a file. The reader is nil if the file cannot be read as the
+// route says; findings say why. An error is one of reading.
+func (p *Plan) Open(in io.Reader) (format.Reader, *text.Decoded, finding.List, error) {
+	decoded, packed, err := p.undo(in)
+	if packed != nil {
+		return nil, nil, finding.List{*packed}, nil
+	}
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	reader, findings, err := p.Source.Open(decoded)
+	var damaged *text.Damaged
+	if errors.As(err, &damaged) {
+		reader, findings, err = nil, append(findings, damage(damaged)), nil
+	}
+	if decoded.Unsure != "" {
+		f := finding.Warn("text.charset", place.Place{Line: 1, Column: 1}, "%s", decoded.Unsure)
+		findings = append(finding.List{f}, findings...)
+	}
+	return reader, decoded, findings, err
 }
 
 // undo takes compression and encoding away. A finding says that the file is not compressed as

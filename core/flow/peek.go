@@ -1,12 +1,11 @@
 package flow
 
 import (
-	"errors"
 	"io"
 
 	"ydrion/core/batch"
+	"ydrion/core/finding"
 	"ydrion/core/lang"
-	"ydrion/core/text"
 )
 
 // Peek makes texts from a file's first record (and the facts about the file)
@@ -42,24 +41,15 @@ func (p *Plan) Peek(in io.Reader, facts lang.Facts, texts ...*lang.Namer) (made 
 // first reads a file's first batch and splits it.
 func (p *Plan) first(in io.Reader, b *batch.Batch) (problem string, err error) {
 	defer defect(&err, "looking at the first record")
-	decoded, packed, err := p.undo(in)
-	if packed != nil {
-		return packed.Message, nil
-	}
-	if err != nil {
-		return "", err
-	}
-	reader, findings, err := p.Source.Open(decoded)
-	var damaged *text.Damaged
-	if errors.As(err, &damaged) {
-		return damaged.Error(), nil
-	}
+	reader, _, findings, err := p.Open(in)
 	if err != nil {
 		return "", err
 	}
 	if reader == nil {
 		for _, f := range findings {
-			return f.Message, nil
+			if f.Severity == finding.Error {
+				return f.Message, nil
+			}
 		}
 		return "it cannot be read as described", nil
 	}

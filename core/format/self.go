@@ -26,6 +26,11 @@ type Format struct {
 	Spreadsheets bool
 	// Exponents tells that numbers may be written with one.
 	Exponents bool
+	// Example is a position.
+	Example string
+	// Position tells why a text is not the position of a value, nil if it is one; nil: positions are
+	// names like any others.
+	Position func(path string) error
 	// Standard tells that there are descriptions of its messages that ship with the program, and
 	// that records may be held against them.
 	Standard bool

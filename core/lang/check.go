@@ -48,6 +48,8 @@ type Scope struct {
 	Words map[string]bool
 	// Separate tells that each record is an output of its own.
 	Separate bool
+	// Example is a position, where fields are named by theirs.
+	Example string
 	// Offered fields need not be used: a schema that others have written says which there are.
 	Offered bool
 }
@@ -197,6 +199,8 @@ func (c *checker) name(n *Name) value.Kind {
 			c.suggest("was %s meant?", near)
 		} else if f, ok := functions[n.Name]; ok {
 			c.suggest("%s is a function: VALUE | %s", n.Name, f.usage())
+		} else if c.scope.Example != "" {
+			c.suggest("without a schema values are named by their positions, such as %s", c.scope.Example)
 		} else {
 			c.suggest("the fields are %s", strings.Join(c.scope.Fields.Names(), ", "))
 		}

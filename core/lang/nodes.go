@@ -210,3 +210,32 @@ type Statement struct {
 	Condition Node
 	Body      []Statement // of add and when
 }
+
+// Mentioned calls say for each name in an expression, and in all that stands below it.
+func Mentioned(n Node, say func(name string, pos int)) {
+	if n == nil {
+		return
+	}
+	if name, is := n.(*Name); is {
+		say(name.Name, name.Pos())
+	}
+	for _, below := range children(n) {
+		Mentioned(below, say)
+	}
+}
+
+// Mentions calls say for each name in the expressions of a map.
+func (m *Map) Mentions(say func(name string, pos int)) { mentions(m.Body, say) }
+
+func mentions(body []Statement, say func(name string, pos int)) {
+	for _, s := range body {
+		Mentioned(s.Value, say)
+		Mentioned(s.Condition, say)
+		if s.Verb == "ignore" {
+			for _, p := range s.Paths {
+				say(p.Name, p.Pos())
+			}
+		}
+		mentions(s.Body, say)
+	}
+}

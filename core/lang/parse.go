@@ -299,7 +299,7 @@ func (p *parser) heading(m *Map, first token) {
 	case "source":
 		twice(&m.At.Source)
 		m.SourceFormat, m.SourceSchema, m.At.Schema = text(0), text(1), pos(1)
-		if len(parts) != 2 {
+		if len(parts) != 1 && len(parts) != 2 {
 			p.fail(first.pos, "`source FORMAT SCHEMA` was expected, as in `source csv schemas/specimen-sheet.json`")
 		}
 	case "target":

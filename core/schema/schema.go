@@ -115,11 +115,19 @@ func Parse(file string, source []byte) (*Schema, finding.List) {
 
 // Of is a schema that gives fields their slots and checks nothing about them: something else does.
 func Of(file string, record shape.Record) *Schema {
-	s := &Schema{File: file, Record: record}
-	for i, f := range record {
-		s.columns = append(s.columns, column{name: f.Name, slot: int32(i), kind: f.Kind, field: f, plain: true, unique: -1, minLength: -1, maxLength: -1})
+	s := &Schema{File: file}
+	for _, f := range record {
+		s.add(f)
 	}
 	return s
+}
+
+// Add takes a field of text that stands under its name, which nothing is checked about.
+func (s *Schema) Add(name string) { s.add(shape.Field{Name: name, Kind: value.Text}) }
+
+func (s *Schema) add(f shape.Field) {
+	s.columns = append(s.columns, column{name: f.Name, slot: int32(len(s.Record)), kind: f.Kind, field: f, plain: true, unique: -1, minLength: -1, maxLength: -1})
+	s.Record = append(s.Record, f)
 }
 
 func primaryKey(v any) []string {

@@ -39,6 +39,7 @@ type Rules struct {
 	Title      string // of the format, for people
 	Makes      string // what outputs consist of, for people
 	Nothing    string // why a file has no messages
+	Example    string // a position
 	Head, Tail string // the segments that begin and end a message
 	// Levels are the envelopes around messages, the outermost first.
 	Levels []Level
@@ -227,8 +228,8 @@ func (s Interchanges) Bind(fields shape.Record) (format.Bound, finding.List) {
 	}
 	for slot, f := range fields {
 		p, err := ParsePosition(f.At())
-		if err == nil && p.Field == 0 {
-			err = fmt.Errorf("%q is a whole segment; name one of its elements, as in %s-1", f.At(), f.At())
+		if err == nil {
+			err = position(f.At())
 		}
 		r.wanted, r.names = append(r.wanted, p), append(r.names, f.Name)
 		if err != nil {
@@ -236,7 +237,7 @@ func (s Interchanges) Bind(fields shape.Record) (format.Bound, finding.List) {
 			continue
 		}
 		if problem, near := s.unknown(p); problem != "" {
-			f := finding.Warn(r.Name+".position", place.Place{Line: 1, Column: 1, Path: f.Name}, "the field %s reads what no message that follows the standard has: %s", f.Name, problem)
+			f := finding.Warn(r.Name+".position", place.Place{Line: 1, Column: 1, Path: f.Name}, "no message that follows the standard has %s: %s", f.At(), problem)
 			f.Suggestion = near
 			out = append(out, f)
 		}

@@ -41,9 +41,9 @@ func Unknown(p Position, shelf *standard.Shelf, whole bool) (problem, suggestion
 		if near := finding.Nearest(p.Segment, names); near != "" {
 			suggestion = fmt.Sprintf("was %s meant?", near)
 		}
-		return fmt.Sprintf("the standard has no segment %s", p.Segment), suggestion
+		return fmt.Sprintf("there is no segment %s", p.Segment), suggestion
 	case p.Field > most:
-		return fmt.Sprintf("the standard has no %s-%d: %s has %d fields", p.Segment, p.Field, p.Segment, most), ""
+		return fmt.Sprintf("%s has %d fields", p.Segment, most), ""
 	}
 	return problem, ""
 }

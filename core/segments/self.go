@@ -15,6 +15,7 @@ func (r *Rules) Format() *format.Format {
 	return &format.Format{
 		Name: r.Name, Title: r.Title, Makes: r.Makes, Nothing: r.Nothing,
 		Declares: r.Declares, Standard: true, Shelf: r.Shelf,
+		Position: position, Example: r.Example,
 		Broken:   r.broken,
 		Settings: func(o format.Options) format.Source { return Interchanges{Rules: r, Unit: o.Text("record")} },
 		Usual:    Interchanges{Rules: r},
@@ -24,6 +25,14 @@ func (r *Rules) Format() *format.Format {
 		},
 		Target: func(file string, sample []byte) (format.Target, error) { return NewTarget(r, file, sample) },
 	}
+}
+
+func position(path string) error {
+	p, err := ParsePosition(path)
+	if err == nil && p.Field == 0 {
+		err = fmt.Errorf("%q is a whole segment; name one of its elements, as in %s-1", path, path)
+	}
+	return err
 }
 
 // broken looks for an interchange behind something else.

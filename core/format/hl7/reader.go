@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"cmp"
 	"encoding/binary"
-	"fmt"
 	"io"
 	"math/bits"
 	"slices"
@@ -129,8 +128,8 @@ func (s Source) Bind(fields shape.Record) (format.Bound, finding.List) {
 	}
 	for slot, f := range fields {
 		p, err := parsePath(f.At())
-		if err == nil && p.Field == 0 {
-			err = fmt.Errorf("%q is a whole segment; name one of its fields, as in %s-1", f.At(), f.At())
+		if err == nil {
+			err = position(f.At())
 		}
 		r.wanted, r.names = append(r.wanted, p), append(r.names, f.Name)
 		if err != nil {
@@ -138,7 +137,7 @@ func (s Source) Bind(fields shape.Record) (format.Bound, finding.List) {
 			continue
 		}
 		if problem, near := segments.Unknown(p, Versions, true); problem != "" && p.Segment[0] != 'Z' {
-			f := finding.Warn("hl7.position", place.Place{Line: 1, Column: 1, Path: f.Name}, "the field %s reads what no message that follows the standard has: %s", f.Name, problem)
+			f := finding.Warn("hl7.position", place.Place{Line: 1, Column: 1, Path: f.Name}, "no message that follows the standard has %s: %s", f.At(), problem)
 			f.Suggestion = near
 			out = append(out, f)
 		}

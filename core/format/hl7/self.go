@@ -17,6 +17,7 @@ var Format = &format.Format{
 	Broken:    broken,
 	Type:      kind,
 	Meaning:   Meaning,
+	Position:  position, Example: "PID-5.1",
 	Settings:  settings,
 	Usual:     Source{},
 	Objects:   func() format.Objects { return (&speaker{sep: Usual, border: Usual}).objects },
@@ -97,6 +98,14 @@ func kind(path, value []byte, of *format.Type) {
 	case "12", "12.1":
 		of.Version = append(of.Version, value...)
 	}
+}
+
+func position(path string) error {
+	p, err := parsePath(path)
+	if err == nil && p.Field == 0 {
+		err = fmt.Errorf("%q is a whole segment; name one of its fields, as in %s-1", path, path)
+	}
+	return err
 }
 
 // settings reads which segment is a record.

@@ -15,7 +15,7 @@ import (
 
 // Rules are those of X12.
 var Rules = &segments.Rules{
-	Name: "x12", Title: "X12", Makes: "X12 transaction sets in interchanges", Nothing: "no transaction set (ST) stands in its interchanges",
+	Name: "x12", Title: "X12", Makes: "X12 transaction sets in interchanges", Example: "PO1-2", Nothing: "no transaction set (ST) stands in its interchanges",
 	Head: "ST", Tail: "SE", HeadNumber: 2, HeadDigits: 4,
 	Usual:      segments.Syntax{Element: '*', Component: '>', Repetition: '^', Terminator: '~'},
 	Levels:     []segments.Level{{Open: "ISA", Close: "IEA", Number: 13}, {Open: "GS", Close: "GE", Number: 6}},
