@@ -18,9 +18,9 @@ var Format = &format.Format{
 	Type:      kind,
 	Meaning:   Meaning,
 	Position:  position, Example: "PID-5.1",
-	Settings:  settings,
-	Usual:     Source{},
-	Objects:   func() format.Objects { return (&speaker{sep: Usual, border: Usual}).objects },
+	Settings: settings,
+	Usual:    Source{},
+	Objects:  func() format.Objects { return (&speaker{sep: Usual, border: Usual}).objects },
 	Written: func(format.Style) func(to, object []byte) ([]byte, error) {
 		return (&speaker{sep: Usual, border: Usual}).message
 	},
