@@ -115,6 +115,28 @@ func segment(s string) bool {
 	return (len(s) == 2 || len(s) == 3) && s[0] >= 'A' && s[0] <= 'Z' && strings.Trim(s, "ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789") == ""
 }
 
+// loop tells whether a slash stands between segments: a segment before it, maybe chosen, and another one
+// behind.
+func (s *scanner) loop(start int) bool {
+	before, rest := last(s.source[start:s.at]), s.source[s.at+1:]
+	if i := strings.IndexByte(before, '('); i >= 0 && strings.HasSuffix(before, ")") {
+		before = before[:i]
+	}
+	n := 0
+	for n < len(rest) && (rest[n] >= 'A' && rest[n] <= 'Z' || n > 0 && rest[n]-'0' <= 9) {
+		n++
+	}
+	return segment(before) && segment(rest[:n])
+}
+
+// last is what stands behind the last slash of a path, but for those in parentheses.
+func last(path string) string {
+	if i := strings.LastIndexByte(path, ')'); i >= 0 && strings.IndexByte(path[i:], '/') < 0 {
+		return path[strings.LastIndexByte(path[:strings.LastIndexByte(path[:i], '(')+1], '/')+1:]
+	}
+	return path[strings.LastIndexByte(path, '/')+1:]
+}
+
 // word takes a name and what belongs to a path: a tight hyphen, a tight dot, an
 // index in brackets, the choice of a segment in parentheses.
 func (s *scanner) word() token {
@@ -136,7 +158,9 @@ func (s *scanner) word() token {
 				return token{broken, "[ is not closed", start}
 			}
 			s.at += close + 1
-		case r == '(' && segment(s.source[start:s.at]): // NAD(BY)-2
+		case r == '/' && s.loop(start): // NAD(BY)/CTA-2
+			s.at++
+		case r == '(' && segment(last(s.source[start:s.at])): // NAD(BY)-2
 			close := strings.IndexAny(s.source[s.at:], ")\n")
 			if close < 0 || s.source[s.at+close] == '\n' {
 				s.at = len(s.source)

@@ -137,6 +137,7 @@ type bound struct {
 	parts  []part
 	parted [buckets]int // the first part of each place
 	unit   int          // the part that is the record, -1: the message
+	loops  Loops        // that parts are in
 }
 
 // Open reads the beginning of the first interchange.
@@ -195,6 +196,7 @@ type part struct {
 	key     uint32
 	element int
 	value   string
+	loop    int // that it is in, -1: none
 	wants   []want
 	next    int // part with a name in the same place, -1: none
 }
@@ -219,12 +221,22 @@ func (s Interchanges) Bind(fields shape.Record) (format.Bound, finding.List) {
 	var out finding.List
 	r := &bound{Rules: s.Rules, own: s.Own, unit: -1}
 	find := func(p Position) int {
-		i := slices.IndexFunc(r.parts, func(k part) bool { return k.name == p.Segment && k.element == p.Element && k.value == p.Value })
+		loop := r.loops.Add(p)
+		i := slices.IndexFunc(r.parts, func(k part) bool {
+			return k.name == p.Segment && k.element == p.Element && k.value == p.Value && k.loop == loop
+		})
 		if i < 0 {
-			r.parts = append(r.parts, part{name: p.Segment, key: key([]byte(p.Segment)), element: p.Element, value: p.Value})
+			r.parts = append(r.parts, part{name: p.Segment, key: key([]byte(p.Segment)), element: p.Element, value: p.Value, loop: loop})
 			i = len(r.parts) - 1
 		}
 		return i
+	}
+	if s.Unit != "" {
+		p, err := ParsePosition(s.Unit)
+		if err != nil || p.Field != 0 || p.Occurrence != 1 || p.Within != "" {
+			out = append(out, finding.New(r.Name+".position", place.Place{Line: 1, Column: 1}, "%q is not a segment that can be a record: it is named as LIN, or HL(3=22)", s.Unit))
+		}
+		r.unit = find(p) // the first, so that it is open when its values are taken
 	}
 	for slot, f := range fields {
 		p, err := ParsePosition(f.At())
@@ -246,13 +258,6 @@ func (s Interchanges) Bind(fields shape.Record) (format.Bound, finding.List) {
 	}
 	for i := range r.parts {
 		slices.SortStableFunc(r.parts[i].wants, func(a, b want) int { return a.field - b.field })
-	}
-	if s.Unit != "" {
-		p, err := ParsePosition(s.Unit)
-		if err != nil || p.Field != 0 || p.Occurrence != 1 {
-			out = append(out, finding.New(r.Name+".position", place.Place{Line: 1, Column: 1}, "%q is not a segment that can be a record: it is named as LIN, or HL(3=22)", s.Unit))
-		}
-		r.unit = find(p)
 	}
 	for i := range r.parted {
 		r.parted[i] = -1

@@ -8,8 +8,9 @@ import (
 
 // Position is where a value stands in a message: NAD-3.1, LIN[2]-1, NAD(BY)-2. The brackets
 // count segments from 1; the parentheses choose segments by their first element, or by
-// another: HL(3=22)-1.
+// another: HL(3=22)-1. What stands before a slash is the loop that they are in: N1(BY)/N3-1.
 type Position struct {
+	Within     string // the loops, the outermost first, with slashes between them; empty: none
 	Segment    string
 	Occurrence int // from 1
 	Element    int // whose first component the segment is chosen by, 0: by nothing
@@ -39,6 +40,9 @@ func (p Position) String() string {
 // Part is the position of the segment as a whole.
 func (p Position) Part() string {
 	s := p.Segment
+	if p.Within != "" {
+		s = p.Within + "/" + s
+	}
 	switch {
 	case p.Element == 1:
 		s += "(" + p.Value + ")"
@@ -68,8 +72,44 @@ func (p Position) covers(v Position) bool {
 		p.Field == v.Field && p.Repetition == v.Repetition && (p.Component == 0 || p.Component == v.Component && (p.Sub == 0 || p.Sub == v.Sub)))
 }
 
+// Inner parts a path at its last slash that stands in no parentheses: in the loops that it names, and the
+// rest. What is wrong with a loop is an error.
+func Inner(path string) (within, rest string, err error) {
+	deep, at := 0, -1
+	for i := range len(path) {
+		switch path[i] {
+		case '(':
+			deep++
+		case ')':
+			deep--
+		case '/':
+			if deep == 0 {
+				at = i
+			}
+		}
+	}
+	if at < 0 {
+		return "", path, nil
+	}
+	p, err := ParsePosition(path[:at])
+	if err == nil && (p.Field > 0 || p.Occurrence > 1) {
+		err = fmt.Errorf("%q is no loop: before a slash stands a segment, as in N1(BY)/N3-1", path[:at])
+	}
+	return path[:at], path[at+1:], err
+}
+
 // ParsePosition reads a position.
 func ParsePosition(s string) (Position, error) {
+	within, s, err := Inner(s)
+	if err != nil {
+		return Position{}, err
+	}
+	p, err := parsePosition(s)
+	p.Within = within
+	return p, err
+}
+
+func parsePosition(s string) (Position, error) {
 	bad := func(why string) (Position, error) {
 		return Position{}, fmt.Errorf("%q is no position: %s", s, why)
 	}

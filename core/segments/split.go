@@ -82,7 +82,7 @@ func (r *Reader) Split(b *batch.Batch) {
 
 func newWalk(r *Reader, b *batch.Batch) *walk {
 	n, slots := len(r.parts), len(r.wanted)
-	return &walk{Reader: r, b: b, s: r.syntax(b.Base), seen: make([]int, n), first: make([]int, n), deep: make([]int, n), context: make([]batch.Span, slots), outside: make([]batch.Span, slots)}
+	return &walk{Reader: r, b: b, s: r.syntax(b.Base), seen: make([]int, n), first: make([]int, n), deep: make([]int, n), own: make([]int, n), context: make([]batch.Span, slots), outside: make([]batch.Span, slots)}
 }
 
 // class says what a character is.
@@ -137,6 +137,9 @@ type walk struct {
 	group     int                 // of the unit
 	inside    bool                // a unit's group goes on
 	numbers   [buckets]number     // of the names that came last
+	looping   Looping             // where there are loops
+	came      *standard.Step      // of the segment that came last, nil: there is no structure
+	own       []int               // occurrences of each part in the unit
 	kin       *Kin                // takes what belongs to units, where that is wanted
 }
 
@@ -202,7 +205,12 @@ func (w *walk) message(start, end int) {
 	} else {
 		copy(w.context, w.outside)
 		w.row, w.record = w.context, units
+	}
+	if w.unit >= 0 || w.loops != nil {
 		w.structureOf(buf[start:end])
+	}
+	if w.loops != nil {
+		w.looping.Begin(w.loops, w.unit >= 0)
 	}
 	count, last := 0, start
 	trouble, lost, strange := -1, -1, -1
@@ -227,11 +235,11 @@ func (w *walk) message(start, end int) {
 			w.control(p, stop, &lost, &strange)
 		}
 		key := key(name)
-		if w.unit >= 0 {
+		if w.unit >= 0 || w.loops != nil {
 			w.follow(key, name, buf[p:stop])
 		}
 		for i := w.parted[bucket(key)]; i >= 0; i = w.parts[i].next {
-			if k := &w.parts[i]; k.key == key && (k.element == 0 || w.chosen(k, buf[p:stop], n+1)) {
+			if k := &w.parts[i]; k.key == key && (k.element == 0 || w.chosen(k.element, k.value, buf[p:stop], n+1)) && (k.loop < 0 || w.looping.In(k.loop, w.structure, w.came)) {
 				w.segment(i, p, n+1, stop)
 			}
 		}
@@ -369,12 +377,12 @@ func (w *walk) wholeOf(at int) int { return w.wholeIn(w.b, uint32(at)) }
 
 // chosen tells whether a segment, whose elements begin at first, is of a part that is chosen by an
 // element.
-func (w *walk) chosen(k *part, segment []byte, first int) bool {
+func (w *walk) chosen(element int, chosen string, segment []byte, first int) bool {
 	value := segment[min(first, len(segment)):]
-	if k.element > 1 {
-		value = w.s.field(segment, k.element)
+	if element > 1 {
+		value = w.s.field(segment, element)
 	}
-	return bytes.HasPrefix(value, []byte(k.value)) && (len(value) == len(k.value) || w.class[value[len(k.value)]] != plain)
+	return bytes.HasPrefix(value, []byte(chosen)) && (len(value) == len(chosen) || w.class[value[len(chosen)]] != plain)
 }
 
 func (w *walk) open(start, end int) {
@@ -390,19 +398,24 @@ func (w *walk) segment(i, p, first, stop int) {
 		switch {
 		case i == w.unit:
 			w.open(p, min(stop+1, w.b.N))
-			w.seen[i] = 0
 			w.enclose()
-			for k := range w.parts {
-				if w.first[k] == 0 {
-					w.seen[k] = 0
-				}
-			}
+			clear(w.own)
 		case w.structure != nil:
 			if !w.inside {
 				w.row, w.first[i], w.deep[i] = w.context, max(w.node, 1), len(w.levels)
 			}
+		case w.inside && int(w.b.Bounds[w.record].Off) == p: // another way to name the unit
 		default:
 			w.enter(i)
+		}
+		if w.inside {
+			if w.own[i]++; w.own[i] == 1 && w.first[i] != 0 { // its own stands before its parents'
+				for _, n := range w.parts[i].wants {
+					w.row[n.slot] = batch.Missing
+				}
+			}
+			w.take(w.parts[i].wants, p+first, stop, w.own[i])
+			return
 		}
 	}
 	w.seen[i]++
@@ -449,7 +462,7 @@ func (w *walk) structureOf(message []byte) {
 	}
 	if w.kind == nil || !bytes.Equal(kind, w.kind) {
 		_, found := w.describe(w.lines, head, w.s)
-		if found != nil && found != w.found {
+		if found != nil && found != w.found && w.unit >= 0 {
 			w.holding = found.Holding(w.parts[w.unit].name)
 		}
 		w.found, w.kind = found, kind
@@ -460,11 +473,24 @@ func (w *walk) structureOf(message []byte) {
 // follow goes to a segment, where the message's structure is known or levels are in each other.
 func (w *walk) follow(key uint32, name, segment []byte) {
 	hierarchy := w.Hierarchy != "" && string(name) == w.Hierarchy
-	if hierarchy {
+	if hierarchy && w.unit >= 0 {
 		w.descend(segment)
 	}
-	if w.structure != nil {
+	if w.came = nil; w.structure != nil {
 		w.step(key, name, segment, hierarchy)
+	}
+	if w.loops != nil {
+		if u := w.unit; u >= 0 && w.parts[u].key == key && (w.parts[u].element == 0 || w.chosen(w.parts[u].element, w.parts[u].value, segment, len(name)+1)) {
+			w.looping.Renew()
+		}
+		w.looping.Segment(name, w.structure, w.came, hierarchy, func(l *Loop) bool { return w.chosen(l.Element, l.Value, segment, len(name)+1) })
+		for _, loop := range w.looping.Again {
+			for k := range w.parts {
+				if w.unit >= 0 && !w.inside && w.loops.Within(w.parts[k].loop, loop) {
+					w.forget(k)
+				}
+			}
+		}
 	}
 }
 
@@ -508,11 +534,10 @@ func (w *walk) step(key uint32, name, segment []byte, hierarchy bool) {
 		}
 		step = w.structure.At(w.node, n.number)
 	}
-	if step.Node < 0 {
+	if w.came = step; step.Node < 0 {
 		return
 	}
-	w.node = step.Node
-	if hierarchy {
+	if w.node = step.Node; hierarchy || w.unit < 0 {
 		return
 	}
 	from, to := step.Started, w.structure.Nodes[step.Started].End
@@ -525,8 +550,11 @@ func (w *walk) step(key uint32, name, segment []byte, hierarchy bool) {
 	if !w.holding[from] && !step.Passed {
 		return
 	}
-	if w.kin != nil && from != step.Node {
-		w.kin.Ends(from, to, anyLevel)
+	if from != step.Node {
+		w.looping.Ends(from, to)
+		if w.kin != nil {
+			w.kin.Ends(from, to, anyLevel)
+		}
 	}
 	for k := range w.parts {
 		if first := w.first[k]; first < from || first >= to || first == step.Node && from == step.Node {

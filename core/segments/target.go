@@ -233,6 +233,9 @@ func (t *Target) parse(path string) (Position, error) {
 	if err != nil {
 		return p, err
 	}
+	if p.Within != "" {
+		return p, fmt.Errorf("%q is in a loop, and what is written is counted, or chosen by a value that the sample has: name it as in N3[2]-1", path)
+	}
 	if p.Repetition > 1 && t.syntax.Repetition == 0 {
 		return p, fmt.Errorf("%s: nothing repeats in the sample's interchange, which has no separator for that", path)
 	}

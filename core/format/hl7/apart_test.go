@@ -259,3 +259,32 @@ func TestChosenByValue(t *testing.T) {
 		}
 	}
 }
+
+// TestLoops: a note is that of its order or of its observation, as it is asked for; what belongs to an
+// order is found by it.
+func TestLoops(t *testing.T) {
+	lab := "MSH|^~\\&|LAB||||2026||ORU^R01|M1|P|2.5.1\rPID|1||7\rNTE|1||of the patient\rOBR|1||S1\rNTE|1||of the order\rOBX|1|NM|HGB||71\rNTE|1||of HGB\rOBX|2|NM|WBC||4.5\rNTE|1||of WBC\rNTE|2||by hand\r" +
+		"OBR|2||S2\rOBX|1|NM|CRP||3\r"
+	paths := []string{"OBR/NTE-3", "OBX(3=WBC)/NTE-3", "OBX(3=WBC)/NTE[2]-3", "PID/NTE-3", "OBX/NTE-3", "OBR/OBX(3=CRP)-5"}
+	for name, test := range map[string]struct {
+		file, unit string
+		want       []string
+	}{
+		"message":                   {lab, "", []string{"of the order/of WBC/by hand/of the patient/of HGB/-"}},
+		"undescribed":               {strings.Replace(lab, "|2.5.1", "|9.9", 1), "", []string{"of the order/of WBC/by hand/of the patient/of HGB/-"}},
+		"observations":              {lab, "OBX", []string{"of the order/-/-/of the patient/of HGB/-", "of the order/of WBC/by hand/of the patient/of WBC/-", "-/-/-/of the patient/-/3"}},
+		"orders":                    {lab, "OBR", []string{"of the order/of WBC/by hand/of the patient/of HGB/-", "-/-/-/of the patient/-/3"}},
+		"observations, undescribed": {strings.Replace(lab, "|2.5.1", "|9.9", 1), "OBX", []string{"of the order/-/-/of the patient/of HGB/-", "of the order/of WBC/by hand/of the patient/of WBC/-", "-/-/-/of the patient/-/3"}},
+	} {
+		for size := range 3 {
+			records, _ := read(t, test.file, test.unit, 64<<(size*3), paths...)
+			var got []string
+			for _, r := range records {
+				got = append(got, strings.Join(r.values, "/"))
+			}
+			if !slices.Equal(got, test.want) {
+				t.Errorf("%s, size %d:\n%q, not\n%q", name, size, got, test.want)
+			}
+		}
+	}
+}

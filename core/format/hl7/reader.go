@@ -39,8 +39,9 @@ type bound struct {
 	wanted   []segments.Position // by slot
 	names    []string
 	parts    []part
-	unit     int  // the part that is the record, -1: the message
-	choosing bool // some parts are chosen by a value
+	unit     int            // the part that is the record, -1: the message
+	choosing bool           // some parts are chosen by a value
+	loops    segments.Loops // that parts are in
 }
 
 // Open looks for the first message.
@@ -89,6 +90,7 @@ type part struct {
 	// The segment is chosen by the first component of a field, 0: it is not.
 	element int
 	value   string
+	loop    int    // that it is in, -1: none
 	slots   []int  // in the order of their positions
 	wants   []want // the same
 }
@@ -114,13 +116,14 @@ func (s Source) Bind(fields shape.Record) (format.Bound, finding.List) {
 	var out finding.List
 	r := &bound{marked: s.Marked, unit: -1}
 	find := func(p segments.Position) int {
+		loop := r.loops.Add(p)
 		for i := range r.parts {
-			if k := &r.parts[i]; k.name == key(p.Segment) && k.element == p.Element && k.value == p.Value {
+			if k := &r.parts[i]; k.name == key(p.Segment) && k.element == p.Element && k.value == p.Value && k.loop == loop {
 				return i
 			}
 		}
-		r.parts = append(r.parts, part{name: key(p.Segment), element: p.Element, value: p.Value})
-		r.choosing = r.choosing || p.Element > 0
+		r.parts = append(r.parts, part{name: key(p.Segment), element: p.Element, value: p.Value, loop: loop})
+		r.choosing = r.choosing || p.Element > 0 || loop >= 0
 		return len(r.parts) - 1
 	}
 	if s.Unit != "" {
@@ -467,7 +470,7 @@ func (r *Reader) Split(b *batch.Batch) {
 		plain = &inBlocks
 	}
 	odd := !text.IsASCII(b.Buf[:b.N]) || bytes.IndexByte(b.Buf[:b.N], escape) >= 0
-	w := walk{Reader: r, b: b, odd: odd, controls: text.Controlled(b.Buf[:b.N], plain), seen: make([]int, len(r.parts)), first: make([]int, len(r.parts))}
+	w := walk{Reader: r, b: b, odd: odd, controls: text.Controlled(b.Buf[:b.N], plain), seen: make([]int, len(r.parts)), first: make([]int, len(r.parts)), own: make([]int, len(r.parts))}
 	for i, m := range messages {
 		if r.unit < 0 {
 			w.row = w.grow()
@@ -500,7 +503,10 @@ type walk struct {
 	seen     []int // occurrences of each part in its scope
 	first    []int // when each part was first met in the message, 0: not yet
 	order    int
-	mine     bool // what came last, but notes, is a unit
+	own      []int            // those in the unit
+	mine     bool             // what came last, but notes, is a unit
+	looping  segments.Looping // where there are loops
+	came     *standard.Step   // of the segment that came last, nil: there is no structure
 
 	// Where the standard knows the message, its groups say what belongs to what.
 	structure     *standard.Structure // nil: not known
@@ -654,8 +660,11 @@ func (w *walk) segments(start, end int) {
 			break
 		}
 	}
-	if w.unit >= 0 {
+	if w.unit >= 0 || w.loops != nil {
 		w.structure = w.structureOf(buf[start:end], terminator)
+	}
+	if w.loops != nil {
+		w.looping.Begin(w.loops, w.unit >= 0)
 	}
 	w.charset, w.scan = "", buf
 	trouble := -1
@@ -693,13 +702,22 @@ func (w *walk) segments(start, end int) {
 			p = stop + 1
 			continue
 		}
-		if w.structure != nil {
+		if w.came = nil; w.structure != nil {
 			w.step(buf[p:p+3], name)
 		} else if w.unit >= 0 && name != note {
 			w.mine = name == w.parts[w.unit].name
 		}
+		if w.loops != nil {
+			if w.unit >= 0 && name == w.parts[w.unit].name {
+				w.looping.Renew()
+			}
+			w.looping.Segment(buf[p:p+3], w.structure, w.came, false, func(l *segments.Loop) bool { return w.chosen(l.Element, l.Value, p, stop) })
+			for _, loop := range w.looping.Again {
+				w.forget(loop)
+			}
+		}
 		for i := range w.parts {
-			if k := &w.parts[i]; k.name == name && (k.element == 0 || w.chosen(k, p, stop)) {
+			if k := &w.parts[i]; k.name == name && (k.element == 0 || w.chosen(k.element, k.value, p, stop)) && (k.loop < 0 || w.looping.In(k.loop, w.structure, w.came)) {
 				w.segment(i, p, stop)
 				if buf = w.b.Buf; !w.choosing {
 					break
@@ -725,15 +743,15 @@ func (w *walk) segments(start, end int) {
 }
 
 // chosen tells whether a segment has the value by which a part chooses.
-func (w *walk) chosen(k *part, p, stop int) bool {
-	value, _ := field(w.b.Buf[min(p+3+1, stop):stop], w.sep.Field, k.element)
+func (w *walk) chosen(element int, is string, p, stop int) bool {
+	value, _ := field(w.b.Buf[min(p+3+1, stop):stop], w.sep.Field, element)
 	for i, c := range value {
 		if c == w.sep.Component || c == w.sep.Repetition || c == w.sep.Subcomponent {
 			value = value[:i]
 			break
 		}
 	}
-	return string(value) == k.value
+	return string(value) == is
 }
 
 // escapes notes the first sequence in a message that is none.
@@ -758,6 +776,7 @@ func (w *walk) open(start, end int) {
 	context := w.context
 	w.row = w.grow()
 	copy(w.row, context)
+	clear(w.own)
 }
 
 // nameAt tells whether a segment's name stands at p.
@@ -775,13 +794,8 @@ func (w *walk) segment(i, p, stop int) {
 		if i == w.unit {
 			w.open(p, stop)
 			w.inside, w.group = true, w.structure.Scope(w.node)
-			for k := range w.parts {
-				if w.first[k] == 0 {
-					w.seen[k] = 0
-				}
-			}
 		} else if !w.inside {
-			if part.name == note { // it belongs to what it follows, which is no unit
+			if part.name == note && part.loop < 0 { // it belongs to what it follows, which is no unit
 				return
 			}
 			w.row = w.context
@@ -796,11 +810,19 @@ func (w *walk) segment(i, p, stop int) {
 	case !w.enter(i, p, stop):
 		return
 	}
-	w.seen[i]++
+	seen := w.seen
+	if w.unit >= 0 && len(w.row) > 0 && &w.row[0] != &w.context[0] {
+		if seen = w.own; seen[i] == 0 && w.first[i] != 0 { // its own stands before its parents'
+			for _, slot := range part.slots {
+				w.row[slot] = batch.Missing
+			}
+		}
+	}
+	seen[i]++
 	if len(part.slots) == 0 {
 		return
 	}
-	occurrence := int32(w.seen[i])
+	occurrence := int32(seen[i])
 	wants := part.wants
 	buf, sep, row := w.scan, w.sep, w.row
 	field, at := int32(0), p+3 // at is on the separator before field+1
@@ -916,7 +938,7 @@ func (w *walk) structureOf(message []byte, terminator byte) *standard.Structure 
 	of, _, _ := strings.Cut(string(version), string(w.sep.Component))
 	book, _ := Book(of)
 	w.kind, w.version, w.found = kind, version, structure(book, parts[0], parts[1], parts[2])
-	if w.found != nil {
+	if w.found != nil && w.unit >= 0 {
 		unit := w.parts[w.unit].name
 		w.holding = w.found.Holding(string([]byte{byte(unit >> 16), byte(unit >> 8), byte(unit)}))
 	}
@@ -943,10 +965,12 @@ func field(line []byte, separator byte, n int) (field, rest []byte) {
 // it follows.
 func (w *walk) step(name []byte, key uint32) {
 	step := w.structure.Next(w.node, name)
-	if step.Node < 0 {
+	if w.came = step; step.Node < 0 {
 		return
 	}
-	w.node = step.Node
+	if w.node = step.Node; w.unit < 0 {
+		return
+	}
 	from, to := step.Started, w.structure.Nodes[step.Started].End
 	if step.Passed {
 		to = len(w.structure.Nodes)
@@ -957,11 +981,27 @@ func (w *walk) step(name []byte, key uint32) {
 	if !w.holding[from] && !step.Passed {
 		return
 	}
+	if from != step.Node {
+		w.looping.Ends(from, to)
+	}
 	for k := range w.parts {
 		if first := w.first[k]; first < from || first >= to || w.parts[k].name == key && first == step.Node && from == step.Node {
 			continue
 		}
 		w.first[k], w.seen[k] = 0, 0
+		for _, slot := range w.parts[k].slots {
+			w.context[slot] = batch.Missing
+		}
+	}
+}
+
+// forget takes away what is known of a loop that begins again, for the units to come.
+func (w *walk) forget(loop int) {
+	for k := range w.parts {
+		if w.unit < 0 || !w.loops.Within(w.parts[k].loop, loop) {
+			continue
+		}
+		w.seen[k] = 0
 		for _, slot := range w.parts[k].slots {
 			w.context[slot] = batch.Missing
 		}
@@ -977,14 +1017,10 @@ func (w *walk) enter(i, p, stop int) bool {
 	switch {
 	case i == w.unit:
 		w.open(p, stop)
-		w.seen[i] = 0
-		for k := range w.parts {
-			if w.first[k] == 0 {
-				w.seen[k] = 0
-			}
-		}
 		return true
-	case w.parts[i].name == note:
+	case w.parts[i].name == w.parts[w.unit].name: // another way to name the unit
+		return true
+	case w.parts[i].name == note && (w.mine || w.parts[i].loop < 0):
 		return w.mine
 	case w.first[i] == 0 && behind && w.parts[w.unit].name != obx: // nothing but notes belongs to an observation
 		return true

@@ -352,8 +352,18 @@ func (m *Message) Get(path string) (string, bool) {
 	return "", false
 }
 
-// parsePath reads a position of a message.
+// parsePath reads a position of a message, which may be in a loop.
 func parsePath(s string) (segments.Position, error) {
+	within, inner, err := segments.Inner(s)
+	if err != nil {
+		return segments.Position{}, fmt.Errorf("%q is no HL7 position: %w", s, err)
+	}
+	p, err := parseInner(inner)
+	p.Within = within
+	return p, err
+}
+
+func parseInner(s string) (segments.Position, error) {
 	bad := func(why string) (segments.Position, error) {
 		return segments.Position{}, fmt.Errorf("%q is no HL7 position: %s", s, why)
 	}

@@ -92,6 +92,9 @@ func (t *Target) Position(p string) (format.Position, error) {
 	if at.Field == 0 {
 		return format.Position{}, fmt.Errorf("%q is a whole segment; name one of its fields, as in %s-1", p, p)
 	}
+	if at.Within != "" {
+		return format.Position{}, fmt.Errorf("%q is in a loop, and what is written is counted: name it as in OBX[2]-5", p)
+	}
 	if at.Element > 0 || at.By > 0 {
 		return format.Position{}, fmt.Errorf("%q chooses by a value, and what is written is counted: name it as in OBX[2]-5 or PID-3[2].1", p)
 	}
@@ -107,7 +110,7 @@ func (t *Target) Part(p string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if at.Element > 0 {
+	if at.Element > 0 || at.Within != "" {
 		return "", fmt.Errorf("%q chooses by a value, and what is written is counted: name it as in OBX[2]", p)
 	}
 	if at.Field != 0 {
