@@ -55,6 +55,9 @@ type Rules struct {
 	// Names says which version a message is of and what it is, from its head and the segments
 	// around it. The kind may have a letter behind digits that tells guides apart.
 	Names func(around [][]byte, head []byte, s Syntax) (version, kind string)
+	// Near is a version that describes messages of a kind as a version does that is not described; nil: there
+	// is none.
+	Near func(version, kind string) string
 	// Shelf has the descriptions of messages.
 	Shelf *standard.Shelf
 	// Form says what is wrong with a text as a value of an elementary type, "" if nothing is.
@@ -85,6 +88,9 @@ type Rules struct {
 func (r *Rules) Described(around [][]byte, head []byte, s Syntax) (*standard.Book, *standard.Structure) {
 	version, kind := r.Names(around, head, s)
 	book := r.Shelf.Book(version)
+	if book == nil && r.Near != nil {
+		book = r.Shelf.Book(r.Near(version, kind))
+	}
 	if book == nil {
 		return nil, nil
 	}
@@ -96,7 +102,7 @@ func (r *Reader) describe(around [][]byte, head []byte, s Syntax) (*standard.Boo
 	if r.own != nil {
 		version, kind := r.Names(around, head, s)
 		if book := r.own.Book(version); book != nil {
-			for _, name := range []string{kind, strings.TrimRight(kind, "PID")} {
+			for _, name := range []string{kind, strings.TrimRight(kind, "PIDA")} {
 				if structure := book.Structure(name); structure != nil {
 					return book, structure
 				}

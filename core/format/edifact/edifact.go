@@ -22,7 +22,7 @@ var Rules = &segments.Rules{
 	Levels:  []segments.Level{{Open: "UNB", Close: "UNZ", Number: 5}, {Open: "UNG", Close: "UNE", Number: 5}},
 	Begin:   begin,
 	Parties: [2]int{2, 3}, Opening: opening, Fits: fits, Dates: dates,
-	Names:    name,
+	Names: name, Near: near,
 	Shelf:    Directories,
 	Form:     form,
 	Declares: true,
@@ -129,4 +129,13 @@ func name(_ [][]byte, head []byte, s segments.Syntax) (directory, kind string) {
 	}
 	of := append(strings.Split(elements[2], string(s.Component)), "", "", "")
 	return of[1] + "." + of[2], of[0]
+}
+
+// near is the directory next to one that is used between ports and is not described.
+func near(directory, kind string) string {
+	switch kind {
+	case "BAPLIE", "CODECO", "COARRI", "COPARN":
+		return map[string]string{"D.95B": "D.96A", "D.00B": "D.01B", "D.02B": "D.01B"}[directory]
+	}
+	return ""
 }

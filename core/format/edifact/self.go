@@ -58,7 +58,9 @@ func recognise(g *format.Guess, b, _ []byte, _ format.Known) bool {
 			}
 			g.Because(format.Certain, "the first message is %s of %s", g.Type, g.Version)
 			book := Directories.Book(g.Version)
-			if book == nil {
+			if of := near(g.Version, g.Type); book == nil && of != "" {
+				g.Because(format.Certain, "%s of %s is not described here: it is held against that of %s", g.Type, g.Version, of)
+			} else if book == nil {
 				g.Described(nil, nil)
 			} else {
 				g.Described(book, book.Structure(g.Type))

@@ -123,12 +123,12 @@ func name(around [][]byte, head []byte, s segments.Syntax) (release, set string)
 		return release[:min(6, len(release))], ""
 	}
 	set = parts[1]
-	if set == "837" { // which claims they are stands in ST-3, or in GS-8 before 005010
+	if guides := guides[set]; guides != nil { // which it is stands in ST-3, or in GS-8 before 005010
 		implementation := release
 		if len(parts) > 3 {
 			implementation = parts[3]
 		}
-		for guide, kind := range claims {
+		for guide, kind := range guides {
 			if strings.Contains(implementation, guide) {
 				set += kind
 			}
@@ -137,5 +137,9 @@ func name(around [][]byte, head []byte, s segments.Syntax) (release, set string)
 	return release[:min(6, len(release))], set
 }
 
-// claims are the kinds of claims by the numbers of their implementation guides.
-var claims = map[string]string{"X222": "P", "X098": "P", "X223": "I", "X096": "I", "X224": "D", "X097": "D"}
+// guides are kinds of one set by the numbers of their implementation guides: claims, and the answers to
+// claims that are a kind of status of their own.
+var guides = map[string]map[string]string{
+	"837": {"X222": "P", "X098": "P", "X223": "I", "X096": "I", "X224": "D", "X097": "D"},
+	"277": {"X214": "A"},
+}
