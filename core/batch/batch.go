@@ -136,6 +136,18 @@ func (b *Batch) Value(record, slot int) ([]byte, bool) {
 	return b.Buf[s.Off:s.End], true
 }
 
+// Twin is a slot that is to have what another has: two fields stand in one place.
+type Twin struct{ Slot, As int }
+
+// Give gives twins their spans.
+func (b *Batch) Give(twins []Twin) {
+	for row := 0; row < len(b.Spans) && len(twins) > 0; row += b.Slots {
+		for _, t := range twins {
+			b.Spans[row+t.Slot] = b.Spans[row+t.As]
+		}
+	}
+}
+
 // Made is what a record became: a piece of Out.
 func (b *Batch) Made(record int) []byte {
 	from := uint32(0)

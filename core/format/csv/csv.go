@@ -21,6 +21,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"ydrion/core/batch"
 
 	"ydrion/core/finding"
 	"ydrion/core/place"
@@ -136,8 +137,12 @@ func (r *Reader) bind(fields shape.Record) finding.List {
 			out = append(out, finding.New("csv.column-twice", at(second), "columns %d and %d are both called %q: which one is meant?", column+1, second+1, name))
 			continue
 		}
-		r.columns[column] = int32(slot)
 		r.slotColumn[slot] = column
+		if first := r.columns[column]; first >= 0 {
+			r.twins = append(r.twins, batch.Twin{Slot: slot, As: int(first)})
+			continue
+		}
+		r.columns[column] = int32(slot)
 	}
 	if len(fields) > 0 {
 		out = append(out, r.surplus(wanted, at)...)

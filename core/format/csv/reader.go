@@ -29,6 +29,7 @@ type Reader struct {
 	names       []string
 	columns     []int32 // slot of each column, or -1
 	slotColumn  []int   // column of each slot
+	twins       []batch.Twin
 	heading     []byte
 	scratch     []byte // of Survey
 	footer      []byte

@@ -20,6 +20,11 @@ const (
 // looked at in one step; a field that holds doubled quotes is rewritten after
 // the text.
 func (r *Reader) Split(b *batch.Batch) {
+	r.split(b)
+	b.Give(r.twins)
+}
+
+func (r *Reader) split(b *batch.Batch) {
 	odd := b.Odd || bytes.IndexByte(b.Buf[:b.N], 0) >= 0
 	if r.charset == text.UTF8 {
 		odd = odd || !utf8.Valid(b.Buf[:b.N])

@@ -35,6 +35,7 @@ type Case struct {
 //
 //   - whatever the size of batches and of what is read at once, and on however many cores a file is
 //     split, records, values, findings and places are the same;
+//   - two fields may stand in one place;
 //   - a good record's raw text, behind the heading, is a file with that record and the same values;
 //   - a value that stands in the file as it is stands where it is located, to the byte;
 //   - the parts that are shown of a record lie in each other and in its text, and are the values that are
@@ -56,6 +57,7 @@ func Contract(t *testing.T, f *format.Format, cases ...Case) {
 				t.Fatalf("%d records, not %d; %q", len(whole.records), c.Records, whole.wrong)
 			}
 			k.anyWay(whole)
+			k.twins(whole)
 			k.again(whole)
 			k.places(whole)
 			k.parts()
@@ -254,6 +256,22 @@ func differs(t *testing.T, got, want []record) bool {
 		t.Errorf("there are %d records too many, such as %s", len(got)-len(want), got[len(want)])
 	}
 	return len(got) > len(want)
+}
+
+// twins holds that two fields for one place have the same values.
+func (k *contract) twins(whole result) {
+	if len(k.Fields) == 0 {
+		return
+	}
+	double := *k
+	double.Fields = append(slices.Clone(k.Fields), k.Fields...)
+	for i, r := range double.read(k.File, way{}).records {
+		n := len(k.Fields)
+		if !slices.Equal(r.values[:n], whole.records[i].values) || !slices.Equal(r.values[n:], r.values[:n]) {
+			k.t.Errorf("record %d has %q for %q twice", i+1, r.values, k.Fields)
+			return
+		}
+	}
 }
 
 func (k *contract) again(whole result) {

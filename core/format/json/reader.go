@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"io"
+	"math/bits"
 	"slices"
 	"strconv"
 	"strings"
@@ -167,11 +168,13 @@ type Reader struct {
 	fields  shape.Record // what is wanted of them
 	implied bool         // nobody has said so: the documents are lists
 	names   []string
-	before  []string  // the pointer up to the first list
-	list    bool      // there is one
-	whole   bool      // the document must be read whole before its records are known
-	within  []string  // the pointer in its elements, * for each element of a list
-	roots   []*trie   // what is wanted at each level of within; the last is the record's
+	before  []string // the pointer up to the first list
+	list    bool     // there is one
+	whole   bool     // the document must be read whole before its records are known
+	within  []string // the pointer in its elements, * for each element of a list
+	roots   []*trie  // what is wanted at each level of within; the last is the record's
+	twins   []batch.Twin
+	slots   [][]int   // those of each level but the last
 	keys    [][]int   // slots that want the name, or the place in its list, of a value at each level
 	outside []outer   // wanted values that stand around the outermost list
 	lists   *list     // of the document of which a unit was asked for last
@@ -204,7 +207,14 @@ type trie struct {
 
 type branch struct {
 	name string
+	key  uint64 // see keyed
 	to   *trie
+}
+
+// keyed is a name's beginning and length as a number: names of up to seven bytes have one of their own.
+func keyed(buf []byte, from, to int) uint64 {
+	n := uint(to - from)
+	return binary.LittleEndian.Uint64(buf[from:])&(1<<(8*min(n, 7))-1) | uint64(n&0xff)<<56
 }
 
 func (t *trie) child(name string) *trie {
@@ -216,12 +226,23 @@ func (t *trie) child(name string) *trie {
 	return nil
 }
 
+// all are the slots of all values below.
+func (t *trie) all(slots []int) []int {
+	if t.slot >= 0 {
+		slots = append(slots, t.slot)
+	}
+	for _, c := range t.children {
+		slots = c.to.all(slots)
+	}
+	return slots
+}
+
 func (t *trie) add(path []string, slot int) {
 	for _, name := range path {
 		c := t.child(name)
 		if c == nil {
 			c = &trie{slot: -1}
-			t.children = append(t.children, branch{name, c})
+			t.children = append(t.children, branch{name, keyed(append([]byte(name), make([]byte, 8)...), 0, len(name)), c})
 		}
 		t = c
 	}
@@ -261,6 +282,8 @@ func (r *Reader) bind() finding.List {
 	for i := range r.roots {
 		r.roots[i] = &trie{slot: -1}
 	}
+	r.twins = nil
+	first := map[string]int{}
 	for slot, f := range r.fields {
 		r.names = append(r.names, f.Name)
 		at, up, wanted := f.At(), 0, []string{f.At()}
@@ -270,6 +293,12 @@ func (r *Reader) bind() finding.List {
 			wanted, _ = pointer(strings.TrimSuffix(at[digits:], "#"))
 		}
 		level := len(r.within) - up
+		where := fmt.Sprintf("%d %v %q", up, digits > 0 && at[digits:] == "#", wanted)
+		if as, twice := first[where]; twice {
+			r.twins = append(r.twins, batch.Twin{Slot: slot, As: as})
+			continue
+		}
+		first[where] = slot
 		if key := digits > 0 && at[digits:] == "#"; key {
 			if level >= 0 && level+len(r.before) > 0 || r.list {
 				if level >= 0 {
@@ -288,6 +317,10 @@ func (r *Reader) bind() finding.List {
 			continue
 		}
 		out = append(out, finding.New("json.path", place.Place{Line: 1, Column: 1, Path: f.Name}, "the field %s cannot be found: there are not %d levels above a record", f.Name, up))
+	}
+	r.slots = make([][]int, len(r.within))
+	for level := range r.slots {
+		r.slots[level] = append(r.roots[level].all(nil), r.keys[level]...)
 	}
 	return out
 }
@@ -611,6 +644,19 @@ func nested(buf []byte, p int) (end int, whole bool, bad int) {
 	var open [MaxDepth + 8]byte
 	depth := 0
 	for i := p; i < len(buf); i++ {
+		// Eight bytes at once, of which none is a quote or a bracket: [ ] { } differ in one bit.
+		for i+8 <= len(buf) {
+			x := binary.LittleEndian.Uint64(buf[i:])
+			quotes, opened, closed := x^low*'"', (x|low*0x20)^low*'{', (x|low*0x20)^low*'}'
+			if m := ((quotes-low)&^quotes | (opened-low)&^opened | (closed-low)&^closed) & high; m != 0 {
+				i += bits.TrailingZeros64(m) >> 3
+				break
+			}
+			i += 8
+		}
+		if i >= len(buf) {
+			break
+		}
 		switch kinds[buf[i]] {
 		case quote:
 			k := closing(buf, i+1)
@@ -635,22 +681,28 @@ func nested(buf []byte, p int) (end int, whole bool, bad int) {
 	return 0, false, -1
 }
 
-// closing finds the quote that ends a string, from within it.
+// closing finds the quote that ends a string, from its first character on; -1 if there is none.
 func closing(buf []byte, i int) int {
 	for {
-		k := bytes.IndexByte(buf[i:], '"')
-		if k < 0 {
+		for i+8 <= len(buf) {
+			x := binary.LittleEndian.Uint64(buf[i:])
+			quotes, slashes := x^low*'"', x^low*'\\'
+			if m := ((quotes-low)&^quotes | (slashes-low)&^slashes) & high; m != 0 {
+				i += bits.TrailingZeros64(m) >> 3
+				break
+			}
+			i += 8
+		}
+		for i < len(buf) && buf[i] != '"' && buf[i] != '\\' {
+			i++
+		}
+		if i >= len(buf) {
 			return -1
 		}
-		i += k
-		n := 0
-		for buf[i-1-n] == '\\' {
-			n++
-		}
-		if n%2 == 0 {
+		if buf[i] == '"' {
 			return i
 		}
-		i++
+		i += 2
 	}
 }
 
@@ -1098,9 +1150,14 @@ func (r *Reader) Split(b *batch.Batch) {
 			w.context[o.slot] = batch.Span{Off: uint32(off), End: uint32(len(b.Buf))}
 		}
 	}
+	w.rows = make([][]batch.Span, len(r.within)+1)
+	for level := range r.within {
+		w.rows[level] = slices.Repeat([]batch.Span{batch.Missing}, b.Slots)
+	}
 	for _, whole := range b.Wholes {
 		w.whole(whole)
 	}
+	b.Give(r.twins)
 }
 
 // walk goes through one value after the other.
@@ -1110,11 +1167,13 @@ type walk struct {
 	odd     bool // there is something that is not UTF-8
 	row     []batch.Span
 	context []batch.Span
-	names   []batch.Span // of the members of the objects that are open
-	end     int          // of the whole that is read
-	rule    int          // what is wrong, with failed
+	names   []batch.Span   // of the members of the objects that are open
+	rows    [][]batch.Span // what is wanted of each level of the pointer that is open
+	end     int            // of the whole that is read
+	rule    int            // what is wrong, with failed
 	at      int
 	failed  bool
+	escaped bool // the string that was read last has escape sequences
 	empty   bool // there was a list without elements
 }
 
@@ -1137,16 +1196,18 @@ func (w *walk) whole(s batch.Span) {
 		w.finish(end)
 		w.cut(s)
 	} else {
-		// First everything is read, with what is wanted of the outermost level; then
-		// the records in it are.
-		w.row = slices.Clone(w.context)
-		w.finish(w.value(int(s.Off), w.roots[0], 0))
-		if !w.failed {
-			w.down(int(s.Off), 0)
+		notes, spans := len(w.b.Notes), len(w.b.Spans)
+		w.finish(w.along(int(s.Off), 0, 0, false, batch.Missing, -1))
+		if w.failed { // its records are not what they seem
+			w.b.Bounds, w.b.Notes, w.b.Spans = w.b.Bounds[:records], w.b.Notes[:notes], w.b.Spans[:spans]
 		}
 	}
 	if len(w.b.Bounds) == records && (w.failed || !w.empty) {
-		copy(w.open(s), w.row)
+		row := w.open(s)
+		copy(row, w.context)
+		if len(w.within) > 0 {
+			w.settle(0, row)
+		}
 		if !w.failed {
 			w.fail(ruleNoRecord, int(s.Off))
 		}
@@ -1188,81 +1249,72 @@ func (w *walk) open(s batch.Span) []batch.Span {
 	return row
 }
 
-// down goes along the pointer to the records within a value whose grammar has been
-// proved. What is wanted of the levels above is in the row.
-func (w *walk) down(p, level int) {
-	buf := w.b.Buf
-	context, name := w.row, w.within[level]
-	every := name == "*"
-	// A value is entered with its name, or with its place in a list if that is not negative.
-	enter := func(at int, name batch.Span, place int) {
-		end, _, _ := skip(buf, at, true)
-		w.row = slices.Clone(context)
-		if level+1 == len(w.within) {
-			w.row = w.open(batch.Span{Off: uint32(at), End: uint32(end)})
-			copy(w.row, context)
+// along reads a value that stands on the pointer to the records, at a level of it. What is wanted of it is
+// known when it ends, and is then given to the records in it. Every tells that it is one of a list; it has
+// a name, or a place in its list that is not negative.
+func (w *walk) along(p, level, depth int, every bool, name batch.Span, place int) int {
+	start, outer, row, first := p, w.row, w.rows[level], len(w.b.Bounds)
+	record := level == len(w.within)
+	if record {
+		row = w.open(batch.Span{Off: uint32(p), End: uint32(p)})
+		copy(row, w.context)
+	} else {
+		for _, slot := range w.slots[level] {
+			row[slot] = batch.Missing
 		}
-		for _, slot := range w.keys[level+1] {
+	}
+	if level > 0 {
+		for _, slot := range w.keys[level] {
 			if place >= 0 {
-				w.b.Buf = binary.LittleEndian.AppendUint32(w.b.Buf, uint32(at))
+				w.b.Buf = binary.LittleEndian.AppendUint32(w.b.Buf, uint32(p))
 				off := len(w.b.Buf)
 				w.b.Buf = strconv.AppendInt(w.b.Buf, int64(place), 10)
 				name = batch.Span{Off: uint32(off), End: uint32(len(w.b.Buf))}
 			}
-			w.row[slot] = name
-		}
-		if level+1 < len(w.roots) && len(w.roots[level+1].children) > 0 || w.roots[level+1].slot >= 0 {
-			w.value(at, w.roots[level+1], 0)
-		}
-		if level+1 < len(w.within) {
-			records, empty := len(w.b.Bounds), w.empty
-			w.empty = false
-			w.down(at, level+1)
-			if every && !w.empty && len(w.b.Bounds) == records { // an element without the list that is to be in it
-				w.b.Notes = append(w.b.Notes, batch.Note{Record: int32(records), Slot: -1, Rule: ruleNoRecord, Source: batch.Syntax, At: uint32(at)})
-				copy(w.open(batch.Span{Off: uint32(at), End: uint32(end)}), w.row)
-			}
-			w.empty = w.empty || empty
-		}
-		buf = w.b.Buf
-	}
-	if first := skipBlanks(buf, p+1); every && (buf[p] == '[' && buf[first] == ']' || buf[p] == '{' && buf[first] == '}' && !w.implied) {
-		w.empty = true
-	}
-	switch {
-	case buf[p] == '[' && every:
-		n := 0
-		for p = skipBlanks(buf, p+1); buf[p] != ']'; p = skipBlanks(buf, p) {
-			if buf[p] == ',' {
-				p++
-				continue
-			}
-			enter(p, batch.Missing, n)
-			n++
-			p, _, _ = skip(buf, p, true)
-		}
-	case buf[p] == '{' && !(every && w.implied):
-		for p = skipBlanks(buf, p+1); buf[p] != '}'; p = skipBlanks(buf, p) {
-			if buf[p] == ',' {
-				p++
-				continue
-			}
-			end, _, _ := skip(buf, p, true)
-			span := batch.Span{Off: uint32(p + 1), End: uint32(end - 1)}
-			if bytes.IndexByte(buf[p:end], '\\') >= 0 {
-				w.b.Buf = binary.LittleEndian.AppendUint32(w.b.Buf, uint32(p+1))
-				off := len(w.b.Buf)
-				w.b.Buf, _ = unquote(w.b.Buf, w.b.Buf[p+1:end-1])
-				buf, span = w.b.Buf, batch.Span{Off: uint32(off), End: uint32(len(w.b.Buf))}
-			}
-			p = skipBlanks(buf, skipBlanks(buf, end)+1)
-			if every || string(buf[span.Off:span.End]) == name {
-				enter(p, span, -1)
-			}
-			p, _, _ = skip(buf, p, true)
+			row[slot] = name
 		}
 	}
-	w.row = context
+	w.row = row
+	root, empty := w.roots[level], w.empty
+	if record {
+		p = w.value(p, root, depth)
+		w.b.Bounds[first].End = uint32(p)
+		w.row = outer
+		return p
+	}
+	w.empty = false
+	switch all := w.within[level] == "*"; {
+	case p >= w.end:
+		p = w.fail(ruleSyntax, w.end)
+	case w.b.Buf[p] == '{' && !(all && w.implied):
+		p = w.object(p, root, depth, level)
+	case w.b.Buf[p] == '[' && all:
+		p = w.array(p, root, depth, level)
+	default:
+		p = w.value(p, root, depth)
+	}
+	if root.slot >= 0 && !w.failed {
+		row[root.slot] = batch.Span{Off: uint32(start), End: uint32(p)}
+	}
+	if every && !w.empty && !w.failed && len(w.b.Bounds) == first { // an element without the list that is to be in it
+		w.b.Notes = append(w.b.Notes, batch.Note{Record: int32(first), Slot: -1, Rule: ruleNoRecord, Source: batch.Syntax, At: uint32(start)})
+		copy(w.open(batch.Span{Off: uint32(start), End: uint32(p)}), w.context)
+	}
+	if len(w.slots[level]) > 0 {
+		for ; first < len(w.b.Bounds); first++ {
+			w.settle(level, w.b.Spans[first*w.b.Slots:])
+		}
+	}
+	w.empty = w.empty || empty
+	w.row = outer
+	return p
+}
+
+// settle gives a row what is wanted of a level.
+func (w *walk) settle(level int, row []batch.Span) {
+	for _, slot := range w.slots[level] {
+		row[slot] = w.rows[level][slot]
+	}
 }
 
 // value reads the value at p by the grammar, takes what is wanted of it, and gives
@@ -1281,9 +1333,9 @@ func (w *walk) value(p int, wanted *trie, depth int) int {
 	}
 	switch c := buf[p]; {
 	case c == '{':
-		p = w.object(p, wanted, depth)
+		p = w.object(p, wanted, depth, -1)
 	case c == '[':
-		p = w.array(p, wanted, depth)
+		p = w.array(p, wanted, depth, -1)
 	case c == '"':
 		return w.str(p, slot)
 	case c == '-' || c-'0' <= 9:
@@ -1311,56 +1363,93 @@ func (w *walk) value(p int, wanted *trie, depth int) int {
 	return p
 }
 
-func (w *walk) object(p int, wanted *trie, depth int) int {
-	first := len(w.names)
-	p = w.skip(p + 1)
-	if p < w.end && w.b.Buf[p] == '}' {
+// object reads an object; of the pointer's levels it is the one of that number, or -1.
+func (w *walk) object(p int, wanted *trie, depth, level int) int {
+	first, names, alike, end := len(w.names), uint64(0), false, w.end
+	every := level >= 0 && w.within[level] == "*"
+	if p = w.skip(p + 1); p < end && w.b.Buf[p] == '}' {
+		w.empty = w.empty || every
 		return p + 1
 	}
 	for {
-		if p >= w.end || w.b.Buf[p] != '"' {
+		buf := w.b.Buf
+		if p >= end || buf[p] != '"' {
 			return w.fail(ruleSyntax, p)
 		}
-		from := p
-		p = w.str(p, -1)
-		if w.failed {
-			return w.end
-		}
-		name := batch.Span{Off: uint32(from + 1), End: uint32(p - 1)}
-		if bytes.IndexByte(w.b.Buf[from:p], '\\') >= 0 {
-			w.b.Buf = binary.LittleEndian.AppendUint32(w.b.Buf, uint32(from+1))
-			off := len(w.b.Buf)
-			w.b.Buf, _ = unquote(w.b.Buf, w.b.Buf[from+1:p-1])
-			name = batch.Span{Off: uint32(off), End: uint32(len(w.b.Buf))}
+		// Most names are short and have nothing special: one word has them.
+		var key uint64
+		name := batch.Span{Off: uint32(p + 1)}
+		x := binary.LittleEndian.Uint64(buf[p+1:])
+		if n := bits.TrailingZeros64(special(x, high)) >> 3; n < 8 && buf[p+1+n] == '"' && p+1+n < end {
+			name.End = uint32(p + 1 + n)
+			key, p = x&(1<<(8*n)-1)|uint64(n)<<56, p+n+2
+		} else {
+			if p = w.str(p, -1); w.failed {
+				return end
+			}
+			if name.End = uint32(p - 1); w.escaped {
+				at := name
+				w.b.Buf = binary.LittleEndian.AppendUint32(w.b.Buf, at.Off)
+				name.Off = uint32(len(w.b.Buf))
+				w.b.Buf, _ = unquote(w.b.Buf, w.b.Buf[at.Off:at.End])
+				name.End = uint32(len(w.b.Buf))
+				w.b.Buf = append(w.b.Buf, 0, 0, 0, 0, 0, 0, 0, 0)
+				buf = w.b.Buf
+			}
+			key = keyed(buf, int(name.Off), int(name.End))
 		}
 		w.names = append(w.names, name)
+		bit := uint64(1) << (key * 0x9E3779B97F4A7C15 >> 58) // names that are alike have one bit
+		alike, names = alike || names&bit != 0, names|bit
 		var below *trie
 		if wanted != nil {
 			for i := range wanted.children {
-				if wanted.children[i].name == string(w.b.Buf[name.Off:name.End]) {
-					below = wanted.children[i].to
+				if c := &wanted.children[i]; c.key == key && (len(c.name) < 8 || c.name == string(buf[name.Off:name.End])) {
+					below = c.to
 					break
 				}
 			}
 		}
-		if p = w.skip(p); p >= w.end || w.b.Buf[p] != ':' {
+		if p = w.skip(p); p >= end || buf[p] != ':' {
 			return w.fail(ruleSyntax, p)
 		}
-		p = w.skip(w.value(w.skip(p+1), below, depth+1))
+		p = w.skip(p + 1)
+		switch {
+		case level >= 0 && (every || w.within[level] == string(buf[name.Off:name.End])):
+			if below != nil { // somebody wants a part of it by a pointer of its own
+				w.value(p, below, depth+1)
+			}
+			p = w.along(p, level+1, depth+1, every, name, -1)
+		case p < end && buf[p] == '"' && depth < MaxDepth:
+			slot := -1
+			if below != nil {
+				slot = below.slot
+			}
+			p = w.str(p, slot)
+		default:
+			p = w.value(p, below, depth+1)
+		}
 		if w.failed {
-			return w.end
+			return end
 		}
-		if p >= w.end || w.b.Buf[p] != ',' && w.b.Buf[p] != '}' {
+		buf = w.b.Buf
+		if p = w.skip(p); p >= end {
 			return w.fail(ruleSyntax, p)
 		}
-		if w.b.Buf[p] == '}' {
-			if at := w.twice(w.names[first:]); at >= 0 {
-				return w.fail(ruleTwice, at)
+		switch buf[p] {
+		case ',':
+			p = w.skip(p + 1)
+		case '}':
+			if alike {
+				if at := w.twice(w.names[first:]); at >= 0 {
+					return w.fail(ruleTwice, at)
+				}
 			}
 			w.names = w.names[:first]
 			return p + 1
+		default:
+			return w.fail(ruleSyntax, p)
 		}
-		p = w.skip(p + 1)
 	}
 }
 
@@ -1396,9 +1485,10 @@ func (w *walk) twice(names []batch.Span) int {
 	return -1
 }
 
-func (w *walk) array(p int, wanted *trie, depth int) int {
+func (w *walk) array(p int, wanted *trie, depth, level int) int {
 	p = w.skip(p + 1)
 	if p < w.end && w.b.Buf[p] == ']' {
+		w.empty = w.empty || level >= 0
 		return p + 1
 	}
 	for i := 0; ; i++ {
@@ -1406,8 +1496,15 @@ func (w *walk) array(p int, wanted *trie, depth int) int {
 		if wanted != nil && len(wanted.children) > 0 {
 			below = wanted.child(strconv.Itoa(i))
 		}
-		p = w.skip(w.value(p, below, depth+1))
-		if w.failed {
+		if level >= 0 {
+			if below != nil {
+				w.value(p, below, depth+1)
+			}
+			p = w.along(p, level+1, depth+1, true, batch.Missing, i)
+		} else {
+			p = w.value(p, below, depth+1)
+		}
+		if p = w.skip(p); w.failed {
 			return w.end
 		}
 		if p >= w.end || w.b.Buf[p] != ',' && w.b.Buf[p] != ']' {
@@ -1421,29 +1518,44 @@ func (w *walk) array(p int, wanted *trie, depth int) int {
 }
 
 func (w *walk) skip(p int) int {
-	buf := w.b.Buf
-	for p < w.end && blank(buf[p]) {
-		p++
+	if buf := w.b.Buf; p < w.end && buf[p] <= ' ' {
+		for p < w.end && blank(buf[p]) {
+			p++
+		}
 	}
 	return p
 }
 
-// ordinary are the characters that a string holds as they are, and that are ASCII.
-var ordinary = func() (o [256]bool) {
-	for c := 0x20; c < 0x80; c++ {
-		o[c] = c != '"' && c != '\\'
-	}
-	return o
-}()
+const (
+	low  = 0x0101010101010101
+	high = 0x8080808080808080
+)
+
+// special has the highest bit of the first byte of eight that is a quote, a backslash, a control character,
+// or has one of the strange bits; of those behind it there may be others.
+func special(x, strange uint64) uint64 {
+	quotes, slashes := x^low*'"', x^low*'\\'
+	return ((quotes-low)&^quotes|(slashes-low)&^slashes|(x-low*0x20)&^x)&high | x&strange
+}
 
 // str reads a string, and where it is wanted gives its text to a slot.
 func (w *walk) str(p, slot int) int {
 	buf := w.b.Buf
 	escaped := false
+	strange := uint64(0) // bytes beyond ASCII are looked at
+	if w.odd {
+		strange = high
+	}
 	i := p + 1
 	for ; ; i++ {
-		for i < w.end && ordinary[buf[i]] {
-			i++
+		for { // eight bytes at once, of which none is a quote, a backslash or a control character
+			if m := special(binary.LittleEndian.Uint64(buf[i:]), strange); m != 0 { // there is slack behind the text
+				i += bits.TrailingZeros64(m) >> 3
+				break
+			}
+			if i += 8; i >= w.end {
+				break
+			}
 		}
 		if i >= w.end {
 			return w.fail(ruleSyntax, p)
@@ -1463,11 +1575,14 @@ func (w *walk) str(p, slot int) int {
 		case c < 0x20:
 			return w.fail(ruleControl, i)
 		case c >= 0x80 && w.odd:
-			if r, n := utf8.DecodeRune(buf[i:w.end]); r == utf8.RuneError && (n == 1 || w.charset != text.UTF8) {
+			r, n := utf8.DecodeRune(buf[i:w.end])
+			if r == utf8.RuneError && (n == 1 || w.charset != text.UTF8) {
 				return w.fail(ruleEncoding, i)
 			}
+			i += n - 1
 		}
 	}
+	w.escaped = escaped
 	if slot >= 0 {
 		s := batch.Span{Off: uint32(p + 1), End: uint32(i)}
 		if escaped {
@@ -1552,23 +1667,16 @@ func unquote(to, b []byte) ([]byte, bool) {
 
 // number finds where a number ends (RFC 8259, 6), -1 if it is none.
 func number(b []byte, p int) int {
-	digits := func() bool {
-		from := p
-		for p < len(b) && b[p]-'0' <= 9 {
-			p++
-		}
-		return p > from
-	}
 	if b[p] == '-' {
 		p++
 	}
-	zero := p < len(b) && b[p] == '0'
 	from := p
-	if !digits() || zero && p-from > 1 {
+	if p = digits(b, p); p == from || p-from > 1 && b[from] == '0' {
 		return -1
 	}
 	if p < len(b) && b[p] == '.' {
-		if p++; !digits() {
+		from = p + 1
+		if p = digits(b, from); p == from {
 			return -1
 		}
 	}
@@ -1576,9 +1684,18 @@ func number(b []byte, p int) int {
 		if p++; p < len(b) && (b[p] == '+' || b[p] == '-') {
 			p++
 		}
-		if !digits() {
+		from = p
+		if p = digits(b, from); p == from {
 			return -1
 		}
+	}
+	return p
+}
+
+// digits goes behind those at p.
+func digits(b []byte, p int) int {
+	for p < len(b) && b[p]-'0' <= 9 {
+		p++
 	}
 	return p
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -132,6 +133,8 @@ func TestRecords(t *testing.T) {
 		{"two names", "{\"a\":1,\n \"\\u0061\":2}", "", []string{"a"}, []string{"2 json.name-twice at 2:2 +9"}, ""},
 		{"half a pair", `{"a": "x\ud800"}`, "", []string{"a"}, []string{"- json.surrogate at 1:9 +8"}, ""},
 		{"not UTF-8", "[\"a\",\n\"caf\xe9\"]", "", []string{"0"}, []string{"a", "- text.encoding at 2:5 +10"}, ""},
+		{"UTF-8 beside what is not", "[\"caf\u00e9 \u2603 \U0001f9ad\",\"caf\xe9\",\"long enough to be read in words \u00e9\"]", "", []string{"0"}, []string{"café ☃ 🦭", "- text.encoding at 1:17 +22", "long enough to be read in words é"}, ""},
+		{"two names of many", `[{"ab":1,"ba":2,"a":3,"b":4,"":5,"aab":6,"abb":7},{"ab":1,"cd":2,"ab":3},{"":1,"x":2,"":3}]`, "", []string{"abb"}, []string{"7", "- json.name-twice at 1:66 +65", "- json.name-twice at 1:86 +85"}, ""},
 		{"a tab in a string", "{\"a\": \"x\ty\"}", "", []string{"a"}, []string{"- json.control at 1:9 +8"}, ""},
 		{"bad escape", `{"a": "\x"}`, "", []string{"a"}, []string{`- json.escape at 1:8 +7`}, ""},
 		{"leading zero", `[1, 01, .5, 1., +1, 2]`, "", []string{"0"}, []string{"1", "- json.number at 1:5 +4", "- json.syntax at 1:9 +8", "- json.number at 1:13 +12", "- json.syntax at 1:17 +16", "2"}, ""},
@@ -178,7 +181,7 @@ func FuzzReader(f *testing.F) {
 			if good && !json.Valid([]byte(raw)) {
 				t.Fatalf("%q was taken for JSON: %q", raw, lines[i])
 			}
-			if !good && json.Valid([]byte(raw)) && !strings.Contains(lines[i], "twice") && !strings.Contains(lines[i], "surrogate") && !strings.Contains(lines[i], "encoding") && !strings.Contains(lines[i], "depth") {
+			if !good && json.Valid([]byte(raw)) && !strings.Contains(lines[i], "twice") && !strings.Contains(lines[i], "surrogate") && !strings.Contains(lines[i], "encoding") && !strings.Contains(lines[i], "depth") && !strings.Contains(file, "\x1e") {
 				t.Fatalf("%q was not taken for JSON: %q", raw, lines[i])
 			}
 		}
@@ -205,6 +208,87 @@ func TestAgainstStandardLibrary(t *testing.T) {
 			}
 		}
 	}
+}
+
+// TestListsInLists: rows of lists in lists are those that a slow reading of the same documents gives, with
+// members before and behind the lists, lists that are empty, not there or no lists, in one document and in
+// many.
+func TestListsInLists(t *testing.T) {
+	dice := rand.New(rand.NewPCG(7, 11))
+	pick := func(texts ...string) string { return texts[dice.IntN(len(texts))] }
+	for range 400 {
+		shuffled := func(members ...string) string {
+			dice.Shuffle(len(members), func(i, j int) { members[i], members[j] = members[j], members[i] })
+			return "{" + strings.Join(slices.DeleteFunc(members, func(m string) bool { return m == "" }), pick(",", " ,\n ")) + "}"
+		}
+		var documents []string
+		for range 1 + dice.IntN(3) {
+			var outer []string
+			for range dice.IntN(4) {
+				var inner []string
+				for range dice.IntN(4) {
+					inner = append(inner, pick("5", `"x"`, "null", "[1]", "{}", shuffled(`"v":`+pick("1.50", `"a\u00e9\n"`, "null"), pick("", `"w":{"deep":[{"v":9}]}`))))
+				}
+				outer = append(outer, shuffled(pick(`"id":`+pick("1", `"two"`, "null"), ""), pick(`"t":[`+strings.Join(inner, ",")+"]", `"t":[`+strings.Join(inner, " , ")+"]", "", `"t":7`, `"t":[]`), pick("", `"u":{"t":[{"v":0}]}`)))
+			}
+			documents = append(documents, shuffled(pick(`"by":"me"`, ""), pick(`"l":[`+strings.Join(outer, ",")+"]", `"l":[`+strings.Join(outer, ",\n")+"]", `"l":[]`), `"z":[{"t":[{"v":3}]}]`))
+		}
+		if len(documents) > 1 {
+			for i := range documents {
+				documents[i] = strings.ReplaceAll(documents[i], "\n ", " ")
+			}
+		}
+		file := strings.ReplaceAll(strings.Join(documents, "\x00"), "\n", " ")
+		file = strings.ReplaceAll(file, "\x00", "\n")
+		var want []string
+		for _, text := range strings.Split(file, "\n") {
+			var document struct {
+				By json.RawMessage
+				L  []map[string]json.RawMessage
+			}
+			if err := json.Unmarshal([]byte(text), &document); err != nil {
+				t.Fatal(err)
+			}
+			for _, o := range document.L {
+				var list []json.RawMessage
+				if json.Unmarshal(o["t"], &list) != nil || o["t"] == nil {
+					want = append(want, "- "+slow(o["id"])+" "+slow(document.By)+" rejected")
+					continue
+				}
+				for _, e := range list {
+					var members map[string]json.RawMessage
+					json.Unmarshal(e, &members) //nolint: it need not be an object
+					want = append(want, slow(members["v"])+" "+slow(o["id"])+" "+slow(document.By))
+				}
+			}
+		}
+		for _, size := range []int{1, 60, 4000} {
+			got, _, wrong := read(t, file, "/l/*/t/*", size, "v", "2/id", "4/by")
+			for i := range got {
+				if strings.Contains(got[i], " json.no-record") {
+					got[i] = got[i][:strings.Index(got[i], " json.")] + " rejected"
+				}
+			}
+			if !slices.Equal(got, want) || wrong != "" {
+				t.Fatalf("%s\n%q %s\nnot\n%q", file, got, wrong, want)
+			}
+		}
+	}
+}
+
+// slow is a value as the standard library reads it.
+func slow(raw json.RawMessage) string {
+	switch string(raw) {
+	case "":
+		return "-"
+	case "null":
+		return "<null>"
+	}
+	var s string
+	if json.Unmarshal(raw, &s) == nil {
+		return s
+	}
+	return string(raw)
 }
 
 // TestStreams: a list of any length needs the memory of a batch.
