@@ -9,7 +9,7 @@ import (
 // Loop is what a path such as N1(BY)/N3-1 names before the last slash: a segment, maybe with a value by
 // which it is chosen, and maybe within another. To it belong the segments of its group in the structure of
 // the message, and those that begin a group within that. Where no structure is known, they are all that
-// follow it, up to the next segment of its name. A note belongs to the segment that it follows.
+// follow it, up to the next segment of its name; a note belongs to the segment that it follows.
 type Loop struct {
 	Segment string
 	Element int // by whose first component it is chosen, 0: it is not
@@ -47,6 +47,7 @@ type Looping struct {
 
 	loops  Loops
 	states []loopState
+	notes  string // the segment that belongs to the one that it follows; empty: there is none
 	last   string // the segment that came last, but notes
 	note   bool   // the one that came last is a note
 }
@@ -59,9 +60,10 @@ type loopState struct {
 	group  int
 }
 
-// Begin is called before the first segment of a message.
-func (k *Looping) Begin(loops Loops, units bool) {
-	k.loops, k.Units, k.last, k.note = loops, units, "", false
+// Begin is called before the first segment of a message. Notes is the segment that belongs to the one that it
+// follows, in messages that are not described.
+func (k *Looping) Begin(loops Loops, units bool, notes string) {
+	k.loops, k.Units, k.notes, k.last, k.note = loops, units, notes, "", false
 	k.states = append(k.states[:0], make([]loopState, len(loops))...)
 }
 
@@ -86,7 +88,7 @@ func (k *Looping) Ends(from, to int) {
 // the value by which a loop is chosen; level, that it begins a level of a hierarchy, which ends the one
 // before.
 func (k *Looping) Segment(name []byte, structure *standard.Structure, step *standard.Step, level bool, is func(*Loop) bool) {
-	if k.note = string(name) == note; !k.note && k.last != string(name) {
+	if k.note = string(name) == k.notes; !k.note && k.last != string(name) {
 		k.last = string(name)
 	}
 	k.Again = k.Again[:0]
@@ -125,9 +127,6 @@ func (l Loops) Within(loop, outer int) bool {
 	}
 	return loop >= 0
 }
-
-// note is the segment that belongs to the one that it follows (HL7 v2, 2.10).
-const note = "NTE"
 
 // In tells whether the segment that came last belongs to a loop.
 func (k *Looping) In(loop int, structure *standard.Structure, step *standard.Step) bool {

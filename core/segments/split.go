@@ -210,7 +210,7 @@ func (w *walk) message(start, end int) {
 		w.structureOf(buf[start:end])
 	}
 	if w.loops != nil {
-		w.looping.Begin(w.loops, w.unit >= 0)
+		w.looping.Begin(w.loops, w.unit >= 0, w.Note)
 	}
 	count, last := 0, start
 	trouble, lost, strange := -1, -1, -1

@@ -664,7 +664,7 @@ func (w *walk) segments(start, end int) {
 		w.structure = w.structureOf(buf[start:end], terminator)
 	}
 	if w.loops != nil {
-		w.looping.Begin(w.loops, w.unit >= 0)
+		w.looping.Begin(w.loops, w.unit >= 0, "NTE")
 	}
 	w.charset, w.scan = "", buf
 	trouble := -1
