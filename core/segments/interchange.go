@@ -205,6 +205,8 @@ type part struct {
 	element int
 	value   string
 	loop    int // that it is in, -1: none
+	most    int // of them are taken, 0: the first, or one that is named
+	mostOf  int // the slot of the last of those
 	wants   []want
 	next    int // part with a name in the same place, -1: none
 }
@@ -262,6 +264,9 @@ func (s Interchanges) Bind(fields shape.Record) (format.Bound, finding.List) {
 			out = append(out, f)
 		}
 		k := &r.parts[find(p)]
+		if p.Occurrence > max(k.most, 1) {
+			k.most, k.mostOf = p.Occurrence, slot
+		}
 		k.wants = append(k.wants, want{p.Field, slot, p.Occurrence, max(p.Repetition, 1), max(p.Component, 1), f.Kind == value.Number && (f.Decimal == 0 || f.Decimal == '.')})
 	}
 	for i := range r.parts {

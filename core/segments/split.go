@@ -34,6 +34,7 @@ const (
 	ruleMisfit
 	ruleControl
 	ruleControlled
+	ruleMore
 )
 
 // changes are the characters that change between sets (ISO 2022): escape, shift out and in.
@@ -414,11 +415,16 @@ func (w *walk) segment(i, p, first, stop int) {
 					w.row[n.slot] = batch.Missing
 				}
 			}
+			if k := &w.parts[i]; k.most > 0 && w.own[i] == k.most+1 {
+				w.note(ruleMore, k.mostOf, p, true)
+			}
 			w.take(w.parts[i].wants, p+first, stop, w.own[i])
 			return
 		}
 	}
-	w.seen[i]++
+	if w.seen[i]++; w.unit < 0 && w.parts[i].most > 0 && w.seen[i] == w.parts[i].most+1 {
+		w.note(ruleMore, w.parts[i].mostOf, p, true)
+	}
 	w.take(w.parts[i].wants, p+first, stop, w.seen[i])
 }
 
@@ -958,6 +964,9 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 		return seen(finding.Warn(r.Name+".envelope", at, "the message is not of the kind of its group: %s", problem))
 	case ruleControl:
 		return finding.New(r.Name+".control", at, "byte %02X here stands for a character that was lost", b.Buf[n.At]).Suggest("the sender must send the text that was meant")
+	case ruleMore:
+		f := finding.Warn(r.Name+".more", at, "there are more %s here than the %d that are taken: this one and those behind it go nowhere", r.wanted[n.Slot].Segment, r.wanted[n.Slot].Occurrence)
+		return f.Suggest("take more of them, choose by a value as in NAD(BY)-2.1, or make each a record")
 	case ruleControlled:
 		return finding.Warn(r.Name+".control", at, "byte %02X here is a control character, which has no place in a message", b.Buf[n.At])
 	case ruleExtended:

@@ -288,3 +288,34 @@ func TestLoops(t *testing.T) {
 		}
 	}
 }
+
+// TestMoreThanAreTaken: what a map takes by number is told if there is more of it, once a record, at the
+// first that goes nowhere; what is taken as the first of several, or by a value, is not.
+func TestMoreThanAreTaken(t *testing.T) {
+	lab := "MSH|^~\\&|LAB||||2026||ORU^R01|M1|P|2.5.1\rPID|1||7\rOBR|1||S1\rOBX|1|NM|A||1\rOBX|2|NM|B||2\rOBX|3|NM|C||3\rNTE|1||x\rNTE|2||y\rOBX|4|NM|A||4\r"
+	for name, test := range map[string]struct {
+		unit string
+		path []string
+		want string
+	}{
+		"all are taken":    {"", []string{"OBX[1]-5", "OBX[2]-5", "OBX[3]-5", "OBX[4]-5"}, ""},
+		"two are taken":    {"", []string{"OBX[2]-5", "OBX[1]-3"}, "warning hl7.more at 6:1 +88 OBX[2]-5"},
+		"the first is":     {"", []string{"OBX-5", "OBX(3=A)-5"}, ""},
+		"one of a kind is": {"", []string{"OBX(3=A)-5", "OBX(3=A)[2]-5"}, ""},
+		"notes of a unit":  {"OBX", []string{"NTE-3", "NTE[1]-3"}, ""},
+	} {
+		records, _ := read(t, lab, test.unit, 1000, test.path...)
+		var got []string
+		for _, r := range records {
+			got = append(got, r.found...)
+		}
+		if strings.Join(got, "; ") != test.want {
+			t.Errorf("%s: %q, not %q", name, got, test.want)
+		}
+	}
+	more := strings.Replace(lab, "NTE|2||y\r", "NTE|2||y\rNTE|3||z\r", 1)
+	records, _ := read(t, more, "OBX", 1000, "NTE[2]-3")
+	if len(records) != 4 || len(records[2].found) != 1 || !strings.Contains(records[2].found[0], "hl7.more") || len(records[0].found)+len(records[1].found)+len(records[3].found) > 0 {
+		t.Errorf("%+v", records)
+	}
+}

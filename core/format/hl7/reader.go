@@ -91,6 +91,8 @@ type part struct {
 	element int
 	value   string
 	loop    int    // that it is in, -1: none
+	most    int    // of them are taken, 0: the first, or one that is named
+	mostOf  int    // the slot of the last of those
 	slots   []int  // in the order of their positions
 	wants   []want // the same
 }
@@ -154,6 +156,9 @@ func (s Source) Bind(fields shape.Record) (format.Bound, finding.List) {
 	for i := range r.parts {
 		for _, slot := range r.parts[i].slots {
 			p := r.wanted[slot]
+			if p.Occurrence > max(r.parts[i].most, 1) {
+				r.parts[i].most, r.parts[i].mostOf = p.Occurrence, slot
+			}
 			r.parts[i].wants = append(r.parts[i].wants, want{int32(p.Field), int32(slot), int32(p.Occurrence), p.By == 0 && p.Repetition <= 1 && p.Component <= 1 && p.Sub <= 1})
 		}
 	}
@@ -455,6 +460,7 @@ const (
 	ruleBatch
 	ruleControl
 	ruleControlled
+	ruleMore
 )
 
 // Split finds the wanted fields of each message, or of each unit in it.
@@ -818,7 +824,9 @@ func (w *walk) segment(i, p, stop int) {
 			}
 		}
 	}
-	seen[i]++
+	if seen[i]++; part.most > 0 && seen[i] == part.most+1 {
+		w.more(part.mostOf, p)
+	}
 	if len(part.slots) == 0 {
 		return
 	}
@@ -882,6 +890,14 @@ func (w *walk) segment(i, p, stop int) {
 				break
 			}
 		}
+	}
+}
+
+// more notes a segment that goes nowhere because there are more than are taken of a record. What units have
+// in common is no list.
+func (w *walk) more(slot, at int) {
+	if w.unit < 0 || len(w.row) > 0 && &w.row[0] != &w.context[0] {
+		w.note(ruleMore, slot, at, true)
 	}
 }
 
@@ -1398,6 +1414,9 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 		return seen(finding.New("hl7.batch", at, "%s stands among messages, and the file does not begin with FHS or BHS", line[:min(3, len(line))]), line).Suggest("the file may be put together of others, or not be whole: ask for it again")
 	case ruleControl:
 		return finding.New("hl7.control", at, "byte %02X here stands for a character that was lost", b.Buf[n.At]).Suggest("the sender must send the text that was meant")
+	case ruleMore:
+		return finding.Warn("hl7.more", at, "there are more %s here than the %d that are taken: this one and those behind it go nowhere", r.wanted[n.Slot].Segment, r.wanted[n.Slot].Occurrence).
+			Suggest("take more of them, choose by a value as in OBX(3=WBC)-5, or make each a record")
 	case ruleControlled:
 		return finding.Warn("hl7.control", at, "byte %02X here is a control character, which has no place in a message (HL7 v2 chapter 2, 2.5.4)", b.Buf[n.At])
 	case ruleCharset:

@@ -202,6 +202,7 @@ type outer struct {
 // trie is the wanted members below a value.
 type trie struct {
 	slot     int // -1: the value itself is not wanted
+	most     int // elements are taken, if it is a list: places up to the second or higher are wanted; 0: there are none
 	children []branch
 }
 
@@ -242,6 +243,9 @@ func (t *trie) add(path []string, slot int) {
 		c := t.child(name)
 		if c == nil {
 			c = &trie{slot: -1}
+			if n, err := strconv.Atoi(name); err == nil && n > 0 {
+				t.most = max(t.most, n+1)
+			}
 			t.children = append(t.children, branch{name, keyed(append([]byte(name), make([]byte, 8)...), 0, len(name)), c})
 		}
 		t = c
@@ -1129,6 +1133,7 @@ const (
 	ruleNumber
 	ruleDepth
 	ruleNoRecord
+	ruleMore
 )
 
 // Split finds the records and their wanted members, and holds everything in them
@@ -1173,6 +1178,7 @@ type walk struct {
 	rule    int            // what is wrong, with failed
 	at      int
 	failed  bool
+	record  int  // that is read, -1: what is around it
 	escaped bool // the string that was read last has escape sequences
 	empty   bool // there was a list without elements
 }
@@ -1190,12 +1196,14 @@ func (w *walk) whole(s batch.Span) {
 	w.end, w.failed, w.empty, w.names = int(s.End), false, false, w.names[:0]
 	records := len(w.b.Bounds)
 	if len(w.within) == 0 {
+		w.record = len(w.b.Bounds)
 		w.row = w.open(s)
 		copy(w.row, w.context)
 		end := w.value(int(s.Off), w.roots[0], 0)
 		w.finish(end)
 		w.cut(s)
 	} else {
+		w.record = -1
 		notes, spans := len(w.b.Notes), len(w.b.Spans)
 		w.finish(w.along(int(s.Off), 0, 0, false, batch.Missing, -1))
 		if w.failed { // its records are not what they seem
@@ -1277,7 +1285,9 @@ func (w *walk) along(p, level, depth int, every bool, name batch.Span, place int
 	w.row = row
 	root, empty := w.roots[level], w.empty
 	if record {
+		w.record = first
 		p = w.value(p, root, depth)
+		w.record = -1
 		w.b.Bounds[first].End = uint32(p)
 		w.row = outer
 		return p
@@ -1513,7 +1523,9 @@ func (w *walk) array(p int, wanted *trie, depth, level int) int {
 		if w.b.Buf[p] == ']' {
 			return p + 1
 		}
-		p = w.skip(p + 1)
+		if p = w.skip(p + 1); wanted != nil && wanted.most > 0 && i+1 == wanted.most && w.record >= 0 {
+			w.b.Notes = append(w.b.Notes, batch.Note{Record: int32(w.record), Slot: -1, Rule: ruleMore, Source: batch.Syntax, At: uint32(p), Warn: true})
+		}
 	}
 }
 
@@ -1724,6 +1736,8 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 		f = finding.New("json.number", at, "this is no number of JSON").Suggest("no zero before other digits, digits on both sides of the point, no plus sign")
 	case ruleDepth:
 		f = finding.New("json.depth", at, "values are nested more than %d deep", MaxDepth)
+	case ruleMore:
+		f = finding.Warn("json.more", at, "the list has more elements than are taken: this one and those behind it go nowhere").Suggest("take more of them, or make each a record: record: /…/*")
 	case ruleNoRecord:
 		f = finding.New("json.no-record", at, "there is no record at %s in this value", shown(r.within))
 	default:
