@@ -62,7 +62,7 @@ func TestMoreThanAreTaken(t *testing.T) {
 	const message = "UNB+UNOC:3+S+H+261125:0930+7'UNH+1+ORDERS:D:96A:UN'BGM+220+A1+9'DTM+137:20261125:102'LIN+1++X1:SA'QTY+21:3'LIN+2++X2:SA'QTY+21:5'LIN+3++X3:SA'QTY+21:6'UNS+S'UNT+11+1'UNZ+1+7'"
 	warned = true
 	defer func() { warned = false }()
-	for paths, want := range map[string]string{"LIN[1]-1 LIN[2]-1": "edifact.more +129", "LIN[3]-1": "", "LIN-1": "", "QTY(21)[2]-1.2": "edifact.more +142"} {
+	for paths, want := range map[string]string{"LIN[1]-1 LIN[2]-1": "edifact.beyond +129", "LIN[3]-1": "", "LIN-1": "", "QTY(21)[2]-1.2": "edifact.beyond +142"} {
 		records, _ := read(t, edifact.Rules, message, "", 1000, strings.Fields(paths)...)
 		if len(records) != 1 || !strings.HasPrefix(strings.Join(records[0].found, ";"), want) || want == "" && len(records[0].found) > 0 {
 			t.Errorf("%s: %+v", paths, records)

@@ -965,7 +965,7 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 	case ruleControl:
 		return finding.New(r.Name+".control", at, "byte %02X here stands for a character that was lost", b.Buf[n.At]).Suggest("the sender must send the text that was meant")
 	case ruleMore:
-		f := finding.Warn(r.Name+".more", at, "there are more %s here than the %d that are taken: this one and those behind it go nowhere", r.wanted[n.Slot].Segment, r.wanted[n.Slot].Occurrence)
+		f := finding.Warn(r.Name+".beyond", at, "there are more %s here than the %d that are taken: this one and those behind it go nowhere", r.wanted[n.Slot].Segment, r.wanted[n.Slot].Occurrence)
 		return f.Suggest("take more of them, choose by a value as in NAD(BY)-2.1, or make each a record")
 	case ruleControlled:
 		return finding.Warn(r.Name+".control", at, "byte %02X here is a control character, which has no place in a message", b.Buf[n.At])

@@ -299,7 +299,7 @@ func TestMoreThanAreTaken(t *testing.T) {
 		want string
 	}{
 		"all are taken":    {"", []string{"OBX[1]-5", "OBX[2]-5", "OBX[3]-5", "OBX[4]-5"}, ""},
-		"two are taken":    {"", []string{"OBX[2]-5", "OBX[1]-3"}, "warning hl7.more at 6:1 +88 OBX[2]-5"},
+		"two are taken":    {"", []string{"OBX[2]-5", "OBX[1]-3"}, "warning hl7.beyond at 6:1 +88 OBX[2]-5"},
 		"the first is":     {"", []string{"OBX-5", "OBX(3=A)-5"}, ""},
 		"one of a kind is": {"", []string{"OBX(3=A)-5", "OBX(3=A)[2]-5"}, ""},
 		"notes of a unit":  {"OBX", []string{"NTE-3", "NTE[1]-3"}, ""},
@@ -315,7 +315,7 @@ func TestMoreThanAreTaken(t *testing.T) {
 	}
 	more := strings.Replace(lab, "NTE|2||y\r", "NTE|2||y\rNTE|3||z\r", 1)
 	records, _ := read(t, more, "OBX", 1000, "NTE[2]-3")
-	if len(records) != 4 || len(records[2].found) != 1 || !strings.Contains(records[2].found[0], "hl7.more") || len(records[0].found)+len(records[1].found)+len(records[3].found) > 0 {
+	if len(records) != 4 || len(records[2].found) != 1 || !strings.Contains(records[2].found[0], "hl7.beyond") || len(records[0].found)+len(records[1].found)+len(records[3].found) > 0 {
 		t.Errorf("%+v", records)
 	}
 }

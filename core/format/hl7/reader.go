@@ -1415,7 +1415,7 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 	case ruleControl:
 		return finding.New("hl7.control", at, "byte %02X here stands for a character that was lost", b.Buf[n.At]).Suggest("the sender must send the text that was meant")
 	case ruleMore:
-		return finding.Warn("hl7.more", at, "there are more %s here than the %d that are taken: this one and those behind it go nowhere", r.wanted[n.Slot].Segment, r.wanted[n.Slot].Occurrence).
+		return finding.Warn("hl7.beyond", at, "there are more %s here than the %d that are taken: this one and those behind it go nowhere", r.wanted[n.Slot].Segment, r.wanted[n.Slot].Occurrence).
 			Suggest("take more of them, choose by a value as in OBX(3=WBC)-5, or make each a record")
 	case ruleControlled:
 		return finding.Warn("hl7.control", at, "byte %02X here is a control character, which has no place in a message (HL7 v2 chapter 2, 2.5.4)", b.Buf[n.At])

@@ -1737,7 +1737,7 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 	case ruleDepth:
 		f = finding.New("json.depth", at, "values are nested more than %d deep", MaxDepth)
 	case ruleMore:
-		f = finding.Warn("json.more", at, "the list has more elements than are taken: this one and those behind it go nowhere").Suggest("take more of them, or make each a record: record: /…/*")
+		f = finding.Warn("json.beyond", at, "the list has more elements than are taken: this one and those behind it go nowhere").Suggest("take more of them, or make each a record: record: /…/*")
 	case ruleNoRecord:
 		f = finding.New("json.no-record", at, "there is no record at %s in this value", shown(r.within))
 	default:
