@@ -41,7 +41,7 @@ standard error and are left out; the exit code is 1 then.`,
 			if of == nil {
 				return wrongUse("--to is one of %s", strings.Join(formats.Names(), ", "))
 			}
-			if (style.Canonical || style.Number != 0) && of.Shelf == nil {
+			if (style.Canonical || style.Number != 0) && !of.Canonical {
 				return wrongUse("--canonical and --number are for x12 and edifact")
 			}
 			if style.Number < 0 {

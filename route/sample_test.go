@@ -1,10 +1,12 @@
 package route
 
 import (
+	"context"
 	"os"
 	"slices"
 	"strings"
 	"testing"
+	"ydrion/core/flow"
 
 	"ydrion/workspace"
 )
@@ -79,5 +81,31 @@ func TestAgainstASample(t *testing.T) {
 				t.Errorf("%s: %s\nnot %s", name, said[i], want)
 			}
 		}
+	}
+}
+
+// TestOwnDescription: a route of HL7 holds messages against a description of one's own, which is a part of
+// its revision.
+func TestOwnDescription(t *testing.T) {
+	w, err := workspace.Load(os.DirFS("../bench/workspace"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.Files["samples/out.csv"] = []byte("a\n")
+	w.Files["maps/m.map"] = []byte("map m\nsource hl7\ntarget csv based on samples/out.csv\n\na = OBX-5\n")
+	w.Files["descriptions/lab.txt"] = []byte("segment OBX 2.5.1 Observation\nR SI Number\nR ID(2) Type\nR CE Test\nX ST Sub\nR VARIES Value\n")
+	w.Files["routes/r.yaml"] = []byte("route: r\nlisten: {folder: \"{in}/x\"}\nread: {format: hl7, record: OBX}\ncheck: {description: descriptions/lab.txt}\nmap: maps/m.map\ndeliver:\n  good: {folder: \"{out}/x\", name: \"{file.stem}.csv\"}\n  rejected: {folder: \"{out}/y\"}\n")
+	c, findings := Compile(workspace.FromFiles(w.Files), "r")
+	if c == nil || c.Files["descriptions/lab.txt"] == nil {
+		t.Fatal(findings)
+	}
+	const in = "MSH|^~\\&|A|B|C|D|20261128||ORU^R01^ORU_R01|1|P|2.5.1\rPID|||7^^^A||Mara\rOBR|1|1|2|x^x^x\rOBX|1|NM|K^K^L||2\rOBX|2|NM|K^K^L|a|3\rOBX|3|NM|K^K^L||4|g\r"
+	o := &output{}
+	if _, err := c.Plan.Run(context.Background(), strings.NewReader(in), flow.Inputs{}, o); err != nil {
+		t.Fatal(err)
+	}
+	wrong := strings.Join(o.wrong, "\n")
+	if out := o.whole(t); out != "a\n2\n" || !strings.Contains(wrong, "OBX[2]-4") || !strings.Contains(wrong, "the description knows 5 fields of OBX") && !strings.Contains(wrong, "knows 5 fields of OBX") {
+		t.Errorf("%q %s", out, wrong)
 	}
 }

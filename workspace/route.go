@@ -245,9 +245,7 @@ func (w *Workspace) route(file string) {
 	}
 	r.Places["check.description"] = check.where("description")
 	switch of, can := r.Check.Description, formats.Named(r.Format); {
-	case of == "" || can == nil || can.Shelf != nil || can.Standard && of == Standard:
-	case can.Standard:
-		check.bad(check.where("description"), "workspace.value", "messages of %s are held against the standard only, not %s", r.Format, of)
+	case of == "" || can == nil || can.Standard:
 	default:
 		check.bad(check.where("description"), "workspace.value", "only messages of hl7, x12 and edifact are held against a description, not %s", r.Format)
 	}

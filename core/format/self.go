@@ -34,8 +34,12 @@ type Format struct {
 	// Standard tells that there are descriptions of its messages that ship with the program, and
 	// that records may be held against them.
 	Standard bool
-	// Shelf has those descriptions where others may take their place; nil: they may not.
-	Shelf *standard.Shelf
+	// Shelf has those descriptions. Others may take their place: they say everything, or what differs if
+	// Inherits says so.
+	Shelf    *standard.Shelf
+	Inherits bool
+	// Canonical tells that there is a canonical style.
+	Canonical bool
 
 	// Recognise tells whether a file is of this format, and why; the guess names the format
 	// already. Start is the file's text without what may stand before, whole with it.

@@ -39,7 +39,7 @@ func Convert(ctx context.Context, in io.Reader, name, to string, style format.St
 	c := &converter{Converted: Converted{From: guess.Format, To: to, Findings: finding.List{}}, name: name, out: bufio.NewWriterSize(out, 1<<16)}
 	source, target := Named(guess.Format), Named(to)
 	switch {
-	case source == nil || source != target && source.Name != "json" && to != "json" || source == target && source.Shelf == nil:
+	case source == nil || source != target && source.Name != "json" && to != "json" || source == target && !source.Canonical:
 		return nil, Unable(fmt.Sprintf("%s cannot be written as %s without a map: make a route for it", cmp.Or(guess.Format, "a file of no known format"), to))
 	case source == target && !style.Canonical:
 		return nil, Unable(fmt.Sprintf("the file is %s already; only its canonical style could be written", to))

@@ -24,5 +24,15 @@ func Guideline(file string, b []byte) (*standard.Guideline, finding.List) {
 // Description reads a file that describes messages: a guideline, or one in our own text format. of is the
 // format that it is about, empty if it does not say.
 func Description(file string, b []byte) (shelf *standard.Shelf, of string, out finding.List) {
-	return standard.Load(file, b, shelves)
+	return standard.Load(file, b, shelves, bases...)
 }
+
+// bases are descriptions of which others say only what differs.
+var bases = func() (all []*standard.Shelf) {
+	for _, f := range All {
+		if f.Inherits {
+			all = append(all, f.Shelf)
+		}
+	}
+	return all
+}()

@@ -320,3 +320,49 @@ func TestHostileMessages(t *testing.T) {
 		}
 	}
 }
+
+// TestOwnDescriptionOfHL7: a description of one's own says what differs from the standard, and what it does
+// not say is as there.
+func TestOwnDescriptionOfHL7(t *testing.T) {
+	const own = "structure ORU_R01 2.5.1 Results of seals\nMSH PID ZSL? OBR OBX+\n\nsegment ZSL 2.5.1 Seal\nR ID(2)#SPECIES Species\nO NM Weight\n\nsegment OBR 2.5.1 Order\nX ST Set ID\nO EI Placer\nR EI(20) Filler\nO CE Service\n\ntable SPECIES Species of seals\nGS = Grey seal\nRS = Ringed seal\n\ntable 0001 Sex\nM = Male\nF = Female\n"
+	shelf, of, findings := Description("lab.txt", []byte(own))
+	if shelf == nil || of != "" || len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	message := func(pid8, zsl, obr string) string {
+		return "MSH|^~\\&|A|B|C|D|20261128||ORU^R01^ORU_R01|1|P|2.5.1\rPID|||7^^^A||Mara||20200101|" + pid8 + "\r" + zsl + obr + "OBX|1|NM|K^K^L||2||||||F\r"
+	}
+	for _, test := range []struct{ in, want string }{
+		{message("F", "ZSL|GS|17.5\r", "OBR||1|2|x^x^x\r"), ""},
+		{message("U", "ZSL|GS|17.5\r", "OBR||1|2|x^x^x\r"), "standard.code PID-8"},
+		{message("F", "ZSL|XX|heavy\r", "OBR||1|2|x^x^x\r"), "standard.code ZSL-1; standard.form ZSL-2"},
+		{message("F", "", "OBR|1|1||x^x^x|y\r"), "standard.not-used OBR-1; standard.required OBR-3; standard.more-fields OBR-5"},
+		{message("F", "", "OBR||1|2|x^x^x\rNTE|1||note\r"), "standard.place NTE"},
+		{strings.Replace(message("F", "", "OBR||1|2|x^x^x\r"), "20200101", "2020-01", 1), "standard.form PID-7"},
+		{strings.Replace(message("U", "", "OBR|1|1|2|x^x^x|y\r"), "2.5.1", "2.4", 1), ""},
+	} {
+		look, err := Examine(t.Context(), strings.NewReader(test.in), Request{Records: 1, Byte: -1, Own: shelf})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, f := range look.Findings {
+			got = append(got, f.Code+" "+f.Place.Path)
+		}
+		if strings.Join(got, "; ") != test.want {
+			t.Errorf("%q: %q, not %q", test.in, got, test.want)
+		}
+	}
+	for text, want := range map[string]string{
+		"segment ZSL 2.5.1 Seal\nR QQQ(2) Species\n":        "there is no type QQQ",
+		"segment ZSL 2.5.1 Seal\nR ID(2)#NONE Species\n":    "there is no table NONE",
+		"structure ORU_R01 2.5.1 Results\nMSH PID@1 OBX+\n": "there is no segment PID@1",
+		"table SPECIES Species of seals\nGS = Grey seal\n":  "it describes no structure",
+		"segment ZSL 9.9 Seal\nR ID(2) Species\n":           "it describes no structure",
+		"structure ORU_R01 2.5.1 Results\nMSH (PID OBX+\n":  "ORU_R01",
+	} {
+		if _, _, findings := Description("lab.txt", []byte(text)); !strings.Contains(findings.Error(), want) {
+			t.Errorf("%q: %v, not %s", text, findings, want)
+		}
+	}
+}

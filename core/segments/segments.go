@@ -623,12 +623,12 @@ func (m *Message) elementary(v *Value, e *standard.Element, at where, say func(f
 		}
 	}
 	t := e.Codes()
-	if t == nil || m.Closed != nil && !m.Closed(e.Type, e.Table) {
+	if t == nil || !t.Own && m.Closed != nil && !m.Closed(e.Type, e.Table) {
 		return
 	}
 	if _, ok := t.Meaning(v.Text); !ok {
 		known := " that are known here"
-		if m.Book.Closed {
+		if m.Book.Closed || t.Own {
 			known = ""
 		}
 		say(format.Remark{Code: "standard.code", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s: %s is not among the codes of table %s (%s)%s", e.Title, strconv.Quote(finding.Shorten([]byte(v.Text))), t.Name, t.Title, known)})

@@ -14,7 +14,7 @@ import (
 func (r *Rules) Format() *format.Format {
 	return &format.Format{
 		Name: r.Name, Title: r.Title, Makes: r.Makes, Nothing: r.Nothing,
-		Declares: r.Declares, Standard: true, Shelf: r.Shelf,
+		Declares: r.Declares, Standard: true, Shelf: r.Shelf, Canonical: true,
 		Position: position, Example: r.Example,
 		Broken:   r.broken,
 		Settings: func(o format.Options) format.Source { return Interchanges{Rules: r, Unit: o.Text("record")} },

@@ -83,7 +83,7 @@ func (r *Reader) Split(b *batch.Batch) {
 
 func newWalk(r *Reader, b *batch.Batch) *walk {
 	n, slots := len(r.parts), len(r.wanted)
-	return &walk{Reader: r, b: b, s: r.syntax(b.Base), seen: make([]int, n), first: make([]int, n), deep: make([]int, n), own: make([]int, n), context: make([]batch.Span, slots), outside: make([]batch.Span, slots)}
+	return &walk{Reader: r, b: b, s: r.syntax(b.Base), seen: make([]int, n), first: make([]int, n), deep: make([]int, n), counts: make([]int, n), context: make([]batch.Span, slots), outside: make([]batch.Span, slots)}
 }
 
 // class says what a character is.
@@ -140,7 +140,7 @@ type walk struct {
 	numbers   [buckets]number     // of the names that came last
 	looping   Looping             // where there are loops
 	came      *standard.Step      // of the segment that came last, nil: there is no structure
-	own       []int               // occurrences of each part in the unit
+	counts    []int               // occurrences of each part in the unit
 	kin       *Kin                // takes what belongs to units, where that is wanted
 }
 
@@ -400,7 +400,7 @@ func (w *walk) segment(i, p, first, stop int) {
 		case i == w.unit:
 			w.open(p, min(stop+1, w.b.N))
 			w.enclose()
-			clear(w.own)
+			clear(w.counts)
 		case w.structure != nil:
 			if !w.inside {
 				w.row, w.first[i], w.deep[i] = w.context, max(w.node, 1), len(w.levels)
@@ -410,15 +410,15 @@ func (w *walk) segment(i, p, first, stop int) {
 			w.enter(i)
 		}
 		if w.inside {
-			if w.own[i]++; w.own[i] == 1 && w.first[i] != 0 { // its own stands before its parents'
+			if w.counts[i]++; w.counts[i] == 1 && w.first[i] != 0 { // its own stands before its parents'
 				for _, n := range w.parts[i].wants {
 					w.row[n.slot] = batch.Missing
 				}
 			}
-			if k := &w.parts[i]; k.most > 0 && w.own[i] == k.most+1 {
+			if k := &w.parts[i]; k.most > 0 && w.counts[i] == k.most+1 {
 				w.note(ruleMore, k.mostOf, p, true)
 			}
-			w.take(w.parts[i].wants, p+first, stop, w.own[i])
+			w.take(w.parts[i].wants, p+first, stop, w.counts[i])
 			return
 		}
 	}

@@ -1,8 +1,10 @@
 package standard
 
 import (
+	"cmp"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -29,8 +31,9 @@ func NewShelf(files fs.FS, folder string, versions ...string) *Shelf {
 }
 
 // Own reads a description of one's own, in the format of the files. Its tables have all codes that
-// there may be. An error is the first mistake in it.
-func Own(text string) (*Shelf, error) {
+// there may be. Where one of the bases has its version, it says only what differs from that; else it says
+// everything. An error is the first mistake in it.
+func Own(text string, bases ...*Shelf) (*Shelf, error) {
 	text = strings.ReplaceAll(text, "\r\n", "\n")
 	var all []block
 	s := &Shelf{}
@@ -50,26 +53,40 @@ func Own(text string) (*Shelf, error) {
 	described := 0
 	for _, v := range s.Versions {
 		book := bookOf(v, all)
+		own := slices.SortedFunc(maps.Values(book.entries), func(x, y *entry) int { return cmp.Or(cmp.Compare(x.kind, y.kind), cmp.Compare(x.name, y.name)) })
 		book.Closed = true
-		if err := book.Check(); err != nil {
-			return nil, fmt.Errorf("%s %w", v, err)
-		}
-		for _, name := range book.Names("structure") {
-			described++
-			if err := book.holds(book.Structure(name)); err != nil {
-				return nil, fmt.Errorf("%s structure %s: %w", v, name, err)
+		for _, base := range bases {
+			if under := base.Book(v); under != nil {
+				book.Closed = false
+				book.add(under)
 			}
 		}
-		for _, kind := range []string{"segment", "type"} {
-			for _, name := range book.Names(kind) {
-				for _, e := range book.get(kind, name).composite.Elements {
-					if book.Type(e.Type) == nil && !elementary[e.Type] {
-						return nil, fmt.Errorf("%s %s %s: there is no type %s", v, kind, name, e.Type)
+		for _, e := range own {
+			if e.once.Do(e.read); e.err != nil {
+				return nil, fmt.Errorf("%s %s %s: %w", v, e.kind, e.name, e.err)
+			}
+		}
+		for _, e := range own {
+			switch e.kind {
+			case "table":
+				e.table.Own = true
+			case "structure":
+				described++
+				if err := book.holds(e.structure); err != nil {
+					return nil, fmt.Errorf("%s structure %s: %w", v, e.name, err)
+				}
+			case "segment", "type":
+				for _, element := range e.composite.Elements {
+					if book.Type(element.Type) == nil && !elementary[element.Type] {
+						return nil, fmt.Errorf("%s %s %s: there is no type %s", v, e.kind, e.name, element.Type)
 					}
-					if e.Table != "" && book.Table(e.Table) == nil {
-						return nil, fmt.Errorf("%s %s %s: there is no table %s", v, kind, name, e.Table)
+					if element.Table != "" && book.Table(element.Table) == nil {
+						return nil, fmt.Errorf("%s %s %s: there is no table %s", v, e.kind, e.name, element.Table)
 					}
 				}
+			}
+			if !book.Closed && e.kind != "table" {
+				described++
 			}
 		}
 		s.books.Store(v, func() *Book { return book })
@@ -80,9 +97,18 @@ func Own(text string) (*Shelf, error) {
 	return s, nil
 }
 
+// add takes what another book has and this one has not.
+func (b *Book) add(under *Book) {
+	for key, e := range under.entries {
+		if b.entries[key] == nil {
+			b.entries[key] = &entry{block: e.block, book: b}
+		}
+	}
+}
+
 // Load reads a description of one's own: in our text format, or a guideline whose file's name ends in
 // .sef (known as in ReadSEF). of is the format that it says it is about, empty if it does not say.
-func Load(file string, b []byte, known map[string]*Shelf) (shelf *Shelf, of string, out finding.List) {
+func Load(file string, b []byte, known map[string]*Shelf, bases ...*Shelf) (shelf *Shelf, of string, out finding.List) {
 	text := string(b)
 	if strings.EqualFold(path.Ext(file), ".sef") {
 		var g *Guideline
@@ -91,7 +117,7 @@ func Load(file string, b []byte, known map[string]*Shelf) (shelf *Shelf, of stri
 		}
 		text, of = g.Text, g.Standard
 	}
-	shelf, err := Own(text)
+	shelf, err := Own(text, bases...)
 	if err != nil {
 		return nil, of, append(out, finding.New("description.syntax", place.InFile(file), "%v", err))
 	}

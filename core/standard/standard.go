@@ -171,6 +171,8 @@ type Table struct {
 	Name  string `json:"name"`
 	Title string `json:"title"`
 	Codes []Code `json:"codes"`
+	// Own tells that it is one's own, and has all codes that there may be.
+	Own bool `json:"-"`
 }
 
 // Code is a code and what it means.

@@ -23,6 +23,17 @@ func Book(version string) (book *standard.Book, of string) {
 	return Versions.Book(of), of
 }
 
+// described finds what is said of messages of a kind: in descriptions of one's own, or in the standard.
+func described(own *standard.Shelf, version, code, event, said string) (*standard.Book, *standard.Structure) {
+	if own != nil {
+		if book := own.Book(version); book != nil {
+			return book, structure(book, code, event, said)
+		}
+	}
+	book, _ := Book(version)
+	return book, structure(book, code, event, said)
+}
+
 // structure finds the structure of a message: by MSH-9.3 if that is said, else by its
 // type and event.
 func structure(b *standard.Book, code, event, said string) *standard.Structure {

@@ -18,7 +18,9 @@ import (
 
 // Outline gives the groups, segments, fields and components of a message, with what its
 // version of the standard says of them.
-func (r *Reader) Outline(raw []byte) []format.Node { return shown(&taker{decoded: !r.declared}, raw) }
+func (r *Reader) Outline(raw []byte) []format.Node {
+	return shown(&taker{own: r.own, decoded: !r.declared}, raw)
+}
 
 // Outline gives the parts of a message.
 func Outline(raw []byte) []format.Node { return shown(&taker{}, raw) }
@@ -41,7 +43,7 @@ func Show(record []byte) []format.Line { return format.Lines(Outline(record)) }
 func (r *Reader) Judge(raw []byte, say func(format.Remark)) {
 	t := takers.Get().(*taker)
 	defer t.done()
-	t.decoded = !r.declared
+	t.own, t.decoded = r.own, !r.declared
 	if tooMany(raw) {
 		say(segments.TooManyRemark("MSH", 0))
 		return
@@ -58,7 +60,7 @@ func (r *Reader) Judge(raw []byte, say func(format.Remark)) {
 func (r *Reader) JudgeAll(b *batch.Batch, say func(int, format.Remark)) {
 	t := takers.Get().(*taker)
 	defer t.done()
-	t.decoded = !r.declared
+	t.own, t.decoded = r.own, !r.declared
 	for i, span := range b.Wholes {
 		if tooMany(b.Buf[span.Off:span.End]) {
 			say(i, segments.TooManyRemark("MSH", int(span.Off)))
@@ -88,7 +90,7 @@ func unversioned(at int) format.Remark {
 
 // Table gives the codes of a table in the version of a message.
 func (r *Reader) Table(raw []byte, name string) *standard.Table {
-	if m, problem := apart(&taker{decoded: !r.declared}, raw); problem == "" && m.Book != nil {
+	if m, problem := apart(&taker{own: r.own, decoded: !r.declared}, raw); problem == "" && m.Book != nil {
 		return m.Book.Table(name)
 	}
 	return nil
@@ -144,9 +146,8 @@ func apart(t *taker, raw []byte) (*segments.Message, string) {
 		}
 		return parts
 	}
-	m.Book, _ = Book(text(12)[0])
 	kind := text(9)
-	m.Structure = structure(m.Book, kind[0], kind[1], kind[2])
+	m.Book, m.Structure = described(t.own, text(12)[0], kind[0], kind[1], kind[2])
 	return m, ""
 }
 
@@ -160,8 +161,9 @@ type taker struct {
 	values    []segments.Value // of all segments: theirs are pieces of it
 	fields    []segments.Field
 	segments  []segments.Segment
-	decoded   bool      // the text is UTF-8, whatever MSH-18 says
-	odd       [256]bool // characters that say that a field is no plain text
+	own       *standard.Shelf // see Source
+	decoded   bool            // the text is UTF-8, whatever MSH-18 says
+	odd       [256]bool       // characters that say that a field is no plain text
 }
 
 // takers are used again by who is done with a message.

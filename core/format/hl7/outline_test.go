@@ -111,7 +111,7 @@ func TestJudge(t *testing.T) {
 		raw := head + test.body
 		var got []string
 		at := -1
-		r := &Reader{}
+		r := &Reader{bound: &bound{}}
 		r.Judge([]byte(raw), func(k format.Remark) {
 			if at < 0 {
 				at = k.At
@@ -133,7 +133,7 @@ func TestJudge(t *testing.T) {
 func TestDecodedText(t *testing.T) {
 	const raw = "MSH|^~\\&|A|B|C|D|20261125||ORU^R01^ORU_R01|M1|P|2.5.1||||||8859/1\rPID|1||T-1||Crèche\r"
 	for _, declared := range []bool{false, true} {
-		r := &Reader{declared: declared}
+		r := &Reader{bound: &bound{}, declared: declared}
 		found := ""
 		for _, n := range r.Outline([]byte(raw)) {
 			if n.Path == "PID-5.1" || n.Path == "PID-5" {

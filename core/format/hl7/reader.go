@@ -31,11 +31,14 @@ type Source struct {
 	Unit string
 	// Marked says that values go on into HL7: escape sequences that are no text are kept as such.
 	Marked bool
+
+	own *standard.Shelf // descriptions that stand before those of the standard; nil: none
 }
 
 // bound is what is wanted of messages, and where it stands.
 type bound struct {
 	marked   bool                // see Source
+	own      *standard.Shelf     // see Source
 	wanted   []segments.Position // by slot
 	names    []string
 	parts    []part
@@ -116,7 +119,7 @@ const ahead = 64 << 10
 // field's path says which, or its name.
 func (s Source) Bind(fields shape.Record) (format.Bound, finding.List) {
 	var out finding.List
-	r := &bound{marked: s.Marked, unit: -1}
+	r := &bound{marked: s.Marked, own: s.own, unit: -1}
 	find := func(p segments.Position) int {
 		loop := r.loops.Add(p)
 		for i := range r.parts {
@@ -476,7 +479,7 @@ func (r *Reader) Split(b *batch.Batch) {
 		plain = &inBlocks
 	}
 	odd := !text.IsASCII(b.Buf[:b.N]) || bytes.IndexByte(b.Buf[:b.N], escape) >= 0
-	w := walk{Reader: r, b: b, odd: odd, controls: text.Controlled(b.Buf[:b.N], plain), seen: make([]int, len(r.parts)), first: make([]int, len(r.parts)), own: make([]int, len(r.parts))}
+	w := walk{Reader: r, b: b, odd: odd, controls: text.Controlled(b.Buf[:b.N], plain), seen: make([]int, len(r.parts)), first: make([]int, len(r.parts)), counts: make([]int, len(r.parts))}
 	for i, m := range messages {
 		if r.unit < 0 {
 			w.row = w.grow()
@@ -509,7 +512,7 @@ type walk struct {
 	seen     []int // occurrences of each part in its scope
 	first    []int // when each part was first met in the message, 0: not yet
 	order    int
-	own      []int            // those in the unit
+	counts   []int            // those in the unit
 	mine     bool             // what came last, but notes, is a unit
 	looping  segments.Looping // where there are loops
 	came     *standard.Step   // of the segment that came last, nil: there is no structure
@@ -782,7 +785,7 @@ func (w *walk) open(start, end int) {
 	context := w.context
 	w.row = w.grow()
 	copy(w.row, context)
-	clear(w.own)
+	clear(w.counts)
 }
 
 // nameAt tells whether a segment's name stands at p.
@@ -818,7 +821,7 @@ func (w *walk) segment(i, p, stop int) {
 	}
 	seen := w.seen
 	if w.unit >= 0 && len(w.row) > 0 && &w.row[0] != &w.context[0] {
-		if seen = w.own; seen[i] == 0 && w.first[i] != 0 { // its own stands before its parents'
+		if seen = w.counts; seen[i] == 0 && w.first[i] != 0 { // its own stands before its parents'
 			for _, slot := range part.slots {
 				w.row[slot] = batch.Missing
 			}
@@ -952,8 +955,8 @@ func (w *walk) structureOf(message []byte, terminator byte) *standard.Structure 
 	}
 	parts := append(strings.Split(string(kind), string(w.sep.Component)), "", "")
 	of, _, _ := strings.Cut(string(version), string(w.sep.Component))
-	book, _ := Book(of)
-	w.kind, w.version, w.found = kind, version, structure(book, parts[0], parts[1], parts[2])
+	w.kind, w.version = kind, version
+	_, w.found = described(w.own, of, parts[0], parts[1], parts[2])
 	if w.found != nil && w.unit >= 0 {
 		unit := w.parts[w.unit].name
 		w.holding = w.found.Holding(string([]byte{byte(unit >> 16), byte(unit >> 8), byte(unit)}))

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"strings"
+	"ydrion/core/standard"
 
 	"ydrion/core/format"
 	"ydrion/core/text"
@@ -12,7 +13,7 @@ import (
 // Format is HL7 v2.
 var Format = &format.Format{
 	Name: "hl7", Title: "HL7 v2", Makes: "HL7 v2 messages", Nothing: "there is no MSH segment",
-	Declares: true, Standard: true,
+	Declares: true, Standard: true, Shelf: Versions, Inherits: true,
 	Recognise: recognise,
 	Broken:    broken,
 	Type:      kind,
@@ -126,6 +127,12 @@ func (s Source) Says(set string) string {
 		return fmt.Sprintf("HL7 v2 in %s; each segment %s is a record, with what stands around it", set, s.Unit)
 	}
 	return fmt.Sprintf("HL7 v2 in %s; each message is a record", set)
+}
+
+// By gives the source with descriptions that stand before those of the standard.
+func (s Source) By(own *standard.Shelf) format.Source {
+	s.own = own
+	return s
 }
 
 // Into keeps escape sequences that are no text in values that go on into HL7.
