@@ -59,8 +59,9 @@ type Judge interface {
 	// JudgeAll tells where the messages of a batch differ, by their number in Wholes. Offsets are those
 	// of the batch. A message that nothing describes is one remark with the code Undescribed.
 	JudgeAll(b *batch.Batch, say func(whole int, r Remark))
-	// Table gives the codes of a table that a record's outline names.
-	Table(raw []byte, name string) *standard.Table
+	// Book gives the description that a record is held against, with the tables that its outline
+	// names; nil if there is none.
+	Book(raw []byte) *standard.Book
 }
 
 // Divider is a reader that knows which parts of a message belong to one record alone.

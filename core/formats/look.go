@@ -350,8 +350,11 @@ func (f *framer) framed(reader format.Reader, b *batch.Batch, i int) ([]byte, in
 func (e *examination) show(b *batch.Batch, i int) Shown {
 	raw := b.Raw(i)
 	s := Shown{Record: e.Records, Line: b.Place(i, b.Bounds[i].Off).Line, Offset: b.Base + int64(b.Bounds[i].Off), Kind: e.kind, Parts: []format.Node{}, Raw: e.readable(raw)}
-	judge, _ := e.reader.(format.Judge)
 	framed, shift := e.frame.framed(e.reader, b, i)
+	var book *standard.Book
+	if judge, can := e.reader.(format.Judge); can {
+		book = judge.Book(framed)
+	}
 	nodes := e.reader.Outline(framed)
 	paths := chosen(nodes, e.request.Path)
 	for _, n := range nodes {
@@ -364,8 +367,8 @@ func (e *examination) show(b *batch.Batch, i int) Shown {
 			continue
 		}
 		s.Parts = append(s.Parts, n)
-		if n.Table != "" && e.Tables[n.Table] == nil && judge != nil {
-			e.Tables[n.Table] = judge.Table(framed, n.Table)
+		if n.Table != "" && book != nil && e.Tables[n.Table] == nil {
+			e.Tables[n.Table] = book.Table(n.Table)
 		}
 	}
 	return s

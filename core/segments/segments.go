@@ -47,6 +47,18 @@ type Value struct {
 	Syntax   bool    // it says what the separators are: it is neither shown nor judged
 }
 
+// Filled is how many of its values something stands in, without their parts.
+func (s *Segment) Filled() (n int) {
+	for _, field := range s.Fields {
+		for i := range field {
+			if !field[i].Empty() {
+				n++
+			}
+		}
+	}
+	return n
+}
+
 // Empty tells whether nothing stands there.
 func (v Value) Empty() bool { return v.From == v.To }
 
@@ -78,16 +90,21 @@ const MaxValues = 2_000_000
 
 // TooMany tells whether a text has more separators than that.
 func TooMany(text []byte, separators ...byte) bool {
-	if len(text) <= MaxValues {
-		return false
-	}
-	n := 0
-	for _, c := range separators {
+	return len(text) > MaxValues && Count(text, separators...) > MaxValues
+}
+
+// Long is from how many bytes on a message is worth counting, so that the memory for taking it
+// apart is asked for once.
+const Long = 1 << 16
+
+// Count is how many of these characters a text has; those that are 0 are none.
+func Count(text []byte, characters ...byte) (n int) {
+	for _, c := range characters {
 		if c != 0 {
 			n += bytes.Count(text, []byte{c})
 		}
 	}
-	return n > MaxValues
+	return n
 }
 
 // TooManyRemark says so.

@@ -1051,8 +1051,7 @@ func (r *Reader) Outline(raw []byte) []format.Node {
 	if s := r.current(); r.tooMany(&s, raw) {
 		return format.Whole(r.Head, raw)
 	}
-	m := r.apart(raw)
-	return m.Outline()
+	return r.apart(raw).Outline()
 }
 
 // Judge tells where a message differs from the standard's description, if it has one.
@@ -1145,16 +1144,13 @@ func (m *Message) narrow(say func(format.Remark)) {
 	}
 }
 
-// Table gives the codes of a table.
-func (r *Reader) Table(raw []byte, name string) *standard.Table {
-	if m := r.apart(raw); m.Book != nil {
-		return m.Book.Table(name)
-	}
-	return nil
-}
+// Book gives the description that a message is held against.
+func (r *Reader) Book(raw []byte) *standard.Book { return r.apart(raw).Book }
 
-// apart takes a message apart, with the envelopes that stand around it.
-func (r *Reader) apart(raw []byte) *Message { return r.apartWithin(&slab{}, r.current(), nil, raw) }
+// apart takes a message apart, with the envelopes that stand around it, as far as it is shown.
+func (r *Reader) apart(raw []byte) *Message {
+	return r.apartWithin(&slab{most: format.MostParts}, r.current(), nil, raw)
+}
 
 // apartWithin is apart for text with these separators that stands within envelopes. The message is
 // good until the slab is used again.
@@ -1169,7 +1165,8 @@ func (r *Reader) apartWithin(k *slab, s Syntax, around [][]byte, raw []byte) *Me
 	m.Closed = func(string, string) bool { return m.Book.Closed }
 	around = slices.Clone(around)
 	whole := string(raw)
-	for p := skipLines(raw, 0); p < len(raw); p = skipLines(raw, p) {
+	filled := 0
+	for p := skipLines(raw, 0); p < len(raw) && (k.most == 0 || filled <= k.most); p = skipLines(raw, p) {
 		if n := r.adviceSize(&s, raw[p:]); n > 0 {
 			p += n
 			continue
@@ -1187,6 +1184,9 @@ func (r *Reader) apartWithin(k *slab, s Syntax, around [][]byte, raw []byte) *Me
 		if segment.Name != "" {
 			k.segments = append(k.segments, segment)
 		}
+		if k.most > 0 {
+			filled += segment.Filled()
+		}
 		p = stop + 1
 	}
 	m.Segments = k.segments
@@ -1199,6 +1199,7 @@ type slab struct {
 	segments []Segment
 	fields   []Field
 	values   []Value
+	most     int // filled values are enough; 0: all are wanted
 	of       Syntax
 	class    [256]class // of the characters in that syntax
 }

@@ -3,6 +3,7 @@ package hl7
 import (
 	"bytes"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -19,11 +20,11 @@ import (
 // Outline gives the groups, segments, fields and components of a message, with what its
 // version of the standard says of them.
 func (r *Reader) Outline(raw []byte) []format.Node {
-	return shown(&taker{own: r.own, decoded: !r.declared}, raw)
+	return shown(&taker{own: r.own, decoded: !r.declared, most: format.MostParts}, raw)
 }
 
 // Outline gives the parts of a message.
-func Outline(raw []byte) []format.Node { return shown(&taker{}, raw) }
+func Outline(raw []byte) []format.Node { return shown(&taker{most: format.MostParts}, raw) }
 
 func shown(t *taker, raw []byte) []format.Node {
 	if tooMany(raw) {
@@ -88,10 +89,13 @@ func unversioned(at int) format.Remark {
 	return format.Remark{Code: "standard.required", Path: "MSH-12", At: at, Text: "MSH-12 is empty: it must say which version the message is of"}
 }
 
-// Table gives the codes of a table in the version of a message.
-func (r *Reader) Table(raw []byte, name string) *standard.Table {
-	if m, problem := apart(&taker{own: r.own, decoded: !r.declared}, raw); problem == "" && m.Book != nil {
-		return m.Book.Table(name)
+// Book gives the description that a message is held against: its first segment says which.
+func (r *Reader) Book(raw []byte) *standard.Book {
+	if i := bytes.IndexAny(raw, "\r\n"); i >= 0 {
+		raw = raw[:i]
+	}
+	if m, problem := apart(&taker{own: r.own, decoded: !r.declared}, raw); problem == "" {
+		return m.Book
 	}
 	return nil
 }
@@ -115,7 +119,8 @@ func apart(t *taker, raw []byte) (*segments.Message, string) {
 		}
 	}
 	m := &segments.Message{TypeOf: typeOf, Form: wellFormed, Closed: closed, Local: func(name string) bool { return name[0] == 'Z' }, Scratch: &t.Scratch}
-	for p := 0; p < len(raw); {
+	filled := 0
+	for p := 0; p < len(raw) && (t.most == 0 || filled <= t.most); {
 		stop := len(raw)
 		if i := bytes.IndexAny(t.scan[p:], "\r\n"); i >= 0 {
 			stop = p + i
@@ -128,6 +133,9 @@ func apart(t *taker, raw []byte) (*segments.Message, string) {
 			s := t.segment(from, stop)
 			s.Outside = s.Name == "FHS" || s.Name == "BHS" || s.Name == "BTS" || s.Name == "FTS"
 			t.segments = append(t.segments, s)
+			if t.most > 0 {
+				filled += s.Filled()
+			}
 		}
 		p = stop + 1
 	}
@@ -163,6 +171,7 @@ type taker struct {
 	segments  []segments.Segment
 	own       *standard.Shelf // see Source
 	decoded   bool            // the text is UTF-8, whatever MSH-18 says
+	most      int             // filled values are enough; 0: all are wanted
 	odd       [256]bool       // characters that say that a field is no plain text
 }
 
@@ -190,6 +199,12 @@ func (t *taker) begin(raw []byte, sep Separators) {
 	}
 	t.raw, t.scan, t.sep, t.text, t.charset = raw, raw, sep, string(raw), ""
 	t.values, t.fields, t.segments = t.values[:0], t.fields[:0], t.segments[:0]
+	if len(raw) > segments.Long && t.most == 0 {
+		lines, fields := segments.Count(raw, '\r', '\n'), segments.Count(raw, sep.Field)
+		t.segments = slices.Grow(t.segments, lines+1)
+		t.fields = slices.Grow(t.fields, lines+fields+2)
+		t.values = slices.Grow(t.values, lines+fields+segments.Count(raw, sep.Component, sep.Repetition, sep.Subcomponent)*5/4+2)
+	}
 }
 
 func (t *taker) segment(from, stop int) segments.Segment {
