@@ -16,7 +16,6 @@ import (
 	"ydrion/core/shape"
 	"ydrion/core/standard"
 	"ydrion/core/text"
-	"ydrion/core/value"
 )
 
 // MaxMessage is the longest message that is read.
@@ -139,13 +138,8 @@ const ahead = 64 << 10
 // bound is what is wanted of messages, and where it stands.
 type bound struct {
 	*Rules
-	own    *standard.Shelf
-	wanted []Position
-	names  []string
-	parts  []part
-	parted [buckets]int // the first part of each place
-	unit   int          // the part that is the record, -1: the message
-	loops  Loops        // that parts are in
+	*Wanted
+	own *standard.Shelf
 }
 
 // Open reads the beginning of the first interchange.
@@ -198,62 +192,26 @@ type Reader struct {
 	parties          map[string]numbers // those of interchanges, by who sends to whom
 }
 
-// part is a kind of segment of which fields are wanted.
-type part struct {
-	name    string
-	key     uint32
-	element int
-	value   string
-	loop    int // that it is in, -1: none
-	most    int // of them are taken, 0: the first, or one that is named
-	mostOf  int // the slot of the last of those
-	wants   []want
-	next    int // part with a name in the same place, -1: none
-}
-
-// key is a segment's name as a number.
-func key(name []byte) (k uint32) {
-	for _, c := range name {
-		k = k<<8 | uint32(c)
-	}
-	return k
-}
-
-// want is a wanted value of a segment.
-type want struct {
-	field, slot, occurrence, repetition, component int
-	number                                         bool // and no mark is set for it
-}
-
 // Bind finds out which segments the wanted fields are in. Fields are positions such as LIN-3.1 or
 // NAD(BY)-2.1; a field's path says which, or its name.
 func (s Interchanges) Bind(fields shape.Record) (format.Bound, finding.List) {
 	var out finding.List
-	r := &bound{Rules: s.Rules, own: s.Own, unit: -1}
-	find := func(p Position) int {
-		loop := r.loops.Add(p)
-		i := slices.IndexFunc(r.parts, func(k part) bool {
-			return k.name == p.Segment && k.element == p.Element && k.value == p.Value && k.loop == loop
-		})
-		if i < 0 {
-			r.parts = append(r.parts, part{name: p.Segment, key: key([]byte(p.Segment)), element: p.Element, value: p.Value, loop: loop})
-			i = len(r.parts) - 1
-		}
-		return i
-	}
+	var unit *Position
 	if s.Unit != "" {
 		p, err := ParsePosition(s.Unit)
 		if err != nil || p.Field != 0 || p.Occurrence != 1 || p.Within != "" {
-			out = append(out, finding.New(r.Name+".position", place.Place{Line: 1, Column: 1}, "%q is not a segment that can be a record: it is named as LIN, or HL(3=22)", s.Unit))
+			out = append(out, finding.New(s.Rules.Name+".position", place.Place{Line: 1, Column: 1}, "%q is not a segment that can be a record: it is named as LIN, or HL(3=22)", s.Unit))
 		}
-		r.unit = find(p) // the first, so that it is open when its values are taken
+		unit = &p
 	}
-	for slot, f := range fields {
+	r := &bound{Rules: s.Rules, own: s.Own, Wanted: NewWanted(unit)}
+	for i := range fields {
+		f := &fields[i]
 		p, err := ParsePosition(f.At())
 		if err == nil {
 			err = position(f.At())
 		}
-		r.wanted, r.names = append(r.wanted, p), append(r.names, f.Name)
+		r.Add(p, f)
 		if err != nil {
 			out = append(out, finding.New(r.Name+".position", place.Place{Line: 1, Column: 1, Path: f.Name}, "the field %s cannot be found: %v", f.Name, err))
 			continue
@@ -263,21 +221,6 @@ func (s Interchanges) Bind(fields shape.Record) (format.Bound, finding.List) {
 			f.Suggestion = near
 			out = append(out, f)
 		}
-		k := &r.parts[find(p)]
-		if p.Occurrence > max(k.most, 1) {
-			k.most, k.mostOf = p.Occurrence, slot
-		}
-		k.wants = append(k.wants, want{p.Field, slot, p.Occurrence, max(p.Repetition, 1), max(p.Component, 1), f.Kind == value.Number && (f.Decimal == 0 || f.Decimal == '.')})
-	}
-	for i := range r.parts {
-		slices.SortStableFunc(r.parts[i].wants, func(a, b want) int { return a.field - b.field })
-	}
-	for i := range r.parted {
-		r.parted[i] = -1
-	}
-	for i := len(r.parts) - 1; i >= 0; i-- {
-		at := bucket(r.parts[i].key)
-		r.parts[i].next, r.parted[at] = r.parted[at], i
 	}
 	if out.HasErrors() {
 		return nil, out
@@ -488,7 +431,7 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 		n = stop
 	}
 	b.Wholes = starts
-	if r.unit < 0 {
+	if r.Unit < 0 {
 		b.Bounds = append(b.Bounds[:0], starts...)
 	}
 	if broken != nil {

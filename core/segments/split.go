@@ -42,20 +42,9 @@ const changes = "\x1b\x0e\x0f"
 
 // Split finds the wanted elements of each message, or of each unit in it.
 func (r *Reader) Split(b *batch.Batch) {
-	b.Slots = len(r.wanted)
+	b.Slots = len(r.Positions)
 	list, around := messages(b)
 	w := newWalk(r, b)
-	for i := range w.outside {
-		w.outside[i] = batch.Missing
-	}
-	w.class[w.s.Element], w.class[w.s.Terminator] = isElement, isElement
-	w.class[w.s.Component] = isComponent
-	if w.s.Repetition != 0 {
-		w.class[w.s.Repetition] = isRepetition
-	}
-	if w.s.Release != 0 {
-		w.class[w.s.Release] = isRelease
-	}
 	w.plainText = utf8.Valid(b.Buf[:b.N]) && (!r.declared || text.IsASCII(b.Buf[:b.N]) && !(w.s.Extends && bytes.ContainsAny(b.Buf[:b.N], changes)))
 	if !w.plainText {
 		for c := 0x80; c < 0x100; c++ {
@@ -68,22 +57,39 @@ func (r *Reader) Split(b *batch.Batch) {
 	}
 	at := 0
 	heads := b.Notes // by message
-	if w.unit >= 0 {
+	if w.Unit >= 0 {
 		b.Notes = nil
 	}
 	for i, m := range list {
 		w.between(at, int(m.Off))
 		w.message(int(m.Off), int(m.End))
 		at = int(m.End)
-		for ; w.unit >= 0 && len(heads) > 0 && int(heads[0].Record) == i; heads = heads[1:] {
+		for ; w.Unit >= 0 && len(heads) > 0 && int(heads[0].Record) == i; heads = heads[1:] {
 			w.whole(int(heads[0].Rule), int(heads[0].At), heads[0].Warn)
 		}
 	}
 }
 
 func newWalk(r *Reader, b *batch.Batch) *walk {
-	n, slots := len(r.parts), len(r.wanted)
-	return &walk{Reader: r, b: b, s: r.syntax(b.Base), seen: make([]int, n), first: make([]int, n), deep: make([]int, n), counts: make([]int, n), context: make([]batch.Span, slots), outside: make([]batch.Span, slots)}
+	w := &walk{Reader: r, b: b, s: r.syntax(b.Base)}
+	w.class[w.s.Element], w.class[w.s.Terminator], w.class[w.s.Component] = isElement, isElement, isComponent
+	if w.s.Repetition != 0 {
+		w.class[w.s.Repetition] = isRepetition
+	}
+	if w.s.Release != 0 {
+		w.class[w.s.Release] = isRelease
+	}
+	w.Course = NewCourse(r.Wanted, r.Habits(), b, w)
+	w.outside = make([]batch.Span, len(r.Positions))
+	for i := range w.outside {
+		w.outside[i] = batch.Missing
+	}
+	return w
+}
+
+// Habits are those of the standard's messages.
+func (r *Rules) Habits() Habits {
+	return Habits{Note: r.Note, Hierarchy: r.Hierarchy, Last: r.Last}
 }
 
 // class says what a character is.
@@ -98,54 +104,25 @@ const (
 	isHigh // beyond ASCII, where that must be looked at
 )
 
-// buckets is how many places there are for names of segments.
-const buckets = 64
-
-// bucket is a name's place.
-func bucket(key uint32) uint32 { return (key * 0x9E3779B1) >> 26 }
-
-// number is that of a name in a structure.
-type number struct {
-	key    uint32
-	number int
-	of     *standard.Structure
-}
-
 // walk goes through the messages of a batch.
 type walk struct {
 	*Reader
+	Course
 	b         *batch.Batch
 	s         Syntax
 	class     [256]class
-	plainText bool         // the text is UTF-8, and declared so
-	controls  bool         // there may be control characters in it
-	outside   []batch.Span // what the envelopes say
-	context   []batch.Span // of units to come
-	row       []batch.Span // what is filled
-	record    int
-	seen      []int    // occurrences of each part in its scope
-	first     []int    // when each part was met, 0: not yet
-	deep      []int    // in which level of a hierarchy
-	levels    []string // the numbers of the levels that are open
-	order     int
+	plainText bool   // the text is UTF-8, and declared so
+	controls  bool   // there may be control characters in it
+	segment   []byte // at which it is
+	named     int    // so many bytes of it are its name
 
-	lines     [][]byte // the envelopes' segments
-	kind      []byte   // the head for which a structure was found last
-	found     *standard.Structure
-	structure *standard.Structure // nil: not known
-	holding   []bool              // of its nodes: the unit may stand in it
-	node      int                 // of the segment that came last
-	group     int                 // of the unit
-	inside    bool                // a unit's group goes on
-	numbers   [buckets]number     // of the names that came last
-	looping   Looping             // where there are loops
-	came      *standard.Step      // of the segment that came last, nil: there is no structure
-	counts    []int               // occurrences of each part in the unit
-	kin       *Kin                // takes what belongs to units, where that is wanted
+	lines [][]byte            // the envelopes' segments
+	kind  []byte              // the head for which a structure was found last
+	found *standard.Structure // nil: not known
 }
 
 func (w *walk) note(rule, slot, at int, warn bool) {
-	w.b.Notes = append(w.b.Notes, batch.Note{Record: int32(w.record), Slot: int32(slot), Rule: int32(rule), Source: batch.Syntax, At: uint32(at), Warn: warn})
+	w.b.Notes = append(w.b.Notes, batch.Note{Record: int32(w.Record), Slot: int32(slot), Rule: int32(rule), Source: batch.Syntax, At: uint32(at), Warn: warn})
 }
 
 // envelope takes what is wanted of an envelope's segment.
@@ -157,13 +134,13 @@ func (w *walk) envelope(p, stop int) {
 	}
 	w.lines = append(w.lines[:min(level, len(w.lines))], segment)
 	w.kind = nil
-	w.row = w.outside
-	for i := range w.parts {
-		if k := &w.parts[i]; k.name == w.Levels[level].Open {
-			for _, n := range k.wants {
-				w.row[n.slot] = batch.Missing
+	w.Row = w.outside
+	for i := range w.Parts {
+		if k := &w.Parts[i]; k.Name == w.Levels[level].Open {
+			for n := range k.Wants {
+				w.Row[k.Wants[n].Slot] = batch.Missing
 			}
-			w.take(k.wants, p+len(k.name)+1, stop, 1)
+			w.take(k.Wants, p+len(k.Name)+1, stop, 1)
 		}
 	}
 }
@@ -185,34 +162,18 @@ func (w *walk) between(p, end int) {
 	}
 }
 
-// grow adds a row to the spans.
-func (w *walk) grow() []batch.Span {
-	n := len(w.b.Spans)
-	w.b.Spans = slices.Grow(w.b.Spans, w.b.Slots)[:n+w.b.Slots]
-	return w.b.Spans[n:]
-}
-
 // message walks through the segments of a message.
 func (w *walk) message(start, end int) {
 	buf := w.b.Buf
-	clear(w.seen)
-	clear(w.first)
-	w.order, w.inside, w.node, w.levels = 0, false, 0, w.levels[:0]
-	units := len(w.b.Bounds)
-	if w.unit < 0 {
-		units, _ = slices.BinarySearchFunc(w.b.Bounds, uint32(start), func(s batch.Span, off uint32) int { return cmp.Compare(s.Off, off) })
-		w.row, w.record = w.grow(), units
-		copy(w.row, w.outside)
-	} else {
-		copy(w.context, w.outside)
-		w.row, w.record = w.context, units
+	units, record := len(w.b.Bounds), len(w.b.Bounds)
+	if w.Unit < 0 {
+		record, _ = slices.BinarySearchFunc(w.b.Bounds, uint32(start), func(s batch.Span, off uint32) int { return cmp.Compare(s.Off, off) })
 	}
-	if w.unit >= 0 || w.loops != nil {
-		w.structureOf(buf[start:end])
+	var structure *standard.Structure
+	if w.Unit >= 0 || w.Loops != nil {
+		structure = w.structureOf(buf[start:end])
 	}
-	if w.loops != nil {
-		w.looping.Begin(w.loops, w.unit >= 0, w.Note)
-	}
+	w.Begin(record, structure)
 	count, last := 0, start
 	trouble, lost, strange := -1, -1, -1
 	for p := start; ; {
@@ -236,24 +197,25 @@ func (w *walk) message(start, end int) {
 			w.control(p, stop, &lost, &strange)
 		}
 		key := key(name)
-		if w.unit >= 0 || w.loops != nil {
-			w.follow(key, name, buf[p:stop])
-		}
-		for i := w.parted[bucket(key)]; i >= 0; i = w.parts[i].next {
-			if k := &w.parts[i]; k.key == key && (k.element == 0 || w.chosen(k.element, k.value, buf[p:stop], n+1)) && (k.loop < 0 || w.looping.In(k.loop, w.structure, w.came)) {
-				w.segment(i, p, n+1, stop)
+		w.segment, w.named = buf[p:stop], n+1
+		w.Segment(name, key)
+		for i := w.First(key); i >= 0; i = w.Next(i, key) {
+			occurrence, more := w.Into(i, p, min(stop+1, w.b.N))
+			if more {
+				w.note(ruleMore, w.MostOf(i), p, true)
 			}
+			w.take(w.Parts[i].Wants, p+n+1, stop, occurrence)
 		}
 		p = stop + 1
 	}
 	w.ends(start, last, end, count)
-	if w.unit >= 0 && len(w.b.Bounds) == units {
-		w.open(start, end)
+	if w.Unit >= 0 && len(w.b.Bounds) == units {
+		w.Open(start, end)
 		w.note(ruleNoUnit, -1, start, false)
 	}
 	for rule, at := range map[int]int{ruleControl: lost, ruleControlled: strange} {
 		if at >= 0 {
-			w.within(units, rule, at, rule == ruleControlled)
+			w.within(record, rule, at, rule == ruleControlled)
 		}
 	}
 	if !w.plainText {
@@ -262,11 +224,11 @@ func (w *walk) message(start, end int) {
 	if trouble < 0 {
 		return
 	}
-	if w.unit < 0 {
+	if w.Unit < 0 {
 		w.note(trouble>>32, -1, trouble&0xffffffff, false)
 		return
 	}
-	for w.record = units; w.record < len(w.b.Bounds); w.record++ {
+	for w.Record = units; w.Record < len(w.b.Bounds); w.Record++ {
 		w.note(trouble>>32, -1, trouble&0xffffffff, false)
 	}
 }
@@ -305,22 +267,22 @@ var plains sync.Map
 // within notes something about the unit, of those from the first on, in which an offset lies; about
 // all of them if it lies in none.
 func (w *walk) within(first, rule, at int, warn bool) {
-	if w.unit < 0 {
+	if w.Unit < 0 {
 		w.note(rule, -1, at, warn)
 		return
 	}
-	record, all := w.record, true
+	record, all := w.Record, true
 	for i := len(w.b.Bounds) - 1; i >= first && all; i-- {
 		if int(w.b.Bounds[i].Off) <= at && at < int(w.b.Bounds[i].End) {
-			w.record, all = i, false
+			w.Record, all = i, false
 			w.note(rule, -1, at, warn)
 		}
 	}
 	for i := first; all && i < len(w.b.Bounds); i++ {
-		w.record = i
+		w.Record = i
 		w.note(rule, -1, at, warn)
 	}
-	w.record = record
+	w.Record = record
 }
 
 func upper(name []byte) bool {
@@ -353,19 +315,19 @@ func (w *walk) ends(start, last, end, count int) {
 
 // whole notes something for the message, or for each of its units.
 func (w *walk) whole(rule, at int, warn bool) {
-	if w.unit < 0 {
+	if w.Unit < 0 {
 		w.note(rule, -1, at, warn)
 		return
 	}
-	record := w.record
+	record := w.Record
 	from := len(w.b.Bounds)
 	for from > 0 && w.b.Bounds[from-1].Off >= w.b.Wholes[w.wholeOf(at)].Off {
 		from--
 	}
-	for w.record = from; w.record < len(w.b.Bounds); w.record++ {
+	for w.Record = from; w.Record < len(w.b.Bounds); w.Record++ {
 		w.note(rule, -1, at, warn)
 	}
-	w.record = record
+	w.Record = record
 }
 
 // wholeOf is the message that holds an offset.
@@ -376,89 +338,20 @@ func (r *Reader) wholeIn(b *batch.Batch, at uint32) int {
 
 func (w *walk) wholeOf(at int) int { return w.wholeIn(w.b, uint32(at)) }
 
-// chosen tells whether a segment, whose elements begin at first, is of a part that is chosen by an
-// element.
-func (w *walk) chosen(element int, chosen string, segment []byte, first int) bool {
-	value := segment[min(first, len(segment)):]
+// Is tells whether the first component of an element of the segment at hand has a value.
+func (w *walk) Is(element int, is string) bool {
+	value := w.segment[min(w.named, len(w.segment)):]
 	if element > 1 {
-		value = w.s.field(segment, element)
+		value = w.s.field(w.segment, element)
 	}
-	return bytes.HasPrefix(value, []byte(chosen)) && (len(value) == len(chosen) || w.class[value[len(chosen)]] != plain)
+	return bytes.HasPrefix(value, []byte(is)) && (len(value) == len(is) || w.class[value[len(is)]] != plain)
 }
 
-func (w *walk) open(start, end int) {
-	w.record = len(w.b.Bounds)
-	w.b.Bounds = append(w.b.Bounds, batch.Span{Off: uint32(start), End: uint32(end)})
-	w.row = w.grow()
-	copy(w.row, w.context)
-}
-
-// segment takes the wanted elements of one segment, which begin so many bytes behind p.
-func (w *walk) segment(i, p, first, stop int) {
-	if w.unit >= 0 {
-		switch {
-		case i == w.unit:
-			w.open(p, min(stop+1, w.b.N))
-			w.enclose()
-			clear(w.counts)
-		case w.structure != nil:
-			if !w.inside {
-				w.row, w.first[i], w.deep[i] = w.context, max(w.node, 1), len(w.levels)
-			}
-		case w.inside && int(w.b.Bounds[w.record].Off) == p: // another way to name the unit
-		default:
-			w.enter(i)
-		}
-		if w.inside {
-			if w.counts[i]++; w.counts[i] == 1 && w.first[i] != 0 { // its own stands before its parents'
-				for _, n := range w.parts[i].wants {
-					w.row[n.slot] = batch.Missing
-				}
-			}
-			if k := &w.parts[i]; k.most > 0 && w.counts[i] == k.most+1 {
-				w.note(ruleMore, k.mostOf, p, true)
-			}
-			w.take(w.parts[i].wants, p+first, stop, w.counts[i])
-			return
-		}
-	}
-	if w.seen[i]++; w.unit < 0 && w.parts[i].most > 0 && w.seen[i] == w.parts[i].most+1 {
-		w.note(ruleMore, w.parts[i].mostOf, p, true)
-	}
-	w.take(w.parts[i].wants, p+first, stop, w.seen[i])
-}
-
-// enter keeps the context of units where no structure is known: a segment that comes again ends
-// what has come after it; what is met first behind a unit is a part of it.
-func (w *walk) enter(i int) {
-	if w.first[i] == 0 && w.inside {
-		return
-	}
-	w.row, w.inside = w.context, false
-	if w.first[i] == 0 {
-		w.order++
-		w.first[i], w.deep[i] = w.order, len(w.levels)
-	}
-	for k := range w.parts {
-		if k != i && w.first[k] <= w.first[i] {
-			continue
-		}
-		w.forget(k)
-		if k == i {
-			w.first[i] = w.order
-		}
-	}
-}
-
-func (w *walk) forget(k int) {
-	w.seen[k], w.first[k] = 0, 0
-	for _, n := range w.parts[k].wants {
-		w.context[n.slot] = batch.Missing
-	}
-}
+// Element is the text of an element of the segment at hand.
+func (w *walk) Element(n int) []byte { return w.s.field(w.segment, n) }
 
 // structureOf finds the structure of a message; nil if it is not known.
-func (w *walk) structureOf(message []byte) {
+func (w *walk) structureOf(message []byte) *standard.Structure {
 	head := message[:w.s.end(message, 0)]
 	kind := head[len(w.Head):]
 	if w.HeadNumber == 1 { // the number differs from message to message
@@ -467,114 +360,17 @@ func (w *walk) structureOf(message []byte) {
 		kind = kind[:i+1]
 	}
 	if w.kind == nil || !bytes.Equal(kind, w.kind) {
-		_, found := w.describe(w.lines, head, w.s)
-		if found != nil && found != w.found && w.unit >= 0 {
-			w.holding = found.Holding(w.parts[w.unit].name)
-		}
-		w.found, w.kind = found, kind
+		_, w.found = w.describe(w.lines, head, w.s)
+		w.kind = kind
 	}
-	w.structure = w.found
-}
-
-// follow goes to a segment, where the message's structure is known or levels are in each other.
-func (w *walk) follow(key uint32, name, segment []byte) {
-	hierarchy := w.Hierarchy != "" && string(name) == w.Hierarchy
-	if hierarchy && w.unit >= 0 {
-		w.descend(segment)
-	}
-	if w.came = nil; w.structure != nil {
-		w.step(key, name, segment, hierarchy)
-	}
-	if w.loops != nil {
-		if u := w.unit; u >= 0 && w.parts[u].key == key && (w.parts[u].element == 0 || w.chosen(w.parts[u].element, w.parts[u].value, segment, len(name)+1)) {
-			w.looping.Renew()
-		}
-		w.looping.Segment(name, w.structure, w.came, hierarchy, func(l *Loop) bool { return w.chosen(l.Element, l.Value, segment, len(name)+1) })
-		for _, loop := range w.looping.Again {
-			for k := range w.parts {
-				if w.unit >= 0 && !w.inside && w.loops.Within(w.parts[k].loop, loop) {
-					w.forget(k)
-				}
-			}
-		}
-	}
-}
-
-// enclose begins what belongs to a unit.
-func (w *walk) enclose() {
-	if w.inside = true; w.structure != nil {
-		w.group = w.structure.Scope(w.node)
-	}
-}
-
-// descend goes to a level of a hierarchy: what belongs to levels that are not above it is no
-// context any more.
-func (w *walk) descend(segment []byte) {
-	above := string(w.s.field(segment, 2))
-	n := len(w.levels)
-	for n > 0 && w.levels[n-1] != above {
-		n--
-	}
-	w.levels = append(w.levels[:n], string(w.s.field(segment, 1)))
-	w.inside, w.row = false, w.context
-	if w.kin != nil {
-		w.kin.Ends(0, 0, n)
-	}
-	for k := range w.parts {
-		if w.first[k] > 0 && w.deep[k] > n {
-			w.forget(k)
-		}
-	}
-}
-
-// step goes to a segment in the structure. What a group that begins anew had is no context
-// any more, if units stand in it. The levels of a hierarchy see to themselves.
-func (w *walk) step(key uint32, name, segment []byte, hierarchy bool) {
-	var step *standard.Step
-	if w.structure.Chooses(name) {
-		step = w.structure.Follow(w.node, name, func(c *standard.Choice) bool { return c.Holds(string(component(&w.s, w.s.field(segment, c.Element)))) })
-	} else {
-		n := &w.numbers[bucket(key)]
-		if n.key != key || n.of != w.structure {
-			*n = number{key, w.structure.Number(name), w.structure}
-		}
-		step = w.structure.At(w.node, n.number)
-	}
-	if w.came = step; step.Node < 0 {
-		return
-	}
-	if w.node = step.Node; hierarchy || w.unit < 0 {
-		return
-	}
-	from, to := step.Started, w.structure.Nodes[step.Started].End
-	if step.Passed {
-		to = len(w.structure.Nodes)
-	}
-	if w.inside && (step.Started <= w.group || step.Node >= w.structure.Nodes[w.group].End) {
-		w.inside, w.row = false, w.context
-	}
-	if !w.holding[from] && !step.Passed {
-		return
-	}
-	if from != step.Node {
-		w.looping.Ends(from, to)
-		if w.kin != nil {
-			w.kin.Ends(from, to, anyLevel)
-		}
-	}
-	for k := range w.parts {
-		if first := w.first[k]; first < from || first >= to || first == step.Node && from == step.Node {
-			continue
-		}
-		w.forget(k)
-	}
+	return w.found
 }
 
 // component is the first component of an element.
 func component(s *Syntax, element []byte) []byte { return element[:s.next(element, 0, s.Component)] }
 
 // take fills the slots of one segment, whose first element begins at p.
-func (w *walk) take(wants []want, p, stop, occurrence int) {
+func (w *walk) take(wants []Want, p, stop, occurrence int) {
 	buf := w.b.Buf
 	for field := 1; len(wants) > 0 && p <= stop; field++ {
 		from, structured := p, false
@@ -593,19 +389,19 @@ func (w *walk) take(wants []want, p, stop, occurrence int) {
 			}
 			p++
 		}
-		for len(wants) > 0 && wants[0].field == field {
+		for len(wants) > 0 && wants[0].Field == field {
 			n := &wants[0]
 			wants = wants[1:]
 			switch {
-			case n.occurrence != occurrence || from == p:
+			case n.Occurrence != occurrence || from == p:
 			case structured:
 				w.inner(n, from, p)
 				buf = w.b.Buf
-			case n.repetition == 1 && n.component == 1:
-				w.row[n.slot] = batch.Span{Off: uint32(from), End: uint32(p)}
+			case n.First:
+				w.Row[n.Slot] = batch.Span{Off: uint32(from), End: uint32(p)}
 			}
-			if n.number && w.s.Decimal == ',' && n.occurrence == occurrence {
-				w.pointed(n.slot)
+			if n.Number && w.s.Decimal == ',' && n.Occurrence == occurrence {
+				w.pointed(n.Slot)
 				buf = w.b.Buf
 			}
 		}
@@ -616,7 +412,7 @@ func (w *walk) take(wants []want, p, stop, occurrence int) {
 // pointed writes a number with a point, in an interchange whose decimal mark is a comma (ISO 9735-1,
 // 8.2).
 func (w *walk) pointed(slot int) {
-	span := w.row[slot]
+	span := w.Row[slot]
 	if span.Absent() || bytes.IndexByte(w.b.Buf[span.Off:span.End], ',') < 0 {
 		return
 	}
@@ -629,13 +425,13 @@ func (w *walk) pointed(slot int) {
 	w.b.Buf = append(w.b.Buf, w.b.Buf[span.Off:span.End]...)
 	at := off + bytes.IndexByte(w.b.Buf[off:], ',')
 	w.b.Buf[at] = '.'
-	w.row[slot] = batch.Span{Off: uint32(off), End: uint32(len(w.b.Buf))}
+	w.Row[slot] = batch.Span{Off: uint32(off), End: uint32(len(w.b.Buf))}
 }
 
 // inner takes a component of a repetition, undone of releases and of its character set.
-func (w *walk) inner(n *want, from, end int) {
+func (w *walk) inner(n *Want, from, end int) {
 	buf := w.b.Buf
-	repetition, component, written := n.repetition-1, n.component-1, false
+	repetition, component, written := n.Repetition-1, n.Component-1, false
 	at := from
 loop:
 	for ; at < end; at++ {
@@ -667,7 +463,7 @@ loop:
 		if w.declared && w.s.Set != "" && w.s.Set != text.UTF8 && !text.IsASCII(value) {
 			decoded, err := text.DecodeAll(value, w.s.Set)
 			if err != nil {
-				w.note(ruleUndecoded, n.slot, from, false)
+				w.note(ruleUndecoded, n.Slot, from, false)
 				return
 			}
 			value = decoded
@@ -675,9 +471,9 @@ loop:
 		w.b.Buf = binary.LittleEndian.AppendUint32(w.b.Buf, uint32(from))
 		off := len(w.b.Buf)
 		w.b.Buf = w.s.AppendPlain(w.b.Buf, value)
-		w.row[n.slot] = batch.Span{Off: uint32(off), End: uint32(len(w.b.Buf))}
+		w.Row[n.Slot] = batch.Span{Off: uint32(off), End: uint32(len(w.b.Buf))}
 	default:
-		w.row[n.slot] = batch.Span{Off: uint32(from), End: uint32(at)}
+		w.Row[n.Slot] = batch.Span{Off: uint32(from), End: uint32(at)}
 	}
 }
 
@@ -723,7 +519,7 @@ func (r *Reader) Locate(b *batch.Batch, record, slot int) (uint32, string) {
 	if s.Absent() || int(at) >= b.N {
 		at = b.Bounds[record].Off
 	}
-	return at, r.names[slot]
+	return at, r.Fields[slot]
 }
 
 // opened are the envelopes' segments that are open before an offset of a batch.
@@ -810,7 +606,7 @@ func (r *Reader) Raw(b *batch.Batch, record int) []byte {
 		out = append(a[:len(a):len(a)], append(line[1:len(line):len(line)], out[len(a):]...)...)
 	}
 	opened := r.opened(b, int(m.Off))
-	if r.unit < 0 || unit == m {
+	if r.Unit < 0 || unit == m {
 		out = append(out, b.Buf[m.Off:m.End]...)
 		if out[len(out)-1] != s.Terminator {
 			out = append(out, s.Terminator)
@@ -854,56 +650,27 @@ func (r *Reader) alone(b *batch.Batch, s *Syntax, m, unit batch.Span, line []byt
 // of them.
 func (r *Reader) kindred(b *batch.Batch, s *Syntax, m batch.Span) (*Kin, batch.Span) {
 	w := newWalk(r, b)
-	w.lines, w.row, w.kin = r.opened(b, int(m.Off)), w.context, &Kin{}
-	w.structureOf(b.Buf[m.Off:m.End])
-	k, n := &r.parts[r.unit], -1
+	w.lines = r.opened(b, int(m.Off))
+	kin := w.Kindred(w.structureOf(b.Buf[m.Off:m.End]))
 	var tail batch.Span
 	for p := skipLines(b.Buf[:m.End], int(m.Off)); p < int(m.End); p = skipLines(b.Buf[:m.End], p) {
 		stop := r.segmentEnd(s, b.Buf[:m.End], p)
-		segment := b.Buf[p:stop]
-		name := segment[:s.next(segment, 0, s.Element)]
-		if string(name) == r.Tail {
+		w.segment = b.Buf[p:stop]
+		name := w.segment[:s.next(w.segment, 0, s.Element)]
+		if w.named = len(name) + 1; string(name) == r.Tail {
 			tail = batch.Span{Off: uint32(p), End: uint32(stop)}
-			p = stop + 1
-			continue
-		}
-		if w.Last != "" && string(name) == w.Last { // it ends the levels
-			w.levels = w.levels[:0]
-			w.inside = false
-			w.kin.Ends(0, 0, 0)
-		}
-		w.follow(key(name), name, segment)
-		if k.name == string(name) && (k.element == 0 || string(component(s, s.field(segment, k.element))) == k.value) {
-			n++
-			w.enclose()
-		}
-		if w.inside {
-			w.kin.Own(p, stop, n)
 		} else {
-			w.kin.Context(p, stop, w.node, len(w.levels), len(w.levels) == 0 && w.top())
+			w.Keep(name, key(name), p, stop)
 		}
 		p = stop + 1
 	}
-	return w.kin, tail
-}
-
-// top tells whether the segment that came last stands outside of all groups that units can be in.
-func (w *walk) top() bool {
-	if w.structure == nil {
-		return false
-	}
-	for g := w.node; g > 0; g = w.structure.Nodes[g].Parent {
-		if w.holding[g] {
-			return false
-		}
-	}
-	return true
+	return kin, tail
 }
 
 // Divide tells which stretches of a message belong to one unit alone: its segment, and what stands
 // in its group.
 func (r *Reader) Divide(b *batch.Batch, whole int, say func(from, to, n int)) {
-	if r.unit < 0 {
+	if r.Unit < 0 {
 		return
 	}
 	s := r.syntax(b.Base)
@@ -920,7 +687,7 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 	rest := b.Buf[min(int(n.At), b.N):b.N]
 	segment := rest[:s.end(rest, 0)]
 	if n.Slot >= 0 {
-		at.Path = r.wanted[n.Slot].String()
+		at.Path = r.Positions[n.Slot].String()
 	}
 	seen := func(f finding.Finding) finding.Finding { f.Seen = finding.Shorten(segment); return f }
 	whole := b.Wholes[min(r.wholeIn(b, n.At), len(b.Wholes)-1)]
@@ -965,7 +732,7 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 	case ruleControl:
 		return finding.New(r.Name+".control", at, "byte %02X here stands for a character that was lost", b.Buf[n.At]).Suggest("the sender must send the text that was meant")
 	case ruleMore:
-		f := finding.Warn(r.Name+".beyond", at, "there are more %s here than the %d that are taken: this one and those behind it go nowhere", r.wanted[n.Slot].Segment, r.wanted[n.Slot].Occurrence)
+		f := finding.Warn(r.Name+".beyond", at, "there are more %s here than the %d that are taken: this one and those behind it go nowhere", r.Positions[n.Slot].Segment, r.Positions[n.Slot].Occurrence)
 		return f.Suggest("take more of them, choose by a value as in NAD(BY)-2.1, or make each a record")
 	case ruleControlled:
 		return finding.Warn(r.Name+".control", at, "byte %02X here is a control character, which has no place in a message", b.Buf[n.At])

@@ -35,16 +35,11 @@ type Source struct {
 	own *standard.Shelf // descriptions that stand before those of the standard; nil: none
 }
 
-// bound is what is wanted of messages, and where it stands.
+// bound is what is wanted of messages.
 type bound struct {
-	marked   bool                // see Source
-	own      *standard.Shelf     // see Source
-	wanted   []segments.Position // by slot
-	names    []string
-	parts    []part
-	unit     int            // the part that is the record, -1: the message
-	choosing bool           // some parts are chosen by a value
-	loops    segments.Loops // that parts are in
+	*segments.Wanted
+	marked bool            // see Source
+	own    *standard.Shelf // see Source
 }
 
 // Open looks for the first message.
@@ -87,25 +82,7 @@ type counts struct {
 	loose             bool  // since FHS no BHS has come
 }
 
-// part is a segment of which fields are wanted.
-type part struct {
-	name uint32
-	// The segment is chosen by the first component of a field, 0: it is not.
-	element int
-	value   string
-	loop    int    // that it is in, -1: none
-	most    int    // of them are taken, 0: the first, or one that is named
-	mostOf  int    // the slot of the last of those
-	slots   []int  // in the order of their positions
-	wants   []want // the same
-}
-
-// want is a wanted value of a segment.
-type want struct {
-	field, slot, occurrence int32
-	first                   bool // of the first repetition, component and subcomponent
-}
-
+// key is a segment's name as a number.
 func key(name string) uint32 { return uint32(name[0])<<16 | uint32(name[1])<<8 | uint32(name[2]) }
 
 func keyAt(b []byte, p int) uint32 {
@@ -119,27 +96,18 @@ const ahead = 64 << 10
 // field's path says which, or its name.
 func (s Source) Bind(fields shape.Record) (format.Bound, finding.List) {
 	var out finding.List
-	r := &bound{marked: s.Marked, own: s.own, unit: -1}
-	find := func(p segments.Position) int {
-		loop := r.loops.Add(p)
-		for i := range r.parts {
-			if k := &r.parts[i]; k.name == key(p.Segment) && k.element == p.Element && k.value == p.Value && k.loop == loop {
-				return i
-			}
-		}
-		r.parts = append(r.parts, part{name: key(p.Segment), element: p.Element, value: p.Value, loop: loop})
-		r.choosing = r.choosing || p.Element > 0 || loop >= 0
-		return len(r.parts) - 1
-	}
+	var unit *segments.Position
 	if s.Unit != "" {
-		r.unit = find(segments.Position{Segment: s.Unit}) // the first, so that it is open when its values are taken
+		unit = &segments.Position{Segment: s.Unit}
 	}
-	for slot, f := range fields {
+	r := &bound{Wanted: segments.NewWanted(unit), marked: s.Marked, own: s.own}
+	for i := range fields {
+		f := &fields[i]
 		p, err := parsePath(f.At())
 		if err == nil {
 			err = position(f.At())
 		}
-		r.wanted, r.names = append(r.wanted, p), append(r.names, f.Name)
+		r.Add(p, f)
 		if err != nil {
 			out = append(out, finding.New("hl7.position", place.Place{Line: 1, Column: 1, Path: f.Name}, "the field %s cannot be found: %v", f.Name, err))
 			continue
@@ -148,21 +116,6 @@ func (s Source) Bind(fields shape.Record) (format.Bound, finding.List) {
 			f := finding.Warn("hl7.position", place.Place{Line: 1, Column: 1, Path: f.Name}, "no message that follows the standard has %s: %s", f.At(), problem)
 			f.Suggestion = near
 			out = append(out, f)
-		}
-		at := &r.parts[find(p)]
-		i := len(at.slots)
-		for i > 0 && r.wanted[at.slots[i-1]].Field > p.Field {
-			i--
-		}
-		at.slots = append(at.slots[:i], append([]int{slot}, at.slots[i:]...)...)
-	}
-	for i := range r.parts {
-		for _, slot := range r.parts[i].slots {
-			p := r.wanted[slot]
-			if p.Occurrence > max(r.parts[i].most, 1) {
-				r.parts[i].most, r.parts[i].mostOf = p.Occurrence, slot
-			}
-			r.parts[i].wants = append(r.parts[i].wants, want{int32(p.Field), int32(slot), int32(p.Occurrence), p.By == 0 && p.Repetition <= 1 && p.Component <= 1 && p.Sub <= 1})
 		}
 	}
 	if out.HasErrors() {
@@ -340,7 +293,7 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 		starts = r.tally(buf[:n], starts)
 	}
 	b.Wholes = starts
-	if r.unit < 0 {
+	if r.Unit < 0 {
 		b.Bounds = append(b.Bounds[:0], starts...)
 	}
 	r.Give(b, buf, n, '\r')
@@ -468,10 +421,9 @@ const (
 
 // Split finds the wanted fields of each message, or of each unit in it.
 func (r *Reader) Split(b *batch.Batch) {
-	slots := len(r.wanted)
-	b.Slots = slots
+	b.Slots = len(r.Positions)
 	messages := b.Bounds
-	if r.unit >= 0 {
+	if r.Unit >= 0 {
 		messages = b.Wholes
 	}
 	plain := &inMessages
@@ -479,17 +431,21 @@ func (r *Reader) Split(b *batch.Batch) {
 		plain = &inBlocks
 	}
 	odd := !text.IsASCII(b.Buf[:b.N]) || bytes.IndexByte(b.Buf[:b.N], escape) >= 0
-	w := walk{Reader: r, b: b, odd: odd, controls: text.Controlled(b.Buf[:b.N], plain), seen: make([]int, len(r.parts)), first: make([]int, len(r.parts)), counts: make([]int, len(r.parts))}
+	w := newWalk(r, b)
+	w.odd, w.controls = odd, text.Controlled(b.Buf[:b.N], plain)
 	for i, m := range messages {
-		if r.unit < 0 {
-			w.row = w.grow()
-			for k := range w.row {
-				w.row[k] = batch.Missing
-			}
-			w.record = i
-		}
-		w.message(int(m.Off), int(m.End))
+		w.message(i, int(m.Off), int(m.End))
 	}
+}
+
+// habits are those of messages: a note belongs to what it follows, and to an observation belongs nothing
+// else.
+var habits = segments.Habits{Note: "NTE", Close: true, Bare: "OBX"}
+
+func newWalk(r *Reader, b *batch.Batch) *walk {
+	w := &walk{Reader: r, b: b}
+	w.Course = segments.NewCourse(r.Wanted, habits, b, w)
+	return w
 }
 
 // escape begins the sequences that change between character sets (ISO 2022).
@@ -498,6 +454,7 @@ const escape = 0x1b
 // walk goes through one message after the other.
 type walk struct {
 	*Reader
+	segments.Course
 	b   *batch.Batch
 	odd bool // there are bytes beyond ASCII
 	// controls: there may be control characters.
@@ -506,59 +463,30 @@ type walk struct {
 	mask     []byte
 	sep      Separators
 	charset  text.Charset // of the message, where it is not UTF-8
-	row      []batch.Span // what is filled: the record's, or the context of units to come
-	context  []batch.Span
-	record   int
-	seen     []int // occurrences of each part in its scope
-	first    []int // when each part was first met in the message, 0: not yet
-	order    int
-	counts   []int            // those in the unit
-	mine     bool             // what came last, but notes, is a unit
-	looping  segments.Looping // where there are loops
-	came     *standard.Step   // of the segment that came last, nil: there is no structure
+	p, stop  int          // the segment at which it is
 
-	// Where the standard knows the message, its groups say what belongs to what.
-	structure     *standard.Structure // nil: not known
-	kind, version []byte              // of the message that it was looked for last
-	found         *standard.Structure
-	holding       []bool // of its nodes: a unit may stand in it
-	node          int    // of the segment that came last
-	group         int    // of the unit
-	inside        bool   // a unit's group goes on
+	kind, version []byte              // of the message that a structure was looked for last
+	found         *standard.Structure // nil: not known
 
 	class   [256]class
 	classed Separators // what class is for
 	highs   bool
 }
 
-// grow adds a row to the spans, for its caller to fill.
-func (w *walk) grow() []batch.Span {
-	spans, slots := w.b.Spans, len(w.wanted)
-	at := len(spans)
-	if cap(spans)-at < slots {
-		grown := make([]batch.Span, at, 2*cap(spans)+64*(slots+1))
-		copy(grown, spans)
-		spans = grown
-	}
-	spans = spans[:at+slots]
-	w.b.Spans = spans
-	return spans[at:]
-}
-
 func (w *walk) note(rule, slot, at int, warn bool) {
-	w.b.Notes = append(w.b.Notes, batch.Note{Record: int32(w.record), Slot: int32(slot), Rule: int32(rule), Source: batch.Syntax, At: uint32(at), Warn: warn})
+	w.b.Notes = append(w.b.Notes, batch.Note{Record: int32(w.Record), Slot: int32(slot), Rule: int32(rule), Source: batch.Syntax, At: uint32(at), Warn: warn})
 }
 
 // message walks through a message, and rejects all of it if it is a block that does not end or
 // has something behind its end.
-func (w *walk) message(start, end int) {
+func (w *walk) message(i, start, end int) {
 	first, stop := len(w.b.Bounds), end
 	if w.blocks {
 		if i := bytes.IndexByte(w.b.Buf[start:end], blockEnd); i >= 0 {
 			stop = start + i
 		}
 	}
-	w.segments(start, stop)
+	w.segments(i, start, stop)
 	if w.controls {
 		w.control(first, start, stop)
 	}
@@ -578,11 +506,11 @@ func (w *walk) message(start, end int) {
 
 // all notes something about a message: in each of its records, from the first on.
 func (w *walk) all(first, rule, at int, warn bool) {
-	if w.unit < 0 {
+	if w.Unit < 0 {
 		w.note(rule, -1, at, warn)
 		return
 	}
-	for w.record = first; w.record < len(w.b.Bounds); w.record++ {
+	for w.Record = first; w.Record < len(w.b.Bounds); w.Record++ {
 		w.note(rule, -1, at, warn)
 	}
 }
@@ -605,7 +533,7 @@ func (w *walk) control(first, start, end int) {
 		if at < 0 {
 			continue
 		}
-		if w.unit >= 0 {
+		if w.Unit >= 0 {
 			i, within := slices.BinarySearchFunc(w.b.Bounds[first:], uint32(at), func(s batch.Span, at uint32) int {
 				if s.End <= at {
 					return -1
@@ -615,7 +543,7 @@ func (w *walk) control(first, start, end int) {
 				return 0
 			})
 			if within {
-				w.record = first + i
+				w.Record = first + i
 				w.note(rule, -1, at, rule == ruleControlled)
 				continue
 			}
@@ -638,26 +566,18 @@ var inMessages, inBlocks = func() (messages, blocks [256]bool) {
 }()
 
 // segments walks through the segments of a message.
-func (w *walk) segments(start, end int) {
+func (w *walk) segments(record, start, end int) {
 	buf := w.b.Buf
-	clear(w.seen)
-	if w.unit >= 0 {
-		clear(w.first)
-		w.order, w.mine, w.inside, w.node = 0, false, false, 0
-		if w.context == nil {
-			w.context = make([]batch.Span, len(w.wanted))
-		}
-		for i := range w.context {
-			w.context[i] = batch.Missing
-		}
-		w.row, w.record = w.context, len(w.b.Bounds)
-	}
 	units := len(w.b.Bounds)
+	if w.Unit >= 0 {
+		record = units
+	}
 	var problem string
 	w.sep, problem = separators(buf[start:end])
 	if problem != "" {
-		if w.unit >= 0 {
-			w.open(start, end)
+		w.Begin(record, nil)
+		if w.Unit >= 0 {
+			w.Open(start, end)
 		}
 		w.note(ruleSeparators, -1, start, false)
 		return
@@ -669,12 +589,11 @@ func (w *walk) segments(start, end int) {
 			break
 		}
 	}
-	if w.unit >= 0 || w.loops != nil {
-		w.structure = w.structureOf(buf[start:end], terminator)
+	var structure *standard.Structure
+	if w.Unit >= 0 || w.Loops != nil {
+		structure = w.structureOf(buf[start:end], terminator)
 	}
-	if w.loops != nil {
-		w.looping.Begin(w.loops, w.unit >= 0, "NTE")
-	}
+	w.Begin(record, structure)
 	w.charset, w.scan = "", buf
 	trouble := -1
 	if w.odd && (!text.IsASCII(buf[start:end]) || bytes.IndexByte(buf[start:end], escape) >= 0) {
@@ -688,7 +607,7 @@ func (w *walk) segments(start, end int) {
 	}
 	w.sep.Marked = w.marked
 	w.classify()
-	if len(w.wanted) == 0 { // somebody only looks
+	if len(w.Positions) == 0 { // somebody only looks
 		w.escapes(start, end)
 	}
 	for p := start; p < end; {
@@ -711,49 +630,37 @@ func (w *walk) segments(start, end int) {
 			p = stop + 1
 			continue
 		}
-		if w.came = nil; w.structure != nil {
-			w.step(buf[p:p+3], name)
-		} else if w.unit >= 0 && name != note {
-			w.mine = name == w.parts[w.unit].name
-		}
-		if w.loops != nil {
-			if w.unit >= 0 && name == w.parts[w.unit].name {
-				w.looping.Renew()
+		w.p, w.stop = p, stop
+		w.Segment(buf[p:p+3], name)
+		for i := w.First(name); i >= 0; i = w.Next(i, name) {
+			occurrence, more := w.Into(i, p, stop)
+			if more {
+				w.note(ruleMore, w.MostOf(i), p, true)
 			}
-			w.looping.Segment(buf[p:p+3], w.structure, w.came, false, func(l *segments.Loop) bool { return w.chosen(l.Element, l.Value, p, stop) })
-			for _, loop := range w.looping.Again {
-				w.forget(loop)
-			}
+			w.take(w.Parts[i].Wants, name, occurrence)
 		}
-		for i := range w.parts {
-			if k := &w.parts[i]; k.name == name && (k.element == 0 || w.chosen(k.element, k.value, p, stop)) && (k.loop < 0 || w.looping.In(k.loop, w.structure, w.came)) {
-				w.segment(i, p, stop)
-				if buf = w.b.Buf; !w.choosing {
-					break
-				}
-			}
-		}
+		buf = w.b.Buf
 		p = stop + 1
 	}
-	if w.unit >= 0 && len(w.b.Bounds) == units {
-		w.open(start, end)
+	if w.Unit >= 0 && len(w.b.Bounds) == units {
+		w.Open(start, end)
 		w.note(ruleNoUnit, -1, start, false)
 	}
 	if trouble < 0 {
 		return
 	}
-	if w.unit < 0 {
+	if w.Unit < 0 {
 		w.note(trouble>>32, -1, trouble&0xffffffff, false)
 		return
 	}
-	for w.record = units; w.record < len(w.b.Bounds); w.record++ {
+	for w.Record = units; w.Record < len(w.b.Bounds); w.Record++ {
 		w.note(trouble>>32, -1, trouble&0xffffffff, false)
 	}
 }
 
-// chosen tells whether a segment has the value by which a part chooses.
-func (w *walk) chosen(element int, is string, p, stop int) bool {
-	value, _ := field(w.b.Buf[min(p+3+1, stop):stop], w.sep.Field, element)
+// Is tells whether the first component of a field of the segment at hand has a value.
+func (w *walk) Is(element int, is string) bool {
+	value := w.Element(element)
 	for i, c := range value {
 		if c == w.sep.Component || c == w.sep.Repetition || c == w.sep.Subcomponent {
 			value = value[:i]
@@ -761,6 +668,12 @@ func (w *walk) chosen(element int, is string, p, stop int) bool {
 		}
 	}
 	return string(value) == is
+}
+
+// Element is the text of a field of the segment at hand.
+func (w *walk) Element(n int) []byte {
+	value, _ := field(w.b.Buf[min(w.p+3+1, w.stop):w.stop], w.sep.Field, n)
+	return value
 }
 
 // escapes notes the first sequence in a message that is none.
@@ -777,70 +690,24 @@ func (w *walk) escapes(start, end int) {
 	w.b.Buf = w.b.Buf[:n]
 }
 
-// open makes a record of a unit. What is known of its surroundings is there
-// already.
-func (w *walk) open(start, end int) {
-	w.record = len(w.b.Bounds)
-	w.b.Bounds = append(w.b.Bounds, batch.Span{Off: uint32(start), End: uint32(end)})
-	context := w.context
-	w.row = w.grow()
-	copy(w.row, context)
-	clear(w.counts)
-}
-
 // nameAt tells whether a segment's name stands at p.
 func nameAt(b []byte, p int) bool {
 	upper := func(c byte) bool { return c >= 'A' && c <= 'Z' }
 	return upper(b[p]) && (upper(b[p+1]) || b[p+1]-'0' <= 9) && (upper(b[p+2]) || b[p+2]-'0' <= 9)
 }
 
-// segment takes the wanted fields of one segment.
-func (w *walk) segment(i, p, stop int) {
-	part := &w.parts[i]
-	switch {
-	case w.unit < 0:
-	case w.structure != nil:
-		if i == w.unit {
-			w.open(p, stop)
-			w.inside, w.group = true, w.structure.Scope(w.node)
-		} else if !w.inside {
-			if part.name == note && part.loop < 0 { // it belongs to what it follows, which is no unit
-				return
-			}
-			w.row = w.context
-			if w.first[i] != 0 && w.first[i] != w.node { // another place for such a segment, nearer to the units to come
-				w.seen[i] = 0
-				for _, slot := range part.slots {
-					w.context[slot] = batch.Missing
-				}
-			}
-			w.first[i] = w.node
-		}
-	case !w.enter(i, p, stop):
+// take takes the wanted fields of the segment at hand.
+func (w *walk) take(wants []segments.Want, name uint32, occurrence int) {
+	if len(wants) == 0 || occurrence == 0 {
 		return
 	}
-	seen := w.seen
-	if w.unit >= 0 && len(w.row) > 0 && &w.row[0] != &w.context[0] {
-		if seen = w.counts; seen[i] == 0 && w.first[i] != 0 { // its own stands before its parents'
-			for _, slot := range part.slots {
-				w.row[slot] = batch.Missing
-			}
-		}
-	}
-	if seen[i]++; part.most > 0 && seen[i] == part.most+1 {
-		w.more(part.mostOf, p)
-	}
-	if len(part.slots) == 0 {
-		return
-	}
-	occurrence := int32(seen[i])
-	wants := part.wants
-	buf, sep, row := w.scan, w.sep, w.row
-	field, at := int32(0), p+3 // at is on the separator before field+1
-	if part.name == msh {
+	p, stop := w.p, w.stop
+	buf, sep, row := w.scan, w.sep, w.Row
+	field, at := 0, p+3 // at is on the separator before field+1
+	if name == msh {
 		field = 1 // MSH-1 is the separator itself
-		for len(wants) > 0 && wants[0].field == 1 {
-			row[wants[0].slot] = batch.Span{Off: uint32(p + 3), End: uint32(p + 4)}
+		for len(wants) > 0 && wants[0].Field == 1 {
+			row[wants[0].Slot] = batch.Span{Off: uint32(p + 3), End: uint32(p + 4)}
 			wants = wants[1:]
 		}
 	}
@@ -849,7 +716,7 @@ func (w *walk) segment(i, p, stop int) {
 		field++
 		from := at + 1
 		at = from
-		if wants[0].field != field {
+		if wants[0].Field != field {
 			for {
 				d := binary.LittleEndian.Uint64(buf[at:]) ^ pattern
 				if m := (d - low) &^ d & high; m != 0 {
@@ -875,32 +742,21 @@ func (w *walk) segment(i, p, stop int) {
 		}
 		for {
 			switch n := &wants[0]; {
-			case n.occurrence != occurrence || from == at:
-			case part.name == msh && field == 2:
-				row[n.slot] = batch.Span{Off: uint32(from), End: uint32(at)}
-			case structured:
-				w.take(int(n.slot), from, at)
-			case !n.first:
-				if w.wanted[n.slot].By > 0 {
-					w.take(int(n.slot), from, at)
-				}
+			case n.Occurrence != occurrence || from == at:
+			case name == msh && field == 2:
+				row[n.Slot] = batch.Span{Off: uint32(from), End: uint32(at)}
+			case structured || n.By > 0:
+				w.piece(n, from, at)
+			case !n.First:
 			case at-from == 2 && buf[from] == '"' && buf[from+1] == '"':
-				row[n.slot] = batch.Null
+				row[n.Slot] = batch.Null
 			default:
-				row[n.slot] = batch.Span{Off: uint32(from), End: uint32(at)}
+				row[n.Slot] = batch.Span{Off: uint32(from), End: uint32(at)}
 			}
-			if wants = wants[1:]; len(wants) == 0 || wants[0].field != field {
+			if wants = wants[1:]; len(wants) == 0 || wants[0].Field != field {
 				break
 			}
 		}
-	}
-}
-
-// more notes a segment that goes nowhere because there are more than are taken of a record. What units have
-// in common is no list.
-func (w *walk) more(slot, at int) {
-	if w.unit < 0 || len(w.row) > 0 && &w.row[0] != &w.context[0] {
-		w.note(ruleMore, slot, at, true)
 	}
 }
 
@@ -938,9 +794,7 @@ const (
 	high = 0x8080808080808080
 )
 
-var obx = key("OBX")
-
-var note, msh, fhs, bhs, bts, fts = key("NTE"), key("MSH"), key("FHS"), key("BHS"), key("BTS"), key("FTS")
+var msh, fhs, bhs, bts, fts = key("MSH"), key("FHS"), key("BHS"), key("BTS"), key("FTS")
 
 // structureOf finds the structure of a message; nil if it is not known.
 func (w *walk) structureOf(message []byte, terminator byte) *standard.Structure {
@@ -957,10 +811,6 @@ func (w *walk) structureOf(message []byte, terminator byte) *standard.Structure 
 	of, _, _ := strings.Cut(string(version), string(w.sep.Component))
 	w.kind, w.version = kind, version
 	_, w.found = described(w.own, of, parts[0], parts[1], parts[2])
-	if w.found != nil && w.unit >= 0 {
-		unit := w.parts[w.unit].name
-		w.holding = w.found.Holding(string([]byte{byte(unit >> 16), byte(unit >> 8), byte(unit)}))
-	}
 	return w.found
 }
 
@@ -979,101 +829,16 @@ func field(line []byte, separator byte, n int) (field, rest []byte) {
 	return line, nil
 }
 
-// step goes to a segment in the structure of its message. What a group that begins
-// anew had is no context any more, if units stand in it. A segment that the structure does not know belongs to what
-// it follows.
-func (w *walk) step(name []byte, key uint32) {
-	step := w.structure.Next(w.node, name)
-	if w.came = step; step.Node < 0 {
-		return
-	}
-	if w.node = step.Node; w.unit < 0 {
-		return
-	}
-	from, to := step.Started, w.structure.Nodes[step.Started].End
-	if step.Passed {
-		to = len(w.structure.Nodes)
-	}
-	if w.inside && (key == w.parts[w.unit].name || step.Started <= w.group || step.Node >= w.structure.Nodes[w.group].End) {
-		w.inside, w.row = false, w.context
-	}
-	if !w.holding[from] && !step.Passed {
-		return
-	}
-	if from != step.Node {
-		w.looping.Ends(from, to)
-	}
-	for k := range w.parts {
-		if first := w.first[k]; first < from || first >= to || w.parts[k].name == key && first == step.Node && from == step.Node {
-			continue
-		}
-		w.first[k], w.seen[k] = 0, 0
-		for _, slot := range w.parts[k].slots {
-			w.context[slot] = batch.Missing
-		}
-	}
-}
-
-// forget takes away what is known of a loop that begins again, for the units to come.
-func (w *walk) forget(loop int) {
-	for k := range w.parts {
-		if w.unit < 0 || !w.loops.Within(w.parts[k].loop, loop) {
-			continue
-		}
-		w.seen[k] = 0
-		for _, slot := range w.parts[k].slots {
-			w.context[slot] = batch.Missing
-		}
-	}
-}
-
-// enter keeps the context of units: a segment that comes again ends what has
-// come after it, and a unit takes all that is known by then. What is met first
-// behind a unit is a part of it. A note belongs to what it follows, and is of
-// interest only behind a unit.
-func (w *walk) enter(i, p, stop int) bool {
-	behind := len(w.row) > 0 && &w.row[0] != &w.context[0]
-	switch {
-	case i == w.unit:
-		w.open(p, stop)
-		return true
-	case w.parts[i].name == w.parts[w.unit].name: // another way to name the unit
-		return true
-	case w.parts[i].name == note && (w.mine || w.parts[i].loop < 0):
-		return w.mine
-	case w.first[i] == 0 && behind && w.parts[w.unit].name != obx: // nothing but notes belongs to an observation
-		return true
-	}
-	w.row = w.context
-	if w.first[i] == 0 {
-		w.order++
-		w.first[i] = w.order
-	}
-	for k := range w.parts {
-		if k != i && (w.first[k] <= w.first[i] || w.parts[k].name == w.parts[i].name) {
-			continue
-		}
-		w.seen[k] = 0
-		if k != i {
-			w.first[k] = 0
-		}
-		for _, slot := range w.parts[k].slots {
-			w.context[slot] = batch.Missing
-		}
-	}
-	return true
-}
-
-// take finds the repetition, component and subcomponent that a slot wants in a
-// field, and undoes escapes.
-func (w *walk) take(slot, from, end int) {
-	p, buf := &w.wanted[slot], w.scan
+// piece finds the repetition, component and subcomponent that is wanted of a field, and undoes
+// escapes.
+func (w *walk) piece(p *segments.Want, from, end int) {
+	buf, slot := w.scan, p.Slot
 	if p.By > 0 {
 		if from, end = w.repetition(p, from, end); from < 0 {
 			return
 		}
 	}
-	repetition, component, sub := max(p.Repetition, 1)-1, max(p.Component, 1)-1, max(p.Sub, 1)-1 // still to come
+	repetition, component, sub := p.Repetition-1, p.Component-1, p.Sub-1 // still to come
 	written := false
 	at := from
 	for ; at < end; at++ {
@@ -1105,16 +870,16 @@ func (w *walk) take(slot, from, end int) {
 	switch {
 	case repetition|component|sub != 0 || from == at:
 	case at-from == 2 && buf[from] == '"' && buf[from+1] == '"':
-		w.row[slot] = batch.Null
+		w.Row[slot] = batch.Null
 	case written:
 		w.rewrite(slot, from, at)
 	default:
-		w.row[slot] = batch.Span{Off: uint32(from), End: uint32(at)}
+		w.Row[slot] = batch.Span{Off: uint32(from), End: uint32(at)}
 	}
 }
 
 // repetition finds that of a field whose component is the one by which it is chosen; -1: none is.
-func (w *walk) repetition(p *segments.Position, from, end int) (int, int) {
+func (w *walk) repetition(p *segments.Want, from, end int) (int, int) {
 	for at := from; at <= end; {
 		stop := at
 		for stop < end && w.class[w.scan[stop]] != isRepetition {
@@ -1152,7 +917,7 @@ func (w *walk) rewrite(slot, from, end int) {
 	if strange >= 0 {
 		w.note(ruleEscape, slot, from, true)
 	}
-	w.row[slot] = batch.Span{Off: uint32(off), End: uint32(len(b.Buf))}
+	w.Row[slot] = batch.Span{Off: uint32(off), End: uint32(len(b.Buf))}
 }
 
 // character finds out how the bytes beyond ASCII of a message are to be read: as
@@ -1206,7 +971,7 @@ func (w *walk) character(start, end int, terminator byte) int {
 // under in its message and what belongs to it, and without its siblings and what belongs to those.
 func (r *Reader) Raw(b *batch.Batch, record int) []byte {
 	unit := b.Bounds[record]
-	if r.unit < 0 || bytes.HasPrefix(b.Buf[unit.Off:], []byte("MSH")) {
+	if r.Unit < 0 || bytes.HasPrefix(b.Buf[unit.Off:], []byte("MSH")) {
 		return b.Raw(record)
 	}
 	i, _ := slices.BinarySearchFunc(b.Wholes, unit.Off, func(s batch.Span, off uint32) int { return cmp.Compare(s.End, off+1) })
@@ -1225,59 +990,34 @@ func (r *Reader) Raw(b *batch.Batch, record int) []byte {
 
 // kindred walks through a message and finds which segments belong to its units.
 func (r *Reader) kindred(b *batch.Batch, whole int) *segments.Kin {
-	kin, message := &segments.Kin{}, b.Wholes[whole]
+	message := b.Wholes[whole]
 	end := int(message.End)
 	if i := bytes.IndexByte(b.Buf[message.Off:end], blockEnd); r.blocks && i >= 0 {
 		end = int(message.Off) + i
 	}
-	w := walk{Reader: r, b: b}
+	w := newWalk(r, b)
 	var problem string
 	if w.sep, problem = separators(b.Buf[message.Off:end]); problem != "" {
-		return kin
+		return &segments.Kin{}
 	}
 	terminator := byte('\r')
 	if i := bytes.IndexAny(b.Buf[message.Off:end], "\r\n"); i >= 0 {
 		terminator = b.Buf[int(message.Off)+i]
 	}
-	structure, name := w.structureOf(b.Buf[message.Off:end], terminator), r.parts[r.unit].name
-	node, group, inside, n := 0, 0, false, -1
+	kin := w.Kindred(w.structureOf(b.Buf[message.Off:end], terminator))
 	for p := int(message.Off); p < end; {
 		next := end
 		if i := bytes.IndexByte(b.Buf[p:end], terminator); i >= 0 {
 			next = p + i
 		}
+		w.p, w.stop = p, next
 		for next < end && (b.Buf[next] == '\r' || b.Buf[next] == '\n') {
 			next++
 		}
 		if next-p < 3 {
 			kin.Context(p, next, 0, 0, false)
-			p = next
-			continue
-		}
-		key := keyAt(b.Buf, p)
-		if structure == nil {
-			inside = inside && key == note
-		} else if step := structure.Next(node, b.Buf[p:p+3]); step.Node >= 0 {
-			node = step.Node
-			from, to := step.Started, structure.Nodes[step.Started].End
-			if step.Passed {
-				to = len(structure.Nodes)
-			}
-			inside = inside && !(from <= group || node >= structure.Nodes[group].End)
-			if w.holding[from] || step.Passed { // what stood in the one before is no context any more
-				kin.Ends(from, to, 0)
-			}
-		}
-		if key == name {
-			n++
-			if inside = true; structure != nil {
-				group = structure.Scope(node)
-			}
-		}
-		if inside {
-			kin.Own(p, next, n)
 		} else {
-			kin.Context(p, next, node, 0, false)
+			w.Keep(b.Buf[p:p+3], keyAt(b.Buf, p), p, next)
 		}
 		p = next
 	}
@@ -1287,7 +1027,7 @@ func (r *Reader) kindred(b *batch.Batch, whole int) *segments.Kin {
 // Divide tells which stretches of a message belong to one unit alone: its segment, and what stands
 // in its group.
 func (r *Reader) Divide(b *batch.Batch, whole int, say func(from, to, n int)) {
-	if r.unit < 0 {
+	if r.Unit < 0 {
 		return
 	}
 	kin := r.kindred(b, whole)
@@ -1300,7 +1040,7 @@ func (r *Reader) Divide(b *batch.Batch, whole int, say func(from, to, n int)) {
 // record if it is absent.
 func (r *Reader) Locate(b *batch.Batch, record, slot int) (uint32, string) {
 	s := b.Spans[record*b.Slots+slot]
-	name := r.names[slot]
+	name := r.Fields[slot]
 	switch {
 	case s.Absent():
 		return b.Bounds[record].Off, name
@@ -1399,7 +1139,7 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 		line = rest[:i]
 	}
 	if n.Slot >= 0 {
-		at.Path = r.wanted[n.Slot].String()
+		at.Path = r.Positions[n.Slot].String()
 	}
 	seen := func(f finding.Finding, b []byte) finding.Finding { f.Seen = finding.Shorten(b); return f }
 	switch n.Rule {
@@ -1418,7 +1158,7 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 	case ruleControl:
 		return finding.New("hl7.control", at, "byte %02X here stands for a character that was lost", b.Buf[n.At]).Suggest("the sender must send the text that was meant")
 	case ruleMore:
-		return finding.Warn("hl7.beyond", at, "there are more %s here than the %d that are taken: this one and those behind it go nowhere", r.wanted[n.Slot].Segment, r.wanted[n.Slot].Occurrence).
+		return finding.Warn("hl7.beyond", at, "there are more %s here than the %d that are taken: this one and those behind it go nowhere", r.Positions[n.Slot].Segment, r.Positions[n.Slot].Occurrence).
 			Suggest("take more of them, choose by a value as in OBX(3=WBC)-5, or make each a record")
 	case ruleControlled:
 		return finding.Warn("hl7.control", at, "byte %02X here is a control character, which has no place in a message (HL7 v2 chapter 2, 2.5.4)", b.Buf[n.At])

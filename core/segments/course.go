@@ -1,0 +1,385 @@
+package segments
+
+import (
+	"slices"
+
+	"ydrion/core/batch"
+	"ydrion/core/standard"
+)
+
+// Course goes through the segments of messages and says of each which records want something of
+// it. It is told the segments one after the other; how they are written is the format's.
+//
+// A message is a record, or each of its units is: then what stands around a unit is its context. Where
+// the standard knows the message, its groups say what belongs to what. Where it does not, a segment that
+// comes again ends what has come after it, a unit takes all that is known by then, and what is met first
+// behind a unit is a part of it.
+type Course struct {
+	*Wanted
+	Habits
+	Row    []batch.Span // what is filled: the record's, or the context of units to come
+	Record int
+
+	b        *batch.Batch
+	at       Elements
+	outside  []batch.Span // what stands around all messages, nil: nothing
+	context  []batch.Span // of units to come
+	seen     []int        // occurrences of each part in its scope
+	first    []int        // when each part was met, 0: not yet
+	deep     []int        // in which level of a hierarchy
+	counts   []int        // occurrences of each part in the unit
+	order    int
+	levels   []string // the numbers of the levels that are open
+	looping  Looping  // where there are loops
+	previous bool     // what came last, but notes, is a unit
+
+	structure *standard.Structure // nil: not known
+	holds     *standard.Structure // that holding is of
+	holding   []bool              // of its nodes: a unit may stand in it
+	node      int                 // of the segment that came last
+	came      *standard.Step      // of it, nil: there is no structure
+	group     int                 // of the unit
+	inside    bool                // a unit's group goes on
+	numbers   [buckets]number     // of the names that came last
+	kin       *Kin                // takes what belongs to units, where that is wanted
+}
+
+// Habits are what a standard says of all its messages.
+type Habits struct {
+	// Note is the segment that belongs to the one that it follows; empty: there is none. If Close says so,
+	// it belongs to nothing else.
+	Note  string
+	Close bool
+	// Bare is a segment to which nothing but notes belongs.
+	Bare string
+	// Hierarchy is the segment that begins a level of a hierarchy, with its number in element 1
+	// and that of the level above in element 2; Last is the one that ends it.
+	Hierarchy, Last string
+}
+
+// Elements is the segment at which a format is.
+type Elements interface {
+	// Is tells whether the first component of an element has a value.
+	Is(element int, value string) bool
+	// Element is the text of an element.
+	Element(n int) []byte
+}
+
+// number is that of a name in a structure.
+type number struct {
+	key    uint32
+	number int
+	of     *standard.Structure
+}
+
+// NewCourse begins a walk through the messages of a batch.
+func NewCourse(w *Wanted, habits Habits, b *batch.Batch, at Elements) Course {
+	n := make([]int, 4*len(w.Parts))
+	part := func(i int) []int { return n[i*len(w.Parts) : (i+1)*len(w.Parts)] }
+	c := Course{Wanted: w, Habits: habits, b: b, at: at, seen: part(0), first: part(1), deep: part(2), counts: part(3)}
+	if w.Unit >= 0 {
+		c.context = make([]batch.Span, len(w.Positions))
+	}
+	return c
+}
+
+// Begin goes to a message, which is this record if there are no units. The structure is nil if it is not
+// known.
+func (c *Course) Begin(record int, structure *standard.Structure) {
+	clear(c.seen)
+	clear(c.first)
+	c.order, c.inside, c.previous, c.node, c.levels, c.structure = 0, false, false, 0, c.levels[:0], structure
+	if c.Record = record; c.Unit < 0 {
+		c.Row = c.grow()
+	} else {
+		c.Row = c.context
+	}
+	if c.outside != nil {
+		copy(c.Row, c.outside)
+	} else {
+		for i := range c.Row {
+			c.Row[i] = batch.Missing
+		}
+	}
+	if structure != nil && structure != c.holds && c.Unit >= 0 {
+		c.holding, c.holds = structure.Holding(c.Parts[c.Unit].Name), structure
+	}
+	if c.Loops != nil {
+		c.looping.Begin(c.Loops, c.Unit >= 0, c.Note)
+	}
+}
+
+// grow adds a row to the spans, for its caller to fill.
+func (c *Course) grow() []batch.Span {
+	spans, slots := c.b.Spans, len(c.Positions)
+	at := len(spans)
+	if cap(spans)-at < slots {
+		grown := make([]batch.Span, at, 2*cap(spans)+64*(slots+1))
+		copy(grown, spans)
+		spans = grown
+	}
+	spans = spans[:at+slots]
+	c.b.Spans = spans
+	return spans[at:]
+}
+
+// Open makes a record of a unit. What is known of its surroundings is there already.
+func (c *Course) Open(start, end int) {
+	c.Record = len(c.b.Bounds)
+	c.b.Bounds = append(c.b.Bounds, batch.Span{Off: uint32(start), End: uint32(end)})
+	c.Row = c.grow()
+	copy(c.Row, c.context)
+	clear(c.counts)
+}
+
+// Segment goes to a segment. Which parts want something of it say First and Next.
+func (c *Course) Segment(name []byte, key uint32) {
+	if c.Unit < 0 && c.Loops == nil {
+		return
+	}
+	hierarchy := c.Hierarchy != "" && string(name) == c.Hierarchy
+	if hierarchy && c.Unit >= 0 {
+		c.descend()
+	}
+	if c.came = nil; c.structure != nil {
+		c.step(key, name, hierarchy)
+	}
+	if c.Unit >= 0 && string(name) != c.Note {
+		c.previous = key == c.Parts[c.Unit].key
+		if c.structure == nil && c.Bare != "" && c.Parts[c.Unit].Name == c.Bare {
+			c.inside, c.Row = false, c.context
+		}
+	}
+	if c.Loops == nil {
+		return
+	}
+	if u := c.Unit; u >= 0 && c.is(u, key) {
+		c.looping.Renew()
+	}
+	c.looping.Segment(name, c.structure, c.came, hierarchy, func(l *Loop) bool { return c.at.Is(l.Element, l.Value) })
+	for _, loop := range c.looping.Again {
+		for k := range c.Parts {
+			if c.Unit >= 0 && !c.inside && c.Loops.Within(c.Parts[k].loop, loop) {
+				c.forget(k)
+			}
+		}
+	}
+}
+
+// is tells whether the segment at hand is of a part, whatever loop that is in.
+func (c *Course) is(i int, key uint32) bool {
+	k := &c.Parts[i]
+	return k.key == key && (k.Element == 0 || c.at.Is(k.Element, k.Value))
+}
+
+// First is the first part that the segment at hand is of, -1 if there is none.
+func (c *Course) First(key uint32) int { return c.of(c.parted[bucket(key)], key) }
+
+// Next is the part behind another.
+func (c *Course) Next(i int, key uint32) int { return c.of(c.Parts[i].next, key) }
+
+func (c *Course) of(i int, key uint32) int {
+	for i >= 0 && !(c.is(i, key) && (c.Parts[i].loop < 0 || c.looping.In(c.Parts[i].loop, c.structure, c.came))) {
+		i = c.Parts[i].next
+	}
+	return i
+}
+
+// Into goes to the row that takes the segment at hand for a part, and gives how many of the part have come
+// there; 0: none takes it. More tells that it is the first of those for which there is no room.
+func (c *Course) Into(i, start, end int) (occurrence int, more bool) {
+	k := &c.Parts[i]
+	if c.Unit < 0 {
+		c.seen[i]++
+		return c.seen[i], k.most > 0 && c.seen[i] == k.most+1
+	}
+	switch {
+	case i == c.Unit:
+		c.Open(start, end)
+		c.enclose()
+	case c.structure != nil:
+		if !c.inside && !c.around(i) {
+			return 0, false
+		}
+	case c.inside && int(c.b.Bounds[c.Record].Off) == start: // another way to name the unit
+	case !c.enter(i):
+		return 0, false
+	}
+	if !c.inside {
+		c.seen[i]++
+		return c.seen[i], false // what units have in common is no list
+	}
+	if c.counts[i]++; c.counts[i] == 1 && c.first[i] != 0 { // its own stands before its parents'
+		for n := range k.Wants {
+			c.Row[k.Wants[n].Slot] = batch.Missing
+		}
+	}
+	return c.counts[i], k.most > 0 && c.counts[i] == k.most+1
+}
+
+// MostOf is the slot of the last that is taken of a part.
+func (c *Course) MostOf(i int) int { return c.Parts[i].mostOf }
+
+// enclose begins what belongs to a unit.
+func (c *Course) enclose() {
+	if c.inside = true; c.structure != nil {
+		c.group = c.structure.Scope(c.node)
+	}
+}
+
+// around takes a segment as context of units, where the structure says what it is around; false: it belongs
+// to what it follows, which is no unit.
+func (c *Course) around(i int) bool {
+	if k := &c.Parts[i]; c.Close && k.Name == c.Note && k.loop < 0 {
+		return false
+	}
+	c.Row = c.context
+	at := max(c.node, 1)
+	if c.first[i] != 0 && c.first[i] != at { // another place for such a segment, nearer to the units to come
+		c.forget(i)
+	}
+	c.first[i], c.deep[i] = at, len(c.levels)
+	return true
+}
+
+// enter takes a segment where no structure is known. It is false for a note that belongs to something
+// else than a unit.
+func (c *Course) enter(i int) bool {
+	k := &c.Parts[i]
+	switch {
+	case c.Close && k.Name == c.Note && (c.previous || k.loop < 0):
+		return c.previous
+	case c.first[i] == 0 && c.inside:
+		return true
+	}
+	c.Row, c.inside = c.context, false
+	if c.first[i] == 0 {
+		c.order++
+		c.first[i], c.deep[i] = c.order, len(c.levels)
+	}
+	at, level := c.first[i], c.Hierarchy != "" && k.Name == c.Hierarchy // levels see to themselves
+	for other := range c.Parts {
+		if other != i && (level || c.first[other] <= at || c.Parts[other].key == k.key) {
+			continue
+		}
+		c.forget(other)
+	}
+	c.first[i] = at
+	return true
+}
+
+// forget takes away what is known of a part, for the units to come.
+func (c *Course) forget(i int) {
+	c.seen[i], c.first[i] = 0, 0
+	for n := range c.Parts[i].Wants {
+		c.context[c.Parts[i].Wants[n].Slot] = batch.Missing
+	}
+}
+
+// descend goes to a level of a hierarchy: what belongs to levels that are not above it is no
+// context any more.
+func (c *Course) descend() {
+	above := c.at.Element(2)
+	n := len(c.levels)
+	for n > 0 && c.levels[n-1] != string(above) {
+		n--
+	}
+	c.levels = append(c.levels[:n], string(c.at.Element(1)))
+	c.inside, c.Row = false, c.context
+	if c.kin != nil {
+		c.kin.Ends(0, 0, n)
+	}
+	for k := range c.Parts {
+		if c.first[k] > 0 && c.deep[k] > n {
+			c.forget(k)
+		}
+	}
+}
+
+// step goes to a segment in the structure. What a group that begins anew had is no context
+// any more, if units stand in it. The levels of a hierarchy see to themselves. A segment that the structure
+// does not know belongs to what it follows.
+func (c *Course) step(key uint32, name []byte, hierarchy bool) {
+	var step *standard.Step
+	if c.structure.Chooses(name) {
+		step = c.structure.Follow(c.node, name, func(by *standard.Choice) bool {
+			return slices.ContainsFunc(by.Values, func(v string) bool { return c.at.Is(by.Element, v) })
+		})
+	} else {
+		n := &c.numbers[bucket(key)]
+		if n.key != key || n.of != c.structure {
+			*n = number{key, c.structure.Number(name), c.structure}
+		}
+		step = c.structure.At(c.node, n.number)
+	}
+	if c.came = step; step.Node < 0 {
+		return
+	}
+	if c.node = step.Node; hierarchy || c.Unit < 0 {
+		return
+	}
+	from, to := step.Started, c.structure.Nodes[step.Started].End
+	if step.Passed {
+		to = len(c.structure.Nodes)
+	}
+	if c.inside && (key == c.Parts[c.Unit].key || step.Started <= c.group || step.Node >= c.structure.Nodes[c.group].End) {
+		c.inside, c.Row = false, c.context
+	}
+	if !c.holding[from] && !step.Passed {
+		return
+	}
+	if from != step.Node {
+		c.looping.Ends(from, to)
+		if c.kin != nil {
+			c.kin.Ends(from, to, anyLevel)
+		}
+	}
+	for k := range c.Parts {
+		if first := c.first[k]; first < from || first >= to || first == step.Node && from == step.Node {
+			continue
+		}
+		c.forget(k)
+	}
+}
+
+// Kindred prepares a walk through one message that finds which segments belong to its units.
+func (c *Course) Kindred(structure *standard.Structure) *Kin {
+	c.kin = &Kin{}
+	c.Begin(0, structure)
+	return c.kin
+}
+
+// Keep gives the segment at hand to the unit that it belongs to, or to what stands around units.
+func (c *Course) Keep(name []byte, key uint32, from, to int) {
+	if c.Last != "" && string(name) == c.Last { // it ends the levels
+		c.levels, c.inside = c.levels[:0], false
+		c.kin.Ends(0, 0, 0)
+	}
+	c.Segment(name, key)
+	if c.structure == nil && c.Close {
+		c.inside = c.inside && string(name) == c.Note // nothing else is known to belong to it
+	}
+	n := c.kin.Units()
+	if c.is(c.Unit, key) {
+		c.enclose()
+		n++
+	}
+	if c.inside {
+		c.kin.Own(from, to, n-1)
+	} else {
+		c.kin.Context(from, to, c.node, len(c.levels), !c.Close && len(c.levels) == 0 && c.top())
+	}
+}
+
+// top tells whether the segment that came last stands outside of all groups that units can be in.
+func (c *Course) top() bool {
+	if c.structure == nil {
+		return false
+	}
+	for g := c.node; g > 0; g = c.structure.Nodes[g].Parent {
+		if c.holding[g] {
+			return false
+		}
+	}
+	return true
+}
