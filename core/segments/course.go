@@ -32,6 +32,7 @@ type Course struct {
 	levels   []string // the numbers of the levels that are open
 	looping  Looping  // where there are loops
 	previous bool     // what came last, but notes, is a unit
+	follows  bool     // something depends on where a segment stands
 
 	structure *standard.Structure // nil: not known
 	holds     *standard.Structure // that holding is of
@@ -77,6 +78,7 @@ func NewCourse(w *Wanted, habits Habits, b *batch.Batch, at Elements) Course {
 	n := make([]int, 4*len(w.Parts))
 	part := func(i int) []int { return n[i*len(w.Parts) : (i+1)*len(w.Parts)] }
 	c := Course{Wanted: w, Habits: habits, b: b, at: at, seen: part(0), first: part(1), deep: part(2), counts: part(3)}
+	c.follows = w.Unit >= 0 || w.Loops != nil
 	if w.Unit >= 0 {
 		c.context = make([]batch.Span, len(w.Positions))
 	}
@@ -134,9 +136,12 @@ func (c *Course) Open(start, end int) {
 
 // Segment goes to a segment. Which parts want something of it say First and Next.
 func (c *Course) Segment(name []byte, key uint32) {
-	if c.Unit < 0 && c.Loops == nil {
-		return
+	if c.follows {
+		c.follow(name, key)
 	}
+}
+
+func (c *Course) follow(name []byte, key uint32) {
 	hierarchy := c.Hierarchy != "" && string(name) == c.Hierarchy
 	if hierarchy && c.Unit >= 0 {
 		c.descend()
@@ -173,7 +178,13 @@ func (c *Course) is(i int, key uint32) bool {
 }
 
 // First is the first part that the segment at hand is of, -1 if there is none.
-func (c *Course) First(key uint32) int { return c.of(c.parted[bucket(key)], key) }
+func (c *Course) First(key uint32) int {
+	i := c.parted[bucket(key)]
+	if i < 0 {
+		return -1
+	}
+	return c.of(i, key)
+}
 
 // Next is the part behind another.
 func (c *Course) Next(i int, key uint32) int { return c.of(c.Parts[i].next, key) }

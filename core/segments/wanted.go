@@ -34,10 +34,12 @@ type Part struct {
 
 // Want is a wanted value of a segment.
 type Want struct {
-	Position
-	Slot   int
-	First  bool // of the first repetition, component and subcomponent
-	Number bool // and no mark is set for it
+	Slot                                          int
+	Field, Occurrence, Repetition, Component, Sub int // from 1
+	By                                            int // see Position
+	Is                                            string
+	First                                         bool // of the first repetition, component and subcomponent
+	Number                                        bool // and no mark is set for it
 }
 
 // NewWanted wants nothing yet. A unit is the segment that is a record; without one the message is.
@@ -61,8 +63,8 @@ func (w *Wanted) Add(p Position, f *shape.Field) {
 	if p.Occurrence > max(k.most, 1) {
 		k.most, k.mostOf = p.Occurrence, slot
 	}
-	p.Repetition, p.Component, p.Sub = max(p.Repetition, 1), max(p.Component, 1), max(p.Sub, 1)
-	want := Want{Position: p, Slot: slot, First: p.By == 0 && p.Repetition == 1 && p.Component == 1 && p.Sub == 1}
+	want := Want{Slot: slot, Field: p.Field, Occurrence: p.Occurrence, Repetition: max(p.Repetition, 1), Component: max(p.Component, 1), Sub: max(p.Sub, 1), By: p.By, Is: p.Is}
+	want.First = p.By == 0 && want.Repetition == 1 && want.Component == 1 && want.Sub == 1
 	want.Number = f.Kind == value.Number && (f.Decimal == 0 || f.Decimal == '.')
 	at, _ := slices.BinarySearchFunc(k.Wants, p.Field+1, func(n Want, field int) int { return n.Field - field })
 	k.Wants = slices.Insert(k.Wants, at, want)
