@@ -312,7 +312,7 @@ func (c *compilation) texts() map[string]string {
 
 // bind finds the fields of a schema in the records of the format, before any file comes.
 func (c *compilation) bind(source format.Source, s *schema.Schema) format.Bound {
-	bound, findings := source.Bind(s.Record)
+	bound, findings := source.Bind(s.Shape())
 	for _, f := range findings {
 		name := f.Place.Path
 		f.Place = place.Place{File: c.route.Schema, Offset: -1, Path: name}

@@ -9,6 +9,7 @@ package batch
 
 import (
 	"bytes"
+	"slices"
 	"unicode/utf8"
 
 	"ydrion/core/place"
@@ -74,19 +75,20 @@ const (
 
 // Batch is a block of whole records.
 type Batch struct {
-	Buf    []byte // text, slack, tail of rewritten values
-	N      int    // bytes of text
-	Base   int64  // offset of the text in the decoded stream
-	Line   int64  // line of the first byte
-	Lead   int64  // characters that stand before the first byte in its line
-	First  int64  // number of the first record, from 1
-	Seq    int64  // sequence number of the first record
-	Lines  int64  // line ends in the text
-	Odd    bool   // the cutter saw something that needs the careful splitter
-	Bounds []Span // the records, with their line ends
-	Wholes []Span // what the records are parts of, where they are: messages
-	Slots  int    // fields asked for
-	Spans  []Span // Slots for each record
+	Buf    []byte  // text, slack, tail of rewritten values
+	N      int     // bytes of text
+	Base   int64   // offset of the text in the decoded stream
+	Line   int64   // line of the first byte
+	Lead   int64   // characters that stand before the first byte in its line
+	First  int64   // number of the first record, from 1
+	Seq    int64   // sequence number of the first record
+	Lines  int64   // line ends in the text
+	Odd    bool    // the cutter saw something that needs the careful splitter
+	Bounds []Span  // the records, with their line ends
+	Wholes []Span  // what the records are parts of, where they are: messages
+	Slots  int     // fields asked for
+	Spans  []Span  // Slots for each record
+	Tables []Table // the rows of the records' lists
 	What   []Outcome
 	Notes  []Note
 	Out    []byte        // what the records became, in order
@@ -101,6 +103,83 @@ type Batch struct {
 	seenLead int64 // characters that stand before it in its line
 }
 
+// Table holds the rows of a list of all records. The rows of one record, or of one row of the
+// list that it is in, follow each other; all are in the order of the file.
+type Table struct {
+	Slots int
+	Above int      // the table of the rows that they belong to, -1: to the records
+	Spans []Span   // Slots for each row
+	At    []uint32 // where each row begins in the text
+	Ends  []uint32 // for each row above or record: behind its last row here
+}
+
+// Lay makes room for the rows of lists: their slots, and the table above each.
+func (b *Batch) Lay(slots, above []int) {
+	b.Tables = slices.Grow(b.Tables[:0], len(slots))[:len(slots)]
+	for i := range b.Tables {
+		t := &b.Tables[i]
+		t.Slots, t.Above, t.Spans, t.At, t.Ends = slots[i], above[i], t.Spans[:0], t.At[:0], t.Ends[:0]
+	}
+}
+
+// Row adds a row to a table, with nothing in it.
+func (b *Batch) Row(table int, at uint32) []Span {
+	t := &b.Tables[table]
+	n := len(t.Spans)
+	t.Spans = slices.Grow(t.Spans, t.Slots)[:n+t.Slots]
+	for i := n; i < len(t.Spans); i++ {
+		t.Spans[i] = Missing
+	}
+	t.At = append(t.At, at)
+	b.Begin(table, len(t.At)-1)
+	return t.Spans[n:]
+}
+
+// Begin ends what rows before a row of a table (-1: records before a record) have in the tables below it:
+// what comes now is the row's own.
+func (b *Batch) Begin(table, row int) {
+	for i := range b.Tables {
+		if t := &b.Tables[i]; t.Above == table {
+			for len(t.Ends) < row {
+				t.Ends = append(t.Ends, uint32(len(t.At)))
+			}
+		}
+	}
+}
+
+// Filled is called when all rows are there.
+func (b *Batch) Filled() {
+	for i := range b.Tables {
+		if above := b.Tables[i].Above; above < 0 {
+			b.Begin(-1, b.Records())
+		} else {
+			b.Begin(above, len(b.Tables[above].At))
+		}
+	}
+}
+
+// Rows are those of a table that belong to a row of the table above it, or to a record: from one on to
+// before another.
+func (b *Batch) Rows(table, above int) (from, to int) {
+	t := &b.Tables[table]
+	if above > 0 {
+		from = int(t.Ends[above-1])
+	}
+	return from, int(t.Ends[above])
+}
+
+// Cut takes away what was added since there were so many records, and rows in each table.
+func (b *Batch) Cut(records int, rows []int) {
+	b.Bounds, b.Spans = b.Bounds[:records], b.Spans[:records*b.Slots]
+	for i := range b.Tables {
+		t, above := &b.Tables[i], records
+		if t.Above >= 0 {
+			above = rows[t.Above]
+		}
+		t.At, t.Spans, t.Ends = t.At[:rows[i]], t.Spans[:rows[i]*t.Slots], t.Ends[:min(len(t.Ends), above)]
+	}
+}
+
 // Reset makes a used batch empty and keeps its memory, unless large records or very many
 // have made it unusually big.
 func (b *Batch) Reset() {
@@ -109,6 +188,11 @@ func (b *Batch) Reset() {
 	b.Notes, b.What, b.Ends, b.Names = usual(b.Notes, Size/32), usual(b.What, Size), usual(b.Ends, Size/4), usual(b.Names, Size/16)
 	b.N, b.Odd, b.Lines, b.Lead = 0, false, 0, 0
 	b.Bounds, b.Wholes, b.Spans, b.Notes, b.What = b.Bounds[:0], b.Wholes[:0], b.Spans[:0], b.Notes[:0], b.What[:0]
+	for i := range b.Tables {
+		t := &b.Tables[i]
+		t.Spans, t.At, t.Ends = usual(t.Spans, Size), usual(t.At, Size), usual(t.Ends, Size)
+	}
+	b.Tables = b.Tables[:0]
 	b.Out, b.Ends, b.Names = b.Out[:0], b.Ends[:0], b.Names[:0]
 	b.seenOff, b.seenLine, b.seenLead = 0, 0, 0
 }
@@ -140,10 +224,15 @@ func (b *Batch) Value(record, slot int) ([]byte, bool) {
 type Twin struct{ Slot, As int }
 
 // Give gives twins their spans.
-func (b *Batch) Give(twins []Twin) {
-	for row := 0; row < len(b.Spans) && len(twins) > 0; row += b.Slots {
+func (b *Batch) Give(twins []Twin) { give(b.Spans, b.Slots, twins) }
+
+// Give gives twins their spans.
+func (t *Table) Give(twins []Twin) { give(t.Spans, t.Slots, twins) }
+
+func give(spans []Span, slots int, twins []Twin) {
+	for row := 0; row < len(spans) && len(twins) > 0; row += slots {
 		for _, t := range twins {
-			b.Spans[row+t.Slot] = b.Spans[row+t.As]
+			spans[row+t.Slot] = spans[row+t.As]
 		}
 	}
 }

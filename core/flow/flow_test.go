@@ -58,7 +58,7 @@ func plan(t testing.TB) *flow.Plan {
 	if len(findings) > 0 {
 		t.Fatal(findings)
 	}
-	bound, findings := csv.Dialect{}.Bind(s.Record)
+	bound, findings := csv.Dialect{}.Bind(s.Shape())
 	if len(findings) > 0 {
 		t.Fatal(findings)
 	}

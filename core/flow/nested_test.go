@@ -80,7 +80,7 @@ func nestedPlan(tb testing.TB, lines bool) *flow.Plan {
 	if lines {
 		at = "/results/*"
 	}
-	bound, findings := source.Source{Records: at}.Bind(s.Record)
+	bound, findings := source.Source{Records: at}.Bind(s.Shape())
 	if bound == nil {
 		tb.Fatal(findings)
 	}

@@ -155,10 +155,10 @@ type Known struct {
 type Source interface {
 	// Says tells people what is read, after "Reads", in text that is in that character set.
 	Says(set string) string
-	// Bind finds the requested fields, before there is any file, and gives each the slot of its
-	// index. Findings of severity error say that no file of the format can have them; warnings, that
+	// Bind finds the requested fields and lists, before there is any file. Each field gets the slot of
+	// its index in the record or row, each list the table of its number. Findings of severity error say that no file of the format can have them; warnings, that
 	// its standard does not know them. What can be read is nil then.
-	Bind(fields shape.Record) (Bound, finding.List)
+	Bind(of shape.Shape) (Bound, finding.List)
 }
 
 // Bound is a source that knows which fields are wanted.
@@ -184,7 +184,7 @@ type Onward interface {
 
 // Open binds fields and opens a file.
 func Open(s Source, in *text.Decoded, fields shape.Record) (Reader, finding.List, error) {
-	bound, findings := s.Bind(fields)
+	bound, findings := s.Bind(shape.Shape{Fields: fields})
 	if bound == nil {
 		return nil, findings, nil
 	}

@@ -27,7 +27,8 @@ type Schema struct {
 	File    string
 	Title   string
 	Record  shape.Record
-	Unique  []string // names of the fields whose values must differ
+	Lists   []shape.List // of the record
+	Unique  []string     // names of the fields whose values must differ
 	columns []column
 	busy    []int // the columns of which something could be wrong
 	missing []string
@@ -112,6 +113,9 @@ func Parse(file string, source []byte) (*Schema, finding.List) {
 	}
 	return p.schema, p.out
 }
+
+// Shape is what is read of a record.
+func (s *Schema) Shape() shape.Shape { return shape.Shape{Fields: s.Record, Lists: s.Lists} }
 
 // Of is a schema that gives fields their slots and checks nothing about them: something else does.
 func Of(file string, record shape.Record) *Schema {

@@ -33,6 +33,7 @@ type Course struct {
 	looping  Looping  // where there are loops
 	previous bool     // what came last, but notes, is a unit
 	follows  bool     // something depends on where a segment stands
+	rows     []rowing // of the lists
 
 	structure *standard.Structure // nil: not known
 	holds     *standard.Structure // that holding is of
@@ -43,6 +44,14 @@ type Course struct {
 	inside    bool                // a unit's group goes on
 	numbers   [buckets]number     // of the names that came last
 	kin       *Kin                // takes what belongs to units, where that is wanted
+}
+
+// rowing is a list of which a row may be open.
+type rowing struct {
+	open  bool
+	group int // the node of the structure whose segments belong to the row
+	deep  int // in which level of a hierarchy it is
+	row   []batch.Span
 }
 
 // Habits are what a standard says of all its messages.
@@ -64,6 +73,8 @@ type Elements interface {
 	Is(element int, value string) bool
 	// Element is the text of an element.
 	Element(n int) []byte
+	// Begins is where it begins in the batch.
+	Begins() int
 }
 
 // number is that of a name in a structure.
@@ -78,9 +89,9 @@ func NewCourse(w *Wanted, habits Habits, b *batch.Batch, at Elements) Course {
 	n := make([]int, 4*len(w.Parts))
 	part := func(i int) []int { return n[i*len(w.Parts) : (i+1)*len(w.Parts)] }
 	c := Course{Wanted: w, Habits: habits, b: b, at: at, seen: part(0), first: part(1), deep: part(2), counts: part(3)}
-	c.follows = w.Unit >= 0 || w.Loops != nil
+	c.follows, c.rows = w.Placed(), make([]rowing, len(w.lists))
 	if w.Unit >= 0 {
-		c.context = make([]batch.Span, len(w.Positions))
+		c.context = make([]batch.Span, w.Slots)
 	}
 	return c
 }
@@ -91,8 +102,10 @@ func (c *Course) Begin(record int, structure *standard.Structure) {
 	clear(c.seen)
 	clear(c.first)
 	c.order, c.inside, c.previous, c.node, c.levels, c.structure = 0, false, false, 0, c.levels[:0], structure
+	clear(c.rows)
 	if c.Record = record; c.Unit < 0 {
 		c.Row = c.grow()
+		c.b.Begin(-1, record)
 	} else {
 		c.Row = c.context
 	}
@@ -113,7 +126,7 @@ func (c *Course) Begin(record int, structure *standard.Structure) {
 
 // grow adds a row to the spans, for its caller to fill.
 func (c *Course) grow() []batch.Span {
-	spans, slots := c.b.Spans, len(c.Positions)
+	spans, slots := c.b.Spans, c.Slots
 	at := len(spans)
 	if cap(spans)-at < slots {
 		grown := make([]batch.Span, at, 2*cap(spans)+64*(slots+1))
@@ -132,6 +145,8 @@ func (c *Course) Open(start, end int) {
 	c.Row = c.grow()
 	copy(c.Row, c.context)
 	clear(c.counts)
+	clear(c.rows)
+	c.b.Begin(-1, c.Record)
 }
 
 // Segment goes to a segment. Which parts want something of it say First and Next.
@@ -143,7 +158,7 @@ func (c *Course) Segment(name []byte, key uint32) {
 
 func (c *Course) follow(name []byte, key uint32) {
 	hierarchy := c.Hierarchy != "" && string(name) == c.Hierarchy
-	if hierarchy && c.Unit >= 0 {
+	if hierarchy && (c.Unit >= 0 || c.rows != nil) {
 		c.descend()
 	}
 	if c.came = nil; c.structure != nil {
@@ -155,9 +170,16 @@ func (c *Course) follow(name []byte, key uint32) {
 			c.inside, c.Row = false, c.context
 		}
 	}
-	if c.Loops == nil {
-		return
+	if c.Loops != nil {
+		c.loop(key, name, hierarchy)
 	}
+	if len(c.rows) > 0 && c.kin == nil {
+		c.list(key, name, hierarchy)
+	}
+}
+
+// loop goes to a segment in the loops.
+func (c *Course) loop(key uint32, name []byte, hierarchy bool) {
 	if u := c.Unit; u >= 0 && c.is(u, key) {
 		c.looping.Renew()
 	}
@@ -168,6 +190,48 @@ func (c *Course) follow(name []byte, key uint32) {
 				c.forget(k)
 			}
 		}
+	}
+}
+
+// list ends the rows that the segment at hand does not belong to, and begins those that it begins.
+func (c *Course) list(key uint32, name []byte, hierarchy bool) {
+	moved := c.structure != nil && c.came.Node >= 0 && !hierarchy
+	for i := range c.rows {
+		r, l := &c.rows[i], &c.lists[i]
+		switch {
+		case !r.open:
+		case l.above >= 0 && !c.rows[l.above].open,
+			moved && (c.came.Started <= r.group || c.came.Node >= c.structure.Nodes[r.group].End),
+			c.structure == nil && l.part >= 0 && c.Bare != "" && c.Parts[l.part].Name == c.Bare && string(name) != c.Note:
+			r.open = false
+		}
+	}
+	for i := range c.rows {
+		r, l := &c.rows[i], &c.lists[i]
+		if l.part < 0 || !c.is(l.part, key) || !c.looping.In(c.Parts[l.part].loop, c.structure, c.came) {
+			continue
+		}
+		if l.above < 0 && c.Unit >= 0 && !c.inside || l.above >= 0 && !c.rows[l.above].open {
+			continue
+		}
+		*r = rowing{open: true, deep: len(c.levels), row: c.b.Row(i, uint32(c.at.Begins()))}
+		if c.structure != nil {
+			r.group = c.structure.Scope(c.node)
+		}
+		c.closeBelow(i)
+		for k := range c.Parts {
+			if c.Parts[k].table == i {
+				c.counts[k] = 0
+			}
+		}
+	}
+}
+
+// closeBelow ends the rows of the lists in a list.
+func (c *Course) closeBelow(i int) {
+	for _, below := range c.lists[i].inner {
+		c.rows[below].open = false
+		c.closeBelow(below)
 	}
 }
 
@@ -196,13 +260,21 @@ func (c *Course) of(i int, key uint32) int {
 	return i
 }
 
-// Into goes to the row that takes the segment at hand for a part, and gives how many of the part have come
-// there; 0: none takes it. More tells that it is the first of those for which there is no room.
-func (c *Course) Into(i, start, end int) (occurrence int, more bool) {
+// Into finds the row that takes the segment at hand for a part, and how many of the part have come there; 0:
+// none takes it. More tells that it is the first of those for which there is no room.
+func (c *Course) Into(i, start, end int) (row []batch.Span, occurrence int, more bool) {
 	k := &c.Parts[i]
-	if c.Unit < 0 {
+	switch {
+	case k.table >= 0:
+		r := &c.rows[k.table]
+		if !r.open {
+			return nil, 0, false
+		}
+		c.counts[i]++
+		return r.row, c.counts[i], k.most > 0 && c.counts[i] == k.most+1
+	case c.Unit < 0:
 		c.seen[i]++
-		return c.seen[i], k.most > 0 && c.seen[i] == k.most+1
+		return c.Row, c.seen[i], k.most > 0 && c.seen[i] == k.most+1
 	}
 	switch {
 	case i == c.Unit:
@@ -210,25 +282,25 @@ func (c *Course) Into(i, start, end int) (occurrence int, more bool) {
 		c.enclose()
 	case c.structure != nil:
 		if !c.inside && !c.around(i) {
-			return 0, false
+			return nil, 0, false
 		}
 	case c.inside && int(c.b.Bounds[c.Record].Off) == start: // another way to name the unit
 	case !c.enter(i):
-		return 0, false
+		return nil, 0, false
 	}
 	if !c.inside {
 		c.seen[i]++
-		return c.seen[i], false // what units have in common is no list
+		return c.Row, c.seen[i], false // what units have in common is no list
 	}
 	if c.counts[i]++; c.counts[i] == 1 && c.first[i] != 0 { // its own stands before its parents'
 		for n := range k.Wants {
 			c.Row[k.Wants[n].Slot] = batch.Missing
 		}
 	}
-	return c.counts[i], k.most > 0 && c.counts[i] == k.most+1
+	return c.Row, c.counts[i], k.most > 0 && c.counts[i] == k.most+1
 }
 
-// MostOf is the slot of the last that is taken of a part.
+// MostOf is the position of the last that is taken of a part.
 func (c *Course) MostOf(i int) int { return c.Parts[i].mostOf }
 
 // enclose begins what belongs to a unit.
@@ -296,6 +368,12 @@ func (c *Course) descend() {
 		n--
 	}
 	c.levels = append(c.levels[:n], string(c.at.Element(1)))
+	for i := range c.rows {
+		c.rows[i].open = c.rows[i].open && c.rows[i].deep <= n
+	}
+	if c.Unit < 0 {
+		return
+	}
 	c.inside, c.Row = false, c.context
 	if c.kin != nil {
 		c.kin.Ends(0, 0, n)

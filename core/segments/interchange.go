@@ -193,8 +193,9 @@ type Reader struct {
 }
 
 // Bind finds out which segments the wanted fields are in. Fields are positions such as LIN-3.1 or
-// NAD(BY)-2.1; a field's path says which, or its name.
-func (s Interchanges) Bind(fields shape.Record) (format.Bound, finding.List) {
+// NAD(BY)-2.1; a field's path says which, or its name. Lists are segments or, for the repetitions of an
+// element, positions.
+func (s Interchanges) Bind(of shape.Shape) (format.Bound, finding.List) {
 	var out finding.List
 	var unit *Position
 	if s.Unit != "" {
@@ -205,23 +206,7 @@ func (s Interchanges) Bind(fields shape.Record) (format.Bound, finding.List) {
 		unit = &p
 	}
 	r := &bound{Rules: s.Rules, own: s.Own, Wanted: NewWanted(unit)}
-	for i := range fields {
-		f := &fields[i]
-		p, err := ParsePosition(f.At())
-		if err == nil {
-			err = position(f.At())
-		}
-		r.Add(p, f)
-		if err != nil {
-			out = append(out, finding.New(r.Name+".position", place.Place{Line: 1, Column: 1, Path: f.Name}, "the field %s cannot be found: %v", f.Name, err))
-			continue
-		}
-		if problem, near := s.unknown(p); problem != "" {
-			f := finding.Warn(r.Name+".position", place.Place{Line: 1, Column: 1, Path: f.Name}, "no message that follows the standard has %s: %s", f.At(), problem)
-			f.Suggestion = near
-			out = append(out, f)
-		}
-	}
+	out = append(out, r.Add(of, Demand{r.Name + ".position", ParsePosition, s.unknown})...)
 	if out.HasErrors() {
 		return nil, out
 	}

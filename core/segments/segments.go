@@ -231,7 +231,26 @@ func (m *Message) Outline() []format.Node {
 	for _, k := range at {
 		out.Nodes[k].To = end
 	}
+	if m.Hierarchy != "" && !nested {
+		enclose(out.Nodes)
+	}
 	return out.Nodes
+}
+
+// enclose lets groups end behind the levels that are shown in them.
+func enclose(nodes []format.Node) {
+	var open []int
+	for i := range nodes {
+		for len(open) > 0 && nodes[open[len(open)-1]].Depth >= nodes[i].Depth {
+			open = open[:len(open)-1]
+		}
+		for _, k := range open {
+			nodes[k].To = max(nodes[k].To, nodes[i].To)
+		}
+		if nodes[i].Kind == format.Group {
+			open = append(open, i)
+		}
+	}
 }
 
 var nowhere = standard.Step{Node: -1}

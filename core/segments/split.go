@@ -42,7 +42,7 @@ const changes = "\x1b\x0e\x0f"
 
 // Split finds the wanted elements of each message, or of each unit in it.
 func (r *Reader) Split(b *batch.Batch) {
-	b.Slots = len(r.Positions)
+	r.Lay(b)
 	list, around := messages(b)
 	w := newWalk(r, b)
 	w.plainText = utf8.Valid(b.Buf[:b.N]) && (!r.declared || text.IsASCII(b.Buf[:b.N]) && !(w.s.Extends && bytes.ContainsAny(b.Buf[:b.N], changes)))
@@ -68,6 +68,7 @@ func (r *Reader) Split(b *batch.Batch) {
 			w.whole(int(heads[0].Rule), int(heads[0].At), heads[0].Warn)
 		}
 	}
+	b.Filled()
 }
 
 func newWalk(r *Reader, b *batch.Batch) *walk {
@@ -80,7 +81,7 @@ func newWalk(r *Reader, b *batch.Batch) *walk {
 		w.class[w.s.Release] = isRelease
 	}
 	w.Course = NewCourse(r.Wanted, r.Habits(), b, w)
-	w.outside = make([]batch.Span, len(r.Positions))
+	w.outside = make([]batch.Span, r.Slots)
 	for i := range w.outside {
 		w.outside[i] = batch.Missing
 	}
@@ -114,7 +115,9 @@ type walk struct {
 	plainText bool   // the text is UTF-8, and declared so
 	controls  bool   // there may be control characters in it
 	segment   []byte // at which it is
-	named     int    // so many bytes of it are its name
+	begins    int
+	named     int          // so many bytes of it are its name, with what follows that
+	row       []batch.Span // that it fills
 
 	lines [][]byte            // the envelopes' segments
 	kind  []byte              // the head for which a structure was found last
@@ -134,11 +137,11 @@ func (w *walk) envelope(p, stop int) {
 	}
 	w.lines = append(w.lines[:min(level, len(w.lines))], segment)
 	w.kind = nil
-	w.Row = w.outside
+	w.row = w.outside
 	for i := range w.Parts {
-		if k := &w.Parts[i]; k.Name == w.Levels[level].Open {
+		if k := &w.Parts[i]; k.table < 0 && k.Name == w.Levels[level].Open {
 			for n := range k.Wants {
-				w.Row[k.Wants[n].Slot] = batch.Missing
+				w.row[k.Wants[n].Slot] = batch.Missing
 			}
 			w.take(k.Wants, p+len(k.Name)+1, stop, 1)
 		}
@@ -170,7 +173,7 @@ func (w *walk) message(start, end int) {
 		record, _ = slices.BinarySearchFunc(w.b.Bounds, uint32(start), func(s batch.Span, off uint32) int { return cmp.Compare(s.Off, off) })
 	}
 	var structure *standard.Structure
-	if w.Unit >= 0 || w.Loops != nil {
+	if w.Placed() {
 		structure = w.structureOf(buf[start:end])
 	}
 	w.Begin(record, structure)
@@ -197,13 +200,14 @@ func (w *walk) message(start, end int) {
 			w.control(p, stop, &lost, &strange)
 		}
 		key := key(name)
-		w.segment, w.named = buf[p:stop], n+1
+		w.segment, w.named, w.begins = buf[p:stop], n+1, p
 		w.Segment(name, key)
 		for i := w.First(key); i >= 0; i = w.Next(i, key) {
-			occurrence, more := w.Into(i, p, min(stop+1, w.b.N))
+			row, occurrence, more := w.Into(i, p, min(stop+1, w.b.N))
 			if more {
 				w.note(ruleMore, w.MostOf(i), p, true)
 			}
+			w.row = row
 			w.take(w.Parts[i].Wants, p+n+1, stop, occurrence)
 		}
 		p = stop + 1
@@ -347,6 +351,9 @@ func (w *walk) Is(element int, is string) bool {
 	return bytes.HasPrefix(value, []byte(is)) && (len(value) == len(is) || w.class[value[len(is)]] != plain)
 }
 
+// Begins is where the segment at hand begins.
+func (w *walk) Begins() int { return w.begins }
+
 // Element is the text of an element of the segment at hand.
 func (w *walk) Element(n int) []byte { return w.s.field(w.segment, n) }
 
@@ -394,11 +401,14 @@ func (w *walk) take(wants []Want, p, stop, occurrence int) {
 			wants = wants[1:]
 			switch {
 			case n.Occurrence != occurrence || from == p:
+			case n.Rows >= 0:
+				w.repetitions(n, from, p)
+				buf = w.b.Buf
 			case structured:
 				w.inner(n, from, p)
 				buf = w.b.Buf
 			case n.First:
-				w.Row[n.Slot] = batch.Span{Off: uint32(from), End: uint32(p)}
+				w.row[n.Slot] = batch.Span{Off: uint32(from), End: uint32(p)}
 			}
 			if n.Number && w.s.Decimal == ',' && n.Occurrence == occurrence {
 				w.pointed(n.Slot)
@@ -409,10 +419,35 @@ func (w *walk) take(wants []Want, p, stop, occurrence int) {
 	}
 }
 
+// repetitions makes rows of those of an element.
+func (w *walk) repetitions(n *Want, from, end int) {
+	above := w.row
+	for at := from; at <= end; {
+		stop := at
+		for stop < end && w.class[w.b.Buf[stop]]&isRepetition == 0 {
+			if w.class[w.b.Buf[stop]]&isRelease != 0 && stop+1 < end {
+				stop++
+			}
+			stop++
+		}
+		w.row = w.b.Row(n.Rows, uint32(at))
+		for i := range n.Wants {
+			if in := &n.Wants[i]; at < stop {
+				w.inner(in, at, stop)
+				if in.Number && w.s.Decimal == ',' {
+					w.pointed(in.Slot)
+				}
+			}
+		}
+		at = stop + 1
+	}
+	w.row = above
+}
+
 // pointed writes a number with a point, in an interchange whose decimal mark is a comma (ISO 9735-1,
 // 8.2).
 func (w *walk) pointed(slot int) {
-	span := w.Row[slot]
+	span := w.row[slot]
 	if span.Absent() || bytes.IndexByte(w.b.Buf[span.Off:span.End], ',') < 0 {
 		return
 	}
@@ -425,7 +460,7 @@ func (w *walk) pointed(slot int) {
 	w.b.Buf = append(w.b.Buf, w.b.Buf[span.Off:span.End]...)
 	at := off + bytes.IndexByte(w.b.Buf[off:], ',')
 	w.b.Buf[at] = '.'
-	w.Row[slot] = batch.Span{Off: uint32(off), End: uint32(len(w.b.Buf))}
+	w.row[slot] = batch.Span{Off: uint32(off), End: uint32(len(w.b.Buf))}
 }
 
 // inner takes a component of a repetition, undone of releases and of its character set.
@@ -471,9 +506,9 @@ loop:
 		w.b.Buf = binary.LittleEndian.AppendUint32(w.b.Buf, uint32(from))
 		off := len(w.b.Buf)
 		w.b.Buf = w.s.AppendPlain(w.b.Buf, value)
-		w.Row[n.Slot] = batch.Span{Off: uint32(off), End: uint32(len(w.b.Buf))}
+		w.row[n.Slot] = batch.Span{Off: uint32(off), End: uint32(len(w.b.Buf))}
 	default:
-		w.Row[n.Slot] = batch.Span{Off: uint32(from), End: uint32(at)}
+		w.row[n.Slot] = batch.Span{Off: uint32(from), End: uint32(at)}
 	}
 }
 

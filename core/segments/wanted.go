@@ -1,21 +1,36 @@
 package segments
 
 import (
+	"fmt"
 	"slices"
 
+	"ydrion/core/batch"
+	"ydrion/core/finding"
+	"ydrion/core/place"
 	"ydrion/core/shape"
 	"ydrion/core/value"
 )
 
 // Wanted are the values that somebody wants of messages, and the segments that they are in.
 type Wanted struct {
-	Positions []Position // by slot
+	Positions []Position // of the record by slot, behind them those of rows
 	Fields    []string   // their names
+	Slots     int        // of the record
 	Parts     []Part
 	Unit      int   // the part that is the record, -1: the message is
 	Loops     Loops // that parts are in
 
+	lists  []list
 	parted [buckets]int // the first part of each place
+}
+
+// list is a list of the record or of a row: each segment of a part begins a row, or each repetition of
+// one of its fields is one.
+type list struct {
+	part  int // that begins rows, -1: repetitions are the rows
+	above int // the list that it is in, -1: none
+	slots int
+	inner []int // the lists in it
 }
 
 // Part is a kind of segment of which values are wanted.
@@ -26,60 +41,161 @@ type Part struct {
 	Wants   []Want // in the order of the fields
 
 	key    uint32
+	table  int // the list whose rows take it, -1: the record does
 	loop   int // that it is in, -1: none
 	most   int // of them are taken, 0: the first, or one that is named
-	mostOf int // the slot of the last of those
+	mostOf int // the position of the last of those
 	next   int // part with a name in the same place, -1: none
 }
 
 // Want is a wanted value of a segment.
 type Want struct {
-	Slot                                          int
-	Field, Occurrence, Repetition, Component, Sub int // from 1
-	By                                            int // see Position
-	Is                                            string
-	First                                         bool // of the first repetition, component and subcomponent
-	Number                                        bool // and no mark is set for it
+	Slot                                          int    // in the row
+	Nth                                           int    // among all positions
+	Field, Occurrence, Repetition, Component, Sub int    // from 1
+	By                                            int    // see Position
+	Is                                            string // the same
+	First                                         bool   // of the first repetition, component and subcomponent
+	Number                                        bool   // and no mark is set for it
+	// Rows is the list whose rows the repetitions of the field are, -1: a value is wanted. Of
+	// each of them these are.
+	Rows  int
+	Wants []Want
 }
 
 // NewWanted wants nothing yet. A unit is the segment that is a record; without one the message is.
 func NewWanted(unit *Position) *Wanted {
 	w := &Wanted{Unit: -1}
 	if unit != nil {
-		w.Unit = w.part(*unit) // the first, so that it is open when its values are taken
+		w.Unit = w.part(*unit, -1) // the first, so that it is open when its values are taken
 	}
 	w.index()
 	return w
 }
 
-// Add wants the value at a position in the slot of its number.
-func (w *Wanted) Add(p Position, f *shape.Field) {
-	slot := len(w.Positions)
-	w.Positions, w.Fields = append(w.Positions, p), append(w.Fields, f.Name)
-	if p.Field == 0 {
-		return
-	}
-	k := &w.Parts[w.part(p)]
-	if p.Occurrence > max(k.most, 1) {
-		k.most, k.mostOf = p.Occurrence, slot
-	}
-	want := Want{Slot: slot, Field: p.Field, Occurrence: p.Occurrence, Repetition: max(p.Repetition, 1), Component: max(p.Component, 1), Sub: max(p.Sub, 1), By: p.By, Is: p.Is}
-	want.First = p.By == 0 && want.Repetition == 1 && want.Component == 1 && want.Sub == 1
-	want.Number = f.Kind == value.Number && (f.Decimal == 0 || f.Decimal == '.')
-	at, _ := slices.BinarySearchFunc(k.Wants, p.Field+1, func(n Want, field int) int { return n.Field - field })
-	k.Wants = slices.Insert(k.Wants, at, want)
-	w.index()
+// Demand is how the positions of a standard are read and what is said of them.
+type Demand struct {
+	Code  string // of findings
+	Parse func(path string) (Position, error)
+	// Unknown says that the standard does not know a position, and what comes near.
+	Unknown func(Position) (problem, near string)
 }
 
-// part finds the part that a position is in.
-func (w *Wanted) part(p Position) int {
+// Add wants the fields and lists of a shape. Findings of severity error say that no message can have them.
+func (w *Wanted) Add(of shape.Shape, how Demand) finding.List {
+	var out finding.List
+	w.Slots = len(of.Fields)
+	w.fields(of.Fields, -1, how, &out)
+	tables := of.Tables()
+	repeated := make([]bool, len(tables)) // their rows are repetitions of a field
+	for n, t := range tables {
+		l := list{part: -1, above: t.Above, slots: len(t.Fields)}
+		wrong := func(format string, args ...any) {
+			f := finding.New(how.Code, place.Place{Line: 1, Column: 1, Path: t.Name}, "the list %s cannot be found: %s", t.Name, fmt.Sprintf(format, args...))
+			out = append(out, f)
+		}
+		p, err := how.Parse(t.At())
+		switch {
+		case err != nil:
+			wrong("%v", err)
+		case p.Occurrence > 1 || p.Field > 0 && (p.Repetition > 1 || p.By > 0 || p.Component > 0):
+			wrong("%s is one; a list is each segment of a name, such as %s, or each repetition of a field, such as %s-3", t.At(), p.Segment, p.Segment)
+		case p.Field == 0 && w.Unit >= 0 && p.Segment == w.Parts[w.Unit].Name:
+			wrong("each %s is a record", p.Segment)
+		case t.Above >= 0 && repeated[t.Above]:
+			wrong("the repetitions of a field have no lists in them")
+		case p.Field > 0:
+			var inner []Want
+			for i := range t.Fields {
+				f := &t.Fields[i]
+				in, err := how.Parse(f.At())
+				if err == nil && (in.Part() != p.Part() || in.Field != p.Field || in.Repetition > 1 || in.By > 0) {
+					err = fmt.Errorf("%s is not in a repetition of %s", f.At(), t.At())
+				}
+				inner = append(inner, w.want(in, f, i))
+				if err != nil {
+					out = append(out, finding.New(how.Code, place.Place{Line: 1, Column: 1, Path: f.Name}, "the field %s cannot be found: %v", f.Name, err))
+				}
+			}
+			k := &w.Parts[w.part(p, t.Above)]
+			repeated[n] = true
+			k.add(Want{Field: p.Field, Occurrence: 1, Rows: n, Wants: inner})
+		default:
+			l.part = w.part(p, t.Above)
+			w.fields(t.Fields, n, how, &out)
+		}
+		if l.above >= 0 {
+			w.lists[l.above].inner = append(w.lists[l.above].inner, n)
+		}
+		w.lists = append(w.lists, l)
+	}
+	w.index()
+	return out
+}
+
+// fields wants those of a record or, from 0 on, a list.
+func (w *Wanted) fields(of shape.Record, table int, how Demand, out *finding.List) {
+	for i := range of {
+		f := &of[i]
+		p, err := how.Parse(f.At())
+		if err == nil && p.Field == 0 {
+			err = fmt.Errorf("%q is a whole segment; name one of its fields, as in %s-1", f.At(), f.At())
+		}
+		want := w.want(p, f, i)
+		if err != nil {
+			*out = append(*out, finding.New(how.Code, place.Place{Line: 1, Column: 1, Path: f.Name}, "the field %s cannot be found: %v", f.Name, err))
+			continue
+		}
+		if problem, near := how.Unknown(p); problem != "" {
+			unknown := finding.Warn(how.Code, place.Place{Line: 1, Column: 1, Path: f.Name}, "no message that follows the standard has %s: %s", f.At(), problem)
+			unknown.Suggestion = near
+			*out = append(*out, unknown)
+		}
+		k := &w.Parts[w.part(p, table)]
+		if p.Occurrence > max(k.most, 1) {
+			k.most, k.mostOf = p.Occurrence, want.Nth
+		}
+		k.add(want)
+	}
+}
+
+// want notes a position that is wanted in a slot.
+func (w *Wanted) want(p Position, f *shape.Field, slot int) Want {
+	n := Want{Slot: slot, Nth: len(w.Positions), Field: p.Field, Occurrence: p.Occurrence, Repetition: max(p.Repetition, 1), Component: max(p.Component, 1), Sub: max(p.Sub, 1), By: p.By, Is: p.Is, Rows: -1}
+	n.First = p.By == 0 && n.Repetition == 1 && n.Component == 1 && n.Sub == 1
+	n.Number = f.Kind == value.Number && (f.Decimal == 0 || f.Decimal == '.')
+	w.Positions, w.Fields = append(w.Positions, p), append(w.Fields, f.Name)
+	return n
+}
+
+// add puts a want behind those of its field.
+func (k *Part) add(n Want) {
+	at, _ := slices.BinarySearchFunc(k.Wants, n.Field+1, func(n Want, field int) int { return n.Field - field })
+	k.Wants = slices.Insert(k.Wants, at, n)
+}
+
+// Placed tells whether it matters where in its message a segment stands.
+func (w *Wanted) Placed() bool { return w.Unit >= 0 || w.Loops != nil || w.lists != nil }
+
+// Lay makes room in a batch.
+func (w *Wanted) Lay(b *batch.Batch) {
+	b.Slots = w.Slots
+	slots, above := make([]int, len(w.lists)), make([]int, len(w.lists))
+	for i := range w.lists {
+		slots[i], above[i] = w.lists[i].slots, w.lists[i].above
+	}
+	b.Lay(slots, above)
+}
+
+// part finds the part that a position is in, for the rows of a table.
+func (w *Wanted) part(p Position, table int) int {
 	loop := w.Loops.Add(p)
 	i := slices.IndexFunc(w.Parts, func(k Part) bool {
-		return k.Name == p.Segment && k.Element == p.Element && k.Value == p.Value && k.loop == loop
+		return k.Name == p.Segment && k.Element == p.Element && k.Value == p.Value && k.loop == loop && k.table == table
 	})
 	if i < 0 {
 		i = len(w.Parts)
-		w.Parts = append(w.Parts, Part{Name: p.Segment, key: key([]byte(p.Segment)), Element: p.Element, Value: p.Value, loop: loop})
+		w.Parts = append(w.Parts, Part{Name: p.Segment, key: key([]byte(p.Segment)), Element: p.Element, Value: p.Value, loop: loop, table: table})
 	}
 	return i
 }

@@ -38,6 +38,46 @@ func (f Field) Plain() bool {
 // Record is the fields of a record, each in the slot of its index.
 type Record []Field
 
+// Shape is what is read of a record: its fields and its lists.
+type Shape struct {
+	Fields Record
+	Lists  []List
+}
+
+// List is something of which a record has any number, none included, such as the lines of an
+// order. Each is a row with fields and maybe lists of its own.
+type List struct {
+	Name string
+	Path string // where it stands in the source's record, or in a row of the list that it is in; "": under its name
+	Shape
+}
+
+// At is where the list stands, in the format's terms.
+func (l *List) At() string {
+	if l.Path != "" {
+		return l.Path
+	}
+	return l.Name
+}
+
+// Table is a list with its place among all lists of a shape.
+type Table struct {
+	*List
+	Above int // the number of the list that it is in, -1: it is the record's
+}
+
+// Tables are all lists of a shape, each before those that are in it. A list's place among them is
+// its number.
+func (s *Shape) Tables() []Table { return s.tables(nil, -1) }
+
+func (s *Shape) tables(out []Table, above int) []Table {
+	for i := range s.Lists {
+		out = append(out, Table{&s.Lists[i], above})
+		out = s.Lists[i].tables(out, len(out)-1)
+	}
+	return out
+}
+
 // Of makes a record of fields of text.
 func Of(names ...string) Record {
 	r := make(Record, len(names))

@@ -151,9 +151,12 @@ var _ format.Source = Dialect{}
 
 // Bind holds the fields against the columns, where a route names them. Else they are those of the
 // heading of each file.
-func (d Dialect) Bind(fields shape.Record) (format.Bound, finding.List) {
+func (d Dialect) Bind(of shape.Shape) (format.Bound, finding.List) {
 	var out finding.List
-	for _, f := range fields {
+	for _, l := range of.Lists {
+		out = append(out, finding.New("csv.list", place.Place{Line: 1, Column: 1, Path: l.Name}, "the list %s cannot be found: a row of CSV has no lists", l.Name))
+	}
+	for _, f := range of.Fields {
 		if !d.NoHeading || slices.Contains(d.Columns, f.At()) {
 			continue
 		}
@@ -166,7 +169,7 @@ func (d Dialect) Bind(fields shape.Record) (format.Bound, finding.List) {
 	if out.HasErrors() {
 		return nil, out
 	}
-	return bound{d, fields}, out
+	return bound{d, of.Fields}, out
 }
 
 // bound is a dialect and the columns that are wanted.

@@ -8,6 +8,7 @@ import (
 	"ydrion/core/format/edifact"
 	"ydrion/core/format/formattest"
 	"ydrion/core/segments"
+	"ydrion/core/shape"
 )
 
 func TestContract(t *testing.T) {
@@ -16,7 +17,12 @@ func TestContract(t *testing.T) {
 	second := strings.NewReplacer("UNH+1", "UNH+2", "UNT+12+1", "UNT+12+2").Replace(order)
 	end := "UNZ+2+7'"
 	fields := []string{"UNB-5", "BGM-2", "DTM(137)-1.2", "NAD(BY)-2.1", "LIN-3.1", "QTY-1.2", "LIN[2]-1", "FTX-4", "CNT-1.2"}
+	lines := []shape.List{{Name: "LIN", Shape: shape.Shape{Fields: shape.Of("LIN-1", "LIN-3.1", "QTY(21)-1.2", "FTX-4"), Lists: []shape.List{{Name: "QTY", Shape: shape.Shape{Fields: shape.Of("QTY-1.2", "QTY-1.3")}}}}}}
+	rows := "{[1,HR-1,3,Gr\u00fcn's{[3,PCE]}][2,HR-2,1.5,-{[1.5,-]}]}"
 	formattest.Contract(t, edifact.Format,
+		formattest.Case{Name: "lists", File: unb + order + second + end, Fields: fields, Records: 2, Lists: lines, Rows: []string{rows, rows}},
+		formattest.Case{Name: "lists undescribed", File: strings.ReplaceAll(unb+order+second+end, "D:96A", "D:99X"), Fields: fields, Records: 2, Lists: lines, Rows: []string{rows, rows}},
+		formattest.Case{Name: "lists of lines", File: unb + order + second + end, Source: segments.Interchanges{Rules: edifact.Rules, Unit: "LIN"}, Fields: fields, Records: 4, Lists: lines[0].Lists, Rows: []string{"{[3,PCE]}", "{[1.5,-]}", "{[3,PCE]}", "{[1.5,-]}"}},
 		formattest.Case{Name: "messages", File: unb + order + second + end, Fields: fields, Records: 2},
 		formattest.Case{Name: "lines of messages", File: unb + order + second + end, Source: segments.Interchanges{Rules: edifact.Rules, Unit: "LIN"}, Fields: fields, Records: 4},
 		formattest.Case{Name: "with an advice", File: "UNA:+,? '\r\n" + strings.ReplaceAll(strings.ReplaceAll(unb+order+second+end, "'", "'\r\n"), "?'\r\n", "?'"), Fields: fields, Records: 2},

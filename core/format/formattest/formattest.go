@@ -25,6 +25,8 @@ type Case struct {
 	File   string
 	Source format.Source // nil: as the format is usually read
 	Fields []string      // paths
+	Lists  []shape.List
+	Rows   []string // those of each record, as text; nil: they are not looked at
 	// Records is how many records there are.
 	Records int
 	// Wrong tells that something is wrong with the file as a whole.
@@ -52,9 +54,13 @@ func Contract(t *testing.T, f *format.Format, cases ...Case) {
 				c.Source = f.Usual
 			}
 			k := &contract{t: t, Case: c, format: f}
+			k.shape = shape.Shape{Fields: shape.Of(c.Fields...)}
 			whole := k.read(c.File, way{})
 			if len(whole.records) != c.Records || (len(whole.wrong) > 0) != c.Wrong {
 				t.Fatalf("%d records, not %d; %q", len(whole.records), c.Records, whole.wrong)
+			}
+			if k.shape = (shape.Shape{Fields: shape.Of(c.Fields...), Lists: c.Lists}); c.Rows != nil {
+				k.rows()
 			}
 			k.anyWay(whole)
 			k.twins(whole)
@@ -71,6 +77,7 @@ type contract struct {
 	Case
 	t      *testing.T
 	format *format.Format
+	shape  shape.Shape
 }
 
 // way is how a file is read: in batches of a size, in pieces of a size, split on several cores at once.
@@ -89,6 +96,7 @@ type result struct {
 // record is what is known of a record, with all that is found in text.
 type record struct {
 	values  []string
+	rows    string  // of its lists
 	at      []int64 // where each value is located in the file, -1: it is not there
 	written []bool  // the value stands there as it is
 	raw     string
@@ -97,7 +105,55 @@ type record struct {
 	span    string // its text in the file
 }
 
-func (r record) String() string { return fmt.Sprintf("%q %v %q %v", r.values, r.at, r.raw, r.found) }
+func (r record) String() string {
+	return fmt.Sprintf("%q %s %v %q %v", r.values, r.rows, r.at, r.raw, r.found)
+}
+
+// rows are those of the lists of a row of a table, or of a record (-1), as text: [a,b{[c][d]}].
+func rows(b *batch.Batch, above, row int) string {
+	var out strings.Builder
+	for n, t := range b.Tables {
+		if t.Above != above {
+			continue
+		}
+		out.WriteByte('{')
+		from, to := b.Rows(n, row)
+		for i := from; i < to; i++ {
+			out.WriteByte('[')
+			for k, s := range t.Spans[i*t.Slots : (i+1)*t.Slots] {
+				if k > 0 {
+					out.WriteByte(',')
+				}
+				switch {
+				case s == batch.Null:
+					out.WriteString("null")
+				case s.Absent():
+					out.WriteString("-")
+				default:
+					out.Write(b.Buf[s.Off:s.End])
+				}
+			}
+			out.WriteString(rows(b, n, i))
+			out.WriteByte(']')
+		}
+		out.WriteByte('}')
+	}
+	return out.String()
+}
+
+// rows holds the rows of lists against what was written down for each record, and that they are the same
+// any way, and when a record is read again by itself.
+func (k *contract) rows() {
+	whole := k.read(k.File, way{})
+	for i, r := range whole.records {
+		if i >= len(k.Rows) || r.rows != k.Rows[i] {
+			k.t.Errorf("record %d has the rows\n%s, not\n%s", i+1, r.rows, k.Rows[min(i, len(k.Rows)-1)])
+		}
+	}
+	k.anyWay(whole)
+	k.again(whole)
+	k.shape.Lists = nil
+}
 
 func (k *contract) open(file string, w way) (format.Reader, finding.List) {
 	k.t.Helper()
@@ -113,8 +169,12 @@ func (k *contract) open(file string, w way) (format.Reader, finding.List) {
 	if err != nil {
 		k.t.Fatal(err)
 	}
-	r, findings, err := format.Open(k.Source, decoded, shape.Of(k.Fields...))
-	if err != nil {
+	bound, findings := k.Source.Bind(k.shape)
+	if bound == nil {
+		k.t.Fatal(findings)
+	}
+	r, more, err := bound.Open(decoded)
+	if findings = append(findings, more...); err != nil {
 		k.t.Fatal(err)
 	}
 	if small, can := r.(interface{ Batches(size int) }); can && w.size > 0 {
@@ -202,6 +262,9 @@ func (k *contract) record(r format.Reader, b *batch.Batch, i int) record {
 			out.at = append(out.at, -1)
 		}
 	}
+	if len(b.Tables) > 0 {
+		out.rows = rows(b, -1, i)
+	}
 	for _, n := range b.Notes {
 		if int(n.Record) == i {
 			f := r.Describe(b, n)
@@ -265,6 +328,7 @@ func (k *contract) twins(whole result) {
 	}
 	double := *k
 	double.Fields = append(slices.Clone(k.Fields), k.Fields...)
+	double.shape.Fields = shape.Of(double.Fields...)
 	for i, r := range double.read(k.File, way{}).records {
 		n := len(k.Fields)
 		if !slices.Equal(r.values[:n], whole.records[i].values) || !slices.Equal(r.values[n:], r.values[:n]) {
@@ -280,7 +344,7 @@ func (k *contract) again(whole result) {
 			continue
 		}
 		again := k.read(whole.heading+r.raw, way{})
-		if len(again.wrong) > 0 || len(again.records) != 1 || again.records[0].bad || !slices.Equal(again.records[0].values, r.values) {
+		if len(again.wrong) > 0 || len(again.records) != 1 || again.records[0].bad || !slices.Equal(again.records[0].values, r.values) || again.records[0].rows != r.rows {
 			k.t.Errorf("record %d, %q, was\n%q and is\n%v when its text is read again: %q", i+1, r.raw, r.values, again.records, again.wrong)
 			return
 		}
@@ -382,7 +446,7 @@ func (k *contract) objects(whole result) {
 	written := k.format.Written(format.Style{})
 	objects := func(file string) (out []string) {
 		bare := *k
-		bare.Source, bare.Fields = k.format.Usual, nil
+		bare.Source, bare.Fields, bare.shape = k.format.Usual, nil, shape.Shape{}
 		r, _ := bare.open(file, way{})
 		if r == nil {
 			return nil

@@ -93,31 +93,19 @@ func keyAt(b []byte, p int) uint32 {
 const ahead = 64 << 10
 
 // Bind finds out which segments the wanted fields are in. Fields are positions such as PID-3.1; a
-// field's path says which, or its name.
-func (s Source) Bind(fields shape.Record) (format.Bound, finding.List) {
-	var out finding.List
+// field's path says which, or its name. Lists are segments or, for the repetitions of a field, positions.
+func (s Source) Bind(of shape.Shape) (format.Bound, finding.List) {
 	var unit *segments.Position
 	if s.Unit != "" {
 		unit = &segments.Position{Segment: s.Unit}
 	}
 	r := &bound{Wanted: segments.NewWanted(unit), marked: s.Marked, own: s.own}
-	for i := range fields {
-		f := &fields[i]
-		p, err := parsePath(f.At())
-		if err == nil {
-			err = position(f.At())
+	out := r.Add(of, segments.Demand{Code: "hl7.position", Parse: parsePath, Unknown: func(p segments.Position) (problem, near string) {
+		if p.Segment[0] == 'Z' {
+			return "", ""
 		}
-		r.Add(p, f)
-		if err != nil {
-			out = append(out, finding.New("hl7.position", place.Place{Line: 1, Column: 1, Path: f.Name}, "the field %s cannot be found: %v", f.Name, err))
-			continue
-		}
-		if problem, near := segments.Unknown(p, Versions, true); problem != "" && p.Segment[0] != 'Z' {
-			f := finding.Warn("hl7.position", place.Place{Line: 1, Column: 1, Path: f.Name}, "no message that follows the standard has %s: %s", f.At(), problem)
-			f.Suggestion = near
-			out = append(out, f)
-		}
-	}
+		return segments.Unknown(p, Versions, true)
+	}})
 	if out.HasErrors() {
 		return nil, out
 	}
@@ -421,7 +409,7 @@ const (
 
 // Split finds the wanted fields of each message, or of each unit in it.
 func (r *Reader) Split(b *batch.Batch) {
-	b.Slots = len(r.Positions)
+	r.Lay(b)
 	messages := b.Bounds
 	if r.Unit >= 0 {
 		messages = b.Wholes
@@ -436,6 +424,7 @@ func (r *Reader) Split(b *batch.Batch) {
 	for i, m := range messages {
 		w.message(i, int(m.Off), int(m.End))
 	}
+	b.Filled()
 }
 
 // habits are those of messages: a note belongs to what it follows, and to an observation belongs nothing
@@ -464,6 +453,7 @@ type walk struct {
 	sep      Separators
 	charset  text.Charset // of the message, where it is not UTF-8
 	p, stop  int          // the segment at which it is
+	row      []batch.Span // that it fills
 
 	kind, version []byte              // of the message that a structure was looked for last
 	found         *standard.Structure // nil: not known
@@ -590,7 +580,7 @@ func (w *walk) segments(record, start, end int) {
 		}
 	}
 	var structure *standard.Structure
-	if w.Unit >= 0 || w.Loops != nil {
+	if w.Placed() {
 		structure = w.structureOf(buf[start:end], terminator)
 	}
 	w.Begin(record, structure)
@@ -633,10 +623,11 @@ func (w *walk) segments(record, start, end int) {
 		w.p, w.stop = p, stop
 		w.Segment(buf[p:p+3], name)
 		for i := w.First(name); i >= 0; i = w.Next(i, name) {
-			occurrence, more := w.Into(i, p, stop)
+			row, occurrence, more := w.Into(i, p, stop)
 			if more {
 				w.note(ruleMore, w.MostOf(i), p, true)
 			}
+			w.row = row
 			w.take(w.Parts[i].Wants, name, occurrence)
 		}
 		buf = w.b.Buf
@@ -670,6 +661,9 @@ func (w *walk) Is(element int, is string) bool {
 	return string(value) == is
 }
 
+// Begins is where the segment at hand begins.
+func (w *walk) Begins() int { return w.p }
+
 // Element is the text of a field of the segment at hand.
 func (w *walk) Element(n int) []byte {
 	value, _ := field(w.b.Buf[min(w.p+3+1, w.stop):w.stop], w.sep.Field, n)
@@ -702,7 +696,7 @@ func (w *walk) take(wants []segments.Want, name uint32, occurrence int) {
 		return
 	}
 	p, stop := w.p, w.stop
-	buf, sep, row := w.scan, w.sep, w.Row
+	buf, sep, row := w.scan, w.sep, w.row
 	field, at := 0, p+3 // at is on the separator before field+1
 	if name == msh {
 		field = 1 // MSH-1 is the separator itself
@@ -745,6 +739,8 @@ func (w *walk) take(wants []segments.Want, name uint32, occurrence int) {
 			case n.Occurrence != occurrence || from == at:
 			case name == msh && field == 2:
 				row[n.Slot] = batch.Span{Off: uint32(from), End: uint32(at)}
+			case n.Rows >= 0:
+				w.repetitions(n, from, at)
 			case structured || n.By > 0:
 				w.piece(n, from, at)
 			case !n.First:
@@ -772,6 +768,23 @@ const (
 	isEscape
 	isHigh // beyond ASCII, where that has to be decoded
 )
+
+// repetitions makes rows of those of a field.
+func (w *walk) repetitions(n *segments.Want, from, end int) {
+	above := w.row
+	for at := from; at <= end; {
+		stop := at
+		for stop < end && w.class[w.scan[stop]] != isRepetition {
+			stop++
+		}
+		w.row = w.b.Row(n.Rows, uint32(at))
+		for i := range n.Wants {
+			w.piece(&n.Wants[i], at, stop)
+		}
+		at = stop + 1
+	}
+	w.row = above
+}
 
 // classify sets the classes of a message's characters.
 func (w *walk) classify() {
@@ -870,11 +883,11 @@ func (w *walk) piece(p *segments.Want, from, end int) {
 	switch {
 	case repetition|component|sub != 0 || from == at:
 	case at-from == 2 && buf[from] == '"' && buf[from+1] == '"':
-		w.Row[slot] = batch.Null
+		w.row[slot] = batch.Null
 	case written:
 		w.rewrite(slot, from, at)
 	default:
-		w.Row[slot] = batch.Span{Off: uint32(from), End: uint32(at)}
+		w.row[slot] = batch.Span{Off: uint32(from), End: uint32(at)}
 	}
 }
 
@@ -917,7 +930,7 @@ func (w *walk) rewrite(slot, from, end int) {
 	if strange >= 0 {
 		w.note(ruleEscape, slot, from, true)
 	}
-	w.Row[slot] = batch.Span{Off: uint32(off), End: uint32(len(b.Buf))}
+	w.row[slot] = batch.Span{Off: uint32(off), End: uint32(len(b.Buf))}
 }
 
 // character finds out how the bytes beyond ASCII of a message are to be read: as

@@ -44,19 +44,22 @@ var _ format.Source = Source{}
 // (/animal/tag), or its name is that of a member. A number before the pointer goes up so many
 // levels first: 2/station is in what holds the list that holds the record, and 0 is the record
 // itself.
-func (s Source) Bind(fields shape.Record) (format.Bound, finding.List) {
-	r := &Reader{pointer: s.Records, fields: fields}
+//
+// A list's path is a pointer to an array, or to an object whose members are its rows; the fields of
+// a row are found in its element.
+func (s Source) Bind(of shape.Shape) (format.Bound, finding.List) {
+	r := &Reader{pointer: s.Records, shape: of}
 	if findings := r.bind(); findings.HasErrors() {
 		return nil, findings
 	}
-	return bound{s, fields}, nil
+	return bound{s, of}, nil
 }
 
 // bound is a source and the members that are wanted. Which those are is known when a file shows how
 // its documents are kept apart.
 type bound struct {
 	Source
-	fields shape.Record
+	shape shape.Shape
 }
 
 // Open finds the first record and binds fields to members.
@@ -80,7 +83,7 @@ func (s bound) Open(in *text.Decoded) (format.Reader, finding.List, error) {
 			r.apart = together
 		}
 	}
-	r.pointer, r.fields = s.Records, s.fields
+	r.pointer, r.shape = s.Records, s.shape
 	findings := r.bind()
 	if findings.HasErrors() {
 		return nil, findings, nil
@@ -164,9 +167,9 @@ func (r *Reader) recognise(buf []byte) {
 type Reader struct {
 	format.Stream
 	charset text.Charset
-	pointer string       // where the records are
-	fields  shape.Record // what is wanted of them
-	implied bool         // nobody has said so: the documents are lists
+	pointer string      // where the records are
+	shape   shape.Shape // what is wanted of them
+	implied bool        // nobody has said so: the documents are lists
 	names   []string
 	before  []string // the pointer up to the first list
 	list    bool     // there is one
@@ -174,6 +177,7 @@ type Reader struct {
 	within  []string // the pointer in its elements, * for each element of a list
 	roots   []*trie  // what is wanted at each level of within; the last is the record's
 	twins   []batch.Twin
+	tables  []table   // of the record's lists
 	slots   [][]int   // those of each level but the last
 	keys    [][]int   // slots that want the name, or the place in its list, of a value at each level
 	outside []outer   // wanted values that stand around the outermost list
@@ -199,10 +203,19 @@ type outer struct {
 	span  batch.Span // Null or Missing if there is no value
 }
 
+// table is a list of which rows are wanted.
+type table struct {
+	slots, above int
+	keys         []int // slots that want the name, or the place in its list, of a row
+	twins        []batch.Twin
+}
+
 // trie is the wanted members below a value.
 type trie struct {
-	slot     int // -1: the value itself is not wanted
-	most     int // elements are taken, if it is a list: places up to the second or higher are wanted; 0: there are none
+	table    int   // whose rows its elements or members are
+	row      *trie // what is wanted of each of them, nil: they are no rows
+	slot     int   // -1: the value itself is not wanted
+	most     int   // elements are taken, if it is a list: places up to the second or higher are wanted; 0: there are none
 	children []branch
 }
 
@@ -238,7 +251,10 @@ func (t *trie) all(slots []int) []int {
 	return slots
 }
 
-func (t *trie) add(path []string, slot int) {
+func (t *trie) add(path []string, slot int) { t.find(path).slot = slot }
+
+// find gives what is wanted below a path, which may be nothing yet.
+func (t *trie) find(path []string) *trie {
 	for _, name := range path {
 		c := t.child(name)
 		if c == nil {
@@ -250,7 +266,7 @@ func (t *trie) add(path []string, slot int) {
 		}
 		t = c
 	}
-	t.slot = slot
+	return t
 }
 
 // pointer takes a JSON Pointer apart.
@@ -288,7 +304,7 @@ func (r *Reader) bind() finding.List {
 	}
 	r.twins = nil
 	first := map[string]int{}
-	for slot, f := range r.fields {
+	for slot, f := range r.shape.Fields {
 		r.names = append(r.names, f.Name)
 		at, up, wanted := f.At(), 0, []string{f.At()}
 		digits := len(at) - len(strings.TrimLeft(at, "0123456789"))
@@ -326,7 +342,66 @@ func (r *Reader) bind() finding.List {
 	for level := range r.slots {
 		r.slots[level] = append(r.roots[level].all(nil), r.keys[level]...)
 	}
+	return append(out, r.bindLists()...)
+}
+
+// bindLists finds out where the lists of a record are, and what is wanted of their rows.
+func (r *Reader) bindLists() finding.List {
+	var out finding.List
+	tables := r.shape.Tables()
+	rows := make([]*trie, len(tables)) // what is wanted of them
+	r.tables = make([]table, len(tables))
+	for n, t := range tables {
+		wrong := func(name, format string, args ...any) {
+			out = append(out, finding.New("json.path", place.Place{Line: 1, Column: 1, Path: name}, format, args...))
+		}
+		above := r.roots[len(r.roots)-1]
+		if t.Above >= 0 {
+			above = rows[t.Above]
+		}
+		path := []string{t.At()}
+		if strings.HasPrefix(t.At(), "/") {
+			path, _ = pointer(t.At())
+		} else if t.At() == "0" { // the row is a list itself
+			path = nil
+		}
+		at := above.find(path)
+		if at.row != nil {
+			wrong(t.Name, "the list %s is at %s, where another is", t.Name, t.At())
+		}
+		rows[n] = &trie{slot: -1}
+		at.table, at.row = n, rows[n]
+		of := table{slots: len(t.Fields), above: t.Above}
+		first := map[string]int{}
+		for slot, f := range t.Fields {
+			path := f.At()
+			switch as, twice := first[path]; {
+			case twice:
+				of.twins = append(of.twins, batch.Twin{Slot: slot, As: as})
+				continue
+			case path == "0#":
+				of.keys = append(of.keys, slot)
+			case path == "0":
+				rows[n].slot = slot
+			case strings.HasPrefix(path, "/"):
+				names, _ := pointer(path)
+				rows[n].add(names, slot)
+			case upwards(path):
+				wrong(f.Name, "the field %s cannot be found: in a list, what is above it is asked for by its own field", f.Name)
+			default:
+				rows[n].add([]string{path}, slot)
+			}
+			first[path] = slot
+		}
+		r.tables[n] = of
+	}
 	return out
+}
+
+// upwards tells whether a path goes up so many levels first.
+func upwards(path string) bool {
+	digits := len(path) - len(strings.TrimLeft(path, "0123456789"))
+	return digits > 0 && digits < len(path) && path[digits] == '/'
 }
 
 // Valid tells whether a text is one value (RFC 8259).
@@ -1140,6 +1215,11 @@ const (
 // against the grammar.
 func (r *Reader) Split(b *batch.Batch) {
 	b.Slots = len(r.names)
+	slots, above := make([]int, len(r.tables)), make([]int, len(r.tables))
+	for i, t := range r.tables {
+		slots[i], above[i] = t.slots, t.above
+	}
+	b.Lay(slots, above)
 	w := walk{Reader: r, b: b}
 	w.odd = r.charset == text.UTF8 && !utf8.Valid(b.Buf[:b.N]) || r.charset != text.UTF8 && bytes.Contains(b.Buf[:b.N], []byte(string(utf8.RuneError)))
 	w.context = make([]batch.Span, b.Slots)
@@ -1163,6 +1243,10 @@ func (r *Reader) Split(b *batch.Batch) {
 		w.whole(whole)
 	}
 	b.Give(r.twins)
+	for i := range r.tables {
+		b.Tables[i].Give(r.tables[i].twins)
+	}
+	b.Filled()
 }
 
 // walk goes through one value after the other.
@@ -1173,6 +1257,7 @@ type walk struct {
 	row     []batch.Span
 	context []batch.Span
 	names   []batch.Span   // of the members of the objects that are open
+	tables  []int          // rows of each before the whole that is read
 	rows    [][]batch.Span // what is wanted of each level of the pointer that is open
 	end     int            // of the whole that is read
 	rule    int            // what is wrong, with failed
@@ -1195,6 +1280,10 @@ func (w *walk) fail(rule, at int) int {
 func (w *walk) whole(s batch.Span) {
 	w.end, w.failed, w.empty, w.names = int(s.End), false, false, w.names[:0]
 	records := len(w.b.Bounds)
+	w.tables = w.tables[:0]
+	for i := range w.b.Tables {
+		w.tables = append(w.tables, len(w.b.Tables[i].At))
+	}
 	if len(w.within) == 0 {
 		w.record = len(w.b.Bounds)
 		w.row = w.open(s)
@@ -1204,10 +1293,11 @@ func (w *walk) whole(s batch.Span) {
 		w.cut(s)
 	} else {
 		w.record = -1
-		notes, spans := len(w.b.Notes), len(w.b.Spans)
+		notes := len(w.b.Notes)
 		w.finish(w.along(int(s.Off), 0, 0, false, batch.Missing, -1))
 		if w.failed { // its records are not what they seem
-			w.b.Bounds, w.b.Notes, w.b.Spans = w.b.Bounds[:records], w.b.Notes[:notes], w.b.Spans[:spans]
+			w.b.Notes = w.b.Notes[:notes]
+			w.b.Cut(records, w.tables)
 		}
 	}
 	if len(w.b.Bounds) == records && (w.failed || !w.empty) {
@@ -1246,6 +1336,7 @@ func (w *walk) finish(end int) {
 
 // open makes a record with an empty row.
 func (w *walk) open(s batch.Span) []batch.Span {
+	w.b.Begin(-1, len(w.b.Bounds))
 	w.b.Bounds = append(w.b.Bounds, s)
 	slots := w.b.Slots
 	w.b.Spans = slices.Grow(w.b.Spans, slots)
@@ -1274,10 +1365,7 @@ func (w *walk) along(p, level, depth int, every bool, name batch.Span, place int
 	if level > 0 {
 		for _, slot := range w.keys[level] {
 			if place >= 0 {
-				w.b.Buf = binary.LittleEndian.AppendUint32(w.b.Buf, uint32(p))
-				off := len(w.b.Buf)
-				w.b.Buf = strconv.AppendInt(w.b.Buf, int64(place), 10)
-				name = batch.Span{Off: uint32(off), End: uint32(len(w.b.Buf))}
+				name = w.numbered(p, place)
 			}
 			row[slot] = name
 		}
@@ -1430,12 +1518,17 @@ func (w *walk) object(p int, wanted *trie, depth, level int) int {
 				w.value(p, below, depth+1)
 			}
 			p = w.along(p, level+1, depth+1, every, name, -1)
-		case p < end && buf[p] == '"' && depth < MaxDepth:
+		case p < end && buf[p] == '"' && depth < MaxDepth && (wanted == nil || wanted.row == nil):
 			slot := -1
 			if below != nil {
 				slot = below.slot
 			}
 			p = w.str(p, slot)
+		case wanted != nil && wanted.row != nil && level < 0:
+			if below != nil {
+				w.value(p, below, depth+1)
+			}
+			p = w.element(p, wanted, depth, name, -1)
 		default:
 			p = w.value(p, below, depth+1)
 		}
@@ -1511,6 +1604,11 @@ func (w *walk) array(p int, wanted *trie, depth, level int) int {
 				w.value(p, below, depth+1)
 			}
 			p = w.along(p, level+1, depth+1, true, batch.Missing, i)
+		} else if wanted != nil && wanted.row != nil {
+			if below != nil {
+				w.value(p, below, depth+1)
+			}
+			p = w.element(p, wanted, depth, batch.Missing, i)
 		} else {
 			p = w.value(p, below, depth+1)
 		}
@@ -1527,6 +1625,29 @@ func (w *walk) array(p int, wanted *trie, depth, level int) int {
 			w.b.Notes = append(w.b.Notes, batch.Note{Record: int32(w.record), Slot: -1, Rule: ruleMore, Source: batch.Syntax, At: uint32(p), Warn: true})
 		}
 	}
+}
+
+// element reads a value that is a row of a list: with a name, or a place that is not negative.
+func (w *walk) element(p int, list *trie, depth int, name batch.Span, place int) int {
+	outer := w.row
+	w.row = w.b.Row(list.table, uint32(p))
+	for _, slot := range w.Reader.tables[list.table].keys {
+		if place >= 0 {
+			name = w.numbered(p, place)
+		}
+		w.row[slot] = name
+	}
+	p = w.value(p, list.row, depth+1)
+	w.row = outer
+	return p
+}
+
+// numbered writes the place of a value in its list behind the text.
+func (w *walk) numbered(p, place int) batch.Span {
+	w.b.Buf = binary.LittleEndian.AppendUint32(w.b.Buf, uint32(p))
+	off := len(w.b.Buf)
+	w.b.Buf = strconv.AppendInt(w.b.Buf, int64(place), 10)
+	return batch.Span{Off: uint32(off), End: uint32(len(w.b.Buf))}
 }
 
 func (w *walk) skip(p int) int {

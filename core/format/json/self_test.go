@@ -7,6 +7,7 @@ import (
 
 	"ydrion/core/format/formattest"
 	"ydrion/core/format/json"
+	"ydrion/core/shape"
 )
 
 func TestContract(t *testing.T) {
@@ -17,7 +18,13 @@ func TestContract(t *testing.T) {
 	}
 	whole := []string{"id", "/animal/tag", "/animal/name", "/tests/1/value", "note", "nothing"}
 	test := []string{"code", "value", "2/id", "2/animal/tag", "2/note"}
+	order := `{"no": 7, "lines": [{"article": "A\u0301", "parts": [{"q": 1}, {"q": null}], "tags": ["x", 4.50]}, {"article": null, "parts": []}, {}], "by": {"B1": {"n": 1}, "b/2": {"n": [2]}}}`
+	lists := []shape.List{{Name: "lines", Shape: shape.Shape{Fields: shape.Of("article", "0#", "/parts/1/q", "article"), Lists: []shape.List{{Name: "parts", Shape: shape.Shape{Fields: shape.Of("q")}}, {Name: "tags", Shape: shape.Shape{Fields: shape.Of("0")}}}}}, {Name: "parties", Path: "/by", Shape: shape.Shape{Fields: shape.Of("0#", "n")}}}
+	rows := "{[A\u0301,0,null,A\u0301{[1][null]}{[x][4.50]}][null,1,-,null{}{}][-,2,-,-{}{}]}{[B1,1][b/2,[2]]}"
 	formattest.Contract(t, json.Format,
+		formattest.Case{Name: "lists", File: strings.ReplaceAll(order, ", ", " ,\n") + order + "{}", Fields: []string{"no"}, Records: 3, Lists: lists, Rows: []string{rows, rows, "{}{}"}},
+		formattest.Case{Name: "lists in lists", File: `{"at": "x", "all": [` + order + `, {"lines": []}, ` + order + `]}`, Source: json.Source{Records: "/all/*"}, Fields: []string{"no", "2/at"}, Records: 3, Lists: lists, Rows: []string{rows, "{}{}", rows}},
+		formattest.Case{Name: "lists in broken lines", File: order + "\n" + order[:60] + "\n" + `{"lines": {"a": 1}}` + "\n" + order + "\n", Fields: []string{"no"}, Records: 4, Lists: lists, Rows: []string{rows, "{[A\u0301,0,-,A\u0301{[1]}{}]}{}", "{[-,a,-,-{}{}]}{}", rows}},
 		formattest.Case{Name: "an object", File: object, Fields: whole, Records: 1},
 		formattest.Case{Name: "lines", File: lines, Fields: whole, Records: 50},
 		formattest.Case{Name: "a list", File: "[" + object + " ,\n" + object + "]", Fields: whole, Records: 2},

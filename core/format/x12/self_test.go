@@ -11,6 +11,7 @@ import (
 	"ydrion/core/format/formattest"
 	"ydrion/core/format/x12"
 	"ydrion/core/segments"
+	"ydrion/core/shape"
 )
 
 func TestContract(t *testing.T) {
@@ -19,7 +20,14 @@ func TestContract(t *testing.T) {
 	second := strings.ReplaceAll(order, "0001~", "0002~")
 	end := "GE*2*7~IEA*1*000000007~"
 	fields := []string{"ISA-6", "GS-6", "BEG-3", "N1(BY)-4", "PO1-2", "PO1[2]-7", "PID-5", "CTT-1", "PO1-5"}
+	lines := []shape.List{{Name: "lines", Path: "PO1", Shape: shape.Shape{Fields: shape.Of("PO1-1", "PO1-2", "PID-5", "PO1-5"), Lists: []shape.List{{Name: "PID", Shape: shape.Shape{Fields: shape.Of("PID-1")}}}}}, {Name: "parties", Path: "N1", Shape: shape.Shape{Fields: shape.Of("N1-2")}}}
+	rows := "{[1,3,Grey, é,-{[F]}][2,1,-,-{}]}{[Skerry Coast]}"
 	formattest.Contract(t, x12.Format,
+		formattest.Case{Name: "lists", File: isa + order + second + end, Fields: fields, Records: 2, Lists: lines, Rows: []string{rows, rows}},
+		formattest.Case{Name: "lists undescribed", File: strings.ReplaceAll(isa+order+second+end, "005010~", "009999~"), Fields: fields, Records: 2, Lists: lines, Rows: []string{rows, rows}},
+		formattest.Case{Name: "lists of levels", File: strings.Replace(isa, "*PO*", "*SH*", 1) + "ST*856*0001~BSN*00*L1*20261125*0930~HL*1**S~TD5*B*2*TRUCK~HL*2*1*O~PRF*A-1~HL*3*2*I~LIN**VP*X1~SN1**1*EA~HL*4*2*I~LIN**VP*X2~HL*5*1*O~HL*6*5*I~LIN**VP*X3~HL*7*1*O~PRF*A-3~CTT*7~SE*18*0001~GE*1*7~IEA*1*000000007~", Records: 1,
+			Lists: []shape.List{{Name: "orders", Path: "HL(3=O)", Shape: shape.Shape{Fields: shape.Of("HL-1", "PRF-1"), Lists: []shape.List{{Name: "items", Path: "HL(3=I)", Shape: shape.Shape{Fields: shape.Of("LIN-3", "SN1-2")}}}}}},
+			Rows:  []string{"{[2,A-1{[X1,1][X2,-]}][5,-{[X3,-]}][7,A-3{}]}"}},
 		formattest.Case{Name: "sets", File: isa + order + second + end, Fields: fields, Records: 2},
 		formattest.Case{Name: "lines of sets", File: isa + order + second + end, Source: segments.Interchanges{Rules: x12.Rules, Unit: "PO1"}, Fields: fields, Records: 4},
 		formattest.Case{Name: "in lines", File: strings.ReplaceAll(isa+order+second+end, "~", "~\r\n"), Fields: fields, Records: 2},
