@@ -29,11 +29,13 @@ type Course struct {
 	deep     []int        // in which level of a hierarchy
 	counts   []int        // occurrences of each part in the unit
 	order    int
-	levels   []string // the numbers of the levels that are open
-	looping  Looping  // where there are loops
-	previous bool     // what came last, but notes, is a unit
-	follows  bool     // something depends on where a segment stands
-	rows     []rowing // of the lists
+	levels   []level
+	saved    []surroundings // what stood around the first level in each that is open
+	state    []int          // seen, first and deep
+	looping  Looping        // where there are loops
+	previous bool           // what came last, but notes, is a unit
+	follows  bool           // something depends on where a segment stands
+	rows     []rowing       // of the lists
 
 	structure *standard.Structure // nil: not known
 	holds     *standard.Structure // that holding is of
@@ -46,11 +48,18 @@ type Course struct {
 	kin       *Kin                // takes what belongs to units, where that is wanted
 }
 
+// surroundings are a context and the state of its parts.
+type surroundings struct {
+	context []batch.Span
+	state   []int
+}
+
 // rowing is a list of which a row may be open.
 type rowing struct {
 	open  bool
-	group int // the node of the structure whose segments belong to the row
-	deep  int // in which level of a hierarchy it is
+	group int  // the node of the structure whose segments belong to the row
+	deep  int  // in which level of a hierarchy it is
+	level bool // it is one
 	row   []batch.Span
 }
 
@@ -62,17 +71,32 @@ type Habits struct {
 	Close bool
 	// Bare is a segment to which nothing but notes belongs.
 	Bare string
-	// Hierarchy is the segment that begins a level of a hierarchy, with its number in element 1
-	// and that of the level above in element 2; Last is the one that ends it.
-	Hierarchy, Last string
+	// Nested are the segments that begin a level of a hierarchy, each before those that are in its levels;
+	// Last is the one that ends the hierarchy where no structure says so.
+	Nested []Nesting
+	Last   string
+}
+
+// Nesting is a segment that begins a level of a hierarchy: with its number in element 1, and that of the
+// level above in a component of another.
+type Nesting struct {
+	Segment          string
+	Above, Component int
+}
+
+// level is one that is open.
+type level struct {
+	nesting int
+	number  string
+	end     int // the node behind its group, 0: that is not known
 }
 
 // Elements is the segment at which a format is.
 type Elements interface {
 	// Is tells whether the first component of an element has a value.
 	Is(element int, value string) bool
-	// Element is the text of an element.
-	Element(n int) []byte
+	// Component is the text of a component of an element.
+	Component(element, component int) []byte
 	// Begins is where it begins in the batch.
 	Begins() int
 }
@@ -88,7 +112,7 @@ type number struct {
 func NewCourse(w *Wanted, habits Habits, b *batch.Batch, at Elements) Course {
 	n := make([]int, 4*len(w.Parts))
 	part := func(i int) []int { return n[i*len(w.Parts) : (i+1)*len(w.Parts)] }
-	c := Course{Wanted: w, Habits: habits, b: b, at: at, seen: part(0), first: part(1), deep: part(2), counts: part(3)}
+	c := Course{Wanted: w, Habits: habits, b: b, at: at, state: n[:3*len(w.Parts)], seen: part(0), first: part(1), deep: part(2), counts: part(3)}
 	c.follows, c.rows = w.Placed(), make([]rowing, len(w.lists))
 	if w.Unit >= 0 {
 		c.context = make([]batch.Span, w.Slots)
@@ -101,6 +125,7 @@ func NewCourse(w *Wanted, habits Habits, b *batch.Batch, at Elements) Course {
 func (c *Course) Begin(record int, structure *standard.Structure) {
 	clear(c.seen)
 	clear(c.first)
+	c.saved = c.saved[:0]
 	c.order, c.inside, c.previous, c.node, c.levels, c.structure = 0, false, false, 0, c.levels[:0], structure
 	clear(c.rows)
 	if c.Record = record; c.Unit < 0 {
@@ -157,9 +182,10 @@ func (c *Course) Segment(name []byte, key uint32) {
 }
 
 func (c *Course) follow(name []byte, key uint32) {
-	hierarchy := c.Hierarchy != "" && string(name) == c.Hierarchy
-	if hierarchy && (c.Unit >= 0 || c.rows != nil) {
-		c.descend()
+	nesting := slices.IndexFunc(c.Nested, func(n Nesting) bool { return n.Segment == string(name) })
+	hierarchy := nesting >= 0
+	if hierarchy && (c.Unit >= 0 || len(c.rows) > 0) {
+		c.descend(nesting)
 	}
 	if c.came = nil; c.structure != nil {
 		c.step(key, name, hierarchy)
@@ -195,13 +221,13 @@ func (c *Course) loop(key uint32, name []byte, hierarchy bool) {
 
 // list ends the rows that the segment at hand does not belong to, and begins those that it begins.
 func (c *Course) list(key uint32, name []byte, hierarchy bool) {
-	moved := c.structure != nil && c.came.Node >= 0 && !hierarchy
+	moved := c.structure != nil && c.came.Node >= 0
 	for i := range c.rows {
 		r, l := &c.rows[i], &c.lists[i]
 		switch {
 		case !r.open:
 		case l.above >= 0 && !c.rows[l.above].open,
-			moved && (c.came.Started <= r.group || c.came.Node >= c.structure.Nodes[r.group].End),
+			moved && !(hierarchy && r.level) && (c.came.Started <= r.group || c.came.Node >= c.structure.Nodes[r.group].End),
 			c.structure == nil && l.part >= 0 && c.Bare != "" && c.Parts[l.part].Name == c.Bare && string(name) != c.Note:
 			r.open = false
 		}
@@ -214,7 +240,7 @@ func (c *Course) list(key uint32, name []byte, hierarchy bool) {
 		if l.above < 0 && c.Unit >= 0 && !c.inside || l.above >= 0 && !c.rows[l.above].open {
 			continue
 		}
-		*r = rowing{open: true, deep: len(c.levels), row: c.b.Row(i, uint32(c.at.Begins()))}
+		*r = rowing{open: true, deep: len(c.levels), level: hierarchy, row: c.b.Row(i, uint32(c.at.Begins()))}
 		if c.structure != nil {
 			r.group = c.structure.Scope(c.node)
 		}
@@ -318,7 +344,7 @@ func (c *Course) around(i int) bool {
 	}
 	c.Row = c.context
 	at := max(c.node, 1)
-	if c.first[i] != 0 && c.first[i] != at { // another place for such a segment, nearer to the units to come
+	if c.first[i] != 0 && (c.first[i] != at || c.deep[i] != len(c.levels)) { // another place for such a segment, nearer to the units to come
 		c.forget(i)
 	}
 	c.first[i], c.deep[i] = at, len(c.levels)
@@ -340,7 +366,7 @@ func (c *Course) enter(i int) bool {
 		c.order++
 		c.first[i], c.deep[i] = c.order, len(c.levels)
 	}
-	at, level := c.first[i], c.Hierarchy != "" && k.Name == c.Hierarchy // levels see to themselves
+	at, level := c.first[i], slices.ContainsFunc(c.Nested, func(n Nesting) bool { return n.Segment == k.Name }) // levels see to themselves
 	for other := range c.Parts {
 		if other != i && (level || c.first[other] <= at || c.Parts[other].key == k.key) {
 			continue
@@ -359,15 +385,15 @@ func (c *Course) forget(i int) {
 	}
 }
 
-// descend goes to a level of a hierarchy: what belongs to levels that are not above it is no
-// context any more.
-func (c *Course) descend() {
-	above := c.at.Element(2)
+// descend goes to a level of a hierarchy. Its context is what stands above it, and nothing of the levels
+// beside it.
+func (c *Course) descend(nesting int) {
+	above := c.at.Component(c.Nested[nesting].Above, c.Nested[nesting].Component)
 	n := len(c.levels)
-	for n > 0 && c.levels[n-1] != string(above) {
+	for n > 0 && c.levels[n-1].nesting >= nesting && !(c.levels[n-1].nesting == nesting && c.levels[n-1].number == string(above)) {
 		n--
 	}
-	c.levels = append(c.levels[:n], string(c.at.Element(1)))
+	c.levels = append(c.levels[:n], level{nesting: nesting, number: string(c.at.Component(1, 1))})
 	for i := range c.rows {
 		c.rows[i].open = c.rows[i].open && c.rows[i].deep <= n
 	}
@@ -378,11 +404,16 @@ func (c *Course) descend() {
 	if c.kin != nil {
 		c.kin.Ends(0, 0, n)
 	}
-	for k := range c.Parts {
-		if c.first[k] > 0 && c.deep[k] > n {
-			c.forget(k)
-		}
+	if n < len(c.saved) { // what has come in levels since is no context any more
+		c.saved = c.saved[:n+1]
+		s := &c.saved[n]
+		copy(c.context, s.context)
+		copy(c.state, s.state)
+		return
 	}
+	c.saved = slices.Grow(c.saved, 1)[:n+1]
+	s := &c.saved[n]
+	s.context, s.state = append(s.context[:0], c.context...), append(s.state[:0], c.state...)
 }
 
 // step goes to a segment in the structure. What a group that begins anew had is no context
@@ -404,7 +435,14 @@ func (c *Course) step(key uint32, name []byte, hierarchy bool) {
 	if c.came = step; step.Node < 0 {
 		return
 	}
-	if c.node = step.Node; hierarchy || c.Unit < 0 {
+	c.node = step.Node
+	if n := len(c.levels); hierarchy && n > 0 {
+		c.levels[n-1].end = c.structure.Nodes[c.structure.Scope(c.node)].End
+	}
+	for n := len(c.levels); n > 0 && !hierarchy && c.levels[n-1].end > 0 && c.node >= c.levels[n-1].end; n-- {
+		c.levels = c.levels[:n-1]
+	}
+	if hierarchy || c.Unit < 0 {
 		return
 	}
 	from, to := step.Started, c.structure.Nodes[step.Started].End

@@ -66,6 +66,8 @@ type Rules struct {
 	// Hierarchy is the segment that begins a level of a hierarchy, with its number in element 1
 	// and that of the level above in element 2; Last is the one that ends it.
 	Hierarchy, Last string
+	// Nested are the segments that begin levels, with where the level above is said.
+	Nested []Nesting
 	// Note is the segment that belongs to the one that it follows; empty: there is none.
 	Note string
 	// Widths are those of the elements of segments whose elements have fixed ones.

@@ -20,6 +20,8 @@ func TestLoops(t *testing.T) {
 	const message = "UNB+UNOC:3+S+H+261125:0930+7'UNH+1+ORDERS:D:96A:UN'BGM+220+A1+9'DTM+137:20261125:102'NAD+SU+S1::92'CTA+OC+:Sue'COM+12:TE'NAD+BY+B1::92'RFF+VA:X1'CTA+OC+:Bob'COM+34:TE'COM+b@x:EM'" +
 		"LIN+1++X1:SA'QTY+21:3'DTM+2:20261201:102'LIN+2++X2:SA'QTY+21:5'UNS+S'UNT+17+1'UNZ+1+7'"
 	shipment := strings.Replace(isa, "*PO*", "*SH*", 1) + "ST*856*0001~BSN*00*L1*20261125*0930~HL*1**S~TD5*B*2*TRUCK~N1*ST*Store~N3*Pier 2~HL*2*1*O~PRF*A-1~HL*3*2*I~LIN**VP*X1~SN1**1*EA~HL*4*2*I~LIN**VP*X2~HL*5*1*O~HL*6*5*I~LIN**VP*X3~HL*7*1*O~PRF*A-3~HL*8*7*I~LIN**VP*X4~CTT*8~SE*21*0001~GE*1*7~IEA*1*000000007~"
+	const despatch = "UNB+UNOC:3+S+H+261125:0930+7'UNH+1+DESADV:D:96A:UN'BGM+351+D1+9'NAD+SU+S1::92'CPS+1'PAC+1++201'CPS+2+1'PAC+4++CT'LIN+1++X1:SA'QTY+12:3'LIN+2++X2:SA+1:1'QTY+12:5'LIN+3++X3:SA'CPS+3+1'LIN+4++X4:SA'CPS+4'PAC+9++BX'LIN+5++X5:SA'CNT+2:5'UNT+19+1'UNZ+1+7'"
+	parts := strings.NewReplacer("CPS+1'PAC+1++201'CPS+2+1'PAC+4++CT'", "", "CPS+3+1'", "", "CPS+4'PAC+9++BX'", "", "DESADV", "ORDERS", "351", "220", "QTY+12", "QTY+21", "CNT+2:5", "UNS+S'CNT+2:5", "UNT+19", "UNT+13").Replace(despatch)
 	for name, test := range map[string]struct {
 		rules      *segments.Rules
 		file, unit string
@@ -32,6 +34,8 @@ func TestLoops(t *testing.T) {
 		"a shipment":           {x12.Rules, shipment, "HL(3=I)", "HL-1 HL(3=O)/PRF-1 HL(3=S)/N1(ST)/N3-1 HL(3=S)/TD5-3 HL(3=I)/LIN-3", []string{"3 A-1 Pier 2 TRUCK X1", "4 A-1 Pier 2 TRUCK X2", "6 - Pier 2 TRUCK X3", "8 A-3 Pier 2 TRUCK X4"}},
 		"undescribed":          {x12.Rules, strings.Replace(shipment, "005010~", "009999~", 1), "HL(3=I)", "HL-1 HL(3=O)/PRF-1 HL(3=S)/N1(ST)/N3-1 HL(3=S)/TD5-3 HL(3=I)/LIN-3", []string{"3 A-1 Pier 2 TRUCK X1", "4 A-1 Pier 2 TRUCK X2", "6 - Pier 2 TRUCK X3", "8 A-3 Pier 2 TRUCK X4"}},
 		"a message":            {edifact.Rules, message, "", "NAD(BY)/CTA-2.2 NAD(BY)/CTA/COM-1.1 NAD(BY)/CTA/COM[2]-1.1 NAD(SU)/CTA/COM-1.1 NAD(SU)/RFF-1.2 NAD(BY)/RFF-1.2 NAD(BY)/COM-1.1 BGM/DTM-1.1", []string{"Bob 34 b@x 12 - X1 - 137"}},
+		"consignments":         {edifact.Rules, despatch, "LIN", "LIN-1 CPS-1 PAC-1 PAC-3 QTY-1.2 NAD(SU)-2 CNT-1.2", []string{"1 2 4 CT 3 S1 -", "2 2 4 CT 5 S1 -", "3 2 4 CT - S1 -", "4 3 1 201 - S1 -", "5 4 9 BX - S1 -"}},
+		"lines under lines":    {edifact.Rules, parts, "QTY", "QTY-1.2 LIN-1 LIN-3", []string{"3 1 X1", "5 2 X2"}},
 		"lines of a message":   {edifact.Rules, message, "LIN", "LIN-1 NAD(BY)/CTA-2.2 DTM-1.1 BGM/DTM-1.1 QTY-1.2", []string{"1 Bob 2 137 3", "2 Bob 137 137 5"}},
 	} {
 		for _, size := range []int{20, 500, 50_000} {

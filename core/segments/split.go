@@ -90,7 +90,7 @@ func newWalk(r *Reader, b *batch.Batch) *walk {
 
 // Habits are those of the standard's messages.
 func (r *Rules) Habits() Habits {
-	return Habits{Note: r.Note, Hierarchy: r.Hierarchy, Last: r.Last}
+	return Habits{Note: r.Note, Nested: r.Nested, Last: r.Last}
 }
 
 // class says what a character is.
@@ -354,8 +354,14 @@ func (w *walk) Is(element int, is string) bool {
 // Begins is where the segment at hand begins.
 func (w *walk) Begins() int { return w.begins }
 
-// Element is the text of an element of the segment at hand.
-func (w *walk) Element(n int) []byte { return w.s.field(w.segment, n) }
+// Component is the text of a component of an element of the segment at hand.
+func (w *walk) Component(element, n int) []byte {
+	text := w.s.field(w.segment, element)
+	for ; n > 1; n-- {
+		text = text[min(w.s.next(text, 0, w.s.Component)+1, len(text)):]
+	}
+	return component(&w.s, text)
+}
 
 // structureOf finds the structure of a message; nil if it is not known.
 func (w *walk) structureOf(message []byte) *standard.Structure {

@@ -18,7 +18,8 @@ import (
 // Rules are those of EDIFACT.
 var Rules = &segments.Rules{
 	Name: "edifact", Title: "EDIFACT", Makes: "EDIFACT messages in interchanges", Example: "LIN-3.1", Nothing: "no message (UNH) stands in its interchanges",
-	Head: "UNH", Tail: "UNT", HeadNumber: 1, HeadDigits: 1, Usual: usual,
+	Nested: []segments.Nesting{{Segment: "CPS", Above: 2, Component: 1}, {Segment: "LIN", Above: 4, Component: 2}},
+	Head:   "UNH", Tail: "UNT", HeadNumber: 1, HeadDigits: 1, Usual: usual,
 	Levels:  []segments.Level{{Open: "UNB", Close: "UNZ", Number: 5}, {Open: "UNG", Close: "UNE", Number: 5}},
 	Begin:   begin,
 	Parties: [2]int{2, 3}, Opening: opening, Fits: fits, Dates: dates,

@@ -651,7 +651,7 @@ func (w *walk) segments(record, start, end int) {
 
 // Is tells whether the first component of a field of the segment at hand has a value.
 func (w *walk) Is(element int, is string) bool {
-	value := w.Element(element)
+	value := w.element(element)
 	for i, c := range value {
 		if c == w.sep.Component || c == w.sep.Repetition || c == w.sep.Subcomponent {
 			value = value[:i]
@@ -664,8 +664,14 @@ func (w *walk) Is(element int, is string) bool {
 // Begins is where the segment at hand begins.
 func (w *walk) Begins() int { return w.p }
 
-// Element is the text of a field of the segment at hand.
-func (w *walk) Element(n int) []byte {
+// Component is the text of a component of the first repetition of a field of the segment at hand.
+func (w *walk) Component(n, component int) []byte {
+	repetition, _ := field(w.element(n), w.sep.Repetition, 1)
+	value, _ := field(repetition, w.sep.Component, component)
+	return value
+}
+
+func (w *walk) element(n int) []byte {
 	value, _ := field(w.b.Buf[min(w.p+3+1, w.stop):w.stop], w.sep.Field, n)
 	return value
 }

@@ -29,7 +29,7 @@ var Rules = &segments.Rules{
 	Shelf: Releases,
 	Form:  form,
 	// HL segments are levels, up to the totals.
-	Hierarchy: "HL", Last: "CTT", Note: "NTE",
+	Hierarchy: "HL", Nested: []segments.Nesting{{Segment: "HL", Above: 2, Component: 1}}, Last: "CTT", Note: "NTE",
 }
 
 // separators are where the element separator stands in the ISA segment, whose elements have
