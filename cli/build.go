@@ -302,8 +302,15 @@ func (a *app) functions() *cobra.Command {
 				example := ""
 				if f.Example != "" {
 					example = fmt.Sprintf("%s   (%q gives %q)", f.Example, f.Field, f.Gives)
+					if f.Rows {
+						example = fmt.Sprintf("%s   (rows with field %s give %q)", f.Example, strings.Join(strings.Fields(f.Field), ", "), f.Gives)
+					}
 				}
-				rows = append(rows, []string{"VALUE | " + f.Usage(), f.Doc}, []string{"", "    " + example})
+				on := "VALUE"
+				if f.Rows {
+					on = "LIST"
+				}
+				rows = append(rows, []string{on + " | " + f.Usage(), f.Doc}, []string{"", "    " + example})
 			}
 			if a.json {
 				return a.printJSON(list)

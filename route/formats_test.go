@@ -303,7 +303,7 @@ func TestListsAsTarget(t *testing.T) {
 			t.Errorf("%q: %q, want %q, %v", rows, got, want, o.wrong)
 		}
 	}
-	for sample, want := range map[string]string{`[]`: "an object was expected", `[1]`: "an object was expected", `[{"id": ""}, {"id": ""}]`: "has one element", `[`: "EOF", `[{"id": [1]}]`: "lists within a record"} {
+	for sample, want := range map[string]string{`[]`: "an object was expected", `[1]`: "an object was expected", `[{"id": ""}, {"id": ""}]`: "has one element", `[`: "EOF", `[{"id": [1]}]`: "say `repeat id for", `[{"id": [1, 2]}]`: "has one element"} {
 		w.Files["samples/row.json"] = []byte(sample)
 		if _, findings := Compile(workspace.FromFiles(w.Files), "rows"); !strings.Contains(findings.Error(), want) {
 			t.Errorf("%s: %v, want %s", sample, findings, want)

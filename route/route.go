@@ -201,7 +201,7 @@ func (c *compilation) plan() *flow.Plan {
 	if target == nil {
 		return nil
 	}
-	scope := lang.Scope{Fields: s.Record, Lookups: c.tables, Separate: r.Good.PerRecord, Offered: document != nil, Example: c.example()}
+	scope := lang.Scope{Fields: s.Record, Lists: s.Lists, Lookups: c.tables, Separate: r.Good.PerRecord, Offered: document != nil, Example: c.example()}
 	program, findings := lang.Build(m, r.Map, string(mapText), target, scope)
 	c.out = append(c.out, findings...)
 	if r.Good.After != "" && program != nil && program.Closes() {
@@ -261,7 +261,9 @@ func (c *compilation) schema(source []byte) (*schema.Schema, *jsonschema.Schema)
 	if document == nil {
 		return nil, nil
 	}
-	return schema.Of(r.Schema, document.Record), document
+	fields := schema.Of(r.Schema, document.Record)
+	fields.Lists = document.Lists
+	return fields, document
 }
 
 // positions makes fields of the positions that the map and the texts of the route name as such.
@@ -271,25 +273,33 @@ func (c *compilation) positions(s *schema.Schema, m *lang.Map, at func(int) plac
 		return
 	}
 	c.said = map[string]place.Place{}
-	field := func(name string, said place.Place) {
-		if _, known := c.said[name]; !known && s.Record.Slot(name) < 0 && of.Position(name) == nil {
-			c.said[name] = said
-			s.Add(name)
-		}
+	takes := &lang.Takes{Shape: s.Shape(), Add: s.Add,
+		Position: func(name string) bool { return of.Position(name) == nil },
+		List:     func(name string) bool { return of.List(name) == nil },
+		Said: func(name string, pos int) {
+			if _, known := c.said[name]; !known {
+				c.said[name] = at(pos)
+			}
+		},
 	}
-	m.Mentions(func(name string, pos int) { field(name, at(pos)) })
+	takes.Of(m)
+	field := func(node lang.Node, said place.Place) {
+		at = func(int) place.Place { return said }
+		takes.Mentioned(node)
+	}
 	texts := c.texts()
 	for _, setting := range slices.Sorted(maps.Keys(texts)) {
 		said, text := c.route.Places[setting], texts[setting]
 		if node, findings := lang.ParseText(c.route.File, text, text, 0); !findings.HasErrors() {
-			lang.Mentioned(node, func(name string, _ int) { field(name, said) })
+			field(node, said)
 		}
 	}
 	for _, d := range c.route.Good.To {
 		if node, findings := lang.ParseCondition(c.route.File, d.When); !findings.HasErrors() {
-			lang.Mentioned(node, func(name string, _ int) { field(name, c.route.Places[d.Place+".when"]) })
+			field(node, c.route.Places[d.Place+".when"])
 		}
 	}
+	s.Lists = takes.Shape.Lists
 }
 
 // example is a position, if values have no other names.

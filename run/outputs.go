@@ -162,6 +162,11 @@ func (o *outputs) takeGood(b *batch.Batch) error {
 	if o.opened.Plan.Separate {
 		return o.takeEach(b)
 	}
+	for _, w := range b.What {
+		if w == batch.Good {
+			o.allCount++
+		}
+	}
 	if len(b.Out) == 0 {
 		return nil
 	}
@@ -178,11 +183,6 @@ func (o *outputs) takeGood(b *batch.Batch) error {
 			if o.all[i], err = o.create(folder, fmt.Sprintf("all-%d", i)); err != nil {
 				return err
 			}
-		}
-	}
-	for _, w := range b.What {
-		if w == batch.Good {
-			o.allCount++
 		}
 	}
 	for _, out := range o.all {
@@ -206,6 +206,9 @@ func (o *outputs) takeEach(b *batch.Batch) error {
 		made, err := o.opened.Made(b.Made(i), false)
 		if err != nil {
 			return err
+		}
+		if len(made) == 0 { // it becomes a row for each of a list, which is empty
+			continue
 		}
 		for k, name := range b.Names[i*n : i*n+n] {
 			if name == "" {

@@ -123,7 +123,8 @@ func (v *viewer) view(b *batch.Batch, i int) RecordView {
 		r.Fields = append(r.Fields, format.Line{Path: l.Path, Value: string(clip([]byte(l.Value)))})
 	}
 	if b.What[i] == batch.Good {
-		made := b.Made(i)[v.opened.Plan.Program.Skip():]
+		made := b.Made(i)
+		made = made[min(v.opened.Plan.Program.Skip(), len(made)):]
 		r.Made, r.Lines = string(clip(made)), v.opened.Plan.Target.Show(made)
 		if n := len(v.opened.Plan.Outputs); len(b.Names) >= (i+1)*n {
 			r.FileName = b.Names[i*n]

@@ -8,6 +8,7 @@ package format
 
 import (
 	"io"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -196,6 +197,9 @@ type Target interface {
 	Position(path string) (Position, error)
 	// Part finds something that can be dropped or added as a whole.
 	Part(path string) (string, error)
+	// Inside finds a part that can be repeated, or with an empty path the record as a whole, and gives
+	// the target for what is said about it.
+	Inside(path string) (key string, target Target, err error)
 	// Layout turns a map's instructions into pieces.
 	Layout(in Instructions) (Layout, finding.List)
 	// Escapes is the table for values in this target.
@@ -233,6 +237,7 @@ type Instructions struct {
 	Clear  []Named
 	Drop   []Conditional
 	Add    []Added
+	Repeat []Repeated
 	// Separate tells that each record is an output of its own: what stands around it is part of it.
 	Separate bool
 }
@@ -249,6 +254,56 @@ type Assignment struct {
 	Expression int
 }
 
+// Within are the instructions for a body in which what is said around it holds, too.
+func (in Instructions) Within(body Instructions) Instructions {
+	body.Assign = append(slices.Clone(in.Assign), body.Assign...)
+	body.Keep = append(slices.Clone(in.Keep), body.Keep...)
+	body.Clear = append(slices.Clone(in.Clear), body.Clear...)
+	body.Drop = append(slices.Clone(in.Drop), body.Drop...)
+	body.Add = append(slices.Clone(in.Add), body.Add...)
+	body.Separate = in.Separate
+	return body
+}
+
+// Rows lays a record out that becomes several, where a block at the top says so: what layout gives for
+// each. Where none does it is laid out once.
+func (in Instructions) Rows(layout func(Instructions) []Piece) []Piece {
+	var pieces []Piece
+	around, several := in, false
+	around.Repeat = nil
+	for _, r := range in.Repeat {
+		if r.Path != "" {
+			around.Repeat = append(around.Repeat, r)
+		}
+	}
+	for _, r := range in.Repeat {
+		if r.Path != "" {
+			continue
+		}
+		several = true
+		body := around.Within(r.Body)
+		body.Repeat = append(slices.Clone(around.Repeat), r.Body.Repeat...)
+		pieces = append(pieces, r.Pieces(body.Rows(layout))...)
+	}
+	if !several {
+		return layout(in)
+	}
+	return pieces
+}
+
+// Pieces writes others for each row, under the condition of the block.
+func (r *Repeated) Pieces(of []Piece) []Piece {
+	var pieces []Piece
+	if r.Condition >= 0 {
+		pieces = append(pieces, Piece{Kind: If, Expression: r.Condition})
+	}
+	pieces = append(append(append(pieces, Piece{Kind: Each, Number: r.Loop}), of...), Piece{Kind: End})
+	if r.Condition >= 0 {
+		pieces = append(pieces, Piece{Kind: End})
+	}
+	return pieces
+}
+
 // Conditional is a part that is dropped when a condition holds (-1: always).
 type Conditional struct {
 	Named
@@ -260,6 +315,15 @@ type Added struct {
 	Named
 	Condition int
 	Assign    []Assignment
+}
+
+// Repeated is a part that is written for each row of a list.
+type Repeated struct {
+	Named         // the part; without a path the record as a whole
+	Condition int // -1: always
+	Loop      int // a number that only the map language can resolve
+	// Body is what the map says about the part. Its paths are those of the target that Inside gave.
+	Body Instructions
 }
 
 // PieceKind says what a piece does.
@@ -277,7 +341,8 @@ const (
 	Count  // append Number and what the record counts, and forget that
 	Total  // append how many records the output has
 	Level  // append the next number of the record's hierarchy, and keep it under Number
-	Above  // append what is kept under the first of Chain that has been written
+	Above  // append what is kept under the first of Chain that has been written last
+	Each   // for each row of the loop Number: what follows, up to the matching End
 )
 
 // Piece is a step of writing a record.

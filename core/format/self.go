@@ -31,6 +31,8 @@ type Format struct {
 	// Position tells why a text is not the position of a value, nil if it is one; nil: positions are
 	// names like any others.
 	Position func(path string) error
+	// List says why a path is not that of a list, where Position names values.
+	List func(path string) error
 	// Standard tells that there are descriptions of its messages that ship with the program, and
 	// that records may be held against them.
 	Standard bool

@@ -14,10 +14,11 @@ import (
 const mostLevels = 20
 
 // fields collects what maps can use: the values of a record that are neither objects nor lists, by
-// their names with dots, and those of what holds it.
+// their names with dots, and those of what holds it; and the record's lists.
 type fields struct {
 	asserted bool
 	record   shape.Record
+	lists    []shape.List
 	named    map[string]bool
 	on       []*js.Schema // the schemas that are being looked into
 }
@@ -50,6 +51,10 @@ func (f *fields) collect(s *js.Schema, path []string, up, without string, sure b
 			f.collect(member, at, up, "", sure)
 			continue
 		case slices.Contains(kinds, "array") && len(kinds) == 1:
+			if called := strings.Join(at, "."); up == "" && !f.named[called] {
+				f.named[called] = true
+				f.list(called, "/"+strings.Join(escaped(at), "/"), member, sure)
+			}
 			continue
 		}
 		called := strings.Join(at, ".")
@@ -66,6 +71,54 @@ func (f *fields) collect(s *js.Schema, path []string, up, without string, sure b
 	for _, p := range perhaps(s) {
 		f.collect(p, path, up, without, false)
 	}
+}
+
+// Element is what a row is called that is neither an object nor a list.
+const Element = "element"
+
+// list takes a list and what its elements have.
+func (f *fields) list(name, path string, s *js.Schema, sure bool) {
+	if len(f.on) > mostLevels {
+		return
+	}
+	rows := &fields{asserted: f.asserted, named: map[string]bool{}, on: f.on}
+	switch of := items(s, nil); {
+	case of == nil:
+		rows.record = shape.Record{{Name: Element, Path: "0", Kind: value.Text}}
+	case object(of, nil):
+		rows.collect(of, nil, "", "", sure)
+	default:
+		if kinds, _ := kindsOf(of, nil); slices.Contains(kinds, "array") && len(kinds) == 1 {
+			rows.on = append(slices.Clone(f.on), s)
+			rows.list(Element, "0", of, sure)
+			break
+		}
+		row := field(Element, "0", of, f.asserted)
+		if !sure {
+			row.Kind, row.Checked, row.Truths = value.Text, false, nil
+		}
+		rows.record = shape.Record{row}
+	}
+	f.lists = append(f.lists, shape.List{Name: name, Path: path, Shape: shape.Shape{Fields: rows.record, Lists: rows.lists}})
+}
+
+// items is what the elements of a list are described by, nil if nothing describes them.
+func items(s *js.Schema, seen []*js.Schema) *js.Schema {
+	if slices.Contains(seen, s) {
+		return nil
+	}
+	if s.Items2020 != nil {
+		return s.Items2020
+	}
+	if of, is := s.Items.(*js.Schema); is {
+		return of
+	}
+	for _, p := range parts(s) {
+		if of := items(p, append(seen, s)); of != nil {
+			return of
+		}
+	}
+	return nil
 }
 
 // object tells whether a value has members that are described.

@@ -28,6 +28,7 @@ import (
 type Schema struct {
 	File   string
 	Record shape.Record // the fields that maps can use
+	Lists  []shape.List // those of a record
 	of     *js.Schema
 }
 
@@ -89,7 +90,7 @@ func Load(file string, source []byte, records string, asserted bool, open func(n
 		k := len(above) - 1 - up
 		f.collect(above[k], nil, fmt.Sprint(up), steps[k], false)
 	}
-	s.Record = f.record
+	s.Record, s.Lists = f.record, f.lists
 	return s, nil
 }
 

@@ -43,6 +43,7 @@ func (s *Scope) table(name string) *lookup.Table {
 // Scope is what expressions may refer to.
 type Scope struct {
 	Fields  shape.Record
+	Lists   []shape.List
 	Lookups Lookups
 	// Words narrows the context words that make sense; nil allows all.
 	Words map[string]bool
@@ -79,10 +80,17 @@ type checker struct {
 	used  map[string]bool // fields
 	words map[string]bool // context words
 	out   finding.List
+
+	tables    []shape.Table // of the lists
+	usedLists map[int]bool
+	frames    []frame // what names may mean: the record, and behind it the rows around an expression
+	deepest   int     // how many rows are around one
 }
 
 func newChecker(scope Scope, place func(int) place.Place) *checker {
-	return &checker{scope: scope, place: place, kinds: map[Node]value.Kind{}, used: map[string]bool{}, words: map[string]bool{}}
+	whole := shape.Shape{Fields: scope.Fields, Lists: scope.Lists}
+	return &checker{scope: scope, place: place, kinds: map[Node]value.Kind{}, used: map[string]bool{}, words: map[string]bool{}, usedLists: map[int]bool{},
+		tables: whole.Tables(), frames: []frame{{name: "record", fields: scope.Fields, table: -1}}}
 }
 
 func (c *checker) bad(n Node, code, format string, args ...any) {
@@ -121,6 +129,10 @@ func (c *checker) kindOf(n Node) value.Kind {
 		return c.name(n)
 	case *Call:
 		return c.call(n)
+	case *Rows:
+		c.bad(n, "map.list", "%s is a list, and a value is needed here", n)
+		c.suggest("say what of it: %s | count, %s | first …", n, n)
+		return anyKind
 	case *Answer:
 		x, v := c.check(n.X), c.check(n.Value)
 		if x != v && x != anyKind && v != anyKind {
@@ -178,8 +190,12 @@ func (c *checker) binary(n *Binary) value.Kind {
 }
 
 func (c *checker) name(n *Name) value.Kind {
+	depth, slot, word := c.find(n)
+	if word != "" {
+		return rowWords[word]
+	}
 	if !n.Field {
-		if w, ok := contextWords[n.Name]; ok && c.scope.Fields.Slot(n.Name) < 0 {
+		if w, ok := contextWords[n.Name]; ok && slot < 0 {
 			if c.scope.Words != nil && !c.scope.Words[n.Name] {
 				c.bad(n, "map.name", "%s has no meaning here", n.Name)
 			}
@@ -187,9 +203,16 @@ func (c *checker) name(n *Name) value.Kind {
 			return w.Kind
 		}
 	}
-	slot := c.scope.Fields.Slot(n.Name)
 	if slot < 0 {
-		names := c.scope.Fields.Names()
+		names := c.frames[c.inner()].fields.Names()
+		if c.inner() > 0 {
+			names = append(names, c.scope.Fields.Names()...)
+		}
+		if _, table := c.listed(n.Name); table >= 0 {
+			c.bad(n, "map.list", "%s is a list, and a value is needed here", n.Name)
+			c.suggest("say what of it: %s | count, %s | first …, or `repeat … for row in %s`", n.Name, n.Name, n.Name)
+			return anyKind
+		}
 		c.bad(n, "map.field-unknown", "there is no field %q", n.Name)
 		for w := range contextWords {
 			names = append(names, w)
@@ -210,8 +233,10 @@ func (c *checker) name(n *Name) value.Kind {
 		c.bad(n, "map.name", "%s is a field and a word of the language", n.Name)
 		c.suggest("say field %q for the field", n.Name)
 	}
-	c.used[n.Name] = true
-	return c.scope.Fields[slot].Kind
+	if depth == 0 {
+		c.used[c.scope.Fields[slot].Name] = true
+	}
+	return c.frames[depth].fields[slot].Kind
 }
 
 func (c *checker) call(n *Call) value.Kind {
@@ -229,6 +254,13 @@ func (c *checker) call(n *Call) value.Kind {
 	if len(n.Args) == 0 {
 		c.bad(n, "map.arguments", "%s works on a value: VALUE | %s", n.Name, f.usage())
 		return f.Out
+	}
+	if args := n.Args[1:]; f.Rows {
+		if len(args) > len(f.Args) || len(args) < f.needed() {
+			c.bad(n, "map.arguments", "%s has %d arguments here; it is used as LIST | %s", n.Name, len(args), f.usage())
+			return f.Out
+		}
+		return c.overRows(n, f)
 	}
 	in := c.check(n.Args[0])
 	if !f.takes(in) {

@@ -106,14 +106,17 @@ func (c *compiler) text(n *Text) evaluator {
 }
 
 func (c *compiler) compileName(n *Name) evaluator {
-	slot := c.scope.Fields.Slot(n.Name)
-	if slot < 0 || !n.Field && c.words[n.Name] {
+	depth, slot, word := c.find(n)
+	if word != "" {
+		return placeOf(depth, word)
+	}
+	if slot < 0 || depth == 0 && !n.Field && c.words[n.Name] {
 		return contextValue(n.Name)
 	}
-	f := c.scope.Fields[slot]
+	f := c.frames[depth].fields[slot]
 	if f.Kind == value.Text {
 		return func(e *Env) value.Value {
-			s := e.Row[slot]
+			s := e.row(depth)[slot]
 			if s.Absent() {
 				return missing(s)
 			}
@@ -121,7 +124,7 @@ func (c *compiler) compileName(n *Name) evaluator {
 		}
 	}
 	return func(e *Env) value.Value {
-		s := e.Row[slot]
+		s := e.row(depth)[slot]
 		if s.Absent() {
 			return missing(s)
 		}
@@ -172,6 +175,9 @@ func (c *compiler) compileCall(n *Call) evaluator {
 	f, ok := functions[n.Name]
 	if !ok || !c.fits(n, f) {
 		return func(*Env) value.Value { return value.Value{} } // it has been complained about
+	}
+	if f.Rows {
+		return c.compileRows(n)
 	}
 	in := c.compile(n.Args[0])
 	if n.Name == "lookup" {

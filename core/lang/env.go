@@ -27,6 +27,10 @@ type Env struct {
 	Record int64
 	Seq    int64
 
+	batch *batch.Batch
+	index int       // of the record in it
+	rows  []walking // of the lists that are walked through, by their depth
+
 	scratch  []byte
 	failed   bool
 	answered bool // somebody has an answer to a failure: its sentence is not needed
@@ -82,6 +86,7 @@ func (e *Env) text(in value.Value, f func(to, in []byte) []byte) value.Value {
 // start makes the environment ready for a record.
 func (e *Env) start(b *batch.Batch, record int) {
 	e.Buf, e.Row = b.Buf, b.Spans[record*b.Slots:record*b.Slots+b.Slots]
+	e.batch, e.index = b, record
 	e.Record, e.Seq = b.First+int64(record), b.Seq+int64(record)
 	e.scratch, e.failed, e.reason = e.scratch[:0], false, ""
 }

@@ -19,6 +19,7 @@ type Function struct {
 	In      []value.Kind // what it works on; empty: anything
 	Args    []Argument
 	Out     value.Kind // anyKind: that of its input
+	Rows    bool       // it works on the rows of a list, and asks each for its first argument
 	Doc     string
 	Example string // an expression over the field `field`
 	Field   string // what the field holds in the example
@@ -131,6 +132,13 @@ func texts(f func(to, in []byte) []byte) func([]argument) (operation, error) {
 }
 
 var table = []*Function{
+	{Name: "count", Rows: true, Out: value.Number, Doc: "how many rows a list has", Example: `lines | count`, Field: "2 3.5 1", Gives: "3"},
+	{Name: "sum", Rows: true, Out: value.Number, Args: []Argument{{Name: "VALUE", Kind: value.Number}}, Doc: "the sum of a number of each row; those that have none are passed over", Example: `lines | sum (field | number)`, Field: "2 3.5 1", Gives: "6.5"},
+	{Name: "smallest", Rows: true, Out: anyKind, Args: []Argument{{Name: "VALUE", Kind: anyKind}}, Doc: "the smallest number or earliest time of the rows", Example: `lines | smallest (field | number)`, Field: "2 3.5 1", Gives: "1"},
+	{Name: "largest", Rows: true, Out: anyKind, Args: []Argument{{Name: "VALUE", Kind: anyKind}}, Doc: "the largest number or latest time of the rows", Example: `lines | largest (field | date "dd/MM/yyyy") | format "MMM"`, Field: "03/11/2026 25/10/2026", Gives: "Nov"},
+	{Name: "first", Rows: true, Out: anyKind, Args: []Argument{{Name: "VALUE", Kind: anyKind}}, Doc: "a value of the first row; absent if there is no row", Example: `(lines where field != "2") | first field`, Field: "2 3.5 1", Gives: "3.5"},
+	{Name: "last", Rows: true, Out: anyKind, Args: []Argument{{Name: "VALUE", Kind: anyKind}}, Doc: "a value of the last row; absent if there is no row", Example: `lines | last field`, Field: "2 3.5 1", Gives: "1"},
+	{Name: "join", Rows: true, Out: value.Text, Args: []Argument{{Name: "VALUE", Kind: anyKind}, {Name: "BETWEEN", Kind: value.Text, Constant: true, Optional: true}}, Doc: "the texts of all rows, with another text between them", Example: `lines | join (field | upper) ", "`, Field: "ab cd", Gives: "AB, CD"},
 	{Name: "trim", In: onText, Out: value.Text, Doc: "without white space at both ends", Example: `field | trim`, Field: "  pup ", Gives: "pup",
 		build: func([]argument) (operation, error) {
 			return func(_ *Env, in value.Value) value.Value { return value.OfText(bytes.TrimSpace(in.Bytes)) }, nil

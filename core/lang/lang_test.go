@@ -313,6 +313,18 @@ func TestFunctionsAsDocumented(t *testing.T) {
 			continue
 		}
 		example := Scope{Fields: shape.Record{{Name: "field_", Kind: value.Text}}}
+		given := batchOf([]string{f.Field})
+		if f.Rows {
+			example = Scope{Fields: nil, Lists: []shape.List{{Name: "lines", Shape: shape.Shape{Fields: example.Fields}}}}
+			given = batchOf(nil)
+			given.Lay([]int{1}, []int{-1})
+			for word := range strings.FieldsSeq(f.Field) {
+				off := len(given.Buf)
+				given.Buf = append(given.Buf, word...)
+				given.Row(0, uint32(off))[0] = batch.Span{Off: uint32(off), End: uint32(len(given.Buf))}
+			}
+			given.Filled()
+		}
 		node, findings := ParseCondition("example", strings.ReplaceAll(f.Example, "field", "field_"))
 		if findings.HasErrors() {
 			t.Errorf("%s: %v", f.Name, findings)
@@ -326,7 +338,7 @@ func TestFunctionsAsDocumented(t *testing.T) {
 			continue
 		}
 		e := &Env{}
-		e.start(batchOf([]string{f.Field}), 0)
+		e.start(given, 0)
 		if got := string(eval(e).Append(nil)); got != f.Gives || e.failed {
 			t.Errorf("%s of %q gives %q, documented is %q (%s)", f.Example, f.Field, got, f.Gives, e.reason)
 		}

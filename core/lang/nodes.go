@@ -173,6 +173,10 @@ func children(n Node) []Node {
 			}
 		}
 		return out
+	case *Rows:
+		if n.Where != nil {
+			return []Node{n.Where}
+		}
 	case *Call:
 		if n.Instead != nil {
 			return append(append([]Node{}, n.Args...), n.Instead)
@@ -204,11 +208,12 @@ type Map struct {
 // Statement is a line or a block of a map.
 type Statement struct {
 	At        int
-	Verb      string // assign, keep, clear, ignore, drop, add, when, reject, skip
+	Verb      string // assign, keep, clear, ignore, drop, add, when, repeat, reject, skip
 	Paths     []Name
 	Value     Node // of an assignment; of reject and skip the reason
 	Condition Node
-	Body      []Statement // of add and when
+	Each      *Rows       // of repeat
+	Body      []Statement // of add, when and repeat
 }
 
 // Mentioned calls say for each name in an expression, and in all that stands below it.
@@ -231,6 +236,9 @@ func mentions(body []Statement, say func(name string, pos int)) {
 	for _, s := range body {
 		Mentioned(s.Value, say)
 		Mentioned(s.Condition, say)
+		if s.Each != nil {
+			Mentioned(s.Each, say)
+		}
 		if s.Verb == "ignore" {
 			for _, p := range s.Paths {
 				say(p.Name, p.Pos())

@@ -216,6 +216,17 @@ func (p *parser) statement(m *Map, block bool) (Statement, bool) {
 		s.Condition = p.condition()
 		s.Body = p.block(m, s.At)
 		return s, true
+	case "repeat":
+		p.next()
+		if !p.is("for") {
+			s.Paths = []Name{p.path()}
+		}
+		if !p.take("for") {
+			p.fail(p.tok.pos, "`repeat PART for ROW in LIST` was expected, this is %s", p.describe())
+		}
+		s.Each = p.rows()
+		s.Body = p.block(m, s.At)
+		return s, true
 	case "reject", "skip":
 		p.next()
 		if !p.take("when") {
@@ -237,6 +248,24 @@ func (p *parser) statement(m *Map, block bool) (Statement, bool) {
 	}
 	s.Value = p.value()
 	return s, true
+}
+
+// rows parses ROW in LIST, and which of them.
+func (p *parser) rows() *Rows {
+	as := p.tok
+	if as.kind != word || reserved[as.text] || strings.ContainsAny(as.text, ".-[(/") || as.text == "record" || contextWords[as.text].Doc != "" {
+		p.fail(as.pos, "a name for each row was expected after for, such as line; this is %s", p.describe())
+	}
+	p.next()
+	if !p.take("in") {
+		p.fail(p.tok.pos, "`for %s in LIST` was expected, this is %s", as.text, p.describe())
+	}
+	list := p.path()
+	n := &Rows{at: list.at, List: list.Name, As: as.text}
+	if p.take("where") {
+		n.Where = p.condition()
+	}
+	return n
 }
 
 func (p *parser) block(m *Map, start int) []Statement {
@@ -499,6 +528,9 @@ func (p *parser) atom() Node {
 			p.next()
 			p.deeper()
 			n := p.condition()
+			if name, is := n.(*Name); is && p.take("where") {
+				n = &Rows{at: name.at, List: name.Name, Where: p.condition()}
+			}
 			p.depth--
 			if !p.take(")") {
 				p.fail(p.tok.pos, ") was expected, this is %s", p.describe())

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sort"
 	"strconv"
+	"strings"
 	"unicode/utf8"
 
 	"ydrion/core/batch"
@@ -43,6 +44,7 @@ type line struct {
 	at     place.Place
 	target string
 	slot   int // the source field that it is about, or -1
+	lists  []string
 }
 
 type rule struct {
@@ -69,6 +71,8 @@ const (
 	total
 	level
 	above
+	each  // to the first row of a loop, or behind its end
+	again // to the next row, and to the action behind each, or on
 )
 
 type action struct {
@@ -80,6 +84,7 @@ type action struct {
 	// bounded: the target has not room for all values, or not all characters.
 	bounded bool
 	slot    int32
+	depth   int32 // how many rows are around it: the slot is the innermost one's
 	line    int32
 	jump    int32 // index of the action to go on with
 	eval    evaluator
@@ -97,6 +102,7 @@ type extra struct {
 	chain   []int
 	width   int
 	zeros   bool
+	loop    *loop
 }
 
 // answers is a lookup with escaped answers.
@@ -133,9 +139,10 @@ type builder struct {
 	*compiler
 	file   string
 	source string
-	target format.Target
-	in     format.Instructions
+	target format.Target        // of what is said now: that of a part within its block
+	in     *format.Instructions // the same
 	nodes  []expression
+	loops  []looped
 	rules  []statementRule
 	ignore map[string]bool
 }
@@ -144,22 +151,31 @@ type expression struct {
 	node      Node
 	condition Node // nil: always
 	path      string
+	frames    []frame // that are around it
+}
+
+// looped is a list that a block goes through.
+type looped struct {
+	rows   *Rows
+	frames []frame // with that of its rows
 }
 
 type statementRule struct {
 	Statement
 	condition Node
+	blocks    []looped // that it stands in
+	frames    []frame
 }
 
 // Build checks a parsed map against its source's fields and its target, and
 // compiles it.
 func Build(m *Map, file, source string, target format.Target, scope Scope) (*Program, finding.List) {
 	at := place.NewIndex(file, []byte(source)).At
-	b := &builder{compiler: &compiler{newChecker(scope, at)}, file: file, source: source, target: target, ignore: map[string]bool{}}
-	b.statements(m.Body, nil)
+	b := &builder{compiler: &compiler{newChecker(scope, at)}, file: file, source: source, target: target, in: &format.Instructions{}, ignore: map[string]bool{}}
+	b.statements(m.Body, nil, nil)
 	b.unused(m)
 	b.in.Separate = scope.Separate
-	layout, out := target.Layout(b.in)
+	layout, out := target.Layout(*b.in)
 	for _, f := range out {
 		if f.Place.File == "" {
 			f.Place = at(m.At.Target)
@@ -169,6 +185,7 @@ func Build(m *Map, file, source string, target format.Target, scope Scope) (*Pro
 	if b.out.HasErrors() {
 		// Compiling finds the rest of what is wrong: patterns, arguments.
 		for _, e := range b.nodes {
+			b.frames = e.frames
 			b.compile(e.node)
 		}
 		sort.SliceStable(b.out, func(i, j int) bool { return b.out[i].Place.Offset < b.out[j].Place.Offset })
@@ -176,9 +193,13 @@ func Build(m *Map, file, source string, target format.Target, scope Scope) (*Pro
 	}
 	p := b.program(layout.Record, layout)
 	for _, r := range b.rules {
+		b.frames = r.frames
 		b.check(r.condition)
-		p.rules = append(p.rules, rule{b.compile(r.condition), b.compile(r.Value), r.Verb == "skip", b.line(p, r.Statement.At, r.Verb, r.Value, r.condition)})
+		compiled := rule{b.compile(r.condition), b.compile(r.Value), r.Verb == "skip", b.line(p, r.Statement.At, r.Verb, r.Value, r.condition)}
+		compiled.condition = b.anyRow(r.blocks, compiled.condition)
+		p.rules = append(p.rules, compiled)
 	}
+	b.frames = b.frames[:1]
 	p.Sequence, p.Record, p.skip = b.numbers(layout.Record, b.rules), b.words["record"], layout.Skip
 	b.around(append(slices.Clone(layout.Begins), layout.Ends...))
 	p.begins, p.ends = b.program(layout.Begins, layout), b.program(layout.Ends, layout)
@@ -226,7 +247,7 @@ func (b *builder) around(pieces []format.Piece) {
 				continue
 			}
 			name, isName := n.(*Name)
-			if _, isField := b.field(n); isField || isName && name.Name == "record" {
+			if _, _, isField := b.field(n); isField || isName && name.Name == "record" {
 				f := finding.New("map.around", b.place(n.Pos()), "%s stands around all messages of a file, and %s may differ between them", b.nodes[piece.Expression].path, n)
 				b.out = append(b.out, f.Suggest("write one file per record, or use a constant, sequence, now, route or a word of the file"))
 			}
@@ -256,8 +277,55 @@ func and(a, b Node) Node {
 }
 
 func (b *builder) add(node, condition Node, path string) int {
-	b.nodes = append(b.nodes, expression{node, condition, path})
+	b.nodes = append(b.nodes, expression{node, condition, path, b.frames})
 	return len(b.nodes) - 1
+}
+
+// anyRow asks a condition of each row of the blocks that it stands in, up to the first that it holds for.
+func (b *builder) anyRow(blocks []looped, condition evaluator) evaluator {
+	for i := len(blocks) - 1; i >= 0; i-- {
+		b.frames = blocks[i].frames
+		l, inner := b.loop(blocks[i].rows), condition
+		condition = func(e *Env) value.Value {
+			for more := l.begin(e); more && !e.failed; more = l.next(e) {
+				if v := inner(e); v.Truth || e.failed {
+					return v
+				}
+			}
+			return value.OfBool(false)
+		}
+	}
+	return condition
+}
+
+// repeat takes what a map says about a part that is repeated.
+func (b *builder) repeat(s Statement, outer Node, blocks []looped) {
+	part := Name{at: at(s.At)}
+	if len(s.Paths) > 0 {
+		part = s.Paths[0]
+	}
+	key, inner, err := b.target.Inside(part.Name)
+	if err != nil {
+		b.out = append(b.out, finding.New("map.repeat", b.place(part.Pos()), "%v", err))
+	}
+	if outer != nil {
+		b.check(outer)
+	}
+	around := b.condition(outer)
+	if !b.enter(s.Each) {
+		return
+	}
+	block := looped{s.Each, b.frames}
+	b.loops = append(b.loops, block)
+	r := format.Repeated{Named: format.Named{Path: key, At: b.place(part.Pos())}, Condition: around, Loop: len(b.loops) - 1}
+	if err == nil {
+		in, target := b.in, b.target
+		b.in, b.target = &r.Body, inner
+		b.statements(s.Body, nil, append(blocks[:len(blocks):len(blocks)], block))
+		b.in, b.target = in, target
+		b.in.Repeat = append(b.in.Repeat, r)
+	}
+	b.leave()
 }
 
 func (b *builder) condition(n Node) int {
@@ -270,7 +338,7 @@ func (b *builder) condition(n Node) int {
 
 func (b *builder) named(n Name) format.Named { return format.Named{Path: n.Name, At: b.place(n.Pos())} }
 
-func (b *builder) statements(body []Statement, outer Node) {
+func (b *builder) statements(body []Statement, outer Node, blocks []looped) {
 	for _, s := range body {
 		switch s.Verb {
 		case "assign":
@@ -307,11 +375,17 @@ func (b *builder) statements(body []Statement, outer Node) {
 			b.in.Add = append(b.in.Add, added)
 		case "when":
 			b.want(s.Condition, value.Bool, "when")
-			b.statements(s.Body, and(outer, s.Condition))
+			b.statements(s.Body, and(outer, s.Condition), blocks)
+		case "repeat":
+			b.repeat(s, outer, blocks)
 		case "reject", "skip":
 			b.want(s.Condition, value.Bool, s.Verb)
 			b.check(s.Value)
-			b.rules = append(b.rules, statementRule{s, and(outer, s.Condition)})
+			if s.Verb == "skip" && len(blocks) > 0 {
+				f := finding.New("map.block", b.place(s.At), "skip leaves a record out, and this stands in a block for each row")
+				b.out = append(b.out, f.Suggest("say which rows are wanted: `repeat … for %s in %s where CONDITION`", blocks[len(blocks)-1].rows.As, blocks[len(blocks)-1].rows.List))
+			}
+			b.rules = append(b.rules, statementRule{s, and(outer, s.Condition), blocks, b.frames})
 		}
 	}
 }
@@ -363,12 +437,17 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 	p.bare = p.escapes.Always() != 0
 	var prefix []byte
 	var open []int
+	outside := b.frames
+	defer func() { b.frames = outside }()
 	emit := func(a action) {
 		a.prefix, prefix = prefix, nil
 		a.bounded = p.says != nil && a.kind >= copyText && a.kind <= evaluate || a.kind == evaluate && a.extra != nil
 		p.actions = append(p.actions, a)
 	}
 	for _, piece := range pieces {
+		if piece.Kind == format.Value || piece.Kind == format.Member || piece.Kind == format.If || piece.Kind == format.Unless {
+			b.frames = b.nodes[piece.Expression].frames
+		}
 		switch piece.Kind {
 		case format.Literal:
 			prefix = append(prefix, piece.Bytes...)
@@ -410,11 +489,19 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 			e := b.nodes[piece.Expression]
 			open = append(open, len(p.actions))
 			emit(action{kind: kind, eval: b.compile(e.node), line: b.line(p, e.node.Pos(), "when", e.node)})
+		case format.Each:
+			block := b.loops[piece.Number]
+			b.frames = block.frames
+			open = append(open, len(p.actions))
+			emit(action{kind: each, extra: &extra{loop: b.loop(block.rows)}, line: b.line(p, block.rows.Pos(), "repeat", block.rows)})
 		case format.End:
-			if prefix != nil {
+			begin := open[len(open)-1]
+			if p.actions[begin].kind == each {
+				emit(action{kind: again, extra: p.actions[begin].extra, line: p.actions[begin].line, jump: int32(begin + 1)})
+			} else if prefix != nil {
 				emit(action{kind: write})
 			}
-			p.actions[open[len(open)-1]].jump = int32(len(p.actions))
+			p.actions[begin].jump = int32(len(p.actions))
 			open = open[:len(open)-1]
 		case format.Trim:
 			emit(action{kind: trim, set: piece.Bytes, extra: &extra{release: piece.Release}})
@@ -426,7 +513,7 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 	if prefix != nil {
 		emit(action{kind: write})
 	}
-	for p.leading < len(p.actions) && p.actions[p.leading].kind <= rearrange {
+	for p.leading < len(p.actions) && p.actions[p.leading].kind <= rearrange && p.actions[p.leading].depth == 0 {
 		p.leading++
 	}
 	return p
@@ -435,9 +522,12 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 // line notes where an action comes from and which source field it is about: the
 // first that its expressions name.
 func (b *builder) line(p *Program, pos int, target string, about ...Node) int32 {
-	l := line{b.place(pos), target, -1}
+	l := line{at: b.place(pos), target: target, slot: -1}
+	for _, f := range b.frames[1:] {
+		l.lists = append(l.lists, b.tables[f.table].Name)
+	}
 	for len(about) > 0 && l.slot < 0 {
-		if slot, ok := b.field(about[0]); ok {
+		if depth, slot, ok := b.field(about[0]); ok && depth == 0 {
 			l.slot = slot
 		}
 		about = append(children(about[0]), about[1:]...)
@@ -473,13 +563,13 @@ func (b *builder) action(p *Program, e expression) action {
 	if e.condition != nil {
 		return action{kind: evaluate, eval: b.evaluator(e)}
 	}
-	if n, ok := b.field(e.node); ok {
-		f := b.scope.Fields[n]
+	if depth, n, ok := b.field(e.node); ok {
+		f := b.frames[depth].fields[n]
 		if f.Plain() && (p.decimal == 0 || p.decimal == '.' || f.Kind != value.Number) && !p.escapes.Special("0123456789+-.") {
-			return action{kind: copyClean, slot: int32(n), plain: p.decimal != 0 && f.Kind == value.Number, eval: b.compile(e.node)}
+			return action{kind: copyClean, slot: int32(n), depth: int32(depth), plain: p.decimal != 0 && f.Kind == value.Number, eval: b.compile(e.node)}
 		}
 		if f.Kind == value.Text {
-			return action{kind: copyText, slot: int32(n)}
+			return action{kind: copyText, slot: int32(n), depth: int32(depth)}
 		}
 	}
 	if a, ok := b.reformat(e.node, p.escapes); ok {
@@ -491,14 +581,14 @@ func (b *builder) action(p *Program, e expression) action {
 	return action{kind: evaluate, eval: b.compile(e.node)}
 }
 
-// field tells whether a node is a field of the source, and which.
-func (b *builder) field(n Node) (int, bool) {
+// field tells whether a node is a field of the record or of a row around it, and which.
+func (b *builder) field(n Node) (depth, slot int, is bool) {
 	name, ok := n.(*Name)
-	if !ok || !name.Field && contextWords[name.Name].Doc != "" && b.scope.Fields.Slot(name.Name) < 0 {
-		return 0, false
+	if !ok {
+		return 0, 0, false
 	}
-	slot := b.scope.Fields.Slot(name.Name)
-	return slot, slot >= 0
+	depth, slot, _ = b.find(name)
+	return depth, slot, slot >= 0
 }
 
 // reformat recognises a date that only changes the order of its digits.
@@ -515,13 +605,13 @@ func (b *builder) reformat(n Node, escapes *text.Escapes) (action, bool) {
 		return action{}, false
 	}
 	var from, reads *text.Pattern
-	slot, direct := b.field(call.Args[0])
+	depth, slot, direct := b.field(call.Args[0])
 	if direct {
-		if f := b.scope.Fields[slot]; f.Kind == value.Time && f.Checked {
+		if f := b.frames[depth].fields[slot]; f.Kind == value.Time && f.Checked {
 			from = f.Pattern
 		}
 	} else if date, ok := call.Args[0].(*Call); ok && date.Name == "date" && date.Instead == nil {
-		if slot, ok = b.field(date.Args[0]); ok && b.scope.Fields[slot].Kind == value.Text && constant(date.Args[1]) {
+		if depth, slot, ok = b.field(date.Args[0]); ok && b.frames[depth].fields[slot].Kind == value.Text && constant(date.Args[1]) {
 			if from, err = text.ParsePattern(b.arguments(date.Args[1:])[0].text); err != nil {
 				return action{}, false
 			}
@@ -535,7 +625,7 @@ func (b *builder) reformat(n Node, escapes *text.Escapes) (action, bool) {
 	if !ok {
 		return action{}, false
 	}
-	return action{kind: rearrange, slot: int32(slot), moves: &moves, reads: reads}, true
+	return action{kind: rearrange, slot: int32(slot), depth: int32(depth), moves: &moves, reads: reads}, true
 }
 
 // fewKeys is how many codes are searched one by one.
@@ -567,9 +657,9 @@ func (b *builder) translation(n Node, escapes *text.Escapes) (action, bool) {
 	if !ok || call.Name != "lookup" {
 		return action{}, false
 	}
-	slot, ok := b.field(call.Args[0])
+	depth, slot, ok := b.field(call.Args[0])
 	source := b.lookupTable(call)
-	if !ok || source == nil || b.scope.Fields[slot].Kind != value.Text {
+	if !ok || source == nil || b.frames[depth].fields[slot].Kind != value.Text {
 		return action{}, false
 	}
 	if call.Instead != nil {
@@ -596,7 +686,7 @@ func (b *builder) translation(n Node, escapes *text.Escapes) (action, bool) {
 			t.many[a.key] = a.answer
 		}
 	}
-	return action{kind: translate, slot: int32(slot), table: t}, true
+	return action{kind: translate, slot: int32(slot), depth: int32(depth), table: t}, true
 }
 
 // Outcome of a record, and for one that was rejected or skipped the reason and
@@ -610,6 +700,21 @@ type Outcome struct {
 // Run writes one record of a batch. If the record does not become anything,
 // what was written is taken back.
 func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, Outcome) {
+	out, o := p.run(e, b, record, out)
+	if o.What != batch.Rejected {
+		return out, o
+	}
+	if lists := p.lines[o.Line].lists; len(lists) > 0 { // which rows it was
+		where := ""
+		for i, list := range lists {
+			where += fmt.Sprintf("%s %d, ", list, e.rows[i+1].position)
+		}
+		o.Reason = strings.TrimSuffix(where, ", ") + ": " + o.Reason
+	}
+	return out, o
+}
+
+func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, Outcome) {
 	e.start(b, record)
 	for i := range p.rules {
 		r := &p.rules[i]
@@ -653,7 +758,11 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 		}
 		var s batch.Span
 		if a.kind >= copyClean && a.kind <= rearrange {
-			if s = row[a.slot]; s.Absent() && (a.kind != translate || s == batch.Null) {
+			of := row
+			if a.depth > 0 {
+				of = e.rows[a.depth].row
+			}
+			if s = of[a.slot]; s.Absent() && (a.kind != translate || s == batch.Null) {
 				if s == batch.Null {
 					if !p.nullable {
 						return out[:begin], unsayable(a, "null")
@@ -747,10 +856,27 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			out = strconv.AppendInt(out, int64(len(e.levels)), 10)
 		case above:
 			for _, k := range a.extra.chain {
-				if i := slices.Index(e.levels, k); i >= 0 {
+				i := len(e.levels) - 1
+				for i >= 0 && e.levels[i] != k {
+					i--
+				}
+				if i >= 0 {
 					out = strconv.AppendInt(out, int64(i+1), 10)
 					break
 				}
+			}
+		case each, again:
+			more := false
+			if l := a.extra.loop; a.kind == each {
+				more = l.begin(e)
+			} else {
+				more = l.next(e)
+			}
+			if e.failed {
+				return out[:begin], Outcome{batch.Rejected, a.line, e.reason}
+			}
+			if more == (a.kind == again) {
+				i = int(a.jump) - 1
 			}
 		}
 		if !a.bounded {

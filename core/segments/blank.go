@@ -83,7 +83,20 @@ type Planned struct {
 	condition int // of dropping or adding, -1: none
 	adding    bool
 	dropped   bool
+	blocks    []*Block // that repeat it, the outermost first
 }
+
+// Block is a stretch of segments that is written for each row of a list: from the segment that it names to
+// the last one that something is said about in it.
+type Block struct {
+	*format.Repeated
+	outer *Block
+	part  string
+	named map[string]bool // the parts that something is said about
+}
+
+// In tells whether the segment is repeated.
+func (p *Planned) In() bool { return len(p.blocks) > 0 }
 
 // Optional tells whether the segment depends on a condition.
 func (p *Planned) Optional() bool { return p.condition >= 0 && !p.dropped }
@@ -136,6 +149,25 @@ func (t *Blank) Plan(in format.Instructions) ([]*Planned, finding.List) {
 	t.each(func(s *Sampled, at Position) {
 		plans = append(plans, &Planned{Name: s.Name, part: at.Part(), Fields: newSlot(), condition: -1})
 	})
+	blocks := t.blocks(in.Repeat, nil)
+	for _, k := range blocks {
+		out = append(out, k.lay(plans, t.File)...)
+	}
+	said := func(k *Block, n format.Named, part string) { // what is said of a segment stands in its block
+		for _, p := range plans {
+			if p.part != part {
+				continue
+			}
+			var in *Block
+			if len(p.blocks) > 0 {
+				in = p.blocks[len(p.blocks)-1]
+			}
+			if in != k && in != nil {
+				f := finding.New("map.repeat", n.At, "%s is repeated with %s, and this is said outside of that block", part, in.part)
+				out = append(out, f.Suggest("say it within `repeat %s for …`", in.part))
+			}
+		}
+	}
 	find := func(part string) *Planned {
 		if i := slices.IndexFunc(plans, func(p *Planned) bool { return p.part == part }); i >= 0 {
 			return plans[i]
@@ -174,46 +206,56 @@ func (t *Blank) Plan(in format.Instructions) ([]*Planned, finding.List) {
 			}
 		}
 	}
-	for _, a := range in.Assign {
-		at, err := t.Parse(a.Path)
-		if err != nil {
-			continue // it has been complained about
-		}
-		p := find(at.Part())
-		if p == nil {
-			unknown(a.Named, at.Part())
-			continue
-		}
-		out = append(out, p.assign(at, a)...)
-		for _, v := range values {
-			if at.covers(v.at) {
-				v.used = true
+	all := []*format.Instructions{&in}
+	within := []*Block{nil}
+	for _, k := range blocks {
+		all, within = append(all, &k.Body), append(within, k)
+	}
+	for i, in := range all {
+		k := within[i]
+		for _, a := range in.Assign {
+			at, err := t.Parse(a.Path)
+			if err != nil {
+				continue // it has been complained about
+			}
+			p := find(at.Part())
+			if p == nil {
+				unknown(a.Named, at.Part())
+				continue
+			}
+			said(k, a.Named, at.Part())
+			out = append(out, p.assign(at, a)...)
+			for _, v := range values {
+				if at.covers(v.at) {
+					v.used = true
+				}
 			}
 		}
-	}
-	cover(in.Clear, func(v *sampleValue) { v.used = true })
-	cover(in.Keep, func(v *sampleValue) {
-		if v.used {
-			return
-		}
-		v.used = true
-		n := find(v.at.Part()).Fields.Part(v.at.Field).Part(v.at.Repetition).Part(v.at.Component).Part(v.at.Sub)
-		n.Leaf, n.Constant = true, v.value
-	})
-	for _, d := range in.Drop {
-		p := find(d.Path)
-		if p == nil {
-			unknown(d.Named, d.Path)
-			continue
-		}
-		if p.dropped || p.condition >= 0 {
-			out = append(out, finding.New("map.twice", d.At, "%s is dropped twice", d.Path))
-			continue
-		}
-		p.dropped, p.condition = d.Condition < 0, d.Condition
-		for _, v := range values {
-			if p.dropped && v.at.Part() == d.Path {
-				v.used = true
+		cover(in.Clear, func(v *sampleValue) { v.used = true })
+		cover(in.Keep, func(v *sampleValue) {
+			if v.used {
+				return
+			}
+			v.used = true
+			n := find(v.at.Part()).Fields.Part(v.at.Field).Part(v.at.Repetition).Part(v.at.Component).Part(v.at.Sub)
+			n.Leaf, n.Constant = true, v.value
+		})
+		for _, d := range in.Drop {
+			p := find(d.Path)
+			if p == nil {
+				unknown(d.Named, d.Path)
+				continue
+			}
+			said(k, d.Named, d.Path)
+			if p.dropped || p.condition >= 0 {
+				out = append(out, finding.New("map.twice", d.At, "%s is dropped twice", d.Path))
+				continue
+			}
+			p.dropped, p.condition = d.Condition < 0, d.Condition
+			for _, v := range values {
+				if p.dropped && v.at.Part() == d.Path {
+					v.used = true
+				}
 			}
 		}
 	}
@@ -226,12 +268,70 @@ func (t *Blank) Plan(in format.Instructions) ([]*Planned, finding.List) {
 			out = append(out, f.Suggest("say `keep %s` if it is a constant, `clear %s` if not, or assign it", v.at.Short(), v.at.Short()))
 		}
 	}
-	plans = t.insert(plans, in.Add, &out)
+	for i, in := range all {
+		plans = t.insert(plans, in.Add, within[i], &out)
+	}
 	return slices.DeleteFunc(plans, func(p *Planned) bool { return p.dropped }), out
 }
 
+// blocks are those of instructions, each before those within it.
+func (t *Blank) blocks(repeated []format.Repeated, outer *Block) (out []*Block) {
+	for i := range repeated {
+		r := &repeated[i]
+		k := &Block{Repeated: r, outer: outer, part: r.Path, named: map[string]bool{r.Path: true}}
+		name := func(path string) {
+			if at, err := t.Parse(path); err == nil {
+				for k := k; k != nil; k = k.outer {
+					k.named[at.Part()] = true
+				}
+			}
+		}
+		for k := outer; k != nil; k = k.outer {
+			k.named[r.Path] = true
+		}
+		for _, a := range r.Body.Assign {
+			name(a.Path)
+		}
+		for _, n := range append(slices.Clone(r.Body.Keep), r.Body.Clear...) {
+			name(n.Path)
+		}
+		for _, d := range r.Body.Drop {
+			name(d.Path)
+		}
+		out = append(append(out, k), t.blocks(r.Body.Repeat, k)...)
+	}
+	return out
+}
+
+// lay finds the segments of a block.
+func (k *Block) lay(plans []*Planned, file string) finding.List {
+	first, last := -1, -1
+	for i, p := range plans {
+		switch {
+		case !k.named[p.part]:
+		case p.part == k.part:
+			first, last = i, i
+		case first < 0:
+			f := finding.New("map.repeat", k.At, "%s stands before %s in the sample %s, and is said in the block that repeats %s", p.part, k.part, file, k.part)
+			return finding.List{f.Suggest("the block begins with the segment that it names: `repeat %s for …`", p.part)}
+		default:
+			last = i
+		}
+	}
+	if first < 0 {
+		return finding.List{finding.New("map.repeat", k.At, "the sample %s has no segment %s, which stands for all that are repeated", file, k.part)}
+	}
+	for _, p := range plans[first : last+1] {
+		if in := len(p.blocks); in > 0 && p.blocks[in-1] != k.outer || in == 0 && k.outer != nil {
+			return finding.List{finding.New("map.repeat", k.At, "%s is repeated in another block, too", p.part)}
+		}
+		p.blocks = append(p.blocks, k)
+	}
+	return nil
+}
+
 // insert puts added segments after the last of their name, or at the end.
-func (t *Blank) insert(plans []*Planned, added []format.Added, out *finding.List) []*Planned {
+func (t *Blank) insert(plans []*Planned, added []format.Added, in *Block, out *finding.List) []*Planned {
 	for _, a := range added {
 		at, err := t.Parse(a.Path)
 		if err != nil || at.Field != 0 || at.Occurrence != 1 || at.Element != 0 || t.Given(at.Segment, 1) {
@@ -249,9 +349,18 @@ func (t *Blank) insert(plans []*Planned, added []format.Added, out *finding.List
 		}
 		where := -1
 		for i, q := range plans {
-			if q.Name == a.Path {
+			if q.Name == a.Path && (in == nil || slices.Contains(q.blocks, in)) {
 				where = i + 1
 			}
+		}
+		if where < 0 && in != nil { // behind all others of the block
+			where = 1 + slices.IndexFunc(plans, func(q *Planned) bool { return slices.Contains(q.blocks, in) })
+			for where < len(plans) && slices.Contains(plans[where].blocks, in) {
+				where++
+			}
+		}
+		for k := in; k != nil; k = k.outer {
+			p.blocks = append([]*Block{k}, p.blocks...)
 		}
 		if where < 0 && t.Strict {
 			*out = append(*out, finding.New("map.segment", a.At, "the sample %s has no %s that this one could follow", t.File, a.Path).Suggest("put the segment into the sample, and `drop` it when it is not wanted"))
@@ -333,6 +442,38 @@ func (w *Composer) When(p *Planned, write func()) {
 	w.Piece(format.Piece{Kind: kind, Expression: p.condition})
 	write()
 	w.Piece(format.Piece{Kind: format.End})
+}
+
+// Each writes segments one after the other, those of a block for each of its rows.
+func (w *Composer) Each(plans []*Planned, write func(*Planned)) {
+	var open []*Block
+	for _, p := range plans {
+		same := 0
+		for same < len(open) && same < len(p.blocks) && open[same] == p.blocks[same] {
+			same++
+		}
+		open = w.close(open, same)
+		for _, k := range p.blocks[same:] {
+			if k.Condition >= 0 {
+				w.Piece(format.Piece{Kind: format.If, Expression: k.Condition})
+			}
+			w.Piece(format.Piece{Kind: format.Each, Number: k.Loop})
+			open = append(open, k)
+		}
+		w.When(p, func() { write(p) })
+	}
+	w.close(open, 0)
+}
+
+// close ends blocks but for so many.
+func (w *Composer) close(open []*Block, but int) []*Block {
+	for ; len(open) > but; open = open[:len(open)-1] {
+		w.Piece(format.Piece{Kind: format.End})
+		if open[len(open)-1].Condition >= 0 {
+			w.Piece(format.Piece{Kind: format.End})
+		}
+	}
+	return open
 }
 
 // Fields writes fields from a number on, each behind a separator. Separators behind the last

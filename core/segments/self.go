@@ -15,7 +15,7 @@ func (r *Rules) Format() *format.Format {
 	return &format.Format{
 		Name: r.Name, Title: r.Title, Makes: r.Makes, Nothing: r.Nothing,
 		Declares: r.Declares, Standard: true, Shelf: r.Shelf, Canonical: true,
-		Position: position, Example: r.Example,
+		Position: position, List: IsList(ParsePosition), Example: r.Example,
 		Broken:   r.broken,
 		Settings: func(o format.Options) format.Source { return Interchanges{Rules: r, Unit: o.Text("record")} },
 		Usual:    Interchanges{Rules: r},
@@ -24,6 +24,17 @@ func (r *Rules) Format() *format.Format {
 			return (&Writer{Rules: r, Number: style.Number, Canonical: style.Canonical}).Append
 		},
 		Target: func(file string, sample []byte) (format.Target, error) { return NewTarget(r, file, sample) },
+	}
+}
+
+// IsList says why a path is not that of a list: a segment, or a field whose repetitions are meant.
+func IsList(parse func(string) (Position, error)) func(path string) error {
+	return func(path string) error {
+		p, err := parse(path)
+		if err == nil && (p.Occurrence > 1 || p.Field > 0 && (p.Repetition > 1 || p.By > 0 || p.Component > 0)) {
+			err = fmt.Errorf("%q is one value, and no list", path)
+		}
+		return err
 	}
 }
 

@@ -288,6 +288,15 @@ func (t *Target) Part(path string) (string, error) {
 	return at.Part(), nil
 }
 
+// Inside is a segment that can be repeated, with those behind it that something is said about in its block.
+func (t *Target) Inside(path string) (string, format.Target, error) {
+	if path == "" {
+		return "", nil, fmt.Errorf("a record becomes one message; name what is repeated in it, as in `repeat LIN for … in …`")
+	}
+	part, err := t.Part(path)
+	return part, t, err
+}
+
 // frames tells whether a segment begins or ends a message or a level.
 func (t *Target) frames(name string) bool {
 	return name == t.rules.Head || name == t.rules.Tail || slices.ContainsFunc(t.rules.Levels, func(l Level) bool { return l.Open == name || l.Close == name })
@@ -316,16 +325,16 @@ func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
 	}
 	count := 2
 	for _, p := range plans[head:tail] {
-		if !p.Optional() && p.Name != t.rules.Head {
+		if !p.Optional() && !p.In() && p.Name != t.rules.Head {
 			count++
 		}
-		w.When(p, func() {
-			t.segment(w, p)
-			if p.Optional() {
-				w.Piece(format.Piece{Kind: format.Tally, Number: 1})
-			}
-		})
 	}
+	w.Each(plans[head:tail], func(p *Planned) {
+		t.segment(w, p)
+		if p.Optional() || p.In() {
+			w.Piece(format.Piece{Kind: format.Tally, Number: 1})
+		}
+	})
 	t.closing(w, t.rules.Tail, func() { w.Piece(format.Piece{Kind: format.Count, Number: count}) }, plans[head].Fields, t.rules.HeadNumber)
 	if !in.Separate {
 		layout.Record = w.Pieces()

@@ -88,10 +88,32 @@ func (t *Target) Part(string) (string, error) {
 	return "", fmt.Errorf("a row has no parts that can be dropped or added")
 }
 
+// Inside is the row.
+func (t *Target) Inside(path string) (string, format.Target, error) {
+	if path != "" {
+		return "", nil, fmt.Errorf("a row has no parts that can be repeated; for a row each, say `repeat for … in …` without %s", path)
+	}
+	return "", t, nil
+}
+
 // Layout writes the columns in the sample's order. Each must be assigned or said to
 // be empty with clear.
 func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
 	var out finding.List
+	pieces := in.Rows(func(in format.Instructions) []format.Piece {
+		pieces, findings := t.row(in)
+		out = append(out, findings...)
+		return pieces
+	})
+	heading := []format.Piece{{Kind: format.Literal, Bytes: t.heading()}}
+	if in.Separate {
+		return format.Layout{Record: append(heading, pieces...)}, out
+	}
+	return format.Layout{Begins: heading, Record: pieces}, out
+}
+
+// row is one with its columns.
+func (t *Target) row(in format.Instructions) (pieces []format.Piece, out finding.List) {
 	expressions, cleared := map[string]int{}, map[string]bool{}
 	for _, a := range in.Assign {
 		if _, twice := expressions[a.Path]; twice {
@@ -108,7 +130,6 @@ func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
 	for _, k := range in.Keep {
 		out = append(out, finding.New("map.nothing-there", k.At, "a heading has no values to keep; assign %s", k.Path))
 	}
-	var pieces []format.Piece
 	for i, c := range t.columns {
 		if i > 0 {
 			pieces = append(pieces, format.Piece{Kind: format.Literal, Bytes: []byte{t.delimiter}})
@@ -121,12 +142,7 @@ func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
 			out = append(out, finding.New("map.column-empty", place.InFile(""), "nothing fills the column %q", c).Suggest("assign it, or say `clear %s` if it is to be empty", c))
 		}
 	}
-	pieces = append(pieces, format.Piece{Kind: format.Literal, Bytes: []byte(t.end)})
-	heading := []format.Piece{{Kind: format.Literal, Bytes: t.heading()}}
-	if in.Separate {
-		return format.Layout{Record: append(heading, pieces...)}, out
-	}
-	return format.Layout{Begins: heading, Record: pieces}, out
+	return append(pieces, format.Piece{Kind: format.Literal, Bytes: []byte(t.end)}), out
 }
 
 // Show gives a written row with its columns' names.

@@ -4,9 +4,10 @@ import (
 	"bytes"
 	"fmt"
 	"strings"
-	"ydrion/core/standard"
 
 	"ydrion/core/format"
+	"ydrion/core/segments"
+	"ydrion/core/standard"
 	"ydrion/core/text"
 )
 
@@ -18,7 +19,7 @@ var Format = &format.Format{
 	Broken:    broken,
 	Type:      kind,
 	Meaning:   Meaning,
-	Position:  position, Example: "PID-5.1",
+	Position:  position, List: segments.IsList(parsePath), Example: "PID-5.1",
 	Settings: settings,
 	Usual:    Source{},
 	Objects:  func() format.Objects { return (&speaker{sep: Usual, border: Usual}).objects },

@@ -133,19 +133,31 @@ func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
 			layout.Says, findings = t.says(p, in)
 			out = append(out, findings...)
 		}
-		w.When(p, func() {
-			if p.Name == "MSH" {
-				w.Text(t.header)
-				w.Fields(p, 3)
-			} else {
-				w.Text(p.Name)
-				w.Fields(p, 1)
-			}
-			w.Text(t.end)
-		})
 	}
+	w.Each(plans, func(p *segments.Planned) {
+		if p.Name == "MSH" {
+			w.Text(t.header)
+			w.Fields(p, 3)
+		} else {
+			w.Text(p.Name)
+			w.Fields(p, 1)
+		}
+		w.Text(t.end)
+	})
 	layout.Record = w.Pieces()
 	return layout, out
+}
+
+// Inside is a segment that can be repeated, with those behind it that something is said about in its block.
+func (t *Target) Inside(path string) (string, format.Target, error) {
+	if path == "" {
+		return "", nil, fmt.Errorf("a record becomes one message; name what is repeated in it, as in `repeat OBX for … in …`")
+	}
+	part, err := t.Part(path)
+	if err == nil && part == "MSH" {
+		err = fmt.Errorf("MSH begins the message, and is not repeated")
+	}
+	return part, t, err
 }
 
 // says is the character set in which messages are written: the one that their MSH-18 names. What

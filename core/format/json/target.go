@@ -21,7 +21,8 @@ import (
 // list with one object, each output is a list of all its records.
 //
 // Positions are member names with dots between: station.code, or a JSON Pointer
-// (RFC 6901): /station/code.
+// (RFC 6901): /station/code. A list in the sample has one element, which stands for all: what is
+// said within it is said of its members or, if it has none, of the position "element".
 type Target struct {
 	file   string
 	sample *member
@@ -34,6 +35,8 @@ type member struct {
 	name     string
 	children []*member
 	object   bool
+	list     *member // its element, if it is a list
+	empty    bool    // it is a list without one
 	value    string
 }
 
@@ -89,11 +92,58 @@ func readMember(d *json.Decoder, name string) (*member, error) {
 		_, err = d.Token()
 		return m, err
 	case json.Delim('['):
-		return nil, fmt.Errorf("at byte %d: lists within a record cannot be written yet", before)
+		if m.empty = !d.More(); !m.empty {
+			if m.list, err = readMember(d, ""); err != nil {
+				return nil, err
+			}
+			if d.More() {
+				return nil, fmt.Errorf("at byte %d: a list in a sample has one element, which stands for all", before)
+			}
+			m.value = "[" + m.list.text() + "]"
+		} else {
+			m.value = "[]"
+		}
+		_, err = d.Token()
+		return m, err
 	}
 	raw, err = json.Marshal(token)
 	m.value = string(raw)
 	return m, err
+}
+
+// text is a member's value as it stands in the sample.
+func (m *member) text() string {
+	if !m.object {
+		return m.value
+	}
+	s := "{"
+	for i, c := range m.children {
+		if i > 0 {
+			s += ","
+		}
+		s += string(text.JSON.Append(nil, []byte(c.name))) + ":" + c.text()
+	}
+	return s + "}"
+}
+
+// Inside is a list, or the record as a whole.
+func (t *Target) Inside(path string) (string, format.Target, error) {
+	if path == "" {
+		return "", t, nil
+	}
+	m, _, err := t.find(path)
+	switch {
+	case err != nil:
+		return "", nil, err
+	case m.list == nil:
+		return "", nil, fmt.Errorf("%s is not a list with an element in the sample %s: what is repeated is the element of one", path, t.file)
+	}
+	of := m.list
+	if !of.object {
+		of = &member{object: true, children: []*member{m.list}}
+		m.list.name = "element"
+	}
+	return path, &Target{file: t.file, sample: of}, nil
 }
 
 var _ format.Target = (*Target)(nil)
@@ -141,6 +191,9 @@ func (t *Target) Position(path string) (format.Position, error) {
 	if m.object {
 		return format.Position{}, fmt.Errorf("%s is an object; name one of its members", path)
 	}
+	if m.list != nil || m.empty {
+		return format.Position{}, fmt.Errorf("%s is a list; say `repeat %s for … in …`, and in that block what stands in each element", path, path)
+	}
 	return format.Position{Key: path}, nil
 }
 
@@ -152,24 +205,67 @@ func (t *Target) Part(string) (string, error) {
 // Layout writes the members in the sample's order. Each must be assigned, kept or
 // cleared.
 func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
-	var out finding.List
+	l := &layout{}
+	record := in.Rows(func(in format.Instructions) []format.Piece {
+		begins, ends := "{", "}"
+		switch {
+		case t.list && in.Separate:
+			ends += ","
+		case t.list:
+			begins = ",\n{"
+		default:
+			ends += "\n"
+		}
+		l.text(begins)
+		t.object(l, in, "")
+		l.text(ends)
+		l.flush()
+		pieces := l.pieces
+		l.pieces = nil
+		return pieces
+	})
+	literal := func(s string) []format.Piece { return []format.Piece{{Kind: format.Literal, Bytes: []byte(s)}} }
+	switch {
+	case t.list && in.Separate:
+		record = append(append(literal("[\n"), record...), format.Piece{Kind: format.Trim, Bytes: []byte(",")})
+		record = append(record, literal("\n]\n")...)
+	case t.list:
+		return format.Layout{Begins: literal("["), Skip: 1, Record: record, Ends: literal("\n]\n")}, l.out
+	}
+	return format.Layout{Record: record}, l.out
+}
+
+// object writes the members of the sample, or of an element, and what is said about them. Path is
+// that of the element.
+func (t *Target) object(l *layout, in format.Instructions, path string) {
 	const kept, cleared = -1, -2
-	said := map[*member]int{}
+	said, repeated := map[*member]int{}, map[*member]*format.Repeated{}
 	for _, a := range in.Assign {
 		m, _, err := t.find(a.Path)
 		if err != nil {
 			continue // it has been complained about
 		}
 		if _, twice := said[m]; twice {
-			out = append(out, finding.New("map.twice", a.At, "%s is assigned twice", a.Path))
+			l.out = append(l.out, finding.New("map.twice", a.At, "%s is assigned twice", a.Path))
 		}
 		said[m] = a.Expression
+	}
+	for i := range in.Repeat {
+		r := &in.Repeat[i]
+		m, _, err := t.find(r.Path)
+		if err != nil {
+			continue
+		}
+		if repeated[m] != nil {
+			l.out = append(l.out, finding.New("map.twice", r.At, "%s is repeated twice", r.Path))
+		}
+		repeated[m] = r
 	}
 	mark := func(names []format.Named, as int) {
 		for _, n := range names {
 			m, _, err := t.find(n.Path)
 			if err != nil {
-				out = append(out, finding.New("map.nothing-there", n.At, "%v", err))
+				l.out = append(l.out, finding.New("map.nothing-there", n.At, "%v", err))
 				continue
 			}
 			m.each(func(m *member) {
@@ -181,33 +277,8 @@ func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
 	}
 	mark(in.Clear, cleared)
 	mark(in.Keep, kept)
-	l := &layout{said: said}
-	switch {
-	case t.list && in.Separate:
-		l.text("[\n")
-	case t.list:
-		l.text(",\n")
-	}
-	l.text("{")
-	l.members(t.sample, "")
-	for _, path := range l.unsaid {
-		f := finding.New("map.sample-value", place.InFile(""), "the sample's value at %s would go into every record", path)
-		out = append(out, f.Suggest("say `keep %s` if it is a constant, `clear %s` if not, or assign it", path, path))
-	}
+	t.members(l, t.sample, path, said, repeated)
 	l.piece(format.Piece{Kind: format.Trim, Bytes: []byte(",")})
-	l.text("}")
-	if t.list && in.Separate {
-		l.text("\n]")
-	}
-	if !t.list || in.Separate {
-		l.text("\n")
-	}
-	l.flush()
-	if t.list && !in.Separate {
-		literal := func(s string) []format.Piece { return []format.Piece{{Kind: format.Literal, Bytes: []byte(s)}} }
-		return format.Layout{Begins: literal("["), Skip: 1, Record: l.pieces, Ends: literal("\n]\n")}, out
-	}
-	return format.Layout{Record: l.pieces}, out
 }
 
 // each calls f for a member and, if it is an object, for all in it.
@@ -218,11 +289,11 @@ func (m *member) each(f func(*member)) {
 	}
 }
 
+// layout collects pieces, joining constants.
 type layout struct {
-	said    map[*member]int
 	pieces  []format.Piece
 	literal []byte
-	unsaid  []string
+	out     finding.List
 }
 
 func (l *layout) text(s string) { l.literal = append(l.literal, s...) }
@@ -239,27 +310,79 @@ func (l *layout) piece(p format.Piece) {
 	l.pieces = append(l.pieces, p)
 }
 
-func (l *layout) members(of *member, path string) {
+func (t *Target) members(l *layout, of *member, path string, said map[*member]int, repeated map[*member]*format.Repeated) {
 	for _, m := range of.children {
 		label := append(text.JSON.Append(nil, []byte(m.name)), ':')
 		at := path + m.name
 		if strings.ContainsAny(m.name, "./~") {
 			at = strconv.Quote(at)
 		}
-		e, said := l.said[m]
-		switch {
+		e, is := said[m]
+		switch r := repeated[m]; {
 		case m.object:
 			l.text(string(label) + "{")
-			l.members(m, at+".")
+			t.members(l, m, at+".", said, repeated)
 			l.piece(format.Piece{Kind: format.Trim, Bytes: []byte(",")})
 			l.text("},")
-		case !said:
-			l.unsaid = append(l.unsaid, at)
+		case r != nil:
+			t.elements(l, m, r, label, at)
+		case !is:
+			f := finding.New("map.sample-value", place.InFile(""), "the sample's value at %s would go into every record", at)
+			if m.list != nil {
+				f = f.Suggest("say `repeat %s for … in …`, `clear %s` if it is to be left out, or `keep %s` if it is a constant", at, at, at)
+			} else {
+				f = f.Suggest("say `keep %s` if it is a constant, `clear %s` if not, or assign it", at, at)
+			}
+			l.out = append(l.out, f)
 		case e >= 0:
 			l.piece(format.Piece{Kind: format.Member, Bytes: label, Expression: e})
 		case e == -1:
 			l.text(string(label) + m.value + ",")
 		}
+	}
+}
+
+// elements writes a list, with an element for each row.
+func (t *Target) elements(l *layout, m *member, r *format.Repeated, label []byte, at string) {
+	if r.Condition >= 0 {
+		l.piece(format.Piece{Kind: format.If, Expression: r.Condition})
+	}
+	l.text(string(label) + "[")
+	l.piece(format.Piece{Kind: format.Each, Number: r.Loop})
+	if _, inner, err := t.Inside(r.Path); err == nil {
+		of := inner.(*Target)
+		if m.list.object {
+			l.text("{")
+			of.object(l, r.Body, at+".")
+			l.text("},")
+		} else {
+			l.element(of, r, at)
+		}
+	}
+	l.piece(format.Piece{Kind: format.End})
+	l.piece(format.Piece{Kind: format.Trim, Bytes: []byte(",")})
+	l.text("],")
+	if r.Condition >= 0 {
+		l.piece(format.Piece{Kind: format.End})
+	}
+}
+
+// element writes one that is no object.
+func (l *layout) element(of *Target, r *format.Repeated, at string) {
+	for i, a := range r.Body.Assign {
+		if i > 0 {
+			l.out = append(l.out, finding.New("map.twice", a.At, "%s is assigned twice", a.Path))
+		}
+		l.piece(format.Piece{Kind: format.Member, Bytes: []byte{}, Expression: a.Expression})
+	}
+	for _, r := range r.Body.Repeat {
+		if of.sample.children[0].list != nil {
+			of.elements(l, of.sample.children[0], &r, nil, at)
+		}
+	}
+	if len(r.Body.Assign)+len(r.Body.Repeat) == 0 {
+		f := finding.New("map.sample-value", r.At, "nothing is said of the elements of %s", at)
+		l.out = append(l.out, f.Suggest("assign `element = …` in the block"))
 	}
 }
 

@@ -1,0 +1,355 @@
+package lang
+
+import (
+	"fmt"
+	"strings"
+
+	"ydrion/core/batch"
+	"ydrion/core/finding"
+	"ydrion/core/shape"
+	"ydrion/core/value"
+)
+
+// Rows is a list of the record or of a row, or those of its rows that fit a condition. Where is nil if all
+// do.
+type Rows struct {
+	at
+	List  string
+	As    string // what a row is called, empty: nothing
+	Where Node
+}
+
+func (n *Rows) String() string {
+	if n.Where != nil {
+		return fmt.Sprintf("(%s where %s)", n.List, n.Where)
+	}
+	return n.List
+}
+
+// frame is what names may mean: the values of the record, or those of a row.
+type frame struct {
+	name   string // by which its values are asked for; empty for one that has none
+	fields shape.Record
+	table  int // of the row, -1: it is the record
+	above  int // the frame that the row's list is in
+}
+
+// rowWords are the words that stand for the place of a row in its list, with their kinds.
+var rowWords = map[string]value.Kind{"position": value.Number, "first": value.Bool, "last": value.Bool}
+
+// inner is the innermost frame.
+func (c *checker) inner() int { return len(c.frames) - 1 }
+
+// find finds the frame and slot of a name: the innermost that has it, or the one that it names. The
+// slot is -1 if there is none; word is what it says of the row's place.
+func (c *checker) find(n *Name) (depth, slot int, word string) {
+	if head, rest, ok := strings.Cut(n.Name, "."); ok && !n.Field {
+		for depth := c.inner(); depth >= 0; depth-- {
+			f := &c.frames[depth]
+			if f.name != head || depth == 0 && c.inner() == 0 {
+				continue
+			}
+			slot := f.fields.Slot(rest)
+			if _, is := rowWords[rest]; is && depth > 0 && slot < 0 {
+				word = rest
+			}
+			return depth, slot, word
+		}
+	}
+	for depth := c.inner(); depth >= 0; depth-- {
+		if slot := c.frames[depth].fields.Slot(n.Name); slot >= 0 {
+			return depth, slot, ""
+		}
+	}
+	return 0, -1, ""
+}
+
+// listed finds a list by its name: in the innermost frame that has it, or in the one that is named. It
+// is -1 if there is none.
+func (c *checker) listed(name string) (depth, table int) {
+	in := func(depth int, name string) int {
+		for n, t := range c.tables {
+			if t.Name == name && t.Above == c.frames[depth].table {
+				return n
+			}
+		}
+		return -1
+	}
+	for depth := c.inner(); depth >= 0; depth-- {
+		if table := in(depth, name); table >= 0 {
+			return depth, table
+		}
+	}
+	if head, rest, ok := strings.Cut(name, "."); ok {
+		for depth := c.inner(); depth >= 0; depth-- {
+			if c.frames[depth].name == head {
+				return depth, in(depth, rest)
+			}
+		}
+	}
+	return 0, -1
+}
+
+// enter goes into the rows of a list. It is false if there is no such list.
+func (c *checker) enter(n *Rows) bool {
+	depth, table := c.listed(n.List)
+	if table < 0 {
+		c.noList(n)
+		return false
+	}
+	for _, f := range c.frames {
+		if n.As != "" && f.name == n.As {
+			c.bad(n, "map.name", "%s is the name of the row around this one already", n.As)
+		}
+	}
+	c.frames = append(c.frames[:len(c.frames):len(c.frames)], frame{n.As, c.tables[table].Fields, table, depth})
+	if n.Where != nil {
+		c.want(n.Where, value.Bool, "where")
+	}
+	c.usedLists[table] = true
+	return true
+}
+
+func (c *checker) noList(n *Rows) {
+	var names []string
+	for _, t := range c.tables {
+		names = append(names, t.Name)
+	}
+	if _, slot, _ := c.find(&Name{Name: n.List}); slot >= 0 {
+		c.bad(n, "map.list", "%s is a value, and a list is needed here", n.List)
+		return
+	}
+	c.bad(n, "map.list-unknown", "there is no list %q", n.List)
+	switch near := finding.Nearest(n.List, names); {
+	case near != "":
+		c.suggest("was %s meant?", near)
+	case len(names) > 0:
+		c.suggest("the lists are %s", strings.Join(names, ", "))
+	default:
+		c.suggest("the source has none that a schema or a position says")
+	}
+}
+
+// leave goes back to what is around the rows.
+func (c *checker) leave() { c.frames = c.frames[:c.inner()] }
+
+// list turns the first argument of a function on lists into the list that it is.
+func list(n Node) *Rows {
+	switch n := n.(type) {
+	case *Rows:
+		return n
+	case *Name:
+		return &Rows{at: n.at, List: n.Name}
+	}
+	return nil
+}
+
+// overRows checks a function that works on the rows of a list: what it is given is asked of each row.
+func (c *checker) overRows(n *Call, f *Function) value.Kind {
+	rows := list(n.Args[0])
+	if rows == nil {
+		c.bad(n.Args[0], "map.list", "%s works on a list, as in lines | %s", n.Name, f.usage())
+		return f.Out
+	}
+	if !c.enter(rows) {
+		return f.Out
+	}
+	defer c.leave()
+	kind := f.Out
+	for i, a := range n.Args[1:] {
+		p := f.Args[i]
+		if p.Constant && !constant(a) {
+			c.bad(a, "map.arguments", "the %s of %s must be written out, not computed", p.Name, n.Name)
+			continue
+		}
+		got := c.check(a)
+		if p.Kind != anyKind && got != p.Kind && got != anyKind {
+			c.want(a, p.Kind, n.Name)
+		}
+		if kind == anyKind && i == 0 {
+			kind = got
+		}
+	}
+	if (n.Name == "smallest" || n.Name == "largest") && kind != value.Number && kind != value.Time && kind != anyKind {
+		c.bad(n, "map.type", "%s needs numbers or times, %s is a %s", n.Name, n.Args[1], kind)
+		if kind == value.Text {
+			c.suggest("turn the text into a number: (%s | number)", n.Args[1])
+		}
+	}
+	return kind
+}
+
+// walking is where an evaluation stands in the rows of a list.
+type walking struct {
+	row      []batch.Span
+	index    int // of the row in its table
+	at, end  int // its place among those that are walked through, and behind the last
+	position int
+	fitting  []int32 // those that fit a condition
+}
+
+// loop goes through the rows of a list.
+type loop struct {
+	depth, table, above int
+	where               evaluator // nil: all fit
+}
+
+// loop compiles the frame that has just been entered.
+func (c *compiler) loop(n *Rows) *loop {
+	f := c.frames[c.inner()]
+	l := &loop{depth: c.inner(), table: f.table, above: f.above}
+	if n.Where != nil {
+		l.where = c.compile(n.Where)
+	}
+	c.deepest = max(c.deepest, l.depth)
+	return l
+}
+
+// begin goes to the first row; it is false if there is none.
+func (l *loop) begin(e *Env) bool {
+	for len(e.rows) <= l.depth {
+		e.rows = append(e.rows, walking{})
+	}
+	above := e.index
+	if l.above > 0 {
+		above = e.rows[l.above].index
+	}
+	from, to := e.batch.Rows(l.table, above)
+	w := &e.rows[l.depth]
+	w.fitting = w.fitting[:0]
+	w.at, w.end = from, to
+	if l.where != nil {
+		for i := from; i < to; i++ {
+			w.at, w.position, w.end = i, i-from+1, to
+			l.step(e, i)
+			fits := l.where(e).Truth
+			if w = &e.rows[l.depth]; e.failed {
+				return false
+			}
+			if fits {
+				w.fitting = append(w.fitting, int32(i))
+			}
+		}
+		w.at, w.end = 0, len(w.fitting)
+	}
+	w.at--
+	w.position = 0
+	return l.next(e)
+}
+
+// next goes to the next row; it is false if there is none.
+func (l *loop) next(e *Env) bool {
+	w := &e.rows[l.depth]
+	if w.at++; w.at >= w.end {
+		return false
+	}
+	w.position++
+	if l.where != nil {
+		l.step(e, int(w.fitting[w.at]))
+	} else {
+		l.step(e, w.at)
+	}
+	return true
+}
+
+// step goes to a row of the table.
+func (l *loop) step(e *Env, index int) {
+	t, w := &e.batch.Tables[l.table], &e.rows[l.depth]
+	w.index, w.row = index, t.Spans[index*t.Slots:(index+1)*t.Slots]
+}
+
+// row is the row of a frame.
+func (e *Env) row(depth int) []batch.Span {
+	if depth == 0 {
+		return e.Row
+	}
+	return e.rows[depth].row
+}
+
+// place is the word for the place of a row in its list.
+func placeOf(depth int, word string) evaluator {
+	switch word {
+	case "position":
+		return func(e *Env) value.Value { return value.OfNumber(value.Int(int64(e.rows[depth].position))) }
+	case "first":
+		return func(e *Env) value.Value { return value.OfBool(e.rows[depth].position == 1) }
+	}
+	return func(e *Env) value.Value { return value.OfBool(e.rows[depth].at+1 == e.rows[depth].end) }
+}
+
+// compileRows compiles a function on lists.
+func (c *compiler) compileRows(n *Call) evaluator {
+	rows := list(n.Args[0])
+	if rows == nil || !c.enter(rows) {
+		return func(*Env) value.Value { return value.Value{} } // it has been complained about
+	}
+	defer c.leave()
+	l := c.loop(rows)
+	var of evaluator
+	separator := []byte(nil)
+	if len(n.Args) > 1 {
+		of = c.compile(n.Args[1])
+	}
+	if len(n.Args) > 2 {
+		separator = []byte(c.arguments(n.Args[2:])[0].text)
+	}
+	return func(e *Env) value.Value { return overRows(e, l, n.Name, of, separator) }
+}
+
+// overRows asks each row for a value. Those that have none count for nothing, but for the count.
+func overRows(e *Env, l *loop, name string, of evaluator, separator []byte) value.Value {
+	var out value.Value
+	var joined, between []byte
+	sum, count := value.Int(0), int64(0)
+	for more := l.begin(e); more && !e.failed; more = l.next(e) {
+		if count++; of == nil {
+			continue
+		}
+		v := of(e)
+		if e.failed {
+			return value.Value{}
+		}
+		if name == "first" || name == "last" {
+			if out = v; name == "first" {
+				return out
+			}
+			continue
+		}
+		if !v.Has() {
+			continue
+		}
+		switch name {
+		case "sum":
+			sum = sum.Add(v.Number)
+		case "join":
+			if joined = v.Append(append(joined, between...)); between == nil {
+				between = separator
+			}
+		default:
+			order, ok := 0, true
+			if out.Has() {
+				if order, ok = compare(v, out); !ok {
+					return e.fail("%q has a time zone where another time has none", v, "")
+				}
+			}
+			if !out.Has() || name == "smallest" && order < 0 || name == "largest" && order > 0 {
+				out = v
+			}
+		}
+	}
+	if e.failed {
+		return value.Value{}
+	}
+	switch name {
+	case "count":
+		return value.OfNumber(value.Int(count))
+	case "sum":
+		return value.OfNumber(sum)
+	case "join":
+		if joined == nil {
+			return value.Value{}
+		}
+		return value.OfText(joined)
+	}
+	return out
+}
