@@ -22,6 +22,7 @@ import (
 	"ydrion/core/lookup"
 	"ydrion/core/place"
 	"ydrion/core/schema"
+	"ydrion/core/shape"
 	"ydrion/workspace"
 )
 
@@ -196,6 +197,9 @@ func (c *compilation) plan() *flow.Plan {
 	target := c.target(m, at)
 	if onward, can := reads.(format.Onward); can && target != nil {
 		reads = onward.Into(target)
+	}
+	if of, is := reads.(format.Gathered); is && of.Rows() != "" {
+		s.Rows, s.Lists = true, []shape.List{{Name: of.Rows(), Shape: shape.Shape{Fields: s.Record}}}
 	}
 	bound := c.bind(reads, s)
 	if target == nil {

@@ -46,6 +46,7 @@ type Note struct {
 	Rule   int32 // index in the rules of whoever found it
 	Source Source
 	Warn   bool
+	Row    int32  // of the first table, from 1: what is said is said of it; 0: of the record
 	At     uint32 // offset in the buffer, for findings of the syntax
 	Text   string // for findings of the map or a standard: what went wrong
 	Detail *Detail

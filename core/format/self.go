@@ -177,6 +177,14 @@ type Described interface {
 	By(own *standard.Shelf) Source
 }
 
+// Gathered is a source whose records are made of rows that stand together.
+type Gathered interface {
+	Source
+	// Rows is the list of them: each has all fields of the record, whose values are those of the first.
+	// It is empty if each is a record by itself.
+	Rows() string
+}
+
 // Onward is a source that keeps what only its own format can say, in values that go on into it.
 type Onward interface {
 	Source

@@ -233,9 +233,7 @@ func (c *checker) name(n *Name) value.Kind {
 		c.bad(n, "map.name", "%s is a field and a word of the language", n.Name)
 		c.suggest("say field %q for the field", n.Name)
 	}
-	if depth == 0 {
-		c.used[c.scope.Fields[slot].Name] = true
-	}
+	c.used[c.frames[depth].fields[slot].Name] = true
 	return c.frames[depth].fields[slot].Kind
 }
 

@@ -76,10 +76,31 @@ const (
 func (s *Schema) Check(b *batch.Batch, record int, like bool) bool {
 	notes := len(b.Notes)
 	row := b.Spans[record*b.Slots : record*b.Slots+b.Slots]
+	if s.Rows {
+		return s.checkRows(b, record, row)
+	}
 	before := row
 	if like {
 		before = b.Spans[(record-1)*b.Slots : record*b.Slots]
 	}
+	s.check(b, record, 0, row, before, like)
+	return len(b.Notes) == notes
+}
+
+// checkRows checks the rows that a record is made of, and gives it the values of the first.
+func (s *Schema) checkRows(b *batch.Batch, record int, row []batch.Span) bool {
+	notes, t := len(b.Notes), &b.Tables[0]
+	from, to := b.Rows(0, record)
+	for i := from; i < to; i++ {
+		of := t.Spans[i*t.Slots : (i+1)*t.Slots]
+		s.check(b, record, i+1, of, of, false)
+	}
+	copy(row, t.Spans[from*t.Slots:])
+	return len(b.Notes) == notes
+}
+
+func (s *Schema) check(b *batch.Batch, record, number int, row, before []batch.Span, like bool) {
+	notes := len(b.Notes)
 	for _, i := range s.busy {
 		c := &s.columns[i]
 		span := &row[c.slot]
@@ -97,7 +118,9 @@ func (s *Schema) Check(b *batch.Batch, record int, like bool) bool {
 		}
 		c.check(b, record, b.Buf[span.Off:span.End])
 	}
-	return len(b.Notes) == notes
+	for i := notes; i < len(b.Notes) && number > 0; i++ {
+		b.Notes[i].Row = int32(number)
+	}
 }
 
 // idle tells whether there is nothing about a column that could be wrong.
@@ -230,20 +253,44 @@ func (s *Schema) NewSeen() *Seen {
 // CheckUnique checks the unique fields of a record; batches must come in the
 // order of the file.
 func (s *Schema) CheckUnique(b *batch.Batch, record int, seen *Seen) bool {
+	if !s.Rows {
+		return s.checkUnique(b, record, 0, seen)
+	}
+	good := true
+	for from, to := b.Rows(0, record); from < to; from++ {
+		good = s.checkUnique(b, record, from+1, seen) && good
+	}
+	return good
+}
+
+// value is that of a column in a record, or in a row of its first table.
+func (c *column) value(b *batch.Batch, record, row int) ([]byte, bool) {
+	if row == 0 {
+		return b.Value(record, int(c.slot))
+	}
+	t := &b.Tables[0]
+	s := t.Spans[(row-1)*t.Slots+int(c.slot)]
+	if s.Absent() {
+		return nil, false
+	}
+	return b.Buf[s.Off:s.End], true
+}
+
+func (s *Schema) checkUnique(b *batch.Batch, record, row int, seen *Seen) bool {
 	good := true
 	for i := range s.columns {
 		c := &s.columns[i]
 		if c.unique < 0 {
 			continue
 		}
-		v, ok := b.Value(record, int(c.slot))
+		v, ok := c.value(b, record, row)
 		if !ok || len(v) == 0 {
 			continue
 		}
 		key := [2]uint64{maphash.Bytes(seen.seeds[0], v), maphash.Bytes(seen.seeds[1], v)}
 		first, twice := seen.sets[c.unique][key]
 		if twice {
-			b.Notes = append(b.Notes, batch.Note{Record: int32(record), Slot: c.slot, Rule: c.slot*rulesPerColumn + ruleUnique, Source: batch.Check, Text: fmt.Sprint(first)})
+			b.Notes = append(b.Notes, batch.Note{Record: int32(record), Slot: c.slot, Rule: c.slot*rulesPerColumn + ruleUnique, Source: batch.Check, Text: fmt.Sprint(first), Row: int32(row)})
 			good = false
 			continue
 		}
@@ -257,9 +304,17 @@ func (s *Schema) Describe(b *batch.Batch, n batch.Note, r format.Reader) finding
 	c := &s.columns[n.Slot]
 	rule := int(n.Rule) % rulesPerColumn
 	offset, name := r.Locate(b, int(n.Record), int(n.Slot))
+	v, there := c.value(b, int(n.Record), int(n.Row))
+	if n.Row > 0 {
+		t := &b.Tables[0]
+		if offset = t.At[n.Row-1]; there {
+			if s := t.Spans[int(n.Row-1)*t.Slots+int(c.slot)]; int(s.Off) < b.N {
+				offset = s.Off
+			}
+		}
+	}
 	at := b.Place(int(n.Record), offset)
 	at.Path = name
-	v, _ := b.Value(int(n.Record), int(n.Slot))
 	seen := finding.Shorten(v)
 	var f finding.Finding
 	switch rule {

@@ -28,6 +28,7 @@ type Schema struct {
 	Title   string
 	Record  shape.Record
 	Lists   []shape.List // of the record
+	Rows    bool         // a record is made of rows, which are the first list: they are what is checked
 	Unique  []string     // names of the fields whose values must differ
 	columns []column
 	busy    []int // the columns of which something could be wrong

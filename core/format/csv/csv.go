@@ -49,6 +49,8 @@ type Dialect struct {
 	Footer int // lines at the end that are no rows
 	// Total finds in the footer, in its only group, how many rows there must be.
 	Total *regexp.Regexp
+	// Together are columns: rows that stand together and have the same in them are one record.
+	Together []string
 }
 
 // Validate tells what cannot work in a dialect.

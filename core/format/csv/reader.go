@@ -6,6 +6,7 @@ import (
 	"io"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"unicode/utf8"
 
 	"ydrion/core/batch"
@@ -34,6 +35,8 @@ type Reader struct {
 	scratch     []byte // of Survey
 	footer      []byte
 	footerAt    place.Place
+	keys        []int        // slots by which rows are put together
+	came        atomic.Int64 // rows, where they are put together
 	headingLine int64
 }
 
@@ -198,10 +201,12 @@ func (r *Reader) outside(buf []byte) int {
 
 // scan is how far a search for row ends has come.
 type scan struct {
-	from int  // where to go on
-	last int  // end of the last whole row, 0 if none
-	open int  // position of the quote that is open, or -1
-	odd  bool // something needs the careful look
+	from int // where to go on
+	last int // end of the last whole row, 0 if none
+	// whole is the end of the last row whose record is whole.
+	whole int
+	open  int  // position of the quote that is open, or -1
+	odd   bool // something needs the careful look
 }
 
 // starts tells whether a field starts at i.
@@ -322,7 +327,10 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 			return false, err
 		}
 		r.rows(buf, &s, false, 0)
-		if r.EOF || s.last > 0 {
+		if s.whole = s.last; r.keys != nil && !r.EOF {
+			s.whole = r.whole(buf, s.last)
+		}
+		if r.EOF || s.whole > 0 {
 			break
 		}
 		if len(buf) >= MaxRow {
@@ -330,7 +338,7 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 		}
 		want = min(2*len(buf), MaxRow)
 	}
-	n := s.last
+	n := s.whole
 	if r.EOF {
 		if s.open >= 0 {
 			b.Odd = s.odd
@@ -377,6 +385,9 @@ func (r *Reader) Ended(records int64) finding.List {
 		f.Seen, f.Expected = finding.Shorten(bytes.TrimSpace(r.footer)), total.String()
 		return finding.List{f.Suggest("the file may not be whole: ask for it again")}
 	}
+	if r.keys != nil {
+		records = r.came.Load()
+	}
 	if n, err := strconv.ParseInt(string(found[1]), 10, 64); err == nil && n == records {
 		return nil
 	}
@@ -390,6 +401,9 @@ func (r *Reader) broken(b *batch.Batch, buf []byte, n, open int) error {
 	at := max(open, 0)
 	p := r.Place(buf, at)
 	f := finding.New("csv.row-long", p, "no end of the row within %d MiB", MaxRow>>20)
+	if r.keys != nil {
+		f = finding.New("csv.row-long", p, "no end of the rows that are put together within %d MiB", MaxRow>>20)
+	}
 	if open >= 0 {
 		f = finding.New("csv.quote-unclosed", p, "the quote opened here is never closed; everything from this row on was rejected as one piece").
 			Suggest("close the quote, or double it if it is part of the value")
@@ -407,16 +421,20 @@ func (r *Reader) Raw(b *batch.Batch, record int) []byte { return b.Raw(record) }
 func (r *Reader) Outline(raw []byte) []format.Node {
 	var out format.Parts
 	buf := r.slackened(raw)
-	for k, p := 0, 0; ; k++ {
+	for k, p, row := 0, 0, 1; ; k++ {
 		at, value, next, last := r.field(buf, p, len(raw), k, nil)
 		n := format.Node{Kind: format.Leaf, From: int(at.Off), To: int(at.End), Value: string(value)}
 		if k < len(r.names) {
-			n.Path = r.names[k]
+			if n.Path = r.names[k]; row > 1 {
+				n.Path = fmt.Sprintf("%s[%d]", n.Path, row)
+			}
 		}
-		if !out.Add(n) || last {
+		if !out.Add(n) || last && (r.keys == nil || next >= len(raw)) {
 			return out.Nodes
 		}
-		p = next
+		if p = next; last {
+			k, row = -1, row+1
+		}
 	}
 }
 
@@ -431,10 +449,12 @@ func (r *Reader) Survey(raw []byte, f func(path, value []byte)) {
 			r.scratch = name
 		}
 		f(name, value)
-		if last {
+		if last && (r.keys == nil || next >= n) {
 			return
 		}
-		p = next
+		if p = next; last {
+			k = -1
+		}
 	}
 }
 
@@ -622,7 +642,7 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 	record := int(n.Record)
 	at := b.Place(record, n.At)
 	raw := bytes.TrimRight(b.Raw(record), "\r\n")
-	values := len(r.Values(b.Raw(record)))
+	values := len(r.Values(b.Buf[min(n.At, b.Bounds[record].End):b.Bounds[record].End])) // where a row begins
 	var f finding.Finding
 	switch n.Rule {
 	case ruleShort:

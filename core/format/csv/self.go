@@ -115,6 +115,7 @@ func settings(o format.Options) format.Source {
 	}
 	d.NoHeading, d.Columns, d.Skip = !o.Flag("heading", true), o.List("columns"), o.Number("skip")
 	d.Comment, d.Escape, d.Footer = character("comment"), character("escape"), o.Number("footer")
+	d.Together = o.List("together")
 	for _, w := range o.List("widths") {
 		n, err := strconv.Atoi(w)
 		if err != nil {
@@ -152,8 +153,11 @@ var _ format.Source = Dialect{}
 // Bind holds the fields against the columns, where a route names them. Else they are those of the
 // heading of each file.
 func (d Dialect) Bind(of shape.Shape) (format.Bound, finding.List) {
-	var out finding.List
+	keys, out := d.gathers(of)
 	for _, l := range of.Lists {
+		if d.Together != nil && l.Name == Rows {
+			continue
+		}
 		out = append(out, finding.New("csv.list", place.Place{Line: 1, Column: 1, Path: l.Name}, "the list %s cannot be found: a row of CSV has no lists", l.Name))
 	}
 	for _, f := range of.Fields {
@@ -169,18 +173,28 @@ func (d Dialect) Bind(of shape.Shape) (format.Bound, finding.List) {
 	if out.HasErrors() {
 		return nil, out
 	}
-	return bound{d, of.Fields}, out
+	return bound{d, of.Fields, keys}, out
 }
 
 // bound is a dialect and the columns that are wanted.
 type bound struct {
 	Dialect
 	fields shape.Record
+	keys   []int
+}
+
+// Rows is the list whose rows have all fields of the record; empty if there is none.
+func (d Dialect) Rows() string {
+	if d.Together == nil {
+		return ""
+	}
+	return Rows
 }
 
 // Open reads the heading and matches fields to columns.
 func (s bound) Open(in *text.Decoded) (format.Reader, finding.List, error) {
 	r := newReader(s.Dialect, in)
+	r.keys = s.keys
 	findings, err := r.open(s.fields)
 	if err != nil || findings.HasErrors() {
 		return nil, findings, err

@@ -21,7 +21,9 @@ const (
 // the text.
 func (r *Reader) Split(b *batch.Batch) {
 	r.split(b)
-	b.Give(r.twins)
+	if b.Give(r.twins); r.keys != nil {
+		r.gather(b)
+	}
 }
 
 func (r *Reader) split(b *batch.Batch) {
