@@ -84,7 +84,7 @@ type checker struct {
 	tables    []shape.Table // of the lists
 	usedLists map[int]bool
 	frames    []frame // what names may mean: the record, and behind it the rows around an expression
-	deepest   int     // how many rows are around one
+	walks     int     // through rows
 }
 
 func newChecker(scope Scope, place func(int) place.Place) *checker {

@@ -108,15 +108,15 @@ func (c *compiler) text(n *Text) evaluator {
 func (c *compiler) compileName(n *Name) evaluator {
 	depth, slot, word := c.find(n)
 	if word != "" {
-		return placeOf(depth, word)
+		return placeOf(c.frames[depth].walk, word)
 	}
 	if slot < 0 || depth == 0 && !n.Field && c.words[n.Name] {
 		return contextValue(n.Name)
 	}
-	f := c.frames[depth].fields[slot]
+	f, walk := c.frames[depth].fields[slot], c.frames[depth].walk
 	if f.Kind == value.Text {
 		return func(e *Env) value.Value {
-			s := e.row(depth)[slot]
+			s := e.row(walk)[slot]
 			if s.Absent() {
 				return missing(s)
 			}
@@ -124,7 +124,7 @@ func (c *compiler) compileName(n *Name) evaluator {
 		}
 	}
 	return func(e *Env) value.Value {
-		s := e.row(depth)[slot]
+		s := e.row(walk)[slot]
 		if s.Absent() {
 			return missing(s)
 		}

@@ -29,7 +29,7 @@ type Env struct {
 
 	batch *batch.Batch
 	index int       // of the record in it
-	rows  []walking // of the lists that are walked through, by their depth
+	rows  []walking // the walks through lists, by their number
 
 	scratch  []byte
 	failed   bool

@@ -44,7 +44,13 @@ type line struct {
 	at     place.Place
 	target string
 	slot   int // the source field that it is about, or -1
-	lists  []string
+	lists  []within
+}
+
+// within is a list of which rows are around an expression, and the walk through it.
+type within struct {
+	list string
+	walk int
 }
 
 type rule struct {
@@ -84,7 +90,7 @@ type action struct {
 	// bounded: the target has not room for all values, or not all characters.
 	bounded bool
 	slot    int32
-	depth   int32 // how many rows are around it: the slot is the innermost one's
+	walk    int32 // through rows: the slot is that of the one at which it is; 0: the record's
 	line    int32
 	jump    int32 // index of the action to go on with
 	eval    evaluator
@@ -513,7 +519,7 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 	if prefix != nil {
 		emit(action{kind: write})
 	}
-	for p.leading < len(p.actions) && p.actions[p.leading].kind <= rearrange && p.actions[p.leading].depth == 0 {
+	for p.leading < len(p.actions) && p.actions[p.leading].kind <= rearrange && p.actions[p.leading].walk == 0 {
 		p.leading++
 	}
 	return p
@@ -524,7 +530,7 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 func (b *builder) line(p *Program, pos int, target string, about ...Node) int32 {
 	l := line{at: b.place(pos), target: target, slot: -1}
 	for _, f := range b.frames[1:] {
-		l.lists = append(l.lists, b.tables[f.table].Name)
+		l.lists = append(l.lists, within{b.tables[f.table].Name, f.walk})
 	}
 	for len(about) > 0 && l.slot < 0 {
 		if depth, slot, ok := b.field(about[0]); ok && depth == 0 {
@@ -566,10 +572,10 @@ func (b *builder) action(p *Program, e expression) action {
 	if depth, n, ok := b.field(e.node); ok {
 		f := b.frames[depth].fields[n]
 		if f.Plain() && (p.decimal == 0 || p.decimal == '.' || f.Kind != value.Number) && !p.escapes.Special("0123456789+-.") {
-			return action{kind: copyClean, slot: int32(n), depth: int32(depth), plain: p.decimal != 0 && f.Kind == value.Number, eval: b.compile(e.node)}
+			return action{kind: copyClean, slot: int32(n), walk: int32(b.frames[depth].walk), plain: p.decimal != 0 && f.Kind == value.Number, eval: b.compile(e.node)}
 		}
 		if f.Kind == value.Text {
-			return action{kind: copyText, slot: int32(n), depth: int32(depth)}
+			return action{kind: copyText, slot: int32(n), walk: int32(b.frames[depth].walk)}
 		}
 	}
 	if a, ok := b.reformat(e.node, p.escapes); ok {
@@ -625,7 +631,7 @@ func (b *builder) reformat(n Node, escapes *text.Escapes) (action, bool) {
 	if !ok {
 		return action{}, false
 	}
-	return action{kind: rearrange, slot: int32(slot), depth: int32(depth), moves: &moves, reads: reads}, true
+	return action{kind: rearrange, slot: int32(slot), walk: int32(b.frames[depth].walk), moves: &moves, reads: reads}, true
 }
 
 // fewKeys is how many codes are searched one by one.
@@ -686,7 +692,7 @@ func (b *builder) translation(n Node, escapes *text.Escapes) (action, bool) {
 			t.many[a.key] = a.answer
 		}
 	}
-	return action{kind: translate, slot: int32(slot), depth: int32(depth), table: t}, true
+	return action{kind: translate, slot: int32(slot), walk: int32(b.frames[depth].walk), table: t}, true
 }
 
 // Outcome of a record, and for one that was rejected or skipped the reason and
@@ -706,8 +712,8 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 	}
 	if lists := p.lines[o.Line].lists; len(lists) > 0 { // which rows it was
 		where := ""
-		for i, list := range lists {
-			where += fmt.Sprintf("%s %d, ", list, e.rows[i+1].position)
+		for _, w := range lists {
+			where += fmt.Sprintf("%s %d, ", w.list, e.rows[w.walk].position)
 		}
 		o.Reason = strings.TrimSuffix(where, ", ") + ": " + o.Reason
 	}
@@ -759,8 +765,8 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 		var s batch.Span
 		if a.kind >= copyClean && a.kind <= rearrange {
 			of := row
-			if a.depth > 0 {
-				of = e.rows[a.depth].row
+			if a.walk > 0 {
+				of = e.rows[a.walk].row
 			}
 			if s = of[a.slot]; s.Absent() && (a.kind != translate || s == batch.Null) {
 				if s == batch.Null {

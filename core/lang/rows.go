@@ -32,6 +32,7 @@ type frame struct {
 	fields shape.Record
 	table  int // of the row, -1: it is the record
 	above  int // the frame that the row's list is in
+	walk   int // the number of the walk through the rows, from 1; 0: it is the record
 }
 
 // rowWords are the words that stand for the place of a row in its list, with their kinds.
@@ -102,7 +103,8 @@ func (c *checker) enter(n *Rows) bool {
 			c.bad(n, "map.name", "%s is the name of the row around this one already", n.As)
 		}
 	}
-	c.frames = append(c.frames[:len(c.frames):len(c.frames)], frame{n.As, c.tables[table].Fields, table, depth})
+	c.walks++
+	c.frames = append(c.frames[:len(c.frames):len(c.frames)], frame{n.As, c.tables[table].Fields, table, depth, c.walks})
 	if n.Where != nil {
 		c.want(n.Where, value.Bool, "where")
 	}
@@ -190,24 +192,24 @@ type walking struct {
 
 // loop goes through the rows of a list.
 type loop struct {
-	depth, table, above int
-	where               evaluator // nil: all fit
+	walk, table int
+	above       int       // the walk through the list above, 0: the list is the record's
+	where       evaluator // nil: all fit
 }
 
 // loop compiles the frame that has just been entered.
 func (c *compiler) loop(n *Rows) *loop {
 	f := c.frames[c.inner()]
-	l := &loop{depth: c.inner(), table: f.table, above: f.above}
+	l := &loop{walk: f.walk, table: f.table, above: c.frames[f.above].walk}
 	if n.Where != nil {
 		l.where = c.compile(n.Where)
 	}
-	c.deepest = max(c.deepest, l.depth)
 	return l
 }
 
 // begin goes to the first row; it is false if there is none.
 func (l *loop) begin(e *Env) bool {
-	for len(e.rows) <= l.depth {
+	for len(e.rows) <= l.walk {
 		e.rows = append(e.rows, walking{})
 	}
 	above := e.index
@@ -215,7 +217,7 @@ func (l *loop) begin(e *Env) bool {
 		above = e.rows[l.above].index
 	}
 	from, to := e.batch.Rows(l.table, above)
-	w := &e.rows[l.depth]
+	w := &e.rows[l.walk]
 	w.fitting = w.fitting[:0]
 	w.at, w.end = from, to
 	if l.where != nil {
@@ -223,7 +225,7 @@ func (l *loop) begin(e *Env) bool {
 			w.at, w.position, w.end = i, i-from+1, to
 			l.step(e, i)
 			fits := l.where(e).Truth
-			if w = &e.rows[l.depth]; e.failed {
+			if w = &e.rows[l.walk]; e.failed {
 				return false
 			}
 			if fits {
@@ -239,7 +241,7 @@ func (l *loop) begin(e *Env) bool {
 
 // next goes to the next row; it is false if there is none.
 func (l *loop) next(e *Env) bool {
-	w := &e.rows[l.depth]
+	w := &e.rows[l.walk]
 	if w.at++; w.at >= w.end {
 		return false
 	}
@@ -254,27 +256,27 @@ func (l *loop) next(e *Env) bool {
 
 // step goes to a row of the table.
 func (l *loop) step(e *Env, index int) {
-	t, w := &e.batch.Tables[l.table], &e.rows[l.depth]
+	t, w := &e.batch.Tables[l.table], &e.rows[l.walk]
 	w.index, w.row = index, t.Spans[index*t.Slots:(index+1)*t.Slots]
 }
 
-// row is the row of a frame.
-func (e *Env) row(depth int) []batch.Span {
-	if depth == 0 {
+// row is the record, or the row at which a walk is.
+func (e *Env) row(walk int) []batch.Span {
+	if walk == 0 {
 		return e.Row
 	}
-	return e.rows[depth].row
+	return e.rows[walk].row
 }
 
 // place is the word for the place of a row in its list.
-func placeOf(depth int, word string) evaluator {
+func placeOf(walk int, word string) evaluator {
 	switch word {
 	case "position":
-		return func(e *Env) value.Value { return value.OfNumber(value.Int(int64(e.rows[depth].position))) }
+		return func(e *Env) value.Value { return value.OfNumber(value.Int(int64(e.rows[walk].position))) }
 	case "first":
-		return func(e *Env) value.Value { return value.OfBool(e.rows[depth].position == 1) }
+		return func(e *Env) value.Value { return value.OfBool(e.rows[walk].position == 1) }
 	}
-	return func(e *Env) value.Value { return value.OfBool(e.rows[depth].at+1 == e.rows[depth].end) }
+	return func(e *Env) value.Value { return value.OfBool(e.rows[walk].at+1 == e.rows[walk].end) }
 }
 
 // compileRows compiles a function on lists.
