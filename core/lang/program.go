@@ -195,7 +195,7 @@ func Build(m *Map, file, source string, target format.Target, scope Scope) (*Pro
 			b.compile(e.node)
 		}
 		sort.SliceStable(b.out, func(i, j int) bool { return b.out[i].Place.Offset < b.out[j].Place.Offset })
-		return nil, b.out
+		return nil, slices.CompactFunc(b.out, func(x, y finding.Finding) bool { return x.String() == y.String() })
 	}
 	p := b.program(layout.Record, layout)
 	for _, r := range b.rules {

@@ -166,7 +166,10 @@ func (c *checker) overRows(n *Call, f *Function) value.Kind {
 		}
 		got := c.check(a)
 		if p.Kind != anyKind && got != p.Kind && got != anyKind {
-			c.want(a, p.Kind, n.Name)
+			c.bad(a, "map.type", "%s needs a %s of each row, %s is a %s", n.Name, p.Kind, a, got)
+			if p.Kind == value.Number && got == value.Text {
+				c.suggest("turn the text into a number: %s | %s (%s | number)", n.Args[0], n.Name, a)
+			}
 		}
 		if kind == anyKind && i == 0 {
 			kind = got
@@ -175,7 +178,7 @@ func (c *checker) overRows(n *Call, f *Function) value.Kind {
 	if (n.Name == "smallest" || n.Name == "largest") && kind != value.Number && kind != value.Time && kind != anyKind {
 		c.bad(n, "map.type", "%s needs numbers or times, %s is a %s", n.Name, n.Args[1], kind)
 		if kind == value.Text {
-			c.suggest("turn the text into a number: (%s | number)", n.Args[1])
+			c.suggest("turn the text into a number: %s | %s (%s | number)", n.Args[0], n.Name, n.Args[1])
 		}
 	}
 	return kind

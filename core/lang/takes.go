@@ -13,7 +13,8 @@ type Takes struct {
 	Shape shape.Shape // grows
 	// Position tells whether a name is that of a value, List whether it can be that of a list.
 	Position, List func(name string) bool
-	// Said is told of each field and list that is new, Add of those fields that are the record's.
+	// Said is told of each field and list that is new, with the name of the list before it that it is in; Add
+	// of those fields that are the record's.
 	Said func(name string, pos int)
 	Add  func(name string)
 }
@@ -21,6 +22,7 @@ type Takes struct {
 // growing is the shape of the record or of a row while it grows.
 type growing struct {
 	name   string // by which its values are asked for
+	list   string // that it is a row of, with a blank behind; empty: it is the record
 	fields shape.Record
 	own    int // so many are there by name; the others by their positions
 	lists  []*growingList
@@ -137,12 +139,12 @@ func (t *Takes) rows(n *Rows, around []*growing) []*growing {
 	if found == nil && t.List(name) {
 		found = &growingList{list: shape.List{Name: name}}
 		in.lists = append(in.lists, found)
-		t.Said(name, n.Pos())
+		t.Said(in.list+name, n.Pos())
 	}
 	if found == nil {
 		found = &growingList{} // it will be complained about
 	}
-	found.rows.name = n.As
+	found.rows.name, found.rows.list = n.As, name+" "
 	inner := append(around[:len(around):len(around)], &found.rows)
 	t.node(n.Where, inner)
 	return inner
@@ -166,7 +168,7 @@ func (t *Takes) field(name string, pos int, around []*growing) {
 	if in.fields.Slot(name) >= 0 || !t.Position(name) {
 		return
 	}
-	t.Said(name, pos)
+	t.Said(in.list+name, pos)
 	in.fields = append(in.fields, shape.Field{Name: name, Kind: value.Text})
 	if in == around[0] {
 		t.Add(name)

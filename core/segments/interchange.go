@@ -208,11 +208,15 @@ func (s Interchanges) Bind(of shape.Shape) (format.Bound, finding.List) {
 		unit = &p
 	}
 	r := &bound{Rules: s.Rules, own: s.Own, Wanted: NewWanted(unit)}
-	out = append(out, r.Add(of, Demand{r.Name + ".position", ParsePosition, s.unknown})...)
+	out = append(out, r.Add(of, Demand{r.Name + ".position", ParsePosition, s.unknown, s.belongs})...)
 	if out.HasErrors() {
 		return nil, out
 	}
 	return r, out
+}
+
+func (s Interchanges) belongs(segment, to string) bool {
+	return s.Own != nil && Belongs(segment, to, s.Own) || Belongs(segment, to, s.Rules.Shelf)
 }
 
 // unknown says that neither a description nor the standard knows a position, and what comes near.

@@ -61,3 +61,33 @@ func lacks(p Position, e *standard.Element) string {
 	}
 	return ""
 }
+
+// Belongs tells whether a segment can stand in what belongs to another one: behind it in its group, in the
+// structure of some message. It is true, too, if no structure has the other one.
+func Belongs(segment, to string, shelf *standard.Shelf) bool {
+	known := false
+	for _, version := range slices.Backward(shelf.Versions) {
+		book := shelf.Book(version)
+		for _, name := range book.Names("structure") {
+			s := book.Structure(name)
+			if !s.Knows(to) {
+				continue
+			}
+			known = true
+			if !s.Knows(segment) {
+				continue
+			}
+			for i := range s.Nodes {
+				if !slices.Contains(s.Nodes[i].Segments, to) {
+					continue
+				}
+				for k := i; k < s.Nodes[s.Scope(i)].End; k++ {
+					if slices.Contains(s.Nodes[k].Segments, segment) {
+						return true
+					}
+				}
+			}
+		}
+	}
+	return !known
+}

@@ -3,6 +3,7 @@ package segments
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"ydrion/core/batch"
 	"ydrion/core/finding"
@@ -79,19 +80,25 @@ type Demand struct {
 	Parse func(path string) (Position, error)
 	// Unknown says that the standard does not know a position, and what comes near.
 	Unknown func(Position) (problem, near string)
+	// Belongs tells whether a segment can stand in what belongs to another.
+	Belongs func(segment, to string) bool
 }
 
 // Add wants the fields and lists of a shape. Findings of severity error say that no message can have them.
 func (w *Wanted) Add(of shape.Shape, how Demand) finding.List {
 	var out finding.List
 	w.Slots = len(of.Fields)
-	w.fields(of.Fields, -1, how, &out)
+	w.fields(of.Fields, -1, "", "", how, &out)
 	tables := of.Tables()
 	repeated := make([]bool, len(tables)) // their rows are repetitions of a field
 	for n, t := range tables {
 		l := list{part: -1, above: t.Above, slots: len(t.Fields)}
+		above := ""
+		if t.Above >= 0 {
+			above = tables[t.Above].Name + " "
+		}
 		wrong := func(format string, args ...any) {
-			f := finding.New(how.Code, place.Place{Line: 1, Column: 1, Path: t.Name}, "the list %s cannot be found: %s", t.Name, fmt.Sprintf(format, args...))
+			f := finding.New(how.Code, place.Place{Line: 1, Column: 1, Path: above + t.Name}, "the list %s cannot be found: %s", t.Name, fmt.Sprintf(format, args...))
 			out = append(out, f)
 		}
 		p, err := how.Parse(t.At())
@@ -114,7 +121,7 @@ func (w *Wanted) Add(of shape.Shape, how Demand) finding.List {
 				}
 				inner = append(inner, w.want(in, f, i))
 				if err != nil {
-					out = append(out, finding.New(how.Code, place.Place{Line: 1, Column: 1, Path: f.Name}, "the field %s cannot be found: %v", f.Name, err))
+					out = append(out, finding.New(how.Code, place.Place{Line: 1, Column: 1, Path: t.Name + " " + f.Name}, "the field %s cannot be found: %v", f.Name, err))
 				}
 			}
 			k := &w.Parts[w.part(p, t.Above)]
@@ -122,7 +129,7 @@ func (w *Wanted) Add(of shape.Shape, how Demand) finding.List {
 			k.add(Want{Field: p.Field, Occurrence: 1, Rows: n, Wants: inner})
 		default:
 			l.part = w.part(p, t.Above)
-			w.fields(t.Fields, n, how, &out)
+			w.fields(t.Fields, n, t.Name+" ", p.Segment, how, &out)
 		}
 		if l.above >= 0 {
 			w.lists[l.above].inner = append(w.lists[l.above].inner, n)
@@ -133,23 +140,27 @@ func (w *Wanted) Add(of shape.Shape, how Demand) finding.List {
 	return out
 }
 
-// fields wants those of a record or, from 0 on, a list.
-func (w *Wanted) fields(of shape.Record, table int, how Demand, out *finding.List) {
+// fields wants those of a record or, from 0 on, a list, whose rows begin with a segment.
+func (w *Wanted) fields(of shape.Record, table int, list, begins string, how Demand, out *finding.List) {
 	for i := range of {
 		f := &of[i]
+		at := place.Place{Line: 1, Column: 1, Path: list + f.Name}
 		p, err := how.Parse(f.At())
 		if err == nil && p.Field == 0 {
 			err = fmt.Errorf("%q is a whole segment; name one of its fields, as in %s-1", f.At(), f.At())
 		}
 		want := w.want(p, f, i)
 		if err != nil {
-			*out = append(*out, finding.New(how.Code, place.Place{Line: 1, Column: 1, Path: f.Name}, "the field %s cannot be found: %v", f.Name, err))
+			*out = append(*out, finding.New(how.Code, at, "the field %s cannot be found: %v", f.Name, err))
 			continue
 		}
 		if problem, near := how.Unknown(p); problem != "" {
-			unknown := finding.Warn(how.Code, place.Place{Line: 1, Column: 1, Path: f.Name}, "no message that follows the standard has %s: %s", f.At(), problem)
+			unknown := finding.Warn(how.Code, at, "no message that follows the standard has %s: %s", f.At(), problem)
 			unknown.Suggestion = near
 			*out = append(*out, unknown)
+		} else if first, _, _ := strings.Cut(p.Part(), "/"); begins != "" && !how.Belongs(Name(first), begins) {
+			apart := finding.Warn(how.Code, at, "no row of %s has %s: in a message that follows the standard no %s belongs to %s", begins, f.At(), Name(first), begins)
+			*out = append(*out, apart.Suggest("say record.%s for that of the record", f.At()))
 		}
 		k := &w.Parts[w.part(p, table)]
 		if p.Occurrence > max(k.most, 1) {
@@ -209,6 +220,14 @@ func (w *Wanted) index() {
 		at := bucket(w.Parts[i].key)
 		w.Parts[i].next, w.parted[at] = w.parted[at], i
 	}
+}
+
+// Name is the segment that the part of a position names.
+func Name(part string) string {
+	if i := strings.IndexAny(part, "(["); i >= 0 {
+		return part[:i]
+	}
+	return part
 }
 
 // key is a segment's name as a number.

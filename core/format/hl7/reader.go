@@ -105,6 +105,8 @@ func (s Source) Bind(of shape.Shape) (format.Bound, finding.List) {
 			return "", ""
 		}
 		return segments.Unknown(p, Versions, true)
+	}, Belongs: func(segment, to string) bool {
+		return segment[0] == 'Z' || to[0] == 'Z' || segments.Belongs(segment, to, Versions)
 	}})
 	if out.HasErrors() {
 		return nil, out
