@@ -198,8 +198,12 @@ func (c *compilation) plan() *flow.Plan {
 	if onward, can := reads.(format.Onward); can && target != nil {
 		reads = onward.Into(target)
 	}
+	schemaLists := s.Lists
 	if of, is := reads.(format.Gathered); is && of.Rows() != "" {
 		s.Rows, s.Lists = true, []shape.List{{Name: of.Rows(), Shape: shape.Shape{Fields: s.Record}}}
+		if len(schemaLists) > 0 {
+			c.out = append(c.out, finding.New("route.schema", r.Places["check.schema"], "%s has the list %s, and a record here is made of rows, which are its list", r.Schema, schemaLists[0].Name))
+		}
 	}
 	bound := c.bind(reads, s)
 	if target == nil {
@@ -303,7 +307,7 @@ func (c *compilation) positions(s *schema.Schema, m *lang.Map, at func(int) plac
 			field(node, c.route.Places[d.Place+".when"])
 		}
 	}
-	s.Lists = takes.Shape.Lists
+	s.Take(takes.Shape.Lists)
 }
 
 // example is a position, if values have no other names.

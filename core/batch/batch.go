@@ -46,7 +46,8 @@ type Note struct {
 	Rule   int32 // index in the rules of whoever found it
 	Source Source
 	Warn   bool
-	Row    int32  // of the first table, from 1: what is said is said of it; 0: of the record
+	Table  int32  // from 1, of whose row something is said; 0: of the record
+	Row    int32  // in that table
 	At     uint32 // offset in the buffer, for findings of the syntax
 	Text   string // for findings of the map or a standard: what went wrong
 	Detail *Detail

@@ -83,9 +83,47 @@ func (s *Schema) Check(b *batch.Batch, record int, like bool) bool {
 	if like {
 		before = b.Spans[(record-1)*b.Slots : record*b.Slots]
 	}
-	s.check(b, record, 0, row, before, like)
+	s.check(b, record, 0, 0, row, before, like)
+	if len(s.tables) > 0 {
+		s.checkLists(b, record)
+	}
 	return len(b.Notes) == notes
 }
+
+// checkLists checks the rows of a record's lists.
+func (s *Schema) checkLists(b *batch.Batch, record int) {
+	var few [16][2]int
+	ranges := few[:0]
+	for n, rows := range s.tables {
+		if rows == nil {
+			rows = &anything
+		}
+		t := &b.Tables[n]
+		var from, to int
+		if t.Above < 0 {
+			from, to = b.Rows(n, record)
+			if rows.needed && from == to {
+				b.Notes = append(b.Notes, batch.Note{Record: int32(record), Slot: -1, Rule: ruleRequired, Source: batch.Check, Table: int32(n + 1), Row: -1})
+			}
+		} else if above := ranges[t.Above]; above[0] < above[1] {
+			from, _ = b.Rows(n, above[0])
+			_, to = b.Rows(n, above[1]-1)
+			for i := above[0]; i < above[1] && rows.needed; i++ {
+				if f, end := b.Rows(n, i); f == end {
+					b.Notes = append(b.Notes, batch.Note{Record: int32(record), Slot: -1, Rule: ruleRequired, Source: batch.Check, Table: int32(n + 1), Row: -1})
+				}
+			}
+		}
+		ranges = append(ranges, [2]int{from, to})
+		for i := from; i < to && len(rows.busy) > 0; i++ {
+			of := t.Spans[i*t.Slots : (i+1)*t.Slots]
+			rows.check(b, record, n+1, i, of, of, false)
+		}
+	}
+}
+
+// anything is the schema of rows of which nothing is said.
+var anything Schema
 
 // checkRows checks the rows that a record is made of, and gives it the values of the first.
 func (s *Schema) checkRows(b *batch.Batch, record int, row []batch.Span) bool {
@@ -93,13 +131,14 @@ func (s *Schema) checkRows(b *batch.Batch, record int, row []batch.Span) bool {
 	from, to := b.Rows(0, record)
 	for i := from; i < to; i++ {
 		of := t.Spans[i*t.Slots : (i+1)*t.Slots]
-		s.check(b, record, i+1, of, of, false)
+		s.check(b, record, 1, i, of, of, false)
 	}
 	copy(row, t.Spans[from*t.Slots:])
 	return len(b.Notes) == notes
 }
 
-func (s *Schema) check(b *batch.Batch, record, number int, row, before []batch.Span, like bool) {
+// check checks a row of a table, from 1 on, or the record.
+func (s *Schema) check(b *batch.Batch, record, table, number int, row, before []batch.Span, like bool) {
 	notes := len(b.Notes)
 	for _, i := range s.busy {
 		c := &s.columns[i]
@@ -118,8 +157,8 @@ func (s *Schema) check(b *batch.Batch, record, number int, row, before []batch.S
 		}
 		c.check(b, record, b.Buf[span.Off:span.End])
 	}
-	for i := notes; i < len(b.Notes) && number > 0; i++ {
-		b.Notes[i].Row = int32(number)
+	for i := notes; i < len(b.Notes) && table > 0; i++ {
+		b.Notes[i].Table, b.Notes[i].Row = int32(table), int32(number)
 	}
 }
 
@@ -254,43 +293,43 @@ func (s *Schema) NewSeen() *Seen {
 // order of the file.
 func (s *Schema) CheckUnique(b *batch.Batch, record int, seen *Seen) bool {
 	if !s.Rows {
-		return s.checkUnique(b, record, 0, seen)
+		return s.checkUnique(b, record, 0, 0, seen)
 	}
 	good := true
 	for from, to := b.Rows(0, record); from < to; from++ {
-		good = s.checkUnique(b, record, from+1, seen) && good
+		good = s.checkUnique(b, record, 1, from, seen) && good
 	}
 	return good
 }
 
-// value is that of a column in a record, or in a row of its first table.
-func (c *column) value(b *batch.Batch, record, row int) ([]byte, bool) {
-	if row == 0 {
+// value is that of a column in a record, or in a row of a table from 1 on.
+func (c *column) value(b *batch.Batch, record, table, row int) ([]byte, bool) {
+	if table == 0 {
 		return b.Value(record, int(c.slot))
 	}
-	t := &b.Tables[0]
-	s := t.Spans[(row-1)*t.Slots+int(c.slot)]
+	t := &b.Tables[table-1]
+	s := t.Spans[row*t.Slots+int(c.slot)]
 	if s.Absent() {
 		return nil, false
 	}
 	return b.Buf[s.Off:s.End], true
 }
 
-func (s *Schema) checkUnique(b *batch.Batch, record, row int, seen *Seen) bool {
+func (s *Schema) checkUnique(b *batch.Batch, record, table, row int, seen *Seen) bool {
 	good := true
 	for i := range s.columns {
 		c := &s.columns[i]
 		if c.unique < 0 {
 			continue
 		}
-		v, ok := c.value(b, record, row)
+		v, ok := c.value(b, record, table, row)
 		if !ok || len(v) == 0 {
 			continue
 		}
 		key := [2]uint64{maphash.Bytes(seen.seeds[0], v), maphash.Bytes(seen.seeds[1], v)}
 		first, twice := seen.sets[c.unique][key]
 		if twice {
-			b.Notes = append(b.Notes, batch.Note{Record: int32(record), Slot: c.slot, Rule: c.slot*rulesPerColumn + ruleUnique, Source: batch.Check, Text: fmt.Sprint(first), Row: int32(row)})
+			b.Notes = append(b.Notes, batch.Note{Record: int32(record), Slot: c.slot, Rule: c.slot*rulesPerColumn + ruleUnique, Source: batch.Check, Text: fmt.Sprint(first), Table: int32(table), Row: int32(row)})
 			good = false
 			continue
 		}
@@ -301,17 +340,32 @@ func (s *Schema) checkUnique(b *batch.Batch, record, row int, seen *Seen) bool {
 
 // Describe makes the finding of a check note.
 func (s *Schema) Describe(b *batch.Batch, n batch.Note, r format.Reader) finding.Finding {
-	c := &s.columns[n.Slot]
+	if n.Row < 0 {
+		of := s.tables[n.Table-1]
+		f := finding.New("schema.required", b.Place(int(n.Record), b.Bounds[n.Record].Off), "the list %s has no row", s.list(int(n.Table)-1))
+		f.Expected, f.Rule = "a row or more", s.File+"#"+of.rules+"/constraints/required"
+		return f
+	}
+	of, offset, name := s, uint32(0), ""
+	if n.Table > 0 && !s.Rows {
+		of = s.tables[n.Table-1]
+	}
+	c := &of.columns[n.Slot]
 	rule := int(n.Rule) % rulesPerColumn
-	offset, name := r.Locate(b, int(n.Record), int(n.Slot))
-	v, there := c.value(b, int(n.Record), int(n.Row))
-	if n.Row > 0 {
-		t := &b.Tables[0]
-		if offset = t.At[n.Row-1]; there {
-			if s := t.Spans[int(n.Row-1)*t.Slots+int(c.slot)]; int(s.Off) < b.N {
+	v, there := c.value(b, int(n.Record), int(n.Table), int(n.Row))
+	if n.Table > 0 {
+		t := &b.Tables[n.Table-1]
+		if offset = t.At[n.Row]; there {
+			if s := t.Spans[int(n.Row)*t.Slots+int(c.slot)]; int(s.Off) < b.N {
 				offset = s.Off
 			}
 		}
+		name = c.name
+		if !s.Rows {
+			name = s.list(int(n.Table)-1) + "." + c.name
+		}
+	} else {
+		offset, name = r.Locate(b, int(n.Record), int(n.Slot))
 	}
 	at := b.Place(int(n.Record), offset)
 	at.Path = name
@@ -355,6 +409,12 @@ func (s *Schema) Describe(b *batch.Batch, n batch.Note, r format.Reader) finding
 	f.Seen = seen
 	f.Rule = s.File + "#" + c.rules + rulePointers[rule]
 	return f
+}
+
+// list is the name of a list by the number of its table.
+func (s *Schema) list(table int) string {
+	whole := s.Shape()
+	return whole.Tables()[table].Name
 }
 
 var rulePointers = [rulesPerColumn]string{"/constraints/required", "/type", "/format", "/constraints/minLength", "/constraints/maxLength", "/constraints/minimum", "/constraints/maximum",

@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"ydrion/core/finding"
@@ -33,6 +34,10 @@ type Schema struct {
 	columns []column
 	busy    []int // the columns of which something could be wrong
 	missing []string
+	byList  map[string]*Schema // of the rows of each list, by its name behind those of the lists that it is in
+	tables  []*Schema          // the same by the lists' tables; nil: nothing is checked in one
+	needed  bool               // of a list: it must have a row
+	rules   string             // JSON Pointer of the list
 }
 
 type document struct {
@@ -40,8 +45,22 @@ type document struct {
 	Name          string          `json:"name"`
 	Description   string          `json:"description"`
 	Fields        []fieldDocument `json:"fields"`
+	Lists         []listDocument  `json:"lists"`
 	MissingValues []string        `json:"missingValues"`
 	PrimaryKey    any             `json:"primaryKey"`
+}
+
+// listDocument is our own: Table Schema knows no lists in a record.
+type listDocument struct {
+	Name        string          `json:"name"`
+	Path        string          `json:"path"`
+	Title       string          `json:"title"`
+	Description string          `json:"description"`
+	Fields      []fieldDocument `json:"fields"`
+	Lists       []listDocument  `json:"lists"`
+	Constraints struct {
+		Required bool `json:"required"`
+	} `json:"constraints"`
 }
 
 type fieldDocument struct {
@@ -81,6 +100,24 @@ func (s *Schema) AllowExponents() {
 	for i := range s.columns {
 		s.columns[i].exponents = true
 	}
+	for _, rows := range s.byList {
+		rows.AllowExponents()
+	}
+}
+
+// Take takes the lists that are read: its own, which may have more in them than the schema says, and others.
+func (s *Schema) Take(lists []shape.List) {
+	s.Lists, s.tables = lists, nil
+	whole := s.Shape()
+	var names []string
+	for _, t := range whole.Tables() {
+		name := t.Name
+		if t.Above >= 0 {
+			name = names[t.Above] + " " + name
+		}
+		names = append(names, name)
+		s.tables = append(s.tables, s.byList[name])
+	}
 }
 
 // Parse reads a Table Schema. Everything that is wrong with it is a finding
@@ -104,6 +141,8 @@ func Parse(file string, source []byte) (*Schema, finding.List) {
 	for i, f := range doc.Fields {
 		p.field(i, f, keys)
 	}
+	p.schema.byList = map[string]*Schema{}
+	p.schema.Take(p.lists(doc.Lists, "/lists", "", p.schema.byList))
 	for _, k := range keys {
 		if p.schema.Record.Slot(k) < 0 {
 			p.bad("/primaryKey", "primaryKey names %q, which is no field", k)
@@ -166,7 +205,7 @@ func decodeFinding(file string, source []byte, d *json.Decoder, err error) findi
 		if i := bytes.Index(source, []byte(`"`+name+`"`)); i >= 0 {
 			at = i
 		}
-		known := []string{"name", "path", "title", "description", "type", "format", "constraints", "fields", "missingValues", "primaryKey", "decimalChar", "groupChar", "bareNumber",
+		known := []string{"lists", "name", "path", "title", "description", "type", "format", "constraints", "fields", "missingValues", "primaryKey", "decimalChar", "groupChar", "bareNumber",
 			"trueValues", "falseValues", "required", "unique", "minLength", "maxLength", "minimum", "maximum", "pattern", "enum"}
 		f := finding.New("schema.key-unknown", place.At(file, source, at), "%q is no key of a Table Schema that is understood here", name)
 		if near := finding.Nearest(name, known); near != "" {
@@ -181,7 +220,39 @@ type parser struct {
 	file   string
 	source []byte
 	schema *Schema
+	within string // JSON Pointer of the list whose fields are read, empty: they are the record's
 	out    finding.List
+}
+
+// lists reads those of a record or a row, and keeps a schema for the rows of each under its name behind
+// those of the lists that it is in.
+func (p *parser) lists(docs []listDocument, pointer, above string, rowsOf map[string]*Schema) (out []shape.List) {
+	for i, l := range docs {
+		at := fmt.Sprintf("%s/%d", pointer, i)
+		if l.Name == "" || strings.ContainsAny(l.Name, " .") {
+			p.bad(at, "list %d needs a name without blanks and points", i+1)
+			continue
+		}
+		if slices.ContainsFunc(out, func(o shape.List) bool { return o.Name == l.Name }) || p.schema.Record.Slot(l.Name) >= 0 {
+			p.bad(at+"/name", "two fields or lists are called %q", l.Name)
+		}
+		if len(l.Fields)+len(l.Lists) == 0 {
+			p.bad(at, "the list %s needs at least one field", l.Name)
+		}
+		rows := &Schema{File: p.file, missing: p.schema.missing, needed: l.Constraints.Required, rules: at}
+		of := &parser{file: p.file, source: p.source, schema: rows, within: at}
+		for k, f := range l.Fields {
+			if f.Constraints.Unique {
+				of.bad(fmt.Sprintf("%s/fields/%d/constraints/unique", at, k), "values that differ are not checked for in lists")
+			}
+			of.field(k, f, nil)
+		}
+		rowsOf[above+l.Name] = rows
+		rows.Lists = of.lists(l.Lists, at+"/lists", above+l.Name+" ", rowsOf)
+		p.out = append(p.out, of.out...)
+		out = append(out, shape.List{Name: l.Name, Path: l.Path, Shape: rows.Shape()})
+	}
+	return out
 }
 
 func (p *parser) bad(pointer, format string, args ...any) {
@@ -191,7 +262,7 @@ func (p *parser) bad(pointer, format string, args ...any) {
 }
 
 func (p *parser) field(i int, f fieldDocument, keys []string) {
-	pointer := fmt.Sprintf("/fields/%d", i)
+	pointer := fmt.Sprintf("%s/fields/%d", p.within, i)
 	if f.Name == "" {
 		p.bad(pointer, "field %d has no name", i+1)
 		return

@@ -1,6 +1,7 @@
 package segments
 
 import (
+	"bytes"
 	"slices"
 
 	"ydrion/core/batch"
@@ -34,6 +35,8 @@ type Course struct {
 	state    []int          // seen, first and deep
 	looping  Looping        // where there are loops
 	previous bool           // what came last, but notes, is a unit
+	nested   []uint32       // the segments that begin levels
+	note     uint32         // see Habits, 0: there is none
 	follows  bool           // something depends on where a segment stands
 	rows     []rowing       // of the lists
 
@@ -87,7 +90,7 @@ type Nesting struct {
 // level is one that is open.
 type level struct {
 	nesting int
-	number  string
+	number  []byte
 	end     int // the node behind its group, 0: that is not known
 }
 
@@ -113,6 +116,10 @@ func NewCourse(w *Wanted, habits Habits, b *batch.Batch, at Elements) Course {
 	n := make([]int, 4*len(w.Parts))
 	part := func(i int) []int { return n[i*len(w.Parts) : (i+1)*len(w.Parts)] }
 	c := Course{Wanted: w, Habits: habits, b: b, at: at, state: n[:3*len(w.Parts)], seen: part(0), first: part(1), deep: part(2), counts: part(3)}
+	for _, n := range habits.Nested {
+		c.nested = append(c.nested, segmentKey(n.Segment))
+	}
+	c.note = segmentKey(habits.Note)
 	c.follows, c.rows = w.Placed(), make([]rowing, len(w.lists))
 	if w.Unit >= 0 {
 		c.context = make([]batch.Span, w.Slots)
@@ -182,7 +189,12 @@ func (c *Course) Segment(name []byte, key uint32) {
 }
 
 func (c *Course) follow(name []byte, key uint32) {
-	nesting := slices.IndexFunc(c.Nested, func(n Nesting) bool { return n.Segment == string(name) })
+	nesting := -1
+	for i, k := range c.nested {
+		if k == key {
+			nesting = i
+		}
+	}
 	hierarchy := nesting >= 0
 	if hierarchy && (c.Unit >= 0 || len(c.rows) > 0) {
 		c.descend(nesting)
@@ -190,7 +202,7 @@ func (c *Course) follow(name []byte, key uint32) {
 	if c.came = nil; c.structure != nil {
 		c.step(key, name, hierarchy)
 	}
-	if c.Unit >= 0 && string(name) != c.Note {
+	if c.Unit >= 0 && key != c.note {
 		c.previous = key == c.Parts[c.Unit].key
 		if c.structure == nil && c.Bare != "" && c.Parts[c.Unit].Name == c.Bare {
 			c.inside, c.Row = false, c.context
@@ -228,7 +240,7 @@ func (c *Course) list(key uint32, name []byte, hierarchy bool) {
 		case !r.open:
 		case l.above >= 0 && !c.rows[l.above].open,
 			moved && !(hierarchy && r.level) && (c.came.Started <= r.group || c.came.Node >= c.structure.Nodes[r.group].End),
-			c.structure == nil && l.part >= 0 && c.Bare != "" && c.Parts[l.part].Name == c.Bare && string(name) != c.Note:
+			c.structure == nil && l.part >= 0 && c.Bare != "" && c.Parts[l.part].Name == c.Bare && key != c.note:
 			r.open = false
 		}
 	}
@@ -390,10 +402,10 @@ func (c *Course) forget(i int) {
 func (c *Course) descend(nesting int) {
 	above := c.at.Component(c.Nested[nesting].Above, c.Nested[nesting].Component)
 	n := len(c.levels)
-	for n > 0 && c.levels[n-1].nesting >= nesting && !(c.levels[n-1].nesting == nesting && c.levels[n-1].number == string(above)) {
+	for n > 0 && c.levels[n-1].nesting >= nesting && !(c.levels[n-1].nesting == nesting && bytes.Equal(c.levels[n-1].number, above)) {
 		n--
 	}
-	c.levels = append(c.levels[:n], level{nesting: nesting, number: string(c.at.Component(1, 1))})
+	c.levels = append(c.levels[:n], level{nesting: nesting, number: c.at.Component(1, 1)})
 	for i := range c.rows {
 		c.rows[i].open = c.rows[i].open && c.rows[i].deep <= n
 	}

@@ -356,7 +356,22 @@ func (w *walk) Begins() int { return w.begins }
 
 // Component is the text of a component of an element of the segment at hand.
 func (w *walk) Component(element, n int) []byte {
-	text := w.s.field(w.segment, element)
+	at := w.named // where an element begins
+	end := func() (i int) {
+		for i = at; i < len(w.segment) && w.class[w.segment[i]]&isElement == 0; i++ {
+			if w.class[w.segment[i]]&isRelease != 0 {
+				i++
+			}
+		}
+		return min(i, len(w.segment))
+	}
+	for ; element > 1; element-- {
+		at = end() + 1
+	}
+	if at >= len(w.segment) {
+		return nil
+	}
+	text := w.segment[at:end()]
 	for ; n > 1; n-- {
 		text = text[min(w.s.next(text, 0, w.s.Component)+1, len(text)):]
 	}

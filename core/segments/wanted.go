@@ -238,6 +238,13 @@ func key(name []byte) (k uint32) {
 	return k
 }
 
+func segmentKey(name string) (k uint32) {
+	for i := range len(name) {
+		k = k<<8 | uint32(name[i])
+	}
+	return k
+}
+
 // buckets is how many places there are for names of segments.
 const buckets = 64
 
