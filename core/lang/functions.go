@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"regexp"
+	"slices"
 	"sort"
 	"strings"
 	"unicode/utf8"
@@ -113,7 +114,7 @@ func functionNames() []string {
 var functions = map[string]*Function{}
 
 func init() {
-	for _, f := range table {
+	for _, f := range slices.Concat(table, textFunctions, timeFunctions, codeFunctions) {
 		functions[f.Name] = f
 	}
 }

@@ -443,10 +443,15 @@ func (p *parser) stage(before Node) Node {
 	}
 	c := &Call{at: at(p.tok.pos), Name: p.tok.text, Piped: true, Args: []Node{before}}
 	p.next()
-	for p.tok.kind == literal || p.tok.kind == digits || p.is("(") || p.tok.kind == word && !reserved[p.tok.text] {
+	for p.tok.kind == literal || p.tok.kind == digits || p.is("(") || p.negative() || p.tok.kind == word && !reserved[p.tok.text] {
 		c.Args = append(c.Args, p.atom())
 	}
 	return c
+}
+
+// negative tells whether a minus sign stands before a number without a gap.
+func (p *parser) negative() bool {
+	return p.is("-") && p.tok.pos+1 < len(p.source) && p.source[p.tok.pos+1]-'0' <= 9
 }
 
 var reserved = map[string]bool{"if": true, "and": true, "or": true, "not": true, "is": true, "because": true, "when": true, "end": true}

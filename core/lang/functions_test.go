@@ -1,0 +1,80 @@
+package lang
+
+import (
+	"strings"
+	"testing"
+
+	"ydrion/core/place"
+	"ydrion/core/shape"
+	"ydrion/core/value"
+)
+
+// evaluated is what an expression gives for a field, and why it fails.
+func evaluated(t *testing.T, expression, field string) string {
+	t.Helper()
+	scope := Scope{Fields: shape.Record{{Name: "x", Kind: value.Text}}}
+	node, findings := ParseCondition("test", expression)
+	c := &compiler{newChecker(scope, func(int) place.Place { return place.Place{} })}
+	if !findings.HasErrors() {
+		c.check(node)
+	}
+	var eval evaluator
+	if !findings.HasErrors() {
+		eval = c.compile(node)
+	}
+	if findings = append(findings, c.out...); findings.HasErrors() {
+		return "check: " + findings[0].Message
+	}
+	e := &Env{}
+	e.start(batchOf([]string{field}), 0)
+	v := eval(e)
+	if e.failed {
+		return "fails: " + e.reason
+	}
+	if !v.Has() && v.Kind != value.Empty {
+		return "absent"
+	}
+	return string(v.Append(nil))
+}
+
+// TestFunctionsAtTheirEdges: expectations are written by hand, from the standards where there are some.
+func TestFunctionsAtTheirEdges(t *testing.T) {
+	day := `(x | date "yyyy-MM-dd")`
+	for _, test := range []struct{ expression, field, want string }{
+		{`x | fill 3`, "abcd", "abcd"}, {`x | fill 4 "é"`, "é", "éééé"},
+		{`x | title`, "o'neill ÉCOLE 2nd", "O'neill École 2nd"},
+		{`x | word 3`, "a b", "absent"}, {`x | piece "," 1`, ",b", ""}, {`x | piece "," 3`, "a,b", "absent"},
+		{`x | rewrite "a+" "[$0]"`, "caat", "c[aa]t"}, {`x | rewrite "(" ""`, "a", "check: error parsing regexp: missing closing ): `(`"},
+		{`x | translate "aa" "b"`, "a", `check: 'a' stands there twice`},
+		{`x | times 1001`, "a", "check: a text can be written 0 to 1000 times"}, {`x | times 0`, "a", ""},
+		{`x | plain`, "ŁÓDŹ – naïve “日本” ﬁ", `LODZ - naive "??" fi`},
+		{`x | begins x`, "a", "true"}, {`x | contains "b"`, "a", "false"},
+		{`x | unbase64`, "Y2F", `fails: "Y2F" is not a text in base64`}, {`x | unbase64`, "/w==", `fails: "/w==" is not a text in base64`},
+		{`x | number | marks "," "."`, "-1234.5", "-1.234,5"}, {`x | number | marks "." " "`, "123", "123"}, {`x | number | marks "," ","`, "1", "check: the marks of a number are two different characters, and no digits"},
+		{`x | number | min (5 / 2)`, "3", "2.500000000000"}, {`x | number | max 7`, "8", "8"},
+		{`x | number | remainder 3`, "-7", "-1"}, {`x | number | remainder 0`, "7", `fails: "7" cannot be divided by zero`}, {`x | number | remainder 0.1`, "1", "0.0"},
+		{day + ` | shift 1 "month"`, "2024-01-31", "2024-02-29"}, {day + ` | shift -12 "months"`, "2024-02-29", "2023-02-28"}, {day + ` | shift 1 "years"`, "2024-02-29", "2025-02-28"},
+		{day + ` | shift 1 "working days"`, "2026-11-27", "2026-11-30"}, {day + ` | shift 5 "working days"`, "2026-11-28", "2026-12-04"}, {day + ` | shift -1 "working days"`, "2026-11-30", "2026-11-27"}, {day + ` | shift 0 "working days"`, "2026-11-28", "2026-11-28"},
+		{day + ` | shift 36 "hours"`, "2026-11-28", "2026-11-29T12:00"}, {day + ` | shift 1 "fortnights"`, "2026-11-28", `check: "fortnights" is not what times are counted in: that is years, months, weeks, days, working days, hours, minutes, seconds`},
+		{day + ` | shift 9000 "years"`, "2026-11-28", `fails: shifted by "9000" years, it is out of the years 0 to 9999`}, {day + ` | shift 1.5 "days"`, "2026-11-28", `fails: "1.5" is no number of days that a time can be shifted by`},
+		{day + ` | until ("2026-11-28" | date "yyyy-MM-dd") "years"`, "2010-11-28", "16"}, {day + ` | until ("2026-11-28" | date "yyyy-MM-dd") "days"`, "2026-12-01", "-3"}, {day + ` | until ("2026-11-28" | date "yyyy-MM-dd") "months"`, "2026-08-31", "2"},
+		{day + ` | until ("2026-12-07" | date "yyyy-MM-dd") "working days"`, "2026-11-28", "6"},
+		{day + ` | startof "week"`, "2027-01-03", "2026-12-28"}, {day + ` | startof "year"`, "2026-11-28", "2026-01-01"}, {day + ` | endof "year"`, "2026-11-28", "2026-12-31"}, {day + ` | endof "week"`, "2026-11-30", "2026-12-06"}, {day + ` | endof "day"`, "2026-11-30", `check: "day" has no beginning or end here; year, month and week have, and day and hour a beginning`},
+		{day + ` | weekday`, "2026-11-29", "7"}, {day + ` | week`, "2024-12-30", "1"}, {day + ` | dayofyear`, "2024-12-31", "366"},
+		{`x | number | fromsheet`, "1", "1900-01-01"}, {`x | number | fromsheet`, "59", "1900-02-28"}, {`x | number | fromsheet`, "61", "1900-03-01"}, {`x | number | fromsheet`, "60", `fails: "60" is no day of a spreadsheet`}, {`x | number | fromsheet`, "46354.5", "2026-11-28T12:00:00"},
+		{`x | date "yyyy-MM-dd HH:mm" | zone "Europe/Dublin"`, "2026-03-29 01:30", `fails: "2026-03-29T01:30" does not exist in Europe/Dublin, where clocks pass over it`},
+		{`x | date "yyyy-MM-dd HH:mm" | zone "Europe/Dublin"`, "2026-10-25 01:30", `fails: "2026-10-25T01:30" comes twice in Europe/Dublin, where clocks go back: say ` + "`\"earlier\"` or `\"later\"`"},
+		{`x | date "yyyy-MM-dd HH:mm" | zone "Europe/Dublin" "earlier"`, "2026-10-25 01:30", "2026-10-25T01:30+01:00"}, {`x | date "yyyy-MM-dd HH:mm" | zone "Europe/Dublin" "later"`, "2026-10-25 01:30", "2026-10-25T01:30Z"},
+		{`x | date "yyyy-MM-dd HH:mm" | zone "America/St_Johns" | zone "UTC"`, "2026-01-01 00:15", "2026-01-01T03:45Z"}, {day + ` | zone "Nowhere"`, "2026-01-01", `check: there is no zone "Nowhere"; zones are named as in Europe/Dublin, or UTC`},
+		{`x | checkdigit "gs1"`, "0005", "5"}, {`x | checkdigit "luhn"`, "7992739871", "3"}, {`x | checkdigit "mod 11-2"`, "000000021825009", "7"}, {`x | checkdigit "mod 11-2"`, "079", "X"}, {`x | checkdigit "mod 97-10"`, "794", "44"},
+		{`x | checked "mod 97-10"`, "79444", "true"}, {`x | checked "gs1"`, "4006381333932", "false"}, {`x | checked "gs1"`, "7", "false"}, {`x | checkdigit "gs1"`, "A1", `fails: "A1" has characters that no check digit of that kind is made of`},
+		{`x | uuid`, "T-1", evaluated(t, `x | uuid "ydrion"`, "T-1")},
+	} {
+		if got := evaluated(t, test.expression, test.field); got != test.want {
+			t.Errorf("%s of %q gives %q, not %q", test.expression, test.field, got, test.want)
+		}
+	}
+	if a, b := evaluated(t, `x | uuid "one"`, "T-1"), evaluated(t, `x | uuid "two"`, "T-1"); a == b || len(a) != 36 || strings.Count(a, "-") != 4 || a[14] != '5' {
+		t.Errorf("%s and %s", a, b)
+	}
+}
