@@ -81,6 +81,9 @@ type checker struct {
 	words map[string]bool // context words
 	out   finding.List
 
+	lets  map[string]*let // the values that have been named
+	bound map[*Name]*let  // the names that mean them
+
 	tables    []shape.Table // of the lists
 	usedLists map[int]bool
 	frames    []frame // what names may mean: the record, and behind it the rows around an expression
@@ -89,7 +92,7 @@ type checker struct {
 
 func newChecker(scope Scope, place func(int) place.Place) *checker {
 	whole := shape.Shape{Fields: scope.Fields, Lists: scope.Lists}
-	return &checker{scope: scope, place: place, kinds: map[Node]value.Kind{}, used: map[string]bool{}, words: map[string]bool{}, usedLists: map[int]bool{},
+	return &checker{scope: scope, place: place, kinds: map[Node]value.Kind{}, used: map[string]bool{}, words: map[string]bool{}, usedLists: map[int]bool{}, lets: map[string]*let{}, bound: map[*Name]*let{},
 		tables: whole.Tables(), frames: []frame{{name: "record", fields: scope.Fields, table: -1}}}
 }
 
@@ -145,6 +148,8 @@ func (c *checker) kindOf(n Node) value.Kind {
 			return v
 		}
 		return x
+	case *Choice:
+		return c.choice(n)
 	case *Not:
 		c.want(n.X, value.Bool, "not")
 		return value.Bool
@@ -155,6 +160,28 @@ func (c *checker) kindOf(n Node) value.Kind {
 		return c.binary(n)
 	}
 	return anyKind
+}
+
+// choice finds the kind that all cases have.
+func (c *checker) choice(n *Choice) value.Kind {
+	kind := anyKind
+	of := func(v Node) {
+		switch got := c.check(v); {
+		case kind == anyKind:
+			kind = got
+		case got != kind && got != anyKind && !nothing(v):
+			c.bad(v, "map.type", "%s is a %s, and another case is a %s", v, got, kind)
+			if kind == value.Text && got == value.Number {
+				c.suggest("turn the number into a text: (%s | text)", v)
+			}
+		}
+	}
+	for _, k := range n.Cases {
+		c.want(k.When, value.Bool, "when")
+		of(k.Value)
+	}
+	of(n.Otherwise)
+	return kind
 }
 
 func (c *checker) want(n Node, kind value.Kind, who string) {
@@ -190,6 +217,11 @@ func (c *checker) binary(n *Binary) value.Kind {
 }
 
 func (c *checker) name(n *Name) value.Kind {
+	if l := c.lets[n.Name]; l != nil && !n.Field {
+		l.used = true
+		c.bound[n] = l
+		return c.kinds[l.node]
+	}
 	depth, slot, word := c.find(n)
 	if word != "" {
 		return rowWords[word]

@@ -47,6 +47,8 @@ func (c *compiler) compile(n Node) evaluator {
 		return c.compileName(n)
 	case *Call:
 		return c.compileCall(n)
+	case *Choice:
+		return c.compileChoice(n)
 	case *Answer:
 		x, answer, when := c.compile(n.X), c.compile(n.Value), n.When
 		if nothing(n.Value) {
@@ -105,7 +107,41 @@ func (c *compiler) text(n *Text) evaluator {
 	}
 }
 
+func (c *compiler) compileChoice(n *Choice) evaluator {
+	type kase struct{ when, value evaluator }
+	var cases []kase
+	for _, k := range n.Cases {
+		cases = append(cases, kase{c.compile(k.When), c.compile(k.Value)})
+	}
+	otherwise := c.compile(n.Otherwise)
+	return func(e *Env) value.Value {
+		for _, k := range cases {
+			holds := k.when(e).Truth
+			if e.failed {
+				return value.Value{}
+			}
+			if holds {
+				return k.value(e)
+			}
+		}
+		return otherwise(e)
+	}
+}
+
+// let is a value that a map has named.
+type let struct {
+	node   Node
+	frames []frame // where that was
+	used   bool
+}
+
 func (c *compiler) compileName(n *Name) evaluator {
+	if l := c.bound[n]; l != nil {
+		around := c.frames
+		c.frames = l.frames
+		defer func() { c.frames = around }()
+		return c.compile(l.node)
+	}
 	depth, slot, word := c.find(n)
 	if word != "" {
 		return placeOf(c.frames[depth].walk, word)

@@ -63,6 +63,14 @@ type (
 		X, Value Node
 		When     value.Kind
 	}
+	// Choice is a value by condition: the first case that holds, or what is said otherwise.
+	Choice struct {
+		at
+		Cases     []Case
+		Otherwise Node
+	}
+	// Case is a value and when it is the one.
+	Case struct{ Value, When Node }
 	// Binary is an operator between two expressions.
 	Binary struct {
 		at
@@ -139,6 +147,13 @@ func (n *Call) String() string {
 func (n *Answer) String() string {
 	return fmt.Sprintf("%s if %s %s", n.X, n.When, operand(n.Value))
 }
+func (n *Choice) String() string {
+	var b strings.Builder
+	for _, c := range n.Cases {
+		fmt.Fprintf(&b, "%s when %s, ", c.Value, c.When)
+	}
+	return b.String() + "otherwise " + n.Otherwise.String()
+}
 func (n *Binary) String() string { return fmt.Sprintf("%s %s %s", operand(n.L), n.Op, operand(n.R)) }
 func (n *Not) String() string    { return "not " + operand(n.X) }
 
@@ -152,7 +167,7 @@ func (n *Is) String() string {
 // operand puts parentheses where a node would otherwise fall apart.
 func operand(n Node) string {
 	switch n.(type) {
-	case *Binary, *Answer, *Not, *Is:
+	case *Binary, *Answer, *Not, *Is, *Choice:
 		return "(" + n.String() + ")"
 	case *Call:
 		if n.(*Call).Piped {
@@ -184,6 +199,12 @@ func children(n Node) []Node {
 		return n.Args
 	case *Answer:
 		return []Node{n.X, n.Value}
+	case *Choice:
+		var out []Node
+		for _, c := range n.Cases {
+			out = append(out, c.Value, c.When)
+		}
+		return append(out, n.Otherwise)
 	case *Binary:
 		return []Node{n.L, n.R}
 	case *Not:
@@ -208,7 +229,7 @@ type Map struct {
 // Statement is a line or a block of a map.
 type Statement struct {
 	At        int
-	Verb      string // assign, keep, clear, ignore, drop, add, when, repeat, reject, skip
+	Verb      string // assign, let, keep, clear, ignore, drop, add, when, repeat, reject, skip
 	Paths     []Name
 	Value     Node // of an assignment; of reject and skip the reason
 	Condition Node

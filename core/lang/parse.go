@@ -57,7 +57,11 @@ func (p *parser) fail(pos int, format string, args ...any) {
 }
 
 func (p *parser) next() {
+	comma := p.is(",")
 	p.tok = p.scan.next()
+	if comma && p.tok.kind == newline { // the line goes on
+		p.tok = p.scan.next()
+	}
 	if p.tok.kind == broken {
 		p.fail(p.tok.pos, "%s", p.tok.text)
 	}
@@ -242,12 +246,45 @@ func (p *parser) statement(m *Map, block bool) (Statement, bool) {
 		p.fail(first.pos, "there is no block to end here")
 	}
 	s.Verb = "assign"
+	if first.text == "let" {
+		s.Verb = "let"
+		p.next()
+		if p.tok.kind != word || reserved[p.tok.text] || strings.ContainsAny(p.tok.text, ".-[(/") {
+			p.fail(p.tok.pos, "`let NAME = VALUE` was expected, with a name such as total; this is %s", p.describe())
+		}
+	}
 	s.Paths = []Name{p.path()}
 	if !p.take("=") {
 		p.fail(p.tok.pos, "= was expected after %s, this is %s", s.Paths[0].Name, p.describe())
 	}
-	s.Value = p.value()
+	if s.Verb == "let" {
+		s.Value = p.cases(p.condition())
+	} else {
+		s.Value = p.cases(p.value())
+	}
 	return s, true
+}
+
+// cases parses what may follow a value: when it is the one, and others.
+func (p *parser) cases(first Node) Node {
+	if !p.is("when") {
+		return first
+	}
+	n := &Choice{at: at(first.Pos())}
+	for of := first; ; {
+		if !p.take("when") {
+			p.fail(p.tok.pos, "`when CONDITION` was expected after %s, this is %s", of, p.describe())
+		}
+		n.Cases = append(n.Cases, Case{of, p.condition()})
+		if !p.take(",") {
+			p.fail(p.tok.pos, "say what it is if nothing of this holds: `, otherwise VALUE`, or `, otherwise absent`")
+		}
+		if p.take("otherwise") {
+			n.Otherwise = p.value()
+			return n
+		}
+		of = p.value()
+	}
 }
 
 // rows parses ROW in LIST, and which of them.
@@ -536,6 +573,7 @@ func (p *parser) atom() Node {
 			if name, is := n.(*Name); is && p.take("where") {
 				n = &Rows{at: name.at, List: name.Name, Where: p.condition()}
 			}
+			n = p.cases(n)
 			p.depth--
 			if !p.take(")") {
 				p.fail(p.tok.pos, ") was expected, this is %s", p.describe())

@@ -149,6 +149,7 @@ type builder struct {
 	in     *format.Instructions // the same
 	nodes  []expression
 	loops  []looped
+	letAt  []Name // where values have been named
 	rules  []statementRule
 	ignore map[string]bool
 }
@@ -233,7 +234,7 @@ func (b *builder) numbers(pieces []format.Piece, rules []statementRule) bool {
 			return true
 		}
 		if about[0] != nil {
-			about = append(about, children(about[0])...)
+			about = append(about, b.below(about[0])...)
 		}
 	}
 	return false
@@ -257,7 +258,7 @@ func (b *builder) around(pieces []format.Piece) {
 				f := finding.New("map.around", b.place(n.Pos()), "%s stands around all messages of a file, and %s may differ between them", b.nodes[piece.Expression].path, n)
 				b.out = append(b.out, f.Suggest("write one file per record, or use a constant, sequence, now, route or a word of the file"))
 			}
-			about = append(about, children(n)...)
+			about = append(about, b.below(n)...)
 		}
 	}
 }
@@ -345,12 +346,21 @@ func (b *builder) condition(n Node) int {
 func (b *builder) named(n Name) format.Named { return format.Named{Path: n.Name, At: b.place(n.Pos())} }
 
 func (b *builder) statements(body []Statement, outer Node, blocks []looped) {
+	var named []string // in this block
+	defer func() {
+		for _, name := range named {
+			b.forget(name)
+		}
+	}()
 	for _, s := range body {
 		switch s.Verb {
 		case "assign":
 			if a, ok := b.assignment(s, outer); ok {
 				b.in.Assign = append(b.in.Assign, a)
 			}
+		case "let":
+			b.let(s)
+			named = append(named, s.Paths[0].Name)
 		case "keep", "clear", "ignore":
 			if outer != nil {
 				b.out = append(b.out, finding.New("map.condition", b.place(s.At), "%s holds always; it cannot stand in a block", s.Verb))
@@ -394,6 +404,44 @@ func (b *builder) statements(body []Statement, outer Node, blocks []looped) {
 			b.rules = append(b.rules, statementRule{s, and(outer, s.Condition), blocks, b.frames})
 		}
 	}
+}
+
+// let names a value, for what follows in its block.
+func (b *builder) let(s Statement) {
+	name := s.Paths[0]
+	_, slot, _ := b.find(&Name{Name: name.Name})
+	switch {
+	case b.lets[name.Name] != nil:
+		b.out = append(b.out, finding.New("map.name", b.place(name.Pos()), "%s is named already", name.Name))
+	case slot >= 0:
+		b.out = append(b.out, finding.New("map.name", b.place(name.Pos()), "%s is a field; give the value another name", name.Name))
+	case contextWords[name.Name].Doc != "" || functions[name.Name] != nil:
+		b.out = append(b.out, finding.New("map.name", b.place(name.Pos()), "%s is a word of the language; give the value another name", name.Name))
+	}
+	b.check(s.Value)
+	b.lets[name.Name] = &let{node: s.Value, frames: b.frames}
+	b.letAt = append(b.letAt, name)
+}
+
+// forget ends a name at the end of its block.
+func (b *builder) forget(name string) {
+	for i := len(b.letAt) - 1; i >= 0 && b.lets[name] != nil; i-- {
+		if b.letAt[i].Name == name {
+			if !b.lets[name].used {
+				b.out = append(b.out, finding.Warn("map.name-unused", b.place(b.letAt[i].Pos()), "%s is named, and not used", name))
+			}
+			break
+		}
+	}
+	delete(b.lets, name)
+}
+
+// below are the nodes directly below a node, or the one that a name stands for.
+func (b *builder) below(n Node) []Node {
+	if name, is := n.(*Name); is && b.bound[name] != nil {
+		return []Node{b.bound[name].node}
+	}
+	return children(n)
 }
 
 func (b *builder) paths(s Statement) {
@@ -536,7 +584,7 @@ func (b *builder) line(p *Program, pos int, target string, about ...Node) int32 
 		if depth, slot, ok := b.field(about[0]); ok && depth == 0 {
 			l.slot = slot
 		}
-		about = append(children(about[0]), about[1:]...)
+		about = append(b.below(about[0]), about[1:]...)
 	}
 	p.lines = append(p.lines, l)
 	return int32(len(p.lines) - 1)
@@ -590,7 +638,7 @@ func (b *builder) action(p *Program, e expression) action {
 // field tells whether a node is a field of the record or of a row around it, and which.
 func (b *builder) field(n Node) (depth, slot int, is bool) {
 	name, ok := n.(*Name)
-	if !ok {
+	if !ok || b.bound[name] != nil {
 		return 0, 0, false
 	}
 	depth, slot, _ = b.find(name)
