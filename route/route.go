@@ -23,6 +23,7 @@ import (
 	"ydrion/core/place"
 	"ydrion/core/schema"
 	"ydrion/core/shape"
+	"ydrion/core/text"
 	"ydrion/workspace"
 )
 
@@ -373,6 +374,9 @@ func (c *compilation) target(m *lang.Map, at func(int) place.Place) format.Targe
 		c.out = append(c.out, finding.New("route.format", at(m.At.Target), "records cannot be written as %q; known are %s", m.TargetFormat, strings.Join(formats.Names(), ", ")))
 		return nil
 	}
+	if m.AsCame {
+		return c.asCame(m, of, at)
+	}
 	sample, ok := c.file(m.TargetSample, at(m.At.Sample))
 	if !ok {
 		return nil
@@ -402,6 +406,28 @@ func (c *compilation) target(m *lang.Map, at func(int) place.Place) format.Targe
 		ends.EndAsSample()
 	}
 	return target
+}
+
+// asCame is the target of records that go on as they came.
+func (c *compilation) asCame(m *lang.Map, of *format.Format, at func(int) place.Place) format.Target {
+	bad := func(says string, args ...any) format.Target {
+		c.out = append(c.out, finding.New("route.as-it-came", at(m.At.Target), says, args...))
+		return nil
+	}
+	r := c.route
+	switch {
+	case of.AsCame == nil:
+		return bad("records of %s cannot go on as they came with changes; base the map on a sample", of.Title)
+	case m.TargetFormat != r.Format:
+		return bad("the route reads %s: as it came, it is that, and not %s", r.Format, m.TargetFormat)
+	case r.Record != "":
+		return bad("whole messages go on as they came; the route makes records of a part of them (record: %s)", r.Record)
+	case r.Charset != text.Declared:
+		return bad("messages go on in the character set that each names; leave the encoding out")
+	case r.Good.Guard || r.Good.AsSample:
+		return bad("segments end as they came, and nothing is guarded in them")
+	}
+	return of.AsCame()
 }
 
 // tables are the lookup tables of a workspace. Those that are asked for are read, and only

@@ -221,6 +221,33 @@ type Layout struct {
 	// Decimal is the decimal mark of a target whose standard wants numbers in plain decimal
 	// notation; 0: numbers may stand as they were written.
 	Decimal byte
+	// Editor writes records as they came, with Edits instead of pieces; nil: pieces write them.
+	Editor Editor
+	Edits  []Edit
+}
+
+// Editor writes a record as it came, with changes.
+type Editor interface {
+	// Edit appends the record. The problem says why a change is not possible.
+	Edit(out, raw []byte, changes []Change) (made []byte, problem string)
+}
+
+// Edit is a line of a map about a record as it came.
+type Edit struct {
+	Named
+	Expression int   // -1: it is taken away
+	Condition  int   // of its own, -1: none
+	Conditions []int // all that must hold for it
+	Loops      []int // that it is in, the outermost first
+}
+
+// Change is what an edit comes to in a record.
+type Change struct {
+	Edit   int // its number
+	At     int // where the segment begins that it is about, in the record; -1: the edit says
+	Value  []byte
+	Absent bool // there is no value: what stands there is taken away
+	Null   bool
 }
 
 // Line is one position of a record, for people.
@@ -238,6 +265,8 @@ type Instructions struct {
 	Drop   []Conditional
 	Add    []Added
 	Repeat []Repeated
+	// Of is the part that they are about, as far as a target has noted it.
+	Of string
 	// Separate tells that each record is an output of its own: what stands around it is part of it.
 	Separate bool
 }
@@ -319,9 +348,10 @@ type Added struct {
 
 // Repeated is a part that is written for each row of a list.
 type Repeated struct {
-	Named         // the part; without a path the record as a whole
-	Condition int // -1: always
-	Loop      int // a number that only the map language can resolve
+	Named            // the part; without a path the record as a whole
+	Condition int    // -1: always
+	Loop      int    // a number that only the map language can resolve
+	List      string // what the list's path is in the source
 	// Body is what the map says about the part. Its paths are those of the target that Inside gave.
 	Body Instructions
 }

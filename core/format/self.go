@@ -64,6 +64,8 @@ type Format struct {
 	Written func(style Style) func(to, object []byte) ([]byte, error)
 	// Target makes a target of a sample.
 	Target func(file string, sample []byte) (Target, error)
+	// AsCame makes a target of records of the same format as they came; nil: there is none.
+	AsCame func() Target
 }
 
 // Objects calls say for each record of a batch that is wanted, and for everything that stands around

@@ -5,6 +5,7 @@ import (
 
 	"ydrion/core/batch"
 	"ydrion/core/finding"
+	"ydrion/core/format"
 	"ydrion/core/shape"
 	"ydrion/core/value"
 )
@@ -27,9 +28,10 @@ type Env struct {
 	Record int64
 	Seq    int64
 
-	batch *batch.Batch
-	index int       // of the record in it
-	rows  []walking // the walks through lists, by their number
+	batch   *batch.Batch
+	index   int             // of the record in it
+	changes []format.Change // of a record as it came
+	rows    []walking       // the walks through lists, by their number
 
 	scratch  []byte
 	failed   bool

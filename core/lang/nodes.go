@@ -222,6 +222,7 @@ type Map struct {
 	SourceSchema string
 	TargetFormat string
 	TargetSample string
+	AsCame       bool // the target is the record as it came
 	At           struct{ Map, Source, Schema, Target, Sample int }
 	Body         []Statement
 }

@@ -371,8 +371,10 @@ func (p *parser) heading(m *Map, first token) {
 	case "target":
 		twice(&m.At.Target)
 		m.TargetFormat, m.TargetSample, m.At.Sample = text(0), text(3), pos(3)
-		if len(parts) != 4 || text(1) != "based" || text(2) != "on" {
-			p.fail(first.pos, "`target FORMAT based on SAMPLE` was expected, as in `target hl7 based on samples/blank-order.hl7`")
+		if m.AsCame = len(parts) == 4 && text(1) == "as" && text(2) == "it" && text(3) == "came"; m.AsCame {
+			m.TargetSample = ""
+		} else if len(parts) != 4 || text(1) != "based" || text(2) != "on" {
+			p.fail(first.pos, "`target FORMAT based on SAMPLE` was expected, as in `target hl7 based on samples/blank-order.hl7`, or `target FORMAT as it came`")
 		}
 	}
 	p.next()

@@ -37,6 +37,9 @@ type Program struct {
 
 	begins, ends *Program // what stands around the records of an output
 	skip         int
+
+	editor format.Editor // writes records as they came; nil: the actions write them
+	edits  []edit
 }
 
 // line is where in the map an action comes from.
@@ -199,6 +202,10 @@ func Build(m *Map, file, source string, target format.Target, scope Scope) (*Pro
 		return nil, slices.CompactFunc(b.out, func(x, y finding.Finding) bool { return x.String() == y.String() })
 	}
 	p := b.program(layout.Record, layout)
+	p.editor = layout.Editor
+	for _, e := range layout.Edits {
+		p.edits = append(p.edits, b.edit(p, e))
+	}
 	for _, r := range b.rules {
 		b.frames = r.frames
 		b.check(r.condition)
@@ -207,10 +214,10 @@ func Build(m *Map, file, source string, target format.Target, scope Scope) (*Pro
 		p.rules = append(p.rules, compiled)
 	}
 	b.frames = b.frames[:1]
-	p.Sequence, p.Record, p.skip = b.numbers(layout.Record, b.rules), b.words["record"], layout.Skip
+	p.Sequence, p.Record, p.skip = b.numbers(layout.Record, layout.Edits, b.rules), b.words["record"], layout.Skip
 	b.around(append(slices.Clone(layout.Begins), layout.Ends...))
 	p.begins, p.ends = b.program(layout.Begins, layout), b.program(layout.Ends, layout)
-	p.begins.Sequence = b.numbers(layout.Begins, nil)
+	p.begins.Sequence = b.numbers(layout.Begins, nil, nil)
 	if b.out.HasErrors() {
 		return nil, b.out
 	}
@@ -218,8 +225,15 @@ func Build(m *Map, file, source string, target format.Target, scope Scope) (*Pro
 }
 
 // numbers tells whether pieces or rules use the route's sequence.
-func (b *builder) numbers(pieces []format.Piece, rules []statementRule) bool {
+func (b *builder) numbers(pieces []format.Piece, edits []format.Edit, rules []statementRule) bool {
 	var about []Node
+	for _, e := range edits {
+		for _, x := range append(slices.Clone(e.Conditions), e.Expression) {
+			if x >= 0 {
+				about = append(about, b.nodes[x].node, b.nodes[x].condition)
+			}
+		}
+	}
 	for _, piece := range pieces {
 		switch piece.Kind {
 		case format.Value, format.Member, format.If, format.Unless:
@@ -324,7 +338,7 @@ func (b *builder) repeat(s Statement, outer Node, blocks []looped) {
 	}
 	block := looped{s.Each, b.frames}
 	b.loops = append(b.loops, block)
-	r := format.Repeated{Named: format.Named{Path: key, At: b.place(part.Pos())}, Condition: around, Loop: len(b.loops) - 1}
+	r := format.Repeated{Named: format.Named{Path: key, At: b.place(part.Pos())}, Condition: around, Loop: len(b.loops) - 1, List: b.tables[b.frames[b.inner()].table].At()}
 	if err == nil {
 		in, target := b.in, b.target
 		b.in, b.target = &r.Body, inner
@@ -781,6 +795,9 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			}
 			return out, Outcome{batch.Rejected, r.line, reason}
 		}
+	}
+	if p.editor != nil {
+		return p.edit(e, b, record, out)
 	}
 	begin := len(out)
 	buf, row := e.Buf, e.Row

@@ -27,6 +27,7 @@ var Format = &format.Format{
 		return (&speaker{sep: Usual, border: Usual}).message
 	},
 	Target: func(file string, sample []byte) (format.Target, error) { return NewTarget(file, sample) },
+	AsCame: func() format.Target { return &AsCame{} },
 }
 
 // recognise knows the segments that files begin with.
@@ -138,9 +139,12 @@ func (s Source) By(own *standard.Shelf) format.Source {
 
 // Into keeps escape sequences that are no text in values that go on into HL7.
 func (s Source) Into(t format.Target) format.Source {
-	if to, is := t.(*Target); is {
+	switch to := t.(type) {
+	case *Target:
 		s.Marked = true
 		to.FromMessages()
+	case *AsCame:
+		s.Marked = true
 	}
 	return s
 }

@@ -1,0 +1,78 @@
+package route
+
+import (
+	"context"
+	"strings"
+	"testing"
+
+	"ydrion/core/flow"
+	"ydrion/workspace"
+)
+
+// asCame runs a map over messages as they came, and gives what is written and what was wrong; if it does not
+// compile, why.
+func asCame(t *testing.T, read, lines, in string) (string, string) {
+	t.Helper()
+	w := workspace.FromFiles(map[string][]byte{
+		"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: hl7\n" + read + "map: maps/m.map\ndeliver:\n  good:\n    name: \"{file.stem}.out\"\n    to:\n      - folder: \"{out}\"\n  rejected:\n    folder: \"{out}/rejected\"\n"),
+		"maps/m.map":             []byte("map m\nsource hl7\ntarget hl7 as it came\n" + lines),
+		"lookups/sexes.csv":      []byte("from,to\nF,2\nM,1\n"),
+		"environments/test.yaml": []byte("environment: test\nplaces:\n  in: in\n  out: out\n"),
+	})
+	c, findings := Compile(w, "r")
+	if c == nil {
+		return "", findings.Error()
+	}
+	o := &output{}
+	if _, err := c.Plan.Run(context.Background(), strings.NewReader(in), flow.Inputs{}, o); err != nil {
+		t.Fatal(err)
+	}
+	return o.whole(t), strings.Join(o.wrong, "\n")
+}
+
+// TestMessagesAsTheyCame: what a map does not name goes on byte for byte.
+func TestMessagesAsTheyCame(t *testing.T) {
+	const (
+		head  = "MSH|^~\\&|A|B|C|D|20261128||ORU^R01|1|P|2.5.1\r"
+		other = "MSH#*~\\&#A#B#C#D#20261128##ORU*R01#1#P#2.5.1######8859/1\r\nPID#1##9***S*MR~8***S*PI##caf\xe9 | \\H\\x\\N\\###F\r\n\r\n"
+		pid   = "PID|1||9^^^S^MR~8^^^S^PI||O'Hara^Sam||\"\"|F\rPV1|1|O\r"
+		obx   = "OBX|1|NM|WBC||4|g/L\rNTE|1||a\rOBX|2|NM|HGB||8|g/L||\rNTE|1||b\rZZZ|1|\\Zx\\\r"
+	)
+	for _, test := range []struct{ lines, in, want, wrong string }{
+		{"PID-8 = PID-8 | lookup sexes", head + pid + obx, head + strings.Replace(pid, "|F\r", "|2\r", 1) + obx, ""},
+		{"PID-8 = PID-8 | lookup sexes", other + other, strings.ReplaceAll(other+other, "#F\r", "#2\r"), ""},
+		{"PID-5 = \"{PID-5} | é#\"", other, strings.Replace(other, "caf\xe9 | \\H\\x\\N\\#", "caf\xe9 | \\H\\x\\N\\ | \xe9\\F\\#", 1), ""},
+		{"PID-5 = \"日\"", other + head + pid, "", "MSH-18 names"},
+		{"PID-5.1 = \"é\"", head + pid, "", "is not ASCII, and MSH-18 names no character set"},
+		{"PID-3[5=PI].1 = \"7\"\nPID-3[1].4.2 = \"u\"", head + pid, head + strings.Replace(pid, "9^^^S^MR~8^", "9^^^S&u^MR~7^", 1), ""},
+		{"PID-3[5=XX].1 = \"7\"", head + pid, "", `no repetition of PID-3 has "XX" in component 5`},
+		{"PID-3[5=XX].1 = absent", head + pid, head + pid, ""},
+		{"PID-30 = \"N\"", head + pid, head + strings.Replace(pid, "|F\r", "|F"+strings.Repeat("|", 22)+"N\r", 1), ""},
+		{"PID-30 = absent\nclear PID-7", head + pid, head + strings.Replace(pid, "\"\"", "", 1), ""},
+		{"PID-7 = null", head + pid, head + pid, ""},
+		{"PD1-4 = \"x\"", head + pid, "", "the message has no PD1 for the value"},
+		{"PD1-4 = absent", head + pid, head + pid, ""},
+		{"OBX[2]-5 = \"9\"\nOBX(3=WBC)-5 = \"3\"", head + pid + obx, head + pid + strings.NewReplacer("||4|", "||3|", "||8|", "||9|").Replace(obx), ""},
+		{"drop NTE\ndrop OBX(3=HGB)", head + pid + obx, head + pid + "OBX|1|NM|WBC||4|g/L\rZZZ|1|\\Zx\\\r", ""},
+		{"drop NTE[2] when PID-8 = \"F\"\ndrop ZZZ when PID-8 = \"M\"", head + pid + obx, head + pid + strings.Replace(obx, "NTE|1||b\r", "", 1), ""},
+		{"repeat OBX for obx in OBX where (OBX-5 | number) > 5\n  OBX-8 = \"H{obx.position}\"\n  OBX-6 = NTE | count\nend\nPID-8 = \"x\"", head + pid + obx, head + strings.Replace(pid, "|F\r", "|x\r", 1) + strings.Replace(obx, "||8|g/L||", "||8|1||H1", 1), ""},
+		{"when PID-8 = \"M\"\n  PID-8 = \"1\"\nend", head + pid, head + pid, ""},
+		{"reject when PID-8 = \"F\" because \"no\"", head + pid, "", "no"},
+		{"keep PID", head, "", "everything stays as it came"},
+		{"MSH-18 = \"ASCII\"", head, "", "stays as it came"},
+		{"NTE-3 = \"x\"\nNTE-3 = \"y\"", head, "", "assigned twice"},
+		{"repeat NTE for obx in OBX\n  NTE-3 = \"x\"\nend", head, "", "and OBX are not NTE"},
+		{"repeat OBX for obx in OBX\n  PID-3 = \"x\"\nend", head, "", "PID-3 is not in the segment that is changed here, OBX"},
+		{"drop MSH", head, "", "cannot be dropped"},
+	} {
+		got, wrong := asCame(t, "", test.lines, test.in)
+		if got != test.want || !strings.Contains(wrong, test.wrong) || (wrong == "") != (test.wrong == "") {
+			t.Errorf("%s\nof %q is\n%q, not\n%q\n%s", test.lines, test.in, got, test.want, wrong)
+		}
+	}
+	for read, want := range map[string]string{"  record: OBX\n": "whole messages go on", "  encoding: utf-8\n": "leave the encoding out"} {
+		if _, wrong := asCame(t, read, "PID-8 = \"x\"", head); !strings.Contains(wrong, want) {
+			t.Errorf("%s: %s", read, wrong)
+		}
+	}
+}
