@@ -46,7 +46,7 @@ var saying = map[string]struct {
 		no:   "no", lines: "rows", article: "article", quantity: "quantity", unit: "unit", due: `due`},
 	"json": {schema: `{"$schema":"https://json-schema.org/draft/2020-12/schema","properties":{"no":{"type":"string"},"lines":{"type":"array","items":{"properties":{"what":{"properties":{"article":{"type":"string"}}},"quantity":{"type":"number"},"unit":{"type":"string"},"due":{"type":"string"},"notes":{"type":"array","items":{"type":"string"}}}}}}}`,
 		file: `{"no":"A-1","lines":[{"what":{"article":"x|y & 'q' + a:b; \"c\", d"},"quantity":3,"unit":"EA","due":"2026-12-01","notes":["first","s\u0027cond"]},{"unit":"BX","what":{"article":"HR-2"},"quantity":1.50,"due":"2026-12-02","notes":[]}]}` + "\n" + `{"lines":[],"no":"A-2"}` + "\n" + `{"no":"A-3","lines":[{"quantity":7,"due":"2026-12-03","notes":["only"],"unit":"EA","what":{"article":"HR-3"}}]}` + "\n",
-		no:   "no", lines: "lines", article: "row.what.article", quantity: "quantity", unit: "unit", due: `(due | date "yyyy-MM-dd")`, notes: "notes", note: "element"},
+		no:   "no", lines: "lines", article: "row.what.article", quantity: "quantity", unit: "unit", due: `(due | date "yyyy-MM-dd")`, notes: "notes", note: "value"},
 	"hl7": {file: "MSH|^~\\&|A|B|C|D|20261125||ORU^R01^ORU_R01|1|P|2.5.1\rPID|1||T-1\rOBR|1|A-1||P\rOBX|1|NM|x\\F\\y \\T\\ 'q' + a:b; \"c\", d||3|EA|||||F|||20261201\rNTE|1||first\rNTE|2||s'cond\rOBX|2|NM|HR-2||1.50|BX|||||F|||20261202\r" +
 		"MSH|^~\\&|A|B|C|D|20261125||ORU^R01^ORU_R01|2|P|2.5.1\rPID|1||T-1\rOBR|1|A-2||P\rNTE|1||of the order\r" +
 		"MSH|^~\\&|A|B|C|D|20261125||ORU^R01^ORU_R01|3|P|2.5.1\rPID|1||T-1\rOBR|1|A-3||P\rNTE|1||of the order\rOBX|1|NM|HR-3||7|EA|||||F|||20261203\rNTE|1||only\r",
@@ -94,7 +94,7 @@ repeat lines for row in LINES
   due = DUE | format "yyyyMMdd"
 [
   repeat notes for note in NOTES
-    element = NOTE
+    value = NOTE
   end
 ]
 [clear notes]

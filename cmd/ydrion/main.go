@@ -3,6 +3,7 @@ package main
 
 import (
 	"os"
+	_ "time/tzdata" // zones are known on machines that have no database of them
 
 	"ydrion/cli"
 )

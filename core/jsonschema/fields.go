@@ -74,7 +74,7 @@ func (f *fields) collect(s *js.Schema, path []string, up, without string, sure b
 }
 
 // Element is what a row is called that is neither an object nor a list.
-const Element = "element"
+const Element = "value"
 
 // list takes a list and what its elements have.
 func (f *fields) list(name, path string, s *js.Schema, sure bool) {

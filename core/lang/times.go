@@ -5,7 +5,6 @@ import (
 	"math"
 	"strings"
 	"time"
-	_ "time/tzdata" // zones are known wherever the program runs
 
 	"ydrion/core/value"
 )

@@ -22,7 +22,7 @@ import (
 //
 // Positions are member names with dots between: station.code, or a JSON Pointer
 // (RFC 6901): /station/code. A list in the sample has one element, which stands for all: what is
-// said within it is said of its members or, if it has none, of the position "element".
+// said within it is said of its members or, if it has none, of the position "value".
 type Target struct {
 	file   string
 	sample *member
@@ -141,7 +141,7 @@ func (t *Target) Inside(path string) (string, format.Target, error) {
 	of := m.list
 	if !of.object {
 		of = &member{object: true, children: []*member{m.list}}
-		m.list.name = "element"
+		m.list.name = "value"
 	}
 	return path, &Target{file: t.file, sample: of}, nil
 }
@@ -382,7 +382,7 @@ func (l *layout) element(of *Target, r *format.Repeated, at string) {
 	}
 	if len(r.Body.Assign)+len(r.Body.Repeat) == 0 {
 		f := finding.New("map.sample-value", r.At, "nothing is said of the elements of %s", at)
-		l.out = append(l.out, f.Suggest("assign `element = …` in the block"))
+		l.out = append(l.out, f.Suggest("assign `value = …` in the block"))
 	}
 }
 
