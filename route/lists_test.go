@@ -397,3 +397,74 @@ func readEDIFACT(t *testing.T, text string) (out []order) {
 	}
 	return out
 }
+
+// TestLevelsFromLists: lists in lists become levels of a hierarchy, numbered, each below its own.
+func TestLevelsFromLists(t *testing.T) {
+	const envelope = "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000007*0*T*>~GS*SH*S*L*20261125*0930*7*X*005010~"
+	w := workspace.FromFiles(map[string][]byte{
+		"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: json\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  good:\n    name: \"{file.stem}.out\"\n    to:\n      - folder: \"{out}\"\n  rejected:\n    folder: \"{out}/rejected\"\n"),
+		"maps/m.map":             []byte("map m\nsource json schemas/s.json\ntarget x12 based on samples/s\nkeep ISA, GS, ST, BSN-1, BSN-3, BSN-4, HL(3=S), TD5\nBSN-2 = no\nrepeat HL(3=O) for order in orders\n  keep HL(3=O)\n  PRF-1 = order.order\n  repeat HL(3=P) for pack in packs\n    keep HL(3=P), MAN-1\n    MAN-2 = sscc\n    repeat HL(3=I) for item in items\n      keep HL(3=I), LIN-2, SN1-3\n      LIN-3 = article\n      SN1-2 = q\n    end\n  end\nend\nCTT-1 = 1 + (orders | count) + (orders | sum (packs | count)) + (orders | sum (packs | sum (items | count)))\n"),
+		"samples/s":              []byte(envelope + "ST*856*0001~BSN*00*L1*20261125*0930~HL*1**S~TD5*B*2*TRUCK~HL*2*1*O~PRF*A-1~HL*3*2*P~MAN*GM*0001~HL*4*3*I~LIN**VP*X1~SN1**1*EA~CTT*4~SE*13*0001~GE*1*7~IEA*1*000000007~"),
+		"schemas/s.json":         []byte(`{"properties":{"no":{"type":"string"},"orders":{"type":"array","items":{"properties":{"order":{"type":"string"},"packs":{"type":"array","items":{"properties":{"sscc":{"type":"string"},"items":{"type":"array","items":{"properties":{"article":{"type":"string"},"q":{"type":"number"}}}}}}}}}}}}`),
+		"environments/test.yaml": []byte("environment: test\nplaces:\n  in: in\n  out: out\n"),
+	})
+	c, findings := Compile(w, "r")
+	if c == nil {
+		t.Fatal(findings)
+	}
+	o := &output{}
+	in := `{"no":"D-1","orders":[{"order":"A-1","packs":[{"sscc":"P1","items":[{"article":"X1","q":1},{"article":"X2","q":2}]},{"sscc":"P2","items":[]}]},{"order":"A-2","packs":[]},{"order":"A-3","packs":[{"sscc":"P3","items":[{"article":"X3","q":3}]}]}]}`
+	if _, err := c.Plan.Run(context.Background(), strings.NewReader(in), flow.Inputs{}, o); err != nil || len(o.wrong) > 0 {
+		t.Fatal(err, o.wrong)
+	}
+	want := envelope + "ST*856*0001~BSN*00*D-1*20261125*0930~HL*1**S~TD5*B*2*TRUCK~" +
+		"HL*2*1*O~PRF*A-1~HL*3*2*P~MAN*GM*P1~HL*4*3*I~LIN**VP*X1~SN1**1*EA~HL*5*3*I~LIN**VP*X2~SN1**2*EA~HL*6*2*P~MAN*GM*P2~" +
+		"HL*7*1*O~PRF*A-2~HL*8*1*O~PRF*A-3~HL*9*8*P~MAN*GM*P3~HL*10*9*I~LIN**VP*X3~SN1**3*EA~CTT*10~SE*27*0001~GE*1*7~IEA*1*000000007~"
+	if got := o.whole(t); got != want {
+		t.Errorf("%s\nnot\n%s", got, want)
+	}
+}
+
+// TestWhatBlocksRefuse: what cannot be repeated, or is said in the wrong place, is told where it is said.
+func TestWhatBlocksRefuse(t *testing.T) {
+	const csvSchema = `{"fields":[{"name":"no"}],"lists":[{"name":"lines","fields":[{"name":"a"}],"lists":[{"name":"lots","fields":[{"name":"lot"}]}]}]}`
+	for _, test := range []struct{ target, sample, lines, want string }{
+		{"hl7", "MSH|^~\\&|A|B|C|D|20261125||ORU^R01|1|P|2.5\rPID|1\rOBX|1\rNTE|1\rOBX|2\r", "keep MSH, PID\nrepeat MSH for l in lines\nend", "MSH begins the message"},
+		{"hl7", "MSH|^~\\&|A|B|C|D|20261125||ORU^R01|1|P|2.5\rPID|1\rOBX|1\rNTE|1\r", "keep MSH, PID\nOBX-1 = no\nrepeat OBX for l in lines\n  OBX-3 = a\n  NTE-1 = a\nend", "OBX is repeated with OBX, and this is said outside of that block"},
+		{"hl7", "MSH|^~\\&|A|B|C|D|20261125||ORU^R01|1|P|2.5\rPID|1\rOBX|1\rNTE|1\r", "keep MSH, PID\nrepeat NTE for l in lines\n  OBX-1 = a\n  NTE-1 = a\nend", "OBX stands before NTE in the sample"},
+		{"hl7", "MSH|^~\\&|A|B|C|D|20261125||ORU^R01|1|P|2.5\rPID|1\rOBX|1\rNTE|1\r", "keep MSH, PID\nrepeat OBX for l in lines\n  OBX-1 = a\n  NTE-1 = a\nend\nrepeat NTE for l in lines\n  NTE-2 = a\nend", "NTE is repeated in another block, too"},
+		{"hl7", "MSH|^~\\&|A|B|C|D|20261125||ORU^R01|1|P|2.5\rPID|1\r", "keep MSH, PID\nrepeat OBX for l in lines\n  OBX-1 = a\nend", "the sample samples/s has no segment OBX"},
+		{"hl7", "MSH|^~\\&|A|B|C|D|20261125||ORU^R01|1|P|2.5\rPID|1\rOBX|1\r", "keep MSH, PID\nrepeat OBX for l in lines\n  OBX-1 = a\n  skip when a = \"x\" because \"y\"\nend", "say which rows are wanted: `repeat … for l in lines where CONDITION`"},
+		{"hl7", "MSH|^~\\&|A|B|C|D|20261125||ORU^R01|1|P|2.5\rPID|1\rOBX|1|x\r", "keep MSH, PID\nrepeat OBX for l in lines\n  OBX-1 = a\nend", "would go into every message"},
+		{"hl7", "MSH|^~\\&|A|B|C|D|20261125||ORU^R01|1|P|2.5\rPID|1\rOBX|1\r", "keep MSH, PID\nrepeat OBX for l in lots\n  OBX-1 = \"x\"\nend", "there is no list \"lots\""},
+		{"hl7", "MSH|^~\\&|A|B|C|D|20261125||ORU^R01|1|P|2.5\rPID|1\rOBX|1\r", "keep MSH, PID\nrepeat OBX for l in lines\n  repeat OBX for l in lots\n    OBX-1 = l.lot\n  end\nend", "l is the name of the row around this one already"},
+		{"hl7", "MSH|^~\\&|A|B|C|D|20261125||ORU^R01|1|P|2.5\rPID|1\rOBX|1\r", "keep MSH, PID\nOBX-1 = l.a", "there is no field \"l.a\""},
+		{"hl7", "MSH|^~\\&|A|B|C|D|20261125||ORU^R01|1|P|2.5\rPID|1\rOBX|1\r", "keep MSH, PID\nrepeat OBX for now in lines\n  OBX-1 = a\nend", "a name for each row was expected"},
+		{"csv", "a\n", "repeat a for l in lines\n  a = l.a\nend", "a row has no parts that can be repeated"},
+		{"csv", "a,b\n", "repeat for l in lines\n  a = l.a\nend", "nothing fills the column \"b\""},
+		{"csv", "a\n", "a = no\nrepeat for l in lines\n  a = l.a\nend", "a is assigned twice"},
+		{"json", `{"a":""}`, "repeat a for l in lines\n  b = l.a\nend", "a is not a list with an element"},
+		{"json", `{"a":[]}`, "repeat a for l in lines\n  b = l.a\nend", "a is not a list with an element"},
+		{"json", `{"a":[{"b":""}]}`, "a = no", "a is a list; say `repeat a for"},
+		{"json", `{"a":[{"b":""}]}`, "clear b", "has no member b"},
+		{"json", `{"a":[{"b":"","c":""}]}`, "repeat a for l in lines\n  b = l.a\nend", "the sample's value at a.c would go into every record"},
+		{"json", `{"a":[{"b":""}]}`, "repeat a for l in lines\n  b = l.a\nend\nrepeat a for l in lines\n  b = l.a\nend", "a is repeated twice"},
+		{"json", `{"a":["x"]}`, "repeat a for l in lines\nend", "nothing is said of the elements of a"},
+	} {
+		w := workspace.FromFiles(map[string][]byte{
+			"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: json\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  good:\n    name: \"{file.stem}.out\"\n    to:\n      - folder: \"{out}\"\n  rejected:\n    folder: \"{out}/rejected\"\n"),
+			"maps/m.map":             []byte("map m\nsource json schemas/s.json\ntarget " + test.target + " based on samples/s\n" + test.lines + "\n"),
+			"samples/s":              []byte(test.sample),
+			"schemas/s.json":         []byte(csvSchema),
+			"environments/test.yaml": []byte("environment: test\nplaces:\n  in: in\n  out: out\n"),
+		})
+		_, findings := Compile(w, "r")
+		said := ""
+		for _, f := range findings {
+			said += f.String() + "\n"
+		}
+		if !strings.Contains(said, test.want) {
+			t.Errorf("%s\nsays %s, not %s", test.lines, said, test.want)
+		}
+	}
+}

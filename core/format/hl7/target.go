@@ -121,37 +121,39 @@ func (t *Target) Part(p string) (string, error) {
 
 // Layout turns instructions into pieces. Each message stands for itself.
 func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
-	plans, out := t.blank.Plan(in)
-	if out.HasErrors() {
-		return format.Layout{}, out
-	}
+	var out finding.List
 	layout := format.Layout{Decimal: '.'} // numbers: HL7 v2 chapter 2A, NM
-	w := &segments.Composer{Blank: t.blank}
-	for _, p := range plans {
-		if p.Name == "MSH" {
-			var findings finding.List
-			layout.Says, findings = t.says(p, in)
-			out = append(out, findings...)
+	layout.Record = in.Rows(func(in format.Instructions) []format.Piece {
+		plans, findings := t.blank.Plan(in)
+		if out = append(out, findings...); findings.HasErrors() {
+			return nil
 		}
-	}
-	w.Each(plans, func(p *segments.Planned) {
-		if p.Name == "MSH" {
-			w.Text(t.header)
-			w.Fields(p, 3)
-		} else {
-			w.Text(p.Name)
-			w.Fields(p, 1)
+		w := &segments.Composer{Blank: t.blank}
+		for _, p := range plans {
+			if p.Name == "MSH" {
+				layout.Says, findings = t.says(p, in)
+				out = append(out, findings...)
+			}
 		}
-		w.Text(t.end)
+		w.Each(plans, func(p *segments.Planned) {
+			if p.Name == "MSH" {
+				w.Text(t.header)
+				w.Fields(p, 3)
+			} else {
+				w.Text(p.Name)
+				w.Fields(p, 1)
+			}
+			w.Text(t.end)
+		})
+		return w.Pieces()
 	})
-	layout.Record = w.Pieces()
 	return layout, out
 }
 
 // Inside is a segment that can be repeated, with those behind it that something is said about in its block.
 func (t *Target) Inside(path string) (string, format.Target, error) {
-	if path == "" {
-		return "", nil, fmt.Errorf("a record becomes one message; name what is repeated in it, as in `repeat OBX for … in …`")
+	if path == "" { // a message for each row
+		return "", t, nil
 	}
 	part, err := t.Part(path)
 	if err == nil && part == "MSH" {
