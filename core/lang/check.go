@@ -134,7 +134,11 @@ func (c *checker) kindOf(n Node) value.Kind {
 		return c.call(n)
 	case *Rows:
 		c.bad(n, "map.list", "%s is a list, and a value is needed here", n)
-		c.suggest("say what of it: %s | count, %s | first …", n, n)
+		if asked := n.asked(); asked != "" {
+			c.suggest("close the list before it is asked for something: (%s where …) | %s", n.List, asked)
+		} else {
+			c.suggest("say what of it: %s | count, %s | first …", n, n)
+		}
 		return anyKind
 	case *Answer:
 		x, v := c.check(n.X), c.check(n.Value)

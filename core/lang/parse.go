@@ -574,6 +574,9 @@ func (p *parser) atom() Node {
 			n := p.condition()
 			if name, is := n.(*Name); is && p.take("where") {
 				n = &Rows{at: name.at, List: name.Name, Where: p.condition()}
+				if p.is("|") {
+					p.fail(p.tok.pos, "close the list before it is asked for something: %s | …", n)
+				}
 			}
 			n = p.cases(n)
 			p.depth--

@@ -26,6 +26,21 @@ func (n *Rows) String() string {
 	return n.List
 }
 
+// asked is the function on lists that stands at the end of the condition, where the list's end was meant.
+func (n *Rows) asked() string {
+	for last := n.Where; last != nil; {
+		if call, is := last.(*Call); is && call.Piped && functions[call.Name] != nil && functions[call.Name].Rows {
+			return call.Name
+		}
+		below := children(last)
+		if len(below) == 0 {
+			break
+		}
+		last = below[len(below)-1]
+	}
+	return ""
+}
+
 // frame is what names may mean: the values of the record, or those of a row.
 type frame struct {
 	name   string // by which its values are asked for; empty for one that has none
