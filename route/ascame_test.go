@@ -76,3 +76,57 @@ func TestMessagesAsTheyCame(t *testing.T) {
 		}
 	}
 }
+
+// TestBatchesAroundMessages: what a sample has around its message stands around all of an output, with the
+// number of messages; or around each, where each is an output of its own.
+func TestBatchesAroundMessages(t *testing.T) {
+	const (
+		head = "FHS|^~\\&|A|B|C|D|20261128||f.hl7\rBHS|^~\\&|A|B|C|D|20261128||||7\r"
+		mess = "MSH|^~\\&|A|B|C|D|20261128||ADT^A04|1|P|2.5.1\rPID|1||x\r"
+		tail = "BTS|1|of one\rFTS|1\r"
+	)
+	make := func(sample, per, lines string) (string, string) {
+		w := workspace.FromFiles(map[string][]byte{
+			"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: csv\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  good:\n    name: \"" + map[string]string{"pickup": "{file.stem}.out", "record": "{tag}.out"}[per] + "\"\n    one file per: " + per + "\n    to:\n      - folder: \"{out}\"\n  rejected:\n    folder: \"{out}/rejected\"\n"),
+			"maps/m.map":             []byte("map m\nsource csv schemas/s.json\ntarget hl7 based on samples/s.hl7\n" + lines),
+			"samples/s.hl7":          []byte(sample),
+			"schemas/s.json":         []byte(`{"fields":[{"name":"tag","constraints":{"pattern":"T-[0-9]"}}]}`),
+			"environments/test.yaml": []byte("environment: test\nplaces:\n  in: in\n  out: out\n"),
+		})
+		c, findings := Compile(w, "r")
+		if c == nil {
+			said := ""
+			for _, f := range findings {
+				said += f.String() + "\n"
+			}
+			return "", said
+		}
+		o := &output{}
+		if _, err := c.Plan.Run(context.Background(), strings.NewReader("tag\nT-1\nwrong\nT-2\nT-3\n"), flow.Inputs{}, o); err != nil {
+			t.Fatal(err)
+		}
+		return o.whole(t), ""
+	}
+	const lines = "keep FHS-3, FHS-4, FHS-5, FHS-6, FHS-7, BHS, MSH, PID-1, BTS-2\nFHS-9 = \"f-2\"\nPID-3 = tag\n"
+	opened := strings.Replace(head, "f.hl7", "f-2", 1)
+	one := func(tag string) string { return strings.Replace(mess, "x", tag, 1) }
+	if got, wrong := make(head+mess+tail, "pickup", lines); got != opened+one("T-1")+one("T-2")+one("T-3")+"BTS|3|of one\rFTS|1\r" {
+		t.Errorf("%q %s", got, wrong)
+	}
+	if got, wrong := make(head+mess+tail, "record", lines); got != opened+one("T-1")+tail+opened+one("T-2")+tail+opened+one("T-3")+tail {
+		t.Errorf("%q %s", got, wrong)
+	}
+	for _, test := range []struct{ sample, lines, want string }{
+		{head + mess + tail, "keep FHS, BHS, MSH, PID-1, BTS-2\nPID-3 = tag\nBTS-1 = 3", "BTS-1 is computed"},
+		{head + mess + tail, "keep FHS, MSH, PID-1, BTS-2\nPID-3 = tag", "at BHS-3 would go into every message"},
+		{head + mess + tail, "keep FHS, BHS, MSH, PID-1, BTS-2\nPID-3 = tag\nBHS-11 = tag", "BHS-11 stands around all messages of a file"},
+		{head + mess + tail, "keep FHS, BHS, MSH, PID-1, BTS-2\nPID-3 = tag\ndrop BHS", "BHS stands around messages"},
+		{head + mess, "keep MSH\nPID-3 = tag", "it has FHS BHS MSH"},
+		{mess + mess, "keep MSH\nPID-3 = tag", "this one has 2"},
+		{strings.ReplaceAll(head, "^~", "~^") + mess + tail, "keep MSH\nPID-3 = tag", "MSH names other separators"},
+	} {
+		if _, wrong := make(test.sample, "pickup", test.lines); !strings.Contains(wrong, test.want) {
+			t.Errorf("%s\nsays %s, not %s", test.lines, wrong, test.want)
+		}
+	}
+}

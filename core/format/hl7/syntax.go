@@ -260,9 +260,14 @@ type Message struct {
 	Segments   []Segment
 }
 
-// Parse takes one message apart. Segments may end with CR, LF or CR LF.
+// Parse takes one message apart. Segments may end with CR, LF or CR LF. What stands around a message in a
+// batch (FHS, BHS, BTS, FTS) may stand around it.
 func Parse(b []byte) (*Message, error) {
-	sep, problem := separators(b)
+	first := b
+	if len(b) > 3 && header(b[:3]) {
+		first = append([]byte("MSH"), b[3:]...)
+	}
+	sep, problem := separators(first)
 	if problem != "" {
 		return nil, errors.New(problem)
 	}
@@ -293,8 +298,11 @@ func (m *Message) segment(line string) (Segment, error) {
 		return s, fmt.Errorf("%q is no segment name: three capital letters or digits", s.Name)
 	}
 	for i, f := range parts[1:] {
-		if s.Name == "MSH" && i == 0 {
+		if header([]byte(s.Name)) && i == 0 {
 			s.Fields = append(s.Fields, Field{{{string(sep.Field)}}}, Field{{{f}}})
+			if own := string([]byte{sep.Component, sep.Repetition, sep.Escape, sep.Subcomponent}); !strings.HasPrefix(f, own) {
+				return s, fmt.Errorf("%s names other separators than what stands before it", s.Name)
+			}
 			continue
 		}
 		var field Field

@@ -2,6 +2,7 @@ package hl7
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"ydrion/core/finding"
@@ -15,7 +16,7 @@ import (
 type Target struct {
 	source  []byte
 	blank   *segments.Blank
-	header  string // MSH with what says the separators
+	header  string // what says the separators, behind MSH, FHS or BHS
 	escapes *text.Escapes
 	end     string // of a segment
 
@@ -39,11 +40,14 @@ func NewTarget(file string, sample []byte) (*Target, error) {
 			return nil, fmt.Errorf("%s: %w", file, err)
 		}
 	}
+	if err := batched(m); err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
 	s := m.Separators
 	blank := &segments.Blank{
 		File: file, Separators: [4]byte{s.Field, s.Repetition, s.Component, s.Subcomponent},
 		Plain: s.Unescape, Parse: parsePath,
-		Given: func(segment string, field int) bool { return segment == "MSH" && field <= 2 },
+		Given: given,
 	}
 	for _, segment := range m.Segments {
 		of := segments.Sampled{Name: segment.Name}
@@ -53,7 +57,41 @@ func NewTarget(file string, sample []byte) (*Target, error) {
 		blank.Segments = append(blank.Segments, of)
 	}
 	return &Target{source: sample, blank: blank, escapes: s.Escapes(), end: "\r",
-		separators: s, header: "MSH" + string([]byte{s.Field, s.Component, s.Repetition, s.Escape, s.Subcomponent})}, nil
+		separators: s, header: string([]byte{s.Field, s.Component, s.Repetition, s.Escape, s.Subcomponent})}, nil
+}
+
+// given tells of fields that no map says: separators, and the counts of batches and files (2.10.3).
+func given(segment string, field int) bool {
+	return header([]byte(segment)) && field <= 2 || (segment == "BTS" || segment == "FTS") && field == 1
+}
+
+// around tells whether a segment stands around messages.
+func around(segment string) bool {
+	return segment == "FHS" || segment == "BHS" || segment == "BTS" || segment == "FTS"
+}
+
+// batched holds that what stands around the sample's message begins and ends what it should.
+func batched(m *Message) error {
+	var names []string
+	messages := 0
+	for _, s := range m.Segments {
+		switch {
+		case around(s.Name):
+			names = append(names, s.Name)
+		case s.Name == "MSH":
+			messages++
+			names = append(names, s.Name)
+		case len(names) == 0 || names[len(names)-1] != "MSH":
+			return fmt.Errorf("%s stands outside of the message", s.Name)
+		}
+	}
+	if messages != 1 {
+		return fmt.Errorf("a sample has one message, which stands for all; this one has %d", messages)
+	}
+	if order := strings.Join(names, " "); order != "MSH" && order != "BHS MSH BTS" && order != "FHS BHS MSH BTS FTS" {
+		return fmt.Errorf("around the message of a sample stand BHS and BTS, and around those FHS and FTS, or none; it has %s", order)
+	}
+	return nil
 }
 
 var _ format.Target = (*Target)(nil)
@@ -98,8 +136,8 @@ func (t *Target) Position(p string) (format.Position, error) {
 	if at.Element > 0 || at.By > 0 {
 		return format.Position{}, fmt.Errorf("%q chooses by a value, and what is written is counted: name it as in OBX[2]-5 or PID-3[2].1", p)
 	}
-	if at.Segment == "MSH" && at.Field <= 2 {
-		return format.Position{}, fmt.Errorf("%s says the separators and follows the sample", p)
+	if given(at.Segment, at.Field) {
+		return format.Position{}, fmt.Errorf("%s is computed, or says the separators and follows the sample", p)
 	}
 	return format.Position{Key: at.String()}, nil
 }
@@ -115,6 +153,9 @@ func (t *Target) Part(p string) (string, error) {
 	}
 	if at.Field != 0 {
 		return "", fmt.Errorf("%q is a field; name a segment, as in %s", p, at.Part())
+	}
+	if around(at.Segment) {
+		return "", fmt.Errorf("%s stands around messages: it can be neither dropped, added nor repeated", p)
 	}
 	return at.Part(), nil
 }
@@ -135,24 +176,52 @@ func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
 				out = append(out, findings...)
 			}
 		}
-		w.Each(plans, func(p *segments.Planned) {
-			if p.Name == "MSH" {
-				w.Text(t.header)
-				w.Fields(p, 3)
+		head := slices.IndexFunc(plans, func(p *segments.Planned) bool { return p.Name == "MSH" })
+		tail := len(plans) - head // as many close as open
+		for _, p := range plans[:head] {
+			t.segment(w, p)
+		}
+		if !in.Separate {
+			layout.Begins = w.Pieces()
+		}
+		w.Each(plans[head:tail], func(p *segments.Planned) { t.segment(w, p) })
+		record := w.Pieces()
+		for _, p := range plans[tail:] {
+			w.Text(p.Name + string(t.separators.Field))
+			if p.Name == "BTS" && !in.Separate {
+				w.Piece(format.Piece{Kind: format.Total})
 			} else {
-				w.Text(p.Name)
-				w.Fields(p, 1)
+				w.Text("1")
 			}
+			w.Fields(p, 2)
 			w.Text(t.end)
-		})
-		return w.Pieces()
+		}
+		if in.Separate {
+			return append(record, w.Pieces()...)
+		}
+		layout.Ends = w.Pieces()
+		return record
 	})
 	return layout, out
+}
+
+// segment writes a segment.
+func (t *Target) segment(w *segments.Composer, p *segments.Planned) {
+	if w.Text(p.Name); header([]byte(p.Name)) {
+		w.Text(t.header)
+		w.Fields(p, 3)
+	} else {
+		w.Fields(p, 1)
+	}
+	w.Text(t.end)
 }
 
 // Inside is a segment that can be repeated, with those behind it that something is said about in its block.
 func (t *Target) Inside(path string) (string, format.Target, error) {
 	if path == "" { // a message for each row
+		if around(t.blank.Segments[0].Name) {
+			return "", nil, fmt.Errorf("a record becomes one message of a batch; name what is repeated in it, as in `repeat OBX for … in …`")
+		}
 		return "", t, nil
 	}
 	part, err := t.Part(path)
