@@ -325,6 +325,9 @@ func (c *checker) call(n *Call) value.Kind {
 		}
 		c.want(a, p.Kind, n.Name)
 	}
+	if n.Name == "lookup" {
+		c.columns(n, args)
+	}
 	if n.Instead != nil {
 		c.want(n.Instead, f.Out, "if "+instead[n.Name])
 	}
@@ -332,6 +335,25 @@ func (c *checker) call(n *Call) value.Kind {
 		return in
 	}
 	return f.Out
+}
+
+// columns holds that a table answers what is looked up in it.
+func (c *checker) columns(n *Call, args []Node) {
+	name, is := args[0].(*Name)
+	if !is || c.scope.table(name.Name) == nil {
+		return // it has been complained about
+	}
+	answer := ""
+	if len(args) > 1 {
+		text, is := args[1].(*Text)
+		if !is || len(text.Parts) != 1 {
+			return
+		}
+		answer = text.Parts[0].Text
+	}
+	if _, err := c.scope.table(name.Name).By(max(1, len(args)-1), answer); err != nil {
+		c.bad(n, "map.lookup", "%v", err)
+	}
 }
 
 func (c *checker) table(n Node) {

@@ -276,6 +276,9 @@ func (c *compiler) compileLookup(n *Call, in evaluator) evaluator {
 	if t == nil {
 		return in
 	}
+	if len(n.Args) > 2 {
+		return c.compileIndex(n, in, t)
+	}
 	var unlisted evaluator
 	if n.Instead != nil {
 		unlisted = c.compile(n.Instead)
@@ -292,6 +295,42 @@ func (c *compiler) compileLookup(n *Call, in evaluator) evaluator {
 			return unlisted(e)
 		}
 		return e.fail("%q is not listed in %s", v, t.File)
+	}
+}
+
+// compileIndex compiles a lookup of several keys, or for the answer in a column that is named.
+func (c *compiler) compileIndex(n *Call, in evaluator, t *lookup.Table) evaluator {
+	args := c.arguments(n.Args[2:])
+	index, err := t.By(len(args), args[0].text)
+	if err != nil {
+		return in // it has been complained about
+	}
+	var unlisted evaluator
+	if n.Instead != nil {
+		unlisted = c.compile(n.Instead)
+	}
+	return func(e *Env) value.Value {
+		v := in(e)
+		if !v.Has() || e.failed {
+			return v
+		}
+		start := len(e.scratch)
+		e.scratch = v.Append(e.scratch)
+		for _, key := range args[1:] {
+			v := key.eval(e)
+			if e.failed {
+				return v
+			}
+			e.scratch = v.Append(append(e.scratch, 0))
+		}
+		keys := e.scratch[start:len(e.scratch):len(e.scratch)]
+		if answer, ok := index.Get(keys); ok {
+			return value.OfText([]byte(answer))
+		}
+		if unlisted != nil {
+			return unlisted(e)
+		}
+		return e.fail("%q is not listed in %s", value.OfText(bytes.ReplaceAll(keys, []byte{0}, []byte(", "))), t.File)
 	}
 }
 

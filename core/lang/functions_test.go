@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 
+	"ydrion/core/batch"
 	"ydrion/core/place"
 	"ydrion/core/shape"
 	"ydrion/core/value"
@@ -76,5 +77,63 @@ func TestFunctionsAtTheirEdges(t *testing.T) {
 	}
 	if a, b := evaluated(t, `x | uuid "one"`, "T-1"), evaluated(t, `x | uuid "two"`, "T-1"); a == b || len(a) != 36 || strings.Count(a, "-") != 4 || a[14] != '5' {
 		t.Errorf("%s and %s", a, b)
+	}
+}
+
+// overLines is what an expression gives for lines, whose fields a and b stand in each of some texts.
+func overLines(t *testing.T, expression string, lines ...string) string {
+	t.Helper()
+	scope := Scope{Lists: []shape.List{{Name: "lines", Shape: shape.Shape{Fields: shape.Record{{Name: "a", Kind: value.Text}, {Name: "b", Kind: value.Text}}}}}}
+	node, findings := ParseCondition("test", expression)
+	c := &compiler{newChecker(scope, func(int) place.Place { return place.Place{} })}
+	if !findings.HasErrors() {
+		c.check(node)
+	}
+	if findings = append(findings, c.out...); findings.HasErrors() {
+		return "check: " + findings[0].Message
+	}
+	eval := c.compile(node)
+	b := batchOf(nil)
+	b.Lay([]int{2}, []int{-1})
+	for _, line := range lines {
+		row := b.Row(0, 0)
+		for i, v := range strings.Fields(line) {
+			if v != "-" {
+				row[i] = batch.Span{Off: uint32(len(b.Buf)), End: uint32(len(b.Buf) + len(v))}
+				b.Buf = append(b.Buf, v...)
+			}
+		}
+	}
+	b.Filled()
+	e := &Env{}
+	e.start(b, 0)
+	v := eval(e)
+	if e.failed {
+		return "fails: " + e.reason
+	}
+	if !v.Has() && v.Kind != value.Empty {
+		return "absent"
+	}
+	return string(v.Append(nil))
+}
+
+// TestRowsThatAreMeant: which rows of a list are gone through, and in which order.
+func TestRowsThatAreMeant(t *testing.T) {
+	lines := []string{"c 10", "a 9", "b -", "a 7", "c 10"}
+	for expression, want := range map[string]string{
+		`lines | join a`: "cabac", `(lines sorted by a) | join b ","`: "9,7,10,10", `(lines sorted by (b | number)) | join a`: "baacc", `(lines sorted by (b | number) down) | join a`: "ccaab",
+		`(lines once by a) | join a`: "cab", `(lines once by b) | join a`: "caba", `(lines once by "{a}{b}") | count`: "4",
+		`(lines where b is not absent sorted by a down up to 2) | join b " "`: "10 10", `(lines up to 3) | join a`: "cab", `(lines where a | begins "a" sorted by b) | join b " "`: "7 9",
+		`(lines where a = "x") | first b`: "absent", `(lines where a = "x") | join b`: "absent", `(lines where a = "x") | sum (b | number)`: "0", `(lines where a = "x") | largest (b | number)`: "absent",
+		`lines | smallest (b | number)`: "7", `lines | last a`: "c", `(lines where a = "b") | first b`: "absent",
+		`(lines where (lines | count) = 5) | count`: "5", `lines | sum (lines | count)`: "25",
+		`lines | sum b`: "check: sum needs a number of each row, b is a text", `lines | largest (b | number | text)`: "check: largest needs numbers or times, b | number | text is a text",
+		`(lines up to 0) | count`: "check: `up to 10` takes so many rows, and 0 are none", `(lines sorted a) | count`: "check: by was expected, this is a", `lines`: "check: lines is a list, and a value is needed here",
+		`lines | upper`: "check: lines is a list, and a value is needed here", `a | count`: `check: there is no list "a"`, `(lines where a = "a") = 1`: "check: (lines where a = \"a\") is a list, and a value is needed here",
+		`(lines where (b | number) > 1 | count) = 1`: "check: (lines where (b | number) > (1 | count)) is a list, and a value is needed here",
+	} {
+		if got := overLines(t, expression, lines...); got != want {
+			t.Errorf("%s gives %q, not %q", expression, got, want)
+		}
 	}
 }

@@ -189,9 +189,13 @@ func children(n Node) []Node {
 		}
 		return out
 	case *Rows:
-		if n.Where != nil {
-			return []Node{n.Where}
+		var out []Node
+		for _, below := range []Node{n.Where, n.Once, n.By} {
+			if below != nil {
+				out = append(out, below)
+			}
 		}
+		return out
 	case *Call:
 		if n.Instead != nil {
 			return append(append([]Node{}, n.Args...), n.Instead)

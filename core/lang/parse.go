@@ -2,6 +2,7 @@ package lang
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 
 	"ydrion/core/finding"
@@ -298,10 +299,48 @@ func (p *parser) rows() *Rows {
 		p.fail(p.tok.pos, "`for %s in LIST` was expected, this is %s", as.text, p.describe())
 	}
 	list := p.path()
-	n := &Rows{at: list.at, List: list.Name, As: as.text}
+	return p.chosen(&Rows{at: list.at, List: list.Name, As: as.text})
+}
+
+// chosen parses which rows of a list are meant, and in which order.
+func (p *parser) chosen(n *Rows) *Rows {
 	if p.take("where") {
 		n.Where = p.condition()
 	}
+	if p.is("once") {
+		p.next()
+		p.expect("by")
+		n.Once = p.atom()
+	}
+	if p.is("sorted") {
+		p.next()
+		p.expect("by")
+		n.By = p.atom()
+		n.Down = p.take("down")
+	}
+	if p.is("up") {
+		p.next()
+		p.expect("to")
+		if n.Most = int(p.whole()); n.Most == 0 {
+			p.fail(p.tok.pos, "`up to 10` takes so many rows, and 0 are none")
+		}
+	}
+	return n
+}
+
+func (p *parser) expect(word string) {
+	if !p.take(word) {
+		p.fail(p.tok.pos, "%s was expected, this is %s", word, p.describe())
+	}
+}
+
+// whole parses a whole number.
+func (p *parser) whole() int64 {
+	n, err := strconv.ParseInt(p.tok.text, 10, 31)
+	if p.tok.kind != digits || err != nil {
+		p.fail(p.tok.pos, "a whole number was expected, this is %s", p.describe())
+	}
+	p.next()
 	return n
 }
 
@@ -482,11 +521,14 @@ func (p *parser) stage(before Node) Node {
 	}
 	c := &Call{at: at(p.tok.pos), Name: p.tok.text, Piped: true, Args: []Node{before}}
 	p.next()
-	for p.tok.kind == literal || p.tok.kind == digits || p.is("(") || p.negative() || p.tok.kind == word && !reserved[p.tok.text] {
+	for p.tok.kind == literal || p.tok.kind == digits || p.is("(") || p.negative() || p.tok.kind == word && !reserved[p.tok.text] && !clauses[p.tok.text] {
 		c.Args = append(c.Args, p.atom())
 	}
 	return c
 }
+
+// clauses are the words that say which rows of a list are meant, behind an expression.
+var clauses = map[string]bool{"where": true, "once": true, "sorted": true, "up": true, "otherwise": true}
 
 // negative tells whether a minus sign stands before a number without a gap.
 func (p *parser) negative() bool {
@@ -572,8 +614,8 @@ func (p *parser) atom() Node {
 			p.next()
 			p.deeper()
 			n := p.condition()
-			if name, is := n.(*Name); is && p.take("where") {
-				n = &Rows{at: name.at, List: name.Name, Where: p.condition()}
+			if name, is := n.(*Name); is && (p.is("where") || p.is("once") || p.is("sorted") || p.is("up")) {
+				n = p.chosen(&Rows{at: name.at, List: name.Name})
 				if p.is("|") {
 					p.fail(p.tok.pos, "close the list before it is asked for something: %s | …", n)
 				}

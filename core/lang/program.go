@@ -722,7 +722,7 @@ func (b *builder) translation(n Node, escapes *text.Escapes) (action, bool) {
 		n = a.X
 	}
 	call, ok := n.(*Call)
-	if !ok || call.Name != "lookup" {
+	if !ok || call.Name != "lookup" || len(call.Args) != 2 {
 		return action{}, false
 	}
 	depth, slot, ok := b.field(call.Args[0])

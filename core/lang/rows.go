@@ -1,7 +1,9 @@
 package lang
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 
 	"ydrion/core/batch"
@@ -17,14 +19,37 @@ type Rows struct {
 	List  string
 	As    string // what a row is called, empty: nothing
 	Where Node
+	Once  Node // of rows that have the same here only the first; nil: all
+	By    Node // what they are sorted by, nil: they stand as they came
+	Down  bool // the largest first
+	Most  int  // so many of them, 0: all
 }
 
 func (n *Rows) String() string {
+	s := n.List
 	if n.Where != nil {
-		return fmt.Sprintf("(%s where %s)", n.List, n.Where)
+		s += fmt.Sprintf(" where %s", n.Where)
 	}
-	return n.List
+	if n.Once != nil {
+		s += fmt.Sprintf(" once by %s", operand(n.Once))
+	}
+	if n.By != nil {
+		s += fmt.Sprintf(" sorted by %s", operand(n.By))
+	}
+	if n.Down {
+		s += " down"
+	}
+	if n.Most > 0 {
+		s += fmt.Sprintf(" up to %d", n.Most)
+	}
+	if s != n.List {
+		return "(" + s + ")"
+	}
+	return s
 }
+
+// chosen tells whether not all rows are meant as they came.
+func (n *Rows) chosen() bool { return n.Where != nil || n.Once != nil || n.By != nil || n.Most > 0 }
 
 // asked is the function on lists that stands at the end of the condition, where the list's end was meant.
 func (n *Rows) asked() string {
@@ -123,6 +148,12 @@ func (c *checker) enter(n *Rows) bool {
 	if n.Where != nil {
 		c.want(n.Where, value.Bool, "where")
 	}
+	if n.Once != nil {
+		c.check(n.Once)
+	}
+	if n.By != nil {
+		c.check(n.By)
+	}
 	c.usedLists[table] = true
 	return true
 }
@@ -213,6 +244,10 @@ type loop struct {
 	walk, table int
 	above       int       // the walk through the list above, 0: the list is the record's
 	where       evaluator // nil: all fit
+	once, by    evaluator // nil: none
+	down        bool
+	most        int
+	chosen      bool // not all rows are gone through as they came
 }
 
 // loop compiles the frame that has just been entered.
@@ -222,6 +257,13 @@ func (c *compiler) loop(n *Rows) *loop {
 	if n.Where != nil {
 		l.where = c.compile(n.Where)
 	}
+	if n.Once != nil {
+		l.once = c.compile(n.Once)
+	}
+	if n.By != nil {
+		l.by = c.compile(n.By)
+	}
+	l.down, l.most, l.chosen = n.Down, n.Most, n.chosen()
 	return l
 }
 
@@ -238,23 +280,91 @@ func (l *loop) begin(e *Env) bool {
 	w := &e.rows[l.walk]
 	w.fitting = w.fitting[:0]
 	w.at, w.end = from, to
-	if l.where != nil {
-		for i := from; i < to; i++ {
-			w.at, w.position, w.end = i, i-from+1, to
-			l.step(e, i)
-			fits := l.where(e).Truth
-			if w = &e.rows[l.walk]; e.failed {
-				return false
-			}
-			if fits {
-				w.fitting = append(w.fitting, int32(i))
-			}
+	if l.chosen {
+		if !l.choose(e, from, to) {
+			return false
 		}
+		w = &e.rows[l.walk]
 		w.at, w.end = 0, len(w.fitting)
 	}
 	w.at--
 	w.position = 0
 	return l.next(e)
+}
+
+// choose finds the rows that are meant, in their order. It is false if an expression fails.
+func (l *loop) choose(e *Env, from, to int) bool {
+	var seen map[string]bool
+	if l.once != nil {
+		seen = map[string]bool{}
+	}
+	var keys []value.Value // what they are sorted by
+	for i := from; i < to; i++ {
+		w := &e.rows[l.walk]
+		w.at, w.position, w.end = i, i-from+1, to
+		l.step(e, i)
+		if l.where != nil && !l.where(e).Truth || e.failed {
+			if e.failed {
+				return false
+			}
+			continue
+		}
+		if l.once != nil {
+			v := l.once(e)
+			key := string(v.Append([]byte{byte(v.Kind)}))
+			if e.failed {
+				return false
+			}
+			if seen[key] {
+				continue
+			}
+			seen[key] = true
+		}
+		if l.by != nil {
+			if keys = append(keys, l.by(e)); e.failed {
+				return false
+			}
+		}
+		w = &e.rows[l.walk]
+		if w.fitting = append(w.fitting, int32(i)); l.most > 0 && l.by == nil && len(w.fitting) == l.most {
+			break
+		}
+	}
+	w := &e.rows[l.walk]
+	if l.by != nil {
+		order := make([]int, len(keys))
+		for i := range order {
+			order[i] = i
+		}
+		slices.SortStableFunc(order, func(i, j int) int {
+			n := before(keys[i], keys[j])
+			if l.down {
+				n = -n
+			}
+			return n
+		})
+		rows := slices.Clone(w.fitting)
+		for at, i := range order {
+			w.fitting[at] = rows[i]
+		}
+	}
+	if l.most > 0 && len(w.fitting) > l.most {
+		w.fitting = w.fitting[:l.most]
+	}
+	return true
+}
+
+// before orders values: absent, null and empty ones first, then numbers and times by their size, texts by
+// their characters.
+func before(x, y value.Value) int {
+	if !x.Has() || !y.Has() || x.Kind != y.Kind {
+		return cmp.Compare(x.Kind, y.Kind)
+	}
+	if x.Kind == value.Time {
+		return x.Time.Std().Compare(y.Time.Std())
+	}
+	order, _ := compare(x, y)
+	return order
 }
 
 // next goes to the next row; it is false if there is none.
@@ -264,7 +374,7 @@ func (l *loop) next(e *Env) bool {
 		return false
 	}
 	w.position++
-	if l.where != nil {
+	if l.chosen {
 		l.step(e, int(w.fitting[w.at]))
 	} else {
 		l.step(e, w.at)

@@ -146,7 +146,9 @@ func (t *Takes) rows(n *Rows, around []*growing) []*growing {
 	}
 	found.rows.name, found.rows.list = n.As, name+" "
 	inner := append(around[:len(around):len(around)], &found.rows)
-	t.node(n.Where, inner)
+	for _, below := range children(n) {
+		t.node(below, inner)
+	}
 	return inner
 }
 

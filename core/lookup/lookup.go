@@ -1,13 +1,15 @@
 // Package lookup has code tables: from one set of codes to another. A table is
 // a CSV file with a heading; the first column is looked up, the second is the
-// answer. That is the form in which spreadsheets give tables away; where no comma stands in the
+// answer, unless a map names another column or looks several up. That is the form in which spreadsheets give tables away; where no comma stands in the
 // heading, a tab or a semicolon may separate the columns.
 package lookup
 
 import (
 	"encoding/csv"
 	"errors"
+	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"ydrion/core/finding"
@@ -21,6 +23,10 @@ type Table struct {
 	To      string // heading of the second column
 	answers map[string]string
 	keys    []string
+
+	headings []string
+	rows     [][]string
+	lines    []int // where the rows stand
 }
 
 // Parse reads a table. A key that stands twice with different answers is an
@@ -59,8 +65,14 @@ func Parse(file string, source string) (*Table, finding.List) {
 			continue
 		}
 		if n == 0 {
-			t.From, t.To = row[0], row[1]
+			t.From, t.To, t.headings = row[0], row[1], row
 			continue
+		}
+		for len(row) < len(t.headings) {
+			row = append(row, "")
+		}
+		if t.rows, t.lines = append(t.rows, row), append(t.lines, line); len(t.headings) > 2 {
+			continue // which columns are looked up say maps
 		}
 		if before, twice := t.answers[row[0]]; twice {
 			if before != row[1] {
@@ -74,10 +86,54 @@ func Parse(file string, source string) (*Table, finding.List) {
 	if t.From == "" && t.To == "" {
 		out = append(out, finding.New("lookup.empty", place.InFile(file), "the table has no heading"))
 	}
+	if len(t.headings) > 2 {
+		for _, row := range t.rows {
+			if _, twice := t.answers[row[0]]; !twice {
+				t.answers[row[0]] = row[1]
+				t.keys = append(t.keys, row[0])
+			}
+		}
+	}
 	if out.HasErrors() {
 		return nil, out
 	}
 	return t, out
+}
+
+// Index looks several columns up at once.
+type Index struct {
+	answers map[string]string
+}
+
+// By makes an index: of the first so many columns, with the answers of the column with a heading, or of the
+// one behind them. An error says that there is no such column, or that two rows have other answers for the
+// same keys.
+func (t *Table) By(keys int, answer string) (*Index, error) {
+	column := keys
+	if answer != "" {
+		if column = slices.Index(t.headings, answer); column < 0 {
+			return nil, fmt.Errorf("%s has no column %q; it has %s", t.File, answer, strings.Join(t.headings, ", "))
+		}
+	}
+	if keys >= len(t.headings) || column < keys {
+		return nil, fmt.Errorf("%s has %d columns: the first %d are looked up, and the answer is another one", t.File, len(t.headings), keys)
+	}
+	x := &Index{map[string]string{}}
+	lines := map[string]int{}
+	for i, row := range t.rows {
+		key := strings.Join(row[:keys], "\x00")
+		if before, twice := x.answers[key]; twice && before != row[column] {
+			return nil, fmt.Errorf("%s has %q twice, with %q in line %d and with %q in line %d", t.File, strings.Join(row[:keys], ", "), before, lines[key], row[column], t.lines[i])
+		}
+		x.answers[key], lines[key] = row[column], t.lines[i]
+	}
+	return x, nil
+}
+
+// Get looks keys up, with a NUL between each two.
+func (x *Index) Get(keys []byte) (string, bool) {
+	answer, ok := x.answers[string(keys)]
+	return answer, ok
 }
 
 // Get looks a code up.

@@ -41,3 +41,33 @@ func TestTablesThatAreWrong(t *testing.T) {
 		}
 	}
 }
+
+func TestSeveralColumns(t *testing.T) {
+	table, findings := Parse("t.csv", "article\tstation\tprice\tunit\nHR-1\tST1\t9.10\tEA\nHR-1\tST2\t9.50\tEA\nHR-2\t\t2\tBX\nHR-1\tST1\t9.10\tBX\n")
+	if findings.HasErrors() {
+		t.Fatal(findings)
+	}
+	x, err := table.By(2, "price")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for keys, want := range map[string]string{"HR-1\x00ST2": "9.50", "HR-2\x00": "2"} {
+		if got, ok := x.Get([]byte(keys)); !ok || got != want {
+			t.Errorf("%q: %q %v", keys, got, ok)
+		}
+	}
+	if _, ok := x.Get([]byte("HR-1")); ok {
+		t.Error("one key is enough")
+	}
+	for _, test := range []struct {
+		keys         int
+		answer, says string
+	}{
+		{1, "price", `"HR-1" twice, with "9.10" in line 2 and with "9.50" in line 3`}, {2, "unit", `"HR-1, ST1" twice, with "EA" in line 2 and with "BX" in line 5`},
+		{1, "weight", `no column "weight"; it has article, station, price, unit`}, {4, "", "has 4 columns"}, {2, "station", "the answer is another one"},
+	} {
+		if _, err := table.By(test.keys, test.answer); err == nil || !strings.Contains(err.Error(), test.says) {
+			t.Errorf("%d %s: %v does not say %s", test.keys, test.answer, err, test.says)
+		}
+	}
+}
