@@ -59,11 +59,13 @@ type surroundings struct {
 
 // rowing is a list of which a row may be open.
 type rowing struct {
-	open  bool
-	group int  // the node of the structure whose segments belong to the row
-	deep  int  // in which level of a hierarchy it is
-	level bool // it is one
-	row   []batch.Span
+	open   bool
+	group  int  // the node of the structure whose segments belong to the row
+	deep   int  // in which level of a hierarchy it is
+	level  bool // it is one
+	last   bool // nothing but notes has come since it began
+	begins bool // the segment at hand begins it
+	row    []batch.Span
 }
 
 // Habits are what a standard says of all its messages.
@@ -243,16 +245,17 @@ func (c *Course) list(key uint32, name []byte, hierarchy bool) {
 			c.structure == nil && l.part >= 0 && c.Bare != "" && c.Parts[l.part].Name == c.Bare && key != c.note:
 			r.open = false
 		}
+		r.last, r.begins = r.last && key == c.note, false
 	}
 	for i := range c.rows {
 		r, l := &c.rows[i], &c.lists[i]
 		if l.part < 0 || !c.is(l.part, key) || !c.looping.In(c.Parts[l.part].loop, c.structure, c.came) {
 			continue
 		}
-		if l.above < 0 && c.Unit >= 0 && !c.inside || l.above >= 0 && !c.rows[l.above].open {
+		if l.above < 0 && c.Unit >= 0 && !c.inside || l.above >= 0 && (!c.rows[l.above].open || !c.mine(&c.rows[l.above], &c.Parts[l.part])) {
 			continue
 		}
-		*r = rowing{open: true, deep: len(c.levels), level: hierarchy, row: c.b.Row(i, uint32(c.at.Begins()))}
+		*r = rowing{open: true, begins: true, last: true, deep: len(c.levels), level: hierarchy, row: c.b.Row(i, uint32(c.at.Begins()))}
 		if c.structure != nil {
 			r.group = c.structure.Scope(c.node)
 		}
@@ -263,6 +266,18 @@ func (c *Course) list(key uint32, name []byte, hierarchy bool) {
 			}
 		}
 	}
+}
+
+// mine tells whether the segment at hand is a row's own, and not that of something in it, where that makes a
+// difference: a note that belongs to what it follows.
+func (c *Course) mine(r *rowing, k *Part) bool {
+	switch {
+	case !c.Close || k.key != c.note || k.loop >= 0 || r.begins:
+		return true
+	case c.structure == nil || c.came.Node < 0:
+		return r.last
+	}
+	return c.structure.Nodes[c.came.Node].Parent == r.group
 }
 
 // closeBelow ends the rows of the lists in a list.
@@ -305,7 +320,7 @@ func (c *Course) Into(i, start, end int) (row []batch.Span, occurrence int, more
 	switch {
 	case k.table >= 0:
 		r := &c.rows[k.table]
-		if !r.open {
+		if !r.open || !c.mine(r, k) {
 			return nil, 0, false
 		}
 		c.counts[i]++

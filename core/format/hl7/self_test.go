@@ -17,7 +17,12 @@ func TestContract(t *testing.T) {
 	observations := shape.List{Name: "OBX", Shape: shape.Shape{Fields: shape.Of("OBX-3", "OBX-5", "NTE-3"), Lists: []shape.List{{Name: "notes", Path: "NTE", Shape: shape.Shape{Fields: shape.Of("NTE-1")}}}}}
 	orders := []shape.List{{Name: "PID-3", Shape: shape.Shape{Fields: shape.Of("PID-3.1", "PID-3.4")}}, {Name: "OBR", Shape: shape.Shape{Fields: shape.Of("OBR-3", "OBR/NTE-3", "OBX[2]-3", "ORC-1"), Lists: []shape.List{observations}}}}
 	first := "{[T-VV,SCSR][X-9,OLD]}{[S1,of the order,HGB,-{[WBC,4.5,caf\xc3\xa9 \n two{[1]}][HGB,-,-{}]}][S2,-,-,-{[CRP,3,-{}]}]}"
+	noted := strings.Replace(m, "OBX|1|NM|CRP||3\r", "OBX|1|NM|CRP||3\rNTE|1||of CRP\rSPM|1\r", 1)
+	notes := []shape.List{{Name: "OBR", Shape: shape.Shape{Fields: shape.Of("OBR-3", "NTE-3"), Lists: []shape.List{{Name: "NTE", Shape: shape.Shape{Fields: shape.Of("NTE-3")}}, {Name: "OBX", Shape: shape.Shape{Fields: shape.Of("NTE-3")}}}}}}
+	own := "{[S1,of the order{[of the order]}{[caf\xc3\xa9 \n two][-]}][S2,-{}{[of CRP]}]}"
 	formattest.Contract(t, hl7.Format,
+		formattest.Case{Name: "notes", File: noted + noted, Fields: fields, Records: 2, Lists: notes, Rows: []string{own, own}},
+		formattest.Case{Name: "notes undescribed", File: strings.ReplaceAll(noted, "ORU^R01^ORU_R01", "ZZZ^Z01"), Fields: fields, Records: 1, Lists: notes, Rows: []string{own}},
 		formattest.Case{Name: "lists", File: m + strings.Replace(m, "|M1|", "|M2|", 1), Fields: fields, Records: 2, Lists: orders, Rows: []string{first, first}},
 		formattest.Case{Name: "lists undescribed", File: strings.ReplaceAll(m+m, "ORU^R01^ORU_R01", "ZZZ^Z01"), Fields: fields, Records: 2, Lists: orders, Rows: []string{first, first}},
 		formattest.Case{Name: "lists of orders", File: m + m, Source: hl7.Source{Unit: "OBR"}, Fields: fields, Records: 4, Lists: []shape.List{observations}, Rows: []string{"{[WBC,4.5,caf\xc3\xa9 \n two{[1]}][HGB,-,-{}]}", "{[CRP,3,-{}]}", "{[WBC,4.5,caf\xc3\xa9 \n two{[1]}][HGB,-,-{}]}", "{[CRP,3,-{}]}"}},
