@@ -40,8 +40,8 @@ Places for --at: a record's number, "record 4711", "byte 88112", or a position
 such as PID-5, NAD(BY)-2, weight_kg or /animal/tag, of which all records that have
 it are shown.
 
-Messages are held against their standard; with --description those of X12 and EDIFACT
-against a partner's guideline (.sef) or a description of your own, as guideline writes.`,
+Messages of HL7 v2, X12 and EDIFACT are held against their standard; with --description against a
+description of your own, or for X12 and EDIFACT a partner's guideline (.sef).`,
 		Example: `  ydrion look demo/files/brunholm-2026-11-23.csv
   ydrion look results.hl7 --at PID-5 --records 10
   ydrion look results.hl7 --at "record 4711"
@@ -90,7 +90,7 @@ against a partner's guideline (.sef) or a description of your own, as guideline 
 				return err
 			}
 			if of := formats.Named(look.Format); request.Own != nil && (of == nil || of.Shelf == nil) {
-				fmt.Fprintf(a.err, "%s is for X12 and EDIFACT, and was not used\n", description)
+				fmt.Fprintf(a.err, "%s describes messages of HL7 v2, X12 or EDIFACT, and was not used\n", description)
 			}
 			if a.json {
 				err = a.printJSON(look)

@@ -39,7 +39,7 @@ func TestGuidelineByHand(t *testing.T) {
 		{"look ../demo/workspace/samples/reagent-answers.x12 --description " + sef, 0, []string{"the description that was given has nothing on 855 of 004010"}},
 		{"convert " + orders + " --to x12 --canonical --output " + filepath.Join(folder, "usual.x12"), 0, []string{"2 of 2 records written"}},
 		{"convert " + orders + " --to json --canonical", 2, []string{"--canonical and --number are for x12 and edifact"}},
-		{"look ../demo/files/weights-2026-11-24.csv --description " + sef, 0, []string{"holm-orders.sef is for X12 and EDIFACT, and was not used"}},
+		{"look ../demo/files/weights-2026-11-24.csv --description " + sef, 0, []string{"holm-orders.sef describes messages of HL7 v2, X12 or EDIFACT, and was not used"}},
 		{"convert " + orders + " --to x12", 2, []string{"only its canonical style could be written"}},
 	} {
 		code, said := command(nil, strings.Fields(step.args)...)

@@ -222,7 +222,7 @@ useKeys((e) => {
         <span class="space" />
         <template v-if="seen.guided">
           <span v-if="guide" class="guide" :title="`It describes ${guide.messages.join(', ')}`">against {{ guide.name }} <button aria-label="Hold against the standard" title="Hold against the standard" @click="hold()">×</button></span>
-          <label v-else class="pick" tabindex="0" @keydown.enter="($event.target as HTMLElement).querySelector('input')?.click()">Hold against a guideline…<input type="file" class="guideline" accept=".sef,.txt" aria-label="Guideline" @change="hold(($event.target as HTMLInputElement).files?.[0])" /></label>
+          <label v-else class="pick" tabindex="0" @keydown.enter="($event.target as HTMLElement).querySelector('input')?.click()">Hold against a description…<input type="file" class="guideline" accept=".sef,.txt" aria-label="Description" @change="hold(($event.target as HTMLInputElement).files?.[0])" /></label>
         </template>
         <label class="pick" tabindex="0" @keydown.enter="($event.target as HTMLElement).querySelector('input')?.click()">Another file…<input type="file" class="another" aria-label="Another file" @change="open(($event.target as HTMLInputElement).files?.[0])" /></label>
       </template>
