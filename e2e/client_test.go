@@ -49,6 +49,9 @@ func TestClient(t *testing.T) {
 		{"routes --nonsense", 2, []string{"unknown flag"}, ""},
 		{"check /nowhere", 2, []string{"is no workspace"}, ""},
 		{"check " + w, 0, []string{"7 routes, nothing wrong"}, ""},
+		{"format --check " + w, 0, []string{}, ""},
+		{"format --check " + w + "/maps/weight-to-result.map --json", 0, []string{`"changed": []`}, ""},
+		{"format nosuch.map", 3, []string{"no such file"}, ""},
 		{"functions", 0, []string{"VALUE | trim", `field | pad 6 "0"`, "gives"}, ""},
 		{"overview", 0, []string{"0 pickups, 0 records in = 0 good + 0 rejected + 0 filtered", "specimen-orders"}, ""},
 		{"completion bash", 0, []string{"ydrion"}, ""},
@@ -156,7 +159,7 @@ func TestWithoutAService(t *testing.T) {
 		t.Fatal(err)
 	}
 	code, said := command(nil, "check", w)
-	if code != 1 || !strings.Contains(said, "maps/specimen-to-order.map:25:12: error: there is no field \"wait_kg\"") || !strings.Contains(said, "was weight_kg meant?") || !strings.Contains(said, "7 routes, 1 error, ") {
+	if code != 1 || !strings.Contains(said, "maps/specimen-to-order.map:25:11: error: there is no field \"wait_kg\"") || !strings.Contains(said, "was weight_kg meant?") || !strings.Contains(said, "7 routes, 1 error, ") {
 		t.Errorf("exit code %d:\n%s", code, said)
 	}
 }
