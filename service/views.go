@@ -174,6 +174,18 @@ func (s *Service) stages(c *route.Compiled, t store.Tally) []Stage {
 		}
 		check.Details = append(check.Details, fmt.Sprintf("But %s %s.", strings.Join(what, " "), map[string]string{"reject": "is rejected", "warn": "is a warning", "ignore": "does not count"}[e.As]))
 	}
+	if lists := c.Plan.Schema.Shape(); len(lists.Lists) > 0 {
+		var names []string
+		tables := lists.Tables()
+		for _, t := range tables {
+			name := t.Name
+			if t.Above >= 0 {
+				name += " in " + tables[t.Above].Name
+			}
+			names = append(names, name)
+		}
+		check.Details = append(check.Details, "Lists of a record: "+strings.Join(names, ", ")+".")
+	}
 	if len(c.Plan.Schema.Unique) > 0 {
 		check.Details = append(check.Details, "Must differ from record to record: "+strings.Join(c.Plan.Schema.Unique, ", ")+".")
 	}
@@ -181,6 +193,9 @@ func (s *Service) stages(c *route.Compiled, t store.Tally) []Stage {
 		check.Details = append(check.Details, fmt.Sprintf("A file with more than %g%% rejected records is rejected whole.", c.Tolerate*100))
 	}
 	mapping := Stage{Name: "map", Sentence: fmt.Sprintf("Makes %s by %s.", formats.Named(c.Plan.Makes).Makes, c.Map), Details: []string{}, Count: t.Filtered, Unit: "left out"}
+	if c.Plan.Program.AsCame() {
+		mapping.Sentence = fmt.Sprintf("Passes %s on as they came, with what %s changes.", formats.Named(c.Plan.Makes).Makes, c.Map)
+	}
 	return []Stage{s.listenStage(c, t), read, check, mapping, s.deliverStage(c, t), s.rejectStage(c, t)}
 }
 

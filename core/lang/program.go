@@ -1032,6 +1032,9 @@ func (p *Program) Closes() bool { return len(p.ends.actions) > 0 }
 // Skip is how many bytes of an output's first record only stand between two.
 func (p *Program) Skip() int { return p.skip }
 
+// AsCame tells whether records go on as they came, with changes.
+func (p *Program) AsCame() bool { return p.editor != nil }
+
 // Encode gives what has been written in the character set in which it goes out.
 func (p *Program) Encode(written []byte) ([]byte, error) { return p.says.Encode(written) }
 

@@ -145,7 +145,11 @@ func (d Dialect) Says(set string) string {
 	if delimiter == "" {
 		delimiter = fmt.Sprintf("%q", d.Delimiter)
 	}
-	return fmt.Sprintf("CSV in %s, separated by %s; %s", set, delimiter, heading)
+	together := ""
+	if d.Together != nil {
+		together = "; rows that stand together and agree in " + strings.Join(d.Together, ", ") + " are one record"
+	}
+	return fmt.Sprintf("CSV in %s, separated by %s; %s%s", set, delimiter, heading, together)
 }
 
 var _ format.Source = Dialect{}
