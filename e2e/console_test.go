@@ -153,7 +153,7 @@ func TestConsole(t *testing.T) {
 	do(t, ctx, chromedp.Navigate(b.URL))
 	text(t, ctx, "main", "asks for its token")
 	do(t, ctx, chromedp.Navigate(b.URL+"/?fresh#token="+b.Token))
-	text(t, ctx, "main", "Today", "13 pickups", "92 in = 74 good + 16 rejected + 2 left out", "specimen-orders", "weight-log", "ansel-point-2026-11-23.csv")
+	text(t, ctx, "main", "Today", "13 pickups", "92 in = 74 good + 16 rejected + 2 left out", "specimen-orders", "weight-log", "feed-requests-2026-11-24.csv")
 	text(t, ctx, "header", "live")
 	shot(t, ctx, "console-overview")
 
@@ -346,7 +346,7 @@ func TestConsoleAttention(t *testing.T) {
 	text(t, ctx, "table.alerts", "duplicate", names[1], "waits for a person", "lane held", "rejected")
 	text(t, ctx, "table.lanes", "dunmarra-orders", "all", names[1], "came before, as "+names[0], "It waits for a person")
 	text(t, ctx, "table.expected", "night sheet", "to come")
-	text(t, ctx, "table.nodes", "alive", "\t5")
+	text(t, ctx, "table.nodes", "alive", "\t7")
 	shot(t, ctx, "console-attention")
 	do(t, ctx, chromedp.Navigate(b.URL+"/routes/dunmarra-orders"))
 	text(t, ctx, "main", "held", "1 file waiting in the folder", names[2], "its lane all is held by pickup", "A file is complete when {file.stem}.ok is beside it", "when priority = \"urgent\"")

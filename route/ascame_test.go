@@ -2,6 +2,7 @@ package route
 
 import (
 	"context"
+	"encoding/json"
 	"strings"
 	"testing"
 
@@ -127,6 +128,63 @@ func TestBatchesAroundMessages(t *testing.T) {
 	} {
 		if _, wrong := make(test.sample, "pickup", test.lines); !strings.Contains(wrong, test.want) {
 			t.Errorf("%s\nsays %s, not %s", test.lines, wrong, test.want)
+		}
+	}
+}
+
+// TestObjectsAsTheyCame: what a map does not name goes on byte for byte, blanks and all.
+func TestObjectsAsTheyCame(t *testing.T) {
+	const doc = `{ "tag" : "T-1", "kg": 4.50,"animal": {"name":"Mar\u00e9 \"x\"" , "sex": null}, "lines": [ {"a": "x", "n": 1 }, {"n":2},{} ], "e":{ } }`
+	with := func(pairs ...string) string { return strings.NewReplacer(pairs...).Replace(doc) + "\n" }
+	schema := `{"properties":{"tag":{"type":"string"},"kg":{"type":"number"},"animal":{"properties":{"name":{"type":"string"},"sex":{"type":["string","null"]}}},"lines":{"type":"array","items":{"properties":{"a":{"type":"string"},"n":{"type":"number"}}}}}}`
+	for _, test := range []struct{ lines, want, wrong string }{
+		{"tag = tag | upper", with(), ""},
+		{"tag = \"é\\\"\\n\"", with(`"T-1"`, `"é\"\n"`), ""},
+		{"kg = kg * 2", with("4.50", "9.00"), ""},
+		{"kg = kg", with(), ""},
+		{"animal.sex = \"F\"\nanimal.born = \"2021\"", with("null}", `"F","born":"2021"}`), ""},
+		{"/animal/home/at = \"Quay\"", with(`"sex": null}`, `"sex": null,"home":{"at":"Quay"}}`), ""},
+		{"e.one = 1\ne.two = true", strings.Replace(doc, `{ } }`, `{ "one":1,"two":true} }`, 1) + "\n", ""},
+		{"new = null\nnewer = \"\"", strings.Replace(doc, `{ } }`, `{ },"new":null,"newer":"" }`, 1) + "\n", ""},
+		{"clear tag\nclear animal.sex\nclear nothing\nclear e", `{ "kg": 4.50,"animal": {"name":"Mar\u00e9 \"x\""}, "lines": [ {"a": "x", "n": 1 }, {"n":2},{} ] }` + "\n", ""},
+		{"clear lines\nclear e", doc[:strings.Index(doc, `, "lines"`)] + " }\n", ""},
+		{"clear tag\nclear kg", "{ " + doc[strings.Index(doc, `"animal"`):] + "\n", ""},
+		{"clear tag\nclear kg\nclear animal\nclear lines\nclear e\nnew = 1", `{ "new":1 }` + "\n", ""},
+		{"clear kg\nclear animal", `{ "tag" : "T-1"` + doc[strings.Index(doc, `, "lines"`):] + "\n", ""},
+		{"clear animal.name", with(`"name":"Mar\u00e9 \"x\"" , `, ""), ""},
+		{"drop kg when kg > 4\ndrop tag when kg > 5", with(`, "kg": 4.50`, ""), ""},
+		{"repeat lines for line in lines\n  n = line.position when n is absent, otherwise n * 10\n  a = \"x{a}\"\nend", with(`"a": "x", "n": 1`, `"a": "xx", "n": 10`, `{"n":2}`, `{"n":20,"a":"x"}`, `,{} ]`, `,{"n":3,"a":"x"} ]`), ""},
+		{"repeat lines for line in lines where n = 2\n  n = 3\nend\ntag = \"t\"", with(`"n":2`, `"n":3`, `"T-1"`, `"t"`), ""},
+		{"/lines/0/a = \"y\"", with(`"x"`, `"y"`), ""},
+		{"/lines/7/a = \"y\"", "", "the list has 3 elements"}, {"tag.x = 1", "", "there is no object that x could be a member of"}, {"clear /lines/0", "", "its neighbours would be others"},
+		{"animal = \"x\"\nanimal.name = \"y\"", "", "change the same part"},
+		{"tag = 1\n/tag = 2", "", "assigned twice"}, {"keep tag", "", "need not be kept"}, {"repeat lines for l in rows\nend", "", "there is no list"},
+		{"repeat animal for l in lines\n  n = 1\nend", "", "/lines is not animal"},
+	} {
+		w := workspace.FromFiles(map[string][]byte{
+			"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: json\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  good:\n    name: \"{file.stem}.out\"\n    to:\n      - folder: \"{out}\"\n  rejected:\n    folder: \"{out}/rejected\"\n"),
+			"maps/m.map":             []byte("map m\nsource json schemas/s.json\ntarget json as it came\n" + test.lines + "\n"),
+			"schemas/s.json":         []byte(schema),
+			"environments/test.yaml": []byte("environment: test\nplaces:\n  in: in\n  out: out\n"),
+		})
+		c, findings := Compile(w, "r")
+		got, wrong := "", ""
+		if c == nil {
+			for _, f := range findings {
+				wrong += f.String() + "\n"
+			}
+		} else {
+			o := &output{}
+			if _, err := c.Plan.Run(context.Background(), strings.NewReader(doc), flow.Inputs{}, o); err != nil {
+				t.Fatal(err)
+			}
+			got, wrong = o.whole(t), strings.Join(o.wrong, "\n")
+		}
+		if got != test.want || !strings.Contains(wrong, test.wrong) || (wrong == "") != (test.wrong == "") {
+			t.Errorf("%s\nis\n%s, not\n%s\n%s", test.lines, got, test.want, wrong)
+		}
+		if got != "" && !json.Valid([]byte(got)) {
+			t.Errorf("%s is no JSON", got)
 		}
 	}
 }

@@ -420,9 +420,9 @@ func (c *compilation) asCame(m *lang.Map, of *format.Format, at func(int) place.
 		return bad("records of %s cannot go on as they came with changes; base the map on a sample", of.Title)
 	case m.TargetFormat != r.Format:
 		return bad("the route reads %s: as it came, it is that, and not %s", r.Format, m.TargetFormat)
-	case r.Record != "":
+	case r.Record != "" && r.Format != "json":
 		return bad("whole messages go on as they came; the route makes records of a part of them (record: %s)", r.Record)
-	case r.Charset != text.Declared:
+	case of.Declares && r.Charset != text.Declared:
 		return bad("messages go on in the character set that each names; leave the encoding out")
 	case r.Good.Guard || r.Good.AsSample:
 		return bad("segments end as they came, and nothing is guarded in them")

@@ -248,6 +248,7 @@ type Change struct {
 	Value  []byte
 	Absent bool // there is no value: what stands there is taken away
 	Null   bool
+	Bare   bool // it is a number or a truth value
 }
 
 // Line is one position of a record, for people.

@@ -98,12 +98,17 @@ func (d *edit) rows(e *Env, b *batch.Batch, p *Program, number, from int) bool {
 		if e.failed {
 			return false
 		}
-		c.Absent, c.Null = v.Kind == value.Absent || v.Kind == value.Empty, v.Kind == value.Null
+		c.Absent, c.Null = v.Kind == value.Absent || v.Kind == value.Empty && p.escapes.Always() == 0, v.Kind == value.Null
+		c.Bare = v.Kind == value.Number || v.Kind == value.Bool
 		if v.Kind == value.Number && !value.IsNumber(v.Bytes) {
 			v.Bytes = nil
 		}
 		start := len(e.scratch)
-		e.scratch = v.Append(e.scratch)
+		if c.Bare && p.escapes.Always() != 0 {
+			e.scratch = appendNumber(e.scratch, v.Append(nil))
+		} else {
+			e.scratch = v.Append(e.scratch)
+		}
 		c.Value = e.scratch[start:len(e.scratch):len(e.scratch)]
 	}
 	e.changes = append(e.changes, c)

@@ -22,6 +22,7 @@ var Format = &format.Format{
 		return func(to, object []byte) ([]byte, error) { return append(append(to, object...), '\n'), nil }
 	},
 	Target: func(file string, sample []byte) (format.Target, error) { return NewTarget(file, sample) },
+	AsCame: func() format.Target { return &AsCame{} },
 }
 
 // recognise knows what values begin with.
