@@ -360,8 +360,12 @@ func (s *Schema) Describe(b *batch.Batch, n batch.Note, r format.Reader) finding
 				offset = s.Off
 			}
 		}
-		name = c.name
-		if !s.Rows {
+		if name = c.name; s.Rows {
+			name = c.field.At()
+			if from, _ := b.Rows(0, int(n.Record)); int(n.Row) > from { // as rows behind the first are shown
+				name = fmt.Sprintf("%s[%d]", name, int(n.Row)-from+1)
+			}
+		} else {
 			name = s.list(int(n.Table)-1) + "." + c.name
 		}
 	} else {
