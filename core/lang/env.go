@@ -32,6 +32,7 @@ type Env struct {
 	index   int             // of the record in it
 	changes []format.Change // of a record as it came
 	rows    []walking       // the walks through lists, by their number
+	steps   int             // through rows, for this record
 
 	scratch  []byte
 	failed   bool
@@ -88,7 +89,7 @@ func (e *Env) text(in value.Value, f func(to, in []byte) []byte) value.Value {
 // start makes the environment ready for a record.
 func (e *Env) start(b *batch.Batch, record int) {
 	e.Buf, e.Row = b.Buf, b.Spans[record*b.Slots:record*b.Slots+b.Slots]
-	e.batch, e.index = b, record
+	e.batch, e.index, e.steps = b, record, 0
 	e.Record, e.Seq = b.First+int64(record), b.Seq+int64(record)
 	e.scratch, e.failed, e.reason = e.scratch[:0], false, ""
 }

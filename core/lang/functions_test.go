@@ -137,3 +137,17 @@ func TestRowsThatAreMeant(t *testing.T) {
 		}
 	}
 }
+
+// TestRowsAreBounded: lists in lists of themselves end.
+func TestRowsAreBounded(t *testing.T) {
+	lines := make([]string, 500)
+	for i := range lines {
+		lines[i] = "a 1"
+	}
+	if got := overLines(t, `lines | sum (lines | count)`, lines...); got != "250000" {
+		t.Error(got)
+	}
+	if got := overLines(t, `lines | sum (lines | sum (lines | sum (lines | count)))`, lines...); got != `fails: the map goes through rows more than 100000000 times for this record` {
+		t.Error(got)
+	}
+}

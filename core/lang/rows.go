@@ -382,8 +382,15 @@ func (l *loop) next(e *Env) bool {
 	return true
 }
 
+// mostSteps is how many rows a map may go through for one record: lists in lists of themselves would go on for
+// years.
+const mostSteps = 100_000_000
+
 // step goes to a row of the table.
 func (l *loop) step(e *Env, index int) {
+	if e.steps++; e.steps > mostSteps {
+		e.fail("the map goes through rows more than %s times for this record", value.OfNumber(value.Int(mostSteps)), "")
+	}
 	t, w := &e.batch.Tables[l.table], &e.rows[l.walk]
 	w.index, w.row = index, t.Spans[index*t.Slots:(index+1)*t.Slots]
 }
