@@ -342,7 +342,11 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 	if r.EOF {
 		if s.open >= 0 {
 			b.Odd = s.odd
-			return false, r.broken(b, buf, s.last, s.open)
+			last := s.last
+			if r.keys != nil { // the rest may have more rows of the last record
+				last = r.whole(buf, s.last)
+			}
+			return false, r.broken(b, buf, last, s.open)
 		}
 		n = len(buf)
 		if n > 0 && r.terminator == '\r' && buf[n-1] == '\n' {

@@ -29,6 +29,7 @@ func TestContract(t *testing.T) {
 	formattest.Contract(t, csv.Format,
 		formattest.Case{Name: "rows together", File: lines, Source: together, Fields: []string{"no", "n", "tag"}, Records: 5, Lists: list, Rows: []string{"{[A,1,x][A,2,y, \"z\"]}", "{[B,,z]}", "{[A,4,x][A,-,x]}", "{[C,6,]}", "{[,7,a][,8,b]}"}},
 		formattest.Case{Name: "many rows together", File: many, Source: together, Fields: []string{"no", "n", "tag"}, Records: len(all), Lists: list, Rows: all},
+		formattest.Case{Name: "rows together, broken", File: "no,tag,n\nA,x,1\nB,y,2\nB,z,3\nB,\"open,4\nC,x,5\n", Source: together, Fields: []string{"no", "n"}, Records: 1, Wrong: true},
 		formattest.Case{Name: "by two", File: "a,b,c\n1,1,x\n1,2,y\n1,2,z\n2,2,\n", Source: csv.Dialect{Together: []string{"b", "a"}}, Fields: []string{"a", "c", "b"}, Records: 3},
 		formattest.Case{Name: "rows", File: rows, Fields: []string{"kg", "tag", "note"}, Records: 3},
 		formattest.Case{Name: "CR LF", File: strings.ReplaceAll(rows, "\n", "\r\n"), Fields: []string{"note"}, Records: 3},
