@@ -141,7 +141,7 @@ func TestOriginalsThatStay(t *testing.T) {
 	data, database := t.TempDir(), testbed.Database(t)
 	b := testbed.Start(t, testbed.In(data, database))
 	changes := listening(t, "  originals: left\n  files that disappear: true\n")
-	changes["maps/specimen-to-order.map"] = strings.Replace(string(testbed.Workspace(t).Files["maps/specimen-to-order.map"]), "NTE-3    = note", "NTE-3    = \"{note} {file.event}\"", 1)
+	changes["maps/specimen-to-order.map"] = strings.Replace(string(testbed.Workspace(t).Files["maps/specimen-to-order.map"]), "NTE-3 = note", "NTE-3 = \"{note} {file.event}\"", 1)
 	if !strings.Contains(changes["maps/specimen-to-order.map"], "file.event") {
 		t.Fatal("the demo's map has changed; this test must follow")
 	}

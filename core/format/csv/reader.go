@@ -3,6 +3,7 @@ package csv
 import (
 	"bytes"
 	"fmt"
+	"hash/maphash"
 	"io"
 	"strconv"
 	"strings"
@@ -36,7 +37,12 @@ type Reader struct {
 	footer      []byte
 	footerAt    place.Place
 	keys        []int        // slots by which rows are put together
-	came        atomic.Int64 // rows, where they are put together
+	rowsIn      atomic.Int64 // where they are put together
+	groups      []group      // those of the rows that were looked at last
+	seed        maphash.Seed
+	came        map[uint64]struct{} // the hashes of the groups that have come
+	apartOnes   int                 // groups that came before
+	ended       finding.List
 	headingLine int64
 }
 
@@ -353,6 +359,9 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 			buf[n-1] = '\r' // some programs end a file with LF whatever its rows end with
 		}
 	}
+	if r.keys != nil && r.EOF {
+		r.whole(buf, n)
+	}
 	if r.dialect.Footer > 0 {
 		n = r.holdBack(buf, n)
 		if r.EOF {
@@ -360,6 +369,9 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 			r.footerAt = r.Place(buf, n)
 			buf = buf[:n]
 		}
+	}
+	if r.keys != nil {
+		r.apart(buf, n)
 	}
 	r.Give(b, buf, n, r.terminator)
 	b.Odd = s.odd
@@ -381,7 +393,7 @@ func (r *Reader) holdBack(buf []byte, n int) int {
 func (r *Reader) Ended(records int64) finding.List {
 	total := r.dialect.Total
 	if total == nil {
-		return nil
+		return r.ended
 	}
 	found := total.FindSubmatch(r.footer)
 	if found == nil {
@@ -390,10 +402,10 @@ func (r *Reader) Ended(records int64) finding.List {
 		return finding.List{f.Suggest("the file may not be whole: ask for it again")}
 	}
 	if r.keys != nil {
-		records = r.came.Load()
+		records = r.rowsIn.Load()
 	}
 	if n, err := strconv.ParseInt(string(found[1]), 10, 64); err == nil && n == records {
-		return nil
+		return r.ended
 	}
 	f := finding.New("csv.total", r.footerAt, "the footer says %s rows, but %d came", found[1], records)
 	f.Seen, f.Expected = finding.Shorten(found[1]), strconv.FormatInt(records, 10)

@@ -3,6 +3,7 @@ package csv
 import (
 	"bytes"
 	"fmt"
+	"hash/maphash"
 	"regexp"
 	"slices"
 	"strconv"
@@ -198,7 +199,9 @@ func (d Dialect) Rows() string {
 // Open reads the heading and matches fields to columns.
 func (s bound) Open(in *text.Decoded) (format.Reader, finding.List, error) {
 	r := newReader(s.Dialect, in)
-	r.keys = s.keys
+	if r.keys = s.keys; r.keys != nil {
+		r.seed, r.came = maphash.MakeSeed(), map[uint64]struct{}{}
+	}
 	findings, err := r.open(s.fields)
 	if err != nil || findings.HasErrors() {
 		return nil, findings, err

@@ -2,6 +2,8 @@ package csv
 
 import (
 	"bytes"
+	"hash/maphash"
+	"strings"
 
 	"ydrion/core/batch"
 	"ydrion/core/finding"
@@ -45,6 +47,7 @@ func (r *Reader) whole(buf []byte, n int) int {
 		last = max(last, r.slotColumn[slot])
 	}
 	began, first := 0, true
+	r.groups = r.groups[:0]
 	var key, before []byte
 	for p := 0; p < n; {
 		switch {
@@ -87,9 +90,36 @@ func (r *Reader) whole(buf []byte, n int) int {
 		if first || !bytes.Equal(key, before) {
 			began, first = start, false
 			key, before = before, key
+			r.groups = append(r.groups, group{start, maphash.Bytes(r.seed, before)})
 		}
 	}
 	return began
+}
+
+// group is where rows begin that stand together, and the hash of what they are put together by.
+type group struct {
+	at   int
+	hash uint64
+}
+
+// mostApart is how many places are told where rows stand apart from others of their record.
+const mostApart = 5
+
+// apart notes the groups, up to an offset, whose like has come before: their rows are another record.
+func (r *Reader) apart(buf []byte, n int) {
+	for _, g := range r.groups {
+		if g.at >= n {
+			return
+		}
+		if _, twice := r.came[g.hash]; !twice {
+			r.came[g.hash] = struct{}{}
+			continue
+		}
+		if r.apartOnes++; r.apartOnes <= mostApart {
+			f := finding.Warn("csv.apart", r.Place(buf, g.at), "rows with the same %s came before, and others stand between: these are a record of their own", strings.Join(r.dialect.Together, ", "))
+			r.ended = append(r.ended, f.Suggest("if they belong together, the file must be sorted by %s", strings.Join(r.dialect.Together, ", ")))
+		}
+	}
 }
 
 // gather makes one record of rows that stand together and agree in what they are put together by. Its
@@ -127,5 +157,5 @@ func (r *Reader) gather(b *batch.Batch) {
 	}
 	b.Bounds, b.Spans = b.Bounds[:records], b.Spans[:records*slots]
 	b.Filled()
-	r.came.Add(int64(len(t.At)))
+	r.rowsIn.Add(int64(len(t.At)))
 }
