@@ -7,6 +7,7 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+	"time"
 
 	"ydrion/core/batch"
 	"ydrion/core/finding"
@@ -293,6 +294,27 @@ func TestHeadingsAsTheyCome(t *testing.T) {
 		got, notes := rows(t, test.dialect, &trickle{test.in, 4096}, []string{"a"})
 		if !reflect.DeepEqual(got, test.want) || !reflect.DeepEqual(notes, test.notes) {
 			t.Errorf("%s: %q %v, want %q %v", test.name, got, notes, test.want, test.notes)
+		}
+	}
+}
+
+// TestLongRecords: a record of very many rows costs what its size says, and so does a long row in it.
+func TestLongRecords(t *testing.T) {
+	const n = 400_000
+	together := Dialect{Together: []string{"no"}}
+	for name, c := range map[string]struct {
+		file    string
+		records int
+	}{
+		"one record":    {"no,tag\n" + strings.Repeat("A,x\n", n), 1},
+		"quoted":        {"no,tag\n" + strings.Repeat("\"A\",\"x,\ny\"\n", n), 1},
+		"two of a kind": {"no,tag\n" + strings.Repeat("A,x\nA,y\nB,x\nB,y\n", n/4), n / 2},
+		"a long row":    {"no,tag" + strings.Repeat(",more", n) + "\n" + strings.Repeat("A,x"+strings.Repeat(",\"1\"", n)+"\n", 2), 1},
+	} {
+		began := time.Now()
+		out, _ := rows(t, together, strings.NewReader(c.file), []string{"no", "tag"})
+		if took := time.Since(began); took > 5*time.Second || len(out) != c.records {
+			t.Errorf("%s: %d records in %s", name, len(out), took)
 		}
 	}
 }

@@ -225,16 +225,26 @@ func (r *Reader) starts(buf []byte, i, from int) bool {
 // the beginning of buf.
 func (r *Reader) rows(buf []byte, s *scan, first bool, start int) {
 	s.open = -1
+	row := -1 // where the first row may end
 	for i := s.from; ; {
 		stretch, at := buf[i:], -1
+		if first { // no further than the row goes: the next one would be searched again
+			if row < i {
+				row = i + len(stretch)
+				if k := bytes.IndexByte(stretch, r.terminator); k >= 0 {
+					row = i + k
+				}
+			}
+			stretch = buf[i:row]
+		}
 		if r.quoting {
 			if at = bytes.IndexByte(stretch, r.quote); at >= 0 {
 				stretch = stretch[:at]
 			}
 		}
 		if first {
-			if k := bytes.IndexByte(stretch, r.terminator); k >= 0 {
-				s.last = i + k + 1
+			if at < 0 && row < len(buf) {
+				s.last = row + 1
 				return
 			}
 		} else if k := bytes.LastIndexByte(stretch, r.terminator); k >= 0 {
