@@ -9,6 +9,7 @@ package batch
 
 import (
 	"bytes"
+	"cmp"
 	"slices"
 	"unicode/utf8"
 
@@ -49,7 +50,7 @@ type Note struct {
 	Table  int32  // from 1, of whose row something is said; 0: of the record
 	Row    int32  // in that table
 	At     uint32 // offset in the buffer, for findings of the syntax
-	Text   string // for findings of the map or a standard: what went wrong
+	Text   string // what went wrong, as far as the rule does not say it
 	Detail *Detail
 }
 
@@ -100,10 +101,17 @@ type Batch struct {
 	Next   chan struct{} // to be closed when this one has been
 	Done   chan struct{} // receives when the batch is ready to be given out
 
-	seenOff  uint32 // where Place last counted lines to: the start of a record
-	seenLine int64
-	seenLead int64 // characters that stand before it in its line
+	marks []mark // what Place has counted
 }
+
+// mark is how many lines end before an offset, and how many characters stand before it in its line.
+type mark struct {
+	off         int
+	lines, lead int64
+}
+
+// stride is about how far marks are apart, in bytes.
+const stride = 512
 
 // Table holds the rows of a list of all records. The rows of one record, or of one row of the
 // list that it is in, follow each other; all are in the order of the file.
@@ -196,7 +204,7 @@ func (b *Batch) Reset() {
 	}
 	b.Tables = b.Tables[:0]
 	b.Out, b.Ends, b.Names = b.Out[:0], b.Ends[:0], b.Names[:0]
-	b.seenOff, b.seenLine, b.seenLead = 0, 0, 0
+	b.marks = usual(b.marks, Size/stride)[:0]
 }
 
 // usual is a slice as it is, or none if it has grown beyond so many items.
@@ -248,29 +256,40 @@ func (b *Batch) Made(record int) []byte {
 	return b.Out[from:b.Ends[record]]
 }
 
-// Place resolves an offset in the text to its place in the file. It is cheap
-// when asked in the order of the records: lines already counted are not
-// counted again.
+// Place resolves an offset in the text to its place in the file. Lines are
+// counted once, however often and in whatever order places are asked for.
 func (b *Batch) Place(record int, offset uint32) place.Place {
 	offset = min(offset, uint32(b.N))
-	start := min(b.Bounds[record].Off, offset)
-	if start < b.seenOff {
-		b.seenOff, b.seenLine, b.seenLead = 0, 0, b.Lead
+	if len(b.marks) == 0 {
+		b.marks = append(b.marks, mark{lead: b.Lead})
 	}
-	if b.seenOff == 0 {
-		b.seenLead = b.Lead
+	last := b.marks[len(b.marks)-1]
+	for last.off+stride <= int(offset) {
+		next := last.off + stride
+		for k := 0; k < utf8.UTFMax-1 && !utf8.RuneStart(b.Buf[next]); k++ {
+			next--
+		}
+		if b.Buf[next] == '\n' && b.Buf[next-1] == '\r' {
+			next--
+		}
+		lines, lead := advance(b.Buf[last.off:next], last.lead)
+		last = mark{next, last.lines + lines, lead}
+		b.marks = append(b.marks, last)
 	}
-	lines, lead := advance(b.Buf[b.seenOff:start], b.seenLead)
-	b.seenLine, b.seenLead, b.seenOff = b.seenLine+lines, lead, start
-	lines, lead = advance(b.Buf[start:offset], b.seenLead)
-	lines, column := b.seenLine+lines, lead+1
-	return place.Place{Record: b.First + int64(record), Offset: b.Base + int64(offset), Line: b.Line + lines, Column: column}
+	i, found := slices.BinarySearchFunc(b.marks, int(offset), func(m mark, off int) int { return cmp.Compare(m.off, off) })
+	if !found {
+		i--
+	}
+	lines, lead := advance(b.Buf[b.marks[i].off:offset], b.marks[i].lead)
+	return place.Place{Record: b.First + int64(record), Offset: b.Base + int64(offset), Line: b.Line + b.marks[i].lines + lines, Column: lead + 1}
 }
 
 // advance counts the line ends of a text, and the characters that stand before its end in
 // its last line, of which so many stand before the text.
 func advance(text []byte, lead int64) (lines, after int64) {
-	lines = place.CountLines(text)
+	if lines = place.CountLines(text); lines == 0 {
+		return 0, lead + int64(utf8.RuneCount(text))
+	}
 	if i := bytes.LastIndexAny(text, "\r\n"); i >= 0 {
 		lead, text = 0, text[i+1:]
 	}

@@ -308,7 +308,11 @@ func (w *walk) ends(start, last, end, count int) {
 	}
 	tail = tail[:w.s.end(tail, 0)]
 	if n, err := strconv.Atoi(string(bytes.TrimSpace(w.s.field(tail, 1)))); err != nil || n != count {
+		from, has := len(w.b.Notes), strconv.Itoa(count)
 		w.whole(ruleCount, last, false)
+		for i := range w.b.Notes[from:] {
+			w.b.Notes[from+i].Text = has
+		}
 	}
 	head := w.b.Buf[start:end]
 	head = head[:w.s.end(head, 0)]
@@ -748,11 +752,6 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 	seen := func(f finding.Finding) finding.Finding { f.Seen = finding.Shorten(segment); return f }
 	whole := b.Wholes[min(r.wholeIn(b, n.At), len(b.Wholes)-1)]
 	message := b.Buf[whole.Off:whole.End]
-	count := 0
-	for p := skipLines(message, 0); p < len(message); p = skipLines(message, p) {
-		p = r.segmentEnd(&s, message, p) + 1
-		count++
-	}
 	switch n.Rule {
 	case ruleSegment:
 		return seen(finding.New(r.Name+".segment", at, "this is no segment: a name of two or three capital letters and digits must begin it"))
@@ -760,8 +759,8 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 		return seen(finding.New(r.Name+".unfinished", at, "the message ends without %s: it may not be whole", r.Tail)).Suggest("ask for the file again")
 	case ruleCount:
 		at.Path = r.Tail + "-1"
-		f := seen(finding.New(r.Name+".count", at, "%s says %s segments, but the message has %d", r.Tail, s.field(segment, 1), count))
-		f.Expected = strconv.Itoa(count)
+		f := seen(finding.New(r.Name+".count", at, "%s says %s segments, but the message has %s", r.Tail, s.field(segment, 1), n.Text))
+		f.Expected = n.Text
 		return f.Suggest("the message may not be whole: ask for it again")
 	case ruleNumber:
 		at.Path = r.Tail + "-2"
