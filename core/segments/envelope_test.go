@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"ydrion/core/batch"
 	"ydrion/core/finding"
@@ -184,4 +185,42 @@ func readNumber(t *testing.T, file string) (number, plain string) {
 		t.Errorf("the number is said to stand at %d", at)
 	}
 	return string(n), string(p)
+}
+
+// TestManyUnitsOfAWrongMessage: what is wrong with a message is told of each of its units, and costs no
+// more for each the more there are.
+func TestManyUnitsOfAWrongMessage(t *testing.T) {
+	const n = 30_000
+	file := "UNB+UNOC:3+A+B+261125:0930+7'UNH+1+ORDERS:D:96A:UN'BGM+220+P1+9'" + strings.Repeat("LIN+1++A:SA'QTY+21:5'", n) + "UNS+S'UNT+9+2'UNZ+1+7'"
+	in, err := text.Decode(strings.NewReader(file), text.UTF8)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, _, err := format.Open(segments.Interchanges{Rules: edifact.Rules, Unit: "LIN"}, in, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := &batch.Batch{First: 1}
+	b.Reset()
+	if _, err := r.Cut(b); err != nil {
+		t.Fatal(err)
+	}
+	r.Split(b)
+	began, counts, numbers := time.Now(), 0, 0
+	at := int64(strings.Index(file, "UNT+"))
+	for _, note := range b.Notes {
+		f := r.Describe(b, note)
+		if f.Severity == finding.Error && (f.Place.Line != 1 || f.Place.Column != at+1) {
+			t.Fatalf("%s at %+v", f.Code, f.Place)
+		}
+		switch {
+		case strings.Contains(f.Message, fmt.Sprintf("UNT says 9 segments, but the message has %d", 2*n+4)):
+			counts++
+		case strings.Contains(f.Message, "UNT says number 2, but UNH said 1"):
+			numbers++
+		}
+	}
+	if took := time.Since(began); counts != n || numbers != n || b.Records() != n || took > 5*time.Second {
+		t.Errorf("%d records, %d counts, %d numbers in %s", b.Records(), counts, numbers, took)
+	}
 }
