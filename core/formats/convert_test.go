@@ -3,7 +3,9 @@ package formats
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"io"
+	"maps"
 	"strings"
 	"testing"
 	"ydrion/core/format"
@@ -169,5 +171,27 @@ func TestCanonical(t *testing.T) {
 	}
 	if _, err := Convert(t.Context(), strings.NewReader(edi), "in", "edifact", format.Style{}, io.Discard); err == nil || !strings.Contains(err.Error(), "only its canonical style") {
 		t.Errorf("a file as itself: %v", err)
+	}
+}
+
+// TestConvertLongValues: values longer than what is shown of one are converted whole.
+func TestConvertLongValues(t *testing.T) {
+	long := strings.Repeat("é, ", 100_000)
+	object, c := convert(t, "a,b\n\""+long+"\",1\nx,\""+long+"\"\n", "json")
+	d := json.NewDecoder(strings.NewReader(object))
+	for i, want := range []map[string]string{{"a": long, "b": "1"}, {"a": "x", "b": long}} {
+		var got map[string]string
+		if err := d.Decode(&got); err != nil || !maps.Equal(got, want) {
+			t.Errorf("row %d: %d and %d bytes: %v", i, len(got["a"]), len(got["b"]), err)
+		}
+	}
+	if c.Written != 2 || c.Errors > 0 {
+		t.Errorf("%+v", c)
+	}
+	for to, in := range map[string]string{"hl7": strings.Replace(message, "|2.5.1", "|2.5.1||||||UNICODE UTF-8", 1) + "NTE|1||" + long + "\r", "edifact": "UNB+UNOW:4+A+B+261125:0930+7'UNH+1+ORDERS:D:96A:UN'FTX+AAI+++" + long + "x'UNT+3+1'UNZ+1+7'"} {
+		object, _ := convert(t, in, "json")
+		if back, _ := convert(t, object, to); back != in || strings.Count(object, "é") != 100_000 {
+			t.Errorf("%s: %d bytes came back of %d", to, len(back), len(in))
+		}
 	}
 }

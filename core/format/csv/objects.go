@@ -11,14 +11,18 @@ import (
 	"ydrion/core/text"
 )
 
-// object is a row as an object of texts.
+// object is a row as an object of texts: all of it, however long.
 func object(r format.Reader, raw []byte) ([]byte, error) {
 	out := []byte{'{'}
-	for i, l := range format.Lines(r.Outline(raw)) {
+	for i, value := range r.(*Reader).Values(raw) {
 		if i > 0 {
 			out = append(out, ',')
 		}
-		out = text.JSON.Append(append(text.JSON.Append(out, []byte(l.Path)), ':'), []byte(l.Value))
+		name := ""
+		if names := r.(*Reader).names; i < len(names) {
+			name = names[i]
+		}
+		out = text.JSON.Append(append(text.JSON.Append(out, []byte(name)), ':'), []byte(value))
 	}
 	return append(out, '}'), nil
 }
