@@ -169,6 +169,7 @@ type RecordQuery struct {
 	From     int64 `query:"from" minimum:"1" default:"1"`
 	Limit    int   `query:"limit" minimum:"1" maximum:"200" default:"20"`
 	Rejected bool  `query:"rejected" doc:"only rejected records"`
+	Rows     int   `query:"rows" minimum:"1" maximum:"1000" default:"3" doc:"how many rows of long lists to show"`
 }
 
 type named struct {
@@ -314,7 +315,7 @@ func operations(api huma.API, s *service.Service) {
 		return answer(s.Decide(ctx, in.ID, store.Person(in.Body.Decision), in.said()))
 	})
 	huma.Register(api, get("records", "/api/runs/{id}/records", "Records of a run, before and after"), func(ctx context.Context, q *RecordQuery) (*body[*service.Trial], error) {
-		return answer(s.Records(ctx, q.ID, service.TrialRequest{From: q.From, Limit: q.Limit, Rejected: q.Rejected}))
+		return answer(s.Records(ctx, q.ID, service.TrialRequest{From: q.From, Limit: q.Limit, Rejected: q.Rejected, Rows: q.Rows}))
 	})
 	huma.Register(api, get("rejects", "/api/runs/{id}/rejects", "Rejected records of a run with their findings"), func(ctx context.Context, q *struct {
 		ID    int64 `path:"id"`

@@ -14,6 +14,7 @@ import (
 
 	"ydrion/core/finding"
 	"ydrion/core/flow"
+	"ydrion/core/format"
 	"ydrion/core/lang"
 	"ydrion/core/value"
 	"ydrion/route"
@@ -120,9 +121,13 @@ full speed.`,
 		Example: `  ydrion try specimen-orders demo/files/brunholm-2026-11-23.csv --workspace demo/workspace
   ydrion try specimen-orders sheet.csv --rejected
   ydrion try specimen-orders sheet.csv --record 4 --json
+  ydrion try reagent-orders orders.csv --record 4 --rows 500
   ydrion try specimen-orders big.csv --output out.hl7 --rejects bad.csv`,
 		Args: cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
+			if request.Rows < 1 {
+				return wrongUse("--rows is a number from 1, not %d", request.Rows)
+			}
 			w, err := load(folder)
 			if err != nil {
 				return err
@@ -192,6 +197,7 @@ full speed.`,
 	f.StringVarP(&folder, "workspace", "w", ".", "folder of the workspace")
 	f.Int64Var(&request.From, "record", 1, "show one record only; with --limit, from this one on")
 	f.IntVar(&request.Limit, "limit", 20, "how many records to show")
+	f.IntVar(&request.Rows, "rows", service.FewRows, "how many rows of long lists to show")
 	f.BoolVar(&request.Rejected, "rejected", false, "show rejected records only")
 	f.StringVarP(&output, "output", "o", "", "write all good records to this file")
 	f.StringVar(&rejects, "rejects", "", "write all rejected records to this file")
@@ -242,10 +248,10 @@ func (a *app) trial(t *service.Trial, name, more string) {
 		}
 		left, right := []string{}, []string{}
 		for _, l := range r.Fields {
-			left = append(left, fmt.Sprintf("%s = %s", l.Path, finding.Shorten([]byte(l.Value))))
+			left = append(left, said(l))
 		}
 		for _, l := range r.Lines {
-			right = append(right, fmt.Sprintf("%s = %s", l.Path, finding.Shorten([]byte(l.Value))))
+			right = append(right, said(l))
 		}
 		sideBySide(a.out, left, right)
 	}
@@ -255,6 +261,14 @@ func (a *app) trial(t *service.Trial, name, more string) {
 		fmt.Fprint(a.out, more)
 	}
 	fmt.Fprintln(a.out)
+}
+
+// said is a line of a record as it is printed.
+func said(l format.Line) string {
+	if l.Folded > 0 {
+		return fmt.Sprintf("%s … %s (--rows)", l.Path, count(l.Folded, "value"))
+	}
+	return fmt.Sprintf("%s = %s", l.Path, finding.Shorten([]byte(l.Value)))
 }
 
 // sideBySide prints two columns of lines.

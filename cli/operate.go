@@ -425,7 +425,7 @@ func pickupNumber(s string) (int64, error) {
 
 func (a *app) pickup() *cobra.Command {
 	var from int64
-	var limit int
+	var limit, rows int
 	var rejected bool
 	c := a.jsonFlag(&cobra.Command{
 		Use: "pickup NUMBER", Short: "Show one pickup: timeline, deliveries, records in and out side by side, findings", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completePickups(),
@@ -439,7 +439,7 @@ func (a *app) pickup() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			q := url.Values{"from": {n(from)}, "limit": {strconv.Itoa(limit)}, "rejected": {strconv.FormatBool(rejected)}}
+			q := url.Values{"from": {n(from)}, "limit": {strconv.Itoa(limit)}, "rejected": {strconv.FormatBool(rejected)}, "rows": {strconv.Itoa(rows)}}
 			out := map[string]any{"pickup": p}
 			if !a.json {
 				a.timeline(p.Pickup, p.Runs)
@@ -476,6 +476,7 @@ func (a *app) pickup() *cobra.Command {
 	})
 	c.Flags().Int64Var(&from, "from", 1, "first record to show")
 	c.Flags().IntVar(&limit, "limit", 3, "how many records to show")
+	c.Flags().IntVar(&rows, "rows", service.FewRows, "how many rows of long lists to show, at most 1000")
 	c.Flags().BoolVar(&rejected, "rejected", false, "show rejected records only")
 	return c
 }

@@ -519,3 +519,37 @@ func hasWaiting(b *testbed.Bed, route, name string) bool {
 	}
 	return false
 }
+
+// TestConsoleLongRecord: the rows of a long list are folded, and come a page at a time.
+func TestConsoleLongRecord(t *testing.T) {
+	b := testbed.Start(t)
+	b.Publish(nil)
+	var rows strings.Builder
+	rows.WriteString("order,for,article,description,quantity,unit,price,wanted\n")
+	for i := range 400 {
+		fmt.Fprintf(&rows, "SC-9200,LAB,HR-%03d,Saline 500 ml,2,each,1.15,\n", i+1)
+	}
+	b.Drop("laboratory/purchases", "reagents-long.csv", rows.String())
+	id := b.Ended("reagents-long.csv", 0).ID
+	ctx := browser(t)
+	do(t, ctx, chromedp.Navigate(fmt.Sprintf("%s/pickups/%d#token=%s", b.URL, id, b.Token)))
+	text(t, ctx, "[data-record='1']", "article[3]", "… 3,176 values", "CTT-1", "400", "920.00")
+	if seen := inner(ctx, "[data-record='1']"); strings.Contains(seen, "HR-050") {
+		t.Error("all rows of a long list are shown")
+	}
+	shot(t, ctx, "long-record")
+	do(t, ctx, chromedp.Click("//button[contains(., 'show more rows')]"))
+	text(t, ctx, "[data-record='1']", "article[100]", "HR-050", "… 2,400 values", "PO1[100]-7")
+	do(t, ctx, chromedp.Click("//button[contains(., 'show more rows')]"))
+	text(t, ctx, "[data-record='1']", "article[400]", "PO1[400]-7", "HR-400")
+	if seen := inner(ctx, "[data-record='1']"); strings.Contains(seen, "show more rows") {
+		t.Error("more rows are offered than there are")
+	}
+	code, said := command(b, "pickup", fmt.Sprint(id), "--rows", "60")
+	if code != 0 || !strings.Contains(said, "article[60] = HR-060") || strings.Contains(said, "HR-061") || !strings.Contains(said, "article[61]") && !strings.Contains(said, "order[61] … 2720 values (--rows)") {
+		t.Errorf("%d %s", code, said)
+	}
+	if code, said := command(b, "pickup", fmt.Sprint(id), "--rows", "0"); code != 2 && code != 1 || !strings.Contains(said, "rows") {
+		t.Errorf("%d %s", code, said)
+	}
+}

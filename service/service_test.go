@@ -4,10 +4,12 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 
 	"ydrion/core/flow"
+	"ydrion/core/format"
 	"ydrion/core/lang"
 	"ydrion/core/value"
 	"ydrion/route"
@@ -189,5 +191,36 @@ func TestStagesSayWhatARouteDoes(t *testing.T) {
 				t.Errorf("%s does not say %q but\n%s", name, part, all.String())
 			}
 		}
+	}
+}
+
+// TestTryFolds: rows of a long list are left out, and said to be; a row with a finding is not.
+func TestTryFolds(t *testing.T) {
+	var rows strings.Builder
+	rows.WriteString("order,for,article,description,quantity,unit,price,wanted\n")
+	for i := range 4000 {
+		fmt.Fprintf(&rows, "SC-1,LAB,HR-%03d,Saline,2,each,1.15,\n", i%900)
+	}
+	total := func(lines []format.Line) (sum int) {
+		for _, l := range lines {
+			sum += max(1, l.Folded)
+		}
+		return sum
+	}
+	for wanted, fields := range map[int]int{0: 3*8 + 1, 50: 50*8 + 1} {
+		r := try(t, "reagent-orders", rows.String(), TrialRequest{From: 1, Limit: 1, Rows: wanted}).Records[0]
+		if len(r.Fields) != fields+1 || total(r.Fields) != 20_001 || r.Fields[len(r.Fields)-1].Value != "the record has more than is shown here" {
+			t.Errorf("%d rows: %d lines for %d values, at the end %+v", wanted, len(r.Fields), total(r.Fields), r.Fields[len(r.Fields)-1])
+		}
+	}
+	few := strings.Join(strings.SplitAfter(rows.String(), "\n")[:101], "")
+	r := try(t, "reagent-orders", strings.Replace(few, "HR-070", "HR-7", 1), TrialRequest{From: 1, Limit: 1}).Records[0]
+	at := slices.IndexFunc(r.Fields, func(l format.Line) bool { return l.Path == "article[71]" && l.Value == "HR-7" })
+	if r.Outcome != "rejected" || total(r.Fields) != 800 || len(r.Fields) != 3*8+3 || at < 0 {
+		t.Errorf("%s: %d lines for %d values; %+v", r.Outcome, len(r.Fields), total(r.Fields), r.Fields)
+	}
+	r = try(t, "reagent-orders", few, TrialRequest{From: 1, Limit: 1}).Records[0]
+	if last := r.Lines[len(r.Lines)-1]; r.Outcome != "good" || last.Path != "SE-2" || !strings.HasPrefix(last.Value, "0") || len(r.Lines) > 60 {
+		t.Errorf("%d lines, the last %+v", len(r.Lines), last)
 	}
 }

@@ -2,6 +2,7 @@ package service
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"io"
@@ -39,10 +40,14 @@ type TrialRequest struct {
 	From     int64 // first record, from 1
 	Limit    int
 	Rejected bool // only those that were not good
+	Rows     int  // how many rows of long lists to show; 0: FewRows
 	Whole    bool // go on to the end, for the balance
 	Output   io.Writer
 	Rejects  io.Writer
 }
+
+// FewRows is how many rows of long lists are shown if nobody says how many.
+const FewRows = 3
 
 // Trial is what a route makes of a file, without anything being delivered.
 type Trial struct {
@@ -119,13 +124,18 @@ func (v *viewer) view(b *batch.Batch, i int) RecordView {
 	raw := v.opened.Reader.Raw(b, i)
 	r := RecordView{Record: b.First + int64(i), Line: b.Place(i, b.Bounds[i].Off).Line, Outcome: [...]string{"good", "rejected", "filtered"}[b.What[i]], Raw: strings.TrimRight(string(clip(raw)), "\r\n"),
 		Fields: []format.Line{}, Lines: []format.Line{}, Findings: v.opened.Findings(b, i)}
-	for _, l := range format.Lines(v.opened.Reader.Outline(raw)) {
-		r.Fields = append(r.Fields, format.Line{Path: l.Path, Value: string(clip([]byte(l.Value)))})
+	rows, found := cmp.Or(v.request.Rows, FewRows), map[string]bool{}
+	for _, f := range r.Findings {
+		found[f.Place.Path] = true
+	}
+	for _, l := range format.Fold(format.Lines(v.opened.Reader.Outline(raw)), rows, found) {
+		l.Value = string(clip([]byte(l.Value)))
+		r.Fields = append(r.Fields, l)
 	}
 	if b.What[i] == batch.Good {
 		made := b.Made(i)
 		made = made[min(v.opened.Plan.Program.Skip(), len(made)):]
-		r.Made, r.Lines = string(clip(made)), v.opened.Plan.Target.Show(made)
+		r.Made, r.Lines = string(clip(made)), format.Fold(v.opened.Plan.Target.Show(made), rows, found)
 		if n := len(v.opened.Plan.Outputs); len(b.Names) >= (i+1)*n {
 			r.FileName = b.Names[i*n]
 			for k, name := range b.Names[i*n : i*n+n] {

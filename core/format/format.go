@@ -167,17 +167,6 @@ func Clip(s string) (string, bool) {
 	return strings.Clone(s[:n]), true
 }
 
-// Lines are the values in an outline.
-func Lines(nodes []Node) []Line {
-	out := []Line{}
-	for _, n := range nodes {
-		if n.Kind == Leaf {
-			out = append(out, Line{n.Path, n.Value})
-		}
-	}
-	return out
-}
-
 // Broken says that a file cannot be followed any further: the place and the
 // reason, and what is left from the start of the record that broke.
 type Broken struct {
@@ -249,12 +238,6 @@ type Change struct {
 	Absent bool // there is no value: what stands there is taken away
 	Null   bool
 	Bare   bool // it is a number or a truth value
-}
-
-// Line is one position of a record, for people.
-type Line struct {
-	Path  string `json:"path"`
-	Value string `json:"value"`
 }
 
 // Instructions is what a map says about its target. Expressions and conditions

@@ -931,6 +931,11 @@ export interface components {
             route: string;
         };
         Line: {
+            /**
+             * Format: int64
+             * @description so many values are left out here, the first of them at the path: they are of rows of a long list
+             */
+            folded?: number;
             path: string;
             value: string;
         };
@@ -2693,6 +2698,8 @@ export interface operations {
                 limit?: number;
                 /** @description only rejected records */
                 rejected?: boolean;
+                /** @description how many rows of long lists to show */
+                rows?: number;
             };
             header?: never;
             path: {

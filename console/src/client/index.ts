@@ -11,6 +11,7 @@ export type Overview = components['schemas']['Overview']
 export type Pickup = components['schemas']['Pickup']
 export type PickupDetail = components['schemas']['PickupDetail']
 export type Run = components['schemas']['Run']
+export type Line = components['schemas']['Line']
 export type Trial = components['schemas']['Trial']
 export type RecordView = components['schemas']['RecordView']
 export type Finding = components['schemas']['Finding']
@@ -108,7 +109,7 @@ export interface PickupQuery {
 export const pickups = (query: PickupQuery) =>
   answer(client.GET('/api/pickups', { params: { query }, querySerializer: { array: { style: 'form', explode: false } } }))
 export const pickup = (id: number) => answer(client.GET('/api/pickups/{id}', { params: { path: { id } } }))
-export const records = (id: number, query: { from: number; limit: number; rejected: boolean }) =>
+export const records = (id: number, query: { from: number; limit: number; rejected: boolean; rows?: number }) =>
   answer(client.GET('/api/runs/{id}/records', { params: { path: { id }, query } }))
 export const runAgain = (body: AgainRequest, query: Said = saidHere()) => answer(client.POST('/api/again', { body, params: { query } }))
 

@@ -15,8 +15,26 @@ const trail = ref<number[]>([1])
 const from = computed(() => trail.value[trail.value.length - 1])
 const { data, problem, loading, load } = useLoad(() => records(props.run.id, { from: from.value, limit: page, rejected: rejected.value }))
 void load()
+const rows = ref<Record<number, number>>({})
 watch(rejected, () => (trail.value = [1]))
-watch([from, rejected], load)
+watch([from, rejected], () => {
+  rows.value = {}
+  void load()
+})
+
+// More rows of the long lists of one record: ten times as many each time, as far as the service goes.
+const mostRows = 1000
+async function unfold(record: number) {
+  const wanted = Math.min(10 * (rows.value[record] ?? 10), mostRows)
+  try {
+    const { records: more } = await records(props.run.id, { from: record, limit: 1, rejected: false, rows: wanted })
+    if (!data.value || more[0]?.record !== record) return
+    data.value = { ...data.value, records: data.value.records.map((r) => (r.record === record ? more[0] : r)) }
+    rows.value[record] = wanted
+  } catch (e) {
+    problem.value = (e as Error).message
+  }
+}
 const next = computed(() => (data.value?.more ? data.value.records[data.value.records.length - 1].record + 1 : 0))
 </script>
 
@@ -33,7 +51,7 @@ const next = computed(() => (data.value?.more ? data.value.records[data.value.re
   </div>
   <StandIn v-if="problem || !data" :problem="problem" :loading="loading" :stale="!!data" @retry="load" />
   <template v-if="data">
-    <RecordPair v-for="r in data.records" :key="r.record" :record="r" />
+    <RecordPair v-for="r in data.records" :key="r.record" :record="r" :unfolds="(rows[r.record] ?? 0) < mostRows" @unfold="unfold" />
     <StandIn v-if="!data.records.length">
       <p v-if="data.unreadable">Nothing of the file could be read as records; the whole file was rejected.</p>
       <p v-else>There are no records here.</p>

@@ -2,13 +2,18 @@
 // One record: what came in on the left, what went out on the right, and its
 // findings under the place they are about.
 import { computed, ref } from 'vue'
-import type { RecordView } from '../../client'
+import type { Line, RecordView } from '../../client'
 import StateMark from '../../parts/StateMark.vue'
 import FindingLine from './FindingLine.vue'
+import FoldedLine from './FoldedLine.vue'
 
-const props = defineProps<{ record: RecordView }>()
+const props = defineProps<{ record: RecordView; unfolds?: boolean }>()
+const emit = defineEmits<{ unfold: [record: number] }>()
 const bad = computed(() => new Set(props.record.findings.filter((f) => f.severity === 'error').map((f) => f.place.path)))
 const raw = ref(false)
+// A thin line stands where another row of a list begins: where the numbers in the path change.
+const row = (path: string) => (path.match(/\[\d+\]|\/\d+(?=\/|$)/g) ?? []).join()
+const begins = (lines: Line[], i: number) => i > 0 && row(lines[i].path) !== row(lines[i - 1].path)
 const visible = (s: string) => s.replaceAll('\r', '⏎\n').replaceAll('\u0000', '␀')
 </script>
 
@@ -29,14 +34,20 @@ const visible = (s: string) => s.replaceAll('\r', '⏎\n').replaceAll('\u0000', 
     <div v-else class="sides">
       <dl>
         <template v-for="(f, i) in record.fields" :key="i">
-          <dt>{{ f.path || '(no column)' }}</dt>
-          <dd class="mono" :class="{ bad: bad.has(f.path) }">{{ f.value }}<span v-if="!f.value" class="none">empty</span></dd>
+          <FoldedLine v-if="f.folded" :line="f" :unfolds="unfolds" @unfold="emit('unfold', record.record)" />
+          <template v-else>
+            <dt :class="{ row: begins(record.fields, i) }">{{ f.path || '(no column)' }}</dt>
+            <dd class="mono" :class="{ bad: bad.has(f.path), row: begins(record.fields, i) }">{{ f.value }}<span v-if="!f.value" class="none">empty</span></dd>
+          </template>
         </template>
       </dl>
       <dl v-if="record.lines.length">
-        <template v-for="l in record.lines" :key="l.path">
-          <dt class="mono">{{ l.path }}</dt>
-          <dd class="mono">{{ l.value }}</dd>
+        <template v-for="(l, i) in record.lines" :key="l.path">
+          <FoldedLine v-if="l.folded" mono :line="l" :unfolds="unfolds" @unfold="emit('unfold', record.record)" />
+          <template v-else>
+            <dt class="mono" :class="{ row: begins(record.lines, i) }">{{ l.path }}</dt>
+            <dd class="mono" :class="{ row: begins(record.lines, i) }">{{ l.value }}</dd>
+          </template>
         </template>
       </dl>
       <p v-else class="faint nothing">Nothing went out.</p>
@@ -53,9 +64,10 @@ header button { border: 0; background: none; color: var(--act); font: inherit; f
 .sides { display: grid; grid-template-columns: 1fr 1fr; }
 .sides > * { padding: 0.5rem 0.9rem; margin: 0; min-width: 0; }
 .sides > * + * { border-left: 1px solid var(--line); }
-dl { display: grid; grid-template-columns: 8.5rem 1fr; gap: 0.05rem 0.8rem; align-content: start; font-size: 0.92rem; max-height: 42rem; overflow: auto; }
-dt { color: var(--faint); overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
+dl { display: grid; grid-template-columns: 8.5rem 1fr; gap: 0.05rem 0; align-content: start; font-size: 0.92rem; max-height: 42rem; overflow: auto; }
+dt { padding-right: 0.8rem; color: var(--faint); overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
 dd { margin: 0; overflow-wrap: anywhere; white-space: pre-wrap; }
+.row { border-top: 1px dotted var(--line); }
 dd.bad { background: var(--mark); text-decoration: underline wavy var(--bad) 1.5px; text-underline-offset: 3px; }
 .none { color: var(--faint); font-style: italic; opacity: 0.7; }
 pre { white-space: pre-wrap; overflow-wrap: anywhere; max-height: 42rem; overflow: auto; }
