@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"maps"
 	"strings"
@@ -187,6 +188,16 @@ func TestConvertLongValues(t *testing.T) {
 	}
 	if c.Written != 2 || c.Errors > 0 {
 		t.Errorf("%+v", c)
+	}
+	// More columns than are shown, in a heading that is longer than what is looked at first.
+	var names, values []string
+	for i := range 30_000 {
+		names, values = append(names, fmt.Sprintf("c%d", i)), append(values, fmt.Sprintf("v%d", i))
+	}
+	object, _ = convert(t, strings.Join(names, ",")+"\n"+strings.Join(values, ",")+"\n", "json")
+	var wide map[string]string
+	if err := json.Unmarshal([]byte(object), &wide); err != nil || len(wide) != 30_000 || wide["c29999"] != "v29999" {
+		t.Errorf("%d columns came of 30000: %v", len(wide), err)
 	}
 	for to, in := range map[string]string{"hl7": strings.Replace(message, "|2.5.1", "|2.5.1||||||UNICODE UTF-8", 1) + "NTE|1||" + long + "\r", "edifact": "UNB+UNOW:4+A+B+261125:0930+7'UNH+1+ORDERS:D:96A:UN'FTX+AAI+++" + long + "x'UNT+3+1'UNZ+1+7'"} {
 		object, _ := convert(t, in, "json")

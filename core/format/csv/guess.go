@@ -12,6 +12,9 @@ import (
 // guessRows is how many rows of a sample are looked at.
 const guessRows = 200
 
+// partOfRow is how long a row without an end must be, in bytes, to be taken for a part of one.
+const partOfRow = 32 << 10
+
 // Guess finds out how a table is written from its first bytes, and gives the rows
 // that were looked at. There are none if it is no table. A delimiter and whether there is a
 // heading are not guessed where they are known (0 and nil: they are not).
@@ -59,7 +62,8 @@ func Guess(head []byte, delimiter byte, heading *bool) (Dialect, [][]string) {
 			break
 		}
 	}
-	if heading != nil && !*heading || heading == nil && !isHeading(rows) {
+	// A first row of which only a part is here is a heading, as it usually is: its columns are not known.
+	if heading != nil && !*heading || heading == nil && !isPart(head) && !isHeading(rows) {
 		best.NoHeading = true
 		for i := range rows[0] {
 			best.Columns = append(best.Columns, fmt.Sprintf("column_%d", i+1))
@@ -67,6 +71,9 @@ func Guess(head []byte, delimiter byte, heading *bool) (Dialect, [][]string) {
 	}
 	return best, rows
 }
+
+// isPart tells whether text has no whole row, and is too long to be one without its end.
+func isPart(head []byte) bool { return len(head) >= partOfRow && bytes.IndexAny(head, "\r\n") < 0 }
 
 // cutLine separates the first line, without its end, from the rest.
 func cutLine(head []byte) (line, rest []byte, ok bool) {
@@ -114,7 +121,7 @@ func firstRows(d Dialect, head []byte) [][]string {
 		r.rows(head, &s, true, p)
 		end := s.last
 		if end <= p {
-			if len(out) > 1 && len(head) >= 32<<10 {
+			if len(out) > 1 && len(head) >= partOfRow {
 				break
 			}
 			end = len(head)

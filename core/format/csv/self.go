@@ -55,7 +55,11 @@ func recognise(g *format.Guess, _, b []byte, known format.Known) bool {
 	if columns == 1 {
 		g.Because(format.Guessed, "nothing separates columns: it may be a list of one column, or no table at all")
 	} else {
-		g.Because(format.Likely, "its first %s %d columns, separated by %s", lines(len(rows)), columns, CharName(d.Delimiter))
+		more := ""
+		if isPart(b) {
+			more = "more than "
+		}
+		g.Because(format.Likely, "its first %s %s%d columns, separated by %s", lines(len(rows)), more, columns, CharName(d.Delimiter))
 		if d.Delimiter != ',' {
 			g.Settings = append(g.Settings, fmt.Sprintf("delimiter: %s", map[byte]string{';': `";"`, '\t': "tab", '|': `"|"`}[d.Delimiter]))
 		}
