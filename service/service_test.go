@@ -224,3 +224,40 @@ func TestTryFolds(t *testing.T) {
 		t.Errorf("%d lines, the last %+v", len(r.Lines), last)
 	}
 }
+
+// TestTooMuchIsMade: a record that would make more of its message than can be held is rejected; those
+// beside it are not, and none is lost.
+func TestTooMuchIsMade(t *testing.T) {
+	rows := func(order string, n int) (out string) {
+		for i := range n {
+			out += fmt.Sprintf("%s,LAB,HR-%03d,Saline,2,each,1.15,\n", order, i)
+		}
+		return out
+	}
+	heading := "order,for,article,description,quantity,unit,price,wanted\n"
+	run := func(file string) (*Trial, string) {
+		c := compiled(t, "reagent-orders")
+		c.Plan.Program.Most = 3000
+		var good strings.Builder
+		r, err := Try(context.Background(), c, strings.NewReader(file), flow.Inputs{}, TrialRequest{From: 1, Limit: 100, Whole: true, Output: &good})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return r, good.String()
+	}
+	r, made := run(heading + rows("SC-1", 2) + rows("SC-2", 900) + rows("SC-3", 3))
+	if r.Balance.In != 3 || r.Balance.Good != 2 || r.Balance.Rejected != 1 || strings.Count(made, "\nPO1*")+strings.Count(made, "~PO1*") != 5 || strings.Contains(made, "SC-2") {
+		t.Errorf("%+v\n%s", r.Balance, made)
+	}
+	if f := r.Records[1].Findings; len(f) != 1 || f[0].Code != "map.large" || f[0].Place.Line != 4 || f[0].Place.Record != 2 {
+		t.Errorf("%+v", f)
+	}
+	many := heading
+	for i := range 50 {
+		many += rows(fmt.Sprintf("SC-%d", i), 1)
+	}
+	r, made = run(many)
+	if b := r.Balance; b.In != 50 || b.Good+b.Rejected != 50 || b.Good < 5 || b.Good > 20 || int64(strings.Count(made, "ST*850*")) != b.Good || len(made) > 3600 {
+		t.Errorf("%+v, %d bytes", b, len(made))
+	}
+}

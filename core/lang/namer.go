@@ -47,6 +47,9 @@ func (c *checker) perRecord() bool {
 // be a file name.
 const NameRule = -1
 
+// MadeRule is the rule of a batch note that says that too much would be made.
+const MadeRule = -2
+
 // Name makes the file name for a record (or, without a batch, for a whole
 // file), and says why that is not possible.
 func (n *Namer) Name(e *Env, b *batch.Batch, record int) (name, problem string) {

@@ -2,6 +2,7 @@ package lang
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"slices"
 	"sort"
@@ -40,6 +41,18 @@ type Program struct {
 
 	editor format.Editor // writes records as they came; nil: the actions write them
 	edits  []edit
+
+	// Most is how many bytes the records of one batch may become together; 0: MostMade. A message
+	// whose long value goes into each of its many records would take all memory.
+	Most int
+}
+
+// MostMade is how many bytes the records of one batch become at most: of one message, or of small ones.
+const MostMade = 256 << 20
+
+// tooMuch is what becomes of a record that would make the output of its batch too large.
+func (p *Program) tooMuch() Outcome {
+	return Outcome{batch.Rejected, MadeRule, fmt.Sprintf("with this record, more than %d bytes would be made of its message", cmp.Or(p.Most, MostMade))}
 }
 
 // line is where in the map an action comes from.
@@ -768,8 +781,12 @@ type Outcome struct {
 // Run writes one record of a batch. If the record does not become anything,
 // what was written is taken back.
 func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, Outcome) {
+	begin := len(out)
 	out, o := p.run(e, b, record, out)
-	if o.What != batch.Rejected {
+	if o.What == batch.Good && len(out) > cmp.Or(p.Most, MostMade) {
+		out, o = out[:begin], p.tooMuch()
+	}
+	if o.What != batch.Rejected || o.Line < 0 {
 		return out, o
 	}
 	if lists := p.lines[o.Line].lists; len(lists) > 0 { // which rows it was
@@ -945,6 +962,9 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			}
 			if e.failed {
 				return out[:begin], Outcome{batch.Rejected, a.line, e.reason}
+			}
+			if more && len(out) > cmp.Or(p.Most, MostMade) {
+				return out[:begin], p.tooMuch()
 			}
 			if more == (a.kind == again) {
 				i = int(a.jump) - 1
@@ -1162,6 +1182,9 @@ func (p *Program) Describe(b *batch.Batch, n batch.Note, r format.Reader) findin
 	record := int(n.Record)
 	if n.Rule == NameRule {
 		return finding.New("deliver.name", b.Place(record, b.Bounds[record].Off), "no file can be named after this record: %s", n.Text)
+	}
+	if n.Rule == MadeRule {
+		return finding.New("map.large", b.Place(record, b.Bounds[record].Off), "%s", n.Text).Suggest("make fewer records of a message, or write less for each")
 	}
 	l := p.lines[n.Rule]
 	offset, name := b.Bounds[record].Off, ""
