@@ -2,6 +2,7 @@ package lang
 
 import (
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"reflect"
 	"slices"
@@ -497,5 +498,14 @@ func TestLongMaps(t *testing.T) {
 	}
 	if _, said := build(t, "PID-3 = "+strings.Repeat("1 + ", 100_000)+"1\n"); len(said) != 1 || !strings.Contains(said[0], "longer than 5000 words") {
 		t.Errorf("%.200v", said)
+	}
+}
+
+// TestHowMuchIsMade: small records are not held to what is made of one large message.
+func TestHowMuchIsMade(t *testing.T) {
+	for n, want := range map[int]int{0: math.MaxUint32, 2 * batch.Size: math.MaxUint32, 2*batch.Size + 1: MostMade, 60 << 20: MostMade} {
+		if got := (&Program{}).most(&batch.Batch{N: n}); got != want {
+			t.Errorf("of %d bytes %d are made, not %d", n, got, want)
+		}
 	}
 }

@@ -2,8 +2,8 @@ package lang
 
 import (
 	"bytes"
-	"cmp"
 	"fmt"
+	"math"
 	"slices"
 	"sort"
 	"strconv"
@@ -42,17 +42,29 @@ type Program struct {
 	editor format.Editor // writes records as they came; nil: the actions write them
 	edits  []edit
 
-	// Most is how many bytes the records of one batch may become together; 0: MostMade. A message
-	// whose long value goes into each of its many records would take all memory.
+	// Most is how many bytes the records of one batch may become together; 0: it follows from the batch.
 	Most int
 }
 
-// MostMade is how many bytes the records of one batch become at most: of one message, or of small ones.
+// MostMade is how many bytes are made at most of a message or record that is larger than a usual batch:
+// a long value that goes into each of a message's records would take all memory.
 const MostMade = 256 << 20
 
+// most is how many bytes the records of a batch may become. Small records may become as much as a
+// batch can count: each would be good alone.
+func (p *Program) most(b *batch.Batch) int {
+	switch {
+	case p.Most > 0:
+		return p.Most
+	case b.N > 2*batch.Size:
+		return MostMade
+	}
+	return math.MaxUint32
+}
+
 // tooMuch is what becomes of a record that would make the output of its batch too large.
-func (p *Program) tooMuch() Outcome {
-	return Outcome{batch.Rejected, MadeRule, fmt.Sprintf("with this record, more than %d bytes would be made of its message", cmp.Or(p.Most, MostMade))}
+func (p *Program) tooMuch(b *batch.Batch) Outcome {
+	return Outcome{batch.Rejected, MadeRule, fmt.Sprintf("with this record, more than %d bytes would be made of its message", p.most(b))}
 }
 
 // line is where in the map an action comes from.
@@ -783,8 +795,8 @@ type Outcome struct {
 func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, Outcome) {
 	begin := len(out)
 	out, o := p.run(e, b, record, out)
-	if o.What == batch.Good && len(out) > cmp.Or(p.Most, MostMade) {
-		out, o = out[:begin], p.tooMuch()
+	if o.What == batch.Good && len(out) > p.most(b) {
+		out, o = out[:begin], p.tooMuch(b)
 	}
 	if o.What != batch.Rejected || o.Line < 0 {
 		return out, o
@@ -963,8 +975,8 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			if e.failed {
 				return out[:begin], Outcome{batch.Rejected, a.line, e.reason}
 			}
-			if more && len(out) > cmp.Or(p.Most, MostMade) {
-				return out[:begin], p.tooMuch()
+			if more && len(out) > p.most(b) {
+				return out[:begin], p.tooMuch(b)
 			}
 			if more == (a.kind == again) {
 				i = int(a.jump) - 1
