@@ -261,6 +261,9 @@ func (a *app) trial(t *service.Trial, name, more string) {
 		fmt.Fprint(a.out, more)
 	}
 	fmt.Fprintln(a.out)
+	if t.Refused {
+		fmt.Fprintln(a.out, "The route rejects this file whole, with all its records.")
+	}
 }
 
 // said is a line of a record as it is printed.

@@ -56,6 +56,7 @@ type Trial struct {
 	Balance    flow.Balance `json:"balance" doc:"of the records that were looked at"`
 	Findings   finding.List `json:"findings" doc:"about the file as a whole"`
 	Unreadable bool         `json:"unreadable"`
+	Refused    bool         `json:"refused" doc:"what the file says of itself as a whole is not so: the route rejects it whole, with all its records"`
 }
 
 var errEnough = errors.New("enough records")
@@ -184,7 +185,7 @@ func Try(ctx context.Context, c *route.Compiled, in io.Reader, inputs flow.Input
 			_, err = request.Output.Write(ends)
 		}
 	}
-	trial.Balance, trial.Findings, trial.Unreadable = result.Balance, result.Findings, result.Unreadable
+	trial.Balance, trial.Findings, trial.Unreadable, trial.Refused = result.Balance, result.Findings, result.Unreadable, result.Disagrees
 	if trial.Findings == nil {
 		trial.Findings = finding.List{}
 	}

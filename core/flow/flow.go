@@ -216,6 +216,13 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 	if err := sink.Open(opened); err != nil {
 		return result, err
 	}
+	if around, can := reader.(format.Around); can && p.Document != nil {
+		around.HoldAround(func(level int, value []byte, elements int, say func(format.Remark)) {
+			p.Document.Around(level, value, elements, func(v jsonschema.Violation) {
+				say(format.Remark{Code: v.Code, Text: v.Text, Seen: v.Seen, Path: v.Path, At: v.At})
+			})
+		})
+	}
 	r := &run{plan: p, opened: opened, inputs: inputs, sink: sink, next: 1, seen: p.Schema.NewSeen(), result: &result}
 	cores := inputs.Cores
 	if cores <= 0 {

@@ -72,6 +72,15 @@ type Divider interface {
 	Divide(b *batch.Batch, whole int, say func(from, to, n int))
 }
 
+// Around is a reader of records that stand in values of which a schema says something, too.
+type Around interface {
+	// HoldAround has each such value held by a check before its records are given out; what is said of it
+	// is wrong with all of them. The value is handed over without the records: the list that they are
+	// elements of is empty in its text, and had so many. Level is how many steps of the pointer to the
+	// records lead to the value.
+	HoldAround(check func(level int, value []byte, elements int, say func(Remark)))
+}
+
 // Undescribed is the code of a message that no description is of.
 const Undescribed = "standard.undescribed"
 

@@ -8,6 +8,7 @@ package jsonschema
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -29,7 +30,8 @@ type Schema struct {
 	File   string
 	Record shape.Record // the fields that maps can use
 	Lists  []shape.List // those of a record
-	of     *js.Schema
+	of     []*js.Schema
+	levels map[int]level // what is said of the values around records
 }
 
 // Is tells whether a document is a JSON Schema rather than a Table Schema.
@@ -60,38 +62,50 @@ func Load(file string, source []byte, records string, asserted bool, open func(n
 	fail := func(code, format string, args ...any) (*Schema, finding.List) {
 		return nil, finding.List{finding.New(code, place.InFile(file), format, args...)}
 	}
-	s := &Schema{File: file, of: root}
+	s := &Schema{File: file}
 	steps, problem := pointer(records)
 	if problem != "" {
 		return fail("schema.records", "%s", problem)
 	}
-	above := []*js.Schema{s.of}
+	of := parted{sure: []*js.Schema{root}}
+	above := []parted{of}
 	for i, step := range steps {
-		below := inner(s.of, step, nil)
-		if below == nil {
+		if of = of.inner(step); len(of.all()) == 0 {
 			return fail("schema.records", "the schema says nothing of what stands at /%s, where the route's records are (%s)", strings.Join(steps[:i+1], "/"), records)
 		}
-		s.of = below
-		above = append(above, below)
+		above = append(above, of)
 	}
-	if records == "" && list(s.of) { // a document that is a list: its elements are the records
-		if below := inner(s.of, "*", nil); below != nil {
-			s.of = below
+	if records == "" && list(root) { // a document that is a list: its elements are the records
+		if below := of.inner("*"); len(below.all()) > 0 {
+			of = below
 			above, steps = append(above, below), []string{"*"}
 		}
 	}
+	s.of = of.sure
 	f := &fields{asserted: asserted, named: map[string]bool{}}
-	f.collect(s.of, nil, "", "", true)
+	for i, part := range of.all() {
+		f.collect(part, nil, "", "", i < len(of.sure))
+	}
 	if len(f.record) == 0 { // an element that is no object, or one of which nothing is known
 		f.named["value"] = true
-		f.record = append(f.record, field("value", "0", s.of, asserted))
+		f.record = append(f.record, field("value", "0", of.all()[0], asserted && len(of.sure) > 0))
 	}
 	for up := 1; up < len(above); up++ {
 		k := len(above) - 1 - up
-		f.collect(above[k], nil, fmt.Sprint(up), steps[k], false)
+		for _, part := range above[k].all() {
+			f.collect(part, nil, fmt.Sprint(up), steps[k], false)
+		}
 	}
 	s.Record, s.Lists = f.record, f.lists
-	return s, nil
+	unchecked := s.surround(above, steps)
+	if len(of.maybe) > 0 {
+		unchecked = append(unchecked, "what alternatives and conditions say of each record")
+	}
+	if len(unchecked) > 0 {
+		warning := finding.Warn("schema.unchecked", place.InFile(file), "not checked, because the records at %s are read one after the other: %s", records, strings.Join(unchecked, "; "))
+		findings = append(findings, warning.Suggest("say it of each record, or leave record out of the route, so that documents are checked whole"))
+	}
+	return s, findings
 }
 
 // compile makes a schema ready. Draft is the edition of one that does not name its own.
@@ -174,7 +188,7 @@ func refused(file string, source []byte, err error) finding.Finding {
 	switch {
 	case errors.As(err, &invalid) && errors.As(invalid.Err, &ve):
 		var found finding.Finding
-		each(ve, func(at []string, _, text string) {
+		each(ve, "the schema", func(at []string, _, text string) {
 			if found.Code == "" {
 				where := place.At(file, source, Offset(source, at))
 				where.Path = "/" + strings.Join(at, "/")
@@ -230,34 +244,6 @@ func perhaps(s *js.Schema) (all []*js.Schema) {
 
 func parts(s *js.Schema) []*js.Schema { return append(always(s), perhaps(s)...) }
 
-// inner finds what a schema says of a member, or with * of each element or member; nil: nothing.
-func inner(s *js.Schema, step string, seen []*js.Schema) *js.Schema {
-	if slices.Contains(seen, s) {
-		return nil
-	}
-	seen = append(seen, s)
-	if step != "*" {
-		if p := s.Properties[step]; p != nil {
-			return p
-		}
-	} else {
-		for _, items := range []any{s.Items2020, s.Items, s.AdditionalProperties} {
-			if of, is := items.(*js.Schema); is && of != nil {
-				return of
-			}
-		}
-		for _, of := range s.PatternProperties {
-			return of
-		}
-	}
-	for _, p := range parts(s) {
-		if found := inner(p, step, seen); found != nil {
-			return found
-		}
-	}
-	return nil
-}
-
 func list(s *js.Schema) bool {
 	kinds, known := kindsOf(s, nil)
 	return known && slices.Equal(kinds, []string{"array"})
@@ -275,29 +261,69 @@ const mostDigits = 1000
 
 // Check holds a record, whose syntax is right, against the schema.
 func (s *Schema) Check(raw []byte, say func(Violation)) {
+	if value, ok := readable(raw, record, say); ok {
+		hold(s.of, value, raw, record, say)
+	}
+}
+
+// record is what a record is called in a sentence.
+const record = "the record"
+
+// readable reads a value whose syntax is right. One that cannot be held against anything is said.
+func readable(raw []byte, whole string, say func(Violation)) (any, bool) {
 	value, exponents, ok := decode(raw)
 	if !ok {
-		say(Violation{Code: "schema.type", Text: "the record cannot be read"})
-		return
-	}
-	tell := func(at []string, code, text string) {
-		v := Violation{At: Offset(raw, at), Code: code, Text: text}
-		if len(at) > 0 {
-			v.Path = "/" + strings.Join(escaped(at), "/")
-		}
-		v.Seen = finding.Shorten(seen(raw[v.At:]))
-		say(v)
+		say(Violation{Code: "schema.type", Text: whole + " cannot be read"})
+		return nil, false
 	}
 	if exponents {
 		if at, large := tooLarge(value, nil); large {
-			tell(at, "schema.maximum", fmt.Sprintf("%s has an exponent of more than %d, which is not held against anything", name(at), mostDigits))
-			return
+			say(violation(raw, at, "schema.maximum", fmt.Sprintf("%s has an exponent of more than %d, which is not held against anything", name(whole, at), mostDigits)))
+			return nil, false
 		}
 	}
-	var ve *js.ValidationError
-	if errors.As(s.of.Validate(value), &ve) {
-		each(ve, tell)
+	return value, true
+}
+
+// hold holds a value against schemas, and says what is wrong in the order of its places. What several
+// say is said once.
+func hold(all []*js.Schema, value any, raw []byte, whole string, say func(Violation)) {
+	type wrong struct {
+		at         []string
+		code, text string
 	}
+	var found []wrong
+	for _, of := range all {
+		var ve *js.ValidationError
+		if errors.As(of.Validate(value), &ve) {
+			each(ve, whole, func(at []string, code, text string) { found = append(found, wrong{slices.Clone(at), code, text}) })
+		}
+	}
+	if len(found) > mostPlaced { // those that are told are always the same
+		slices.SortFunc(found, func(a, b wrong) int { return cmp.Or(slices.Compare(a.at, b.at), strings.Compare(a.text, b.text)) })
+		found = found[:mostPlaced]
+	}
+	var said []Violation
+	for _, w := range found {
+		said = append(said, violation(raw, w.at, w.code, w.text))
+	}
+	slices.SortFunc(said, func(a, b Violation) int { return cmp.Or(cmp.Compare(a.At, b.At), strings.Compare(a.Text, b.Text)) })
+	for _, v := range slices.Compact(said) {
+		say(v)
+	}
+}
+
+// mostPlaced bounds how many violations of one value are told: the place of each is looked for from its
+// beginning.
+const mostPlaced = 100
+
+func violation(raw []byte, at []string, code, text string) Violation {
+	v := Violation{At: Offset(raw, at), Code: code, Text: text}
+	if len(at) > 0 {
+		v.Path = "/" + strings.Join(escaped(at), "/")
+	}
+	v.Seen = finding.Shorten(seen(raw[v.At:]))
+	return v
 }
 
 // seen is the value that a text begins with, as far as it is shown.
@@ -341,58 +367,56 @@ func escaped(steps []string) []string {
 }
 
 // name is what a place is called in a sentence.
-func name(at []string) string {
+func name(whole string, at []string) string {
 	if len(at) == 0 {
-		return "the record"
+		return whole
 	}
 	return strings.Join(at, ".")
 }
 
 // each calls say for everything that is wrong, with its place in the value.
-func each(e *js.ValidationError, say func(at []string, code, text string)) {
-	at, of := e.InstanceLocation, name(e.InstanceLocation)
+func each(e *js.ValidationError, whole string, say func(at []string, code, text string)) {
+	at, of := e.InstanceLocation, name(whole, e.InstanceLocation)
 	switch k := e.ErrorKind.(type) {
 	case *kind.Schema, *kind.Group, *kind.AllOf, *kind.Reference:
 		for _, cause := range e.Causes {
-			each(cause, say)
+			each(cause, whole, say)
 		}
 	case *kind.Required:
 		for _, missing := range k.Missing {
-			say(at, "schema.required", within(missing, at)+" is missing")
+			say(at, "schema.required", name(whole, append(slices.Clone(at), missing))+" is missing")
 		}
 	case *kind.DependentRequired:
 		for _, missing := range k.Missing {
-			say(at, "schema.required", fmt.Sprintf("%s is missing, which must be there because %s is", within(missing, at), k.Prop))
+			say(at, "schema.required", fmt.Sprintf("%s is missing, which must be there because %s is", name(whole, append(slices.Clone(at), missing)), k.Prop))
 		}
 	case *kind.Dependency:
 		for _, missing := range k.Missing {
-			say(at, "schema.required", fmt.Sprintf("%s is missing, which must be there because %s is", within(missing, at), k.Prop))
+			say(at, "schema.required", fmt.Sprintf("%s is missing, which must be there because %s is", name(whole, append(slices.Clone(at), missing)), k.Prop))
 		}
 	case *kind.AdditionalProperties:
 		for _, p := range k.Properties {
-			say(append(slices.Clone(at), p), "schema.surplus", fmt.Sprintf("%s is not among the members that the schema allows", within(p, at)))
+			say(append(slices.Clone(at), p), "schema.surplus", fmt.Sprintf("%s is not among the members that the schema allows", name(whole, append(slices.Clone(at), p))))
 		}
 	case *kind.AnyOf:
-		say(at, "schema.alternative", fmt.Sprintf("%s fits none of the %d forms that the schema allows: %s", of, len(e.Causes), alternatives(e.Causes)))
+		say(at, "schema.alternative", fmt.Sprintf("%s fits none of the %d forms that the schema allows: %s", of, len(e.Causes), alternatives(e.Causes, whole)))
 	case *kind.OneOf:
 		if len(k.Subschemas) > 0 {
 			say(at, "schema.alternative", fmt.Sprintf("%s fits several forms of the schema of which it may fit only one", of))
 			return
 		}
-		say(at, "schema.alternative", fmt.Sprintf("%s fits none of the %d forms that the schema allows: %s", of, len(e.Causes), alternatives(e.Causes)))
+		say(at, "schema.alternative", fmt.Sprintf("%s fits none of the %d forms that the schema allows: %s", of, len(e.Causes), alternatives(e.Causes, whole)))
 	default:
 		code, text := sentence(of, e.ErrorKind)
 		say(at, code, text)
 	}
 }
 
-func within(member string, at []string) string { return name(append(slices.Clone(at), member)) }
-
 // alternatives says what is wrong with the first forms.
-func alternatives(causes []*js.ValidationError) string {
+func alternatives(causes []*js.ValidationError, whole string) string {
 	var all []string
 	for _, c := range causes {
-		each(c, func(_ []string, _, text string) {
+		each(c, whole, func(_ []string, _, text string) {
 			if !slices.Contains(all, text) {
 				all = append(all, text)
 			}

@@ -29,7 +29,7 @@ func load(t *testing.T, source, records string, asserted bool) *Schema {
 	s, findings := Load("schemas/order.json", []byte(source), records, asserted, func(name string) ([]byte, bool) {
 		return []byte(station), name == "schemas/parts/station.json"
 	})
-	if s == nil || len(findings) > 0 {
+	if s == nil || findings.HasErrors() {
 		t.Fatal(findings)
 	}
 	return s

@@ -69,7 +69,7 @@ func TestPublishedSuite(t *testing.T) {
 				for _, one := range g.Tests {
 					ran++
 					var said []string
-					(&Schema{of: root}).Check(one.Data, func(v Violation) { said = append(said, v.Code+" "+v.Text) })
+					(&Schema{of: []*js.Schema{root}}).Check(one.Data, func(v Violation) { said = append(said, v.Code+" "+v.Text) })
 					if (len(said) == 0) != one.Valid {
 						t.Errorf("%s, %s, %s, %s: valid is %v, but %q", edition, filepath.Base(name), g.Description, one.Description, one.Valid, said)
 					}

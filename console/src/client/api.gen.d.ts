@@ -1696,6 +1696,8 @@ export interface components {
             findings: components["schemas"]["Finding"][];
             more: boolean;
             records: components["schemas"]["RecordView"][];
+            /** @description what the file says of itself as a whole is not so: the route rejects it whole, with all its records */
+            refused: boolean;
             unreadable: boolean;
         };
         Waiting: {

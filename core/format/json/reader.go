@@ -193,6 +193,12 @@ type Reader struct {
 	member string // the name of the member that is passed behind the list
 	valued bool   // its colon has come
 	ended  finding.List
+
+	hold     func(level int, value []byte, elements int, say func(format.Remark)) // nil: nothing is said of what stands around records
+	head     []byte                                                               // of the file, up to the list
+	tail     []byte                                                               // of the document, from the end of the list on
+	tailAt   place.Place
+	elements int // of the list that have been passed
 }
 
 // outer is a value that stands around all records.
@@ -474,6 +480,7 @@ func (r *Reader) begin(buf []byte) (_ *finding.Finding, err error) {
 		return f, nil
 	}
 	r.framed(buf[p:at])
+	r.head = bytes.Clone(buf[:at])
 	r.Advance(buf[:at])
 	r.Carry = bytes.Clone(buf[at:])
 	r.state, r.first = element, true
@@ -822,7 +829,10 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 // text cannot be followed, where and why.
 func (r *Reader) records(b *batch.Batch, buf []byte, p int) (stopped, at int, problem string) {
 	for {
-		p = skipBlanks(buf, p)
+		from := p
+		if p = skipBlanks(buf, p); r.state == rest {
+			r.closed(buf, from, p)
+		}
 		if p == len(buf) {
 			return p, 0, ""
 		}
@@ -858,6 +868,7 @@ func (r *Reader) records(b *batch.Batch, buf []byte, p int) (stopped, at int, pr
 				if len(r.levels) == 0 {
 					r.state = over
 				}
+				r.closed(buf, p, p+1)
 			default:
 				return p, p, "a comma or the end of the list was expected"
 			}
@@ -871,9 +882,11 @@ func (r *Reader) records(b *batch.Batch, buf []byte, p int) (stopped, at int, pr
 				if r.levels = r.levels[:len(r.levels)-1]; len(r.levels) == 0 {
 					r.state = over
 				}
+				r.closed(buf, p, p+1)
 				p++
 			case c == ',' || c == ':':
 				r.valued = c == ':'
+				r.closed(buf, p, p+1)
 				p++
 			default:
 				end, whole, bad := skip(buf, p, r.EOF)
@@ -889,6 +902,7 @@ func (r *Reader) records(b *batch.Batch, buf []byte, p int) (stopped, at int, pr
 					name, _ := unquote(nil, buf[p+1:end-1])
 					r.member = string(name)
 				}
+				r.closed(buf, p, end)
 				p = end
 			}
 			continue
@@ -906,6 +920,7 @@ func (r *Reader) records(b *batch.Batch, buf []byte, p int) (stopped, at int, pr
 		p = end
 		if r.state == element {
 			r.state = comma
+			r.elements++
 		}
 	}
 }
@@ -944,8 +959,56 @@ func (r *Reader) Preface(*batch.Batch, int) []byte {
 	return nil
 }
 
-// Ended tells what was found too late.
-func (r *Reader) Ended(int64) finding.List { return r.ended }
+// HoldAround has what stands around records held by a check.
+func (r *Reader) HoldAround(check func(level int, value []byte, elements int, say func(format.Remark))) {
+	r.hold = check
+}
+
+// closed keeps what stands behind the list that the records are elements of.
+func (r *Reader) closed(buf []byte, from, to int) {
+	if r.hold == nil || len(r.head)+len(r.tail) > MaxValue {
+		return
+	}
+	if len(r.tail) == 0 {
+		r.tailAt = r.Place(buf, from)
+	}
+	r.tail = append(r.tail, buf[from:to]...)
+}
+
+// Ended tells what was found too late: what is wrong with what stands around all records.
+func (r *Reader) Ended(int64) finding.List {
+	if r.hold == nil || len(r.head) == 0 || r.state != over {
+		return r.ended
+	}
+	document := append(slices.Clip(r.head), r.tail...)
+	if len(document) > MaxValue {
+		return append(r.ended, finding.New("json.long", place.Place{Line: 1, Column: 1}, "what stands around the list of records is longer than %d MiB, and was not held against the schema", MaxValue>>20))
+	}
+	from, ended := skipBlanks(document, 0), slices.Clip(r.ended)
+	r.hold(0, document[from:], r.elements, func(d format.Remark) {
+		if len(ended) >= mostAround {
+			return
+		}
+		at := from + d.At
+		f := finding.New(d.Code, place.At("", document, min(at, len(r.head))), "%s", d.Text)
+		if at >= len(r.head) {
+			behind := place.At("", r.tail, at-len(r.head))
+			f.Place = r.tailAt
+			f.Place.Offset += behind.Offset
+			if f.Place.Line += behind.Line - 1; behind.Line == 1 {
+				f.Place.Column += behind.Column - 1
+			} else {
+				f.Place.Column = behind.Column
+			}
+		}
+		f.Place.Path, f.Seen = d.Path, finding.Shorten([]byte(d.Seen))
+		ended = append(ended, f)
+	})
+	return ended
+}
+
+// mostAround is how much is told of one value around records.
+const mostAround = 20
 
 // Survey calls f for the values in a record that are no objects and lists, with
 // pointers in which * stands for each element of a list. The value of null is nil. What is
@@ -1398,6 +1461,9 @@ func (w *walk) along(p, level, depth int, every bool, name batch.Span, place int
 		w.b.Notes = append(w.b.Notes, batch.Note{Record: int32(first), Slot: -1, Rule: ruleNoRecord, Source: batch.Syntax, At: uint32(start)})
 		copy(w.open(batch.Span{Off: uint32(start), End: uint32(p)}), w.context)
 	}
+	if w.hold != nil && !w.failed && (level == 0 || w.within[level-1] == "*") {
+		w.held(level, start, p, first)
+	}
 	if len(w.slots[level]) > 0 {
 		for ; first < len(w.b.Bounds); first++ {
 			w.settle(level, w.b.Spans[first*w.b.Slots:])
@@ -1406,6 +1472,46 @@ func (w *walk) along(p, level, depth int, every bool, name batch.Span, place int
 	w.empty = w.empty || empty
 	w.row = outer
 	return p
+}
+
+// held has a value held by the check of what stands around records: those from the first on stand in
+// it. If there are none, it is rejected itself.
+func (w *walk) held(level, start, end, first int) {
+	path := w.within[level:]
+	path = path[:slices.Index(path, "*")+1]
+	if len(path) == 0 {
+		return
+	}
+	value := w.b.Buf[start:end]
+	list := listed(nil, w.b.Buf[:end], start, path)
+	cut, gap := len(value), 0
+	if len(list) > 0 {
+		from, to := list[0].from, list[len(list)-1].to
+		cut, gap = from-start, to-from
+		value = append(bytes.Clone(value[:cut]), value[to-start:]...)
+	}
+	steps := 0 // that lead to what was cut
+	if w.list {
+		steps = len(w.before) + 1
+	}
+	told := 0
+	w.Reader.hold(steps+level, value, len(list), func(d format.Remark) {
+		at := d.At
+		if at >= cut {
+			at += gap
+		}
+		if told++; told > mostAround {
+			return
+		}
+		if len(w.b.Bounds) == first {
+			copy(w.open(batch.Span{Off: uint32(start), End: uint32(end)}), w.context)
+		}
+		note := batch.Note{Slot: -1, Source: batch.Standard, At: uint32(start + at), Text: d.Text, Detail: &batch.Detail{Code: d.Code, Path: d.Path, Seen: d.Seen}}
+		for record := first; record < len(w.b.Bounds) && (told == 1 || record == first); record++ {
+			note.Record = int32(record)
+			w.b.Notes = append(w.b.Notes, note)
+		}
+	})
 }
 
 // settle gives a row what is wanted of a level.
