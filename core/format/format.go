@@ -113,17 +113,18 @@ const (
 
 // Node is a part of a record, for people.
 type Node struct {
-	Kind  Kind   `json:"kind"`
-	Depth int    `json:"depth"`
-	Path  string `json:"path"`
-	Value string `json:"value"`
-	From  int    `json:"from" doc:"its first byte in the record's text"`
-	To    int    `json:"to" doc:"behind its last byte"`
-	Name  string `json:"name,omitempty" doc:"its name in the standard, where that is known"`
-	Type  string `json:"type,omitempty"`
-	Table string `json:"table,omitempty" doc:"the codes that it takes"`
-	Means string `json:"means,omitempty" doc:"the meaning of its code"`
-	Cut   bool   `json:"cut,omitempty" doc:"there is more than is shown: of the value, or of the record behind this"`
+	Kind   Kind   `json:"kind"`
+	Depth  int    `json:"depth"`
+	Path   string `json:"path"`
+	Value  string `json:"value"`
+	From   int    `json:"from" doc:"its first byte in the record's text"`
+	To     int    `json:"to" doc:"behind its last byte"`
+	Name   string `json:"name,omitempty" doc:"its name in the standard, where that is known"`
+	Type   string `json:"type,omitempty"`
+	Number string `json:"number,omitempty" doc:"of its data element in the standard's dictionary, where that is known"`
+	Table  string `json:"table,omitempty" doc:"the codes that it takes"`
+	Means  string `json:"means,omitempty" doc:"the meaning of its code"`
+	Cut    bool   `json:"cut,omitempty" doc:"there is more than is shown: of the value, or of the record behind this"`
 }
 
 // Limits of what is shown of one record, whatever its format and however large it is.

@@ -312,7 +312,7 @@ const deepest = 3
 
 // value shows a field or a part of one: a leaf has its value.
 func (m *Message) value(v Value, e *standard.Element, path string, depth int) format.Node {
-	n := format.Node{Kind: format.Leaf, Path: path, Depth: depth, From: v.From, To: v.To, Name: e.Title, Type: e.Type}
+	n := format.Node{Kind: format.Leaf, Path: path, Depth: depth, From: v.From, To: v.To, Name: e.Title, Type: e.Type, Number: e.Number}
 	if len(v.Parts) > 0 {
 		n.Kind = format.Composite
 		return n

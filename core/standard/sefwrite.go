@@ -85,6 +85,7 @@ func (s *sef) block(b *strings.Builder, kind, texts string, d *described, mask i
 		like = &Composite{Title: d.name}
 	}
 	fmt.Fprintf(b, "\n%s %s %s %s\n", kind, name, s.version, s.named(texts, d.name, like.Title))
+	numbers, known := []string{}, false
 	for i, p := range d.parts {
 		usage := p.usage
 		if i < len(signs) {
@@ -130,6 +131,14 @@ func (s *sef) block(b *strings.Builder, kind, texts string, d *described, mask i
 		}
 		title = s.named("ELMS", p.name, s.named("COMS", p.name, title))
 		fmt.Fprintf(b, "%c%s %s %s\n", usage, repeats, what, title)
+		if composite {
+			numbers = append(numbers, "-")
+		} else {
+			numbers, known = append(numbers, p.name), true
+		}
+	}
+	if known {
+		fmt.Fprintf(b, "numbers %s\n", strings.Join(numbers, " "))
 	}
 	if len(d.notes) > 0 {
 		fmt.Fprintf(b, "notes %s\n", strings.Join(d.notes, " "))

@@ -133,6 +133,7 @@ type Element struct {
 	Repeats  int    // how often it may come, 0: any number
 	Min, Max int    // length in characters; Max 0: any
 	Table    string // the codes it takes, empty: any text
+	Number   string // of the data element in its standard's dictionary, if that is known (X12.3: 324)
 
 	of, codes *entry // of the type and the table
 }
@@ -227,6 +228,19 @@ func bookOf(version string, all []block) *Book {
 	return b
 }
 
+// number gives the elements before their data elements' numbers; - for one that has none.
+func (c *Composite) number(numbers []string) error {
+	if len(numbers) > len(c.Elements) {
+		return fmt.Errorf("there are %d numbers for %d elements", len(numbers), len(c.Elements))
+	}
+	for i, n := range numbers {
+		if n != "-" {
+			c.Elements[i].Number = n
+		}
+	}
+	return nil
+}
+
 // read makes of a block what it says.
 func (e *entry) read() {
 	switch e.kind {
@@ -241,6 +255,13 @@ func (e *entry) read() {
 						return
 					}
 					e.composite.Conditions = append(e.composite.Conditions, c)
+				}
+				continue
+			}
+			if numbers, ok := strings.CutPrefix(line, "numbers "); ok {
+				e.err = e.composite.number(strings.Fields(numbers))
+				if e.err != nil {
+					return
 				}
 				continue
 			}

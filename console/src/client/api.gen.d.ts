@@ -1013,6 +1013,8 @@ export interface components {
             means?: string;
             /** @description its name in the standard, where that is known */
             name?: string;
+            /** @description of its data element in the standard's dictionary, where that is known */
+            number?: string;
             path: string;
             /** @description the codes that it takes */
             table?: string;

@@ -1,6 +1,7 @@
 package x12
 
 import (
+	"strconv"
 	"strings"
 	"testing"
 )
@@ -91,6 +92,33 @@ func TestKind(t *testing.T) {
 		}
 		if strings.Join(got, " ") != test.want {
 			t.Errorf("%s %s is %v, want %s", test.release, test.set, got, test.want)
+		}
+	}
+}
+
+// TestElementNumbers: elements have the numbers of the data element dictionary (X12.3), which
+// acknowledgements name; those with a table of codes have the number of the table.
+func TestElementNumbers(t *testing.T) {
+	book := Releases.Book("005010")
+	for path, want := range map[string]string{"BEG/3": "324", "ISA/13": "I12", "REF/2": "127", "N1/2": "93", "PO1/7": "234", "CLM/2": "782", "HL/3": "735", "DTP/3": "1251", "CAS/2": "1034", "SV1/1": "", "TDS/1": "610"} {
+		name, n, _ := strings.Cut(path, "/")
+		i, _ := strconv.Atoi(n)
+		if got := book.Segment(name).Elements[i-1].Number; got != want {
+			t.Errorf("%s: %q, not %q", path, got, want)
+		}
+	}
+	for _, name := range []string{"ISA", "BEG", "BAK", "BIG", "REF", "PER", "SAC", "ITD", "DTM", "N1", "PO1", "IT1", "LIN", "HL", "NM1", "SBR", "CLM", "SV1", "SV2", "BPR", "CLP", "CAS", "STC", "AK3", "AK5", "FST"} {
+		numbers := 0
+		for _, e := range book.Segment(name).Elements {
+			if e.Number != "" && e.Table != "" && e.Number != e.Table {
+				t.Errorf("%s: %s is %s, and has the codes of %s", name, e.Title, e.Number, e.Table)
+			}
+			if e.Number != "" {
+				numbers++
+			}
+		}
+		if numbers == 0 {
+			t.Errorf("%s has no numbers", name)
 		}
 	}
 }

@@ -50,7 +50,7 @@ function key(e: KeyboardEvent) {
       <template v-if="part">
         <div><b>{{ part.name || named(part) || 'the whole value' }}</b> <span class="mono faint">{{ part.kind === 'group' ? '' : part.path }}</span></div>
         <div class="faint">
-          <span v-if="part.type">type {{ part.type }}, </span>byte {{ number(record.offset + part.from) }}, {{ number(part.to - part.from) }} {{ part.to - part.from === 1 ? 'byte' : 'bytes' }}<span v-if="part.means">, means <b>{{ part.means }}</b></span>
+          <span v-if="part.type">type {{ part.type }}, </span><span v-if="part.number">data element {{ part.number }}, </span>byte {{ number(record.offset + part.from) }}, {{ number(part.to - part.from) }} {{ part.to - part.from === 1 ? 'byte' : 'bytes' }}<span v-if="part.means">, means <b>{{ part.means }}</b></span>
         </div>
         <div v-if="table" class="codes">
           <div class="faint">codes of table {{ table.name }}, {{ table.title }}</div>
