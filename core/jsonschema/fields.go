@@ -26,14 +26,16 @@ type fields struct {
 // collect takes the members of an object. Up says how many levels above the record it stands, ""
 // that it is the record; without is the member that leads to the record. Sure tells that each record
 // is held against this part of the schema, so that its types are proved.
-func (f *fields) collect(s *js.Schema, path []string, up, without string, sure bool) {
+//
+// There tells that the object itself always stands there.
+func (f *fields) collect(s *js.Schema, path []string, up, without string, sure, there bool) {
 	if slices.Contains(f.on, s) || len(path) > mostLevels {
 		return
 	}
 	f.on = append(f.on, s)
 	defer func() { f.on = f.on[:len(f.on)-1] }()
 	for _, p := range always(s) {
-		f.collect(p, path, up, without, sure)
+		f.collect(p, path, up, without, sure, there)
 	}
 	names := make([]string, 0, len(s.Properties))
 	for name := range s.Properties {
@@ -46,9 +48,10 @@ func (f *fields) collect(s *js.Schema, path []string, up, without string, sure b
 		}
 		member, at := s.Properties[name], append(slices.Clone(path), name)
 		kinds, _ := kindsOf(member, nil)
+		needed := sure && there && slices.Contains(s.Required, name)
 		switch {
 		case object(member, nil):
-			f.collect(member, at, up, "", sure)
+			f.collect(member, at, up, "", sure, needed && only(member, "object"))
 			continue
 		case slices.Contains(kinds, "array") && len(kinds) == 1:
 			if called := strings.Join(at, "."); up == "" && !f.named[called] {
@@ -63,13 +66,14 @@ func (f *fields) collect(s *js.Schema, path []string, up, without string, sure b
 		}
 		f.named[called] = true
 		of := field(called, up+"/"+strings.Join(escaped(at), "/"), member, f.asserted)
+		of.Required = needed && len(kinds) > 0 && only(member, kinds...)
 		if !sure {
 			of.Kind, of.Checked, of.Truths = value.Text, false, nil
 		}
 		f.record = append(f.record, of)
 	}
 	for _, p := range perhaps(s) {
-		f.collect(p, path, up, without, false)
+		f.collect(p, path, up, without, false, false)
 	}
 }
 
@@ -86,7 +90,7 @@ func (f *fields) list(name, path string, s *js.Schema, sure bool) {
 	case of == nil:
 		rows.record = shape.Record{{Name: Element, Path: "0", Kind: value.Text}}
 	case object(of, nil):
-		rows.collect(of, nil, "", "", sure)
+		rows.collect(of, nil, "", "", sure, true)
 	default:
 		if kinds, _ := kindsOf(of, nil); slices.Contains(kinds, "array") && len(kinds) == 1 {
 			rows.on = append(slices.Clone(f.on), s)
@@ -160,6 +164,14 @@ func kindsOf(s *js.Schema, seen []*js.Schema) (kinds []string, known bool) {
 		}
 	}
 	return nil, false
+}
+
+// only tells whether a value is of some types, and cannot be null.
+func only(s *js.Schema, kinds ...string) bool {
+	if s.Types == nil {
+		return slices.ContainsFunc(always(s), func(p *js.Schema) bool { return only(p, kinds...) })
+	}
+	return !slices.ContainsFunc(s.Types.ToStrings(), func(k string) bool { return !slices.Contains(kinds, k) })
 }
 
 // formatOf is the format that a text must have.

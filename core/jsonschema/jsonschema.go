@@ -84,7 +84,7 @@ func Load(file string, source []byte, records string, asserted bool, open func(n
 	s.of = of.sure
 	f := &fields{asserted: asserted, named: map[string]bool{}}
 	for i, part := range of.all() {
-		f.collect(part, nil, "", "", i < len(of.sure))
+		f.collect(part, nil, "", "", i < len(of.sure), true)
 	}
 	if len(f.record) == 0 { // an element that is no object, or one of which nothing is known
 		f.named["value"] = true
@@ -93,7 +93,7 @@ func Load(file string, source []byte, records string, asserted bool, open func(n
 	for up := 1; up < len(above); up++ {
 		k := len(above) - 1 - up
 		for _, part := range above[k].all() {
-			f.collect(part, nil, fmt.Sprint(up), steps[k], false)
+			f.collect(part, nil, fmt.Sprint(up), steps[k], false, false)
 		}
 	}
 	s.Record, s.Lists = f.record, f.lists

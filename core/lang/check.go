@@ -86,13 +86,17 @@ type checker struct {
 
 	tables    []shape.Table // of the lists
 	usedLists map[int]bool
-	frames    []frame // what names may mean: the record, and behind it the rows around an expression
-	walks     int     // through rows
+	asked     asked
+	joined    int          // so many and, or stand around
+	turned    int          // so many not stand around
+	warned    map[int]bool // where
+	frames    []frame      // what names may mean: the record, and behind it the rows around an expression
+	walks     int          // through rows
 }
 
 func newChecker(scope Scope, place func(int) place.Place) *checker {
 	whole := shape.Shape{Fields: scope.Fields, Lists: scope.Lists}
-	return &checker{scope: scope, place: place, kinds: map[Node]value.Kind{}, used: map[string]bool{}, words: map[string]bool{}, usedLists: map[int]bool{}, lets: map[string]*let{}, bound: map[*Name]*let{},
+	return &checker{scope: scope, place: place, kinds: map[Node]value.Kind{}, used: map[string]bool{}, words: map[string]bool{}, usedLists: map[int]bool{}, lets: map[string]*let{}, bound: map[*Name]*let{}, asked: asked{}, warned: map[int]bool{},
 		tables: whole.Tables(), frames: []frame{{name: "record", fields: scope.Fields, table: -1}}}
 }
 
@@ -155,7 +159,9 @@ func (c *checker) kindOf(n Node) value.Kind {
 	case *Choice:
 		return c.choice(n)
 	case *Not:
+		c.turned++
 		c.want(n.X, value.Bool, "not")
+		c.turned--
 		return value.Bool
 	case *Is:
 		c.check(n.X)
@@ -168,6 +174,8 @@ func (c *checker) kindOf(n Node) value.Kind {
 
 // choice finds the kind that all cases have.
 func (c *checker) choice(n *Choice) value.Kind {
+	c.asked.add(n, 1)
+	defer c.asked.add(n, -1)
 	kind := anyKind
 	of := func(v Node) {
 		switch got := c.check(v); {
@@ -200,6 +208,11 @@ func (c *checker) want(n Node, kind value.Kind, who string) {
 func (c *checker) binary(n *Binary) value.Kind {
 	switch n.Op {
 	case "and", "or":
+		if c.joined++; c.joined == 1 { // those in it stand in the same condition
+			c.asked.add(n, 1)
+			defer c.asked.add(n, -1)
+		}
+		defer func() { c.joined-- }()
 		c.want(n.L, value.Bool, n.Op)
 		c.want(n.R, value.Bool, n.Op)
 		return value.Bool
@@ -216,6 +229,8 @@ func (c *checker) binary(n *Binary) value.Kind {
 		}
 	} else if l == value.Text && n.Op != "=" && n.Op != "!=" {
 		c.bad(n, "map.type", "texts have no order; %s needs numbers or times", n.Op)
+	} else {
+		c.unsaid(n)
 	}
 	return value.Bool
 }

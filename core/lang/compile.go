@@ -133,6 +133,8 @@ type let struct {
 	node   Node
 	frames []frame // where that was
 	used   bool
+
+	asked, lacks bool // whether it may have no value has been found out, and it may
 }
 
 func (c *compiler) compileName(n *Name) evaluator {

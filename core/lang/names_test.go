@@ -56,3 +56,17 @@ func TestCasesAndNames(t *testing.T) {
 		}
 	}
 }
+
+// TestNamesInRules: a name holds to the end of its block, in what rejects and skips records, too.
+func TestNamesInRules(t *testing.T) {
+	for body, want := range map[string]string{
+		"let m = sex | upper\nskip when m = \"MALE\" because \"{m} is {weight_kg}\"\nPID-3 = m":                 "skipped: MALE is 12.50",
+		"let heavy = weight_kg > 10\nreject when heavy because \"x\"\nclear PID-3":                              "rejected: x",
+		"when weight_kg > 1\nlet m = sex\nreject when m = \"Male\" because \"no {m}\"\nend\nclear PID-3":        "rejected: no Male",
+		"when weight_kg > 100\nlet m = sex\nreject when m = \"Male\" because \"no {m}\"\nend\nPID-3 = \"good\"": "good",
+	} {
+		if got := run(t, body, record); got != want {
+			t.Errorf("%s: %q, not %q", body, got, want)
+		}
+	}
+}

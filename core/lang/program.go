@@ -233,7 +233,6 @@ func Build(m *Map, file, source string, target format.Target, scope Scope) (*Pro
 	}
 	for _, r := range b.rules {
 		b.frames = r.frames
-		b.check(r.condition)
 		compiled := rule{b.compile(r.condition), b.compile(r.Value), r.Verb == "skip", b.line(p, r.Statement.At, r.Verb, r.Value, r.condition)}
 		compiled.condition = b.anyRow(r.blocks, compiled.condition)
 		p.rules = append(p.rules, compiled)
@@ -430,7 +429,9 @@ func (b *builder) statements(body []Statement, outer Node, blocks []looped) {
 			b.in.Add = append(b.in.Add, added)
 		case "when":
 			b.want(s.Condition, value.Bool, "when")
+			b.asked.add(s.Condition, 1)
 			b.statements(s.Body, and(outer, s.Condition), blocks)
+			b.asked.add(s.Condition, -1)
 		case "repeat":
 			b.repeat(s, outer, blocks)
 		case "reject", "skip":

@@ -19,6 +19,8 @@ type Field struct {
 	// Checked says that a value that is there has been proved to have its
 	// kind's form before anybody maps it.
 	Checked bool
+	// Required says that a record without it is rejected before anybody maps it.
+	Required bool
 }
 
 // At is where the field stands in the source's record, in the format's terms.
