@@ -97,13 +97,23 @@ func cook(t *testing.T, section string) {
 		}
 		return text
 	}
-	w := workspace.FromFiles(map[string][]byte{
+	files := map[string][]byte{
 		"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  " + strings.ReplaceAll(strings.TrimSpace(read), "\n", "\n  ") + "\n" + check + "map: maps/m.map\ndeliver:\n  good:\n    name: \"{file.stem}.out\"\n    to:\n      - folder: \"{out}\"\n  rejected:\n    folder: \"{out}/rejected\"\n"),
 		"maps/m.map":             []byte("map m\nsource " + source + "\n" + target + "\n" + lines),
 		"samples/s":              []byte(ends(of, sample)),
 		"schemas/s.json":         []byte(schema),
 		"environments/test.yaml": []byte("environment: test\nplaces:\n  in: in\n  out: out\n"),
-	})
+	}
+	for rest := section; ; {
+		var there bool
+		if _, rest, there = strings.Cut(rest, "```lookup "); !there {
+			break
+		}
+		name, table, _ := strings.Cut(rest, "\n")
+		table, _, _ = strings.Cut(table, "```")
+		files["lookups/"+name+".csv"] = []byte(table)
+	}
+	w := workspace.FromFiles(files)
 	c, findings := route.Compile(w, "r")
 	if c == nil {
 		t.Fatal(findings)

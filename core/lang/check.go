@@ -197,7 +197,7 @@ func (c *checker) choice(n *Choice) value.Kind {
 }
 
 func (c *checker) want(n Node, kind value.Kind, who string) {
-	if got := c.check(n); got != kind && got != anyKind {
+	if got := c.check(n); got != kind && got != anyKind && kind != anyKind {
 		c.bad(n, "map.type", "%s needs a %s, %s is a %s", who, kind, n, got)
 		if kind == value.Number && got == value.Text {
 			c.suggest("turn the text into a number: %s | number", n)
@@ -366,8 +366,28 @@ func (c *checker) columns(n *Call, args []Node) {
 		}
 		answer = text.Parts[0].Text
 	}
-	if _, err := c.scope.table(name.Name).By(max(1, len(args)-1), answer); err != nil {
+	table := c.scope.table(name.Name)
+	index, err := table.By(max(1, len(args)-1), answer)
+	if err != nil {
 		c.bad(n, "map.lookup", "%v", err)
+		return
+	}
+	for i, kind := range index.Kinds() {
+		key := n.Args[0]
+		if i > 0 {
+			key = args[i+1]
+		}
+		if got := c.kinds[key]; got != kind && got != anyKind {
+			c.bad(key, "map.type", "%s is looked up in %q of %s, which needs a %s; it is a %s", key, table.Name(i), table.File, kind, got)
+			switch {
+			case kind == value.Text:
+				c.suggest("turn it into a text: (%s | text)", key)
+			case got == value.Text && kind == value.Number:
+				c.suggest("turn it into a number: (%s | number)", key)
+			case got == value.Text:
+				c.suggest(`read the date first: (%s | date "dd/MM/yyyy")`, key)
+			}
+		}
 	}
 }
 

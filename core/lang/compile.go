@@ -278,7 +278,7 @@ func (c *compiler) compileLookup(n *Call, in evaluator) evaluator {
 	if t == nil {
 		return in
 	}
-	if len(n.Args) > 2 {
+	if kinds := t.Kinds(); len(n.Args) > 2 || len(kinds) > 0 && kinds[0] != value.Text {
 		return c.compileIndex(n, in, t)
 	}
 	var unlisted evaluator
@@ -303,10 +303,15 @@ func (c *compiler) compileLookup(n *Call, in evaluator) evaluator {
 // compileIndex compiles a lookup of several keys, or for the answer in a column that is named.
 func (c *compiler) compileIndex(n *Call, in evaluator, t *lookup.Table) evaluator {
 	args := c.arguments(n.Args[2:])
-	index, err := t.By(len(args), args[0].text)
+	answer := ""
+	if len(args) > 0 {
+		answer, args = args[0].text, args[1:]
+	}
+	index, err := t.By(1+len(args), answer)
 	if err != nil {
 		return in // it has been complained about
 	}
+	kinds := index.Kinds()
 	var unlisted evaluator
 	if n.Instead != nil {
 		unlisted = c.compile(n.Instead)
@@ -316,23 +321,47 @@ func (c *compiler) compileIndex(n *Call, in evaluator, t *lookup.Table) evaluato
 		if !v.Has() || e.failed {
 			return v
 		}
-		start := len(e.scratch)
-		e.scratch = v.Append(e.scratch)
-		for _, key := range args[1:] {
-			v := key.eval(e)
-			if e.failed {
-				return v
+		start, within := len(e.scratch), [3]value.Value{}
+		ranges, lacks := 0, false
+		for i, kind := range kinds {
+			if i > 0 {
+				if v = args[i-1].eval(e); e.failed {
+					return v
+				}
 			}
-			e.scratch = v.Append(append(e.scratch, 0))
+			if kind != value.Text {
+				within[ranges] = v
+				ranges++
+				lacks = lacks || !v.Has()
+				continue
+			}
+			if i > ranges {
+				e.scratch = append(e.scratch, 0)
+			}
+			e.scratch = v.Append(e.scratch)
 		}
 		keys := e.scratch[start:len(e.scratch):len(e.scratch)]
-		if answer, ok := index.Get(keys); ok {
+		var answer string
+		var listed bool
+		if ranges == 0 {
+			answer, listed = index.Get(keys)
+		} else if !lacks {
+			answer, listed = index.Within(keys, within[:ranges])
+		}
+		if listed {
 			return value.OfText([]byte(answer))
 		}
 		if unlisted != nil {
 			return unlisted(e)
 		}
-		return e.fail("%q is not listed in %s", value.OfText(bytes.ReplaceAll(keys, []byte{0}, []byte(", "))), t.File)
+		said := strings.Split(string(keys), "\x00")
+		if ranges == len(kinds) {
+			said = nil
+		}
+		for _, v := range within[:ranges] {
+			said = append(said, string(v.Append(nil)))
+		}
+		return e.fail("%q is not listed in %s", value.OfText([]byte(strings.Join(said, ", "))), t.File)
 	}
 }
 

@@ -254,7 +254,7 @@ var table = []*Function{
 				return e.text(in, func(to, _ []byte) []byte { return p.Append(to, in.Time) })
 			}, err
 		}},
-	{Name: "lookup", In: onText, Out: value.Text, Args: []Argument{{Name: "table", Table: true}, optional(textArgument("answer")), {Name: "key", Kind: value.Text, Optional: true}, {Name: "key", Kind: value.Text, Optional: true}}, Doc: "a code looked up in a table's first column, for the answer in its second or in the column of that heading; further keys are looked up in the columns behind the first. `if unlisted` answers for a code that the table does not have, otherwise the record is rejected"},
+	{Name: "lookup", In: []value.Kind{value.Text, value.Number, value.Time}, Out: value.Text, Args: []Argument{{Name: "table", Table: true}, optional(textArgument("answer")), {Name: "key", Kind: anyKind, Optional: true}, {Name: "key", Kind: anyKind, Optional: true}}, Doc: "a code looked up in a table's first column, for the answer in its second or in the column of that heading; further keys are looked up in the columns behind the first. Columns `kg from` and `kg to` are one key, a range of numbers or days in which a number or time is looked for. `if unlisted` answers for a code that the table does not have, otherwise the record is rejected"},
 }
 
 func buildPart(args []argument) (operation, error) {

@@ -38,7 +38,12 @@ func scope(t *testing.T) Scope {
 	if findings.HasErrors() {
 		t.Fatal(findings)
 	}
-	return Scope{Fields: fields, Lookups: Tables{"sex_codes": table}}
+	bands, more := lookup.Parse("lookups/bands.csv", "kg from,kg to,band\n,9.99,pup\n10,99.99,young\n100,,adult\n")
+	doses, still := lookup.Parse("lookups/doses.csv", "sex\tvalid from\tvalid to\tdose\nMale\t\t2025-12-31\told\nMale\t2026-01-01\t\tnew\n")
+	if more.HasErrors() || still.HasErrors() {
+		t.Fatal(more, still)
+	}
+	return Scope{Fields: fields, Lookups: Tables{"sex_codes": table, "bands": bands, "doses": doses}}
 }
 
 // batchOf makes a batch of one record.

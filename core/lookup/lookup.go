@@ -1,6 +1,7 @@
 // Package lookup has code tables: from one set of codes to another. A table is
 // a CSV file with a heading; the first column is looked up, the second is the
-// answer, unless a map names another column or looks several up. That is the form in which spreadsheets give tables away; where no comma stands in the
+// answer, unless a map names another column or looks several up. Two columns "kg from" and "kg to" are one key: a
+// range of numbers, or of dates, in which the value is looked for. That is the form in which spreadsheets give tables away; where no comma stands in the
 // heading, a tab or a semicolon may separate the columns.
 package lookup
 
@@ -14,6 +15,7 @@ import (
 
 	"ydrion/core/finding"
 	"ydrion/core/place"
+	"ydrion/core/value"
 )
 
 // Table is a code table.
@@ -27,6 +29,15 @@ type Table struct {
 	headings []string
 	rows     [][]string
 	lines    []int // where the rows stand
+	columns  []column
+	bounds   [][][2]value.Value // of each row's ranges, in the order of the columns; of no kind: none
+}
+
+// column is one that can be looked up, or two that are a range.
+type column struct {
+	at   int // the first
+	kind value.Kind
+	nth  int // of the ranges
 }
 
 // Parse reads a table. A key that stands twice with different answers is an
@@ -44,6 +55,11 @@ func Parse(file string, source string) (*Table, finding.List) {
 		}
 	}
 	r.FieldsPerRecord = -1
+	wrong := func(line int, f finding.Finding) {
+		f.Place = place.InFile(file)
+		f.Place.Line, f.Place.Column = int64(line), 1
+		out = append(out, f)
+	}
 	t := &Table{File: file, answers: map[string]string{}}
 	for n := 0; ; n++ {
 		row, err := r.Read()
@@ -94,6 +110,7 @@ func Parse(file string, source string) (*Table, finding.List) {
 			}
 		}
 	}
+	t.ranges(wrong)
 	if out.HasErrors() {
 		return nil, out
 	}
@@ -103,22 +120,32 @@ func Parse(file string, source string) (*Table, finding.List) {
 // Index looks several columns up at once.
 type Index struct {
 	answers map[string]string
+	within  map[string][]within // by the codes, where there are ranges
+	kinds   []value.Kind        // of the keys
 }
 
 // By makes an index: of the first so many columns, with the answers of the column with a heading, or of the
 // one behind them. An error says that there is no such column, or that two rows have other answers for the
 // same keys.
 func (t *Table) By(keys int, answer string) (*Index, error) {
-	column := keys
+	if keys >= len(t.columns) {
+		return nil, fmt.Errorf("%s has %d columns: the first %d are looked up, and the answer is another one", t.File, len(t.columns), keys)
+	}
+	column := t.columns[keys].at
 	if answer != "" {
 		if column = slices.Index(t.headings, answer); column < 0 {
 			return nil, fmt.Errorf("%s has no column %q; it has %s", t.File, answer, strings.Join(t.headings, ", "))
 		}
+	} else if t.columns[keys].kind != value.Text {
+		return nil, fmt.Errorf("%s has a range where the answer is looked for, from %q on: name the column of the answer", t.File, t.headings[column])
 	}
-	if keys >= len(t.headings) || column < keys {
-		return nil, fmt.Errorf("%s has %d columns: the first %d are looked up, and the answer is another one", t.File, len(t.headings), keys)
+	if column < t.columns[keys].at {
+		return nil, fmt.Errorf("%s has %d columns: the first %d are looked up, and the answer is another one", t.File, len(t.columns), keys)
 	}
-	x := &Index{map[string]string{}}
+	x := &Index{answers: map[string]string{}, kinds: t.Kinds()[:keys]}
+	if slices.ContainsFunc(x.kinds, func(k value.Kind) bool { return k != value.Text }) {
+		return x, t.index(x, column)
+	}
 	lines := map[string]int{}
 	for i, row := range t.rows {
 		key := strings.Join(row[:keys], "\x00")

@@ -1,8 +1,13 @@
 package lookup
 
 import (
+	"fmt"
+	"math/rand/v2"
 	"strings"
 	"testing"
+	"time"
+
+	"ydrion/core/value"
 )
 
 func TestTable(t *testing.T) {
@@ -68,6 +73,116 @@ func TestSeveralColumns(t *testing.T) {
 	} {
 		if _, err := table.By(test.keys, test.answer); err == nil || !strings.Contains(err.Error(), test.says) {
 			t.Errorf("%d %s: %v does not say %s", test.keys, test.answer, err, test.says)
+		}
+	}
+}
+
+// TestRanges: what is looked up may lie in a range of numbers or of days, beside codes; each answer is what a
+// look at every row gives, and rows of which two would answer are refused.
+func TestRanges(t *testing.T) {
+	table, findings := Parse("prices.csv", "article;valid from;valid to;kg from;Kg To;price\nHR-1;;2025-12-31;;;9.10\nHR-1;2026-01-01;2026-06-30;;10;9.50\nHR-1;2026-01-01;2026-06-30;10.01;;8.00\nHR-1;2026-07-01T12:00;;;;9.90\nHR-2;2026-01-01;;;;2\n")
+	if findings.HasErrors() {
+		t.Fatal(findings)
+	}
+	x, err := table.By(3, "price")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if k := table.Kinds(); len(k) != 4 || k[0] != value.Text || k[1] != value.Time || k[2] != value.Number || table.Name(1) != "valid" || table.Name(2) != "kg" || !x.Ranged() {
+		t.Errorf("%v", k)
+	}
+	for keys, want := range map[string]string{
+		"HR-1 1999-05-05 3": "9.10", "HR-1 2025-12-31T23:59 3": "9.10", "HR-1 2026-01-01 10": "9.50", "HR-1 2026-06-30 10.00": "9.50", "HR-1 2026-06-30 10.01": "8.00", "HR-1 2026-06-30 10.005": "none",
+		"HR-1 2026-07-01T11:59 1": "none", "HR-1 2026-07-01T12:00 1": "9.90", "HR-1 2030-01-01 1": "9.90", "HR-2 2025-12-31 1": "none", "HR-2 2026-01-01 1": "2", "HR-3 2026-01-01 1": "none",
+	} {
+		word := strings.Fields(keys)
+		day, _ := read(word[1])
+		kg, _ := read(word[2])
+		if got, ok := x.Within([]byte(word[0]), []value.Value{day, kg}); ok && got != want || !ok && want != "none" {
+			t.Errorf("%s: %q %v, not %s", keys, got, ok, want)
+		}
+	}
+	for source, says := range map[string]string{
+		"kg from,kg to,band\n1,5,a\n5,9,b\n":                            `overlap: what is in both line 2 and line 3 has two answers, "a" and "b"`,
+		"kg from,kg to,band\n,5,a\n,9,b\n":                              "overlap",
+		"kg from,kg to,band\n1,9,a\n2,3,b\n":                            "overlap",
+		"kg from,kg to,band\n1,5,a\n6,x,b\n":                            `3:1: error: "x" under "kg to" is not a bound`,
+		"kg from,kg to,band\n1,5,a\n6,2026-01-01,b\n":                   `"2026-01-01" under "kg to" is not a bound`,
+		"kg from,kg to,band\n5,1,a\n":                                   `2:1: error: the range under "kg from" ends before it begins: 5 to 1`,
+		"day from,day to,x\n2026-02-30,,a\n":                            `"2026-02-30" under "day from"`,
+		"code,kg from,kg to,band\nA,1,5,a\nA,4,9,b\n":                   `answer is looked for, from "kg from" on: name the column`,
+		"kg from,kg to,day from,day to,b\n1,5,,,a\n4,9,2026-01-01,,b\n": "overlap",
+	} {
+		table, findings := Parse("t.csv", source)
+		said := findings.Error()
+		if table != nil {
+			keys := max(1, strings.Count(source[:strings.IndexByte(source, '\n')], " from"))
+			if _, err := table.By(keys, ""); err != nil {
+				said = err.Error()
+			}
+		}
+		if !strings.Contains(said, says) {
+			t.Errorf("%q: %q does not say %q", source, said, says)
+		}
+	}
+	// Ranges that adjoin, rows that say the same, and headings that are only called so are no trouble.
+	for _, source := range []string{"kg from,kg to,band\n1,5,a\n5.1,9,b\n", "kg from,kg to,band\n1,5,a\n4,9,a\n", "from,to\na,b\nc,d\n", "kg from,kg to,band\n"} {
+		table, findings := Parse("t.csv", source)
+		if table == nil {
+			t.Errorf("%q: %v", source, findings)
+		} else if _, err := table.By(1, ""); err != nil {
+			t.Errorf("%q: %v", source, err)
+		}
+	}
+}
+
+// TestRandomRanges holds the index against a look at every row, and its cost against the size.
+func TestRandomRanges(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 4))
+	var b strings.Builder
+	b.WriteString("code,kg from,kg to,band\n")
+	type row struct {
+		code     string
+		from, to int
+		band     string
+	}
+	var rows []row
+	for code := range 5 {
+		at := 0
+		for range 8_000 {
+			from := at + r.IntN(3)
+			to := from + r.IntN(20)
+			at = to + 1
+			rows = append(rows, row{fmt.Sprint("C", code), from, to, fmt.Sprint("b", len(rows))})
+		}
+	}
+	r.Shuffle(len(rows), func(i, k int) { rows[i], rows[k] = rows[k], rows[i] })
+	for _, w := range rows {
+		fmt.Fprintf(&b, "%s,%d,%d,%s\n", w.code, w.from, w.to, w.band)
+	}
+	began := time.Now()
+	table, findings := Parse("t.csv", b.String())
+	if table == nil {
+		t.Fatal(findings)
+	}
+	x, err := table.By(2, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if took := time.Since(began); took > 10*time.Second {
+		t.Errorf("40,000 ranges took %v", took)
+	}
+	for range 60 {
+		code, kg := fmt.Sprint("C", r.IntN(6)), r.IntN(100_000)
+		want := ""
+		for _, w := range rows {
+			if w.code == code && w.from <= kg && kg <= w.to {
+				want = w.band
+			}
+		}
+		v, _ := read(fmt.Sprint(kg))
+		if got, ok := x.Within([]byte(code), []value.Value{v}); got != want || ok != (want != "") {
+			t.Errorf("%s %d: %q, not %q", code, kg, got, want)
 		}
 	}
 }
