@@ -31,7 +31,7 @@ func (o *output) whole(t *testing.T) string {
 	if o.good == 0 || o.opened.Plan.Separate {
 		return o.text.String()
 	}
-	ends, err := o.opened.Ends(o.good)
+	ends, err := o.opened.Ends()
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -387,7 +387,7 @@ func (o *outputs) finish() error {
 		if out == nil {
 			continue
 		}
-		ends, err := o.opened.Ends(o.allCount)
+		ends, err := o.opened.Ends()
 		if err != nil {
 			return err
 		}

@@ -181,7 +181,7 @@ func Try(ctx context.Context, c *route.Compiled, in io.Reader, inputs flow.Input
 	result, err := c.Plan.Run(ctx, in, inputs, v)
 	if err == nil && v.begun {
 		var ends []byte
-		if ends, err = v.opened.Ends(result.Good); err == nil {
+		if ends, err = v.opened.Ends(); err == nil {
 			_, err = request.Output.Write(ends)
 		}
 	}

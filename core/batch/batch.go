@@ -78,6 +78,7 @@ const (
 
 // Batch is a block of whole records.
 type Batch struct {
+	Parts  int64   // how many of the target the good records have become
 	Buf    []byte  // text, slack, tail of rewritten values
 	N      int     // bytes of text
 	Base   int64   // offset of the text in the decoded stream
@@ -203,7 +204,7 @@ func (b *Batch) Reset() {
 		t.Spans, t.At, t.Ends = usual(t.Spans, Size), usual(t.At, Size), usual(t.Ends, Size)
 	}
 	b.Tables = b.Tables[:0]
-	b.Out, b.Ends, b.Names = b.Out[:0], b.Ends[:0], b.Names[:0]
+	b.Out, b.Ends, b.Names, b.Parts = b.Out[:0], b.Ends[:0], b.Names[:0], 0
 	b.marks = usual(b.marks, Size/stride)[:0]
 }
 

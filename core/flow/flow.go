@@ -138,6 +138,7 @@ type Opened struct {
 	sequence int64
 	begins   []byte
 	around   surrounding
+	parts    int64 // that the good records have become
 }
 
 // Made gives what stands in an output behind the records before: what has been written of the
@@ -149,9 +150,9 @@ func (o *Opened) Made(written []byte, first bool) ([]byte, error) {
 	return o.Plan.Program.Encode(written)
 }
 
-// Ends gives what an output of so many records ends with.
-func (o *Opened) Ends(records int64) ([]byte, error) {
-	_, ends, problem := o.Plan.Program.Surround(o.facts, o.sequence, records)
+// Ends gives what an output of all good records ends with.
+func (o *Opened) Ends() ([]byte, error) {
+	_, ends, problem := o.Plan.Program.Surround(o.facts, o.sequence, o.parts)
 	if problem != nil {
 		return nil, fmt.Errorf("%s", problem)
 	}
@@ -646,6 +647,7 @@ func (r *run) write(b *batch.Batch, i int, env *lang.Env) {
 		b.Out = out
 		return
 	}
+	b.Parts += int64(o.Parts)
 	b.Out = append(out, r.plan.After...)
 }
 
@@ -705,6 +707,7 @@ func (r *run) emit(b *batch.Batch) error {
 	balance := &r.result.Balance
 	balance.In += int64(b.Records())
 	balance.Bytes += int64(b.N)
+	r.opened.parts += b.Parts
 	for _, w := range b.What {
 		switch w {
 		case batch.Good:

@@ -314,6 +314,29 @@ func (in Instructions) Rows(layout func(Instructions) []Piece) []Piece {
 	return pieces
 }
 
+// Several tells whether a record becomes one of the target for each row of a list.
+func (in *Instructions) Several() bool {
+	return slices.ContainsFunc(in.Repeat, func(r Repeated) bool { return r.Path == "" })
+}
+
+// Around tells of assignments to what stands around all that a record becomes, in a block that writes one for
+// each row.
+func (in *Instructions) Around(around func(path string) bool) (out finding.List) {
+	for _, r := range in.Repeat {
+		if r.Path != "" {
+			continue
+		}
+		for _, a := range r.Body.Assign {
+			if around(a.Path) {
+				f := finding.New("map.repeat", a.At, "%s stands around all that is written for the rows of %s, and this is said of each", a.Path, r.List)
+				out = append(out, f.Suggest("say it outside of the block"))
+			}
+		}
+		out = append(out, r.Body.Around(around)...)
+	}
+	return out
+}
+
 // Pieces writes others for each row, under the condition of the block.
 func (r *Repeated) Pieces(of []Piece) []Piece {
 	var pieces []Piece
@@ -363,7 +386,8 @@ const (
 	Member // append Bytes, the value of Expression and a comma; nothing of it if the value is absent
 	Tally  // add Number to what the record counts
 	Count  // append Number and what the record counts, and forget that
-	Total  // append how many records the output has
+	Total  // append how many records the output has, or how many have been written of the record
+	One    // one more of those that the record becomes begins
 	Level  // append the next number of the record's hierarchy, and keep it under Number
 	Above  // append what is kept under the first of Chain that has been written last
 	Each   // for each row of the loop Number: what follows, up to the matching End

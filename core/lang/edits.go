@@ -53,7 +53,7 @@ func (p *Program) edit(e *Env, b *batch.Batch, record int, out []byte) ([]byte, 
 	e.changes = e.changes[:0]
 	for i := range p.edits {
 		if !p.edits[i].rows(e, b, p, i, 0) {
-			return out[:begin], Outcome{batch.Rejected, p.edits[i].line, e.reason}
+			return out[:begin], Outcome{What: batch.Rejected, Line: p.edits[i].line, Reason: e.reason}
 		}
 	}
 	out, problem := p.editor.Edit(out, b.Raw(record), e.changes)
@@ -62,9 +62,9 @@ func (p *Program) edit(e *Env, b *batch.Batch, record int, out []byte) ([]byte, 
 		if len(p.edits) > 0 {
 			line = p.edits[0].line
 		}
-		return out[:begin], Outcome{batch.Rejected, line, problem}
+		return out[:begin], Outcome{What: batch.Rejected, Line: line, Reason: problem}
 	}
-	return out, Outcome{}
+	return out, Outcome{Parts: 1}
 }
 
 // rows makes the changes of an edit for each row of its loops from one on. It is false if an expression

@@ -42,6 +42,7 @@ type Env struct {
 	tally    int   // what the record counts
 	levels   []int // of its hierarchy, in the order in which they were written
 	total    int64 // records of the output
+	parts    int   // what the record has become
 }
 
 // written is how the record before was written, in the same batch. Records that are parts

@@ -38,6 +38,7 @@ type Program struct {
 
 	begins, ends *Program // what stands around the records of an output
 	skip         int
+	several      bool // a record becomes any number of the target, which are counted
 
 	editor format.Editor // writes records as they came; nil: the actions write them
 	edits  []edit
@@ -64,7 +65,7 @@ func (p *Program) most(b *batch.Batch) int {
 
 // tooMuch is what becomes of a record that would make the output of its batch too large.
 func (p *Program) tooMuch(b *batch.Batch) Outcome {
-	return Outcome{batch.Rejected, MadeRule, fmt.Sprintf("with this record, more than %d bytes would be made of its message", p.most(b))}
+	return Outcome{What: batch.Rejected, Line: MadeRule, Reason: fmt.Sprintf("with this record, more than %d bytes would be made of its message", p.most(b))}
 }
 
 // line is where in the map an action comes from.
@@ -101,6 +102,7 @@ const (
 	jumpIf
 	trim
 	tally
+	one
 	count
 	total
 	level
@@ -600,7 +602,8 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 		case format.Trim:
 			emit(action{kind: trim, set: piece.Bytes, extra: &extra{release: piece.Release}})
 		default:
-			kind := map[format.PieceKind]actionKind{format.Tally: tally, format.Count: count, format.Total: total, format.Level: level, format.Above: above}[piece.Kind]
+			kind := map[format.PieceKind]actionKind{format.Tally: tally, format.Count: count, format.Total: total, format.Level: level, format.Above: above, format.One: one}[piece.Kind]
+			p.several = p.several || kind == one
 			emit(action{kind: kind, extra: &extra{number: piece.Number, chain: piece.Chain}})
 		}
 	}
@@ -789,6 +792,7 @@ type Outcome struct {
 	What   batch.Outcome
 	Line   int32
 	Reason string
+	Parts  int // how many of the target the record has become, in outputs that count them
 }
 
 // Run writes one record of a batch. If the record does not become anything,
@@ -817,13 +821,13 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 	for i := range p.rules {
 		r := &p.rules[i]
 		if hit := r.condition(e).Truth; e.failed {
-			return out, Outcome{batch.Rejected, r.line, e.reason}
+			return out, Outcome{What: batch.Rejected, Line: r.line, Reason: e.reason}
 		} else if hit {
 			reason := string(r.because(e).Append(nil))
 			if r.skip {
-				return out, Outcome{batch.Filtered, r.line, reason}
+				return out, Outcome{What: batch.Filtered, Line: r.line, Reason: reason}
 			}
-			return out, Outcome{batch.Rejected, r.line, reason}
+			return out, Outcome{What: batch.Rejected, Line: r.line, Reason: reason}
 		}
 	}
 	if p.editor != nil {
@@ -834,7 +838,7 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 	l := &e.before
 	watched := 0
 	i := 0
-	e.tally, e.levels = 0, e.levels[:0]
+	e.tally, e.levels, e.parts = 0, e.levels[:0], 0
 	if p.leading > 1 && (l.used > 0 || l.tried < tries) {
 		if out, i = p.again(l, row, out); i < p.leading {
 			watched = p.leading
@@ -881,7 +885,7 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			case a.plain && s.Len() > 0 && !value.IsNumber(buf[s.Off:s.End]):
 				v := a.eval(e)
 				if e.failed {
-					return out[:begin], Outcome{batch.Rejected, a.line, e.reason}
+					return out[:begin], Outcome{What: batch.Rejected, Line: a.line, Reason: e.reason}
 				}
 				out = p.append(out, v, e)
 			case !p.bare:
@@ -900,7 +904,7 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			var ok bool
 			if out, ok = a.table.append(out, buf, s); !ok {
 				e.fail("%q is not listed in %s", value.OfText(buf[s.Off:s.End]), a.table.file)
-				return out[:begin], Outcome{batch.Rejected, a.line, e.reason}
+				return out[:begin], Outcome{What: batch.Rejected, Line: a.line, Reason: e.reason}
 			}
 		case rearrange:
 			v := buf[s.Off:s.End]
@@ -911,7 +915,7 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			if a.reads != nil {
 				if _, ok := a.reads.Read(v); !ok {
 					e.fail("%q is no date in the form %s", value.OfText(v), a.reads.String())
-					return out[:begin], Outcome{batch.Rejected, a.line, e.reason}
+					return out[:begin], Outcome{What: batch.Rejected, Line: a.line, Reason: e.reason}
 				}
 			}
 			if quote := p.escapes.Always(); quote != 0 {
@@ -922,7 +926,7 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 		case evaluate:
 			v := a.eval(e)
 			if e.failed {
-				return out[:begin], Outcome{batch.Rejected, a.line, e.reason}
+				return out[:begin], Outcome{What: batch.Rejected, Line: a.line, Reason: e.reason}
 			}
 			if v.Kind == value.Null && !p.nullable {
 				return out[:begin], unsayable(a, "null")
@@ -938,7 +942,7 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 		case jumpUnless, jumpIf:
 			truth := a.eval(e).Truth
 			if e.failed {
-				return out[:begin], Outcome{batch.Rejected, a.line, e.reason}
+				return out[:begin], Outcome{What: batch.Rejected, Line: a.line, Reason: e.reason}
 			}
 			if truth == (a.kind == jumpIf) {
 				i = int(a.jump) - 1
@@ -951,7 +955,14 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			out = strconv.AppendInt(out, int64(a.extra.number+e.tally), 10)
 			e.tally = 0
 		case total:
-			out = strconv.AppendInt(out, e.total, 10)
+			n := e.total
+			if p.several {
+				n = int64(e.parts)
+			}
+			out = strconv.AppendInt(out, n, 10)
+		case one:
+			e.levels = e.levels[:0]
+			e.parts++
 		case level:
 			e.levels = append(e.levels, a.extra.number)
 			out = strconv.AppendInt(out, int64(len(e.levels)), 10)
@@ -974,7 +985,7 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 				more = l.next(e)
 			}
 			if e.failed {
-				return out[:begin], Outcome{batch.Rejected, a.line, e.reason}
+				return out[:begin], Outcome{What: batch.Rejected, Line: a.line, Reason: e.reason}
 			}
 			if more && len(out) > p.most(b) {
 				return out[:begin], p.tooMuch(b)
@@ -992,11 +1003,11 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 		if a.extra != nil {
 			var fits bool
 			if out, fits = a.extra.pad(out, mark); !fits {
-				return out[:begin], Outcome{batch.Rejected, a.line, fmt.Sprintf("%q is longer than the %d characters that are there for it", out[mark:], a.extra.width)}
+				return out[:begin], Outcome{What: batch.Rejected, Line: a.line, Reason: fmt.Sprintf("%q is longer than the %d characters that are there for it", out[mark:], a.extra.width)}
 			}
 		}
 		if problem := p.lacks(out[mark:]); problem != "" {
-			return out[:begin], Outcome{batch.Rejected, a.line, problem}
+			return out[:begin], Outcome{What: batch.Rejected, Line: a.line, Reason: problem}
 		}
 		if a.member != nil {
 			out = p.after(a, out, mark, after)
@@ -1006,7 +1017,13 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 		l.ends[watched-1] = int32(len(out) - begin)
 		l.keep(row, out[begin:])
 	}
-	return out, Outcome{}
+	if !p.several {
+		return out, Outcome{Parts: 1}
+	}
+	if e.parts == 0 { // nothing stands around nothing
+		out = out[:begin]
+	}
+	return out, Outcome{Parts: e.parts}
 }
 
 // pad brings what stands behind mark to its width.
@@ -1107,12 +1124,12 @@ func (l *written) keep(row []batch.Span, text []byte) {
 
 // unsayable is what becomes of a record with a value that its target cannot say.
 func unsayable(a *action, what string) Outcome {
-	return Outcome{batch.Rejected, a.line, "the value is " + what + ", which cannot be said here; answer it with `if " + what + " …`"}
+	return Outcome{What: batch.Rejected, Line: a.line, Reason: "the value is " + what + ", which cannot be said here; answer it with `if " + what + " …`"}
 }
 
 // meansNull is what becomes of a record with a text that would be read as null.
 func (p *Program) meansNull(a *action) Outcome {
-	return Outcome{batch.Rejected, a.line, fmt.Sprintf("the value is the text %s, which says null here; write something else for it", p.taken)}
+	return Outcome{What: batch.Rejected, Line: a.line, Reason: fmt.Sprintf("the value is the text %s, which says null here; write something else for it", p.taken)}
 }
 
 // after ends a member: with a comma, or without a trace if it has no value.

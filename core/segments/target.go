@@ -290,8 +290,8 @@ func (t *Target) Part(path string) (string, error) {
 
 // Inside is a segment that can be repeated, with those behind it that something is said about in its block.
 func (t *Target) Inside(path string) (string, format.Target, error) {
-	if path == "" {
-		return "", nil, fmt.Errorf("a record becomes one message; name what is repeated in it, as in `repeat LIN for … in …`")
+	if path == "" { // a message for each row
+		return "", t, nil
 	}
 	part, err := t.Part(path)
 	return part, t, err
@@ -304,12 +304,37 @@ func (t *Target) frames(name string) bool {
 
 // Layout turns instructions into pieces.
 func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
-	plans, out := t.blank.Plan(in)
-	if out.HasErrors() {
-		return format.Layout{}, out
+	level := func(name string) int {
+		return slices.IndexFunc(t.rules.Levels, func(l Level) bool { return l.Open == name })
 	}
+	out, several := in.Around(func(path string) bool { at, err := ParsePosition(path); return err == nil && level(at.Segment) >= 0 }), in.Several()
+	layout := format.Layout{Says: t.says, Decimal: t.syntax.Decimal}
+	var begins, ends []format.Piece
+	layout.Record = in.Rows(func(in format.Instructions) []format.Piece {
+		plans, findings := t.blank.Plan(in)
+		out = append(out, findings...)
+		if findings.HasErrors() {
+			return nil
+		}
+		if begins == nil {
+			out = append(out, t.numbered(plans)...)
+		}
+		var message []format.Piece
+		begins, message, ends = t.layout(plans, in.Separate && !several, several)
+		return message
+	})
+	if in.Separate {
+		layout.Record = slices.Concat(begins, layout.Record, ends)
+	} else {
+		layout.Begins, layout.Ends = begins, ends
+	}
+	return layout, out
+}
+
+// layout turns what is planned into what stands before messages, a message, and what stands behind them.
+// Alone says that there is one message; several that a record becomes any number.
+func (t *Target) layout(plans []*Planned, alone, several bool) (begins, message, ends []format.Piece) {
 	w := &Composer{Blank: t.blank}
-	out = append(out, t.numbered(plans)...)
 	head := slices.IndexFunc(plans, func(p *Planned) bool { return p.Name == t.rules.Head })
 	tail := slices.IndexFunc(plans, func(p *Planned) bool { return p.Name == t.rules.Tail })
 
@@ -319,9 +344,9 @@ func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
 	for _, p := range plans[:head] {
 		t.segment(w, p)
 	}
-	layout := format.Layout{Says: t.says, Decimal: t.syntax.Decimal}
-	if !in.Separate {
-		layout.Begins = w.Pieces()
+	begins = w.Pieces()
+	if several {
+		w.Piece(format.Piece{Kind: format.One})
 	}
 	count := 2
 	for _, p := range plans[head:tail] {
@@ -336,25 +361,18 @@ func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
 		}
 	})
 	t.closing(w, t.rules.Tail, func() { w.Piece(format.Piece{Kind: format.Count, Number: count}) }, plans[head].Fields, t.rules.HeadNumber)
-	if !in.Separate {
-		layout.Record = w.Pieces()
-	}
+	message = w.Pieces()
 	for i := head - 1; i >= 0; i-- {
 		level := t.rules.Levels[slices.IndexFunc(t.rules.Levels, func(l Level) bool { return l.Open == plans[i].Name })]
 		t.closing(w, level.Close, func() {
-			if i < head-1 || in.Separate {
+			if i < head-1 || alone {
 				w.Text("1")
 			} else {
 				w.Piece(format.Piece{Kind: format.Total})
 			}
 		}, plans[i].Fields, level.Number)
 	}
-	if in.Separate {
-		layout.Record = w.Pieces()
-	} else {
-		layout.Ends = w.Pieces()
-	}
-	return layout, out
+	return begins, message, w.Pieces()
 }
 
 // numbered tells which messages and levels have no number.

@@ -162,7 +162,8 @@ func (t *Target) Part(p string) (string, error) {
 
 // Layout turns instructions into pieces. Each message stands for itself.
 func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
-	var out finding.List
+	out, several := in.Around(func(path string) bool { return around(path[:min(3, len(path))]) }), in.Several()
+	var begins, ends []format.Piece
 	layout := format.Layout{Decimal: '.'} // numbers: HL7 v2 chapter 2A, NM
 	layout.Record = in.Rows(func(in format.Instructions) []format.Piece {
 		plans, findings := t.blank.Plan(in)
@@ -181,14 +182,15 @@ func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
 		for _, p := range plans[:head] {
 			t.segment(w, p)
 		}
-		if !in.Separate {
-			layout.Begins = w.Pieces()
+		begins = w.Pieces()
+		if several {
+			w.Piece(format.Piece{Kind: format.One})
 		}
 		w.Each(plans[head:tail], func(p *segments.Planned) { t.segment(w, p) })
 		record := w.Pieces()
 		for _, p := range plans[tail:] {
 			w.Text(p.Name + string(t.separators.Field))
-			if p.Name == "BTS" && !in.Separate {
+			if p.Name == "BTS" && (!in.Separate || several) {
 				w.Piece(format.Piece{Kind: format.Total})
 			} else {
 				w.Text("1")
@@ -196,12 +198,14 @@ func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
 			w.Fields(p, 2)
 			w.Text(t.end)
 		}
-		if in.Separate {
-			return append(record, w.Pieces()...)
-		}
-		layout.Ends = w.Pieces()
+		ends = w.Pieces()
 		return record
 	})
+	if in.Separate {
+		layout.Record = slices.Concat(begins, layout.Record, ends)
+	} else {
+		layout.Begins, layout.Ends = begins, ends
+	}
 	return layout, out
 }
 
@@ -219,9 +223,6 @@ func (t *Target) segment(w *segments.Composer, p *segments.Planned) {
 // Inside is a segment that can be repeated, with those behind it that something is said about in its block.
 func (t *Target) Inside(path string) (string, format.Target, error) {
 	if path == "" { // a message for each row
-		if around(t.blank.Segments[0].Name) {
-			return "", nil, fmt.Errorf("a record becomes one message of a batch; name what is repeated in it, as in `repeat OBX for … in …`")
-		}
 		return "", t, nil
 	}
 	part, err := t.Part(path)
