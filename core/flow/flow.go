@@ -138,6 +138,7 @@ type Opened struct {
 	sequence int64
 	begins   []byte
 	around   surrounding
+	laid     laid
 	parts    int64 // that the good records have become
 }
 
@@ -177,7 +178,16 @@ func (o *Opened) Findings(b *batch.Batch, record int) finding.List {
 		if int(n.Record) != record {
 			break
 		}
-		out = append(out, o.describe(b, n))
+		f := o.describe(b, n)
+		switch {
+		case n.Table == 0 || n.Row < 0:
+		case !o.Plan.Schema.Rows:
+			o.row(b, n, &f)
+		case n.Source == batch.Map: // rows of CSV are placed by their lines
+			n.Slot = -1
+			o.row(b, n, &f)
+		}
+		out = append(out, f)
 	}
 	return out
 }
@@ -643,7 +653,7 @@ func (r *run) write(b *batch.Batch, i int, env *lang.Env) {
 	}
 	if o.What != batch.Good {
 		b.What[i] = o.What
-		b.Notes = append(b.Notes, batch.Note{Record: int32(i), Slot: -1, Rule: o.Line, Source: batch.Map, Text: o.Reason, Warn: o.What == batch.Filtered})
+		b.Notes = append(b.Notes, batch.Note{Record: int32(i), Slot: int32(o.Slot) - 1, Rule: o.Line, Source: batch.Map, Text: o.Reason, Warn: o.What == batch.Filtered, Table: int32(o.Table), Row: int32(o.Row)})
 		b.Out = out
 		return
 	}

@@ -74,12 +74,14 @@ type line struct {
 	target string
 	slot   int // the source field that it is about, or -1
 	lists  []within
+	row    frame // whose field that is, if it is one of a row
 }
 
 // within is a list of which rows are around an expression, and the walk through it.
 type within struct {
-	list string
-	walk int
+	list  string
+	table int
+	walk  int
 }
 
 type rule struct {
@@ -621,11 +623,13 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 func (b *builder) line(p *Program, pos int, target string, about ...Node) int32 {
 	l := line{at: b.place(pos), target: target, slot: -1}
 	for _, f := range b.frames[1:] {
-		l.lists = append(l.lists, within{b.tables[f.table].Name, f.walk})
+		l.lists = append(l.lists, within{b.tables[f.table].Name, f.table, f.walk})
 	}
 	for len(about) > 0 && l.slot < 0 {
-		if depth, slot, ok := b.field(about[0]); ok && depth == 0 {
-			l.slot = slot
+		if depth, slot, ok := b.field(about[0]); ok {
+			if l.slot = slot; depth > 0 {
+				l.row = b.frames[depth]
+			}
 		}
 		about = append(b.below(about[0]), about[1:]...)
 	}
@@ -792,6 +796,9 @@ type Outcome struct {
 	What   batch.Outcome
 	Line   int32
 	Reason string
+	Table  int // from 1, of the row that it is about; 0: of none
+	Row    int // in that table
+	Slot   int // from 1, of the field in the row; 0: of none
 	Parts  int // how many of the target the record has become, in outputs that count them
 }
 
@@ -812,6 +819,15 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			where += fmt.Sprintf("%s %d, ", w.list, e.rows[w.walk].position)
 		}
 		o.Reason = strings.TrimSuffix(where, ", ") + ": " + o.Reason
+		l := &p.lines[o.Line]
+		of := lists[len(lists)-1] // the innermost row
+		if l.row.walk > 0 {
+			of.table, of.walk = l.row.table, l.row.walk
+			o.Slot = l.slot + 1
+		}
+		if row := e.rows[of.walk].index; row >= 0 && (l.slot < 0 || o.Slot > 0) {
+			o.Table, o.Row = of.table+1, row
+		}
 	}
 	return out, o
 }
@@ -1219,7 +1235,7 @@ func (p *Program) Describe(b *batch.Batch, n batch.Note, r format.Reader) findin
 	l := p.lines[n.Rule]
 	offset, name := b.Bounds[record].Off, ""
 	f := finding.Finding{Severity: finding.Error, Code: "map.value", Rule: l.at.String() + " " + l.target, Message: n.Text}
-	if l.slot >= 0 {
+	if l.slot >= 0 && l.row.walk == 0 {
 		offset, name = r.Locate(b, record, l.slot)
 		v, _ := b.Value(record, l.slot)
 		f.Seen = finding.Shorten(v)
