@@ -119,7 +119,7 @@ func authorize(token string) echo.MiddlewareFunc {
 	}
 }
 
-// textual refuses requests with addresses that are no text: nothing that is kept has such a
+// textual refuses requests with addresses that are not text: nothing that is kept has such a
 // name.
 func textual(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
@@ -130,12 +130,12 @@ func textual(next echo.HandlerFunc) echo.HandlerFunc {
 		for name, values := range q {
 			for _, s := range append(values, name, c.Request().URL.Path) {
 				if strings.ContainsRune(s, 0) || !utf8.ValidString(s) {
-					return echo.NewHTTPError(http.StatusUnprocessableEntity, "the address holds what is no text: a NUL character, or bytes that are not UTF-8")
+					return echo.NewHTTPError(http.StatusUnprocessableEntity, "the address holds what is not a text: a NUL character, or bytes that are not UTF-8")
 				}
 			}
 		}
 		if p := c.Request().URL.Path; strings.ContainsRune(p, 0) || !utf8.ValidString(p) {
-			return echo.NewHTTPError(http.StatusUnprocessableEntity, "the address holds what is no text: a NUL character, or bytes that are not UTF-8")
+			return echo.NewHTTPError(http.StatusUnprocessableEntity, "the address holds what is not a text: a NUL character, or bytes that are not UTF-8")
 		}
 		return next(c)
 	}
@@ -220,7 +220,7 @@ func problem(log *slog.Logger) echo.HTTPErrorHandler {
 	}
 }
 
-// console serves the built console. Paths that are no file are pages of the
+// console serves the built console. Paths that are not files are pages of the
 // console, except those that only the interface or the build could have.
 func console(e *echo.Echo, files fs.FS) {
 	if files == nil {

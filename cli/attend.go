@@ -151,7 +151,7 @@ func (a *app) decide() *cobra.Command {
 				return err
 			}
 			if decisions[args[1]] == "" {
-				return wrongUse("%q is no decision; there are %s", args[1], strings.Join(names, ", "))
+				return wrongUse("%q is not a decision; there are %s", args[1], strings.Join(names, ", "))
 			}
 			p, err := client.Decide(cmd.Context(), id, store.Person(args[1]))
 			if err != nil {
@@ -580,7 +580,7 @@ func (a *app) legalHold() *cobra.Command {
 		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
-				return wrongUse("%q is no number of a legal hold; `ydrion legal-hold list` lists them", args[0])
+				return wrongUse("%q is not a number of a legal hold; `ydrion legal-hold list` lists them", args[0])
 			}
 			if err := client.LiftLegalHold(cmd.Context(), id); err != nil {
 				return err

@@ -256,10 +256,10 @@ func (a *app) findings(list finding.List) {
 func load(folder string) (*workspace.Workspace, error) {
 	st, err := os.Stat(folder)
 	if err != nil {
-		return nil, wrongUse("%s is no workspace: %v", folder, err)
+		return nil, wrongUse("%s is not a workspace: %v", folder, err)
 	}
 	if !st.IsDir() {
-		return nil, wrongUse("%s is no folder; name the workspace's folder", folder)
+		return nil, wrongUse("%s is not a folder; name the workspace's folder", folder)
 	}
 	return workspace.Load(os.DirFS(folder))
 }
@@ -278,5 +278,5 @@ func loadEnvironment(file string) (*workspace.Environment, error) {
 	for _, e := range w.Environments {
 		return e, nil
 	}
-	return nil, wrongUse("%s is no environment: its name must end in .yaml", file)
+	return nil, wrongUse("%s is not an environment: its name must end in .yaml", file)
 }

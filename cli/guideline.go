@@ -112,7 +112,7 @@ func small(name string) ([]byte, error) {
 	case err != nil:
 		return nil, wrongUse("the file cannot be opened: %v", err)
 	case !st.Mode().IsRegular():
-		return nil, wrongUse("%s is no file", name)
+		return nil, wrongUse("%s is not a file", name)
 	case st.Size() > maxGuideline:
 		return nil, wrongUse("%s is larger than %d MiB", name, maxGuideline>>20)
 	}

@@ -418,7 +418,7 @@ func (a *app) pickupTable(list []store.Pickup) error {
 func pickupNumber(s string) (int64, error) {
 	id, err := strconv.ParseInt(s, 10, 64)
 	if err != nil || id < 1 {
-		return 0, wrongUse("%q is no pickup number; `ydrion pickups` lists them", s)
+		return 0, wrongUse("%q is not a pickup number; `ydrion pickups` lists them", s)
 	}
 	return id, nil
 }

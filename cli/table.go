@@ -13,7 +13,7 @@ import (
 
 // table prints rows in aligned columns; columns of numbers are right-aligned. Where the lines
 // would be longer than the terminal is wide, columns go on in lines of their own below, set in,
-// and what is still too long is broken. What is no terminal is as wide as is needed, unless
+// and what is still too long is broken. What is not a terminal is as wide as is needed, unless
 // COLUMNS says otherwise.
 func (a *app) table(head string, rows [][]string) error {
 	all := append([][]string{strings.Split(head, ",")}, rows...)

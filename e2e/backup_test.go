@@ -120,7 +120,7 @@ func TestBackupAndRestore(t *testing.T) {
 	}
 }
 
-// notWhole checks that a backup that is not whole is no backup.
+// notWhole checks that a backup that is not whole is not a backup.
 func notWhole(t *testing.T, b *testbed.Bed, file string) {
 	t.Helper()
 	whole, err := os.ReadFile(file)

@@ -74,7 +74,7 @@ func TestCommandsShown(t *testing.T) {
 			t.Errorf("%s shows %q: %s", where, line, errOut.String())
 		}
 		if !strings.Contains(line, " completion") && len(wordsOf(line)) > 0 && !strings.Contains(out.String(), "Usage:\n  ydrion "+firstCommand(wordsOf(line))) {
-			t.Errorf("%s shows %q, which is no command", where, line)
+			t.Errorf("%s shows %q, which is not a command", where, line)
 		}
 	}
 }

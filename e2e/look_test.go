@@ -341,7 +341,7 @@ func TestSamples(t *testing.T) {
 		t.Errorf("byte %d is in row %d, not %d", at, row.Row, got.Items[0].Line-1)
 	}
 	var problem struct{ Detail string }
-	for path, want := range map[string]string{sent.ID + "/records?at=record+x": "is no place", sent.ID + "/records?records=0": "validation failed", "NOBODY/rows": "not kept any more"} {
+	for path, want := range map[string]string{sent.ID + "/records?at=record+x": "is not a place", sent.ID + "/records?records=0": "validation failed", "NOBODY/rows": "not kept any more"} {
 		if status := ask(path, &problem); status != http.StatusUnprocessableEntity || !strings.Contains(problem.Detail, want) {
 			t.Errorf("%s: %d %q", path, status, problem.Detail)
 		}
@@ -415,8 +415,8 @@ func TestConsoleSamples(t *testing.T) {
 	do(t, ctx, chromedp.SendKeys(chromedp.CSS("input.search"), "skerrylab\r"))
 	text(t, ctx, ".marked", "SKERRYLAB")
 	do(t, ctx, chromedp.Click("//button[contains(., '3 errors')]"))
-	text(t, ctx, "main", "this line is no segment", "MSH-18 must name it")
-	do(t, ctx, chromedp.Click("//div[contains(@class, 'finding') and @tabindex][contains(., 'this line is no segment')]"))
+	text(t, ctx, "main", "this line is not a segment", "MSH-18 must name it")
+	do(t, ctx, chromedp.Click("//div[contains(@class, 'finding') and @tabindex][contains(., 'this line is not a segment')]"))
 	text(t, ctx, "main", "record 1 of 3")
 	do(t, ctx, chromedp.Click("//button[contains(., 'fields')]"))
 	text(t, ctx, "main", "Patient Identifier List: ID Number")

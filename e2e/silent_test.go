@@ -116,7 +116,7 @@ func TestOneRouteHangs(t *testing.T) {
 }
 
 // TestHostileSender lets a sender do what one can do to his own files: links and pipes
-// swapped in, names that are no text, a folder that becomes a link, a second name by
+// swapped in, names that are not text, a folder that becomes a link, a second name by
 // which he writes on. Others' files come out, and nothing of anybody else's is taken.
 func TestHostileSender(t *testing.T) {
 	t.Parallel()
@@ -166,7 +166,7 @@ func TestHostileSender(t *testing.T) {
 			os.Remove(sub) //nolint
 		}
 	})
-	// Names that are no text are taken, and rejected: no output can be called so.
+	// Names that are not text are taken, and rejected: no output can be called so.
 	for n, name := range []string{"bad-\xff\xfe.csv", "latin-\xe9.csv", "new\nline.csv", "tab\t.csv", `back\slash.csv`} {
 		must(os.WriteFile(filepath.Join(inbox, ".part"), []byte(sheet(10+n)), 0o644))
 		must(os.Rename(filepath.Join(inbox, ".part"), filepath.Join(inbox, name)))

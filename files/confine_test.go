@@ -112,7 +112,7 @@ func TestConfine(t *testing.T) {
 }
 
 // TestOpenWaitsForNothing: a pipe under a file's name does not keep anybody, and
-// what is no ordinary file is not opened.
+// what is not an ordinary file is not opened.
 func TestOpenWaitsForNothing(t *testing.T) {
 	folder := t.TempDir()
 	pipe := filepath.Join(folder, "pipe")

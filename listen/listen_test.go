@@ -322,7 +322,7 @@ func TestMarker(t *testing.T) {
 	b.waits("a.csv", "its marker a.csv.done is not there")
 	put(t, filepath.Join(b.Folder, "a.csv.done"), "")
 	b.gives("a.csv")
-	// The marker may come first, and is no file of the route's itself.
+	// The marker may come first, and is not a file of the route's itself.
 	put(t, filepath.Join(b.Folder, "b.csv.done"), "")
 	move(t, filepath.Join(b.Folder, "b.csv"), "x")
 	b.gives("a.csv", "b.csv")

@@ -184,7 +184,7 @@ func TestObjectsAsTheyCame(t *testing.T) {
 			t.Errorf("%s\nis\n%s, not\n%s\n%s", test.lines, got, test.want, wrong)
 		}
 		if got != "" && !json.Valid([]byte(got)) {
-			t.Errorf("%s is no JSON", got)
+			t.Errorf("%s is not JSON", got)
 		}
 	}
 }

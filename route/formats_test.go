@@ -109,7 +109,7 @@ func TestRowsToObjects(t *testing.T) {
 		{row: "S1,x,x,x,27/05/2024 13:35,F,7.5kg,n,x,x,0.10,-0.0\n", out: `"sex":"F","weight_kg":null,"note":"n","test_code":"x","priority":"x","lat":0.10,"lon":-0.0}`},
 		{row: "S1,x,x,x,27/05/2024 13:35,F,1,n,x,x,,1\n", wrong: "the value is empty, which cannot be said here; answer it with `if empty …`"},
 		{row: "S1,x,x,x,27/05/2024 13:35,F,,n,x,x,1,1\n", file: "maps/rows-to-objects.map", old: " if empty null if unreadable", with: " if unreadable", wrong: "the value is empty"},
-		{row: "S1,x,x,x,27/05/2024 13:35,F,x,n,x,x,1,1\n", file: "maps/rows-to-objects.map", old: " if unreadable null", with: "", wrong: `"x" is no number`},
+		{row: "S1,x,x,x,27/05/2024 13:35,F,x,n,x,x,1,1\n", file: "maps/rows-to-objects.map", old: " if unreadable null", with: "", wrong: `"x" is not a number`},
 		{row: "S1,x,x,x,27/05/2024 13:35,F,1,n,x,x,1,1\n", file: "maps/rows-to-objects.map", old: "station      = station", with: "clear station\nignore station", out: `"species_code":"x","collected_at"`},
 		{row: "S1,x,x,x,27/05/2024 13:35,F,1,n,x,x,1,1\n", file: "maps/rows-to-objects.map", old: "station      = station", with: "keep station\nignore station", out: `"station":"","collected_at"`},
 		{file: "routes/rows.yaml", old: "one file per: pickup", with: "one file per: pickup\n    segments end: as sample", wrong: "only edifact, hl7 and x12 have segments"},
@@ -486,8 +486,8 @@ func TestAgainstDescriptions(t *testing.T) {
 		"MSH|^~\\&|A|B|C|D|20261125||ORU^R01^ORU_R01|M2|P|2.5.1\rPID|1||T-1||GS\rOBR|1||S|CBC\rOBX|1|NM|K^K||4||||||F\rOBX|2|NM|K^K||5||||||F\r" +
 		"MSH|^~\\&|A|B|C|D|20261125||QQQ^Q99|M3|P|2.5.1\rPID|1||T-1||GS\rOBX|1|NM|K^K||4||||||F\r"
 	for lines, want := range map[string]string{
-		"  description: standard\n": "OBX-5: error: Observation Value is no value of type NM", "  description: standard\n  differences: warn\n": `MSH-9: warning: the standard has no structure for a message "QQQ"`,
-		"  description: standard\n  differences: reject messages\n": "record 2 OBX-5: error: Observation Value is no value of type NM",
+		"  description: standard\n": "OBX-5: error: Observation Value is not a value of type NM", "  description: standard\n  differences: warn\n": `MSH-9: warning: the standard has no structure for a message "QQQ"`,
+		"  description: standard\n  differences: reject messages\n": "record 2 OBX-5: error: Observation Value is not a value of type NM",
 		"  description: descriptions/x.txt\n":                       "there is no file descriptions/x.txt"} {
 		made, wrong := through(t, "observations", hl7, "routes/observations.yaml", "check:\n", "check:\n"+lines)
 		rows := map[bool]int{true: 6, false: 4}[strings.Contains(lines, "warn")]

@@ -160,7 +160,7 @@ func (s *Service) backupOriginal(ctx context.Context, t *tar.Writer, sum string)
 	return io.Copy(t, f)
 }
 
-// ErrBackup says that a file is no whole backup.
+// ErrBackup says that a file is not a whole backup.
 var ErrBackup = errors.New("this is not a whole backup")
 
 // CheckBackup reads a backup through and tells what it holds: every hash is compared.

@@ -699,7 +699,7 @@ func (s *Store) Decide(ctx context.Context, pickup int64, what Person, said Said
 	}
 	statement, ok := statements[what]
 	if !ok {
-		return fmt.Errorf("%w: %q is no decision", ErrNotSo, what)
+		return fmt.Errorf("%w: %q is not a decision", ErrNotSo, what)
 	}
 	err := s.in(ctx, "deciding", func(tx *sqlx.Tx) error {
 		if err := s.one(tx.ExecContext(ctx, statement, pickup)); err != nil {

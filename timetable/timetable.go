@@ -20,7 +20,7 @@ type Clock int
 func ParseClock(s string) (Clock, error) {
 	var h, m int
 	if n, err := fmt.Sscanf(s, "%d:%d", &h, &m); err != nil || n != 2 || len(s) != 5 || m < 0 || m > 59 || h < 0 || h > 24 || h == 24 && m > 0 {
-		return 0, fmt.Errorf("%q is no time of the day such as 06:30", s)
+		return 0, fmt.Errorf("%q is not a time of the day such as 06:30", s)
 	}
 	return Clock(h*60 + m), nil
 }
@@ -45,7 +45,7 @@ func ParseDays(s string) (Days, error) {
 			j = i
 		}
 		if i < 0 || j < 0 {
-			return d, fmt.Errorf("%q is no day of the week or range such as mon-fri", strings.TrimSpace(part))
+			return d, fmt.Errorf("%q is not a day of the week or range such as mon-fri", strings.TrimSpace(part))
 		}
 		for ; ; i = (i + 1) % 7 {
 			d[i] = true

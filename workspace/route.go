@@ -309,7 +309,7 @@ func (r *Route) listen(m *mapping) {
 	if last := m.text("last line"); last != "" {
 		var err error
 		if r.EndsWith, err = regexp.Compile(last); err != nil {
-			m.bad(m.where("last line"), "workspace.value", "the expression is no regular expression: %v", err)
+			m.bad(m.where("last line"), "workspace.value", "the expression is not a regular expression: %v", err)
 		}
 	}
 	if m.has("timetable") {
@@ -336,7 +336,7 @@ func (r *Route) names(m *mapping) {
 	case expression != "":
 		var err error
 		if r.Expression, err = regexp.Compile(expression); err != nil {
-			m.bad(m.where("expression"), "workspace.value", "the expression is no regular expression: %v", err)
+			m.bad(m.where("expression"), "workspace.value", "the expression is not a regular expression: %v", err)
 		}
 	case r.Names == "":
 		r.Names = "*"
@@ -424,7 +424,7 @@ func (m *mapping) zone(key string) *time.Location {
 	}
 	z, err := time.LoadLocation(s)
 	if err != nil {
-		m.bad(m.where(key), "workspace.value", "%q is no time zone such as Europe/Dublin", s)
+		m.bad(m.where(key), "workspace.value", "%q is not a time zone such as Europe/Dublin", s)
 		return time.Local
 	}
 	return z

@@ -44,16 +44,16 @@ func TestSettingsThatAreWrong(t *testing.T) {
 		with  string
 		says  string
 	}{
-		{listen, "  timetable:\n    at: \"6:30\"\n", `"6:30" is no time of the day such as 06:30`},
+		{listen, "  timetable:\n    at: \"6:30\"\n", `"6:30" is not a time of the day such as 06:30`},
 		{listen, "  timetable:\n    at: \"06:30\"\n    every: 5m\n", "either certain times (at) or a window"},
 		{listen, "  timetable:\n    every: 5s\n", "a timetable's rhythm is a minute or more"},
 		{listen, "  timetable:\n    from: \"20:00\"\n    to: \"06:00\"\n", "the window must end after it begins"},
-		{listen, "  timetable:\n    days: funday\n", `"funday" is no day of the week`},
-		{listen, "  timetable:\n    zone: Atlantis/West\n", `"Atlantis/West" is no time zone`},
+		{listen, "  timetable:\n    days: funday\n", `"funday" is not a day of the week`},
+		{listen, "  timetable:\n    zone: Atlantis/West\n", `"Atlantis/West" is not a time zone`},
 		{listen, "  timetable:\n    at: \"06:30\"\n    minute: 5\n", `has no key "minute"`},
 		{listen, "  originals: kept\n", `listen.originals is "kept"; it can be taken or left or removed`},
 		{listen, "  files that disappear: true\n", "say `originals: left`"},
-		{listen, "  last line: \"(\"\n", "the expression is no regular expression"},
+		{listen, "  last line: \"(\"\n", "the expression is not a regular expression"},
 		{listen, "  ignore: [\"[\"]\n", "is not a wildcard pattern"},
 		{top, "order:\n  failure: holds\n", "say `lane: all`"},
 		{top, "order:\n  failure: waits\n", "it can be passes or holds"},
@@ -132,7 +132,7 @@ func TestChannels(t *testing.T) {
 	for tell, says := range map[string]string{
 		"  - name: desk\n": "a channel has either a webhook or mail",
 		"  - name: desk\n    kinds: [missed]\n    webhook:\n      address: https://a.example\n": "the kinds are rejected, held",
-		"  - name: desk\n    webhook:\n      address: desk\n":                                   "is no http or https address",
+		"  - name: desk\n    webhook:\n      address: desk\n":                                   "is not an http or https address",
 		"  - name: desk\n    mail:\n      server: a:25\n      from: x@y\n":                      "mail.to is missing",
 		"  - webhook:\n      address: https://a.example\n":                                      "name is missing",
 	} {

@@ -143,7 +143,7 @@ func (e *Environment) channel(m *mapping) {
 		w := m.sub("webhook")
 		c.Webhook, c.Secret = w.required("address"), w.text("key from")
 		if u, err := url.Parse(c.Webhook); c.Webhook != "" && (err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https") {
-			m.bad(w.where("address"), "workspace.value", "%q is no http or https address", c.Webhook)
+			m.bad(w.where("address"), "workspace.value", "%q is not an http or https address", c.Webhook)
 		}
 		w.done()
 	}
@@ -188,7 +188,7 @@ func (e *Environment) Resolve(folder, base string) (string, error) {
 		folder = where + rest
 	}
 	if scheme, _, remote := strings.Cut(folder, "://"); remote {
-		return "", fmt.Errorf("%q is no folder of this machine, and places of %s are not known", folder, scheme)
+		return "", fmt.Errorf("%q is not a folder of this machine, and places of %s are not known", folder, scheme)
 	}
 	if !path.IsAbs(folder) {
 		folder = path.Join(base, folder)

@@ -56,7 +56,7 @@ func TestRoutesThatAreWrong(t *testing.T) {
 		{`folder: "{stations}/inbox"`, `folder: "sftp://host/inbox"`, "places of sftp are not known"},
 		{`names: "*.csv"`, `names: "[a"`, `"[a" is not a wildcard pattern`},
 		{`names: "*.csv"`, "names: \"*.csv\"\n  expression: \"x\"", "cannot both be given"},
-		{`names: "*.csv"`, `expression: "("`, "no regular expression"},
+		{`names: "*.csv"`, `expression: "("`, "not a regular expression"},
 		{`names: "*.csv"`, `rhythm: 5`, "listen.rhythm must be a duration such as"},
 		{`names: "*.csv"`, `rhythm: 1ms`, "must be 100ms or more"},
 		{`names: "*.csv"`, `since: yesterday`, "must be a time with its zone"},

@@ -51,7 +51,7 @@ func TestConvert(t *testing.T) {
 		t.Errorf("from UTF-16: %+v\n%s", c, object)
 	}
 	for _, test := range []struct{ in, to, out, wrong string }{
-		{`[{"a":1.50,"b":null},{"b":true},{"c":1},{"a":[1]},5,{"a":"x"}]`, "csv", "a,b\n1.50,\n,true\nx,\n", `"c" is not among|"a" holds more|it is no object`},
+		{`[{"a":1.50,"b":null},{"b":true},{"c":1},{"a":[1]},5,{"a":"x"}]`, "csv", "a,b\n1.50,\n,true\nx,\n", `"c" is not among|"a" holds more|it is not an object`},
 		{"a,b\n1\n2,3\n", "json", `{"a":"2","b":"3"}` + "\n", "has 1 columns"},
 		{message + "NTE|1||\xe9\r", "json", "", "is not ASCII"},
 		{strings.Replace(message, "|2.5.1", "|2.5.1||||||8859/1", 1) + "NTE|1||x\r", "json", `"NTE","1",null,"x"`, ""},
@@ -116,10 +116,10 @@ func TestConvertInterchanges(t *testing.T) {
 	for in, wrong := range map[string]string{
 		`{"segments":[["ST","850"]]}`:                                                                              "does not say which separators",
 		`{"separators":{"element":"*"},"segments":[]}`:                                                             "must be given",
-		`{"separators":{"element":"**","component":":","terminator":"~"},"segments":[]}`:                           "no single separator",
+		`{"separators":{"element":"**","component":":","terminator":"~"},"segments":[]}`:                           "not a single separator",
 		`{"separators":{"element":"*","component":":","terminator":"~"},"segments":[["N1","a*b"]]}`:                "nothing releases it",
 		`{"separators":{"element":"*","component":":","terminator":"~"},"segments":[["N1",{"repeat":["a","b"]}]]}`: "nothing repeats",
-		`{"separators":{"element":"*","component":":","terminator":"~"},"segments":[["n1","a"]]}`:                  "no segment's name",
+		`{"separators":{"element":"*","component":":","terminator":"~"},"segments":[["n1","a"]]}`:                  "not a segment's name",
 		`{"separators":{"element":"*","component":":","terminator":"~"},"segments":[[]]}`:                          "has no name",
 		`{"other":1}`: "unknown field",
 	} {

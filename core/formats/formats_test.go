@@ -87,7 +87,7 @@ func TestDetect(t *testing.T) {
 		{"name|size\na|1\n", "csv - - likely utf-8 [delimiter: \"|\"]"},
 		{"Weights;;\ntag;kg;note\n00815;1;\n", "csv - - guessed utf-8 [delimiter: \";\" skip: 1]"},
 		{"just words\nand more words\n", "csv - - guessed utf-8"},
-		{"id,name\n1,Ann,x\n2,Ben,y\n", "csv - - likely utf-8 []"}, // a heading that is too short is no title
+		{"id,name\n1,Ann,x\n2,Ben,y\n", "csv - - likely utf-8 []"}, // a heading that is too short is not a title
 		{"id,name,kg\n", "csv - - guessed utf-8 []"},
 		{"id,name\n" + strings.Repeat("1,Zoë\n", 20) + "2,caf\xe9\n", "csv - - guessed utf-8 []"}, // one bad byte makes no Latin-1
 		{"id,na\x00me\n1,a\n2,b\n", "csv - - guessed utf-8"},

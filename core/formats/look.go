@@ -574,7 +574,7 @@ func At(place string) (r Request, err error) {
 	number := func(s string) (int64, error) {
 		n, err := strconv.ParseInt(s, 10, 64)
 		if err != nil || n < 0 {
-			return 0, fmt.Errorf("%q is no place; places are such as 4711, \"record 4711\", \"byte 88112\", PID-5.1", place)
+			return 0, fmt.Errorf("%q is not a place; places are such as 4711, \"record 4711\", \"byte 88112\", PID-5.1", place)
 		}
 		return n, nil
 	}

@@ -86,7 +86,7 @@ func Load(file string, source []byte, records string, asserted bool, open func(n
 	for i, part := range of.all() {
 		f.collect(part, nil, "", "", i < len(of.sure), true)
 	}
-	if len(f.record) == 0 { // an element that is no object, or one of which nothing is known
+	if len(f.record) == 0 { // an element that is not an object, or one of which nothing is known
 		f.named["value"] = true
 		f.record = append(f.record, field("value", "0", of.all()[0], asserted && len(of.sure) > 0))
 	}
@@ -117,7 +117,7 @@ func compile(file string, source []byte, asserted bool, from js.URLLoader, draft
 		if errors.As(err, &syntax) {
 			at = place.At(file, source, max(int(syntax.Offset)-1, 0))
 		}
-		return nil, finding.List{finding.New("schema.document", at, "the schema is no valid JSON: %v", err)}
+		return nil, finding.List{finding.New("schema.document", at, "the schema is not valid JSON: %v", err)}
 	}
 	c := js.NewCompiler()
 	c.DefaultDraft(draft)

@@ -35,7 +35,7 @@ func load(t *testing.T, source, records string, asserted bool) *Schema {
 	return s
 }
 
-// TestFieldsOfASchema: the members that are no objects and lists are fields, those that every record
+// TestFieldsOfASchema: the members that are not objects and lists are fields, those that every record
 // is held against with their types; nearest first, and those of what holds the records behind them.
 func TestFieldsOfASchema(t *testing.T) {
 	kinds := map[value.Kind]string{value.Text: "", value.Number: " number", value.Bool: " bool", value.Time: " time"}
@@ -124,7 +124,7 @@ func TestViolations(t *testing.T) {
 func TestSchemasThatCannotBe(t *testing.T) {
 	for source, want := range map[string]string{
 		`{"type": "objct"}`: `schema.definition +9 type fits none`, `{"minLength": -1}`: "schema.definition +14 minLength is -1, the least allowed is 0",
-		`{"properties": {"a": {"pattern": "(?<=a)b"}}}`: "schema.definition +33 properties.a.pattern is not of the format regex", `{"type": }`: "schema.document +9 the schema is no valid JSON",
+		`{"properties": {"a": {"pattern": "(?<=a)b"}}}`: "schema.definition +33 properties.a.pattern is not of the format regex", `{"type": }`: "schema.document +9 the schema is not valid JSON",
 		`{"$ref": "#/$defs/none"}`: "schema.definition -1 the schema cannot be used", `{"$ref": "none.json"}`: "schema.reference -1 a reference cannot be followed: there is no file schemas/none.json",
 		`{"$ref": "https://elsewhere.example/x.json"}`: "schema.reference -1 a reference cannot be followed: https://elsewhere.example/x.json is not in the workspace",
 		`{"$ref": "file:///etc/passwd"}`:               "schema.reference -1 a reference cannot be followed: file:///etc/passwd is not in the workspace", `{"$ref": "../../etc/passwd"}`: "schema.reference -1 a reference cannot be followed: there is no file",

@@ -241,7 +241,7 @@ var table = []*Function{
 			return func(e *Env, in value.Value) value.Value {
 				m, ok := p.Read(in.Bytes)
 				if !ok {
-					return e.fail("%q is no date in the form %s", in, p.String())
+					return e.fail("%q is not a date in the form %s", in, p.String())
 				}
 				return value.OfTime(m)
 			}, err
@@ -312,7 +312,7 @@ func buildNumber(args []argument) (operation, error) {
 	return func(e *Env, in value.Value) value.Value {
 		v, ok := field.Read(in.Bytes)
 		if !ok {
-			return e.fail("%q is no number", in, "")
+			return e.fail("%q is not a number", in, "")
 		}
 		return v
 	}, nil

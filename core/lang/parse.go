@@ -604,7 +604,7 @@ func (p *parser) atom() Node {
 	case digits:
 		d, err := value.ParseDecimal([]byte(t.text))
 		if err != nil {
-			p.fail(t.pos, "%s is no number", t.text)
+			p.fail(t.pos, "%s is not a number", t.text)
 		}
 		p.next()
 		return &Number{at(t.pos), t.text, d}

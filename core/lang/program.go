@@ -930,7 +930,7 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			}
 			if a.reads != nil {
 				if _, ok := a.reads.Read(v); !ok {
-					e.fail("%q is no date in the form %s", value.OfText(v), a.reads.String())
+					e.fail("%q is not a date in the form %s", value.OfText(v), a.reads.String())
 					return out[:begin], Outcome{What: batch.Rejected, Line: a.line, Reason: e.reason}
 				}
 			}

@@ -31,7 +31,7 @@ var timeFunctions = []*Function{
 				n, whole := in.Number.Round(0, value.Down).Int64()
 				t := time.Unix(n, 0).UTC()
 				if !whole || t.Year() < 0 || t.Year() > 9999 {
-					return e.fail("%q seconds are no time of the years 0 to 9999", in, "")
+					return e.fail("%q seconds are not a time of the years 0 to 9999", in, "")
 				}
 				return value.OfTime(moment(t, value.Second, 0))
 			}, nil
@@ -41,7 +41,7 @@ var timeFunctions = []*Function{
 			return func(e *Env, in value.Value) value.Value {
 				n, whole := in.Number.Round(0, value.Down).Int64()
 				if !whole || n < 1 || n == 60 || n > 2958465 {
-					return e.fail("%q is no day of a spreadsheet", in, "")
+					return e.fail("%q is not a day of a spreadsheet", in, "")
 				}
 				if n < 60 {
 					n++
@@ -98,7 +98,7 @@ func buildShift(args []argument) (operation, error) {
 		}
 		n, whole := by.Number.Int64()
 		if !whole || n > 4_000_000 || n < -4_000_000 || by.Number.Cmp(value.Int(n)) != 0 {
-			return e.fail("%q is no number of %s that a time can be shifted by", by, in)
+			return e.fail("%q is not a number of %s that a time can be shifted by", by, in)
 		}
 		m := v.Time
 		t, ok := shifted(m.Std(), int(n), in)

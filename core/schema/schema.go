@@ -145,7 +145,7 @@ func Parse(file string, source []byte) (*Schema, finding.List) {
 	p.schema.Take(p.lists(doc.Lists, "/lists", "", p.schema.byList))
 	for _, k := range keys {
 		if p.schema.Record.Slot(k) < 0 {
-			p.bad("/primaryKey", "primaryKey names %q, which is no field", k)
+			p.bad("/primaryKey", "primaryKey names %q, which is not a field", k)
 		}
 	}
 	if p.out.HasErrors() {
@@ -207,13 +207,13 @@ func decodeFinding(file string, source []byte, d *json.Decoder, err error) findi
 		}
 		known := []string{"lists", "name", "path", "title", "description", "type", "format", "constraints", "fields", "missingValues", "primaryKey", "decimalChar", "groupChar", "bareNumber",
 			"trueValues", "falseValues", "required", "unique", "minLength", "maxLength", "minimum", "maximum", "pattern", "enum"}
-		f := finding.New("schema.key-unknown", place.At(file, source, at), "%q is no key of a Table Schema that is understood here", name)
+		f := finding.New("schema.key-unknown", place.At(file, source, at), "%q is not a key of a Table Schema that is understood here", name)
 		if near := finding.Nearest(name, known); near != "" {
 			f = f.Suggest("was %q meant?", near)
 		}
 		return f
 	}
-	return finding.New("schema.document", place.At(file, source, max(at-1, 0)), "the schema is no valid JSON: %v", err)
+	return finding.New("schema.document", place.At(file, source, max(at-1, 0)), "the schema is not valid JSON: %v", err)
 }
 
 type parser struct {
@@ -320,7 +320,7 @@ func (p *parser) field(i int, f fieldDocument, keys []string) {
 	if f.Constraints.Pattern != "" {
 		re, err := regexp.Compile("^(?:" + f.Constraints.Pattern + ")$")
 		if err != nil {
-			p.bad(pointer+"/constraints/pattern", "the pattern is no regular expression: %v", err)
+			p.bad(pointer+"/constraints/pattern", "the pattern is not a regular expression: %v", err)
 		}
 		c.pattern, c.patternText = re, f.Constraints.Pattern
 	}

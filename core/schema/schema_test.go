@@ -102,17 +102,17 @@ func TestUnique(t *testing.T) {
 
 func TestSchemasThatAreWrong(t *testing.T) {
 	tests := []struct{ source, place, says string }{
-		{`{`, "test.json:1:", "no valid JSON"},
+		{`{`, "test.json:1:", "not valid JSON"},
 		{`{"fields": []}`, "test.json:1:12", "at least one field"},
 		{"{\"fields\": [\n  {\"name\": \"a\", \"typ\": \"number\"}]}", "test.json:2:17", `was "type" meant?`},
 		{"{\"fields\": [{\"name\": \"a\"},\n {\"name\": \"b\", \"type\": \"decimal\"}]}", "test.json:2:24", `"decimal" is not checked here`},
 		{"{\"fields\": [{\"name\": \"a\"},\n {\"name\": \"a\"}]}", "test.json:2:11", `two fields are called "a"`},
 		{`{"fields": [{"name": "a", "type": "date", "format": "%d.%Q"}]}`, "test.json:1:53", "must be followed by"},
 		{`{"fields": [{"name": "a", "type": "date", "format": "any"}]}`, "test.json:1:53", "would guess"},
-		{`{"fields": [{"name": "a", "constraints": {"pattern": "("}}]}`, "test.json:1:54", "no regular expression"},
+		{`{"fields": [{"name": "a", "constraints": {"pattern": "("}}]}`, "test.json:1:54", "not a regular expression"},
 		{`{"fields": [{"name": "a", "type": "number", "constraints": {"enum": [1, "x"]}}]}`, "test.json:1:73", `"x" is not of type number`},
 		{`{"fields": [{"name": "a", "constraints": {"minimum": 1}}]}`, "test.json:1:54", "needs a number or a date"},
-		{`{"fields": [{"name": "a"}], "primaryKey": "b"}`, "test.json:1:43", `"b", which is no field`},
+		{`{"fields": [{"name": "a"}], "primaryKey": "b"}`, "test.json:1:43", `"b", which is not a field`},
 		{`{"fields": "a"}`, "test.json:1:", "cannot be string"},
 	}
 	for _, test := range tests {

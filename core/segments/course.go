@@ -343,7 +343,7 @@ func (c *Course) Into(i, start, end int) (row []batch.Span, occurrence int, more
 	}
 	if !c.inside {
 		c.seen[i]++
-		return c.Row, c.seen[i], false // what units have in common is no list
+		return c.Row, c.seen[i], false // what units have in common is not a list
 	}
 	if c.counts[i]++; c.counts[i] == 1 && c.first[i] != 0 { // its own stands before its parents'
 		for n := range k.Wants {
@@ -364,7 +364,7 @@ func (c *Course) enclose() {
 }
 
 // around takes a segment as context of units, where the structure says what it is around; false: it belongs
-// to what it follows, which is no unit.
+// to what it follows, which is not a unit.
 func (c *Course) around(i int) bool {
 	if k := &c.Parts[i]; c.Close && k.Name == c.Note && k.loop < 0 {
 		return false

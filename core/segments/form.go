@@ -78,7 +78,7 @@ func (r *Reader) AppendJSON(out []byte, b *batch.Batch, p Piece) ([]byte, error)
 		}
 		raw = decoded
 	} else if i := text.FirstInvalid(raw); i >= 0 {
-		return out, fmt.Errorf("byte %02X is no text", raw[i])
+		return out, fmt.Errorf("byte %02X is not a text", raw[i])
 	}
 	out = append(out, '{')
 	at := 0
@@ -124,7 +124,7 @@ var separatorNames = [...]string{"element", "component", "repetition", "release"
 func (r *Reader) appendSegment(out []byte, s *Syntax, classes *[256]class, segment []byte) ([]byte, error) {
 	n := s.next(segment, 0, s.Element)
 	if n < 2 || n > 3 || !upper(segment[:n]) {
-		return out, fmt.Errorf("%.40q is no segment", segment)
+		return out, fmt.Errorf("%.40q is not a segment", segment)
 	}
 	out = text.JSON.Append(append(out, '['), segment[:n])
 	header := string(segment[:n]) == "ISA"
@@ -320,7 +320,7 @@ func (w *Writer) append(out, piece []byte) (written []byte, begins bool, err err
 			case 1:
 				*c.into = c.text[0]
 			default:
-				return out, begins, fmt.Errorf("%q is no single separator", c.text)
+				return out, begins, fmt.Errorf("%q is not a single separator", c.text)
 			}
 		}
 		if s.Element == 0 || s.Component == 0 || s.Terminator == 0 {
@@ -521,7 +521,7 @@ func (w *Writer) elements(segment []json.RawMessage) ([]string, error) {
 	}
 	var name string
 	if err := json.Unmarshal(segment[0], &name); err != nil || len(name) < 2 || len(name) > 3 || !upper([]byte(name)) {
-		return nil, fmt.Errorf("%s is no segment's name", segment[0])
+		return nil, fmt.Errorf("%s is not a segment's name", segment[0])
 	}
 	out := []string{name}
 	for n, raw := range segment[1:] {

@@ -534,7 +534,7 @@ func (r *Reader) tail(s *Syntax, buf []byte, from, next int) int {
 		}
 		end = i
 	}
-	// There is none: what is no envelope belongs to the message.
+	// There is none: what is not an envelope belongs to the message.
 	for p := from; p < next; {
 		start := skipLines(buf[:next], p)
 		if start == next || r.level(buf[start:next], s) >= 0 && start > from {
@@ -592,7 +592,7 @@ func (r *Reader) gap(s *Syntax, buf []byte, p, end int) (int, error) {
 		level, n := r.level(buf[p:end], s), len(r.Levels)
 		switch {
 		case level < 0:
-			return p, r.broken(buf, p, "envelope", "this is no segment that may stand between messages")
+			return p, r.broken(buf, p, "envelope", "this is not a segment that may stand between messages")
 		case level < n:
 			if r.around[level] != nil {
 				r.unclosed(r.Place(buf, p), level)

@@ -247,7 +247,7 @@ func TestFaults(t *testing.T) {
 		{x12.Rules, x(short, "GE*1*3~IEA*2*000000007~"), "x12.count +184 IEA says 2 groups, but 1 came"},
 		{x12.Rules, x(short, "GE*1*3~"), "x12.unfinished +184 the file ends without IEA: it may not be whole"},
 		{x12.Rules, x(short, ""), "x12.unfinished +177 the file ends without GE: it may not be whole"},
-		{x12.Rules, x(short, tail) + "what is this?", "x12.envelope +200 this is no segment that may stand between messages"},
+		{x12.Rules, x(short, tail) + "what is this?", "x12.envelope +200 this is not a segment that may stand between messages"},
 		{x12.Rules, x(short, "GE*1*3~") + isa, "x12.unfinished +184 ISA was opened before and not closed by IEA"},
 		{edifact.Rules, e(message, unz), ""},
 		{edifact.Rules, "UNB", "edifact.interchange +0 an interchange begins with UNB and '+'"},
@@ -320,7 +320,7 @@ func TestPositions(t *testing.T) {
 		}
 	}
 	for _, s := range []string{"", "N", "nad-1", "NAD-", "NAD-0", "NAD()-1", "NAD(BY-1", "HL(x=2)-1", "NAD[0]-1", "NAD-1.2.3", "NAD-1x", "NADX-1"} {
-		if p, err := segments.ParsePosition(s); err == nil || !strings.Contains(err.Error(), strconv.Quote(s)+" is no position: ") {
+		if p, err := segments.ParsePosition(s); err == nil || !strings.Contains(err.Error(), strconv.Quote(s)+" is not a position: ") {
 			t.Errorf("%q is %s, %v", s, p, err)
 		}
 	}
@@ -383,7 +383,7 @@ func TestOutline(t *testing.T) {
 		}
 	}
 	got = outline(t, edifact.Rules, unb+"UNH+1+ORDERS:D:96A:UN'BGM+220'NAD+BY'QTY+21:x:PCE'UNS+S'UNT+6+1'"+unz)
-	for _, want := range []string{"69 NAD DTM is missing before NAD: ORDERS requires it", "76 QTY SCC is missing before QTY", "83 QTY-1.2 Quantity is no value of type n"} {
+	for _, want := range []string{"69 NAD DTM is missing before NAD: ORDERS requires it", "76 QTY SCC is missing before QTY", "83 QTY-1.2 Quantity is not a value of type n"} {
 		if !strings.Contains(got, want) {
 			t.Errorf("%s\ndoes not hold %q", got, want)
 		}

@@ -10,7 +10,7 @@ import (
 // do, are kept as runs, so that it does not matter how many there are.
 type numbers struct {
 	runs   []run
-	others map[string]bool // what is no plain number
+	others map[string]bool // what is not a plain number
 }
 
 // run is numbers from one to another.

@@ -93,7 +93,7 @@ func Inner(path string) (within, rest string, err error) {
 	}
 	p, err := ParsePosition(path[:at])
 	if err == nil && (p.Field > 0 || p.Occurrence > 1) {
-		err = fmt.Errorf("%q is no loop: before a slash stands a segment, as in N1(BY)/N3-1", path[:at])
+		err = fmt.Errorf("%q is not a loop: before a slash stands a segment, as in N1(BY)/N3-1", path[:at])
 	}
 	return path[:at], path[at+1:], err
 }
@@ -111,7 +111,7 @@ func ParsePosition(s string) (Position, error) {
 
 func parsePosition(s string) (Position, error) {
 	bad := func(why string) (Position, error) {
-		return Position{}, fmt.Errorf("%q is no position: %s", s, why)
+		return Position{}, fmt.Errorf("%q is not a position: %s", s, why)
 	}
 	p := Position{Occurrence: 1, Repetition: 1}
 	n := 0

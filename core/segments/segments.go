@@ -21,7 +21,7 @@ type Segment struct {
 	Name     string
 	From, To int // in bytes of the record
 	Fields   []Field
-	Outside  bool // it is no part of the message: an envelope's
+	Outside  bool // it is not a part of the message: an envelope's
 }
 
 // Field is a field: its repetitions, of which there is at least one if it is there.
@@ -430,7 +430,7 @@ func (m *Message) Judge(say func(format.Remark)) {
 		known, step := m.about(s.Name), &nowhere
 		local := m.Local != nil && m.Local(s.Name)
 		if known == nil && !local && m.Local != nil {
-			tell("standard.unknown-segment", "", "%s is no segment of version %s", s.Name, m.Book.Version)
+			tell("standard.unknown-segment", "", "%s is not a segment of version %s", s.Name, m.Book.Version)
 		}
 		if m.Structure != nil && !local && !s.Outside {
 			step = m.next(from, s)
@@ -655,7 +655,7 @@ func (m *Message) parts(v *Value, e *standard.Element, of *standard.Composite, a
 func (m *Message) elementary(v *Value, e *standard.Element, at where, say func(format.Remark)) {
 	if m.Form != nil {
 		if wrong := m.Form(e.Type, v.Text); wrong != "" {
-			say(format.Remark{Code: "standard.form", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s is no value of type %s: %s", e.Title, e.Type, wrong)})
+			say(format.Remark{Code: "standard.form", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s is not a value of type %s: %s", e.Title, e.Type, wrong)})
 		}
 	}
 	t := e.Codes()

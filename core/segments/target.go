@@ -99,7 +99,7 @@ func decoded(b []byte, rules *Rules, s Syntax) ([]byte, error) {
 		return text.DecodeAll(b, s.Set)
 	}
 	if i := text.FirstInvalid(b); i >= 0 {
-		return nil, fmt.Errorf("byte %d, %02X, is no text", i+1, b[i])
+		return nil, fmt.Errorf("byte %d, %02X, is not a text", i+1, b[i])
 	}
 	return b, nil
 }
@@ -116,7 +116,7 @@ func (t *Target) take(source []byte) error {
 		at = stop + 1
 		name := string(raw[:min(len(raw), s.next(raw, 0, s.Element))])
 		if len(name) < 2 || len(name) > 3 || !upper([]byte(name)) {
-			return fmt.Errorf("%.40q is no segment", raw)
+			return fmt.Errorf("%.40q is not a segment", raw)
 		}
 		if _, has := t.rules.Binary[name]; has {
 			return fmt.Errorf("%s holds bytes, which maps do not write", name)

@@ -178,7 +178,7 @@ func TestTargetsRefuse(t *testing.T) {
 		{"something else", "MSH|", orderMap, "begins with UNB"},
 		{"a message alone", "UNH+1+ORDERS:D:96A:UN'UNT+2+1'", orderMap, "begins with UNB"},
 		{"UTF-8 that says it is something else", strings.Replace(blankOrder, "note", "nöte", 1), orderMap, "it is UTF-8, and says that it is iso-8859-1"},
-		{"bytes that are no text", strings.Replace(strings.Replace(blankOrder, "note", "\xff\xfe", 1), "UNOC:3", "UNOY:4", 1), orderMap, "is no text"},
+		{"bytes that are not text", strings.Replace(strings.Replace(blankOrder, "note", "\xff\xfe", 1), "UNOC:3", "UNOY:4", 1), orderMap, "is not a text"},
 	} {
 		rules := edifact.Rules
 		if strings.HasPrefix(test.sample, "ISA") {

@@ -32,7 +32,7 @@ const (
 func ParseCondition(s string) (Condition, error) {
 	c := Condition{Text: s}
 	bad := func() (Condition, error) {
-		return c, fmt.Errorf("%q is no condition: it is written P0304 or D1(010,020)", s)
+		return c, fmt.Errorf("%q is not a condition: it is written P0304 or D1(010,020)", s)
 	}
 	if inner, dependency := strings.CutSuffix(s, ")"); dependency {
 		kind, list, ok := strings.Cut(inner, "(")

@@ -86,7 +86,7 @@ func ReadSEF(file string, b []byte, known map[string]*Shelf) (*Guideline, findin
 	if text.FirstInvalid(b) >= 0 {
 		decoded, err := text.DecodeAll(b, text.Latin1)
 		if err != nil {
-			s.bad("it is no text: %v", err)
+			s.bad("it is not a text: %v", err)
 			return nil, s.out
 		}
 		b = decoded
@@ -178,7 +178,7 @@ func (s *sef) entry(section, line string, g *Guideline) {
 	}
 	name, body, ok := strings.Cut(line, "=")
 	if name = strings.TrimSpace(name); !ok || name == "" || strings.ContainsAny(name, " []{}#@(") {
-		s.bad("%.40q is no entry: a name and an equals sign begin it", line)
+		s.bad("%.40q is not an entry: a name and an equals sign begin it", line)
 		return
 	}
 	d := &described{name: name, line: s.line, body: strings.TrimSpace(body)}
@@ -281,7 +281,7 @@ func (s *sef) element(d *described) {
 	low, err1 := strconv.Atoi(strings.TrimSpace(f[1]))
 	high, err2 := strconv.Atoi(strings.TrimSpace(f[2]))
 	if err1 != nil || err2 != nil || low < 0 || high < max(low, 1) {
-		s.bad("element %s: %q is no type with its shortest and longest length, as ID,2,3", d.name, d.body)
+		s.bad("element %s: %q is not a type with its shortest and longest length, as ID,2,3", d.name, d.body)
 		return
 	}
 	e := basic{kind, low, high}
@@ -322,7 +322,7 @@ func (s *sef) partsOf(d *described) {
 			p.min, err1 = strconv.Atoi(low)
 			p.max, err2 = strconv.Atoi(high)
 			if !both || err1 != nil || err2 != nil || p.max < max(1, p.min) || p.min < 0 {
-				s.bad("%s: %q is no length, as in [93;1:35]", d.name, lengths)
+				s.bad("%s: %q is not a length, as in [93;1:35]", d.name, lengths)
 				p.min, p.max = 0, 0
 			}
 		}
@@ -391,7 +391,7 @@ func (s *sef) partsOf(d *described) {
 			}
 			for _, m := range d.masks {
 				if strings.Trim(m, ".!$-&+ ") != "" {
-					s.bad("%s: %q is no mask: a sign for each element, of . ! $ - & +", d.name, m)
+					s.bad("%s: %q is not a mask: a sign for each element, of . ! $ - & +", d.name, m)
 				}
 			}
 			rest = ""

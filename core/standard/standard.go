@@ -281,7 +281,7 @@ func (e *entry) read() {
 		for line := range e.lines() {
 			code, meaning, ok := strings.Cut(line, " = ")
 			if !ok {
-				e.err = fmt.Errorf("%q is no code with its meaning", line)
+				e.err = fmt.Errorf("%q is not a code with its meaning", line)
 				return
 			}
 			e.table.Codes = append(e.table.Codes, Code{code, meaning})

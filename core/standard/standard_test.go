@@ -69,7 +69,7 @@ func TestReadRefuses(t *testing.T) {
 		"segment A 1 x\nQ ST y\n":         "does not begin with a usage",
 		"segment A 1 x\nR*1 ST y\n":       "a repetition is written",
 		"segment A 1 x\nR ST(9..3) y\n":   "a length is written",
-		"table 1 x\ncode\n":               "no code with its meaning",
+		"table 1 x\ncode\n":               "not a code with its meaning",
 		"structure A 1 x\nA (B\n":         "a name is missing",
 		"structure A 1 x\nA G(B\n":        "is not closed",
 		"structure A 1 x\nA) B\n":         "was not opened",

@@ -216,12 +216,12 @@ func Encode(utf8Text []byte, set Charset) ([]byte, error) {
 	return out, nil
 }
 
-// DecodeAll gives a piece of text as UTF-8. Bytes that are no character of the set
+// DecodeAll gives a piece of text as UTF-8. Bytes that are not characters of the set
 // are an error.
 func DecodeAll(b []byte, set Charset) ([]byte, error) {
 	out, err := set.encoding().NewDecoder().Bytes(b)
 	if err == nil && bytes.Contains(out, []byte(string(utf8.RuneError))) {
-		err = fmt.Errorf("a byte is no character of %s", set)
+		err = fmt.Errorf("a byte is not a character of %s", set)
 	}
 	return out, err
 }

@@ -21,7 +21,7 @@ type Damaged struct{ err error }
 func (d *Damaged) Error() string { return "the compressed data is damaged: " + d.err.Error() }
 func (d *Damaged) Unwrap() error { return d.err }
 
-// Undo takes gzip away (RFC 1952). What is no compressed data is given as it is, and a zip
+// Undo takes gzip away (RFC 1952). What is not compressed data is given as it is, and a zip
 // archive is only named.
 func Undo(in io.Reader) (io.Reader, string, error) {
 	r := bufio.NewReaderSize(in, 64<<10)

@@ -144,7 +144,7 @@ func mustISO(t *testing.T, s string) value.Moment {
 	t.Helper()
 	m, ok := ReadISO([]byte(s))
 	if !ok {
-		t.Fatalf("%s is no date", s)
+		t.Fatalf("%s is not a date", s)
 	}
 	return m
 }

@@ -112,8 +112,8 @@ func IsExponent(b []byte) bool {
 
 // Written brings a number as files hold it into the form that this package reads: with a
 // plus sign, without a digit before or behind the point, with an exponent (XML Schema part
-// 2, 3.2.3 and 3.2.5, to which Table Schema refers; infinity and what is no number are not
-// numbers here). It is false if b is no number. What has the form is given as it is.
+// 2, 3.2.3 and 3.2.5, to which Table Schema refers; infinity and what is not a number are not
+// numbers here). It is false if b is not a number. What has the form is given as it is.
 func Written(b []byte) ([]byte, bool) {
 	if IsNumber(b) {
 		return b, true

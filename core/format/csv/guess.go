@@ -16,7 +16,7 @@ const guessRows = 200
 const partOfRow = 32 << 10
 
 // Guess finds out how a table is written from its first bytes, and gives the rows
-// that were looked at. There are none if it is no table. A delimiter and whether there is a
+// that were looked at. There are none if it is not a table. A delimiter and whether there is a
 // heading are not guessed where they are known (0 and nil: they are not).
 func Guess(head []byte, delimiter byte, heading *bool) (Dialect, [][]string) {
 	var best Dialect

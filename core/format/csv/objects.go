@@ -38,7 +38,7 @@ func (t *table) row(out, object []byte) ([]byte, error) {
 	d := json.NewDecoder(bytes.NewReader(object))
 	d.UseNumber()
 	if t, err := d.Token(); err != nil || t != json.Delim('{') {
-		return out, errors.New("it is no object")
+		return out, errors.New("it is not an object")
 	}
 	var names []string
 	values := map[string]string{}
@@ -81,7 +81,7 @@ func (t *table) line(out []byte, value func(name string) string) []byte {
 		out = escapes.Append(out, []byte(value(name)))
 	}
 	if len(t.columns) == 1 && len(out) == begin {
-		out = append(out, `""`...) // an empty line is no row
+		out = append(out, `""`...) // an empty line is not a row
 	}
 	return append(out, '\n')
 }

@@ -698,7 +698,7 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 	default:
 		f = invalidText(b.Buf[min(int(n.At), b.N-1)], at)
 		if r.charset != text.UTF8 {
-			f.Message = fmt.Sprintf("the bytes here are no character of %s", r.charset)
+			f.Message = fmt.Sprintf("the bytes here are not characters of %s", r.charset)
 		}
 		f.Seen = finding.Shorten(raw)
 	}

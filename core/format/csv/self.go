@@ -38,7 +38,7 @@ func recognise(g *format.Guess, _, b []byte, known format.Known) bool {
 		}
 		if control > max(8, len(b)/20) && known.Format == "" {
 			g.Format = ""
-			g.Because(format.Guessed, "it is no text: of %d bytes %d are control characters", len(b), control)
+			g.Because(format.Guessed, "it is not a text: of %d bytes %d are control characters", len(b), control)
 			return true
 		}
 		g.Because(format.Guessed, "it has NUL bytes, the first at %d, which no text has: it may be damaged", i)
@@ -77,7 +77,7 @@ func recognise(g *format.Guess, _, b []byte, known format.Known) bool {
 	}
 	if d.NoHeading {
 		if known.Heading == nil {
-			g.Because(format.Guessed, "the first line looks like the others, or holds numbers: it is no heading")
+			g.Because(format.Guessed, "the first line looks like the others, or holds numbers: it is not a heading")
 		}
 		g.Settings = append(g.Settings, "heading: false", "columns: ["+strings.Join(d.Columns, ", ")+"]")
 	} else if known.Heading == nil {
@@ -131,7 +131,7 @@ func settings(o format.Options) format.Source {
 	if total := o.Text("total"); total != "" {
 		var err error
 		if d.Total, err = regexp.Compile(total); err != nil {
-			o.Bad("total", "read.total is no regular expression: %v", err)
+			o.Bad("total", "read.total is not a regular expression: %v", err)
 		}
 	}
 	if err := d.Validate(); err != nil {

@@ -465,7 +465,7 @@ func (k *contract) objects(whole result) {
 			}
 			say(r, b, func(record int) bool { return !bad[record] }, func(record int, object []byte, err error) {
 				if err != nil {
-					k.t.Errorf("record %d is no object: %v", record+1, err)
+					k.t.Errorf("record %d is not an object: %v", record+1, err)
 				}
 				out = append(out, string(object))
 			})

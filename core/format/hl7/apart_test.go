@@ -7,7 +7,7 @@ import (
 	"testing"
 )
 
-// TestNothingIsSwallowed: what is no message is not taken for a part of the one before it, what
+// TestNothingIsSwallowed: what is not a message is not taken for a part of the one before it, what
 // is one is not lost, and what has no place in a file of messages is said, whatever the size of
 // batches.
 func TestNothingIsSwallowed(t *testing.T) {

@@ -45,7 +45,7 @@ func AppendJSON(out, message []byte, usual Separators) ([]byte, Separators, erro
 			continue
 		}
 		if len(line) < 3 || !nameAt(line, 0) || len(line) > 3 && !header(line) && line[3] != sep.Field {
-			return out, sep, fmt.Errorf("%.40q is no segment", line)
+			return out, sep, fmt.Errorf("%.40q is not a segment", line)
 		}
 		if header(line) {
 			var problem string
@@ -141,7 +141,7 @@ func FromJSON(object []byte, usual Separators) ([]byte, Separators, error) {
 	d.DisallowUnknownFields()
 	var f form
 	if err := d.Decode(&f); err != nil {
-		return nil, usual, fmt.Errorf("this is no message in JSON: %w", err)
+		return nil, usual, fmt.Errorf("this is not a message in JSON: %w", err)
 	}
 	if f.Ends == "" {
 		f.Ends = "\r"

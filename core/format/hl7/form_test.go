@@ -19,7 +19,7 @@ func TestJSONForm(t *testing.T) {
 		t.Errorf("back %q %v", back, err)
 	}
 	for in, says := range map[string]string{
-		`{}`: "no segments", `[]`: "no message in JSON", `{"segments":[["pid"]]}`: "its name", `{"segments":[["MSH"]]}`: "must name its separators", `{"segments":[["PID",5]]}`: "numbers are written as text",
+		`{}`: "no segments", `[]`: "not a message in JSON", `{"segments":[["pid"]]}`: "its name", `{"segments":[["MSH"]]}`: "must name its separators", `{"segments":[["PID",5]]}`: "numbers are written as text",
 		`{"segments":[["PID",[["a",["b"]]]]]}`: "is neither text", `{"segments":[["PID",{"raw":"a|b"}]]}`: "cannot hold", `{"segments":[["PID",[{"repeat":["a"]}]]]}`: "stands where", `{"segments":[],"x":1}`: "unknown field",
 		`{"ends":"x","segments":[["PID"]]}`: "end with CR", `{"segments":[["MSH","|","^~^&"]]}`: "separators",
 	} {
@@ -27,7 +27,7 @@ func TestJSONForm(t *testing.T) {
 			t.Errorf("%s: %v does not say %q", in, err, says)
 		}
 	}
-	for in, says := range map[string]string{"MSH|^~^&|\r": "separators 2 and 4 are the same", "MSH|^~\\&|\rpid|1\r": "is no segment"} {
+	for in, says := range map[string]string{"MSH|^~^&|\r": "separators 2 and 4 are the same", "MSH|^~\\&|\rpid|1\r": "is not a segment"} {
 		if out, _, err := AppendJSON(nil, []byte(in), Usual); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%q became %s, %v", in, out, err)
 		}

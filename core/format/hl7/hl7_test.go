@@ -59,7 +59,7 @@ func TestParse(t *testing.T) {
 			t.Errorf("%s is %q, it should not be there", path, got)
 		}
 	}
-	for in, says := range map[string]string{"": "does not begin with MSH", "PID|1": "does not begin with MSH", "MSH|^~": "does not begin with MSH", "MSH|^~\\^|x": "are the same", "MSH|^~\\&|A\rpid|1": "no segment name"} {
+	for in, says := range map[string]string{"": "does not begin with MSH", "PID|1": "does not begin with MSH", "MSH|^~": "does not begin with MSH", "MSH|^~\\^|x": "are the same", "MSH|^~\\&|A\rpid|1": "not a segment name"} {
 		if _, err := Parse([]byte(in)); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%q: %v does not say %q", in, err, says)
 		}
@@ -74,7 +74,7 @@ func TestPaths(t *testing.T) {
 		}
 	}
 	for _, in := range []string{"", "PID5", "pid-5", "PID-", "PID-0", "PID-5.", "PID-5.0", "PID-5.1.2.3", "PID[0]-1", "PID[x]-1", "PID-1 ", "PID-1000"} {
-		if p, err := parsePath(in); err == nil || !strings.Contains(err.Error(), strconv.Quote(in)+" is no HL7 position: ") {
+		if p, err := parsePath(in); err == nil || !strings.Contains(err.Error(), strconv.Quote(in)+" is not an HL7 position: ") {
 			t.Errorf("%q was taken for %s, %v", in, p, err)
 		}
 	}

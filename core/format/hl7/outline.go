@@ -172,7 +172,7 @@ type taker struct {
 	own       *standard.Shelf // see Source
 	decoded   bool            // the text is UTF-8, whatever MSH-18 says
 	most      int             // filled values are enough; 0: all are wanted
-	odd       [256]bool       // characters that say that a field is no plain text
+	odd       [256]bool       // characters that say that a field is not a plain text
 }
 
 // takers are used again by who is done with a message.
@@ -364,7 +364,7 @@ func moment(s, shown string, lengths ...int) string {
 	}
 	whole, fraction, fractions := strings.Cut(digits, ".")
 	if strings.Trim(whole+fraction, "0123456789") != "" || fractions && (len(whole) != 14 || fraction == "") {
-		return bad("there are characters that are no digits")
+		return bad("there are characters that are not digits")
 	}
 	fits := false
 	for _, n := range lengths {

@@ -94,14 +94,14 @@ func TestJudge(t *testing.T) {
 	const head, pid = "MSH|^~\\&|A|B|C|D|20261125||ORU^R01^ORU_R01|M1|P|2.5.1\r", "PID|1||T-1||GS^Nell\rOBR|1|O|F|CBC\r"
 	for _, test := range []struct{ body, at, want string }{
 		{pid + "OBX|1|NM|K||4.5||||||F\r", "", ""},
-		{pid + "OBX|1|NM|K||high||||||F\r", "high", "OBX-5 Observation Value is no value of type NM: a number is digits, with a point and a sign where needed"},
-		{pid + "OBX|1|DT|K||20261331||||||F\r", "2026133", "OBX-5 Observation Value is no value of type DT: there is no month 13"},
+		{pid + "OBX|1|NM|K||high||||||F\r", "high", "OBX-5 Observation Value is not a value of type NM: a number is digits, with a point and a sign where needed"},
+		{pid + "OBX|1|DT|K||20261331||||||F\r", "2026133", "OBX-5 Observation Value is not a value of type DT: there is no month 13"},
 		{pid + "OBX|1|NM|K||4||||||Q\r", "Q", "OBX-11 Observation Result Status: \"Q\" is not among the codes of table 0085"},
 		{pid + "OBX|1|NM|K||4\r", "\rOBX|1|NM|K||4\r+14", "OBX-11 Observation Result Status is required, and empty"},
 		{pid + "OBX|1|CE|K||a^b^c^d^e^f^g||||||F\r", "g|", "OBX-5.7 Observation Value has 6 components of type CE"},
 		{pid + "PV1|1|O\r", "PV1", "PID is missing before PV1: ORU_R01 requires it"},
 		{pid + "DG1|1\r", "DG1", "DG1 has no place in ORU_R01"},
-		{pid + "QQQ|1\r", "QQQ", "QQQ is no segment of version 2.5.1"},
+		{pid + "QQQ|1\r", "QQQ", "QQQ is not a segment of version 2.5.1"},
 		{pid + "ZQQ|1\r", "", ""},
 		{"PID|1||T-1||GS\r", "PID", "ORDER_OBSERVATION is missing behind PID: ORU_R01 requires it"},
 		{"PID|1||||GS\rOBR|1|O|F|CBC\r", "||GS\rOBR|", "PID-3 Patient Identifier List is required, and empty"},

@@ -29,7 +29,7 @@ type Source struct {
 	// Unit is the segment that is a record by itself, with what stands around it
 	// in its message as context. Without one the message is the record.
 	Unit string
-	// Marked says that values go on into HL7: escape sequences that are no text are kept as such.
+	// Marked says that values go on into HL7: escape sequences that are not text are kept as such.
 	Marked bool
 
 	own *standard.Shelf // descriptions that stand before those of the standard; nil: none
@@ -344,7 +344,7 @@ func (r *Reader) tally(buf []byte, messages []batch.Span) (apart []batch.Span) {
 			r.compare(buf, m.at, "FTS-1", "batches", c.batches)
 			c.file, c.loose = false, false
 		}
-		// Behind its line, and before what comes next: nothing, or what is no message.
+		// Behind its line, and before what comes next: nothing, or what is not a message.
 		from, to := m.at, len(buf)
 		if i+1 < len(marks) {
 			to = marks[i+1].at
@@ -1168,7 +1168,7 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 		_, problem := separators(rest)
 		return seen(finding.New("hl7.separators", at, "the message's separators cannot be read: %s", problem), line)
 	case ruleSegment:
-		return seen(finding.New("hl7.segment", at, "this line is no segment: a name of three capital letters or digits and %q must begin it", b.Buf[b.Bounds[n.Record].Off+3]), line).
+		return seen(finding.New("hl7.segment", at, "this line is not a segment: a name of three capital letters or digits and %q must begin it", b.Buf[b.Bounds[n.Record].Off+3]), line).
 			Suggest("a line break in a value must be written as an escape sequence, such as \\.br\\")
 	case ruleBlock:
 		return finding.New("hl7.block", at, "the block that begins before this message (VT) does not end (FS CR): the message may not be whole").Suggest("ask for it again")

@@ -137,7 +137,7 @@ func (s Source) By(own *standard.Shelf) format.Source {
 	return s
 }
 
-// Into keeps escape sequences that are no text in values that go on into HL7.
+// Into keeps escape sequences that are not text in values that go on into HL7.
 func (s Source) Into(t format.Target) format.Source {
 	switch to := t.(type) {
 	case *Target:

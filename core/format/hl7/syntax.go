@@ -34,7 +34,7 @@ type Separators struct {
 
 	// Set is the character set of the bytes that hexadecimal sequences name; empty: UTF-8.
 	Set text.Charset
-	// Marked lets sequences that are no text stand between marks instead of escape characters, so
+	// Marked lets sequences that are not text stand between marks instead of escape characters, so
 	// that a target can tell them from text and write them as they came.
 	Marked bool
 }
@@ -42,7 +42,7 @@ type Separators struct {
 // Usual are the separators that the standard recommends.
 var Usual = Separators{Field: '|', Component: '^', Repetition: '~', Escape: '\\', Subcomponent: '&'}
 
-// Mark stands around sequences that are no text (highlighting, formatting, other character sets,
+// Mark stands around sequences that are not text (highlighting, formatting, other character sets,
 // local ones) in values that go on into HL7. It is a character that no message may hold.
 const Mark = substitute
 
@@ -111,7 +111,7 @@ func (s Separators) Unescape(value string) string {
 }
 
 // AppendUnescaped undoes the escape sequences of a value (2.7). Sequences that
-// are no text (highlighting, formatting, other character sets, local ones) stay
+// are not text (highlighting, formatting, other character sets, local ones) stay
 // as they are; strange is where the first one stands that the standard does not
 // know, -1 if there is none.
 func (s Separators) AppendUnescaped(to, value []byte) (out []byte, strange int) {
@@ -191,7 +191,7 @@ func (s Separators) sequence(to, sequence []byte) ([]byte, bool) {
 }
 
 // unhex gives the text of hexadecimal digits, which are bytes of the message's character set. What
-// is no text in it is not.
+// is not a text in it is not.
 func (s Separators) unhex(to, written []byte) ([]byte, bool) {
 	b, ok := digits(written)
 	if !ok || bytes.IndexByte(b, 0) >= 0 || bytes.IndexByte(b, Mark) >= 0 {
@@ -295,7 +295,7 @@ func (m *Message) segment(line string) (Segment, error) {
 	parts := strings.Split(line, string(sep.Field))
 	s := Segment{Name: parts[0]}
 	if !segmentName(s.Name) {
-		return s, fmt.Errorf("%q is no segment name: three capital letters or digits", s.Name)
+		return s, fmt.Errorf("%q is not a segment name: three capital letters or digits", s.Name)
 	}
 	for i, f := range parts[1:] {
 		if header([]byte(s.Name)) && i == 0 {
@@ -364,7 +364,7 @@ func (m *Message) Get(path string) (string, bool) {
 func parsePath(s string) (segments.Position, error) {
 	within, inner, err := segments.Inner(s)
 	if err != nil {
-		return segments.Position{}, fmt.Errorf("%q is no HL7 position: %w", s, err)
+		return segments.Position{}, fmt.Errorf("%q is not an HL7 position: %w", s, err)
 	}
 	p, err := parseInner(inner)
 	p.Within = within
@@ -373,7 +373,7 @@ func parsePath(s string) (segments.Position, error) {
 
 func parseInner(s string) (segments.Position, error) {
 	bad := func(why string) (segments.Position, error) {
-		return segments.Position{}, fmt.Errorf("%q is no HL7 position: %s", s, why)
+		return segments.Position{}, fmt.Errorf("%q is not an HL7 position: %s", s, why)
 	}
 	p := segments.Position{Occurrence: 1, Repetition: 1}
 	if len(s) < 3 || !segmentName(s[:3]) {

@@ -96,7 +96,7 @@ func batched(m *Message) error {
 
 var _ format.Target = (*Target)(nil)
 
-// FromMessages says that values come from HL7: sequences in them that are no text are written as
+// FromMessages says that values come from HL7: sequences in them that are not text are written as
 // they came.
 func (t *Target) FromMessages() {
 	t.separators.Marked = true

@@ -34,7 +34,7 @@ func named(path string) ([]string, error) {
 	}
 	names := strings.Split(path, ".")
 	if slices.Contains(names, "") {
-		return nil, fmt.Errorf("%q is no path: names of members stand between dots, or a pointer such as /animal/tag", path)
+		return nil, fmt.Errorf("%q is not a path: names of members stand between dots, or a pointer such as /animal/tag", path)
 	}
 	return names, nil
 }

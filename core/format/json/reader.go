@@ -1010,9 +1010,9 @@ func (r *Reader) Ended(int64) finding.List {
 // mostAround is how much is told of one value around records.
 const mostAround = 20
 
-// Survey calls f for the values in a record that are no objects and lists, with
+// Survey calls f for the values in a record that are not objects and lists, with
 // pointers in which * stands for each element of a list. The value of null is nil. What is
-// nested deeper than MaxDepth, or stands behind what is no JSON, is left out.
+// nested deeper than MaxDepth, or stands behind what is not JSON, is left out.
 func (r *Reader) Survey(raw []byte, f func(path, value []byte)) {
 	s := survey{raw, make([]byte, 0, 64), nil, f}
 	if p := skipBlanks(raw, 0); p < len(raw) {
@@ -1954,13 +1954,13 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 	case ruleEncoding:
 		f = finding.New("text.encoding", at, "byte %02X here is not UTF-8", b.Buf[min(from, b.N-1)]).Suggest("JSON is UTF-8; write it so, or set the route's encoding")
 	case ruleSurrogate:
-		f = finding.New("json.surrogate", at, "half of a pair of surrogates stands alone: that is no character")
+		f = finding.New("json.surrogate", at, "half of a pair of surrogates stands alone: that is not a character")
 	case ruleControl:
 		f = finding.New("json.control", at, "a control character stands in a string").Suggest("write it as an escape sequence, such as \\n or \\u%04x", b.Buf[min(from, b.N-1)])
 	case ruleEscape:
-		f = finding.New("json.escape", at, "this is no escape sequence of JSON")
+		f = finding.New("json.escape", at, "this is not an escape sequence of JSON")
 	case ruleNumber:
-		f = finding.New("json.number", at, "this is no number of JSON").Suggest("no zero before other digits, digits on both sides of the point, no plus sign")
+		f = finding.New("json.number", at, "this is not a number of JSON").Suggest("no zero before other digits, digits on both sides of the point, no plus sign")
 	case ruleDepth:
 		f = finding.New("json.depth", at, "values are nested more than %d deep", MaxDepth)
 	case ruleMore:

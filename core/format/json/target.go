@@ -182,7 +182,7 @@ func (t *Target) find(path string) (*member, string, error) {
 	return at, strings.Join(names, "\x00"), nil
 }
 
-// Position finds a member that is no object.
+// Position finds a member that is not an object.
 func (t *Target) Position(path string) (format.Position, error) {
 	m, _, err := t.find(path)
 	if err != nil {
@@ -367,7 +367,7 @@ func (t *Target) elements(l *layout, m *member, r *format.Repeated, label []byte
 	}
 }
 
-// element writes one that is no object.
+// element writes one that is not an object.
 func (l *layout) element(of *Target, r *format.Repeated, at string) {
 	for i, a := range r.Body.Assign {
 		if i > 0 {
