@@ -217,7 +217,7 @@ func (c *Client) Sample(ctx context.Context, query url.Values, content io.Reader
 	return upload[*service.SampleView](ctx, c, "/api/samples", query, content)
 }
 
-// Describe sends a description that samples can be held against; query has its name.
+// Describe sends a description that samples can be checked against; query has its name.
 func (c *Client) Describe(ctx context.Context, query url.Values, content io.Reader) (*service.DescriptionView, error) {
 	return upload[*service.DescriptionView](ctx, c, "/api/descriptions", query, content)
 }

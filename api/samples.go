@@ -21,7 +21,7 @@ type sent struct {
 type sample struct {
 	Name        string `query:"name" doc:"the file's name, for places"`
 	Member      string `query:"member" doc:"of a zip archive with several"`
-	Description string `query:"description" doc:"the number of a description that messages are held against"`
+	Description string `query:"description" doc:"the number of a description that messages are checked against"`
 	body        io.Reader
 }
 
@@ -54,7 +54,7 @@ func samples(api huma.API, s *service.Service) {
 		RequestBody: &huma.RequestBody{Required: true, Content: binary}}, func(ctx context.Context, in *sample) (*body[*service.SampleView], error) {
 		return answer(s.Sample(ctx, in.body, in.Name, in.Member, in.Description))
 	})
-	huma.Register(api, huma.Operation{OperationID: "describe", Method: http.MethodPost, Path: "/api/descriptions", Summary: "Read a guideline (SEF) or a description in our own format, that samples can be held against; some are kept",
+	huma.Register(api, huma.Operation{OperationID: "describe", Method: http.MethodPost, Path: "/api/descriptions", Summary: "Read a guideline (SEF) or a description in our own format, that samples can be checked against; some are kept",
 		RequestBody: &huma.RequestBody{Required: true, Content: binary}}, func(_ context.Context, in *sent) (*body[*service.DescriptionView], error) {
 		return answer(s.Describe(in.body, in.Name))
 	})

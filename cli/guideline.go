@@ -24,7 +24,7 @@ func (a *app) guideline() *cobra.Command {
 		Short: "Read a partner's guideline (SEF) and write it as a description",
 		Long: `Read a guideline in the Standard Exchange Format (SEF), in which partners say how
 they use messages of X12 and EDIFACT: which segments, loops, elements, codes and
-conditions. Say what it has and what of it cannot be held against messages here.
+conditions. Say what it has and what of it cannot be checked against messages here.
 
 With --output, write it as a description in Ydrion's own text format, which can be
 read, changed and compared. Put it, or the guideline as it is, into the folder
@@ -90,19 +90,19 @@ func (a *app) guided(g *standard.Guideline, findings finding.List, output string
 }
 
 // description reads a file that describes messages, and tells what of it is not taken.
-func (a *app) description(name string) (*standard.Shelf, error) {
+func (a *app) description(name string) (*standard.Catalog, error) {
 	b, err := small(name)
 	if err != nil {
 		return nil, err
 	}
-	shelf, _, findings := formats.Description(name, b)
+	catalog, _, findings := formats.Description(name, b)
 	for _, f := range findings {
 		fmt.Fprintln(a.err, f)
 	}
-	if shelf == nil {
+	if catalog == nil {
 		return nil, errFindings
 	}
-	return shelf, nil
+	return catalog, nil
 }
 
 // small reads a file that people write.

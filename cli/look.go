@@ -40,7 +40,7 @@ Places for --at: a record's number, "record 4711", "byte 88112", or a position
 such as PID-5, NAD(BY)-2, weight_kg or /animal/tag, of which all records that have
 it are shown.
 
-Messages of HL7 v2, X12 and EDIFACT are held against their standard; with --description against a
+Messages of HL7 v2, X12 and EDIFACT are checked against their standard; with --description against a
 description of your own, or for X12 and EDIFACT a partner's guideline (.sef).`,
 		Example: `  ydrion look demo/files/brunholm-2026-11-23.csv
   ydrion look results.hl7 --at PID-5 --records 10
@@ -89,7 +89,7 @@ description of your own, or for X12 and EDIFACT a partner's guideline (.sef).`,
 				}
 				return err
 			}
-			if of := formats.Named(look.Format); request.Own != nil && (of == nil || of.Shelf == nil) {
+			if of := formats.Named(look.Format); request.Own != nil && (of == nil || of.Catalog == nil) {
 				fmt.Fprintf(a.err, "%s describes messages of HL7 v2, X12 or EDIFACT, and was not used\n", description)
 			}
 			if a.json {

@@ -14,7 +14,7 @@ import (
 	"ydrion/testbed"
 )
 
-// TestGuidelineByHand: a partner's guideline is read, written as a description, and held against, with
+// TestGuidelineByHand: a partner's guideline is read, written as a description, and checked against, with
 // exit codes and in JSON.
 func TestGuidelineByHand(t *testing.T) {
 	const sef, orders = "../demo/workspace/descriptions/holm-orders.sef", "../demo/workspace/samples/reagent-orders.x12"

@@ -59,7 +59,7 @@ func TestAroundRecords(t *testing.T) {
 	}
 }
 
-// TestUncheckedIsSaid: what cannot be held against records one after the other is a warning of the
+// TestUncheckedIsSaid: what cannot be checked against records one after the other is a warning of the
 // check, and a rule that would turn around without it is not applied by half.
 func TestUncheckedIsSaid(t *testing.T) {
 	for rules, want := range map[string]string{

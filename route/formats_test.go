@@ -51,7 +51,7 @@ func (o *output) Batch(b *batch.Batch) error {
 		}
 		o.text.Write(made)
 	}
-	for _, w := range b.What {
+	for _, w := range b.Outcomes {
 		if w == batch.Good {
 			o.good++
 		}
@@ -444,7 +444,7 @@ func TestObservationsToRows(t *testing.T) {
 	}
 }
 
-// TestAgainstDescriptions: a route may hold messages against a description: what differs rejects all
+// TestAgainstDescriptions: a route may check messages against a description: what differs rejects all
 // units of a message, or is a warning at its first one.
 func TestAgainstDescriptions(t *testing.T) {
 	const head, order, other = "UNB+UNOC:3+S+T+261125:0930+IC7'", "UNH+1+ORDERS:D:96A:UN'BGM+220+PO1+9'DTM+137:20261125:102'NAD+BY+ST1::92'NAD+SU+TW::92'LIN+1++A1:SA'QTY+21:5:PCE'LIN+2++B2:SA'QTY+21:6:PCE'UNS+S'UNT+11+1'",
@@ -481,7 +481,7 @@ func TestAgainstDescriptions(t *testing.T) {
 			}
 		}
 	}
-	// HL7 messages are held against their version.
+	// HL7 messages are checked against their version.
 	const hl7 = "MSH|^~\\&|A|B|C|D|20261125||ORU^R01^ORU_R01|M1|P|2.5.1\rPID|1||T-1||GS\rOBR|1||S|CBC\rOBX|1|NM|K^K||high||||||F\rOBX|2|NM|K^K||5||||||F\r" +
 		"MSH|^~\\&|A|B|C|D|20261125||ORU^R01^ORU_R01|M2|P|2.5.1\rPID|1||T-1||GS\rOBR|1||S|CBC\rOBX|1|NM|K^K||4||||||F\rOBX|2|NM|K^K||5||||||F\r" +
 		"MSH|^~\\&|A|B|C|D|20261125||QQQ^Q99|M3|P|2.5.1\rPID|1||T-1||GS\rOBX|1|NM|K^K||4||||||F\r"

@@ -27,7 +27,7 @@ func (p *perRecord) Batch(b *batch.Batch) error {
 	from := uint32(0)
 	for i, end := range b.Ends {
 		p.made = append(p.made, string(b.Out[from:end]))
-		p.outcomes = append(p.outcomes, b.What[i])
+		p.outcomes = append(p.outcomes, b.Outcomes[i])
 		from = end
 	}
 	return p.output.Batch(b)

@@ -35,11 +35,11 @@ type Compiled struct {
 	Hash  string            // of those files: the revision
 
 	// Texts that are made from a file before it is taken, nil if not wanted.
-	Lane *lang.Namer // what must stay in order
-	By   *lang.Namer // the order by content
-	Key  *lang.Namer // the business key
+	Lane *lang.Template // what must stay in order
+	By   *lang.Template // the order by content
+	Key  *lang.Template // the business key
 	// Marker is the name of the file that says that another is complete.
-	Marker *lang.Namer
+	Marker *lang.Template
 }
 
 // compilation collects findings and the files that were used.
@@ -99,10 +99,10 @@ func Compile(w *workspace.Workspace, name string) (*Compiled, finding.List) {
 var plainOrders = []string{"arrival", "name", "time"}
 
 // text compiles a text with expressions.
-func (c *compilation) text(setting, text string, scope lang.Scope) *lang.Namer {
+func (c *compilation) text(setting, text string, scope lang.Scope) *lang.Template {
 	said := c.route.Places[setting]
 	node, findings := lang.ParseText(c.route.File, text, text, 0)
-	var namer *lang.Namer
+	var namer *lang.Template
 	if !findings.HasErrors() {
 		namer, findings = lang.CompileName([]lang.Node{node}, scope, func(int) place.Place { return said })
 	}
@@ -117,7 +117,7 @@ func (c *compilation) text(setting, text string, scope lang.Scope) *lang.Namer {
 }
 
 // marker compiles the name of the marker file.
-func (c *compilation) marker() *lang.Namer {
+func (c *compilation) marker() *lang.Template {
 	words := map[string]bool{}
 	for w := range lang.FileWords {
 		words[w] = strings.HasPrefix(w, "file.")
@@ -223,7 +223,7 @@ func (c *compilation) plan() *flow.Plan {
 		}
 		plan.Messages = r.Check.Messages
 		for _, e := range r.Check.Except {
-			as := map[string]format.Strictness{"reject": format.Refused, "warn": format.Warned, "ignore": format.Unjudged}[e.As]
+			as := map[string]format.Strictness{"reject": format.Refused, "warn": format.Warned, "ignore": format.Unvalidated}[e.As]
 			plan.Except = append(plan.Except, flow.Exception{Rule: e.Rule, At: e.At, As: as})
 		}
 	}
@@ -345,7 +345,7 @@ func (c *compilation) bind(source format.Source, s *schema.Schema) format.Bound 
 	return bound
 }
 
-// source is how the route's files are read, with the description that messages are held against.
+// source is how the route's files are read, with the description that messages are checked against.
 func (c *compilation) source() format.Source {
 	source, named := c.route.Source, c.route.Check.Description
 	of, can := source.(format.Described)
@@ -357,15 +357,15 @@ func (c *compilation) source() format.Source {
 	if !ok {
 		return source
 	}
-	shelf, about, findings := formats.Description(named, text)
+	catalog, about, findings := formats.Description(named, text)
 	c.out = append(c.out, findings...)
-	if shelf == nil {
+	if catalog == nil {
 		return source
 	}
 	if about != "" && about != c.route.Format {
 		c.out = append(c.out, finding.New("route.description", said, "%s describes messages of %s, and the route reads %s", named, about, c.route.Format))
 	}
-	return of.By(shelf)
+	return of.By(catalog)
 }
 
 func (c *compilation) target(m *lang.Map, at func(int) place.Place) format.Target {
@@ -483,7 +483,7 @@ func (c *compilation) output(d workspace.Destination, scope lang.Scope) flow.Out
 		node, wrong := lang.ParseText(r.File, part, part, 0)
 		nodes, findings = append(nodes, node), append(findings, wrong...)
 	}
-	var namer *lang.Namer
+	var namer *lang.Template
 	if !findings.HasErrors() {
 		namer, findings = lang.CompileName(nodes, scope, func(int) place.Place { return said })
 	}

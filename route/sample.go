@@ -188,7 +188,7 @@ type tried struct {
 func (t *tried) Open(o *flow.Opened) error { t.opened = o; return nil }
 
 func (t *tried) Batch(b *batch.Batch) error {
-	if i := slices.Index(b.What, batch.Rejected); i >= 0 && t.first == "" {
+	if i := slices.Index(b.Outcomes, batch.Rejected); i >= 0 && t.first == "" {
 		for _, f := range t.opened.Findings(b, i) {
 			if f.Severity == finding.Error && t.first == "" {
 				t.first = fmt.Sprintf("in record %d %s", f.Place.Record, f.Message)

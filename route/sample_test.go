@@ -84,7 +84,7 @@ func TestAgainstASample(t *testing.T) {
 	}
 }
 
-// TestOwnDescription: a route of HL7 holds messages against a description of one's own, which is a part of
+// TestOwnDescription: a route of HL7 checks messages against a description of one's own, which is a part of
 // its revision.
 func TestOwnDescription(t *testing.T) {
 	w, err := workspace.Load(os.DirFS("../bench/workspace"))

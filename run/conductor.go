@@ -68,7 +68,7 @@ type Conductor struct {
 
 	busy    map[int64]bool // pickups on their way
 	lanes   *lanes
-	shelf   []shelved           // fetched and not claimed, in order
+	catalog []shelved           // fetched and not claimed, in order
 	retryAt time.Time           // when to look through the records again; zero: when something happens
 	look    bool                // the records have to be looked through
 	puzzled map[string]int      // by path: how often a file's lane could not be told
@@ -233,7 +233,7 @@ func (c *Conductor) Listen(l *listen.Listener, compiled *route.Compiled) {
 	defer c.fetching.Unlock()
 	c.mu.Lock()
 	c.listener, c.compiled = l, compiled
-	c.lanes.waiting, c.shelf = map[string][]shelved{}, nil
+	c.lanes.waiting, c.catalog = map[string][]shelved{}, nil
 	clear(c.puzzled)
 	c.look, c.restored = true, time.Time{}
 	c.mu.Unlock()

@@ -151,7 +151,7 @@ func (o *outputs) Batch(b *batch.Batch) error {
 		return err
 	}
 	for _, n := range b.Notes {
-		if b.What[n.Record] == batch.Rejected {
+		if b.Outcomes[n.Record] == batch.Rejected {
 			return o.takeRejected(b)
 		}
 	}
@@ -162,7 +162,7 @@ func (o *outputs) takeGood(b *batch.Batch) error {
 	if o.opened.Plan.Separate {
 		return o.takeEach(b)
 	}
-	for _, w := range b.What {
+	for _, w := range b.Outcomes {
 		if w == batch.Good {
 			o.allCount++
 		}
@@ -199,7 +199,7 @@ func (o *outputs) takeGood(b *batch.Batch) error {
 // takeEach writes each record into files of its own.
 func (o *outputs) takeEach(b *batch.Batch) error {
 	n := len(o.folders)
-	for i, w := range b.What {
+	for i, w := range b.Outcomes {
 		if w != batch.Good {
 			continue
 		}
@@ -230,7 +230,7 @@ func (o *outputs) takeEach(b *batch.Batch) error {
 }
 
 func (o *outputs) takeRejected(b *batch.Batch) error {
-	for i, w := range b.What {
+	for i, w := range b.Outcomes {
 		if w != batch.Rejected {
 			continue
 		}

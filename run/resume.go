@@ -212,7 +212,7 @@ func (c *Conductor) release(lane string, by int64) {
 		if c.listener != nil {
 			c.listener.Parked(listen.Turn, paths(waiting)...)
 		}
-		c.shelf = slices.Concat(waiting, c.shelf)
+		c.catalog = slices.Concat(waiting, c.catalog)
 		c.sortShelf()
 	}
 	if free {

@@ -32,7 +32,7 @@ var ErrSample = errors.New("the file cannot be looked at")
 type samples struct {
 	mu        sync.Mutex
 	kept      map[string]*kept
-	described map[string]*standard.Shelf
+	described map[string]*standard.Catalog
 	order     []string // of what is described
 }
 
@@ -73,9 +73,9 @@ func (s *Service) nameless() (*os.File, error) {
 
 // Sample looks at a file and keeps its text for a while, for looking at more of it. Of a
 // zip archive with several members one must be named.
-// Messages are held against a description by its number, if that is not empty.
+// Messages are checked against a description by its number, if that is not empty.
 func (s *Service) Sample(ctx context.Context, in io.Reader, name, member, description string) (view *SampleView, err error) {
-	var own *standard.Shelf
+	var own *standard.Catalog
 	if description != "" {
 		if own = s.described(description); own == nil {
 			return nil, fmt.Errorf("%w: the description is not kept any more; send it again", ErrSample)
@@ -156,7 +156,7 @@ func (k *samples) forget(id string) {
 	}
 }
 
-// DescriptionView is a description of messages that samples can be held against.
+// DescriptionView is a description of messages that samples can be checked against.
 type DescriptionView struct {
 	ID       string       `json:"id" doc:"empty if it cannot be read"`
 	Name     string       `json:"name"`
@@ -179,13 +179,13 @@ func (s *Service) Describe(in io.Reader, name string) (*DescriptionView, error) 
 	if len(b) > maxDescription {
 		return nil, fmt.Errorf("%w: the description has more than %d MiB", ErrSample, maxDescription>>20)
 	}
-	shelf, _, findings := formats.Description(name, b)
+	catalog, _, findings := formats.Description(name, b)
 	view := &DescriptionView{Name: name, Messages: []string{}, Findings: append(finding.List{}, findings...)}
-	if shelf == nil {
+	if catalog == nil {
 		return view, nil
 	}
-	for _, v := range shelf.Versions {
-		for _, m := range shelf.Book(v).Names("structure") {
+	for _, v := range catalog.Versions {
+		for _, m := range catalog.Version(v).Names("structure") {
 			view.Messages = append(view.Messages, m+" "+v)
 		}
 	}
@@ -193,17 +193,17 @@ func (s *Service) Describe(in io.Reader, name string) (*DescriptionView, error) 
 	s.samples.mu.Lock()
 	defer s.samples.mu.Unlock()
 	if s.samples.described == nil {
-		s.samples.described = map[string]*standard.Shelf{}
+		s.samples.described = map[string]*standard.Catalog{}
 	}
 	if s.samples.order = append(s.samples.order, view.ID); len(s.samples.order) > mostDescriptions {
 		delete(s.samples.described, s.samples.order[0])
 		s.samples.order = s.samples.order[1:]
 	}
-	s.samples.described[view.ID] = shelf
+	s.samples.described[view.ID] = catalog
 	return view, nil
 }
 
-func (s *Service) described(id string) *standard.Shelf {
+func (s *Service) described(id string) *standard.Catalog {
 	s.samples.mu.Lock()
 	defer s.samples.mu.Unlock()
 	return s.samples.described[id]

@@ -94,7 +94,7 @@ func (v *viewer) Batch(b *batch.Batch) error {
 		}
 	}
 	if v.rejects != nil {
-		for i, what := range b.What {
+		for i, what := range b.Outcomes {
 			if what != batch.Rejected {
 				continue
 			}
@@ -104,7 +104,7 @@ func (v *viewer) Batch(b *batch.Batch) error {
 			}
 		}
 	}
-	for i, what := range b.What {
+	for i, what := range b.Outcomes {
 		record := b.First + int64(i)
 		if record < v.request.From || v.request.Rejected && what != batch.Rejected {
 			continue
@@ -123,7 +123,7 @@ func (v *viewer) Batch(b *batch.Batch) error {
 
 func (v *viewer) view(b *batch.Batch, i int) RecordView {
 	raw := v.opened.Reader.Raw(b, i)
-	r := RecordView{Record: b.First + int64(i), Line: b.Place(i, b.Bounds[i].Off).Line, Outcome: [...]string{"good", "rejected", "filtered"}[b.What[i]], Raw: strings.TrimRight(string(clip(raw)), "\r\n"),
+	r := RecordView{Record: b.First + int64(i), Line: b.Place(i, b.Bounds[i].Off).Line, Outcome: [...]string{"good", "rejected", "filtered"}[b.Outcomes[i]], Raw: strings.TrimRight(string(clip(raw)), "\r\n"),
 		Fields: []format.Line{}, Lines: []format.Line{}, Findings: v.opened.Findings(b, i)}
 	rows, found := cmp.Or(v.request.Rows, FewRows), map[string]bool{}
 	for _, f := range r.Findings {
@@ -133,7 +133,7 @@ func (v *viewer) view(b *batch.Batch, i int) RecordView {
 		l.Value = string(clip([]byte(l.Value)))
 		r.Fields = append(r.Fields, l)
 	}
-	if b.What[i] == batch.Good {
+	if b.Outcomes[i] == batch.Good {
 		made := b.Made(i)
 		made = made[min(v.opened.Plan.Program.Skip(), len(made)):]
 		r.Made, r.Lines = string(clip(made)), format.Fold(v.opened.Plan.Target.Show(made), rows, found)

@@ -138,7 +138,7 @@ type Check struct {
 	Schema   string
 	Formats  bool    // of a JSON Schema: "format" is a rule, not only a remark
 	Tolerate float64 // share of rejected records above which a file is rejected whole; -1: any
-	// Description is the file that messages are held against, or Standard; empty: nothing.
+	// Description is the file that messages are checked against, or Standard; empty: nothing.
 	Description string
 	Warn        bool // differences from it are warnings
 	Messages    bool // a difference rejects all records of its message
@@ -247,7 +247,7 @@ func (w *Workspace) route(file string) {
 	switch of, can := r.Check.Description, formats.Named(r.Format); {
 	case of == "" || can == nil || can.Standard:
 	default:
-		check.bad(check.where("description"), "workspace.value", "only messages of hl7, x12 and edifact are held against a description, not %s", r.Format)
+		check.bad(check.where("description"), "workspace.value", "only messages of hl7, x12 and edifact are checked against a description, not %s", r.Format)
 	}
 	for _, e := range check.each("except") {
 		x := Exception{Rule: e.text("rule"), At: e.text("at"), As: e.oneOf("differences", "", "reject", "warn", "ignore"), Place: e.where("differences")}

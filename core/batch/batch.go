@@ -78,29 +78,29 @@ const (
 
 // Batch is a block of whole records.
 type Batch struct {
-	Parts  int64   // how many of the target the good records have become
-	Buf    []byte  // text, slack, tail of rewritten values
-	N      int     // bytes of text
-	Base   int64   // offset of the text in the decoded stream
-	Line   int64   // line of the first byte
-	Lead   int64   // characters that stand before the first byte in its line
-	First  int64   // number of the first record, from 1
-	Seq    int64   // sequence number of the first record
-	Lines  int64   // line ends in the text
-	Odd    bool    // the cutter saw something that needs the careful splitter
-	Bounds []Span  // the records, with their line ends
-	Wholes []Span  // what the records are parts of, where they are: messages
-	Slots  int     // fields asked for
-	Spans  []Span  // Slots for each record
-	Tables []Table // the rows of the records' lists
-	What   []Outcome
-	Notes  []Note
-	Out    []byte        // what the records became, in order
-	Ends   []uint32      // end in Out for each record
-	Names  []string      // for each record a name in each output (or none), when each becomes a file
-	Turn   chan struct{} // closed when all batches before have been numbered
-	Next   chan struct{} // to be closed when this one has been
-	Done   chan struct{} // receives when the batch is ready to be given out
+	Parts    int64   // how many of the target the good records have become
+	Buf      []byte  // text, slack, tail of rewritten values
+	N        int     // bytes of text
+	Base     int64   // offset of the text in the decoded stream
+	Line     int64   // line of the first byte
+	Lead     int64   // characters that stand before the first byte in its line
+	First    int64   // number of the first record, from 1
+	Seq      int64   // sequence number of the first record
+	Lines    int64   // line ends in the text
+	Unusual  bool    // the cutter saw something that needs the careful splitter
+	Bounds   []Span  // the records, with their line ends
+	Messages []Span  // what the records are parts of, where they are: messages
+	Slots    int     // fields asked for
+	Spans    []Span  // Slots for each record
+	Tables   []Table // the rows of the records' lists
+	Outcomes []Outcome
+	Notes    []Note
+	Out      []byte        // what the records became, in order
+	Ends     []uint32      // end in Out for each record
+	Names    []string      // for each record a name in each output (or none), when each becomes a file
+	Turn     chan struct{} // closed when all batches before have been numbered
+	Next     chan struct{} // to be closed when this one has been
+	Done     chan struct{} // receives when the batch is ready to be given out
 
 	marks []mark // what Place has counted
 }
@@ -195,10 +195,10 @@ func (b *Batch) Cut(records int, rows []int) {
 // have made it unusually big.
 func (b *Batch) Reset() {
 	b.Buf, b.Out = usual(b.Buf, 4*Size), usual(b.Out, 32*Size)
-	b.Bounds, b.Wholes, b.Spans = usual(b.Bounds, Size/8), usual(b.Wholes, Size/8), usual(b.Spans, Size)
-	b.Notes, b.What, b.Ends, b.Names = usual(b.Notes, Size/32), usual(b.What, Size), usual(b.Ends, Size/4), usual(b.Names, Size/16)
-	b.N, b.Odd, b.Lines, b.Lead = 0, false, 0, 0
-	b.Bounds, b.Wholes, b.Spans, b.Notes, b.What = b.Bounds[:0], b.Wholes[:0], b.Spans[:0], b.Notes[:0], b.What[:0]
+	b.Bounds, b.Messages, b.Spans = usual(b.Bounds, Size/8), usual(b.Messages, Size/8), usual(b.Spans, Size)
+	b.Notes, b.Outcomes, b.Ends, b.Names = usual(b.Notes, Size/32), usual(b.Outcomes, Size), usual(b.Ends, Size/4), usual(b.Names, Size/16)
+	b.N, b.Unusual, b.Lines, b.Lead = 0, false, 0, 0
+	b.Bounds, b.Messages, b.Spans, b.Notes, b.Outcomes = b.Bounds[:0], b.Messages[:0], b.Spans[:0], b.Notes[:0], b.Outcomes[:0]
 	for i := range b.Tables {
 		t := &b.Tables[i]
 		t.Spans, t.At, t.Ends = usual(t.Spans, Size), usual(t.At, Size), usual(t.Ends, Size)

@@ -44,9 +44,9 @@ type Plan struct {
 	Outputs  []Output
 	Separate bool // one output for each record
 	Sequence bool // what is made of a record, or its name, uses the route's sequence
-	// Document, if there is one, is the JSON Schema that records are held against, whole.
+	// Document, if there is one, is the JSON Schema that records are checked against, whole.
 	Document *jsonschema.Schema
-	// Against holds messages against their standard: what differs rejects them, or is a warning.
+	// Against checks messages against their standard: what differs rejects them, or is a warning.
 	Against  format.Strictness
 	Messages bool        // what differs rejects all records of its message
 	Except   []Exception // what counts otherwise; the first that fits does
@@ -59,7 +59,7 @@ type Exception struct {
 }
 
 // Fits tells whether a difference is meant. Positions are compared without their repetitions.
-func (e *Exception) Fits(d format.Remark) bool {
+func (e *Exception) Fits(d format.Difference) bool {
 	if e.Rule != "" && e.Rule != d.Code {
 		return false
 	}
@@ -73,7 +73,7 @@ var repetition = regexp.MustCompile(`\[[0-9]+\]`)
 // Output is where what records become goes to: its name, and whether it goes
 // there at all.
 type Output struct {
-	Name *lang.Namer
+	Name *lang.Template
 	When *lang.Test // nil: always
 }
 
@@ -228,9 +228,9 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 		return result, err
 	}
 	if around, can := reader.(format.Around); can && p.Document != nil {
-		around.HoldAround(func(level int, value []byte, elements int, say func(format.Remark)) {
+		around.HoldAround(func(level int, value []byte, elements int, say func(format.Difference)) {
 			p.Document.Around(level, value, elements, func(v jsonschema.Violation) {
-				say(format.Remark{Code: v.Code, Text: v.Text, Seen: v.Seen, Path: v.Path, At: v.At})
+				say(format.Difference{Code: v.Code, Text: v.Text, Seen: v.Seen, Path: v.Path, At: v.At})
 			})
 		})
 	}
@@ -262,7 +262,7 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 		return result, nil
 	}
 	if err == nil {
-		ended := reader.Ended(result.In)
+		ended := reader.Finish(result.In)
 		result.Findings = append(result.Findings, ended...)
 		result.Disagrees = ended.HasErrors()
 	}
@@ -501,20 +501,20 @@ func (r *run) prepare(b *batch.Batch) (err error) {
 	defer defect(&err, "splitting and checking records")
 	r.opened.Reader.Split(b)
 	n := b.Records()
-	if judge, can := r.opened.Reader.(format.Judge); can && r.plan.Against != format.Unjudged {
-		r.judge(b, judge)
+	if validator, can := r.opened.Reader.(format.Validator); can && r.plan.Against != format.Unvalidated {
+		r.validate(b, validator)
 	}
-	b.What = slices.Grow(b.What, n)[:n]
-	clear(b.What)
+	b.Outcomes = slices.Grow(b.Outcomes, n)[:n]
+	clear(b.Outcomes)
 	for _, note := range b.Notes {
 		if !note.Warn {
-			b.What[note.Record] = batch.Rejected
+			b.Outcomes[note.Record] = batch.Rejected
 		}
 	}
 	// The fields of a record whose syntax is wrong are not what they seem.
 	for i := range n {
-		if b.What[i] == batch.Good && (!r.plan.Schema.Check(b, i, i > 0 && b.What[i-1] == batch.Good) || !r.fits(b, i)) {
-			b.What[i] = batch.Rejected
+		if b.Outcomes[i] == batch.Good && (!r.plan.Schema.Check(b, i, i > 0 && b.Outcomes[i-1] == batch.Good) || !r.fits(b, i)) {
+			b.Outcomes[i] = batch.Rejected
 		}
 	}
 	return nil
@@ -537,17 +537,17 @@ func (r *run) fits(b *batch.Batch, record int) bool {
 // mostRemarks is how many differences of one record are told.
 const mostRemarks = 20
 
-// judge holds the messages of a batch against their standard. What is wrong within a record, or with
+// validate holds the messages of a batch against their standard. What is wrong within a record, or with
 // what belongs to it alone, is wrong with that record; what is wrong with anything else in a message,
 // or lacks, is wrong with all its records, as is everything if the route says so. A warning stands at the
 // first.
-func (r *run) judge(b *batch.Batch, judge format.Judge) {
+func (r *run) validate(b *batch.Batch, validator format.Validator) {
 	divider, divides := r.opened.Reader.(format.Divider)
 	divides = divides && !r.plan.Messages
 	var own []stretch // of the message of
 	of, first, last := -1, 0, 0
 	told, refused := map[int]int{}, map[int]bool{}
-	judge.JudgeAll(b, func(whole int, d format.Remark) {
+	validator.ValidateAll(b, func(whole int, d format.Difference) {
 		as := r.plan.Against
 		for i := range r.plan.Except {
 			if r.plan.Except[i].Fits(d) {
@@ -555,14 +555,14 @@ func (r *run) judge(b *batch.Batch, judge format.Judge) {
 				break
 			}
 		}
-		if as == format.Unjudged {
+		if as == format.Unvalidated {
 			return
 		}
 		if whole != of {
 			of, own = whole, own[:0]
 			clear(told)
 			clear(refused)
-			m := b.Wholes[whole]
+			m := b.Messages[whole]
 			first, _ = slices.BinarySearchFunc(b.Bounds, m.Off, func(s batch.Span, off uint32) int { return cmp.Compare(s.Off, off) })
 			for last = first; last < len(b.Bounds) && b.Bounds[last].Off < m.End; last++ {
 			}
@@ -609,7 +609,7 @@ func difference(b *batch.Batch, n batch.Note) finding.Finding {
 	f := finding.New(n.Detail.Code, b.Place(int(n.Record), n.At), "%s", n.Text)
 	f.Place.Path, f.Seen = n.Detail.Path, n.Detail.Seen
 	if n.Detail.Code == format.Undescribed {
-		f = f.Suggest("give the route a description of it, or do not hold messages against one")
+		f = f.Suggest("give the route a description of it, or do not check messages against one")
 	}
 	if n.Warn {
 		f.Severity = finding.Warning
@@ -626,7 +626,7 @@ func (r *run) finish(b *batch.Batch, env *lang.Env) (err error) {
 	}
 	env.Begin()
 	for i := range n {
-		if b.What[i] == batch.Good {
+		if b.Outcomes[i] == batch.Good {
 			r.write(b, i, env)
 		} else if r.plan.Separate {
 			b.Names = append(b.Names, make([]string, len(r.plan.Outputs))...)
@@ -652,7 +652,7 @@ func (r *run) write(b *batch.Batch, i int, env *lang.Env) {
 		}
 	}
 	if o.What != batch.Good {
-		b.What[i] = o.What
+		b.Outcomes[i] = o.What
 		b.Notes = append(b.Notes, batch.Note{Record: int32(i), Slot: int32(o.Slot) - 1, Rule: o.Line, Source: batch.Map, Text: o.Reason, Warn: o.What == batch.Filtered, Table: int32(o.Table), Row: int32(o.Row)})
 		b.Out = out
 		return
@@ -698,8 +698,8 @@ func (r *run) turn(b *batch.Batch, prepared error) (err error) {
 	r.next += int64(n)
 	if r.seen != nil {
 		for i := range n {
-			if b.What[i] == batch.Good && !r.plan.Schema.CheckUnique(b, i, r.seen) {
-				b.What[i] = batch.Rejected
+			if b.Outcomes[i] == batch.Good && !r.plan.Schema.CheckUnique(b, i, r.seen) {
+				b.Outcomes[i] = batch.Rejected
 			}
 		}
 	}
@@ -718,7 +718,7 @@ func (r *run) emit(b *batch.Batch) error {
 	balance.In += int64(b.Records())
 	balance.Bytes += int64(b.N)
 	r.opened.parts += b.Parts
-	for _, w := range b.What {
+	for _, w := range b.Outcomes {
 		switch w {
 		case batch.Good:
 			balance.Good++

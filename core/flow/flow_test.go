@@ -78,7 +78,7 @@ func (c *collector) Open(o *flow.Opened) error { c.opened = o; return nil }
 
 func (c *collector) Batch(b *batch.Batch) error {
 	c.out.Write(b.Out)
-	for i, w := range b.What {
+	for i, w := range b.Outcomes {
 		if w == batch.Rejected {
 			c.rejected = append(c.rejected, string(b.Raw(i)))
 			c.findings = append(c.findings, c.opened.Findings(b, i)[0].String())
@@ -215,7 +215,7 @@ func TestBrokenRestIsOneRecord(t *testing.T) {
 }
 
 // namer names outputs after the record, to see that names follow their records.
-func namer(t *testing.T, text string, p *flow.Plan) *lang.Namer {
+func namer(t *testing.T, text string, p *flow.Plan) *lang.Template {
 	t.Helper()
 	node, findings := lang.ParseText("", text, text, 0)
 	if findings.HasErrors() {
@@ -235,7 +235,7 @@ type names struct {
 }
 
 func (n *names) Batch(b *batch.Batch) error {
-	for i, w := range b.What {
+	for i, w := range b.Outcomes {
 		if w == batch.Good {
 			n.list = append(n.list, b.Names[i]+" "+strings.Split(string(b.Made(i)), "|")[9])
 		} else if b.Names[i] != "" {
@@ -465,7 +465,7 @@ func TestExceptionsFit(t *testing.T) {
 		{"", "NAD(BY)-2", "standard.length", "NAD(BY)-2.1", true}, {"", "NAD", "standard.length", "NAD(BY)-2.1", true}, {"", "OBX[2]-5", "standard.length", "OBX[1]-5", true},
 	} {
 		e := flow.Exception{Rule: test.rule, At: test.at}
-		if got := e.Fits(format.Remark{Code: test.code, Path: test.path}); got != test.want {
+		if got := e.Fits(format.Difference{Code: test.code, Path: test.path}); got != test.want {
 			t.Errorf("%+v: %v", test, got)
 		}
 	}

@@ -11,7 +11,7 @@ import (
 // Peek makes texts from a file's first record (and the facts about the file)
 // without reading on. Where that cannot be done - there is no record, or an
 // expression fails - the text is empty and the reason is given.
-func (p *Plan) Peek(in io.Reader, facts lang.Facts, texts ...*lang.Namer) (made []string, problem string, err error) {
+func (p *Plan) Peek(in io.Reader, facts lang.Facts, texts ...*lang.Template) (made []string, problem string, err error) {
 	made = make([]string, len(texts))
 	env := &lang.Env{Facts: facts}
 	var first *batch.Batch

@@ -46,11 +46,11 @@ type surrounding struct {
 func (o *Opened) Rejected(b *batch.Batch, record int) (raw []byte, findings finding.List) {
 	findings = o.Findings(b, record)
 	unit := b.Bounds[record]
-	i, _ := slices.BinarySearchFunc(b.Wholes, unit.Off, func(s batch.Span, off uint32) int { return cmp.Compare(s.End, off+1) })
-	if i == len(b.Wholes) || b.Wholes[i] == unit {
+	i, _ := slices.BinarySearchFunc(b.Messages, unit.Off, func(s batch.Span, off uint32) int { return cmp.Compare(s.End, off+1) })
+	if i == len(b.Messages) || b.Messages[i] == unit {
 		return o.Reader.Raw(b, record), findings
 	}
-	whole := b.Wholes[i]
+	whole := b.Messages[i]
 	if at := b.Base + int64(whole.Off); at != o.around.at {
 		o.around = surrounding{at: at}
 	}

@@ -33,7 +33,7 @@ func (r *rejecting) Open(o *flow.Opened) (err error) {
 }
 
 func (r *rejecting) Batch(b *batch.Batch) error {
-	for i, w := range b.What {
+	for i, w := range b.Outcomes {
 		if w == batch.Rejected {
 			raw, findings := r.opened.Rejected(b, i)
 			if findings[len(findings)-1].Code == "reject.alone" {

@@ -41,10 +41,10 @@ type Reader interface {
 	// Survey calls f for each value in a record whose syntax is right: with its path,
 	// in which nothing is counted, and its text. Both are valid during the call.
 	Survey(raw []byte, f func(path, value []byte))
-	// Ended says what is wrong with the file as a whole, once it has been cut to
+	// Finish says what is wrong with the file as a whole, once it has been cut to
 	// its end and so many records have been found: totals that do not agree. An error
 	// rejects all of it.
-	Ended(records int64) finding.List
+	Finish(records int64) finding.List
 	// Heading is the raw text before the first record, which a file of rejected
 	// records begins with.
 	Heading() []byte
@@ -53,21 +53,21 @@ type Reader interface {
 	Preface(b *batch.Batch, record int) []byte
 }
 
-// Judge is a reader that knows what a standard says about its records.
-type Judge interface {
-	// Judge tells where one record's raw text differs from the standard.
-	Judge(raw []byte, say func(Remark))
-	// JudgeAll tells where the messages of a batch differ, by their number in Wholes. Offsets are those
+// Validator is a reader that knows what a standard says about its records.
+type Validator interface {
+	// Validate tells where one record's raw text differs from the standard.
+	Validate(raw []byte, say func(Difference))
+	// ValidateAll tells where the messages of a batch differ, by their number in Messages. Offsets are those
 	// of the batch. A message that nothing describes is one remark with the code Undescribed.
-	JudgeAll(b *batch.Batch, say func(whole int, r Remark))
-	// Book gives the description that a record is held against, with the tables that its outline
+	ValidateAll(b *batch.Batch, say func(whole int, r Difference))
+	// Dictionary gives the description that a record is checked against, with the tables that its outline
 	// names; nil if there is none.
-	Book(raw []byte) *standard.Book
+	Dictionary(raw []byte) *standard.Dictionary
 }
 
 // Divider is a reader that knows which parts of a message belong to one record alone.
 type Divider interface {
-	// Divide calls say for each stretch of a message, by its number in Wholes, that belongs to one
+	// Divide calls say for each stretch of a message, by its number in Messages, that belongs to one
 	// record only: the nth of the message, from 0. Offsets are those of the batch.
 	Divide(b *batch.Batch, whole int, say func(from, to, n int))
 }
@@ -78,7 +78,7 @@ type Around interface {
 	// is wrong with all of them. The value is handed over without the records: the list that they are
 	// elements of is empty in its text, and had so many. Level is how many steps of the pointer to the
 	// records lead to the value.
-	HoldAround(check func(level int, value []byte, elements int, say func(Remark)))
+	HoldAround(check func(level int, value []byte, elements int, say func(Difference)))
 }
 
 // Undescribed is the code of a message that no description is of.
@@ -88,13 +88,13 @@ const Undescribed = "standard.undescribed"
 type Strictness byte
 
 const (
-	Unjudged Strictness = iota
+	Unvalidated Strictness = iota
 	Warned
 	Refused
 )
 
-// Remark is a difference from a standard.
-type Remark struct {
+// Difference is a difference from a standard.
+type Difference struct {
 	Code, Text, Seen string
 	Path             string
 	At               int // the byte in the record

@@ -34,11 +34,11 @@ type Format struct {
 	// List says why a path is not that of a list, where Position names values.
 	List func(path string) error
 	// Standard tells that there are descriptions of its messages that ship with the program, and
-	// that records may be held against them.
+	// that records may be checked against them.
 	Standard bool
-	// Shelf has those descriptions. Others may take their place: they say everything, or what differs if
+	// Catalog has those descriptions. Others may take their place: they say everything, or what differs if
 	// Inherits says so.
-	Shelf    *standard.Shelf
+	Catalog  *standard.Catalog
 	Inherits bool
 	// Canonical tells that there is a canonical style.
 	Canonical bool
@@ -116,7 +116,7 @@ const (
 type Guess struct {
 	Format      string       `json:"format" doc:"csv, json, hl7, x12, edifact, or empty if it is none that is known"`
 	Title       string       `json:"title" doc:"what people call the format; empty if it is none that is known"`
-	Guided      bool         `json:"guided" doc:"its messages can be held against a guideline of one's own"`
+	Guided      bool         `json:"guided" doc:"its messages can be checked against a guideline of one's own"`
 	Version     string       `json:"version" doc:"of the standard, as the file says it"`
 	Type        string       `json:"type" doc:"of the first message or document"`
 	Charset     text.Charset `json:"encoding"`
@@ -138,10 +138,10 @@ func (g *Guess) Because(c Confidence, format string, args ...any) {
 }
 
 // Described says when there is no description of a message.
-func (g *Guess) Described(book *standard.Book, structure *standard.Structure) {
+func (g *Guess) Described(book *standard.Dictionary, structure *standard.Structure) {
 	switch {
 	case book == nil:
-		g.Because(Certain, "%s is not described here: it is shown by its segments, and nothing is held against it", g.Version)
+		g.Because(Certain, "%s is not described here: it is shown by its segments, and nothing is checked against it", g.Version)
 	case structure == nil:
 		g.Because(Certain, "%s of %s is not described here: it is shown by its segments", g.Type, g.Version)
 	}
@@ -172,11 +172,11 @@ type Bound interface {
 	Open(in *text.Decoded) (Reader, finding.List, error)
 }
 
-// Described is a source whose messages can be held against descriptions of one's own.
+// Described is a source whose messages can be checked against descriptions of one's own.
 type Described interface {
 	Source
 	// By gives the source with descriptions that stand before those of the standard.
-	By(own *standard.Shelf) Source
+	By(own *standard.Catalog) Source
 }
 
 // Gathered is a source whose records are made of rows that stand together.

@@ -52,7 +52,7 @@ func Convert(ctx context.Context, in io.Reader, name, to string, style format.St
 	if err := c.run(ctx, reader, source.Objects(), target.Written(style)); err != nil {
 		return nil, err
 	}
-	c.add(reader.Ended(c.Records)...)
+	c.add(reader.Finish(c.Records)...)
 	return &c.Converted, c.out.Flush()
 }
 

@@ -67,8 +67,8 @@ const partner = "ISA*00*          *00*          *ZZ*SKERRYCOAST    *ZZ*HOLMREAGE
 
 // TestGuidelineIsEnforced: each construct of a guideline finds the message that is against it.
 func TestGuidelineIsEnforced(t *testing.T) {
-	shelf, of, findings := Description("holm.sef", []byte(guideline))
-	if shelf == nil || of != "x12" || len(findings) > 0 {
+	catalog, of, findings := Description("holm.sef", []byte(guideline))
+	if catalog == nil || of != "x12" || len(findings) > 0 {
 		t.Fatal(findings)
 	}
 	for _, test := range []struct{ construct, old, new, want string }{
@@ -104,7 +104,7 @@ func TestGuidelineIsEnforced(t *testing.T) {
 		{"another message", "ST*850", "ST*855", "the description that was given has nothing on 855 of 005010"},
 	} {
 		text := strings.Replace(partner, test.old, test.new, 1)
-		look, err := Examine(t.Context(), strings.NewReader(text), Request{Records: 1, Byte: -1, Own: shelf})
+		look, err := Examine(t.Context(), strings.NewReader(text), Request{Records: 1, Byte: -1, Own: catalog})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -119,7 +119,7 @@ func TestGuidelineIsEnforced(t *testing.T) {
 			t.Errorf("%s: does not say %q:\n%s", test.construct, test.want, all)
 		}
 	}
-	look, err := Examine(t.Context(), strings.NewReader(partner), Request{Records: 1, Byte: -1, Own: shelf})
+	look, err := Examine(t.Context(), strings.NewReader(partner), Request{Records: 1, Byte: -1, Own: catalog})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -132,11 +132,11 @@ func TestGuidelineIsEnforced(t *testing.T) {
 
 // TestOwnRelease: a release that only a guideline describes is described.
 func TestOwnRelease(t *testing.T) {
-	shelf, _, findings := Description("holm.sef", []byte(strings.Replace(guideline, "005 010,X", "006 010,X", 1)))
-	if shelf == nil {
+	catalog, _, findings := Description("holm.sef", []byte(strings.Replace(guideline, "005 010,X", "006 010,X", 1)))
+	if catalog == nil {
 		t.Fatal(findings)
 	}
-	for _, own := range []*standard.Shelf{nil, shelf} {
+	for _, own := range []*standard.Catalog{nil, catalog} {
 		look, err := Examine(t.Context(), strings.NewReader(strings.NewReplacer("00501", "00601").Replace(partner)), Request{Records: 1, Byte: -1, Own: own})
 		if err != nil {
 			t.Fatal(err)
@@ -151,8 +151,8 @@ func TestOwnRelease(t *testing.T) {
 func TestGuidelineOfEDIFACT(t *testing.T) {
 	const text = ".INI\ntide,,D  96A,UN,96A,Orders\n.SETS\nORDERS=[UNH,M][BGM,M][DTM,M,35]{1:10[RFF,M][DTM,,5]}[UNT,M]\n.SEGS\nUNH=[0062,M][S009,M]\nBGM=[C002][1004][1225]+D1(010,020)D5(030,020)\nDTM=[C507,M]\nRFF=[C506,M]\nUNT=[0074,M][0062,M]\n" +
 		".COMS\nS009=[0065,M][0052,M][0054,M][0051,M]\nC002=[1001]\nC507=[2005,M][2380][2379]+D2(020,030)\nC506=[1153,M][1154]\n.ELMS\n0062=AN,1,14\n0065=AN,1,6\n0052=AN,1,3\n0054=AN,1,3\n0051=AN,1,2\n1001=AN,1,3\n1004=AN,1,35\n1225=AN,1,3\n2005=AN,1,3\n2380=AN,1,35\n2379=AN,1,3\n1153=AN,1,3\n1154=AN,1,35\n0074=N,1,6\n"
-	shelf, of, findings := Description("tide.SEF", []byte(text))
-	if shelf == nil || of != "edifact" || len(findings) > 0 {
+	catalog, of, findings := Description("tide.SEF", []byte(text))
+	if catalog == nil || of != "edifact" || len(findings) > 0 {
 		t.Fatal(findings)
 	}
 	for old, want := range map[string]string{
@@ -169,7 +169,7 @@ func TestGuidelineOfEDIFACT(t *testing.T) {
 			message += "DTM+2'"
 		}
 		in := "UNB+UNOC:3+A+B+261124:1630+1'UNH+1+ORDERS:D:96A:UN'" + message + "UNT+" + string(rune('0'+strings.Count(message, "'")+2)) + "+1'UNZ+1+1'"
-		look, err := Examine(t.Context(), strings.NewReader(in), Request{Records: 1, Byte: -1, Own: shelf})
+		look, err := Examine(t.Context(), strings.NewReader(in), Request{Records: 1, Byte: -1, Own: catalog})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -243,8 +243,8 @@ func TestShippedGuideline(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	shelf, _, findings := Description("holm-orders.sef", b)
-	if shelf == nil {
+	catalog, _, findings := Description("holm-orders.sef", b)
+	if catalog == nil {
 		t.Fatal(findings)
 	}
 	in, err := os.Open(folder + "samples/reagent-orders.x12")
@@ -252,7 +252,7 @@ func TestShippedGuideline(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer in.Close()
-	look, err := Examine(t.Context(), in, Request{Records: 1, Byte: -1, Own: shelf})
+	look, err := Examine(t.Context(), in, Request{Records: 1, Byte: -1, Own: catalog})
 	if err != nil || look.Warnings+look.Errors > 0 {
 		t.Errorf("%v %v", err, look.Findings)
 	}
@@ -261,7 +261,7 @@ func TestShippedGuideline(t *testing.T) {
 // TestDescriptionsRefused: a description of one's own that does not hold together is none.
 func TestDescriptionsRefused(t *testing.T) {
 	const good = "structure 850 005010 Order\nST N1@1 SE\n\nsegment ST 005010 Begins\nR ID(3..3) Set\n\nsegment SE 005010 Ends\nR N(1..6) Count\n\nsegment N1@1 005010 Party\nR ID(2..3)#98 Which\nO AN(1..60) Name\nnotes P0102\n\ntable 98 Parties\nBY = Buyer\n"
-	if shelf, _, findings := Description("a.txt", []byte(good)); shelf == nil {
+	if catalog, _, findings := Description("a.txt", []byte(good)); catalog == nil {
 		t.Fatal(findings)
 	}
 	for old, test := range map[string][2]string{
@@ -276,26 +276,26 @@ func TestDescriptionsRefused(t *testing.T) {
 		"N1@1 SE\n\nsegm": {"N1@1{1,x} SE\n\nsegm", "does not say how often"},
 		good:              {"", "it describes no structure"},
 	} {
-		if shelf, _, findings := Description("a.txt", []byte(strings.Replace(good, old, test[0], 1))); shelf != nil || !strings.Contains(findings.Error(), test[1]) {
+		if catalog, _, findings := Description("a.txt", []byte(strings.Replace(good, old, test[0], 1))); catalog != nil || !strings.Contains(findings.Error(), test[1]) {
 			t.Errorf("%q: %v does not say %q", test[0], findings, test[1])
 		}
 	}
 }
 
-// FuzzGuideline: whatever a guideline says, it is read within bounds, and messages are held against
+// FuzzGuideline: whatever a guideline says, it is read within bounds, and messages are checked against
 // what it describes.
 func FuzzGuideline(f *testing.F) {
 	f.Add([]byte(guideline), []byte(partner))
 	f.Add([]byte(strings.ReplaceAll(guideline, "005 010,X", "D 96A,UN")), []byte("UNB+UNOC:3+A+B+261124:1630+1'UNH+1+850:D:96A:UN'UNT+2+1'UNZ+1+1'"))
 	f.Fuzz(func(t *testing.T, text, message []byte) {
-		shelf, _, findings := Description("a.sef", text)
-		if shelf == nil {
+		catalog, _, findings := Description("a.sef", text)
+		if catalog == nil {
 			if !findings.HasErrors() {
 				t.Fatal("nothing was taken, and nobody says why")
 			}
 			return
 		}
-		if _, err := Examine(t.Context(), strings.NewReader(string(message)), Request{Records: 1, Byte: -1, Own: shelf}); err != nil {
+		if _, err := Examine(t.Context(), strings.NewReader(string(message)), Request{Records: 1, Byte: -1, Own: catalog}); err != nil {
 			t.Skip()
 		}
 		own, _, findings := Description("a.txt", text)
@@ -315,7 +315,7 @@ func TestHostileMessages(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if look.Format != format || !strings.Contains(all(look.Findings), "more than 2000000 values, and is not held against its description") {
+		if look.Format != format || !strings.Contains(all(look.Findings), "more than 2000000 values, and is not checked against its description") {
 			t.Errorf("%s: %.2000s", format, all(look.Findings))
 		}
 	}
@@ -325,8 +325,8 @@ func TestHostileMessages(t *testing.T) {
 // not say is as there.
 func TestOwnDescriptionOfHL7(t *testing.T) {
 	const own = "structure ORU_R01 2.5.1 Results of seals\nMSH PID ZSL? OBR OBX+\n\nsegment ZSL 2.5.1 Seal\nR ID(2)#SPECIES Species\nO NM Weight\n\nsegment OBR 2.5.1 Order\nX ST Set ID\nO EI Placer\nR EI(20) Filler\nO CE Service\n\ntable SPECIES Species of seals\nGS = Grey seal\nRS = Ringed seal\n\ntable 0001 Sex\nM = Male\nF = Female\n"
-	shelf, of, findings := Description("lab.txt", []byte(own))
-	if shelf == nil || of != "" || len(findings) > 0 {
+	catalog, of, findings := Description("lab.txt", []byte(own))
+	if catalog == nil || of != "" || len(findings) > 0 {
 		t.Fatal(findings)
 	}
 	message := func(pid8, zsl, obr string) string {
@@ -341,7 +341,7 @@ func TestOwnDescriptionOfHL7(t *testing.T) {
 		{strings.Replace(message("F", "", "OBR||1|2|x^x^x\r"), "20200101", "2020-01", 1), "standard.form PID-7"},
 		{strings.Replace(message("U", "", "OBR|1|1|2|x^x^x|y\r"), "2.5.1", "2.4", 1), ""},
 	} {
-		look, err := Examine(t.Context(), strings.NewReader(test.in), Request{Records: 1, Byte: -1, Own: shelf})
+		look, err := Examine(t.Context(), strings.NewReader(test.in), Request{Records: 1, Byte: -1, Own: catalog})
 		if err != nil {
 			t.Fatal(err)
 		}

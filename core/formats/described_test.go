@@ -93,7 +93,7 @@ var usualSets = map[string]string{
 // groupOf is GS-1 of the groups that they stand in (X12 data element 479).
 var groupOf = map[string]string{"850": "PO", "855": "PR", "856": "SH", "810": "IN", "820": "RA", "830": "PS", "860": "PC", "861": "RC", "940": "OW", "945": "SW", "204": "SM", "214": "QM", "990": "GF", "997": "FA", "835": "HP", "837": "HC", "270": "HS", "276": "HR", "277": "HN", "278": "HI", "834": "BE"}
 
-// TestNearDirectories: messages of directories that are used between ports are held against the next one.
+// TestNearDirectories: messages of directories that are used between ports are checked against the next one.
 func TestNearDirectories(t *testing.T) {
 	for directory, of := range map[string]string{"D:95B": "D.96A", "D:00B": "D.01B", "D:02B": "D.01B"} {
 		for _, kind := range []string{"CODECO", "COARRI", "COPARN", "BAPLIE", "ORDERS"} {
@@ -105,7 +105,7 @@ func TestNearDirectories(t *testing.T) {
 					t.Fatal(err)
 				}
 				told, said := look.Warnings+look.Errors > 0, strings.Join(look.Reasons, "\n")
-				if told != (more != "" && kind != "ORDERS") || strings.Contains(said, "held against that of "+of) != (kind != "ORDERS") {
+				if told != (more != "" && kind != "ORDERS") || strings.Contains(said, "checked against that of "+of) != (kind != "ORDERS") {
 					t.Errorf("%s %s %q: %s%s", kind, directory, more, said, all(look.Findings))
 				}
 			}

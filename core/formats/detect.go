@@ -45,7 +45,7 @@ func Detect(head []byte, known format.Known) format.Guess {
 		g.recognise(start, decoded, known)
 	}
 	if f := Named(g.Format); f != nil {
-		if g.Title, g.Guided = f.Title, f.Shelf != nil; !f.Declares && !f.Standard && g.Charset != text.UTF8 {
+		if g.Title, g.Guided = f.Title, f.Catalog != nil; !f.Declares && !f.Standard && g.Charset != text.UTF8 {
 			g.Settings = append(g.Settings, "encoding: "+string(g.Charset))
 		}
 	}

@@ -29,9 +29,9 @@ type Request struct {
 	Byte    int64  // show the record that holds this byte instead, -1: none
 	Path    string // show only what stands here or below
 	Records int    // how many to show
-	// Own are descriptions that messages of X12 and EDIFACT are held against before those of
+	// Own are descriptions that messages of X12 and EDIFACT are checked against before those of
 	// the standard; nil: none.
-	Own *standard.Shelf
+	Own *standard.Catalog
 	// Known is what is not to be guessed.
 	Known format.Known
 	// Progress, if set, is told now and then how many bytes have been read.
@@ -104,7 +104,7 @@ func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) 
 		return nil, err
 	}
 	look.Guess = guess
-	if version := strings.TrimSpace(guess.Version); request.Own != nil && (request.Own.Book(version) != nil || guess.Format == "x12" && request.Own.Book(version[:min(6, len(version))]) != nil) {
+	if version := strings.TrimSpace(guess.Version); request.Own != nil && (request.Own.Version(version) != nil || guess.Format == "x12" && request.Own.Version(version[:min(6, len(version))]) != nil) {
 		look.Reasons = slices.DeleteFunc(look.Reasons, func(r string) bool { return strings.Contains(r, "is not described here") })
 	}
 	e := &examination{Look: look, request: request, of: Named(look.Format), at: map[string]int{}, kinds: map[string]int{}, told: map[string]int{}}
@@ -132,7 +132,7 @@ func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) 
 	if err := e.run(ctx); err != nil {
 		return nil, err
 	}
-	look.add(request.Name, reader.Ended(look.Records)...)
+	look.add(request.Name, reader.Finish(look.Records)...)
 	if look.Records == 0 && look.Errors == 0 {
 		look.add(request.Name, finding.Warn("look.no-records", place.Place{Line: 1, Column: 1}, "there are no records: %s", e.of.Nothing).
 			Suggest("if there should be some, say what the file is: --format, --encoding, --delimiter, --heading"))
@@ -181,7 +181,7 @@ func recognise(in io.Reader, known format.Known) (guess format.Guess, decoded *t
 }
 
 // declares tells whether the text says itself which character set it is in: what it says is
-// then held against what is there.
+// then checked against what is there.
 func declares(g *format.Guess) bool {
 	f := Named(g.Format)
 	return f != nil && f.Declares && g.Charset != text.UTF16LE && g.Charset != text.UTF16BE
@@ -218,12 +218,12 @@ type examination struct {
 	at      map[string]int // index of each field
 	kinds   map[string]int
 
-	of             *format.Format
-	said           format.Type // what the record that is surveyed says of its type
-	scratch        []byte
-	kind           string // of the record
-	frame, judging framer
-	told           map[string]int // differences from the standard, by kind and path
+	of                *format.Format
+	said              format.Type // what the record that is surveyed says of its type
+	scratch           []byte
+	kind              string // of the record
+	frame, validating framer
+	told              map[string]int // differences from the standard, by kind and path
 }
 
 // batches goes through a file: its batches, split, with their notes in the order of
@@ -258,12 +258,12 @@ func (e *examination) run(ctx context.Context) error {
 		for _, n := range b.Notes {
 			e.add(e.request.Name, e.reader.Describe(b, n))
 		}
-		judging := e.judge(b)
+		validating := e.validate(b)
 		for i := range b.Records() {
 			e.record(b, i)
 		}
-		if judging != nil {
-			for _, r := range <-judging {
+		if validating != nil {
+			for _, r := range <-validating {
 				e.remark(b, r)
 			}
 		}
@@ -351,9 +351,9 @@ func (e *examination) show(b *batch.Batch, i int) Shown {
 	raw := b.Raw(i)
 	s := Shown{Record: e.Records, Line: b.Place(i, b.Bounds[i].Off).Line, Offset: b.Base + int64(b.Bounds[i].Off), Kind: e.kind, Parts: []format.Node{}, Raw: e.readable(raw)}
 	framed, shift := e.frame.framed(e.reader, b, i)
-	var book *standard.Book
-	if judge, can := e.reader.(format.Judge); can {
-		book = judge.Book(framed)
+	var book *standard.Dictionary
+	if validator, can := e.reader.(format.Validator); can {
+		book = validator.Dictionary(framed)
 	}
 	nodes := e.reader.Outline(framed)
 	paths := chosen(nodes, e.request.Path)
@@ -401,35 +401,35 @@ func chosen(nodes []format.Node, path string) []string {
 	return out
 }
 
-// held is a source whose messages are held against descriptions of one's own.
-func held(source format.Source, own *standard.Shelf) format.Source {
+// held is a source whose messages are checked against descriptions of one's own.
+func held(source format.Source, own *standard.Catalog) format.Source {
 	if of, can := source.(format.Described); can && own != nil {
 		return of.By(own)
 	}
 	return source
 }
 
-// judged are the differences from the standard in a batch, by record.
-type judged struct {
+// validated are the differences from the standard in a batch, by record.
+type validated struct {
 	record int
-	format.Remark
+	format.Difference
 }
 
-// judge holds the records of a batch against their standard, while they are surveyed.
-func (e *examination) judge(b *batch.Batch) <-chan []judged {
-	judge, ok := e.reader.(format.Judge)
+// validate holds the records of a batch against their standard, while they are surveyed.
+func (e *examination) validate(b *batch.Batch) <-chan []validated {
+	validator, ok := e.reader.(format.Validator)
 	if !ok {
 		return nil
 	}
-	done := make(chan []judged, 1)
+	done := make(chan []validated, 1)
 	go func() {
-		var out []judged
+		var out []validated
 		for i := range b.Records() {
-			framed, shift := e.judging.framed(e.reader, b, i)
-			judge.Judge(framed, func(r format.Remark) {
+			framed, shift := e.validating.framed(e.reader, b, i)
+			validator.Validate(framed, func(r format.Difference) {
 				if r.At >= shift {
 					r.At -= shift
-					out = append(out, judged{i, r})
+					out = append(out, validated{i, r})
 				}
 			})
 		}
@@ -440,7 +440,7 @@ func (e *examination) judge(b *batch.Batch) <-chan []judged {
 
 // remark tells a difference from the standard. Of each kind the first ones are told, and all
 // are counted.
-func (e *examination) remark(b *batch.Batch, r judged) {
+func (e *examination) remark(b *batch.Batch, r validated) {
 	e.scratch = append(append(append(e.scratch[:0], r.Code...), ' '), general(r.Path)...)
 	if len(e.told) < mostFields || e.told[string(e.scratch)] > 0 {
 		e.told[string(e.scratch)]++

@@ -22,7 +22,7 @@ type Sample struct {
 	text  io.ReaderAt
 	rows  rows
 	marks bookmarks
-	own   *standard.Shelf // as in Request
+	own   *standard.Catalog // as in Request
 }
 
 // Store keeps the text of a sample.
@@ -34,8 +34,8 @@ type Store interface {
 // NewSample looks at a file from its beginning to its end and writes its text, undone
 // of compression and encoding, to a store. What more text comes than most bytes is
 // ErrLong.
-// Messages are held against own, if it is not nil, before their standard.
-func NewSample(ctx context.Context, in io.Reader, name string, own *standard.Shelf, store Store, most int64) (*Sample, error) {
+// Messages are checked against own, if it is not nil, before their standard.
+func NewSample(ctx context.Context, in io.Reader, name string, own *standard.Catalog, store Store, most int64) (*Sample, error) {
 	s := &Sample{text: store, own: own}
 	s.marks.stride = 1
 	look, err := Examine(ctx, in, Request{Name: name, Records: 1, Byte: -1, Own: own, marks: &s.marks, text: io.MultiWriter(&s.rows, &atMost{store, most})})

@@ -10,8 +10,8 @@ import (
 
 // parted are the schemas that a value is described by.
 type parted struct {
-	sure  []*js.Schema // it is held against each
-	maybe []*js.Schema // it is held against some, or under conditions: nobody knows here
+	sure  []*js.Schema // it is checked against each
+	maybe []*js.Schema // it is checked against some, or under conditions: nobody knows here
 }
 
 func (p *parted) add(more parted, sure bool) {
@@ -108,7 +108,7 @@ type level struct {
 // mostCounted bounds how many elements a list is counted to.
 const mostCounted = 1 << 20
 
-// surround makes ready what the values around records are held against. Steps lead to the records;
+// surround makes ready what the values around records are checked against. Steps lead to the records;
 // above are the schemas at each of them. It gives the rules that cannot be applied, since records
 // are read one after the other.
 func (s *Schema) surround(above []parted, steps []string) (unchecked []string) {

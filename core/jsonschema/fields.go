@@ -25,7 +25,7 @@ type fields struct {
 
 // collect takes the members of an object. Up says how many levels above the record it stands, ""
 // that it is the record; without is the member that leads to the record. Sure tells that each record
-// is held against this part of the schema, so that its types are proved.
+// is checked against this part of the schema, so that its types are proved.
 //
 // There tells that the object itself always stands there.
 func (f *fields) collect(s *js.Schema, path []string, up, without string, sure, there bool) {

@@ -25,7 +25,7 @@ import (
 	"ydrion/core/shape"
 )
 
-// Schema is what records are held against.
+// Schema is what records are checked against.
 type Schema struct {
 	File   string
 	Record shape.Record // the fields that maps can use
@@ -256,7 +256,7 @@ type Violation struct {
 	Seen             string
 }
 
-// mostDigits is how large an exponent may be that is held against bounds.
+// mostDigits is how large an exponent may be that is checked against bounds.
 const mostDigits = 1000
 
 // Check holds a record, whose syntax is right, against the schema.
@@ -269,7 +269,7 @@ func (s *Schema) Check(raw []byte, say func(Violation)) {
 // record is what a record is called in a sentence.
 const record = "the record"
 
-// readable reads a value whose syntax is right. One that cannot be held against anything is said.
+// readable reads a value whose syntax is right. One that cannot be checked against anything is said.
 func readable(raw []byte, whole string, say func(Violation)) (any, bool) {
 	value, exponents, ok := decode(raw)
 	if !ok {
@@ -278,7 +278,7 @@ func readable(raw []byte, whole string, say func(Violation)) (any, bool) {
 	}
 	if exponents {
 		if at, large := tooLarge(value, nil); large {
-			say(violation(raw, at, "schema.maximum", fmt.Sprintf("%s has an exponent of more than %d, which is not held against anything", name(whole, at), mostDigits)))
+			say(violation(raw, at, "schema.maximum", fmt.Sprintf("%s has an exponent of more than %d, which is not checked against anything", name(whole, at), mostDigits)))
 			return nil, false
 		}
 	}

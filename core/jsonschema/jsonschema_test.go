@@ -36,7 +36,7 @@ func load(t *testing.T, source, records string, asserted bool) *Schema {
 }
 
 // TestFieldsOfASchema: the members that are not objects and lists are fields, those that every record
-// is held against with their types; nearest first, and those of what holds the records behind them.
+// is checked against with their types; nearest first, and those of what holds the records behind them.
 func TestFieldsOfASchema(t *testing.T) {
 	kinds := map[value.Kind]string{value.Text: "", value.Number: " number", value.Bool: " bool", value.Time: " time"}
 	for _, test := range []struct {
@@ -84,7 +84,7 @@ func TestViolations(t *testing.T) {
 		{"", ` {"order": "7", "station": {"code": "é"}, "specimens": [{"id": "x"}], "note": "long, longer, longest"}`, `schema.type /order "order is a text, not a whole number" at "7"; schema.minLength /station/code "station.code has 1 character, at least 2 are needed" at "é"; schema.pattern /specimens/0/id "specimens.0.id does not match ^[A-Z]{2}-[0-9]+$: "x"" at "x"; schema.maxLength /note "note has 21 characters, at most 10 are allowed" at "long, longer, longest"`},
 		{"/specimens/*", `{"id": "BR-1", "weight": 450, "tests": ["XRAY", "WBC", "WBC"], "station": "there", "animal": {}}`, `schema.maximum /weight "weight is 450, it must be less than 450" at 450; schema.unique /tests "elements 2 and 3 of tests are the same" at ["XRAY", "WBC", "WBC"]; schema.enum /tests/0 "tests.0 is "XRAY", allowed are "WBC", "HGB", 7, null" at "XRAY"; schema.enum /station "station is "there", allowed is "here"" at "there"; schema.alternative /animal "animal fits none of the 2 forms that the schema allows: animal.tag is missing; or animal.chip is missing" at {}`},
 		{"/specimens/*", `{"id": "BR-1", "weight": 1.25, "animal": {"tag": "a", "chip": 1}}`, `schema.multiple /weight "weight is 1.25, it must be a multiple of 0.1" at 1.25; schema.alternative /animal "animal fits several forms of the schema of which it may fit only one" at {"tag": "a", "chip": 1}`},
-		{"/specimens/*", `{"id": "BR-1", "weight": 1e99999999}`, `schema.maximum /weight "weight has an exponent of more than 1000, which is not held against anything" at 1e99999999`},
+		{"/specimens/*", `{"id": "BR-1", "weight": 1e99999999}`, `schema.maximum /weight "weight has an exponent of more than 1000, which is not checked against anything" at 1e99999999`},
 		{"/specimens/*", `[1]`, `schema.type | "the record is a list, not an object" at [1]`},
 		{"/specimens/*", `{"id": "BR-1", "taken": "2026-13-01"}`, `schema.format /taken "taken is not of the format date: "2026-13-01"" at "2026-13-01"`},
 	} {

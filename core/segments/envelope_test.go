@@ -145,7 +145,7 @@ func readSeverely(t *testing.T, rules *segments.Rules, file string, size int) (r
 		}
 		b.First += int64(b.Records())
 	}
-	for _, f := range r.Ended(0) {
+	for _, f := range r.Finish(0) {
 		whole = append(whole, say(f))
 	}
 	slices.Sort(whole)

@@ -57,8 +57,8 @@ type Rules struct {
 	// Near is a version that describes messages of a kind as a version does that is not described; nil: there
 	// is none.
 	Near func(version, kind string) string
-	// Shelf has the descriptions of messages.
-	Shelf *standard.Shelf
+	// Catalog has the descriptions of messages.
+	Catalog *standard.Catalog
 	// Form says what is wrong with a text as a value of an elementary type, "" if nothing is.
 	Form func(kind, text string) string
 	// Dates is that of messages: see Message.
@@ -88,11 +88,11 @@ type Rules struct {
 }
 
 // Described finds the description of a message.
-func (r *Rules) Described(around [][]byte, head []byte, s Syntax) (*standard.Book, *standard.Structure) {
+func (r *Rules) Described(around [][]byte, head []byte, s Syntax) (*standard.Dictionary, *standard.Structure) {
 	version, kind := r.Names(around, head, s)
-	book := r.Shelf.Book(version)
+	book := r.Catalog.Version(version)
 	if book == nil && r.Near != nil {
-		book = r.Shelf.Book(r.Near(version, kind))
+		book = r.Catalog.Version(r.Near(version, kind))
 	}
 	if book == nil {
 		return nil, nil
@@ -101,10 +101,10 @@ func (r *Rules) Described(around [][]byte, head []byte, s Syntax) (*standard.Boo
 }
 
 // describe is Described for a reader that may have descriptions of its own.
-func (r *Reader) describe(around [][]byte, head []byte, s Syntax) (*standard.Book, *standard.Structure) {
+func (r *Reader) describe(around [][]byte, head []byte, s Syntax) (*standard.Dictionary, *standard.Structure) {
 	if r.own != nil {
 		version, kind := r.Names(around, head, s)
-		if book := r.own.Book(version); book != nil {
+		if book := r.own.Version(version); book != nil {
 			for _, name := range []string{kind, strings.TrimRight(kind, "PIDA")} {
 				if structure := book.Structure(name); structure != nil {
 					return book, structure
@@ -126,7 +126,7 @@ type Level struct {
 type Interchanges struct {
 	Rules *Rules
 	// Own are descriptions that stand before those of the standard; nil: none.
-	Own *standard.Shelf
+	Own *standard.Catalog
 	// Unit is the segment that is a record by itself, with what stands around it in its
 	// message as context, and with what belongs to it. Without one the message is.
 	Unit string
@@ -141,7 +141,7 @@ const ahead = 64 << 10
 type bound struct {
 	*Rules
 	*Wanted
-	own *standard.Shelf
+	own *standard.Catalog
 }
 
 // Open reads the beginning of the first interchange.
@@ -216,7 +216,7 @@ func (s Interchanges) Bind(of shape.Shape) (format.Bound, finding.List) {
 }
 
 func (s Interchanges) belongs(segment, to string) bool {
-	return s.Own != nil && Belongs(segment, to, s.Own) || Belongs(segment, to, s.Rules.Shelf)
+	return s.Own != nil && Belongs(segment, to, s.Own) || Belongs(segment, to, s.Rules.Catalog)
 }
 
 // unknown says that neither a description nor the standard knows a position, and what comes near.
@@ -231,7 +231,7 @@ func (s Interchanges) unknown(p Position) (problem, suggestion string) {
 			return "", ""
 		}
 	}
-	problem, suggestion = Unknown(p, s.Rules.Shelf, false)
+	problem, suggestion = Unknown(p, s.Rules.Catalog, false)
 	return problem, suggestion
 }
 
@@ -355,7 +355,7 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 		return false, err
 	}
 	s := r.syntax(base)
-	want, from, starts := max(r.Most(), len(buf)), 0, b.Wholes[:0]
+	want, from, starts := max(r.Most(), len(buf)), 0, b.Messages[:0]
 	for {
 		if buf, err = r.Fill(buf, want); err != nil {
 			b.Buf, b.N = buf, 0
@@ -421,7 +421,7 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 	if broken != nil || stop < n {
 		n = stop
 	}
-	b.Wholes = starts
+	b.Messages = starts
 	if r.Unit < 0 {
 		b.Bounds = append(b.Bounds[:0], starts...)
 	}
@@ -449,17 +449,17 @@ func (r *Reader) surround(b *batch.Batch, around [][]byte) {
 		}
 		from := len(b.Buf)
 		b.Buf = append(append(b.Buf, segment...), b.Buf[b.N])
-		b.Wholes = append(b.Wholes, batch.Span{Off: uint32(from), End: uint32(from + len(segment))})
+		b.Messages = append(b.Messages, batch.Span{Off: uint32(from), End: uint32(from + len(segment))})
 	}
 }
 
 // messages splits what surround has put together.
 func messages(b *batch.Batch) (messages, around []batch.Span) {
-	i := len(b.Wholes)
-	for i > 0 && int(b.Wholes[i-1].Off) >= b.N {
+	i := len(b.Messages)
+	for i > 0 && int(b.Messages[i-1].Off) >= b.N {
 		i--
 	}
-	return b.Wholes[:i], b.Wholes[i:]
+	return b.Messages[:i], b.Messages[i:]
 }
 
 // renew reads the beginning of an interchange, whose syntax may be another one.
@@ -804,8 +804,8 @@ func (s *Syntax) AppendPlain(to, value []byte) []byte {
 	return to
 }
 
-// Ended says whether the envelopes agree with what came.
-func (r *Reader) Ended(int64) finding.List {
+// Finish says whether the envelopes agree with what came.
+func (r *Reader) Finish(int64) finding.List {
 	if r.untold == 0 {
 		return r.ended
 	}

@@ -32,11 +32,11 @@ type record struct {
 // read reads a file in batches of a size and gives its records and what was wrong with it.
 func read(t testing.TB, rules *segments.Rules, file, unit string, size int, paths ...string) ([]record, []string) {
 	t.Helper()
-	return judged(t, rules, false, file, unit, size, paths...)
+	return validated(t, rules, false, file, unit, size, paths...)
 }
 
-// judged reads a file whose messages are held against their descriptions.
-func judged(t testing.TB, rules *segments.Rules, judging bool, file, unit string, size int, paths ...string) ([]record, []string) {
+// validated reads a file whose messages are checked against their descriptions.
+func validated(t testing.TB, rules *segments.Rules, validating bool, file, unit string, size int, paths ...string) ([]record, []string) {
 	t.Helper()
 	set := text.UTF8
 	if rules.Declares {
@@ -72,8 +72,8 @@ func judged(t testing.TB, rules *segments.Rules, judging bool, file, unit string
 		}
 		r.Split(b)
 		remarks := map[int][]string{}
-		if judging {
-			r.(format.Judge).JudgeAll(b, func(whole int, k format.Remark) {
+		if validating {
+			r.(format.Validator).ValidateAll(b, func(whole int, k format.Difference) {
 				remarks[whole] = append(remarks[whole], fmt.Sprintf("%s +%d %s", k.Code, b.Base+int64(k.At), k.Path))
 			})
 		}
@@ -95,7 +95,7 @@ func judged(t testing.TB, rules *segments.Rules, judging bool, file, unit string
 					rec.found = append(rec.found, said(f.Code, f.Place.Offset, f.Place.Path))
 				}
 			}
-			whole, _ := slices.BinarySearchFunc(b.Wholes, b.Bounds[i].Off, func(s batch.Span, off uint32) int { return cmp.Compare(s.End, off+1) })
+			whole, _ := slices.BinarySearchFunc(b.Messages, b.Bounds[i].Off, func(s batch.Span, off uint32) int { return cmp.Compare(s.End, off+1) })
 			rec.found = append(rec.found, remarks[whole]...)
 			out = append(out, rec)
 		}
@@ -109,7 +109,7 @@ func judged(t testing.TB, rules *segments.Rules, judging bool, file, unit string
 			return out, append(wrong, said(f.Code, f.Place.Offset, f.Message))
 		}
 	}
-	for _, f := range r.Ended(0) {
+	for _, f := range r.Finish(0) {
 		if warned || f.Severity == finding.Error {
 			wrong = append(wrong, said(f.Code, f.Place.Offset, f.Message))
 		}
@@ -357,7 +357,7 @@ func outline(t *testing.T, rules *segments.Rules, file string) string {
 			out = append(out, line+" "+file[n.From:min(n.To, n.From+9)])
 		}
 	}
-	r.(format.Judge).Judge([]byte(file), func(k format.Remark) { out = append(out, fmt.Sprintf("%d %s %s", k.At, k.Path, k.Text)) })
+	r.(format.Validator).Validate([]byte(file), func(k format.Difference) { out = append(out, fmt.Sprintf("%d %s %s", k.At, k.Path, k.Text)) })
 	return strings.Join(out, "\n")
 }
 
@@ -399,14 +399,14 @@ func TestOutline(t *testing.T) {
 // against holds reading in small batches against reading in large ones, and what is read alone
 // against what is read among others.
 func against(t *testing.T, rules *segments.Rules, file, unit string, size int, paths ...string) {
-	for _, judging := range []bool{false, true} {
-		alike(t, rules, judging, file, unit, size, paths...)
+	for _, validating := range []bool{false, true} {
+		alike(t, rules, validating, file, unit, size, paths...)
 	}
 }
 
-func alike(t *testing.T, rules *segments.Rules, judging bool, file, unit string, size int, paths ...string) {
-	got, wrong := judged(t, rules, judging, file, unit, size, paths...)
-	whole, wrong2 := judged(t, rules, judging, file, unit, 1<<20, paths...)
+func alike(t *testing.T, rules *segments.Rules, validating bool, file, unit string, size int, paths ...string) {
+	got, wrong := validated(t, rules, validating, file, unit, size, paths...)
+	whole, wrong2 := validated(t, rules, validating, file, unit, 1<<20, paths...)
 	if len(got) != len(whole) || !slices.Equal(wrong, wrong2) {
 		t.Fatalf("%q: %d records and %q in batches of %d, %d and %q in large ones", file, len(got), wrong, size, len(whole), wrong2)
 	}

@@ -9,12 +9,12 @@ import (
 )
 
 // Unknown says that no version of a standard knows a position, and what comes near; "" if one does,
-// or if nothing is known of it. The newest version is asked first. Whole tells that the books have all
+// or if nothing is known of it. The newest version is asked first. Whole tells that the dictionaries have all
 // segments of the standard.
-func Unknown(p Position, shelf *standard.Shelf, whole bool) (problem, suggestion string) {
+func Unknown(p Position, catalog *standard.Catalog, whole bool) (problem, suggestion string) {
 	most := -1 // elements of the segment
-	for _, version := range slices.Backward(shelf.Versions) {
-		known := shelf.Book(version).Segment(p.Segment)
+	for _, version := range slices.Backward(catalog.Versions) {
+		known := catalog.Version(version).Segment(p.Segment)
 		if known == nil {
 			continue
 		}
@@ -35,8 +35,8 @@ func Unknown(p Position, shelf *standard.Shelf, whole bool) (problem, suggestion
 		return "", ""
 	case most < 0:
 		var names []string
-		for _, version := range shelf.Versions {
-			names = append(names, shelf.Book(version).Names("segment")...)
+		for _, version := range catalog.Versions {
+			names = append(names, catalog.Version(version).Names("segment")...)
 		}
 		if near := finding.Nearest(p.Segment, names); near != "" {
 			suggestion = fmt.Sprintf("was %s meant?", near)
@@ -64,10 +64,10 @@ func lacks(p Position, e *standard.Element) string {
 
 // Belongs tells whether a segment can stand in what belongs to another one: behind it in its group, in the
 // structure of some message. It is true, too, if no structure has the other one.
-func Belongs(segment, to string, shelf *standard.Shelf) bool {
+func Belongs(segment, to string, catalog *standard.Catalog) bool {
 	known := false
-	for _, version := range slices.Backward(shelf.Versions) {
-		book := shelf.Book(version)
+	for _, version := range slices.Backward(catalog.Versions) {
+		book := catalog.Version(version)
 		for _, name := range book.Names("structure") {
 			s := book.Structure(name)
 			if !s.Knows(to) {

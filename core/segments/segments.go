@@ -1,4 +1,4 @@
-// Package segments shows and judges records that are made of segments, with what a
+// Package segments shows and validates records that are made of segments, with what a
 // standard says about them: which groups they form, what their fields are called,
 // and where they differ from it. The formats bring the segments taken apart.
 package segments
@@ -44,7 +44,7 @@ type Value struct {
 	From, To int
 	Text     string  // as it was before it was written; of the whole if there are parts: empty
 	Parts    []Value // its components, if it has separators
-	Syntax   bool    // it says what the separators are: it is neither shown nor judged
+	Syntax   bool    // it says what the separators are: it is neither shown nor validated
 }
 
 // Filled is how many of its values something stands in, without their parts.
@@ -65,8 +65,8 @@ func (v Value) Empty() bool { return v.From == v.To }
 // Message is a record with what is known about its kind.
 type Message struct {
 	Segments  []Segment
-	Book      *standard.Book      // nil: nothing is known
-	Structure *standard.Structure // nil: not known
+	Book      *standard.Dictionary // nil: nothing is known
+	Structure *standard.Structure  // nil: not known
 	// TypeOf gives the type of a field whose type another field says, as the standard
 	// gives it otherwise.
 	TypeOf func(s *Segment, field int, kind string) string
@@ -76,7 +76,7 @@ type Message struct {
 	Closed          func(kind, table string) bool
 	Hierarchy, Last string // as in Rules
 	// Local tells whether a segment is one of our own making, that no standard knows; nil if the
-	// book does not have all segments of its standard.
+	// dictionary does not have all segments of its standard.
 	Local func(name string) bool
 	// Dates gives the values of a segment that are dates in a form which another value of it names,
 	// with what is wrong with them; nil: there are none.
@@ -108,8 +108,8 @@ func Count(text []byte, characters ...byte) (n int) {
 }
 
 // TooManyRemark says so.
-func TooManyRemark(path string, at int) format.Remark {
-	return format.Remark{Code: "standard.too-long", Path: path, At: at, Text: fmt.Sprintf("the message has more than %d values, and is not held against its description", MaxValues)}
+func TooManyRemark(path string, at int) format.Difference {
+	return format.Difference{Code: "standard.too-long", Path: path, At: at, Text: fmt.Sprintf("the message has more than %d values, and is not checked against its description", MaxValues)}
 }
 
 // Scratch is memory for judging.
@@ -125,11 +125,11 @@ type counted struct {
 	n    int
 }
 
-// knownSegment is what a book says of a segment.
+// knownSegment is what a dictionary says of a segment.
 type knownSegment struct {
 	key  uint32
 	name string
-	of   *standard.Book
+	of   *standard.Dictionary
 	is   *standard.Composite
 }
 
@@ -368,8 +368,8 @@ func constituent(e *standard.Element, i int) *standard.Element {
 	return &nothing
 }
 
-// Meaning is what a book calls a position; empty where that is not known.
-func Meaning(b *standard.Book, path string) string {
+// Meaning is what a dictionary calls a position; empty where that is not known.
+func Meaning(b *standard.Dictionary, path string) string {
 	p, err := ParsePosition(path)
 	if b == nil || err != nil {
 		return ""
@@ -390,8 +390,8 @@ func Meaning(b *standard.Book, path string) string {
 	return e.Title
 }
 
-// Judge tells where a message differs from what the standard says about it.
-func (m *Message) Judge(say func(format.Remark)) {
+// Validate tells where a message differs from what the standard says about it.
+func (m *Message) Validate(say func(format.Difference)) {
 	if m.Book == nil {
 		return
 	}
@@ -472,13 +472,13 @@ func (m *Message) Judge(say func(format.Remark)) {
 		for i := len(m.Segments) - 1; last.Outside && i > 0; i-- {
 			last = m.Segments[i-1]
 		}
-		say(format.Remark{Code: "standard.missing", At: last.From, Path: Path(last.Name, k.counting(last.Name)-1, 0, 0, 0, 0),
+		say(format.Difference{Code: "standard.missing", At: last.From, Path: Path(last.Name, k.counting(last.Name)-1, 0, 0, 0, 0),
 			Text: fmt.Sprintf("%s is missing behind %s: %s requires it", names(missing), last.Name, m.Structure.Name)})
 	}
 }
 
-func remark(code string, at int, path, seen, text string) format.Remark {
-	return format.Remark{Code: code, At: at, Path: path, Seen: seen, Text: text}
+func remark(code string, at int, path, seen, text string) format.Difference {
+	return format.Difference{Code: code, At: at, Path: path, Seen: seen, Text: text}
 }
 
 // counted holds how often a node came against how often it may.
@@ -523,7 +523,7 @@ func (w where) below(n int) where {
 	return w
 }
 
-// rulebook is what a message is held against, for people.
+// rulebook is what a message is checked against, for people.
 func (m *Message) rulebook() string {
 	if m.Book.Closed {
 		return "the description"
@@ -531,7 +531,7 @@ func (m *Message) rulebook() string {
 	return "version " + m.Book.Version
 }
 
-func (m *Message) fields(s *Segment, occurrence int, known *standard.Composite, say func(format.Remark)) {
+func (m *Message) fields(s *Segment, occurrence int, known *standard.Composite, say func(format.Difference)) {
 	for f := range known.Elements {
 		e := &known.Elements[f]
 		at := where{segment: s.Name, occurrence: occurrence, field: f + 1, repetition: 1}
@@ -545,28 +545,28 @@ func (m *Message) fields(s *Segment, occurrence int, known *standard.Composite, 
 				if len(field) > 0 {
 					from = field[0].From
 				}
-				say(format.Remark{Code: "standard.required", At: from, Path: at.String(), Text: e.Title + " is required, and empty"})
+				say(format.Difference{Code: "standard.required", At: from, Path: at.String(), Text: e.Title + " is required, and empty"})
 			}
 			continue
 		}
 		if e.Usage == standard.NotUsed {
-			say(format.Remark{Code: "standard.not-used", At: field[0].From, Path: at.String(), Text: e.Title + " is not used in " + m.rulebook()})
+			say(format.Difference{Code: "standard.not-used", At: field[0].From, Path: at.String(), Text: e.Title + " is not used in " + m.rulebook()})
 			continue
 		}
 		if e.Repeats > 0 && len(field) > e.Repeats {
 			at.repetition = e.Repeats + 1
-			say(format.Remark{Code: "standard.repeats", At: field[e.Repeats].From, Path: at.String(), Text: fmt.Sprintf("%s may come %s, not %d times", e.Title, times(e.Repeats), len(field))})
+			say(format.Difference{Code: "standard.repeats", At: field[e.Repeats].From, Path: at.String(), Text: fmt.Sprintf("%s may come %s, not %d times", e.Title, times(e.Repeats), len(field))})
 		}
 		e = m.typed(s, f+1, e)
 		for r := range field {
 			at.repetition = r + 1
-			m.judge(&field[r], e, deepest, at, say)
+			m.validate(&field[r], e, deepest, at, say)
 		}
 	}
 	if m.Dates != nil {
 		m.Dates(s, func(field, component int, v *Value, wrong string) {
 			at := where{segment: s.Name, occurrence: occurrence, field: field, repetition: 1, component: component}
-			say(format.Remark{Code: "standard.form", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s: %s", strconv.Quote(finding.Shorten([]byte(v.Text))), wrong)})
+			say(format.Difference{Code: "standard.form", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s: %s", strconv.Quote(finding.Shorten([]byte(v.Text))), wrong)})
 		})
 	}
 	there := func(n int) bool {
@@ -574,21 +574,21 @@ func (m *Message) fields(s *Segment, occurrence int, known *standard.Composite, 
 	}
 	for i := range known.Conditions {
 		if c := &known.Conditions[i]; c.Wrong(there) != "" {
-			say(format.Remark{Code: "standard.condition", At: s.From, Path: Path(s.Name, occurrence, 0, 0, 0, 0), Text: fmt.Sprintf("elements of %s: %s (%s)", s.Name, c.Wrong(there), c.Text)})
+			say(format.Difference{Code: "standard.condition", At: s.From, Path: Path(s.Name, occurrence, 0, 0, 0, 0), Text: fmt.Sprintf("elements of %s: %s (%s)", s.Name, c.Wrong(there), c.Text)})
 		}
 	}
 	// Of the segments of X12 those elements are described that are usually filled.
 	complete := m.Book.Closed || m.Local != nil
 	for f := len(known.Elements); f < len(s.Fields) && complete; f++ {
 		if v := s.Fields[f]; len(v) > 0 && !v[0].Empty() {
-			say(format.Remark{Code: "standard.more-fields", At: v[0].From, Path: Path(s.Name, occurrence, f+1, 1, 0, 0), Text: fmt.Sprintf("%s knows %d fields of %s", m.rulebook(), len(known.Elements), s.Name)})
+			say(format.Difference{Code: "standard.more-fields", At: v[0].From, Path: Path(s.Name, occurrence, f+1, 1, 0, 0), Text: fmt.Sprintf("%s knows %d fields of %s", m.rulebook(), len(known.Elements), s.Name)})
 			return
 		}
 	}
 }
 
-// judge holds a value against its element, and its parts against theirs.
-func (m *Message) judge(v *Value, e *standard.Element, levels int, at where, say func(format.Remark)) {
+// validate holds a value against its element, and its parts against theirs.
+func (m *Message) validate(v *Value, e *standard.Element, levels int, at where, say func(format.Difference)) {
 	if v.Empty() || v.Syntax || v.Text == `""` {
 		return
 	}
@@ -597,16 +597,16 @@ func (m *Message) judge(v *Value, e *standard.Element, levels int, at where, say
 		length = utf8.RuneCountInString(v.Text)
 	}
 	if e.Max > 0 && length > e.Max {
-		say(format.Remark{Code: "standard.length", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s has %d characters, and at most %d are allowed", e.Title, length, e.Max)})
+		say(format.Difference{Code: "standard.length", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s has %d characters, and at most %d are allowed", e.Title, length, e.Max)})
 	}
 	if e.Min > 0 && length < e.Min {
-		say(format.Remark{Code: "standard.length", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s has %d characters, and must have %d at least", e.Title, length, e.Min)})
+		say(format.Difference{Code: "standard.length", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s has %d characters, and must have %d at least", e.Title, length, e.Min)})
 	}
 	of := e.Of()
 	switch {
 	case len(v.Parts) == 0 && of != nil && levels > 0: // only the first is there
 		m.parts(v, e, of, at, say)
-		m.judge(v, &of.Elements[0], levels-1, at, say)
+		m.validate(v, &of.Elements[0], levels-1, at, say)
 		return
 	case len(v.Parts) == 0:
 		m.elementary(v, e, at, say)
@@ -623,39 +623,39 @@ func (m *Message) judge(v *Value, e *standard.Element, levels int, at where, say
 				continue
 			}
 			if of != nil {
-				say(format.Remark{Code: "standard.more-parts", At: p.From, Path: at.below(c + 1).String(), Text: fmt.Sprintf("%s has %d components of type %s", e.Title, len(of.Elements), e.Type)})
+				say(format.Difference{Code: "standard.more-parts", At: p.From, Path: at.below(c + 1).String(), Text: fmt.Sprintf("%s has %d components of type %s", e.Title, len(of.Elements), e.Type)})
 			}
 			return
 		}
-		m.judge(p, inner, levels-1, at.below(c+1), say)
+		m.validate(p, inner, levels-1, at.below(c+1), say)
 	}
 }
 
 // parts holds which components a value has against its type.
-func (m *Message) parts(v *Value, e *standard.Element, of *standard.Composite, at where, say func(format.Remark)) {
+func (m *Message) parts(v *Value, e *standard.Element, of *standard.Composite, at where, say func(format.Difference)) {
 	there := func(n int) bool {
 		return n == 1 && len(v.Parts) == 0 || n <= len(v.Parts) && !v.Parts[n-1].Empty()
 	}
 	for i := range of.Elements {
 		switch inner := &of.Elements[i]; {
 		case inner.Usage == standard.Required && !there(i+1) && (m.Book.Closed || !v.Empty()):
-			say(format.Remark{Code: "standard.required", At: v.From, Path: at.below(i + 1).String(), Text: fmt.Sprintf("%s of %s is required, and empty", inner.Title, e.Title)})
+			say(format.Difference{Code: "standard.required", At: v.From, Path: at.below(i + 1).String(), Text: fmt.Sprintf("%s of %s is required, and empty", inner.Title, e.Title)})
 		case m.Book.Closed && inner.Usage == standard.NotUsed && there(i+1):
-			say(format.Remark{Code: "standard.not-used", At: v.Parts[i].From, Path: at.below(i + 1).String(), Text: fmt.Sprintf("%s of %s is not used", inner.Title, e.Title)})
+			say(format.Difference{Code: "standard.not-used", At: v.Parts[i].From, Path: at.below(i + 1).String(), Text: fmt.Sprintf("%s of %s is not used", inner.Title, e.Title)})
 		}
 	}
 	for i := range of.Conditions {
 		if c := &of.Conditions[i]; c.Wrong(there) != "" {
-			say(format.Remark{Code: "standard.condition", At: v.From, Path: at.String(), Text: fmt.Sprintf("components of %s: %s (%s)", e.Title, c.Wrong(there), c.Text)})
+			say(format.Difference{Code: "standard.condition", At: v.From, Path: at.String(), Text: fmt.Sprintf("components of %s: %s (%s)", e.Title, c.Wrong(there), c.Text)})
 		}
 	}
 }
 
 // elementary holds a text against the form and the codes of its element.
-func (m *Message) elementary(v *Value, e *standard.Element, at where, say func(format.Remark)) {
+func (m *Message) elementary(v *Value, e *standard.Element, at where, say func(format.Difference)) {
 	if m.Form != nil {
 		if wrong := m.Form(e.Type, v.Text); wrong != "" {
-			say(format.Remark{Code: "standard.form", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s is not a value of type %s: %s", e.Title, e.Type, wrong)})
+			say(format.Difference{Code: "standard.form", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s is not a value of type %s: %s", e.Title, e.Type, wrong)})
 		}
 	}
 	t := e.Codes()
@@ -667,6 +667,6 @@ func (m *Message) elementary(v *Value, e *standard.Element, at where, say func(f
 		if m.Book.Closed || t.Own {
 			known = ""
 		}
-		say(format.Remark{Code: "standard.code", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s: %s is not among the codes of table %s (%s)%s", e.Title, strconv.Quote(finding.Shorten([]byte(v.Text))), t.Name, t.Title, known)})
+		say(format.Difference{Code: "standard.code", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s: %s is not among the codes of table %s (%s)%s", e.Title, strconv.Quote(finding.Shorten([]byte(v.Text))), t.Name, t.Title, known)})
 	}
 }

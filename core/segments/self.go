@@ -14,7 +14,7 @@ import (
 func (r *Rules) Format() *format.Format {
 	return &format.Format{
 		Name: r.Name, Title: r.Title, Makes: r.Makes, Nothing: r.Nothing,
-		Declares: r.Declares, Standard: true, Shelf: r.Shelf, Canonical: true,
+		Declares: r.Declares, Standard: true, Catalog: r.Catalog, Canonical: true,
 		Position: position, List: IsList(ParsePosition), Example: r.Example,
 		Broken:   r.broken,
 		Settings: func(o format.Options) format.Source { return Interchanges{Rules: r, Unit: o.Text("record")} },
@@ -74,7 +74,7 @@ func (s Interchanges) Says(set string) string {
 }
 
 // By gives the source with descriptions that stand before those of the standard.
-func (s Interchanges) By(own *standard.Shelf) format.Source {
+func (s Interchanges) By(own *standard.Catalog) format.Source {
 	s.Own = own
 	return s
 }

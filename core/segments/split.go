@@ -329,7 +329,7 @@ func (w *walk) whole(rule, at int, warn bool) {
 	}
 	record := w.Record
 	from := len(w.b.Bounds)
-	for from > 0 && w.b.Bounds[from-1].Off >= w.b.Wholes[w.wholeOf(at)].Off {
+	for from > 0 && w.b.Bounds[from-1].Off >= w.b.Messages[w.wholeOf(at)].Off {
 		from--
 	}
 	for w.Record = from; w.Record < len(w.b.Bounds); w.Record++ {
@@ -340,7 +340,7 @@ func (w *walk) whole(rule, at int, warn bool) {
 
 // wholeOf is the message that holds an offset.
 func (r *Reader) wholeIn(b *batch.Batch, at uint32) int {
-	i, _ := slices.BinarySearchFunc(b.Wholes, at, func(s batch.Span, off uint32) int { return cmp.Compare(s.End, off+1) })
+	i, _ := slices.BinarySearchFunc(b.Messages, at, func(s batch.Span, off uint32) int { return cmp.Compare(s.End, off+1) })
 	return i
 }
 
@@ -652,7 +652,7 @@ func (r *Reader) advice(s *Syntax) []byte {
 func (r *Reader) Raw(b *batch.Batch, record int) []byte {
 	s := r.syntax(b.Base)
 	unit := b.Bounds[record]
-	m := b.Wholes[r.wholeIn(b, unit.Off)]
+	m := b.Messages[r.wholeIn(b, unit.Off)]
 	out := r.Preface(b, record)
 	line := []byte{s.Terminator}
 	if rest := b.Buf[m.Off:b.N]; len(rest) > 0 { // segments stand in lines of their own, or not
@@ -734,7 +734,7 @@ func (r *Reader) Divide(b *batch.Batch, whole int, say func(from, to, n int)) {
 		return
 	}
 	s := r.syntax(b.Base)
-	kin, _ := r.kindred(b, &s, b.Wholes[whole])
+	kin, _ := r.kindred(b, &s, b.Messages[whole])
 	for n := range kin.Units() {
 		kin.Stretches(n, func(p batch.Span) { say(int(p.Off), int(p.End), n) })
 	}
@@ -750,7 +750,7 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 		at.Path = r.Positions[n.Slot].String()
 	}
 	seen := func(f finding.Finding) finding.Finding { f.Seen = finding.Shorten(segment); return f }
-	whole := b.Wholes[min(r.wholeIn(b, n.At), len(b.Wholes)-1)]
+	whole := b.Messages[min(r.wholeIn(b, n.At), len(b.Messages)-1)]
 	message := b.Buf[whole.Off:whole.End]
 	switch n.Rule {
 	case ruleSegment:
@@ -866,7 +866,7 @@ func (r *Reader) current() Syntax {
 	return all[len(all)-1].Syntax
 }
 
-var _ format.Judge = (*Reader)(nil)
+var _ format.Validator = (*Reader)(nil)
 
 // Outline gives the groups, segments, elements and components of a message.
 func (r *Reader) Outline(raw []byte) []format.Node {
@@ -876,8 +876,8 @@ func (r *Reader) Outline(raw []byte) []format.Node {
 	return r.apart(raw).Outline()
 }
 
-// Judge tells where a message differs from the standard's description, if it has one.
-func (r *Reader) Judge(raw []byte, say func(format.Remark)) {
+// Validate tells where a message differs from the standard's description, if it has one.
+func (r *Reader) Validate(raw []byte, say func(format.Difference)) {
 	if s := r.current(); r.tooMany(&s, raw) {
 		say(TooManyRemark(r.Head, max(0, bytes.Index(raw, []byte(r.Head)))))
 		return
@@ -891,9 +891,9 @@ func (r *Reader) Judge(raw []byte, say func(format.Remark)) {
 	if m.Structure != nil {
 		if r.own != nil && !m.Book.Closed {
 			head := max(0, slices.IndexFunc(m.Segments, func(s Segment) bool { return s.Name == r.Head }))
-			say(format.Remark{Code: format.Undescribed, Path: r.Head, At: m.Segments[head].From, Text: "the description that was given has nothing on " + m.Structure.Name + " of " + m.Book.Version + "; the standard's is taken"})
+			say(format.Difference{Code: format.Undescribed, Path: r.Head, At: m.Segments[head].From, Text: "the description that was given has nothing on " + m.Structure.Name + " of " + m.Book.Version + "; the standard's is taken"})
 		}
-		m.Judge(say)
+		m.Validate(say)
 	}
 }
 
@@ -902,8 +902,8 @@ func levelA(c rune) bool {
 	return c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune(" .,-()/='+:?!\"%&*;<>", c)
 }
 
-// JudgeAll tells where the messages of a batch differ from their descriptions.
-func (r *Reader) JudgeAll(b *batch.Batch, say func(int, format.Remark)) {
+// ValidateAll tells where the messages of a batch differ from their descriptions.
+func (r *Reader) ValidateAll(b *batch.Batch, say func(int, format.Difference)) {
 	k := slabs.Get().(*slab)
 	defer k.done()
 	list, around := messages(b)
@@ -923,10 +923,10 @@ func (r *Reader) JudgeAll(b *batch.Batch, say func(int, format.Remark)) {
 		m := r.apartWithin(k, w.s, w.lines, text)
 		if m.Structure == nil || r.own != nil && !m.Book.Closed {
 			version, kind := r.Names(w.lines, text[:w.s.end(text, 0)], w.s)
-			say(i, format.Remark{Code: format.Undescribed, Path: r.Head, At: int(span.Off), Text: fmt.Sprintf("the message is %s of %s, which nothing describes here", orNone(kind), orNone(version))})
+			say(i, format.Difference{Code: format.Undescribed, Path: r.Head, At: int(span.Off), Text: fmt.Sprintf("the message is %s of %s, which nothing describes here", orNone(kind), orNone(version))})
 			continue
 		}
-		m.Judge(func(d format.Remark) {
+		m.Validate(func(d format.Difference) {
 			d.At += int(span.Off)
 			say(i, d)
 		})
@@ -935,7 +935,7 @@ func (r *Reader) JudgeAll(b *batch.Batch, say func(int, format.Remark)) {
 
 // narrow tells where a message first has a character that is not of level A (ISO 9735, annex A):
 // capital letters, digits, blanks and some signs.
-func (m *Message) narrow(say func(format.Remark)) {
+func (m *Message) narrow(say func(format.Difference)) {
 	var look func(s *Segment, v *Value, at where) bool
 	look = func(s *Segment, v *Value, at where) bool {
 		for c := range v.Parts {
@@ -947,7 +947,7 @@ func (m *Message) narrow(say func(format.Remark)) {
 			if levelA(c) {
 				continue
 			}
-			say(format.Remark{Code: "edifact.repertoire", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%q is not among the characters of UNOA, which the interchange says it is in", c)})
+			say(format.Difference{Code: "edifact.repertoire", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%q is not among the characters of UNOA, which the interchange says it is in", c)})
 			return true
 		}
 		return false
@@ -966,8 +966,8 @@ func (m *Message) narrow(say func(format.Remark)) {
 	}
 }
 
-// Book gives the description that a message is held against.
-func (r *Reader) Book(raw []byte) *standard.Book { return r.apart(raw).Book }
+// Dictionary gives the description that a message is checked against.
+func (r *Reader) Dictionary(raw []byte) *standard.Dictionary { return r.apart(raw).Book }
 
 // apart takes a message apart, with the envelopes that stand around it, as far as it is shown.
 func (r *Reader) apart(raw []byte) *Message {

@@ -19,7 +19,7 @@ type Target struct {
 	rules   *Rules
 	syntax  Syntax
 	source  []byte // the sample as UTF-8
-	blank   *Blank
+	blank   *Template
 	head    int // where the message begins in the sample
 	tail    int // its last segment
 	escapes *text.Escapes
@@ -41,7 +41,7 @@ func NewTarget(rules *Rules, file string, sample []byte) (*Target, error) {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
 	t := &Target{rules: rules, syntax: syntax, source: source, end: string(syntax.Terminator), head: -1, tail: -1}
-	t.blank = &Blank{
+	t.blank = &Template{
 		File: file, Separators: [4]byte{syntax.Element, syntax.Repetition, syntax.Component}, Release: syntax.Release,
 		Plain: func(s string) string { return string(syntax.AppendPlain(nil, []byte(s))) }, Parse: t.parse, Given: t.given, Strict: true,
 	}
@@ -333,10 +333,10 @@ func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
 
 // layout turns what is planned into what stands before messages, a message, and what stands behind them.
 // Alone says that there is one message; several that a record becomes any number.
-func (t *Target) layout(plans []*Planned, alone, several bool) (begins, message, ends []format.Piece) {
+func (t *Target) layout(plans []*SegmentLayout, alone, several bool) (begins, message, ends []format.Piece) {
 	w := &Composer{Blank: t.blank}
-	head := slices.IndexFunc(plans, func(p *Planned) bool { return p.Name == t.rules.Head })
-	tail := slices.IndexFunc(plans, func(p *Planned) bool { return p.Name == t.rules.Tail })
+	head := slices.IndexFunc(plans, func(p *SegmentLayout) bool { return p.Name == t.rules.Head })
+	tail := slices.IndexFunc(plans, func(p *SegmentLayout) bool { return p.Name == t.rules.Tail })
 
 	if t.syntax.Size > 0 { // it says its separators
 		w.Text(string(t.source[:t.syntax.Size]) + strings.TrimPrefix(t.end, string(t.syntax.Terminator)))
@@ -354,7 +354,7 @@ func (t *Target) layout(plans []*Planned, alone, several bool) (begins, message,
 			count++
 		}
 	}
-	w.Each(plans[head:tail], func(p *Planned) {
+	w.Each(plans[head:tail], func(p *SegmentLayout) {
 		t.segment(w, p)
 		if p.Optional() || p.In() {
 			w.Piece(format.Piece{Kind: format.Tally, Number: 1})
@@ -376,7 +376,7 @@ func (t *Target) layout(plans []*Planned, alone, several bool) (begins, message,
 }
 
 // numbered tells which messages and levels have no number.
-func (t *Target) numbered(plans []*Planned) (out finding.List) {
+func (t *Target) numbered(plans []*SegmentLayout) (out finding.List) {
 	for _, p := range plans {
 		number := 0
 		if p.Name == t.rules.Head {
@@ -396,7 +396,7 @@ func (t *Target) numbered(plans []*Planned) (out finding.List) {
 }
 
 // segment writes a segment.
-func (t *Target) segment(w *Composer, p *Planned) {
+func (t *Target) segment(w *Composer, p *SegmentLayout) {
 	w.Text(p.Name)
 	if p.Name == t.rules.Hierarchy {
 		w.Text(string(t.syntax.Element))
@@ -437,7 +437,7 @@ func (t *Target) segment(w *Composer, p *Planned) {
 }
 
 // closing writes a segment that closes something: a count, and the number of what it closes.
-func (t *Target) closing(w *Composer, name string, count func(), opened *Slot, number int) {
+func (t *Target) closing(w *Composer, name string, count func(), opened *Node, number int) {
 	w.Text(name + string(t.syntax.Element))
 	count()
 	w.Text(string(t.syntax.Element))
@@ -463,7 +463,7 @@ func (t *Target) Show(record []byte) []format.Line {
 // Differences are those between the sample and its description, as warnings: what is made of it will have
 // them, too.
 func (t *Target) Differences() (out finding.List) {
-	t.reader.Judge(t.source, func(r format.Remark) {
+	t.reader.Validate(t.source, func(r format.Difference) {
 		f := finding.Warn(r.Code, place.At(t.blank.File, t.source, r.At), "%s", r.Text)
 		f.Place.Path = r.Path
 		out = append(out, f)

@@ -190,8 +190,8 @@ func TestTargetsRefuse(t *testing.T) {
 	}
 }
 
-// TestSampleIsJudged: what a sample lacks, all messages will lack.
-func TestSampleIsJudged(t *testing.T) {
+// TestSampleIsValidated: what a sample lacks, all messages will lack.
+func TestSampleIsValidated(t *testing.T) {
 	target, err := segments.NewTarget(edifact.Rules, "blank", []byte(blankOrder))
 	if err != nil {
 		t.Fatal(err)
@@ -267,8 +267,8 @@ func FuzzTarget(f *testing.F) {
 			x, _ := read.Value(0, 0)
 			y, _ := read.Value(0, 1)
 			z, _ := read.Value(0, 2)
-			if read.Records() != 1 || len(read.Notes)+len(r.Ended(1)) > 0 || string(x) != a || string(y) != b || len(z) > 0 {
-				t.Fatalf("%q %q became %q, which is read as %q %q %q, %v", a, b, made, x, y, z, r.Ended(1))
+			if read.Records() != 1 || len(read.Notes)+len(r.Finish(1)) > 0 || string(x) != a || string(y) != b || len(z) > 0 {
+				t.Fatalf("%q %q became %q, which is read as %q %q %q, %v", a, b, made, x, y, z, r.Finish(1))
 			}
 		}
 	})

@@ -26,7 +26,7 @@ type Guideline struct {
 // with its name before an equals sign.
 type sef struct {
 	file     string
-	known    map[string]*Shelf
+	known    map[string]*Catalog
 	out      finding.List
 	line     int64
 	standard string
@@ -80,7 +80,7 @@ const (
 //
 // What it does not name is named as in the standard's own description of the same version, if there
 // is one: known has those by the standard.
-func ReadSEF(file string, b []byte, known map[string]*Shelf) (*Guideline, finding.List) {
+func ReadSEF(file string, b []byte, known map[string]*Catalog) (*Guideline, finding.List) {
 	s := &sef{file: file, known: known, elements: map[string]basic{}, codes: map[string][]string{}, texts: map[string]string{}, used: map[string]bool{}, skipped: map[string]*finding.Finding{}, variants: map[string]map[int]bool{}}
 	g := &Guideline{}
 	if text.FirstInvalid(b) >= 0 {
@@ -173,7 +173,7 @@ func (s *sef) entry(section, line string, g *Guideline) {
 		s.bad("%.40q stands before the first section", line)
 		return
 	default:
-		s.skip("section ."+section, "its entries say nothing that can be held against messages here")
+		s.skip("section ."+section, "its entries say nothing that can be checked against messages here")
 		return
 	}
 	name, body, ok := strings.Cut(line, "=")

@@ -11,12 +11,12 @@ import (
 // text writes what has been read in our own format.
 func (s *sef) text(g *Guideline) string {
 	var b strings.Builder
-	var like *Book
-	if shelf := s.known[s.standard]; shelf != nil {
-		like = shelf.Book(s.version)
+	var like *Dictionary
+	if catalog := s.known[s.standard]; catalog != nil {
+		like = catalog.Version(s.version)
 	}
 	if like == nil {
-		like = &Book{}
+		like = &Dictionary{}
 	}
 	fmt.Fprintf(&b, "# %s\n# from %s, a guideline in the Standard Exchange Format\n", strings.TrimSpace(g.Name+" "+g.Title), s.file)
 	names := map[string]*described{}

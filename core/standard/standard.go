@@ -13,9 +13,9 @@ import (
 	"sync"
 )
 
-// Book is one version of a standard. What it holds is read when it is first asked for; a
+// Dictionary is one version of a standard. What it holds is read when it is first asked for; a
 // file with mistakes is found by Check, and by a panic later.
-type Book struct {
+type Dictionary struct {
 	Version string
 	// Closed tells that its tables have all codes that there may be.
 	Closed  bool
@@ -28,7 +28,7 @@ type entryKey struct{ kind, name string }
 // entry is a block, and what has been made of it.
 type entry struct {
 	block
-	book      *Book
+	book      *Dictionary
 	once      sync.Once
 	composite *Composite
 	table     *Table
@@ -36,7 +36,7 @@ type entry struct {
 	err       error
 }
 
-func (b *Book) get(kind, name string) *entry {
+func (b *Dictionary) get(kind, name string) *entry {
 	if e := b.entries[entryKey{kind, name}]; e != nil {
 		return e.get()
 	}
@@ -54,16 +54,16 @@ func (e *entry) get() *entry {
 }
 
 // Segment gives a segment by its name, nil if there is none.
-func (b *Book) Segment(name string) *Composite { return b.get("segment", name).composite }
+func (b *Dictionary) Segment(name string) *Composite { return b.get("segment", name).composite }
 
 // Type gives a data type, nil if it is not known.
-func (b *Book) Type(name string) *Composite { return b.get("type", name).composite }
+func (b *Dictionary) Type(name string) *Composite { return b.get("type", name).composite }
 
 // Table gives a code table, nil if it is not known.
-func (b *Book) Table(name string) *Table { return b.get("table", name).table }
+func (b *Dictionary) Table(name string) *Table { return b.get("table", name).table }
 
 // Typed is an element with another type, as where a field says the type of another.
-func (b *Book) Typed(e *Element, kind string) *Element {
+func (b *Dictionary) Typed(e *Element, kind string) *Element {
 	key := typedKey{e, kind}
 	if t, ok := b.typed.Load(key); ok {
 		return t.(*Element)
@@ -83,10 +83,10 @@ type typedKey struct {
 }
 
 // Structure gives the structure of a message, nil if it is not known.
-func (b *Book) Structure(name string) *Structure { return b.get("structure", name).structure }
+func (b *Dictionary) Structure(name string) *Structure { return b.get("structure", name).structure }
 
 // Names lists what there is of a kind: segment, type, table or structure.
-func (b *Book) Names(kind string) []string {
+func (b *Dictionary) Names(kind string) []string {
 	var out []string
 	for k := range b.entries {
 		if k.kind == kind {
@@ -98,7 +98,7 @@ func (b *Book) Names(kind string) []string {
 }
 
 // Check reads everything, and gives the first mistake.
-func (b *Book) Check() error {
+func (b *Dictionary) Check() error {
 	for k, e := range b.entries {
 		if e.once.Do(e.read); e.err != nil {
 			return fmt.Errorf("%s %s: %w", k.kind, k.name, e.err)
@@ -207,7 +207,7 @@ func Versions(files fs.FS) ([]string, error) {
 }
 
 // Read finds what the files in a folder say of one version.
-func Read(files fs.FS, version string) (*Book, error) {
+func Read(files fs.FS, version string) (*Dictionary, error) {
 	var all []block
 	err := blocks(files, func(k *block) error {
 		if k.kind == "table" || k.of(version) {
@@ -218,8 +218,8 @@ func Read(files fs.FS, version string) (*Book, error) {
 	return bookOf(version, all), err
 }
 
-func bookOf(version string, all []block) *Book {
-	b := &Book{Version: version, entries: map[entryKey]*entry{}}
+func bookOf(version string, all []block) *Dictionary {
+	b := &Dictionary{Version: version, entries: map[entryKey]*entry{}}
 	for _, k := range all {
 		if k.kind == "table" || k.of(version) {
 			b.entries[entryKey{k.kind, k.name}] = &entry{block: k, book: b}

@@ -27,7 +27,7 @@ structure ORU_R02 1 More results
 MSH RESULT+(PATIENT?(PID PD1? NTE* VISIT?(PV1 PV2?)) ORDER+(ORC? OBR NTE* OBSERVATION*(OBX NTE*) SPECIMEN*(SPM OBX*))) DSC?
 `
 
-func book(t *testing.T, content, version string) *Book {
+func book(t *testing.T, content, version string) *Dictionary {
 	t.Helper()
 	b, err := Read(fstest.MapFS{"x.txt": {Data: []byte(content)}}, version)
 	if err != nil {
@@ -195,17 +195,17 @@ func TestChoice(t *testing.T) {
 // TestShelf: versions are read once, and what does not hold together is told.
 func TestShelf(t *testing.T) {
 	files := fstest.MapFS{"d/x.txt": {Data: []byte("segment AAA 1 First\nR CX#9 Number\nO ST Text\n\nstructure S 1,2 x\nA G(B)\n")}}
-	shelf := NewShelf(files, "d", "1", "2")
-	if shelf.Book("1") == nil || shelf.Book("1") != shelf.Book("1") || shelf.Book("3") != nil {
+	catalog := NewCatalog(files, "d", "1", "2")
+	if catalog.Version("1") == nil || catalog.Version("1") != catalog.Version("1") || catalog.Version("3") != nil {
 		t.Error("books are not kept")
 	}
-	if got := strings.Join(shelf.Check([]string{"ST"}), "; "); got != "1 AAA: there is no type CX" {
+	if got := strings.Join(catalog.Check([]string{"ST"}), "; "); got != "1 AAA: there is no type CX" {
 		t.Error(got)
 	}
-	if got := strings.Join(shelf.Check([]string{"ST", "CX"}), "; "); got != "1 AAA: there is no table 9" {
+	if got := strings.Join(catalog.Check([]string{"ST", "CX"}), "; "); got != "1 AAA: there is no table 9" {
 		t.Error(got)
 	}
-	if got := NewShelf(files, "d", "1").Check(nil); len(got) != 1 || !strings.Contains(got[0], "tell of [1 2]") {
+	if got := NewCatalog(files, "d", "1").Check(nil); len(got) != 1 || !strings.Contains(got[0], "tell of [1 2]") {
 		t.Error(got)
 	}
 }

@@ -50,7 +50,7 @@ func whole(t *testing.T, d Dialect, file string, fields ...string) ([]string, []
 			}
 			b.First += int64(b.Records())
 		}
-		for _, f := range r.Ended(int64(len(lines))) {
+		for _, f := range r.Finish(int64(len(lines))) {
 			wrong = append(wrong, f.String())
 		}
 		if i == 0 {

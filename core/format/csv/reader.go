@@ -357,7 +357,7 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 	n := s.whole
 	if r.EOF {
 		if s.open >= 0 {
-			b.Odd = s.odd
+			b.Unusual = s.odd
 			last := s.last
 			if r.keys != nil { // the rest may have more rows of the last record
 				last = r.whole(buf, s.last)
@@ -384,7 +384,7 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 		r.apart(buf, n)
 	}
 	r.Give(b, buf, n, r.terminator)
-	b.Odd = s.odd
+	b.Unusual = s.odd
 	return !r.EOF || len(r.Carry) > 0, nil
 }
 
@@ -399,8 +399,8 @@ func (r *Reader) holdBack(buf []byte, n int) int {
 	return n
 }
 
-// Ended holds the total that the footer says against the rows that came.
-func (r *Reader) Ended(records int64) finding.List {
+// Finish holds the total that the footer says against the rows that came.
+func (r *Reader) Finish(records int64) finding.List {
 	total := r.dialect.Total
 	if total == nil {
 		return r.ended

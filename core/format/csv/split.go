@@ -27,7 +27,7 @@ func (r *Reader) Split(b *batch.Batch) {
 }
 
 func (r *Reader) split(b *batch.Batch) {
-	odd := b.Odd || bytes.IndexByte(b.Buf[:b.N], 0) >= 0
+	odd := b.Unusual || bytes.IndexByte(b.Buf[:b.N], 0) >= 0
 	if r.charset == text.UTF8 {
 		odd = odd || !utf8.Valid(b.Buf[:b.N])
 	} else {

@@ -24,7 +24,7 @@ var Rules = &segments.Rules{
 	Begin:   begin,
 	Parties: [2]int{2, 3}, Opening: opening, Fits: fits, Dates: dates,
 	Names: name, Near: near,
-	Shelf:    Directories,
+	Catalog:  Directories,
 	Form:     form,
 	Declares: true,
 }
@@ -120,7 +120,7 @@ func form(kind, s string) string {
 var files embed.FS
 
 // Directories are those that there are descriptions of. D.3 is what CONTRL says in UNH-2.
-var Directories = standard.NewShelf(files, "descriptions", "D.96A", "D.01B", "D.3")
+var Directories = standard.NewCatalog(files, "descriptions", "D.96A", "D.01B", "D.3")
 
 // name says which directory and which type a message is of: UNH-2.
 func name(_ [][]byte, head []byte, s segments.Syntax) (directory, kind string) {

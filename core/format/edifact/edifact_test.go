@@ -14,15 +14,15 @@ func TestDescriptions(t *testing.T) {
 	}
 	for _, directory := range []string{"D.96A", "D.01B"} {
 		for _, name := range []string{"ORDERS", "ORDCHG", "ORDRSP", "DESADV", "RECADV", "INVOIC", "REMADV", "PRICAT", "IFTMIN", "IFTSTA", "CODECO", "COPARN", "COARRI", "BAPLIE", "PAXLST", "SLSRPT", "INVRPT", "APERAK"} {
-			if s := Directories.Book(directory).Structure(name); s == nil || len(s.Nodes) < 5 {
+			if s := Directories.Version(directory).Structure(name); s == nil || len(s.Nodes) < 5 {
 				t.Errorf("%s of %s is not described", name, directory)
 			}
 		}
 	}
-	if b := Directories.Book("D.3"); b.Structure("CONTRL") == nil || b.Structure("ORDERS") != nil {
+	if b := Directories.Version("D.3"); b.Structure("CONTRL") == nil || b.Structure("ORDERS") != nil {
 		t.Error("CONTRL is described by another directory")
 	}
-	if Directories.Book("none") != nil {
+	if Directories.Version("none") != nil {
 		t.Error("a release that is not described has a book")
 	}
 }

@@ -21,7 +21,7 @@ var Format = func() *format.Format {
 			of.Version = append(of.Version, value...)
 		}
 	}
-	f.Meaning = func(path, version string) string { return segments.Meaning(Directories.Book(version), path) }
+	f.Meaning = func(path, version string) string { return segments.Meaning(Directories.Version(version), path) }
 	return f
 }()
 
@@ -57,9 +57,9 @@ func recognise(g *format.Guess, b, _ []byte, _ format.Known) bool {
 				g.Version = of[1] + "." + of[2]
 			}
 			g.Because(format.Certain, "the first message is %s of %s", g.Type, g.Version)
-			book := Directories.Book(g.Version)
+			book := Directories.Version(g.Version)
 			if of := near(g.Version, g.Type); book == nil && of != "" {
-				g.Because(format.Certain, "%s of %s is not described here: it is held against that of %s", g.Type, g.Version, of)
+				g.Because(format.Certain, "%s of %s is not described here: it is checked against that of %s", g.Type, g.Version, of)
 			} else if book == nil {
 				g.Described(nil, nil)
 			} else {

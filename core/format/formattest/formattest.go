@@ -238,7 +238,7 @@ func (k *contract) read(file string, w way) result {
 		out.wrong = append(out.wrong, string(rest))
 		return out
 	}
-	say(r.Ended(first - 1))
+	say(r.Finish(first - 1))
 	return out
 }
 

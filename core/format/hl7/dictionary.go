@@ -11,32 +11,32 @@ import (
 var files embed.FS
 
 // Versions are those that there is a dictionary of.
-var Versions = standard.NewShelf(files, "dictionary", "2.1", "2.2", "2.3", "2.3.1", "2.4", "2.5", "2.5.1", "2.6", "2.7", "2.7.1")
+var Versions = standard.NewCatalog(files, "dictionary", "2.1", "2.2", "2.3", "2.3.1", "2.4", "2.5", "2.5.1", "2.6", "2.7", "2.7.1")
 
-// Book is what the standard says in a version, as MSH-12 says it; nil if that is not
+// Dictionary is what the standard says in a version, as MSH-12 says it; nil if that is not
 // known. Of is the version that is told of: for 2.8 there is none, and 2.7.1 is taken.
-func Book(version string) (book *standard.Book, of string) {
+func DictionaryOf(version string) (book *standard.Dictionary, of string) {
 	of, _, _ = strings.Cut(version, "^")
 	if of == "2.8" {
 		of = "2.7.1"
 	}
-	return Versions.Book(of), of
+	return Versions.Version(of), of
 }
 
 // described finds what is said of messages of a kind: in descriptions of one's own, or in the standard.
-func described(own *standard.Shelf, version, code, event, said string) (*standard.Book, *standard.Structure) {
+func described(own *standard.Catalog, version, code, event, said string) (*standard.Dictionary, *standard.Structure) {
 	if own != nil {
-		if book := own.Book(version); book != nil {
+		if book := own.Version(version); book != nil {
 			return book, structure(book, code, event, said)
 		}
 	}
-	book, _ := Book(version)
+	book, _ := DictionaryOf(version)
 	return book, structure(book, code, event, said)
 }
 
 // structure finds the structure of a message: by MSH-9.3 if that is said, else by its
 // type and event.
-func structure(b *standard.Book, code, event, said string) *standard.Structure {
+func structure(b *standard.Dictionary, code, event, said string) *standard.Structure {
 	if b == nil {
 		return nil
 	}
@@ -51,7 +51,7 @@ func structure(b *standard.Book, code, event, said string) *standard.Structure {
 // Meaning is what the standard calls a position, in the version that a message
 // says; empty where that is not known.
 func Meaning(position, version string) string {
-	b, _ := Book(version)
+	b, _ := DictionaryOf(version)
 	if b == nil {
 		return ""
 	}

@@ -40,8 +40,10 @@ func shown(t *taker, raw []byte) []format.Node {
 // Show gives all values of a message.
 func Show(record []byte) []format.Line { return format.Lines(Outline(record)) }
 
-// Judge tells where a message differs from its version of the standard.
-func (r *Reader) Judge(raw []byte, say func(format.Remark)) {
+var _ format.Validator = (*Reader)(nil)
+
+// Validate tells where a message differs from its version of the standard.
+func (r *Reader) Validate(raw []byte, say func(format.Difference)) {
 	t := takers.Get().(*taker)
 	defer t.done()
 	t.own, t.decoded = r.own, !r.declared
@@ -53,16 +55,16 @@ func (r *Reader) Judge(raw []byte, say func(format.Remark)) {
 		if m.Segments[0].Value(12) == "" {
 			say(unversioned(0))
 		}
-		m.Judge(say)
+		m.Validate(say)
 	}
 }
 
-// JudgeAll tells where the messages of a batch differ from their version of the standard.
-func (r *Reader) JudgeAll(b *batch.Batch, say func(int, format.Remark)) {
+// ValidateAll tells where the messages of a batch differ from their version of the standard.
+func (r *Reader) ValidateAll(b *batch.Batch, say func(int, format.Difference)) {
 	t := takers.Get().(*taker)
 	defer t.done()
 	t.own, t.decoded = r.own, !r.declared
-	for i, span := range b.Wholes {
+	for i, span := range b.Messages {
 		if tooMany(b.Buf[span.Off:span.End]) {
 			say(i, segments.TooManyRemark("MSH", int(span.Off)))
 			continue
@@ -74,9 +76,9 @@ func (r *Reader) JudgeAll(b *batch.Batch, say func(int, format.Remark)) {
 			say(i, unversioned(int(span.Off)))
 		case m.Structure == nil:
 			kind := m.Segments[0].Value(9)
-			say(i, format.Remark{Code: format.Undescribed, Path: "MSH-9", At: int(span.Off), Text: fmt.Sprintf("the standard has no structure for a message %s", strconv.Quote(finding.Shorten([]byte(kind))))})
+			say(i, format.Difference{Code: format.Undescribed, Path: "MSH-9", At: int(span.Off), Text: fmt.Sprintf("the standard has no structure for a message %s", strconv.Quote(finding.Shorten([]byte(kind))))})
 		default:
-			m.Judge(func(d format.Remark) {
+			m.Validate(func(d format.Difference) {
 				d.At += int(span.Off)
 				say(i, d)
 			})
@@ -85,12 +87,12 @@ func (r *Reader) JudgeAll(b *batch.Batch, say func(int, format.Remark)) {
 }
 
 // unversioned is the remark of a message that does not say of which version it is.
-func unversioned(at int) format.Remark {
-	return format.Remark{Code: "standard.required", Path: "MSH-12", At: at, Text: "MSH-12 is empty: it must say which version the message is of"}
+func unversioned(at int) format.Difference {
+	return format.Difference{Code: "standard.required", Path: "MSH-12", At: at, Text: "MSH-12 is empty: it must say which version the message is of"}
 }
 
-// Book gives the description that a message is held against: its first segment says which.
-func (r *Reader) Book(raw []byte) *standard.Book {
+// Dictionary gives the description that a message is checked against: its first segment says which.
+func (r *Reader) Dictionary(raw []byte) *standard.Dictionary {
 	if i := bytes.IndexAny(raw, "\r\n"); i >= 0 {
 		raw = raw[:i]
 	}
@@ -169,10 +171,10 @@ type taker struct {
 	values    []segments.Value // of all segments: theirs are pieces of it
 	fields    []segments.Field
 	segments  []segments.Segment
-	own       *standard.Shelf // see Source
-	decoded   bool            // the text is UTF-8, whatever MSH-18 says
-	most      int             // filled values are enough; 0: all are wanted
-	odd       [256]bool       // characters that say that a field is not a plain text
+	own       *standard.Catalog // see Source
+	decoded   bool              // the text is UTF-8, whatever MSH-18 says
+	most      int               // filled values are enough; 0: all are wanted
+	odd       [256]bool         // characters that say that a field is not a plain text
 }
 
 // takers are used again by who is done with a message.

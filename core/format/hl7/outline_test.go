@@ -16,14 +16,14 @@ func TestDictionary(t *testing.T) {
 	for _, wrong := range Versions.Check(nil) {
 		t.Error(wrong)
 	}
-	if b, of := Book("2.8"); b == nil || of != "2.7.1" {
+	if b, of := DictionaryOf("2.8"); b == nil || of != "2.7.1" {
 		t.Error("2.8 is read by", of)
 	}
-	if b, _ := Book("2.9"); b != nil {
+	if b, _ := DictionaryOf("2.9"); b != nil {
 		t.Error("2.9 is known")
 	}
 	for _, version := range Versions.Versions {
-		b, _ := Book(version)
+		b, _ := DictionaryOf(version)
 		for _, name := range []string{"MSH", "PID", "PV1", "OBR", "OBX", "NTE", "MSA"} {
 			if s := b.Segment(name); s == nil || len(s.Elements) == 0 {
 				t.Errorf("%s knows no %s", version, name)
@@ -89,8 +89,8 @@ BTS <BTS|1>
 	}
 }
 
-// TestJudge: what differs from the standard is told with its place to the byte.
-func TestJudge(t *testing.T) {
+// TestValidate: what differs from the standard is told with its place to the byte.
+func TestValidate(t *testing.T) {
 	const head, pid = "MSH|^~\\&|A|B|C|D|20261125||ORU^R01^ORU_R01|M1|P|2.5.1\r", "PID|1||T-1||GS^Nell\rOBR|1|O|F|CBC\r"
 	for _, test := range []struct{ body, at, want string }{
 		{pid + "OBX|1|NM|K||4.5||||||F\r", "", ""},
@@ -112,7 +112,7 @@ func TestJudge(t *testing.T) {
 		var got []string
 		at := -1
 		r := &Reader{bound: &bound{}}
-		r.Judge([]byte(raw), func(k format.Remark) {
+		r.Validate([]byte(raw), func(k format.Difference) {
 			if at < 0 {
 				at = k.At
 			}
@@ -188,13 +188,13 @@ func TestDifferencesThatAreNone(t *testing.T) {
 			t.Fatal(err)
 		}
 		var got, all []string
-		r.(format.Judge).Judge([]byte(test.in), func(d format.Remark) { got = append(got, d.Code+" "+d.Path) })
+		r.(format.Validator).Validate([]byte(test.in), func(d format.Difference) { got = append(got, d.Code+" "+d.Path) })
 		b := &batch.Batch{First: 1}
 		if _, err := r.Cut(b); err != nil {
 			t.Fatal(err)
 		}
 		r.Split(b)
-		r.(format.Judge).JudgeAll(b, func(_ int, d format.Remark) { all = append(all, d.Code+" "+d.Path) })
+		r.(format.Validator).ValidateAll(b, func(_ int, d format.Difference) { all = append(all, d.Code+" "+d.Path) })
 		if strings.Join(got, ", ") != test.want || strings.Join(all, ", ") != test.want {
 			t.Errorf("%q:\n%v %v, not %s", test.in, got, all, test.want)
 		}

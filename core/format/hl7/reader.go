@@ -32,14 +32,14 @@ type Source struct {
 	// Marked says that values go on into HL7: escape sequences that are not text are kept as such.
 	Marked bool
 
-	own *standard.Shelf // descriptions that stand before those of the standard; nil: none
+	own *standard.Catalog // descriptions that stand before those of the standard; nil: none
 }
 
 // bound is what is wanted of messages.
 type bound struct {
 	*segments.Wanted
-	marked bool            // see Source
-	own    *standard.Shelf // see Source
+	marked bool              // see Source
+	own    *standard.Catalog // see Source
 }
 
 // Open looks for the first message.
@@ -239,7 +239,7 @@ func letter(c byte) bool { return c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z' |
 // Cut fills b with the next whole messages. Their bounds are known then.
 func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 	buf := r.Start(b)
-	want, from, starts := max(r.Most(), len(buf)), 0, b.Wholes[:0]
+	want, from, starts := max(r.Most(), len(buf)), 0, b.Messages[:0]
 	for {
 		var err error
 		if buf, err = r.Fill(buf, want); err != nil {
@@ -282,7 +282,7 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 	if r.batches {
 		starts = r.tally(buf[:n], starts)
 	}
-	b.Wholes = starts
+	b.Messages = starts
 	if r.Unit < 0 {
 		b.Bounds = append(b.Bounds[:0], starts...)
 	}
@@ -414,7 +414,7 @@ func (r *Reader) Split(b *batch.Batch) {
 	r.Lay(b)
 	messages := b.Bounds
 	if r.Unit >= 0 {
-		messages = b.Wholes
+		messages = b.Messages
 	}
 	plain := &inMessages
 	if r.blocks {
@@ -995,8 +995,8 @@ func (r *Reader) Raw(b *batch.Batch, record int) []byte {
 	if r.Unit < 0 || bytes.HasPrefix(b.Buf[unit.Off:], []byte("MSH")) {
 		return b.Raw(record)
 	}
-	i, _ := slices.BinarySearchFunc(b.Wholes, unit.Off, func(s batch.Span, off uint32) int { return cmp.Compare(s.End, off+1) })
-	whole := b.Wholes[i]
+	i, _ := slices.BinarySearchFunc(b.Messages, unit.Off, func(s batch.Span, off uint32) int { return cmp.Compare(s.End, off+1) })
+	whole := b.Messages[i]
 	if of := b.Base + int64(whole.Off); r.kin == nil || r.kinOf != of || r.kinEnd != of+int64(whole.Len()) {
 		r.kin, r.kinOf, r.kinEnd = r.kindred(b, i), of, of+int64(whole.Len())
 	}
@@ -1011,7 +1011,7 @@ func (r *Reader) Raw(b *batch.Batch, record int) []byte {
 
 // kindred walks through a message and finds which segments belong to its units.
 func (r *Reader) kindred(b *batch.Batch, whole int) *segments.Kin {
-	message := b.Wholes[whole]
+	message := b.Messages[whole]
 	end := int(message.End)
 	if i := bytes.IndexByte(b.Buf[message.Off:end], blockEnd); r.blocks && i >= 0 {
 		end = int(message.Off) + i
@@ -1142,8 +1142,8 @@ func parts(path, value, separators []byte, f func(path, value []byte)) {
 	}
 }
 
-// Ended says whether the counts of batches agree with what came.
-func (r *Reader) Ended(int64) finding.List { return r.ended }
+// Finish says whether the counts of batches agree with what came.
+func (r *Reader) Finish(int64) finding.List { return r.ended }
 
 // Heading is empty: messages bring their own.
 func (r *Reader) Heading() []byte { return nil }

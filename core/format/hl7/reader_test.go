@@ -77,7 +77,7 @@ func read(t testing.TB, file string, unit string, size int, paths ...string) ([]
 			return out, said(finding.List{broken.Finding})
 		}
 	}
-	return out, said(r.Ended(0))
+	return out, said(r.Finish(0))
 }
 
 func said(list finding.List) (out []string) {
@@ -128,7 +128,7 @@ func TestUnits(t *testing.T) {
 	}
 }
 
-// TestCharset: MSH-18 is believed, message by message, and held against what is
+// TestCharset: MSH-18 is believed, message by message, and checked against what is
 // there.
 func TestCharset(t *testing.T) {
 	with := func(set, value string) string {

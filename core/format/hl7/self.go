@@ -14,7 +14,7 @@ import (
 // Format is HL7 v2.
 var Format = &format.Format{
 	Name: "hl7", Title: "HL7 v2", Makes: "HL7 v2 messages", Nothing: "there is no MSH segment",
-	Declares: true, Standard: true, Shelf: Versions, Inherits: true,
+	Declares: true, Standard: true, Catalog: Versions, Inherits: true,
 	Recognise: recognise,
 	Broken:    broken,
 	Type:      kind,
@@ -57,9 +57,9 @@ func recognise(g *format.Guess, b, _ []byte, _ format.Known) bool {
 	event, _ := m.Get("MSH-9.2")
 	g.Type = strings.TrimSuffix(code+"^"+event, "^")
 	g.Because(format.Certain, "the first message says %s, version %s", g.Type, g.Version)
-	switch book, of := Book(g.Version); {
+	switch book, of := DictionaryOf(g.Version); {
 	case book == nil:
-		g.Because(format.Certain, "version %s is not described here: names and codes are not shown, and nothing is held against it", g.Version)
+		g.Because(format.Certain, "version %s is not described here: names and codes are not shown, and nothing is checked against it", g.Version)
 	case of != g.Version:
 		g.Because(format.Certain, "version %s is not described here: names and codes are those of %s", g.Version, of)
 	}
@@ -132,7 +132,7 @@ func (s Source) Says(set string) string {
 }
 
 // By gives the source with descriptions that stand before those of the standard.
-func (s Source) By(own *standard.Shelf) format.Source {
+func (s Source) By(own *standard.Catalog) format.Source {
 	s.own = own
 	return s
 }

@@ -15,7 +15,7 @@ import (
 // Target lays a map out on a sample message.
 type Target struct {
 	source  []byte
-	blank   *segments.Blank
+	blank   *segments.Template
 	header  string // what says the separators, behind MSH, FHS or BHS
 	escapes *text.Escapes
 	end     string // of a segment
@@ -44,7 +44,7 @@ func NewTarget(file string, sample []byte) (*Target, error) {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
 	s := m.Separators
-	blank := &segments.Blank{
+	blank := &segments.Template{
 		File: file, Separators: [4]byte{s.Field, s.Repetition, s.Component, s.Subcomponent},
 		Plain: s.Unescape, Parse: parsePath,
 		Given: given,
@@ -177,7 +177,7 @@ func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
 				out = append(out, findings...)
 			}
 		}
-		head := slices.IndexFunc(plans, func(p *segments.Planned) bool { return p.Name == "MSH" })
+		head := slices.IndexFunc(plans, func(p *segments.SegmentLayout) bool { return p.Name == "MSH" })
 		tail := len(plans) - head // as many close as open
 		for _, p := range plans[:head] {
 			t.segment(w, p)
@@ -186,7 +186,7 @@ func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
 		if several {
 			w.Piece(format.Piece{Kind: format.One})
 		}
-		w.Each(plans[head:tail], func(p *segments.Planned) { t.segment(w, p) })
+		w.Each(plans[head:tail], func(p *segments.SegmentLayout) { t.segment(w, p) })
 		record := w.Pieces()
 		for _, p := range plans[tail:] {
 			w.Text(p.Name + string(t.separators.Field))
@@ -210,7 +210,7 @@ func (t *Target) Layout(in format.Instructions) (format.Layout, finding.List) {
 }
 
 // segment writes a segment.
-func (t *Target) segment(w *segments.Composer, p *segments.Planned) {
+func (t *Target) segment(w *segments.Composer, p *segments.SegmentLayout) {
 	if w.Text(p.Name); header([]byte(p.Name)) {
 		w.Text(t.header)
 		w.Fields(p, 3)
@@ -234,7 +234,7 @@ func (t *Target) Inside(path string) (string, format.Target, error) {
 
 // says is the character set in which messages are written: the one that their MSH-18 names. What
 // names none is written in UTF-8.
-func (t *Target) says(msh *segments.Planned, in format.Instructions) (*text.Repertoire, finding.List) {
+func (t *Target) says(msh *segments.SegmentLayout, in format.Instructions) (*text.Repertoire, finding.List) {
 	slot := msh.Fields.Parts[18]
 	if slot == nil {
 		return nil, nil

@@ -194,9 +194,9 @@ type Reader struct {
 	valued bool   // its colon has come
 	ended  finding.List
 
-	hold     func(level int, value []byte, elements int, say func(format.Remark)) // nil: nothing is said of what stands around records
-	head     []byte                                                               // of the file, up to the list
-	tail     []byte                                                               // of the document, from the end of the list on
+	hold     func(level int, value []byte, elements int, say func(format.Difference)) // nil: nothing is said of what stands around records
+	head     []byte                                                                   // of the file, up to the list
+	tail     []byte                                                                   // of the document, from the end of the list on
 	tailAt   place.Place
 	elements int // of the list that have been passed
 }
@@ -807,7 +807,7 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 		if p, at, problem = r.records(b, buf, p); problem != "" {
 			return false, r.broken(b, buf, p, at, problem)
 		}
-		if r.EOF || len(b.Wholes) > 0 || r.state >= rest && p > 0 {
+		if r.EOF || len(b.Messages) > 0 || r.state >= rest && p > 0 {
 			break
 		}
 		if len(buf) >= MaxValue {
@@ -850,7 +850,7 @@ func (r *Reader) records(b *batch.Batch, buf []byte, p int) (stopped, at int, pr
 					}
 				}
 				text := bytes.TrimRight(buf[p:p+end], " \t\r\n")
-				b.Wholes = append(b.Wholes, batch.Span{Off: uint32(p), End: uint32(p + len(text))})
+				b.Messages = append(b.Messages, batch.Span{Off: uint32(p), End: uint32(p + len(text))})
 				p += end
 				continue
 			}
@@ -916,7 +916,7 @@ func (r *Reader) records(b *batch.Batch, buf []byte, p int) (stopped, at int, pr
 		if !whole {
 			return p, 0, ""
 		}
-		b.Wholes = append(b.Wholes, batch.Span{Off: uint32(p), End: uint32(end)})
+		b.Messages = append(b.Messages, batch.Span{Off: uint32(p), End: uint32(end)})
 		p = end
 		if r.state == element {
 			r.state = comma
@@ -960,7 +960,7 @@ func (r *Reader) Preface(*batch.Batch, int) []byte {
 }
 
 // HoldAround has what stands around records held by a check.
-func (r *Reader) HoldAround(check func(level int, value []byte, elements int, say func(format.Remark))) {
+func (r *Reader) HoldAround(check func(level int, value []byte, elements int, say func(format.Difference))) {
 	r.hold = check
 }
 
@@ -975,17 +975,17 @@ func (r *Reader) closed(buf []byte, from, to int) {
 	r.tail = append(r.tail, buf[from:to]...)
 }
 
-// Ended tells what was found too late: what is wrong with what stands around all records.
-func (r *Reader) Ended(int64) finding.List {
+// Finish tells what was found too late: what is wrong with what stands around all records.
+func (r *Reader) Finish(int64) finding.List {
 	if r.hold == nil || len(r.head) == 0 || r.state != over {
 		return r.ended
 	}
 	document := append(slices.Clip(r.head), r.tail...)
 	if len(document) > MaxValue {
-		return append(r.ended, finding.New("json.long", place.Place{Line: 1, Column: 1}, "what stands around the list of records is longer than %d MiB, and was not held against the schema", MaxValue>>20))
+		return append(r.ended, finding.New("json.long", place.Place{Line: 1, Column: 1}, "what stands around the list of records is longer than %d MiB, and was not checked against the schema", MaxValue>>20))
 	}
 	from, ended := skipBlanks(document, 0), slices.Clip(r.ended)
-	r.hold(0, document[from:], r.elements, func(d format.Remark) {
+	r.hold(0, document[from:], r.elements, func(d format.Difference) {
 		if len(ended) >= mostAround {
 			return
 		}
@@ -1114,13 +1114,13 @@ func (r *Reader) Locate(b *batch.Batch, record, slot int) (uint32, string) {
 // Raw is a record with what is around it, but without its neighbours, on a line.
 func (r *Reader) Raw(b *batch.Batch, record int) []byte {
 	unit := b.Bounds[record]
-	i, _ := slices.BinarySearchFunc(b.Wholes, unit.Off, func(s batch.Span, off uint32) int {
+	i, _ := slices.BinarySearchFunc(b.Messages, unit.Off, func(s batch.Span, off uint32) int {
 		if s.End > off {
 			return 1
 		}
 		return -1
 	})
-	whole := b.Wholes[i]
+	whole := b.Messages[i]
 	out := bytes.Clone(r.frame[0])
 	if whole == unit {
 		out = append(out, b.Buf[unit.Off:unit.End]...)
@@ -1302,7 +1302,7 @@ func (r *Reader) Split(b *batch.Batch) {
 	for level := range r.within {
 		w.rows[level] = slices.Repeat([]batch.Span{batch.Missing}, b.Slots)
 	}
-	for _, whole := range b.Wholes {
+	for _, whole := range b.Messages {
 		w.whole(whole)
 	}
 	b.Give(r.twins)
@@ -1495,7 +1495,7 @@ func (w *walk) held(level, start, end, first int) {
 		steps = len(w.before) + 1
 	}
 	told := 0
-	w.Reader.hold(steps+level, value, len(list), func(d format.Remark) {
+	w.Reader.hold(steps+level, value, len(list), func(d format.Difference) {
 		at := d.At
 		if at >= cut {
 			at += gap

@@ -68,7 +68,7 @@ func read(t testing.TB, file, records string, size int, paths ...string) (lines,
 			t.Fatal(err)
 		}
 	}
-	for _, f := range r.Ended(b.First - 1) {
+	for _, f := range r.Finish(b.First - 1) {
 		wrong = said(f)
 	}
 	return lines, raws, wrong

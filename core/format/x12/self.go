@@ -20,7 +20,7 @@ var Format = func() *format.Format {
 		}
 	}
 	f.Meaning = func(path, version string) string {
-		return segments.Meaning(Releases.Book(version[:min(6, len(version))]), path)
+		return segments.Meaning(Releases.Version(version[:min(6, len(version))]), path)
 	}
 	return f
 }()

@@ -25,9 +25,9 @@ var Rules = &segments.Rules{
 	Separating: map[string][]int{"ISA": {11, 16}},
 	Begin:      begin,
 	Parties:    [2]int{5, 8}, Grouped: true, Opening: opening, Fits: fits, Dates: dates,
-	Names: name,
-	Shelf: Releases,
-	Form:  form,
+	Names:   name,
+	Catalog: Releases,
+	Form:    form,
 	// HL segments are levels, up to the totals.
 	Hierarchy: "HL", Nested: []segments.Nesting{{Segment: "HL", Above: 2, Component: 1}}, Last: "CTT", Note: "NTE",
 }
@@ -109,7 +109,7 @@ func isDate(s string) bool {
 var files embed.FS
 
 // Releases are those that there are descriptions of.
-var Releases = standard.NewShelf(files, "descriptions", "004010", "005010")
+var Releases = standard.NewCatalog(files, "descriptions", "004010", "005010")
 
 // name says which release and which set a transaction set is of: GS-8 and ST-1.
 func name(around [][]byte, head []byte, s segments.Syntax) (release, set string) {

@@ -12,11 +12,11 @@ func TestDescriptions(t *testing.T) {
 		t.Error(wrong)
 	}
 	for _, name := range []string{"850", "855", "856", "810", "997"} {
-		if s := Releases.Book(Releases.Versions[0]).Structure(name); s == nil || len(s.Nodes) < 5 {
+		if s := Releases.Version(Releases.Versions[0]).Structure(name); s == nil || len(s.Nodes) < 5 {
 			t.Errorf("%s is not described", name)
 		}
 	}
-	if Releases.Book("none") != nil {
+	if Releases.Version("none") != nil {
 		t.Error("a release that is not described has a book")
 	}
 }
@@ -99,7 +99,7 @@ func TestKind(t *testing.T) {
 // TestElementNumbers: elements have the numbers of the data element dictionary (X12.3), which
 // acknowledgements name; those with a table of codes have the number of the table.
 func TestElementNumbers(t *testing.T) {
-	book := Releases.Book("005010")
+	book := Releases.Version("005010")
 	for path, want := range map[string]string{"BEG/3": "324", "ISA/13": "I12", "REF/2": "127", "N1/2": "93", "PO1/7": "234", "CLM/2": "782", "HL/3": "735", "DTP/3": "1251", "CAS/2": "1034", "SV1/1": "", "TDS/1": "610"} {
 		name, n, _ := strings.Cut(path, "/")
 		i, _ := strconv.Atoi(n)

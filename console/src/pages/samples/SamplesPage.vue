@@ -15,7 +15,7 @@ import TextPane from './TextPane.vue'
 
 const file = ref<File>()
 const member = ref('') // of an archive
-const guide = ref<DescriptionView>() // that messages are held against
+const guide = ref<DescriptionView>() // that messages are checked against
 const view = ref<SampleView>()
 const record = ref<Shown>()
 const tables = ref<Record<string, Table>>({})
@@ -75,7 +75,7 @@ function drop() {
   hit.value = undefined
   path.value = place.value = wanted.value = said.value = ''
 }
-// hold looks at the file again, held against a guideline or, without one, its standard.
+// hold looks at the file again, checked against a guideline or, without one, its standard.
 async function hold(f?: File) {
   problem.value = ''
   try {

@@ -9,9 +9,9 @@ import (
 	"ydrion/core/place"
 )
 
-// Blank is a sample message that maps are laid out on: which segments there are, in
+// Template is a sample message that maps are laid out on: which segments there are, in
 // which order, and which values the sample carries over.
-type Blank struct {
+type Template struct {
 	File     string
 	Segments []Sampled
 	// Separators are those of fields, repetitions, components and subcomponents, which
@@ -33,21 +33,21 @@ type Sampled struct {
 	Fields [][][][]string
 }
 
-// Slot is a field, repetition, component or subcomponent being laid out: either parts, or
+// Node is a field, repetition, component or subcomponent being laid out: either parts, or
 // a leaf that is a constant or an expression.
-type Slot struct {
-	Parts      map[int]*Slot
+type Node struct {
+	Parts      map[int]*Node
 	Constant   string // as it is written in the sample
 	Expression int    // -1: none
 	Leaf       bool
 }
 
-func newSlot() *Slot { return &Slot{Expression: -1} }
+func newSlot() *Node { return &Node{Expression: -1} }
 
 // Part gives a part, which it makes if there is none.
-func (n *Slot) Part(i int) *Slot {
+func (n *Node) Part(i int) *Node {
 	if n.Parts == nil {
-		n.Parts = map[int]*Slot{}
+		n.Parts = map[int]*Node{}
 	}
 	c, ok := n.Parts[i]
 	if !ok {
@@ -58,7 +58,7 @@ func (n *Slot) Part(i int) *Slot {
 }
 
 // Last is the number of the last part.
-func (n *Slot) Last() int {
+func (n *Node) Last() int {
 	last := 0
 	for i := range n.Parts {
 		last = max(last, i)
@@ -67,17 +67,17 @@ func (n *Slot) Last() int {
 }
 
 // First is the leaf that stands first in a slot; nil if nothing does.
-func (n *Slot) First() *Slot {
+func (n *Node) First() *Node {
 	for n != nil && !n.Leaf {
 		n = n.Parts[1]
 	}
 	return n
 }
 
-// Planned is a segment being laid out.
-type Planned struct {
+// SegmentLayout is a segment being laid out.
+type SegmentLayout struct {
 	Name   string
-	Fields *Slot
+	Fields *Node
 
 	part      string
 	condition int // of dropping or adding, -1: none
@@ -96,10 +96,10 @@ type Block struct {
 }
 
 // In tells whether the segment is repeated.
-func (p *Planned) In() bool { return len(p.blocks) > 0 }
+func (p *SegmentLayout) In() bool { return len(p.blocks) > 0 }
 
 // Optional tells whether the segment depends on a condition.
-func (p *Planned) Optional() bool { return p.condition >= 0 && !p.dropped }
+func (p *SegmentLayout) Optional() bool { return p.condition >= 0 && !p.dropped }
 
 // sampleValue is a value that the sample carries over unless told otherwise.
 type sampleValue struct {
@@ -109,7 +109,7 @@ type sampleValue struct {
 }
 
 // each calls f for all segments of the sample with their positions.
-func (t *Blank) each(f func(s *Sampled, at Position)) {
+func (t *Template) each(f func(s *Sampled, at Position)) {
 	count := map[string]int{}
 	for i := range t.Segments {
 		s := &t.Segments[i]
@@ -118,7 +118,7 @@ func (t *Blank) each(f func(s *Sampled, at Position)) {
 	}
 }
 
-func (t *Blank) values() []*sampleValue {
+func (t *Template) values() []*sampleValue {
 	var out []*sampleValue
 	t.each(func(s *Sampled, at Position) {
 		for f, field := range s.Fields {
@@ -142,12 +142,12 @@ func (t *Blank) values() []*sampleValue {
 
 // Plan puts a map's instructions and the sample together. All values of the sample must be
 // accounted for.
-func (t *Blank) Plan(in format.Instructions) ([]*Planned, finding.List) {
+func (t *Template) Plan(in format.Instructions) ([]*SegmentLayout, finding.List) {
 	var out finding.List
 	values := t.values()
-	var plans []*Planned
+	var plans []*SegmentLayout
 	t.each(func(s *Sampled, at Position) {
-		plans = append(plans, &Planned{Name: s.Name, part: at.Part(), Fields: newSlot(), condition: -1})
+		plans = append(plans, &SegmentLayout{Name: s.Name, part: at.Part(), Fields: newSlot(), condition: -1})
 	})
 	blocks := t.blocks(in.Repeat, nil)
 	for _, k := range blocks {
@@ -168,8 +168,8 @@ func (t *Blank) Plan(in format.Instructions) ([]*Planned, finding.List) {
 			}
 		}
 	}
-	find := func(part string) *Planned {
-		if i := slices.IndexFunc(plans, func(p *Planned) bool { return p.part == part }); i >= 0 {
+	find := func(part string) *SegmentLayout {
+		if i := slices.IndexFunc(plans, func(p *SegmentLayout) bool { return p.part == part }); i >= 0 {
 			return plans[i]
 		}
 		return nil
@@ -271,11 +271,11 @@ func (t *Blank) Plan(in format.Instructions) ([]*Planned, finding.List) {
 	for i, in := range all {
 		plans = t.insert(plans, in.Add, within[i], &out)
 	}
-	return slices.DeleteFunc(plans, func(p *Planned) bool { return p.dropped }), out
+	return slices.DeleteFunc(plans, func(p *SegmentLayout) bool { return p.dropped }), out
 }
 
 // blocks are those of instructions, each before those within it.
-func (t *Blank) blocks(repeated []format.Repeated, outer *Block) (out []*Block) {
+func (t *Template) blocks(repeated []format.Repeated, outer *Block) (out []*Block) {
 	for i := range repeated {
 		r := &repeated[i]
 		k := &Block{Repeated: r, outer: outer, part: r.Path, named: map[string]bool{r.Path: true}}
@@ -304,7 +304,7 @@ func (t *Blank) blocks(repeated []format.Repeated, outer *Block) (out []*Block) 
 }
 
 // lay finds the segments of a block.
-func (k *Block) lay(plans []*Planned, file string) finding.List {
+func (k *Block) lay(plans []*SegmentLayout, file string) finding.List {
 	first, last := -1, -1
 	for i, p := range plans {
 		switch {
@@ -331,14 +331,14 @@ func (k *Block) lay(plans []*Planned, file string) finding.List {
 }
 
 // insert puts added segments after the last of their name, or at the end.
-func (t *Blank) insert(plans []*Planned, added []format.Added, in *Block, out *finding.List) []*Planned {
+func (t *Template) insert(plans []*SegmentLayout, added []format.Added, in *Block, out *finding.List) []*SegmentLayout {
 	for _, a := range added {
 		at, err := t.Parse(a.Path)
 		if err != nil || at.Field != 0 || at.Occurrence != 1 || at.Element != 0 || t.Given(at.Segment, 1) {
 			*out = append(*out, finding.New("map.segment", a.At, "%q cannot be added: name a segment, as it stands within a message", a.Path))
 			continue
 		}
-		p := &Planned{Name: a.Path, part: a.Path, Fields: newSlot(), condition: a.Condition, adding: true}
+		p := &SegmentLayout{Name: a.Path, part: a.Path, Fields: newSlot(), condition: a.Condition, adding: true}
 		for _, line := range a.Assign {
 			at, _ := t.Parse(line.Path)
 			if at.Segment != a.Path || at.Occurrence != 1 {
@@ -354,7 +354,7 @@ func (t *Blank) insert(plans []*Planned, added []format.Added, in *Block, out *f
 			}
 		}
 		if where < 0 && in != nil { // behind all others of the block
-			where = 1 + slices.IndexFunc(plans, func(q *Planned) bool { return slices.Contains(q.blocks, in) })
+			where = 1 + slices.IndexFunc(plans, func(q *SegmentLayout) bool { return slices.Contains(q.blocks, in) })
 			for where < len(plans) && slices.Contains(plans[where].blocks, in) {
 				where++
 			}
@@ -374,7 +374,7 @@ func (t *Blank) insert(plans []*Planned, added []format.Added, in *Block, out *f
 	return plans
 }
 
-func (p *Planned) assign(at Position, a format.Assignment) finding.List {
+func (p *SegmentLayout) assign(at Position, a format.Assignment) finding.List {
 	n := p.Fields.Part(at.Field).Part(at.Repetition)
 	for _, i := range []int{at.Component, at.Sub} {
 		if i == 0 {
@@ -394,7 +394,7 @@ func (p *Planned) assign(at Position, a format.Assignment) finding.List {
 
 // Composer collects pieces, joining constants.
 type Composer struct {
-	Blank   *Blank
+	Blank   *Template
 	pieces  []format.Piece
 	literal []byte
 	dynamic bool // the last thing written can be empty
@@ -430,7 +430,7 @@ func (w *Composer) Piece(p format.Piece) {
 }
 
 // When writes what depends on a segment's condition, if it has one.
-func (w *Composer) When(p *Planned, write func()) {
+func (w *Composer) When(p *SegmentLayout, write func()) {
 	if !p.Optional() {
 		write()
 		return
@@ -445,7 +445,7 @@ func (w *Composer) When(p *Planned, write func()) {
 }
 
 // Each writes segments one after the other, those of a block for each of its rows.
-func (w *Composer) Each(plans []*Planned, write func(*Planned)) {
+func (w *Composer) Each(plans []*SegmentLayout, write func(*SegmentLayout)) {
 	var open []*Block
 	for _, p := range plans {
 		same := 0
@@ -478,7 +478,7 @@ func (w *Composer) close(open []*Block, but int) []*Block {
 
 // Fields writes fields from a number on, each behind a separator. Separators behind the last
 // value are left out.
-func (w *Composer) Fields(p *Planned, first int) {
+func (w *Composer) Fields(p *SegmentLayout, first int) {
 	for f := first; f <= p.Fields.Last(); f++ {
 		w.literal = append(w.literal, w.Blank.Separators[0])
 		if n, ok := p.Fields.Parts[f]; ok {
@@ -497,7 +497,7 @@ func (w *Composer) trim(separators []byte) {
 }
 
 // parts writes a slot whose parts are separated by the first separator.
-func (w *Composer) parts(n *Slot, separators []byte) {
+func (w *Composer) parts(n *Node, separators []byte) {
 	if n.Leaf {
 		if n.Expression >= 0 {
 			w.Piece(format.Piece{Kind: format.Value, Expression: n.Expression})

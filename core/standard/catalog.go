@@ -14,29 +14,29 @@ import (
 	"ydrion/core/place"
 )
 
-// Shelf has the books of a standard, each of which is read when it is first asked for.
-type Shelf struct {
+// Catalog has the dictionaries of a standard, each of which is read when it is first asked for.
+type Catalog struct {
 	Versions []string
 	files    fs.FS
 	books    sync.Map // of version: func() *Book
 }
 
-// NewShelf puts up the versions that the files in a folder tell of.
-func NewShelf(files fs.FS, folder string, versions ...string) *Shelf {
+// NewCatalog puts up the versions that the files in a folder tell of.
+func NewCatalog(files fs.FS, folder string, versions ...string) *Catalog {
 	in, err := fs.Sub(files, folder)
 	if err != nil {
 		panic(err) // the folder's name is none
 	}
-	return &Shelf{Versions: versions, files: in}
+	return &Catalog{Versions: versions, files: in}
 }
 
 // Own reads a description of one's own, in the format of the files. Its tables have all codes that
 // there may be. Where one of the bases has its version, it says only what differs from that; else it says
 // everything. An error is the first mistake in it.
-func Own(text string, bases ...*Shelf) (*Shelf, error) {
+func Own(text string, bases ...*Catalog) (*Catalog, error) {
 	text = strings.ReplaceAll(text, "\r\n", "\n")
 	var all []block
-	s := &Shelf{}
+	s := &Catalog{}
 	err := blocksOf(text, func(b *block) error {
 		all = append(all, *b)
 		for v := range strings.SplitSeq(b.versions, ",") {
@@ -56,7 +56,7 @@ func Own(text string, bases ...*Shelf) (*Shelf, error) {
 		own := slices.SortedFunc(maps.Values(book.entries), func(x, y *entry) int { return cmp.Or(cmp.Compare(x.kind, y.kind), cmp.Compare(x.name, y.name)) })
 		book.Closed = true
 		for _, base := range bases {
-			if under := base.Book(v); under != nil {
+			if under := base.Version(v); under != nil {
 				book.Closed = false
 				book.add(under)
 			}
@@ -89,7 +89,7 @@ func Own(text string, bases ...*Shelf) (*Shelf, error) {
 				described++
 			}
 		}
-		s.books.Store(v, func() *Book { return book })
+		s.books.Store(v, func() *Dictionary { return book })
 	}
 	if described == 0 {
 		return nil, fmt.Errorf("it describes no structure of a message")
@@ -97,8 +97,8 @@ func Own(text string, bases ...*Shelf) (*Shelf, error) {
 	return s, nil
 }
 
-// add takes what another book has and this one has not.
-func (b *Book) add(under *Book) {
+// add takes what another dictionary has and this one has not.
+func (b *Dictionary) add(under *Dictionary) {
 	for key, e := range under.entries {
 		if b.entries[key] == nil {
 			b.entries[key] = &entry{block: e.block, book: b}
@@ -108,7 +108,7 @@ func (b *Book) add(under *Book) {
 
 // Load reads a description of one's own: in our text format, or a guideline whose file's name ends in
 // .sef (known as in ReadSEF). of is the format that it says it is about, empty if it does not say.
-func Load(file string, b []byte, known map[string]*Shelf, bases ...*Shelf) (shelf *Shelf, of string, out finding.List) {
+func Load(file string, b []byte, known map[string]*Catalog, bases ...*Catalog) (catalog *Catalog, of string, out finding.List) {
 	text := string(b)
 	if strings.EqualFold(path.Ext(file), ".sef") {
 		var g *Guideline
@@ -117,18 +117,18 @@ func Load(file string, b []byte, known map[string]*Shelf, bases ...*Shelf) (shel
 		}
 		text, of = g.Text, g.Standard
 	}
-	shelf, err := Own(text, bases...)
+	catalog, err := Own(text, bases...)
 	if err != nil {
 		return nil, of, append(out, finding.New("description.syntax", place.InFile(file), "%v", err))
 	}
-	return shelf, of, out
+	return catalog, of, out
 }
 
 // elementary are the types of X12.6 and ISO 9735 that consist of nothing.
 var elementary = map[string]bool{"ID": true, "AN": true, "N": true, "R": true, "DT": true, "TM": true, "B": true, "an": true, "a": true, "n": true}
 
-// holds tells why a structure is none that messages can be held against.
-func (b *Book) holds(s *Structure) error {
+// holds tells why a structure is none that messages can be checked against.
+func (b *Dictionary) holds(s *Structure) error {
 	if len(s.Nodes) > 5_000 || len(s.Nodes)*len(s.known) > 300_000 {
 		return fmt.Errorf("it is too large: %d places for %d kinds of segments", len(s.Nodes), len(s.known))
 	}
@@ -144,14 +144,14 @@ func (b *Book) holds(s *Structure) error {
 	return nil
 }
 
-// Book is that of a version; nil if there is none.
-func (s *Shelf) Book(version string) *Book {
+// Dictionary is that of a version; nil if there is none.
+func (s *Catalog) Version(version string) *Dictionary {
 	if !slices.Contains(s.Versions, version) {
 		return nil
 	}
 	b, ok := s.books.Load(version)
 	if !ok {
-		b, _ = s.books.LoadOrStore(version, sync.OnceValue(func() *Book {
+		b, _ = s.books.LoadOrStore(version, sync.OnceValue(func() *Dictionary {
 			b, err := Read(s.files, version)
 			if err != nil {
 				panic(err) // a test reads them all
@@ -159,18 +159,18 @@ func (s *Shelf) Book(version string) *Book {
 			return b
 		}))
 	}
-	return b.(func() *Book)()
+	return b.(func() *Dictionary)()
 }
 
-// Check reads all books and says what does not hold together: mistakes in the files, groups that
+// Check reads all dictionaries and says what does not hold together: mistakes in the files, groups that
 // cannot be reached, elements whose type is neither described nor one of the elementary
 // ones (nil: any may be), tables that are not there. It is for tests.
-func (s *Shelf) Check(elementary []string) (wrong []string) {
+func (s *Catalog) Check(elementary []string) (wrong []string) {
 	if told, err := Versions(s.files); err != nil || !slices.Equal(told, slices.Sorted(slices.Values(s.Versions))) {
 		wrong = append(wrong, fmt.Sprintf("the files tell of %v: %v", told, err))
 	}
 	for _, v := range s.Versions {
-		b := s.Book(v)
+		b := s.Version(v)
 		if err := b.Check(); err != nil {
 			wrong = append(wrong, v+" "+err.Error())
 			continue

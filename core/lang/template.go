@@ -14,8 +14,8 @@ import (
 // FileWords are the context words that are known before a file is read.
 var FileWords = map[string]bool{"now": true, "route": true, "file.name": true, "file.stem": true, "file.extension": true, "file.folder": true, "file.event": true}
 
-// Namer makes texts: file names, and what files have in common.
-type Namer struct {
+// Template makes texts: file names, and what files have in common.
+type Template struct {
 	parts     []evaluator // folders, then the name
 	PerRecord bool        // uses fields, record or sequence: differs from record to record
 	Sequence  bool
@@ -23,9 +23,9 @@ type Namer struct {
 
 // CompileName compiles the text of a file name: one node for each folder of it
 // and for the name itself.
-func CompileName(nodes []Node, scope Scope, at func(int) place.Place) (*Namer, finding.List) {
+func CompileName(nodes []Node, scope Scope, at func(int) place.Place) (*Template, finding.List) {
 	c := &compiler{newChecker(scope, at)}
-	namer := &Namer{}
+	namer := &Template{}
 	for _, n := range nodes {
 		c.check(n)
 	}
@@ -52,16 +52,16 @@ const MadeRule = -2
 
 // Name makes the file name for a record (or, without a batch, for a whole
 // file), and says why that is not possible.
-func (n *Namer) Name(e *Env, b *batch.Batch, record int) (name, problem string) {
+func (n *Template) Name(e *Env, b *batch.Batch, record int) (name, problem string) {
 	return n.make(e, b, record, CheckName)
 }
 
 // Text makes a text that need not be a file name.
-func (n *Namer) Text(e *Env, b *batch.Batch, record int) (text, problem string) {
+func (n *Template) Text(e *Env, b *batch.Batch, record int) (text, problem string) {
 	return n.make(e, b, record, func(string) string { return "" })
 }
 
-func (n *Namer) make(e *Env, b *batch.Batch, record int, check func(string) string) (string, string) {
+func (n *Template) make(e *Env, b *batch.Batch, record int, check func(string) string) (string, string) {
 	e.begin(b, record)
 	var made []byte
 	for i, part := range n.parts {
