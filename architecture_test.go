@@ -22,7 +22,7 @@ var floors = [][]string{
 	{"core/segments", "core/format/formattest"},
 	{"core/format/csv", "core/format/hl7", "core/format/json", "core/format/x12", "core/format/edifact", "core/schema", "core/jsonschema", "core/lang"},
 	{"core/flow", "core/formats"},
-	{"timetable"},
+	{"timetable", "wire"},
 	{"workspace", "files"},
 	{"route", "archive", "listen", "deliver", "managed", "tell"},
 	{"store"},

@@ -14,6 +14,7 @@ import (
 
 	"ydrion/service"
 	"ydrion/store"
+	"ydrion/wire"
 )
 
 // Client asks a service over HTTP.
@@ -144,17 +145,17 @@ func (c *Client) Publish(ctx context.Context, r PublishRequest) (PublishAnswer, 
 }
 
 // Remove takes a stopped route off the list; with dry it only says what that means.
-func (c *Client) Remove(ctx context.Context, name string, dry bool) (store.Removal, error) {
+func (c *Client) Remove(ctx context.Context, name string, dry bool) (wire.Removal, error) {
 	q := c.said()
 	if dry {
 		q.Set("dry", "true")
 	}
-	return call[store.Removal](ctx, c, http.MethodDelete, "/api/routes/"+url.PathEscape(name), q, nil)
+	return call[wire.Removal](ctx, c, http.MethodDelete, "/api/routes/"+url.PathEscape(name), q, nil)
 }
 
 // Pickups lists pickups; query has the parameters of the operation.
-func (c *Client) Pickups(ctx context.Context, query url.Values) (Page[store.Pickup], error) {
-	return call[Page[store.Pickup]](ctx, c, http.MethodGet, "/api/pickups", query, nil)
+func (c *Client) Pickups(ctx context.Context, query url.Values) (Page[wire.Pickup], error) {
+	return call[Page[wire.Pickup]](ctx, c, http.MethodGet, "/api/pickups", query, nil)
 }
 
 // Pickup asks for one pickup.
@@ -168,8 +169,8 @@ func (c *Client) Records(ctx context.Context, run int64, query url.Values) (*ser
 }
 
 // Rejects lists rejected records of a run.
-func (c *Client) Rejects(ctx context.Context, run int64, query url.Values) (Page[RejectView], error) {
-	return call[Page[RejectView]](ctx, c, http.MethodGet, fmt.Sprintf("/api/runs/%d/rejects", run), query, nil)
+func (c *Client) Rejects(ctx context.Context, run int64, query url.Values) (Page[wire.Reject], error) {
+	return call[Page[wire.Reject]](ctx, c, http.MethodGet, fmt.Sprintf("/api/runs/%d/rejects", run), query, nil)
 }
 
 // Again runs pickups again.
@@ -179,8 +180,8 @@ func (c *Client) Again(ctx context.Context, q service.AgainRequest) ([]service.A
 }
 
 // Decide says what is to become of a pickup that cannot go on.
-func (c *Client) Decide(ctx context.Context, pickup int64, decision store.Person) (store.Pickup, error) {
-	return call[store.Pickup](ctx, c, http.MethodPost, fmt.Sprintf("/api/pickups/%d/decision", pickup), c.said(), Decision{string(decision)})
+func (c *Client) Decide(ctx context.Context, pickup int64, decision store.Person) (wire.Pickup, error) {
+	return call[wire.Pickup](ctx, c, http.MethodPost, fmt.Sprintf("/api/pickups/%d/decision", pickup), c.said(), Decision{string(decision)})
 }
 
 func routePath(name, verb string) string { return "/api/routes/" + url.PathEscape(name) + "/" + verb }
@@ -244,15 +245,15 @@ func (c *Client) HandOver(ctx context.Context, route string, pickup int64) (int6
 }
 
 // Lanes lists the lanes that are held.
-func (c *Client) Lanes(ctx context.Context, route string) ([]store.Lane, error) {
-	page, err := call[Page[store.Lane]](ctx, c, http.MethodGet, "/api/lanes", url.Values{"route": {route}}, nil)
+func (c *Client) Lanes(ctx context.Context, route string) ([]wire.Lane, error) {
+	page, err := call[Page[wire.Lane]](ctx, c, http.MethodGet, "/api/lanes", url.Values{"route": {route}}, nil)
 	return page.Items, err
 }
 
 // Alerts lists what a person should know; query has the parameters of the
 // operation.
-func (c *Client) Alerts(ctx context.Context, query url.Values) (Page[store.Alert], error) {
-	return call[Page[store.Alert]](ctx, c, http.MethodGet, "/api/alerts", query, nil)
+func (c *Client) Alerts(ctx context.Context, query url.Values) (Page[wire.Alert], error) {
+	return call[Page[wire.Alert]](ctx, c, http.MethodGet, "/api/alerts", query, nil)
 }
 
 // See says that alerts have been seen: some, or with nil all that nobody has seen yet.
@@ -266,8 +267,8 @@ func (c *Client) See(ctx context.Context, alerts []int64, by string) (int64, err
 }
 
 // Expectations lists deadlines; query has the parameters of the operation.
-func (c *Client) Expectations(ctx context.Context, query url.Values) ([]store.Expected, error) {
-	page, err := call[Page[store.Expected]](ctx, c, http.MethodGet, "/api/expectations", query, nil)
+func (c *Client) Expectations(ctx context.Context, query url.Values) ([]wire.Expected, error) {
+	page, err := call[Page[wire.Expected]](ctx, c, http.MethodGet, "/api/expectations", query, nil)
 	return page.Items, err
 }
 
@@ -278,24 +279,24 @@ func (c *Client) Nodes(ctx context.Context) ([]service.NodeView, error) {
 }
 
 // Purge removes what a route need not keep any longer.
-func (c *Client) Purge(ctx context.Context, route string, dry bool) (store.Purged, error) {
-	return call[store.Purged](ctx, c, http.MethodPost, routePath(route, "purge"), nil, map[string]bool{"dry": dry})
+func (c *Client) Purge(ctx context.Context, route string, dry bool) (wire.Purged, error) {
+	return call[wire.Purged](ctx, c, http.MethodPost, routePath(route, "purge"), nil, map[string]bool{"dry": dry})
 }
 
 // LegalHolds lists legal holds.
-func (c *Client) LegalHolds(ctx context.Context) ([]store.LegalHold, error) {
-	page, err := call[Page[store.LegalHold]](ctx, c, http.MethodGet, "/api/legal-holds", nil, nil)
+func (c *Client) LegalHolds(ctx context.Context) ([]wire.LegalHold, error) {
+	page, err := call[Page[wire.LegalHold]](ctx, c, http.MethodGet, "/api/legal-holds", nil, nil)
 	return page.Items, err
 }
 
 // PlaceLegalHold keeps things from being purged.
-func (c *Client) PlaceLegalHold(ctx context.Context, h store.LegalHold) (store.LegalHold, error) {
-	return call[store.LegalHold](ctx, c, http.MethodPost, "/api/legal-holds", nil, map[string]any{"route": h.Route, "pickup": h.Pickup, "because": h.Because})
+func (c *Client) PlaceLegalHold(ctx context.Context, h wire.LegalHold) (wire.LegalHold, error) {
+	return call[wire.LegalHold](ctx, c, http.MethodPost, "/api/legal-holds", nil, map[string]any{"route": h.Route, "pickup": h.Pickup, "because": h.Because})
 }
 
 // LiftLegalHold ends a legal hold.
 func (c *Client) LiftLegalHold(ctx context.Context, id int64) error {
-	_, err := call[Page[store.LegalHold]](ctx, c, http.MethodPost, fmt.Sprintf("/api/legal-holds/%d/lift", id), nil, nil)
+	_, err := call[Page[wire.LegalHold]](ctx, c, http.MethodPost, fmt.Sprintf("/api/legal-holds/%d/lift", id), nil, nil)
 	return err
 }
 

@@ -17,6 +17,7 @@ import (
 
 	"ydrion/service"
 	"ydrion/store"
+	"ydrion/wire"
 )
 
 // lists registers what operators look at besides pickups, and what they do
@@ -31,9 +32,9 @@ func lists(api huma.API, s *service.Service) {
 	}
 	huma.Register(api, get("lanes", "/api/lanes", "Lanes that are held, and by which pickup"), func(ctx context.Context, q *struct {
 		Route string `query:"route"`
-	}) (*body[Page[store.Lane]], error) {
+	}) (*body[Page[wire.Lane]], error) {
 		list, err := s.Lanes(ctx, q.Route)
-		return answer(Page[store.Lane]{Items: list}, err)
+		return answer(Page[wire.Lane]{Items: list}, err)
 	})
 	huma.Register(api, get("alerts", "/api/alerts", "What a person should know, newest first, or followed"), func(ctx context.Context, q *struct {
 		Open   bool   `query:"open" doc:"only those that nobody has seen yet"`
@@ -41,9 +42,9 @@ func lists(api huma.API, s *service.Service) {
 		Before int64  `query:"before" minimum:"0" doc:"the next page: only smaller numbers"`
 		Followed
 		Limit int `query:"limit" minimum:"1" maximum:"500" default:"50"`
-	}) (*body[Page[store.Alert]], error) {
+	}) (*body[Page[wire.Alert]], error) {
 		list, err := s.Alerts(ctx, store.AlertFilter{Open: q.Open, Route: q.Route, Before: q.Before, After: q.from(), Limit: q.Limit + 1})
-		return answer(paged(list, q.Limit, func(a store.Alert) int64 { return a.ID }), err)
+		return answer(paged(list, q.Limit, func(a wire.Alert) int64 { return a.ID }), err)
 	})
 	huma.Register(api, post("see-alerts", "/api/alerts/seen", "Say that alerts have been seen"), func(ctx context.Context, in *struct {
 		Body struct {
@@ -66,12 +67,12 @@ func lists(api huma.API, s *service.Service) {
 	huma.Register(api, get("expectations", "/api/expectations", "Deadlines to come and past, and what had come by then"), func(ctx context.Context, q *struct {
 		Route string    `query:"route"`
 		Since time.Time `query:"since" doc:"deadlines since then; the last week if left out"`
-	}) (*body[Page[store.Expected]], error) {
+	}) (*body[Page[wire.Expected]], error) {
 		if q.Since.IsZero() {
 			q.Since = time.Now().AddDate(0, 0, -7)
 		}
 		list, err := s.Expectations(ctx, q.Route, q.Since)
-		return answer(Page[store.Expected]{Items: list}, err)
+		return answer(Page[wire.Expected]{Items: list}, err)
 	})
 	huma.Register(api, get("nodes", "/api/nodes", "The services that share the database"), func(ctx context.Context, _ *none) (*body[Page[service.NodeView]], error) {
 		list, err := s.Nodes(ctx)
@@ -82,12 +83,12 @@ func lists(api huma.API, s *service.Service) {
 		Body struct {
 			Dry bool `json:"dry,omitempty" doc:"only say what that is"`
 		}
-	}) (*body[store.Purged], error) {
+	}) (*body[wire.Purged], error) {
 		return answer(s.Purge(ctx, in.Name, in.Body.Dry))
 	})
-	huma.Register(api, get("legal-holds", "/api/legal-holds", "What must not be purged, newest first"), func(ctx context.Context, _ *none) (*body[Page[store.LegalHold]], error) {
+	huma.Register(api, get("legal-holds", "/api/legal-holds", "What must not be purged, newest first"), func(ctx context.Context, _ *none) (*body[Page[wire.LegalHold]], error) {
 		list, err := s.LegalHolds(ctx)
-		return answer(Page[store.LegalHold]{Items: list}, err)
+		return answer(Page[wire.LegalHold]{Items: list}, err)
 	})
 	huma.Register(api, post("place-legal-hold", "/api/legal-holds", "Keep a pickup, a route's pickups or all from being purged"), func(ctx context.Context, in *struct {
 		Body struct {
@@ -95,20 +96,20 @@ func lists(api huma.API, s *service.Service) {
 			Pickup  int64  `json:"pickup,omitempty"`
 			Because string `json:"because" minLength:"1"`
 		}
-	}) (*body[store.LegalHold], error) {
-		h := store.LegalHold{Route: in.Body.Route, Pickup: in.Body.Pickup, Because: in.Body.Because, PlacedAt: time.Now()}
+	}) (*body[wire.LegalHold], error) {
+		h := wire.LegalHold{Route: in.Body.Route, Pickup: in.Body.Pickup, Because: in.Body.Because, PlacedAt: time.Now()}
 		id, err := s.PlaceLegalHold(ctx, h)
 		h.ID = id
 		return answer(h, err)
 	})
 	huma.Register(api, post("lift-legal-hold", "/api/legal-holds/{id}/lift", "End a legal hold"), func(ctx context.Context, in *struct {
 		ID int64 `path:"id" doc:"number of the hold"`
-	}) (*body[Page[store.LegalHold]], error) {
+	}) (*body[Page[wire.LegalHold]], error) {
 		if err := s.LiftLegalHold(ctx, in.ID); err != nil {
 			return nil, asProblem(err)
 		}
 		list, err := s.LegalHolds(ctx)
-		return answer(Page[store.LegalHold]{Items: list}, err)
+		return answer(Page[wire.LegalHold]{Items: list}, err)
 	})
 }
 

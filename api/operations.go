@@ -16,6 +16,7 @@ import (
 	"ydrion/core/finding"
 	"ydrion/service"
 	"ydrion/store"
+	"ydrion/wire"
 )
 
 // body is an answer with a JSON body.
@@ -80,12 +81,6 @@ func notThere(err error) string {
 type Page[T any] struct {
 	Items []T   `json:"items"`
 	Next  int64 `json:"next" doc:"value of the parameter for the next page, 0 at the end"`
-}
-
-// RejectView is a rejected record as it is listed.
-type RejectView struct {
-	store.Reject
-	Raw string `json:"raw" doc:"the record as it stands in the file, decoded and at most 64 KiB of it"`
 }
 
 // Said is who asks for something, and why; both may be left out.
@@ -247,7 +242,7 @@ func operations(api huma.API, s *service.Service) {
 	huma.Register(api, remove, func(ctx context.Context, in *struct {
 		NamedSaid
 		Dry bool `query:"dry" doc:"only say what that means"`
-	}) (*body[store.Removal], error) {
+	}) (*body[wire.Removal], error) {
 		return answer(s.Remove(ctx, in.Name, in.Dry, in.said()))
 	})
 	huma.Register(api, post("take", "/api/routes/{name}/take", "Take what is in the inbox now, or one file of it whatever it waits for"), func(ctx context.Context, in *struct {
@@ -293,9 +288,9 @@ func operations(api huma.API, s *service.Service) {
 		}
 		return answer(a, err)
 	})
-	huma.Register(api, get("pickups", "/api/pickups", "Pickups, newest first, or followed"), func(ctx context.Context, q *PickupQuery) (*body[Page[store.Pickup]], error) {
+	huma.Register(api, get("pickups", "/api/pickups", "Pickups, newest first, or followed"), func(ctx context.Context, q *PickupQuery) (*body[Page[wire.Pickup]], error) {
 		list, err := s.Pickups(ctx, store.Filter{Route: q.Route, States: q.State, Name: q.Name, Lane: q.Lane, Since: q.Since, Until: q.Until, Before: q.Before, After: q.from(), Limit: q.Limit + 1})
-		return answer(paged(list, q.Limit, func(p store.Pickup) int64 { return p.ID }), err)
+		return answer(paged(list, q.Limit, func(p wire.Pickup) int64 { return p.ID }), err)
 	})
 	huma.Register(api, get("pickup", "/api/pickups/{id}", "One pickup with its runs and deliveries"), func(ctx context.Context, in *numbered) (*body[*service.PickupDetail], error) {
 		return answer(s.Pickup(ctx, in.ID))
@@ -311,7 +306,7 @@ func operations(api huma.API, s *service.Service) {
 		Said
 		ID   int64 `path:"id"`
 		Body Decision
-	}) (*body[store.Pickup], error) {
+	}) (*body[wire.Pickup], error) {
 		return answer(s.Decide(ctx, in.ID, store.Person(in.Body.Decision), in.said()))
 	})
 	huma.Register(api, get("records", "/api/runs/{id}/records", "Records of a run, before and after"), func(ctx context.Context, q *RecordQuery) (*body[*service.Trial], error) {
@@ -321,13 +316,9 @@ func operations(api huma.API, s *service.Service) {
 		ID    int64 `path:"id"`
 		After int64 `query:"after" doc:"the next page: only later records"`
 		Limit int   `query:"limit" minimum:"1" maximum:"1000" default:"100"`
-	}) (*body[Page[RejectView]], error) {
+	}) (*body[Page[wire.Reject]], error) {
 		list, err := s.Rejects(ctx, q.ID, q.After, q.Limit+1)
-		views := []RejectView{}
-		for _, r := range list {
-			views = append(views, RejectView{r, string(r.Raw)})
-		}
-		return answer(paged(views, q.Limit, func(r RejectView) int64 { return r.Record }), err)
+		return answer(paged(list, q.Limit, func(r wire.Reject) int64 { return r.Record }), err)
 	})
 }
 

@@ -14,6 +14,7 @@ import (
 	"ydrion/api"
 	"ydrion/service"
 	"ydrion/store"
+	"ydrion/wire"
 )
 
 func (a *app) again() *cobra.Command {
@@ -442,7 +443,7 @@ func (a *app) alerts() *cobra.Command {
 	return c
 }
 
-func alertState(x store.Alert) string {
+func alertState(x wire.Alert) string {
 	switch {
 	case x.SeenAt != nil && x.SeenBy != "":
 		return "seen by " + x.SeenBy
@@ -554,7 +555,7 @@ func (a *app) purge() *cobra.Command {
 
 func (a *app) legalHold() *cobra.Command {
 	c := &cobra.Command{Use: "legal-hold", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }, Short: "Keep things from being purged, whatever the routes say", Example: "  ydrion legal-hold place --route specimen-orders --because \"inquiry 2026-7\"\n  ydrion legal-hold list\n  ydrion legal-hold lift 1"}
-	var h store.LegalHold
+	var h wire.LegalHold
 	place := a.jsonFlag(&cobra.Command{
 		Use: "place", Short: "Keep a pickup, a route's pickups or everything", Args: cobra.NoArgs, Example: "  ydrion legal-hold place --pickup 12 --because \"inquiry 2026-7\"\n  ydrion legal-hold place --because \"audit\"",
 		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, _ []string) error {
@@ -618,7 +619,7 @@ func (a *app) legalHold() *cobra.Command {
 	return c
 }
 
-func heldThing(h store.LegalHold) string {
+func heldThing(h wire.LegalHold) string {
 	switch {
 	case h.Pickup > 0:
 		return fmt.Sprintf("pickup %d", h.Pickup)

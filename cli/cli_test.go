@@ -8,7 +8,7 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"ydrion/store"
+	"ydrion/wire"
 )
 
 func TestWhen(t *testing.T) {
@@ -112,19 +112,19 @@ func TestSideBySide(t *testing.T) {
 func TestDeliveriesAreSummedUp(t *testing.T) {
 	var out strings.Builder
 	a := &app{out: &out}
-	r := store.Run{Outputs: 1003}
+	r := wire.Run{Outputs: 1003}
 	for i := range 200 {
-		r.Deliveries = append(r.Deliveries, store.Delivery{Ord: i + 1, Kind: "good", Folder: "/out", Name: "x"})
+		r.Deliveries = append(r.Deliveries, wire.Delivery{Ord: i + 1, Kind: "good", Folder: "/out", Name: "x"})
 	}
 	for i, kind := range []string{"rejected", "findings", "report"} {
-		r.Deliveries = append(r.Deliveries, store.Delivery{Ord: 1001 + i, Kind: kind, Folder: "/bad", Name: kind})
+		r.Deliveries = append(r.Deliveries, wire.Delivery{Ord: 1001 + i, Kind: kind, Folder: "/bad", Name: kind})
 	}
 	a.deliveries(r)
 	if s := out.String(); strings.Count(s, "/out/x") != shownGood || !strings.Contains(s, "good     … and 995 more\n      rejected /bad/rejected") || !strings.Contains(s, "report") {
 		t.Errorf("%s", s)
 	}
 	out.Reset()
-	a.deliveries(store.Run{Outputs: 200, Deliveries: r.Deliveries[:200]})
+	a.deliveries(wire.Run{Outputs: 200, Deliveries: r.Deliveries[:200]})
 	if s := out.String(); !strings.HasSuffix(s, "good     … and 195 more\n") {
 		t.Errorf("%s", s)
 	}

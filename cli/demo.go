@@ -21,6 +21,7 @@ import (
 	"ydrion/managed"
 	"ydrion/service"
 	"ydrion/store"
+	"ydrion/wire"
 	"ydrion/workspace"
 )
 
@@ -212,7 +213,7 @@ func (a *app) demoDay(ctx context.Context, client *api.Client, data string) (row
 }
 
 // demoState waits until a file has come to a state, or to its end.
-func demoState(ctx context.Context, client *api.Client, route, name, want string) (p store.Pickup, state string, err error) {
+func demoState(ctx context.Context, client *api.Client, route, name, want string) (p wire.Pickup, state string, err error) {
 	deadline := time.Now().Add(time.Minute)
 	for {
 		page, err := client.Pickups(ctx, url.Values{"name": {name}, "limit": {"1"}})
@@ -242,7 +243,7 @@ func demoState(ctx context.Context, client *api.Client, route, name, want string
 	}
 }
 
-func (a *app) demoLine(p store.Pickup) {
+func (a *app) demoLine(p wire.Pickup) {
 	fmt.Fprintf(a.out, "%s  pickup %-4d %-32s %-10s %3d in = %d good + %d rejected + %d filtered\n", time.Now().Format("15:04:05"), p.ID, p.Name, p.State, p.In, p.Good, p.Rejected, p.Filtered)
 }
 
@@ -284,17 +285,17 @@ func latestPickup(ctx context.Context, client *api.Client) (int64, error) {
 	return page.Items[0].ID, nil
 }
 
-func sendDemo(ctx context.Context, client *api.Client, data string, d demo.Drop) (store.Pickup, error) {
+func sendDemo(ctx context.Context, client *api.Client, data string, d demo.Drop) (wire.Pickup, error) {
 	latest, err := latestPickup(ctx, client)
 	if err != nil {
-		return store.Pickup{}, err
+		return wire.Pickup{}, err
 	}
 	b, err := fs.ReadFile(demo.Files(), d.File)
 	if err != nil {
-		return store.Pickup{}, err
+		return wire.Pickup{}, err
 	}
 	if err := drop(ctx, filepath.Join(data, filepath.FromSlash(d.Inbox)), d.File, b, d.Way); err != nil {
-		return store.Pickup{}, err
+		return wire.Pickup{}, err
 	}
 	return waitPickup(ctx, client, d.File, latest)
 }
@@ -336,7 +337,7 @@ func drop(ctx context.Context, inbox, name string, b []byte, way demo.Way) error
 }
 
 // waitPickup waits until a file has come to its end.
-func waitPickup(ctx context.Context, client *api.Client, name string, after int64) (store.Pickup, error) {
+func waitPickup(ctx context.Context, client *api.Client, name string, after int64) (wire.Pickup, error) {
 	ctx, cancel := context.WithTimeoutCause(ctx, 60*time.Second, fmt.Errorf("%s did not come to its end within a minute", name))
 	defer cancel()
 	for {
@@ -345,21 +346,21 @@ func waitPickup(ctx context.Context, client *api.Client, name string, after int6
 			if cause := context.Cause(ctx); cause != nil {
 				err = cause
 			}
-			return store.Pickup{}, err
+			return wire.Pickup{}, err
 		}
 		if len(page.Items) == 1 && page.Items[0].ID > after && page.Items[0].EndedAt != nil {
 			return page.Items[0], nil
 		}
 		select {
 		case <-ctx.Done():
-			return store.Pickup{}, context.Cause(ctx)
+			return wire.Pickup{}, context.Cause(ctx)
 		case <-time.After(50 * time.Millisecond):
 		}
 	}
 }
 
 // whereTo says where a pickup's good records, or else the whole file, went.
-func whereTo(ctx context.Context, client *api.Client, p store.Pickup, data string) (string, error) {
+func whereTo(ctx context.Context, client *api.Client, p wire.Pickup, data string) (string, error) {
 	d, err := client.Pickup(ctx, p.ID)
 	if err != nil || len(d.Runs) == 0 || len(d.Runs[0].Deliveries) == 0 {
 		return "", err

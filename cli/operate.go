@@ -16,6 +16,7 @@ import (
 	"ydrion/core/finding"
 	"ydrion/service"
 	"ydrion/store"
+	"ydrion/wire"
 )
 
 func (a *app) publish() *cobra.Command {
@@ -270,7 +271,7 @@ their pickups stays as long as they said, and publishing a route brings it back.
 in its folders are not touched. Without --yes it only says what it would do.`,
 		Example: "  ydrion stop specimen-orders\n  ydrion remove specimen-orders\n  ydrion remove specimen-orders --yes --because \"it is called orders now\"",
 		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
-			var list []store.Removal
+			var list []wire.Removal
 			unable := false
 			for _, name := range args {
 				r, err := client.Remove(cmd.Context(), name, !yes)
@@ -407,7 +408,7 @@ func when(s string) (time.Time, error) {
 	return time.Time{}, fmt.Errorf("%q is neither a time (2026-11-25 06:30), a date, nor a duration (24h, 7d, 2w)", s)
 }
 
-func (a *app) pickupTable(list []store.Pickup) error {
+func (a *app) pickupTable(list []wire.Pickup) error {
 	var rows [][]string
 	for _, p := range list {
 		rows = append(rows, []string{n(p.ID), moment(p.ClaimedAt, seconds), p.Route, p.Name, p.State, n(p.In), n(p.Good), n(p.Rejected), n(p.Filtered), p.Reason})
@@ -481,7 +482,7 @@ func (a *app) pickup() *cobra.Command {
 	return c
 }
 
-func (a *app) timeline(p store.Pickup, runs []store.Run) {
+func (a *app) timeline(p wire.Pickup, runs []wire.Run) {
 	fmt.Fprintf(a.out, "pickup %d: %s, %d bytes, route %s: %s\n", p.ID, p.Path, p.Size, p.Route, p.State)
 	if p.Reason != "" {
 		fmt.Fprintf(a.out, "  %s\n", p.Reason)
@@ -518,8 +519,8 @@ func (a *app) timeline(p store.Pickup, runs []store.Run) {
 // shownGood is how many good outputs of a run are named.
 const shownGood = 5
 
-func (a *app) deliveries(r store.Run) {
-	good, others := []store.Delivery{}, []store.Delivery{}
+func (a *app) deliveries(r wire.Run) {
+	good, others := []wire.Delivery{}, []wire.Delivery{}
 	for _, d := range r.Deliveries {
 		if d.Kind == "good" {
 			good = append(good, d)
@@ -557,7 +558,7 @@ func (a *app) rejects() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			page := api.Page[api.RejectView]{Items: []api.RejectView{}}
+			page := api.Page[wire.Reject]{Items: []wire.Reject{}}
 			if p.Run > 0 {
 				if page, err = client.Rejects(cmd.Context(), p.Run, url.Values{"limit": {strconv.Itoa(limit)}, "after": {n(after)}}); err != nil {
 					return err

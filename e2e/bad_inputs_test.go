@@ -18,8 +18,8 @@ import (
 	"ydrion/cli"
 	"ydrion/core/finding"
 	"ydrion/files"
-	"ydrion/store"
 	"ydrion/testbed"
+	"ydrion/wire"
 )
 
 const heading = "specimen_id,animal_tag,species,station,collected_at,sex,weight_kg,note,test_code,priority\n"
@@ -162,7 +162,7 @@ func TestBadInputs(t *testing.T) {
 }
 
 // findings gives the codes of a pickup's findings, each once.
-func findings(t *testing.T, b *testbed.Bed, p store.Pickup) []string {
+func findings(t *testing.T, b *testbed.Bed, p wire.Pickup) []string {
 	t.Helper()
 	d, err := b.Client.Pickup(context.Background(), p.ID)
 	if err != nil {
@@ -206,7 +206,7 @@ func same(a, b []string) bool {
 }
 
 // original checks that the archive has the file byte for byte.
-func original(t *testing.T, b *testbed.Bed, p store.Pickup, want string) {
+func original(t *testing.T, b *testbed.Bed, p wire.Pickup, want string) {
 	t.Helper()
 	r, err := http.NewRequest(http.MethodGet, fmt.Sprintf("%s/api/pickups/%d/original", b.URL, p.ID), nil)
 	if err != nil {
@@ -226,7 +226,7 @@ func original(t *testing.T, b *testbed.Bed, p store.Pickup, want string) {
 
 // places checks that every output of a run is where it is said to be, that
 // rejected files are whole, and what the partner is told.
-func places(t *testing.T, b *testbed.Bed, p store.Pickup, content, says string) {
+func places(t *testing.T, b *testbed.Bed, p wire.Pickup, content, says string) {
 	t.Helper()
 	d, err := b.Client.Pickup(context.Background(), p.ID)
 	if err != nil {

@@ -14,8 +14,8 @@ import (
 	"ydrion/api"
 	"ydrion/files"
 	"ydrion/service"
-	"ydrion/store"
 	"ydrion/testbed"
+	"ydrion/wire"
 )
 
 // orders is the demo's route with all records of a pickup in one file and other
@@ -97,7 +97,7 @@ func waits(b *testbed.Bed, name, reason string) {
 	})
 }
 
-func newest(b *testbed.Bed) store.Pickup {
+func newest(b *testbed.Bed) wire.Pickup {
 	b.T.Helper()
 	page, err := b.Client.Pickups(context.Background(), url.Values{"limit": {"1"}})
 	if err != nil || len(page.Items) == 0 {

@@ -12,6 +12,7 @@ import (
 
 	"ydrion/core/flow"
 	"ydrion/store"
+	"ydrion/wire"
 )
 
 // AgainRequest says which pickups are to be run again, and how.
@@ -231,13 +232,13 @@ func (s *Service) TryOn(ctx context.Context, name, file string, content io.Reade
 }
 
 // Decide records what a person says about a pickup that cannot go on.
-func (s *Service) Decide(ctx context.Context, pickup int64, what store.Person, said store.Said) (store.Pickup, error) {
+func (s *Service) Decide(ctx context.Context, pickup int64, what store.Person, said store.Said) (wire.Pickup, error) {
 	if err := s.store.Decide(ctx, pickup, what, said); err != nil {
-		return store.Pickup{}, err
+		return wire.Pickup{}, err
 	}
 	p, err := s.store.Pickup(ctx, pickup)
 	if err != nil {
-		return p, err
+		return wire.Pickup{}, err
 	}
 	s.Log.Info("a person has decided", "pickup", pickup, "decision", string(what))
 	if what == store.Withdraw {
@@ -248,11 +249,11 @@ func (s *Service) Decide(ctx context.Context, pickup int64, what store.Person, s
 		s.over("stuck", p.Route)
 	}
 	s.leader.ToDo(ctx, p.Route)
-	return p, nil
+	return pickupOf(p), nil
 }
 
 // Lanes lists the lanes that are held.
-func (s *Service) Lanes(ctx context.Context, route string) ([]store.Lane, error) {
+func (s *Service) Lanes(ctx context.Context, route string) ([]wire.Lane, error) {
 	list, err := s.store.HeldLanes(ctx, route)
 	seen := map[string]map[string]int{}
 	for i, l := range list {
@@ -261,5 +262,5 @@ func (s *Service) Lanes(ctx context.Context, route string) ([]store.Lane, error)
 		}
 		list[i].Behind += int64(seen[l.Route][l.Lane])
 	}
-	return list, err
+	return all(list, laneOf), err
 }

@@ -10,6 +10,7 @@ import (
 	"ydrion/run"
 	"ydrion/store"
 	"ydrion/tell"
+	"ydrion/wire"
 )
 
 // noted is an alert on its way to the records, or the end of one.
@@ -173,8 +174,9 @@ func (s *Service) sendMessage(m store.Message) {
 }
 
 // Alerts lists what people should know, newest first.
-func (s *Service) Alerts(ctx context.Context, f store.AlertFilter) ([]store.Alert, error) {
-	return s.store.Alerts(ctx, f)
+func (s *Service) Alerts(ctx context.Context, f store.AlertFilter) ([]wire.Alert, error) {
+	rows, err := s.store.Alerts(ctx, f)
+	return all(rows, alertOf), err
 }
 
 // See notes that alerts have been seen; without numbers, all.

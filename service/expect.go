@@ -9,6 +9,7 @@ import (
 
 	"ydrion/run"
 	"ydrion/store"
+	"ydrion/wire"
 	"ydrion/workspace"
 )
 
@@ -205,12 +206,12 @@ func (s *Service) judge(ctx context.Context, route string, e *workspace.Expectat
 }
 
 // Expectations lists the deadlines since a time, those to come first.
-func (s *Service) Expectations(ctx context.Context, name string, since time.Time) ([]store.Expected, error) {
+func (s *Service) Expectations(ctx context.Context, name string, since time.Time) ([]wire.Expected, error) {
 	routes, err := s.store.Routes(ctx)
 	if err != nil {
 		return nil, err
 	}
-	out := []store.Expected{}
+	out := []wire.Expected{}
 	now := s.Clock()
 	for _, r := range routes {
 		if name != "" && r.Name != name {
@@ -226,7 +227,7 @@ func (s *Service) Expectations(ctx context.Context, name string, since time.Time
 			if due.IsZero() {
 				continue
 			}
-			x := store.Expected{Route: r.Name, Name: e.Name, DueAt: due, State: "waiting", Wanted: e.String()}
+			x := wire.Expected{Route: r.Name, Name: e.Name, DueAt: due, State: "waiting", Wanted: e.String()}
 			from, to := e.Window(due)
 			list, err := s.store.Arrivals(ctx, r.Name, from, to, 0)
 			if err != nil {
@@ -240,7 +241,7 @@ func (s *Service) Expectations(ctx context.Context, name string, since time.Time
 			out = append(out, x)
 		}
 	}
-	slices.SortStableFunc(out, func(a, b store.Expected) int { return a.DueAt.Compare(b.DueAt) })
+	slices.SortStableFunc(out, func(a, b wire.Expected) int { return a.DueAt.Compare(b.DueAt) })
 	past, err := s.store.Expectations(ctx, name, since)
-	return append(out, past...), err
+	return append(out, all(past, expectedOf)...), err
 }

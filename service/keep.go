@@ -12,6 +12,7 @@ import (
 	"ydrion/files"
 	"ydrion/route"
 	"ydrion/store"
+	"ydrion/wire"
 	"ydrion/workspace"
 )
 
@@ -141,8 +142,8 @@ func places(c *route.Compiled) []string {
 
 // Purge removes what a route need not keep any longer; with dry it only says
 // what that is.
-func (s *Service) Purge(ctx context.Context, name string, dry bool) (store.Purged, error) {
-	none := store.Purged{Route: name}
+func (s *Service) Purge(ctx context.Context, name string, dry bool) (wire.Purged, error) {
+	none := wire.Purged{Route: name}
 	r, err := s.store.Route(ctx, name)
 	if errors.Is(err, store.ErrNotFound) {
 		var removed []store.Route
@@ -172,9 +173,11 @@ func (s *Service) Purge(ctx context.Context, name string, dry bool) (store.Purge
 		e.Originals = time.Now()
 	}
 	if dry {
-		return s.store.WouldPurge(ctx, e)
+		would, err := s.store.WouldPurge(ctx, e)
+		return wire.Purged(would), err
 	}
-	return s.purge(ctx, e)
+	was, err := s.purge(ctx, e)
+	return wire.Purged(was), err
 }
 
 func (s *Service) purge(ctx context.Context, e store.Expiry) (store.Purged, error) {
@@ -219,8 +222,8 @@ func (s *Service) purge(ctx context.Context, e store.Expiry) (store.Purged, erro
 }
 
 // PlaceLegalHold keeps a pickup, a route's pickups or all from being purged.
-func (s *Service) PlaceLegalHold(ctx context.Context, h store.LegalHold) (int64, error) {
-	return s.store.PlaceLegalHold(ctx, h)
+func (s *Service) PlaceLegalHold(ctx context.Context, h wire.LegalHold) (int64, error) {
+	return s.store.PlaceLegalHold(ctx, store.LegalHold(h))
 }
 
 // LiftLegalHold ends a legal hold.
@@ -229,6 +232,7 @@ func (s *Service) LiftLegalHold(ctx context.Context, id int64) error {
 }
 
 // LegalHolds lists legal holds, newest first.
-func (s *Service) LegalHolds(ctx context.Context) ([]store.LegalHold, error) {
-	return s.store.LegalHolds(ctx)
+func (s *Service) LegalHolds(ctx context.Context) ([]wire.LegalHold, error) {
+	rows, err := s.store.LegalHolds(ctx)
+	return all(rows, legalHoldOf), err
 }

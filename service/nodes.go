@@ -14,6 +14,7 @@ import (
 	"ydrion/run"
 	"ydrion/store"
 	"ydrion/tell"
+	"ydrion/wire"
 )
 
 // What nodes tell each other besides what leading needs.
@@ -203,7 +204,7 @@ func (s *Service) Nodes(ctx context.Context) ([]NodeView, error) {
 	self := s.leader.Node()
 	out := make([]NodeView, len(list))
 	for i, n := range list {
-		out[i] = NodeView{NodeView: n, Self: n.ID == self}
+		out[i] = NodeView{NodeView: nodeOf(n), Self: n.ID == self}
 	}
 	slices.SortStableFunc(out, func(a, b NodeView) int { return int(a.ID - b.ID) })
 	return out, err
@@ -211,6 +212,6 @@ func (s *Service) Nodes(ctx context.Context) ([]NodeView, error) {
 
 // NodeView is a node as people see it.
 type NodeView struct {
-	store.NodeView
+	wire.NodeView
 	Self bool `json:"self" doc:"the node that answers"`
 }

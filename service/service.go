@@ -30,6 +30,7 @@ import (
 	"ydrion/route"
 	"ydrion/run"
 	"ydrion/store"
+	"ydrion/wire"
 	"ydrion/workspace"
 )
 
@@ -382,12 +383,12 @@ func (s *Service) Stop(ctx context.Context, name string, said store.Said) error 
 }
 
 // Remove takes a stopped route off the list; with dry it only says what that means.
-func (s *Service) Remove(ctx context.Context, name string, dry bool, said store.Said) (store.Removal, error) {
+func (s *Service) Remove(ctx context.Context, name string, dry bool, said store.Said) (wire.Removal, error) {
 	r, err := s.store.Remove(ctx, name, dry, said)
 	if err == nil && r.Removed {
 		s.changed(ctx, name, "removed")
 	}
-	return r, err
+	return wire.Removal(r), err
 }
 
 // Pause lets a running route notice files but take none, until a time or (zero)

@@ -15,6 +15,7 @@ import (
 	"ydrion/run"
 	"ydrion/store"
 	"ydrion/timetable"
+	"ydrion/wire"
 	"ydrion/workspace"
 )
 
@@ -30,7 +31,7 @@ type RouteView struct {
 	Revision    string         `json:"revision"`
 	Number      int            `json:"revision_number"`
 	PublishedAt time.Time      `json:"published_at"`
-	Today       store.Tally    `json:"today"`
+	Today       wire.Tally     `json:"today"`
 	Waiting     int            `json:"waiting" doc:"files in the inbox that have not been taken"`
 	Current     []run.Progress `json:"current" doc:"runs that are under way"`
 }
@@ -40,7 +41,7 @@ type Sheet struct {
 	RouteView
 	Stages       []Stage          `json:"stages"`
 	Files        []SourceFile     `json:"files" doc:"what the revision is made of"`
-	Acts         []store.Act      `json:"acts" doc:"what people did to it, newest first; at most 50"`
+	Acts         []wire.Act       `json:"acts" doc:"what people did to it, newest first; at most 50"`
 	WaitingFiles []listen.Waiting `json:"waiting_files" doc:"at most 200 of them"`
 }
 
@@ -85,7 +86,7 @@ func (s *Service) Routes(ctx context.Context) ([]RouteView, error) {
 func (s *Service) view(ctx context.Context, r store.Route, today store.Tally) RouteView {
 	today.Route = r.Name
 	n := s.newsOf(ctx, r.Name)
-	v := RouteView{Name: r.Name, State: "stopped", Revision: r.Revision, Number: r.Number, PublishedAt: r.PublishedAt, Today: today, Current: n.Current, Waiting: n.Count, Leader: r.Leader, InEffect: r.Applied || !r.Running && r.Leader == 0}
+	v := RouteView{Name: r.Name, State: "stopped", Revision: r.Revision, Number: r.Number, PublishedAt: r.PublishedAt, Today: wire.Tally(today), Current: n.Current, Waiting: n.Count, Leader: r.Leader, InEffect: r.Applied || !r.Running && r.Leader == 0}
 	if c, err := s.engine.Compiled(ctx, r.Name, r.Revision); err == nil {
 		v.Notes = strings.TrimSpace(c.Notes)
 	} else {
@@ -122,10 +123,11 @@ func (s *Service) Sheet(ctx context.Context, name string) (*Sheet, error) {
 		return nil, err
 	}
 	sheet := &Sheet{RouteView: s.view(ctx, r, tallies[name]), WaitingFiles: s.Waiting(ctx, name), Files: []SourceFile{}}
-	if sheet.Acts, err = s.store.Acts(ctx, name, 0, 50); err != nil {
+	acts, err := s.store.Acts(ctx, name, 0, 50)
+	if sheet.Acts = all(acts, actOf); err != nil {
 		return nil, err
 	}
-	sheet.Stages = s.stages(c, sheet.Today)
+	sheet.Stages = s.stages(c, store.Tally(sheet.Today))
 	for n, b := range c.Files {
 		sheet.Files = append(sheet.Files, SourceFile{n, string(b)})
 	}
@@ -331,14 +333,14 @@ func days(d time.Duration) string {
 
 // Overview is what came in today and what is going on.
 type Overview struct {
-	Since  time.Time        `json:"since"`
-	Alerts []store.Alert    `json:"alerts" doc:"that nobody has seen yet, newest first"`
-	Lanes  []store.Lane     `json:"lanes" doc:"that are held"`
-	Nodes  []NodeView       `json:"nodes"`
-	Due    []store.Expected `json:"expected" doc:"deadlines of today and to come"`
-	Routes []RouteView      `json:"routes"`
-	Total  store.Tally      `json:"total"`
-	Latest []store.Pickup   `json:"latest"`
+	Since  time.Time       `json:"since"`
+	Alerts []wire.Alert    `json:"alerts" doc:"that nobody has seen yet, newest first"`
+	Lanes  []wire.Lane     `json:"lanes" doc:"that are held"`
+	Nodes  []NodeView      `json:"nodes"`
+	Due    []wire.Expected `json:"expected" doc:"deadlines of today and to come"`
+	Routes []RouteView     `json:"routes"`
+	Total  wire.Tally      `json:"total"`
+	Latest []wire.Pickup   `json:"latest"`
 }
 
 // Overview sums up today.
@@ -360,13 +362,15 @@ func (s *Service) Overview(ctx context.Context) (*Overview, error) {
 		o.Total.Uncertain += t.Uncertain
 		o.Total.Open += t.Open
 	}
-	if o.Latest, err = s.store.Pickups(ctx, store.Filter{Limit: 12}); err != nil {
+	latest, err := s.store.Pickups(ctx, store.Filter{Limit: 12})
+	if o.Latest = all(latest, pickupOf); err != nil {
 		return nil, err
 	}
-	if o.Alerts, err = s.store.Alerts(ctx, store.AlertFilter{Open: true, Limit: 20}); err != nil {
+	if o.Alerts, err = s.Alerts(ctx, store.AlertFilter{Open: true, Limit: 20}); err != nil {
 		return nil, err
 	}
-	if o.Lanes, err = s.store.HeldLanes(ctx, ""); err != nil {
+	lanes, err := s.store.HeldLanes(ctx, "")
+	if o.Lanes = all(lanes, laneOf); err != nil {
 		return nil, err
 	}
 	if o.Due, err = s.Expectations(ctx, "", Midnight()); err != nil {
@@ -377,15 +381,16 @@ func (s *Service) Overview(ctx context.Context) (*Overview, error) {
 }
 
 // Pickups lists pickups, newest first.
-func (s *Service) Pickups(ctx context.Context, f store.Filter) ([]store.Pickup, error) {
-	return s.store.Pickups(ctx, f)
+func (s *Service) Pickups(ctx context.Context, f store.Filter) ([]wire.Pickup, error) {
+	rows, err := s.store.Pickups(ctx, f)
+	return all(rows, pickupOf), err
 }
 
 // PickupDetail is a pickup with all its runs.
 type PickupDetail struct {
-	store.Pickup
-	Runs []store.Run `json:"runs" doc:"newest first"`
-	Acts []store.Act `json:"acts" doc:"what people decided about it, newest first"`
+	wire.Pickup
+	Runs []wire.Run `json:"runs" doc:"newest first"`
+	Acts []wire.Act `json:"acts" doc:"what people decided about it, newest first"`
 }
 
 // Pickup gives one pickup.
@@ -399,13 +404,14 @@ func (s *Service) Pickup(ctx context.Context, id int64) (*PickupDetail, error) {
 		return nil, err
 	}
 	acts, err := s.store.Acts(ctx, "", id, 50)
-	return &PickupDetail{p, runs, acts}, err
+	return &PickupDetail{pickupOf(p), all(runs, runOf), all(acts, actOf)}, err
 }
 
 // Rejects lists the rejected records of a run after a record.
-func (s *Service) Rejects(ctx context.Context, runID, after int64, limit int) ([]store.Reject, error) {
+func (s *Service) Rejects(ctx context.Context, runID, after int64, limit int) ([]wire.Reject, error) {
 	if _, err := s.store.Run(ctx, runID); err != nil {
 		return nil, err
 	}
-	return s.store.Rejects(ctx, runID, after, limit)
+	rows, err := s.store.Rejects(ctx, runID, after, limit)
+	return all(rows, rejectOf), err
 }

@@ -13,13 +13,13 @@ type Said struct{ By, Because string }
 
 // Act is something that a person did to a route or a pickup.
 type Act struct {
-	ID      int64     `db:"id" json:"id"`
-	At      time.Time `db:"at" json:"at"`
-	Route   string    `db:"route" json:"route"`
-	Pickup  *int64    `db:"pickup" json:"pickup,omitempty"`
-	What    string    `db:"what" json:"what" doc:"such as started, stopped, paused, published, removed, or a decision"`
-	By      string    `db:"by_whom" json:"by" doc:"empty if nobody said so"`
-	Because string    `db:"because" json:"because"`
+	ID      int64     `db:"id"`
+	At      time.Time `db:"at"`
+	Route   string    `db:"route"`
+	Pickup  *int64    `db:"pickup"`
+	What    string    `db:"what"`
+	By      string    `db:"by_whom"`
+	Because string    `db:"because"`
 }
 
 // act notes in a transaction what somebody does.
@@ -41,11 +41,11 @@ func (s *Store) Acts(ctx context.Context, route string, pickup int64, limit int)
 
 // Removal is what removing a route means.
 type Removal struct {
-	Route   string `json:"route"`
-	Running bool   `json:"running" doc:"it must be stopped first"`
-	Open    int64  `json:"open" doc:"pickups that have not ended: they must first"`
-	Pickups int64  `json:"pickups" doc:"of which is known what became of them; that stays"`
-	Removed bool   `json:"removed"`
+	Route   string
+	Running bool
+	Open    int64
+	Pickups int64
+	Removed bool
 }
 
 // Remove takes a stopped route without open pickups off the list; with dry it only says

@@ -11,16 +11,16 @@ import (
 
 // Alert is something that a person should know.
 type Alert struct {
-	ID      int64      `db:"id" json:"id"`
-	At      time.Time  `db:"at" json:"at"`
-	Kind    string     `db:"kind" json:"kind" enum:"rejected,held,stuck,uncertain,duplicate,missing,late,surplus,small,disk low,lane held,standstill,no leader,defect,database away"`
-	Route   string     `db:"route" json:"route"`
-	Pickup  int64      `db:"pickup" json:"pickup" doc:"0 if it is about none"`
-	About   string     `db:"about" json:"about" doc:"what it is about; while one is open, the same is not told again"`
-	Message string     `db:"message" json:"message"`
-	SeenAt  *time.Time `db:"seen_at" json:"seen_at,omitempty" doc:"when somebody said that it has been seen"`
-	SeenBy  string     `db:"seen_by" json:"seen_by"`
-	EndedAt *time.Time `db:"ended_at" json:"ended_at,omitempty" doc:"when the reason went away"`
+	ID      int64      `db:"id"`
+	At      time.Time  `db:"at"`
+	Kind    string     `db:"kind"`
+	Route   string     `db:"route"`
+	Pickup  int64      `db:"pickup"`
+	About   string     `db:"about"`
+	Message string     `db:"message"`
+	SeenAt  *time.Time `db:"seen_at"`
+	SeenBy  string     `db:"seen_by"`
+	EndedAt *time.Time `db:"ended_at"`
 }
 
 const alertColumns = `id, at, kind, route, pickup, about, message, seen_at, seen_by, ended_at`
@@ -123,12 +123,12 @@ func (s *Store) Sent(ctx context.Context, m Message, failed string, next time.Ti
 
 // Expected is what became of an expectation at one of its deadlines.
 type Expected struct {
-	Route  string    `db:"route" json:"route"`
-	Name   string    `db:"name" json:"name"`
-	DueAt  time.Time `db:"due_at" json:"due_at"`
-	State  string    `db:"state" json:"state" enum:"met,missing,late,mismatch,waiting" doc:"waiting: the deadline is still to come; mismatch: files came, but too small or too many"`
-	Seen   int       `db:"seen" json:"seen" doc:"files that came in time"`
-	Wanted string    `db:"wanted" json:"wanted" doc:"the expectation in words"`
+	Route  string    `db:"route"`
+	Name   string    `db:"name"`
+	DueAt  time.Time `db:"due_at"`
+	State  string    `db:"state"`
+	Seen   int       `db:"seen"`
+	Wanted string    `db:"wanted"`
 }
 
 // Judge records how an expectation was met at a deadline. It is false if that

@@ -17,12 +17,12 @@ type Expiry struct {
 
 // Purged is what was purged, or would be.
 type Purged struct {
-	Route     string `json:"route"`
-	Originals int64  `json:"originals" doc:"files in the archive"`
-	Bytes     int64  `json:"bytes" doc:"of these files"`
-	Rejects   int64  `json:"rejects" doc:"rejected records with their content"`
-	Pickups   int64  `json:"pickups" doc:"pickups with their runs and deliveries"`
-	Held      int64  `json:"under_legal_hold" doc:"pickups that would have been purged but for a legal hold"`
+	Route     string
+	Originals int64
+	Bytes     int64
+	Rejects   int64
+	Pickups   int64
+	Held      int64
 }
 
 const (
@@ -124,12 +124,12 @@ func (s *Store) WouldPurge(ctx context.Context, e Expiry) (Purged, error) {
 
 // LegalHold keeps things from being purged.
 type LegalHold struct {
-	ID       int64      `db:"id" json:"id"`
-	Route    string     `db:"route" json:"route" doc:"empty: whatever the route"`
-	Pickup   int64      `db:"pickup" json:"pickup" doc:"0: all of the route"`
-	Because  string     `db:"because" json:"because"`
-	PlacedAt time.Time  `db:"placed_at" json:"placed_at"`
-	LiftedAt *time.Time `db:"lifted_at" json:"lifted_at,omitempty"`
+	ID       int64      `db:"id"`
+	Route    string     `db:"route"`
+	Pickup   int64      `db:"pickup"`
+	Because  string     `db:"because"`
+	PlacedAt time.Time  `db:"placed_at"`
+	LiftedAt *time.Time `db:"lifted_at"`
 }
 
 // PlaceLegalHold keeps a pickup, a route's pickups or all from being purged.

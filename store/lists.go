@@ -14,34 +14,34 @@ import (
 
 // Pickup is one file, taken once, with its latest run.
 type Pickup struct {
-	ID        int64      `db:"id" json:"id"`
-	Route     string     `db:"route" json:"route"`
-	Name      string     `db:"name" json:"name"`
-	Folder    string     `db:"folder" json:"folder"`
-	Path      string     `db:"path" json:"path"`
-	Size      int64      `db:"size" json:"size" doc:"bytes"`
-	Modified  time.Time  `db:"modified" json:"modified"`
-	SHA256    string     `db:"sha256" json:"sha256"`
-	State     string     `db:"state" json:"state" enum:"claimed,taken,committed,delivered,rejected,held,uncertain,withdrawn"`
-	Reason    string     `db:"reason" json:"reason"`
-	Event     string     `db:"event" json:"event" enum:"arrived,changed,gone" doc:"what happened to the file"`
-	Origin    string     `db:"origin" json:"origin" enum:"inbox,left,handed" doc:"taken out of the inbox, left in it, or handed over by somebody"`
-	Lane      string     `db:"lane" json:"lane" doc:"what it stays in order with"`
-	Key       string     `db:"business_key" json:"business_key"`
-	Tries     int        `db:"tries" json:"tries" doc:"how often it could not go on"`
-	NextTry   *time.Time `db:"next_try" json:"next_try,omitempty" doc:"of a held one; without it, it waits for a person"`
-	Passed    bool       `db:"passed" json:"passed" doc:"those behind it in its lane may pass"`
-	Archived  bool       `db:"archived" json:"archived" doc:"its original is kept"`
-	NoticedAt time.Time  `db:"noticed_at" json:"noticed_at"`
-	ClaimedAt time.Time  `db:"claimed_at" json:"claimed_at"`
-	TakenAt   *time.Time `db:"taken_at" json:"taken_at,omitempty"`
-	EndedAt   *time.Time `db:"ended_at" json:"ended_at,omitempty"`
-	Run       int64      `db:"run" json:"run" doc:"the latest run, 0 if none"`
-	In        int64      `db:"records_in" json:"records_in"`
-	Good      int64      `db:"good" json:"good"`
-	Rejected  int64      `db:"rejected" json:"rejected"`
-	Filtered  int64      `db:"filtered" json:"filtered"`
-	Whole     bool       `db:"whole" json:"rejected_whole" doc:"the file was rejected as one piece"`
+	ID        int64      `db:"id"`
+	Route     string     `db:"route"`
+	Name      string     `db:"name"`
+	Folder    string     `db:"folder"`
+	Path      string     `db:"path"`
+	Size      int64      `db:"size"`
+	Modified  time.Time  `db:"modified"`
+	SHA256    string     `db:"sha256"`
+	State     string     `db:"state"`
+	Reason    string     `db:"reason"`
+	Event     string     `db:"event"`
+	Origin    string     `db:"origin"`
+	Lane      string     `db:"lane"`
+	Key       string     `db:"business_key"`
+	Tries     int        `db:"tries"`
+	NextTry   *time.Time `db:"next_try"`
+	Passed    bool       `db:"passed"`
+	Archived  bool       `db:"archived"`
+	NoticedAt time.Time  `db:"noticed_at"`
+	ClaimedAt time.Time  `db:"claimed_at"`
+	TakenAt   *time.Time `db:"taken_at"`
+	EndedAt   *time.Time `db:"ended_at"`
+	Run       int64      `db:"run"`
+	In        int64      `db:"records_in"`
+	Good      int64      `db:"good"`
+	Rejected  int64      `db:"rejected"`
+	Filtered  int64      `db:"filtered"`
+	Whole     bool       `db:"whole"`
 }
 
 const pickupColumns = `select p.id, p.route, p.name, p.folder, p.path, p.size, p.modified, coalesce(p.sha256, '') as sha256, p.state, p.reason, p.event, p.origin, coalesce(p.lane, '') as lane, coalesce(p.business_key, '') as business_key, p.tries, p.next_try, p.passed, p.archived, p.noticed_at, p.claimed_at, p.taken_at, p.ended_at,
@@ -151,29 +151,29 @@ func (s *Store) Pickup(ctx context.Context, id int64) (Pickup, error) {
 
 // Run is one execution of a route over a pickup.
 type Run struct {
-	ID          int64        `db:"id" json:"id"`
-	Pickup      int64        `db:"pickup" json:"pickup"`
-	Route       string       `db:"route" json:"route"`
-	Revision    string       `db:"revision" json:"revision"`
-	Number      int          `db:"number" json:"revision_number"`
-	State       string       `db:"state" json:"state" enum:"working,committed,published,failed"`
-	SameAs      *int64       `db:"same_as" json:"same_as,omitempty" doc:"the run whose time and sequence numbers it repeats"`
-	Again       bool         `db:"again" json:"again" doc:"somebody asked for it; otherwise it came with the file"`
-	Now         time.Time    `db:"facts_now" json:"now" doc:"the time that the map sees"`
-	StartedAt   time.Time    `db:"started_at" json:"started_at"`
-	CommittedAt *time.Time   `db:"committed_at" json:"committed_at,omitempty"`
-	EndedAt     *time.Time   `db:"ended_at" json:"ended_at,omitempty"`
-	In          int64        `db:"records_in" json:"records_in"`
-	Good        int64        `db:"good" json:"good"`
-	Rejected    int64        `db:"rejected" json:"rejected"`
-	Filtered    int64        `db:"filtered" json:"filtered"`
-	Warnings    int64        `db:"warnings" json:"warnings"`
-	Bytes       int64        `db:"bytes" json:"bytes"`
-	Whole       bool         `db:"whole" json:"rejected_whole"`
-	RawFindings []byte       `db:"findings" json:"-"`
-	Findings    finding.List `db:"-" json:"findings" doc:"about the file as a whole"`
-	Deliveries  []Delivery   `db:"-" json:"deliveries" doc:"at most 200 good ones, and all others"`
-	Outputs     int64        `db:"outputs" json:"outputs" doc:"how many deliveries there are"`
+	ID          int64        `db:"id"`
+	Pickup      int64        `db:"pickup"`
+	Route       string       `db:"route"`
+	Revision    string       `db:"revision"`
+	Number      int          `db:"number"`
+	State       string       `db:"state"`
+	SameAs      *int64       `db:"same_as"`
+	Again       bool         `db:"again"`
+	Now         time.Time    `db:"facts_now"`
+	StartedAt   time.Time    `db:"started_at"`
+	CommittedAt *time.Time   `db:"committed_at"`
+	EndedAt     *time.Time   `db:"ended_at"`
+	In          int64        `db:"records_in"`
+	Good        int64        `db:"good"`
+	Rejected    int64        `db:"rejected"`
+	Filtered    int64        `db:"filtered"`
+	Warnings    int64        `db:"warnings"`
+	Bytes       int64        `db:"bytes"`
+	Whole       bool         `db:"whole"`
+	RawFindings []byte       `db:"findings"`
+	Findings    finding.List `db:"-"`
+	Deliveries  []Delivery   `db:"-"`
+	Outputs     int64        `db:"outputs"`
 }
 
 const runColumns = `select r.id, rp.pickup, r.route, r.revision, v.number, r.state, r.same_as, r.again, r.facts_now, r.started_at, r.committed_at, r.ended_at, r.records_in, r.good, r.rejected, r.filtered, r.warnings, r.bytes, r.whole, r.findings,
@@ -234,17 +234,17 @@ func (s *Store) Rejects(ctx context.Context, run, after int64, limit int) ([]Rej
 
 // Tally is what a route has done since a time.
 type Tally struct {
-	Route     string     `db:"route" json:"route"`
-	Pickups   int64      `db:"pickups" json:"pickups"`
-	In        int64      `db:"records_in" json:"records_in"`
-	Good      int64      `db:"good" json:"good"`
-	Rejected  int64      `db:"rejected" json:"rejected"`
-	Filtered  int64      `db:"filtered" json:"filtered"`
-	Whole     int64      `db:"whole" json:"rejected_whole" doc:"files rejected as a whole"`
-	Held      int64      `db:"held" json:"held" doc:"pickups that cannot go on: tried again, or waiting for a person"`
-	Uncertain int64      `db:"uncertain" json:"uncertain" doc:"pickups of which nobody can tell whether they have arrived"`
-	Open      int64      `db:"open" json:"open" doc:"pickups that are being worked on"`
-	Last      *time.Time `db:"last" json:"last,omitempty" doc:"when the latest pickup was claimed"`
+	Route     string     `db:"route"`
+	Pickups   int64      `db:"pickups"`
+	In        int64      `db:"records_in"`
+	Good      int64      `db:"good"`
+	Rejected  int64      `db:"rejected"`
+	Filtered  int64      `db:"filtered"`
+	Whole     int64      `db:"whole"`
+	Held      int64      `db:"held"`
+	Uncertain int64      `db:"uncertain"`
+	Open      int64      `db:"open"`
+	Last      *time.Time `db:"last"`
 }
 
 // Tallies sums up each route's pickups since a time, to the quarter of an hour.
@@ -268,14 +268,14 @@ func (s *Store) Tallies(ctx context.Context, since time.Time) (map[string]Tally,
 // Lane is a lane of a route in which something waits for a person or to be tried
 // again.
 type Lane struct {
-	Route   string     `db:"route" json:"route"`
-	Lane    string     `db:"lane" json:"lane"`
-	Pickup  int64      `db:"pickup" json:"pickup" doc:"the pickup that holds it"`
-	Name    string     `db:"name" json:"name"`
-	State   string     `db:"state" json:"state" enum:"held,uncertain"`
-	Reason  string     `db:"reason" json:"reason"`
-	NextTry *time.Time `db:"next_try" json:"next_try,omitempty"`
-	Behind  int64      `db:"behind" json:"behind" doc:"what waits behind it: pickups that have been taken, and files in the inbox"`
+	Route   string     `db:"route"`
+	Lane    string     `db:"lane"`
+	Pickup  int64      `db:"pickup"`
+	Name    string     `db:"name"`
+	State   string     `db:"state"`
+	Reason  string     `db:"reason"`
+	NextTry *time.Time `db:"next_try"`
+	Behind  int64      `db:"behind"`
 }
 
 // HeldLanes lists the lanes whose first open pickup cannot go on.

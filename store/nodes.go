@@ -178,12 +178,12 @@ func (s *Store) Hint(ctx context.Context, what string) {
 
 // NodeView is a node as people see it.
 type NodeView struct {
-	ID      int64      `db:"id" json:"id"`
-	Name    string     `db:"name" json:"name" doc:"machine and process"`
-	Address string     `db:"address" json:"address" doc:"of its HTTP interface"`
-	BeganAt time.Time  `db:"began_at" json:"began_at"`
-	EndedAt *time.Time `db:"ended_at" json:"ended_at,omitempty"`
-	Routes  int        `db:"routes" json:"routes" doc:"how many routes it leads"`
+	ID      int64      `db:"id"`
+	Name    string     `db:"name"`
+	Address string     `db:"address"`
+	BeganAt time.Time  `db:"began_at"`
+	EndedAt *time.Time `db:"ended_at"`
+	Routes  int        `db:"routes"`
 }
 
 // Nodes lists the living nodes, and those that ended in the last day.

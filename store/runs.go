@@ -245,33 +245,33 @@ func (s *Store) Numbers(ctx context.Context, node int64, route string, n int) (f
 
 // Delivery is one output of a run on its way to one destination.
 type Delivery struct {
-	Run         int64      `db:"run" json:"run"`
-	Ord         int        `db:"ord" json:"number"`
-	Kind        string     `db:"kind" json:"kind" enum:"good,rejected,findings,report"`
-	Output      int        `db:"output" json:"destination" doc:"which of the route's destinations, from 0"`
-	Folder      string     `db:"folder" json:"folder"`
-	Name        string     `db:"name" json:"name"`
-	Temporary   string     `db:"temporary" json:"-"`
-	Size        int64      `db:"size" json:"size" doc:"bytes"`
-	SHA256      string     `db:"sha256" json:"sha256"`
-	Records     int64      `db:"records" json:"records"`
-	FirstRecord int64      `db:"first_record" json:"first_record"`
-	State       string     `db:"state" json:"state" enum:"open,published,uncertain,abandoned"`
-	Reason      string     `db:"reason" json:"reason"`
-	PublishedAt *time.Time `db:"published_at" json:"published_at,omitempty"`
+	Run         int64      `db:"run"`
+	Ord         int        `db:"ord"`
+	Kind        string     `db:"kind"`
+	Output      int        `db:"output"`
+	Folder      string     `db:"folder"`
+	Name        string     `db:"name"`
+	Temporary   string     `db:"temporary"`
+	Size        int64      `db:"size"`
+	SHA256      string     `db:"sha256"`
+	Records     int64      `db:"records"`
+	FirstRecord int64      `db:"first_record"`
+	State       string     `db:"state"`
+	Reason      string     `db:"reason"`
+	PublishedAt *time.Time `db:"published_at"`
 	// The folder that held the output before it was published; 0 if it is not known.
-	Device uint64 `db:"device" json:"-"`
-	Inode  uint64 `db:"inode" json:"-"`
+	Device uint64 `db:"device"`
+	Inode  uint64 `db:"inode"`
 }
 
 const deliveryColumns = `run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, state, reason, published_at, coalesce(device, 0) as device, coalesce(inode, 0) as inode`
 
 // Reject is a record that did not pass.
 type Reject struct {
-	Record   int64        `json:"record"`
-	Line     int64        `json:"line"`
-	Raw      []byte       `json:"-"`
-	Findings finding.List `json:"findings"`
+	Record   int64
+	Line     int64
+	Raw      []byte
+	Findings finding.List
 }
 
 // Block is a block of sequence numbers that a run has used.

@@ -24,7 +24,7 @@ import (
 	"ydrion/files"
 	"ydrion/managed"
 	"ydrion/service"
-	"ydrion/store"
+	"ydrion/wire"
 	"ydrion/workspace"
 )
 
@@ -285,9 +285,9 @@ func Until(t testing.TB, what string, condition func() bool) {
 
 // Ended waits until the newest pickup of a name has come to its end (or, with
 // a number, one after it).
-func (b *Bed) Ended(name string, after int64) store.Pickup {
+func (b *Bed) Ended(name string, after int64) wire.Pickup {
 	b.T.Helper()
-	var p store.Pickup
+	var p wire.Pickup
 	Until(b.T, name+" has ended", func() bool {
 		page, err := b.Client.Pickups(context.Background(), url.Values{"limit": {"500"}})
 		if err != nil {

@@ -81,7 +81,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Read a guideline (SEF) or a description in our own format, that samples can be held against; some are kept */
+        /** Read a guideline (SEF) or a description in our own format, that samples can be checked against; some are kept */
         post: operations["describe"];
         delete?: never;
         options?: never;
@@ -966,7 +966,7 @@ export interface components {
             findings: components["schemas"]["Finding"][];
             /** @description csv, json, hl7, x12, edifact, or empty if it is none that is known */
             format: string;
-            /** @description its messages can be held against a guideline of one's own */
+            /** @description its messages can be checked against a guideline of one's own */
             guided: boolean;
             /** @description records by type */
             kinds: components["schemas"]["Kind"][];
@@ -1115,8 +1115,8 @@ export interface components {
              */
             next: number;
         };
-        PageRejectView: {
-            items: components["schemas"]["RejectView"][];
+        PageReject: {
+            items: components["schemas"]["Reject"][];
             /**
              * Format: int64
              * @description value of the parameter for the next page, 0 at the end
@@ -1426,7 +1426,7 @@ export interface components {
                 [key: string]: components["schemas"]["Table"];
             };
         };
-        RejectView: {
+        Reject: {
             findings: components["schemas"]["Finding"][];
             /** Format: int64 */
             line: number;
@@ -2754,7 +2754,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PageRejectView"];
+                    "application/json": components["schemas"]["PageReject"];
                 };
             };
             /** @description Error */
@@ -2775,7 +2775,7 @@ export interface operations {
                 name?: string;
                 /** @description of a zip archive with several */
                 member?: string;
-                /** @description the number of a description that messages are held against */
+                /** @description the number of a description that messages are checked against */
                 description?: string;
             };
             header?: never;

@@ -1,0 +1,43 @@
+package service
+
+import (
+	"ydrion/store"
+	"ydrion/wire"
+)
+
+// all makes what goes over the interface of rows.
+func all[Row, Wire any](rows []Row, of func(Row) Wire) []Wire {
+	out := make([]Wire, len(rows))
+	for i, r := range rows {
+		out[i] = of(r)
+	}
+	return out
+}
+
+// Rows and what is made of them have the same members, but for those that stay in the house.
+
+func pickupOf(p store.Pickup) wire.Pickup          { return wire.Pickup(p) }
+func tallyOf(t store.Tally) wire.Tally             { return wire.Tally(t) }
+func laneOf(l store.Lane) wire.Lane                { return wire.Lane(l) }
+func actOf(a store.Act) wire.Act                   { return wire.Act(a) }
+func alertOf(a store.Alert) wire.Alert             { return wire.Alert(a) }
+func expectedOf(e store.Expected) wire.Expected    { return wire.Expected(e) }
+func legalHoldOf(h store.LegalHold) wire.LegalHold { return wire.LegalHold(h) }
+func nodeOf(n store.NodeView) wire.NodeView        { return wire.NodeView(n) }
+
+// runOf leaves out where outputs stand hidden until they are published.
+func runOf(r store.Run) wire.Run {
+	return wire.Run{ID: r.ID, Pickup: r.Pickup, Route: r.Route, Revision: r.Revision, Number: r.Number, State: r.State, SameAs: r.SameAs, Again: r.Again,
+		Now: r.Now, StartedAt: r.StartedAt, CommittedAt: r.CommittedAt, EndedAt: r.EndedAt, In: r.In, Good: r.Good, Rejected: r.Rejected, Filtered: r.Filtered,
+		Warnings: r.Warnings, Bytes: r.Bytes, Whole: r.Whole, Findings: r.Findings, Deliveries: all(r.Deliveries, deliveryOf), Outputs: r.Outputs}
+}
+
+// deliveryOf leaves out its hidden name and the folder that held it.
+func deliveryOf(d store.Delivery) wire.Delivery {
+	return wire.Delivery{Run: d.Run, Ord: d.Ord, Kind: d.Kind, Output: d.Output, Folder: d.Folder, Name: d.Name, Size: d.Size, SHA256: d.SHA256,
+		Records: d.Records, FirstRecord: d.FirstRecord, State: d.State, Reason: d.Reason, PublishedAt: d.PublishedAt}
+}
+
+func rejectOf(r store.Reject) wire.Reject {
+	return wire.Reject{Record: r.Record, Line: r.Line, Findings: r.Findings, Raw: string(r.Raw)}
+}

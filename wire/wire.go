@@ -1,0 +1,194 @@
+// Package wire is what goes over the HTTP interface of pickups, runs and what is about them: plain values,
+// as clients in other languages see them. Rows of the database are another thing (store).
+package wire
+
+import (
+	"time"
+
+	"ydrion/core/finding"
+)
+
+// Pickup is one file, taken once, with its latest run.
+type Pickup struct {
+	ID        int64      `json:"id"`
+	Route     string     `json:"route"`
+	Name      string     `json:"name"`
+	Folder    string     `json:"folder"`
+	Path      string     `json:"path"`
+	Size      int64      `json:"size" doc:"bytes"`
+	Modified  time.Time  `json:"modified"`
+	SHA256    string     `json:"sha256"`
+	State     string     `json:"state" enum:"claimed,taken,committed,delivered,rejected,held,uncertain,withdrawn"`
+	Reason    string     `json:"reason"`
+	Event     string     `json:"event" enum:"arrived,changed,gone" doc:"what happened to the file"`
+	Origin    string     `json:"origin" enum:"inbox,left,handed" doc:"taken out of the inbox, left in it, or handed over by somebody"`
+	Lane      string     `json:"lane" doc:"what it stays in order with"`
+	Key       string     `json:"business_key"`
+	Tries     int        `json:"tries" doc:"how often it could not go on"`
+	NextTry   *time.Time `json:"next_try,omitempty" doc:"of a held one; without it, it waits for a person"`
+	Passed    bool       `json:"passed" doc:"those behind it in its lane may pass"`
+	Archived  bool       `json:"archived" doc:"its original is kept"`
+	NoticedAt time.Time  `json:"noticed_at"`
+	ClaimedAt time.Time  `json:"claimed_at"`
+	TakenAt   *time.Time `json:"taken_at,omitempty"`
+	EndedAt   *time.Time `json:"ended_at,omitempty"`
+	Run       int64      `json:"run" doc:"the latest run, 0 if none"`
+	In        int64      `json:"records_in"`
+	Good      int64      `json:"good"`
+	Rejected  int64      `json:"rejected"`
+	Filtered  int64      `json:"filtered"`
+	Whole     bool       `json:"rejected_whole" doc:"the file was rejected as one piece"`
+}
+
+// Run is one execution of a route over a pickup.
+type Run struct {
+	ID          int64        `json:"id"`
+	Pickup      int64        `json:"pickup"`
+	Route       string       `json:"route"`
+	Revision    string       `json:"revision"`
+	Number      int          `json:"revision_number"`
+	State       string       `json:"state" enum:"working,committed,published,failed"`
+	SameAs      *int64       `json:"same_as,omitempty" doc:"the run whose time and sequence numbers it repeats"`
+	Again       bool         `json:"again" doc:"somebody asked for it; otherwise it came with the file"`
+	Now         time.Time    `json:"now" doc:"the time that the map sees"`
+	StartedAt   time.Time    `json:"started_at"`
+	CommittedAt *time.Time   `json:"committed_at,omitempty"`
+	EndedAt     *time.Time   `json:"ended_at,omitempty"`
+	In          int64        `json:"records_in"`
+	Good        int64        `json:"good"`
+	Rejected    int64        `json:"rejected"`
+	Filtered    int64        `json:"filtered"`
+	Warnings    int64        `json:"warnings"`
+	Bytes       int64        `json:"bytes"`
+	Whole       bool         `json:"rejected_whole"`
+	Findings    finding.List `json:"findings" doc:"about the file as a whole"`
+	Deliveries  []Delivery   `json:"deliveries" doc:"at most 200 good ones, and all others"`
+	Outputs     int64        `json:"outputs" doc:"how many deliveries there are"`
+}
+
+// Tally is what a route has done since a time.
+type Tally struct {
+	Route     string     `json:"route"`
+	Pickups   int64      `json:"pickups"`
+	In        int64      `json:"records_in"`
+	Good      int64      `json:"good"`
+	Rejected  int64      `json:"rejected"`
+	Filtered  int64      `json:"filtered"`
+	Whole     int64      `json:"rejected_whole" doc:"files rejected as a whole"`
+	Held      int64      `json:"held" doc:"pickups that cannot go on: tried again, or waiting for a person"`
+	Uncertain int64      `json:"uncertain" doc:"pickups of which nobody can tell whether they have arrived"`
+	Open      int64      `json:"open" doc:"pickups that are being worked on"`
+	Last      *time.Time `json:"last,omitempty" doc:"when the latest pickup was claimed"`
+}
+
+// Lane is a lane of a route in which something waits for a person or to be tried
+// again.
+type Lane struct {
+	Route   string     `json:"route"`
+	Lane    string     `json:"lane"`
+	Pickup  int64      `json:"pickup" doc:"the pickup that holds it"`
+	Name    string     `json:"name"`
+	State   string     `json:"state" enum:"held,uncertain"`
+	Reason  string     `json:"reason"`
+	NextTry *time.Time `json:"next_try,omitempty"`
+	Behind  int64      `json:"behind" doc:"what waits behind it: pickups that have been taken, and files in the inbox"`
+}
+
+// Act is something that a person did to a route or a pickup.
+type Act struct {
+	ID      int64     `json:"id"`
+	At      time.Time `json:"at"`
+	Route   string    `json:"route"`
+	Pickup  *int64    `json:"pickup,omitempty"`
+	What    string    `json:"what" doc:"such as started, stopped, paused, published, removed, or a decision"`
+	By      string    `json:"by" doc:"empty if nobody said so"`
+	Because string    `json:"because"`
+}
+
+// Removal is what removing a route means.
+type Removal struct {
+	Route   string `json:"route"`
+	Running bool   `json:"running" doc:"it must be stopped first"`
+	Open    int64  `json:"open" doc:"pickups that have not ended: they must first"`
+	Pickups int64  `json:"pickups" doc:"of which is known what became of them; that stays"`
+	Removed bool   `json:"removed"`
+}
+
+// Alert is something that a person should know.
+type Alert struct {
+	ID      int64      `json:"id"`
+	At      time.Time  `json:"at"`
+	Kind    string     `json:"kind" enum:"rejected,held,stuck,uncertain,duplicate,missing,late,surplus,small,disk low,lane held,standstill,no leader,defect,database away"`
+	Route   string     `json:"route"`
+	Pickup  int64      `json:"pickup" doc:"0 if it is about none"`
+	About   string     `json:"about" doc:"what it is about; while one is open, the same is not told again"`
+	Message string     `json:"message"`
+	SeenAt  *time.Time `json:"seen_at,omitempty" doc:"when somebody said that it has been seen"`
+	SeenBy  string     `json:"seen_by"`
+	EndedAt *time.Time `json:"ended_at,omitempty" doc:"when the reason went away"`
+}
+
+// Expected is what became of an expectation at one of its deadlines.
+type Expected struct {
+	Route  string    `json:"route"`
+	Name   string    `json:"name"`
+	DueAt  time.Time `json:"due_at"`
+	State  string    `json:"state" enum:"met,missing,late,mismatch,waiting" doc:"waiting: the deadline is still to come; mismatch: files came, but too small or too many"`
+	Seen   int       `json:"seen" doc:"files that came in time"`
+	Wanted string    `json:"wanted" doc:"the expectation in words"`
+}
+
+// Purged is what was purged, or would be.
+type Purged struct {
+	Route     string `json:"route"`
+	Originals int64  `json:"originals" doc:"files in the archive"`
+	Bytes     int64  `json:"bytes" doc:"of these files"`
+	Rejects   int64  `json:"rejects" doc:"rejected records with their content"`
+	Pickups   int64  `json:"pickups" doc:"pickups with their runs and deliveries"`
+	Held      int64  `json:"under_legal_hold" doc:"pickups that would have been purged but for a legal hold"`
+}
+
+// LegalHold keeps things from being purged.
+type LegalHold struct {
+	ID       int64      `json:"id"`
+	Route    string     `json:"route" doc:"empty: whatever the route"`
+	Pickup   int64      `json:"pickup" doc:"0: all of the route"`
+	Because  string     `json:"because"`
+	PlacedAt time.Time  `json:"placed_at"`
+	LiftedAt *time.Time `json:"lifted_at,omitempty"`
+}
+
+// Delivery is one output of a run on its way to one destination.
+type Delivery struct {
+	Run         int64      `json:"run"`
+	Ord         int        `json:"number"`
+	Kind        string     `json:"kind" enum:"good,rejected,findings,report"`
+	Output      int        `json:"destination" doc:"which of the route's destinations, from 0"`
+	Folder      string     `json:"folder"`
+	Name        string     `json:"name"`
+	Size        int64      `json:"size" doc:"bytes"`
+	SHA256      string     `json:"sha256"`
+	Records     int64      `json:"records"`
+	FirstRecord int64      `json:"first_record"`
+	State       string     `json:"state" enum:"open,published,uncertain,abandoned"`
+	Reason      string     `json:"reason"`
+	PublishedAt *time.Time `json:"published_at,omitempty"`
+}
+
+// Reject is a record that did not pass.
+type Reject struct {
+	Record   int64        `json:"record"`
+	Line     int64        `json:"line"`
+	Findings finding.List `json:"findings"`
+	Raw      string       `json:"raw" doc:"the record as it stands in the file, decoded and at most 64 KiB of it"`
+}
+
+// NodeView is a node as people see it.
+type NodeView struct {
+	ID      int64      `json:"id"`
+	Name    string     `json:"name" doc:"machine and process"`
+	Address string     `json:"address" doc:"of its HTTP interface"`
+	BeganAt time.Time  `json:"began_at"`
+	EndedAt *time.Time `json:"ended_at,omitempty"`
+	Routes  int        `json:"routes" doc:"how many routes it leads"`
+}
