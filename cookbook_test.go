@@ -122,7 +122,11 @@ func cook(t *testing.T, section string) {
 	if _, err := c.Plan.Run(context.Background(), strings.NewReader(ends(from, in)), flow.Inputs{}, made); err != nil {
 		t.Fatal(err)
 	}
-	if made.text.String() != ends(of, want) {
+	closes, err := made.opened.Ends()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if made.text.Write(closes); made.text.String() != ends(of, want) {
 		t.Errorf("it makes\n%s", strings.ReplaceAll(made.text.String(), "\r", "\n"))
 	}
 }
@@ -136,7 +140,7 @@ type dish struct {
 func (d *dish) Open(o *flow.Opened) error { d.opened = o; return nil }
 
 func (d *dish) Batch(b *batch.Batch) error {
-	made, err := d.opened.Made(b.Out, d.text.Len() == 0)
+	made, err := d.opened.All(b, d.text.Len() == 0)
 	d.text.Write(made)
 	return err
 }

@@ -45,11 +45,17 @@ func (o *output) Open(opened *flow.Opened) error {
 
 func (o *output) Batch(b *batch.Batch) error {
 	if len(b.Out) > 0 {
-		made, err := o.opened.Made(b.Out, o.text.Len() == 0 && !o.opened.Plan.Separate)
-		if err != nil {
-			return err
+		if o.opened.Plan.Separate {
+			if err := o.opened.Each(b, func(_ int, made []byte) error { o.text.Write(made); return nil }); err != nil {
+				return err
+			}
+		} else {
+			made, err := o.opened.All(b, o.text.Len() == 0)
+			if err != nil {
+				return err
+			}
+			o.text.Write(made)
 		}
-		o.text.Write(made)
 	}
 	for _, w := range b.Outcomes {
 		if w == batch.Good {

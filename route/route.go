@@ -210,7 +210,7 @@ func (c *compilation) plan() *flow.Plan {
 	if target == nil {
 		return nil
 	}
-	scope := lang.Scope{Fields: s.Record, Lists: s.Lists, Lookups: c.tables, Separate: r.Good.PerRecord, Offered: document != nil, Example: c.example()}
+	scope := lang.Scope{Fields: s.Record, Lists: s.Lists, Lookups: c.tables, Separate: r.Good.PerRecord, Offered: document != nil || r.Schema == "" || m.AsCame, Example: c.example()}
 	program, findings := lang.Build(m, r.Map, string(mapText), target, scope)
 	c.out = append(c.out, findings...)
 	if r.Good.After != "" && program != nil && program.Closes() {

@@ -170,7 +170,7 @@ func (o *outputs) takeGood(b *batch.Batch) error {
 	if len(b.Out) == 0 {
 		return nil
 	}
-	made, err := o.opened.Made(b.Out, o.all == nil)
+	made, err := o.opened.All(b, o.all == nil)
 	if err != nil {
 		return err
 	}
@@ -199,16 +199,9 @@ func (o *outputs) takeGood(b *batch.Batch) error {
 // takeEach writes each record into files of its own.
 func (o *outputs) takeEach(b *batch.Batch) error {
 	n := len(o.folders)
-	for i, w := range b.Outcomes {
-		if w != batch.Good {
-			continue
-		}
-		made, err := o.opened.Made(b.Made(i), false)
-		if err != nil {
-			return err
-		}
+	return o.opened.Each(b, func(i int, made []byte) error {
 		if len(made) == 0 { // it becomes a row for each of a list, which is empty
-			continue
+			return nil
 		}
 		for k, name := range b.Names[i*n : i*n+n] {
 			if name == "" {
@@ -225,8 +218,8 @@ func (o *outputs) takeEach(b *batch.Batch) error {
 				return err
 			}
 		}
-	}
-	return nil
+		return nil
+	})
 }
 
 func (o *outputs) takeRejected(b *batch.Batch) error {

@@ -84,12 +84,7 @@ func (v *viewer) Open(o *flow.Opened) error {
 
 func (v *viewer) Batch(b *batch.Batch) error {
 	if v.request.Output != nil && len(b.Out) > 0 {
-		made, err := v.opened.Made(b.Out, !v.begun && !v.opened.Plan.Separate)
-		if err != nil {
-			return err
-		}
-		v.begun = true
-		if _, err := v.request.Output.Write(made); err != nil {
+		if err := v.write(b); err != nil {
 			return err
 		}
 	}
@@ -121,6 +116,23 @@ func (v *viewer) Batch(b *batch.Batch) error {
 	return nil
 }
 
+// write writes what has been made of a batch.
+func (v *viewer) write(b *batch.Batch) error {
+	if v.opened.Plan.Separate {
+		return v.opened.Each(b, func(_ int, made []byte) error {
+			v.begun = true
+			_, err := v.request.Output.Write(made)
+			return err
+		})
+	}
+	made, err := v.opened.All(b, !v.begun)
+	if err == nil {
+		v.begun = true
+		_, err = v.request.Output.Write(made)
+	}
+	return err
+}
+
 func (v *viewer) view(b *batch.Batch, i int) RecordView {
 	raw := v.opened.Reader.Raw(b, i)
 	r := RecordView{Record: b.First + int64(i), Line: b.Place(i, b.Bounds[i].Off).Line, Outcome: [...]string{"good", "rejected", "filtered"}[b.Outcomes[i]], Raw: strings.TrimRight(string(clip(raw)), "\r\n"),
@@ -136,7 +148,11 @@ func (v *viewer) view(b *batch.Batch, i int) RecordView {
 	if b.Outcomes[i] == batch.Good {
 		made := b.Made(i)
 		made = made[min(v.opened.Plan.Program.Skip(), len(made)):]
-		r.Made, r.Lines = string(clip(made)), format.Fold(v.opened.Plan.Target.Show(made), rows, found)
+		lines := v.opened.Plan.Target.Show(made)
+		if lines == nil { // it is read as what came
+			lines = format.Lines(v.opened.Reader.Outline(made))
+		}
+		r.Made, r.Lines = string(clip(made)), format.Fold(lines, rows, found)
 		if n := len(v.opened.Plan.Outputs); len(b.Names) >= (i+1)*n {
 			r.FileName = b.Names[i*n]
 			for k, name := range b.Names[i*n : i*n+n] {

@@ -134,17 +134,18 @@ type Opened struct {
 	Charset text.Charset
 	Mark    []byte // byte order mark
 
-	facts    lang.Facts
-	sequence int64
-	begins   []byte
-	around   surrounding
-	laid     laid
-	parts    int64 // that the good records have become
+	facts     lang.Facts
+	sequence  int64
+	begins    []byte
+	around    surrounding
+	laid      laid
+	envelopes enveloping
+	parts     int64 // that the good records have become
 }
 
-// Made gives what stands in an output behind the records before: what has been written of the
-// batch's records, in the character set of the output. The output's first has what it begins with.
-func (o *Opened) Made(written []byte, first bool) ([]byte, error) {
+// made gives what has been written of records in the character set of the output. The output's first has
+// what it begins with.
+func (o *Opened) made(written []byte, first bool) ([]byte, error) {
 	if first {
 		written = append(slices.Clone(o.begins), written[o.Plan.Program.Skip():]...)
 	}
@@ -153,6 +154,9 @@ func (o *Opened) Made(written []byte, first bool) ([]byte, error) {
 
 // Ends gives what an output of all good records ends with.
 func (o *Opened) Ends() ([]byte, error) {
+	if _, is := o.enveloped(); is {
+		return text.Encode(o.envelopes.close(nil, 0), o.Charset)
+	}
 	_, ends, problem := o.Plan.Program.Surround(o.facts, o.sequence, o.parts)
 	if problem != nil {
 		return nil, fmt.Errorf("%s", problem)
@@ -360,7 +364,7 @@ const underWay = 32 << 20
 
 // alone does everything in order on one core.
 func (r *run) alone(ctx context.Context) error {
-	b, env := batches.Get().(*batch.Batch), &lang.Env{Facts: r.inputs.Facts}
+	b, env := batches.Get().(*batch.Batch), &lang.Env{Facts: r.inputs.Facts, Reader: r.opened.Reader}
 	defer put(b)
 	b.Turn, b.Next = nil, nil
 	for {
@@ -400,7 +404,7 @@ func (r *run) together(ctx context.Context, cores int) error {
 	var workErr error
 	for range cores {
 		workers.Go(func() {
-			env := &lang.Env{Facts: r.inputs.Facts}
+			env := &lang.Env{Facts: r.inputs.Facts, Reader: r.opened.Reader}
 			for b := range todo {
 				if err := r.work(b, env); err != nil {
 					failing.Do(func() { workErr = err })

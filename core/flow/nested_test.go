@@ -96,7 +96,7 @@ type written struct {
 
 func (w *written) Open(o *flow.Opened) error { w.opened, w.first = o, true; return nil }
 func (w *written) Batch(b *batch.Batch) error {
-	made, err := w.opened.Made(b.Out, w.first)
+	made, err := w.opened.All(b, w.first)
 	w.first = false
 	if err == nil {
 		_, err = w.to.Write(made)

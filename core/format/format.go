@@ -72,6 +72,16 @@ type Divider interface {
 	Divide(b *batch.Batch, whole int, say func(from, to, n int))
 }
 
+// Enveloped is a reader of messages that stand in envelopes; outputs of messages as they came have the like.
+type Enveloped interface {
+	// Envelopes tells what stands around each record of a batch, the outermost first, and what line end
+	// follows its text.
+	Envelopes(b *batch.Batch, say func(record int, around []Envelope, end []byte))
+}
+
+// Envelope is one: what opens it, and what closes it but for the count of what stands in it.
+type Envelope struct{ Opens, Closes, Number []byte }
+
 // Around is a reader of records that stand in values of which a schema says something, too.
 type Around interface {
 	// HoldAround has each such value held by a check before its records are given out; what is said of it
@@ -227,8 +237,8 @@ type Layout struct {
 
 // Editor writes a record as it came, with changes.
 type Editor interface {
-	// Edit appends the record. The problem says why a change is not possible.
-	Edit(out, raw []byte, changes []Change) (made []byte, problem string)
+	// Edit appends a record of a batch. The problem says why a change is not possible.
+	Edit(out []byte, from Reader, b *batch.Batch, record int, changes []Change) (made []byte, problem string)
 }
 
 // Edit is a line of a map about a record as it came.

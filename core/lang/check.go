@@ -51,7 +51,8 @@ type Scope struct {
 	Separate bool
 	// Example is a position, where fields are named by theirs.
 	Example string
-	// Offered fields need not be used: a schema that others have written says which there are.
+	// Offered fields need not be used: a schema that others have written says which there are, they are
+	// positions that are named somewhere, or everything goes on.
 	Offered bool
 }
 

@@ -56,7 +56,7 @@ func (p *Program) edit(e *Env, b *batch.Batch, record int, out []byte) ([]byte, 
 			return out[:begin], Outcome{What: batch.Rejected, Line: p.edits[i].line, Reason: e.reason}
 		}
 	}
-	out, problem := p.editor.Edit(out, b.Raw(record), e.changes)
+	out, problem := p.editor.Edit(out, e.Reader, b, record, e.changes)
 	if problem != "" {
 		line := int32(0)
 		if len(p.edits) > 0 {

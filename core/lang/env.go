@@ -22,6 +22,7 @@ type Facts struct {
 
 // Env is what an expression is evaluated in: one record.
 type Env struct {
+	Reader format.Reader // of the batches
 	Facts
 	Buf    []byte
 	Row    []batch.Span

@@ -147,7 +147,7 @@ type bound struct {
 // Open reads the beginning of the first interchange.
 func (s *bound) Open(in *text.Decoded) (format.Reader, finding.List, error) {
 	levels := len(s.Levels)
-	r := &Reader{bound: s, Stream: format.Stream{In: in, Line: 1}, declared: in.Charset == text.Declared && s.Declares,
+	r := &Reader{bound: s, Stream: format.Stream{In: in, Line: 1}, charset: in.Charset, declared: in.Charset == text.Declared && s.Declares,
 		around: make([][]byte, levels), groups: make([]int64, levels), messages: make([]int64, levels), numbered: make([]numbers, levels+1), parties: map[string]numbers{}}
 	buf, err := r.Fill(nil, ahead)
 	if err != nil {
@@ -180,6 +180,7 @@ type Reader struct {
 	format.Stream
 	*bound
 	declared bool // text is decoded as the interchange says
+	charset  text.Charset
 	syntaxes atomic.Pointer[[]dated]
 
 	around           [][]byte // the segments that have opened each level

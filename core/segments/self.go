@@ -24,6 +24,7 @@ func (r *Rules) Format() *format.Format {
 			return (&Writer{Rules: r, Number: style.Number, Canonical: style.Canonical}).Append
 		},
 		Target: func(file string, sample []byte) (format.Target, error) { return NewTarget(r, file, sample) },
+		AsCame: func() format.Target { return NewAsCame(r) },
 	}
 }
 

@@ -583,7 +583,14 @@ func (r *Reader) Locate(b *batch.Batch, record, slot int) (uint32, string) {
 }
 
 // opened are the envelopes' segments that are open before an offset of a batch.
-func (r *Reader) opened(b *batch.Batch, offset int) [][]byte {
+func (r *Reader) opened(b *batch.Batch, offset int) (open [][]byte) {
+	r.eachOpened(b, offset, func(_ int, lines [][]byte) { open = lines })
+	return open
+}
+
+// eachOpened tells of each message of a batch, and at last of an offset behind some, which envelopes' segments
+// are open before it.
+func (r *Reader) eachOpened(b *batch.Batch, offset int, say func(message int, open [][]byte)) {
 	list, around := messages(b)
 	w := walk{Reader: r, b: b, s: r.syntax(b.Base)}
 	for _, a := range around {
@@ -606,8 +613,8 @@ func (r *Reader) opened(b *batch.Batch, offset int) [][]byte {
 			}
 			p = stop + 1
 		}
-		if i >= len(list) || int(list[i].Off) >= offset {
-			return w.lines
+		if say(i, w.lines); i >= len(list) || int(list[i].Off) >= offset {
+			return
 		}
 		at = int(list[i].End)
 	}
@@ -654,12 +661,7 @@ func (r *Reader) Raw(b *batch.Batch, record int) []byte {
 	unit := b.Bounds[record]
 	m := b.Messages[r.wholeIn(b, unit.Off)]
 	out := r.Preface(b, record)
-	line := []byte{s.Terminator}
-	if rest := b.Buf[m.Off:b.N]; len(rest) > 0 { // segments stand in lines of their own, or not
-		if i := s.end(rest, 0); i+1 < len(rest) && (rest[i+1] == '\n' || rest[i+1] == '\r') {
-			line = append(line, rest[i+1:skipLines(rest, i+1)]...)
-		}
-	}
+	line := s.line(b.Buf[m.Off:b.N])
 	out = bytes.ReplaceAll(out, []byte{s.Terminator}, line)
 	if a := r.advice(&s); a != nil {
 		out = append(a, out[len(a)-1+len(line):]...)
@@ -680,6 +682,45 @@ func (r *Reader) Raw(b *batch.Batch, record int) []byte {
 		out = append(append(append(out, s.Element, '1', s.Element), s.field(opened[i], r.Levels[i].Number)...), line...)
 	}
 	return out
+}
+
+// line is what ends a segment: they stand in lines of their own, or not.
+func (s *Syntax) line(text []byte) []byte {
+	line := []byte{s.Terminator}
+	if i := s.end(text, 0); i+1 < len(text) && (text[i+1] == '\n' || text[i+1] == '\r') {
+		line = append(line, text[i+1:skipLines(text, i+1)]...)
+	}
+	return line
+}
+
+var _ format.Enveloped = (*Reader)(nil)
+
+// Envelopes tells what stands around each message of a batch, the outermost first.
+func (r *Reader) Envelopes(b *batch.Batch, say func(record int, around []format.Envelope, end []byte)) {
+	s := r.syntax(b.Base)
+	list, _ := messages(b)
+	if len(list) == 0 || r.Unit >= 0 {
+		return
+	}
+	line := s.line(b.Buf[list[0].Off:b.N])
+	r.eachOpened(b, b.N, func(message int, open [][]byte) {
+		if message >= len(list) {
+			return
+		}
+		around := make([]format.Envelope, len(open))
+		for i, segment := range open {
+			e := &around[i]
+			if i == 0 {
+				if e.Opens = r.advice(&s); e.Opens != nil {
+					e.Opens = append(e.Opens, line[1:]...)
+				}
+			}
+			e.Opens = append(append(e.Opens, segment...), line...)
+			e.Closes = append([]byte(r.Levels[i].Close), s.Element)
+			e.Number = append(append([]byte{s.Element}, s.field(segment, r.Levels[i].Number)...), line...)
+		}
+		say(message, around, line[1:])
+	})
 }
 
 // alone is a message with one unit, what belongs to it and what it stands under, with its segments counted

@@ -194,24 +194,29 @@ func (t *Target) given(segment string, field int) bool {
 func (t *Target) repertoire() (*text.Escapes, *text.Repertoire) {
 	s := &t.syntax
 	with := map[byte]string{}
-	says := &text.Repertoire{Name: "the sample's interchange, in which it would separate"}
 	for c := range byte(128) {
-		switch {
-		case s.special(c) && s.Release == 0, c < ' ', c == 127:
-			says.Lacks[c] = true
-		case s.special(c):
+		if s.special(c) && s.Release != 0 {
 			with[c] = string([]byte{s.Release, c})
-		case t.rules.Declares && s.Narrow:
-			says.Lacks[c] = !levelA(rune(c))
 		}
 	}
-	if t.rules.Declares {
-		says.Charset, says.ASCII, says.Name = s.Set, s.Set == "", t.blank.Segments[0].Fields[0][0][0][0]
-	}
-	if s.Release != 0 { // it is among what is written
-		says.Lacks[s.Release] = false
+	says := s.repertoire(t.rules.Declares)
+	if says.Name = "the sample's interchange, in which it would separate"; t.rules.Declares {
+		says.Name = t.blank.Segments[0].Fields[0][0][0][0]
 	}
 	return text.NewEscapes(with), says
+}
+
+// repertoire are the characters that values may have. Declared tells that the interchange says its
+// character set.
+func (s *Syntax) repertoire(declared bool) *text.Repertoire {
+	says := &text.Repertoire{}
+	for c := range byte(128) {
+		says.Lacks[c] = c < ' ' || c == 127 || s.special(c) && s.Release == 0 || declared && s.Narrow && !s.special(c) && !levelA(rune(c))
+	}
+	if declared {
+		says.Charset, says.ASCII = s.Set, s.Set == ""
+	}
+	return says
 }
 
 // EndAsSample lets follow each segment what follows the first one of the sample: a line end.

@@ -3,9 +3,9 @@ package hl7
 import (
 	"bytes"
 	"fmt"
-	"strings"
 	"sync"
 
+	"ydrion/core/batch"
 	"ydrion/core/finding"
 	"ydrion/core/format"
 	"ydrion/core/segments"
@@ -14,14 +14,20 @@ import (
 
 // AsCame is a target whose messages are those of the source, byte for byte, but for what a map says of
 // them: values that are changed or cleared, segments that are dropped.
-type AsCame struct {
-	edits []edit
-}
+type AsCame struct{ segments.Edits }
 
-// edit is one such line of a map.
-type edit struct {
-	segments.Position
-	drop, all bool // all segments of the name are meant
+// NewAsCame makes such a target.
+func NewAsCame() *AsCame {
+	return &AsCame{segments.Edits{Parse: parsePath, Counted: "OBX[2]-5", Chosen: "OBX(3=WBC)-5", Stays: func(p segments.Position) error {
+		switch {
+		case p.Segment != "MSH":
+		case p.Field == 0:
+			return fmt.Errorf("MSH begins the message")
+		case p.Field <= 2 || p.Field == 18:
+			return fmt.Errorf("MSH-%d says how the message is written, and stays as it came", p.Field)
+		}
+		return nil
+	}}}
 }
 
 var _ format.Target = (*AsCame)(nil)
@@ -33,105 +39,15 @@ func (t *AsCame) Escapes() *text.Escapes { return Usual.Escapes() }
 // Null is how a field is told to be deleted.
 func (t *AsCame) Null() (string, bool) { return `""`, true }
 
-// Position is any but the separators; segments and repetitions can be chosen by a value.
-func (t *AsCame) Position(path string) (format.Position, error) {
-	p, err := parsePath(path)
-	switch {
-	case err != nil:
-		return format.Position{}, err
-	case p.Field == 0:
-		return format.Position{}, fmt.Errorf("%q is a whole segment; name one of its fields, as in %s-1", path, path)
-	case p.Within != "":
-		return format.Position{}, fmt.Errorf("%q is in a loop, and what is changed is counted or chosen by a value: name it as in OBX[2]-5 or OBX(3=WBC)-5", path)
-	case p.Segment == "MSH" && (p.Field <= 2 || p.Field == 18):
-		return format.Position{}, fmt.Errorf("%s says how the message is written, and stays as it came", path)
-	}
-	return format.Position{Key: path}, nil
-}
-
-// Part is a segment.
-func (t *AsCame) Part(path string) (string, error) {
-	p, err := parsePath(path)
-	if err == nil && (p.Field != 0 || p.Within != "" || p.Segment == "MSH") {
-		err = fmt.Errorf("%q cannot be dropped: name a segment, as in NTE or OBX(3=WBC)", path)
-	}
-	return path, err
-}
-
 // Inside is a segment of which each that came can be changed.
 func (t *AsCame) Inside(path string) (string, format.Target, error) {
-	p, err := parsePath(path)
-	if path == "" || err == nil && (p.Field != 0 || p.Within != "" || p.Element > 0 || p.Occurrence > 1) {
-		err = fmt.Errorf("name the segment that is changed for each row, as in `repeat OBX for obx in OBX`")
-	}
-	return path, t, err
+	return path, t, t.Edits.Inside(path)
 }
 
 // Layout keeps what is changed.
 func (t *AsCame) Layout(in format.Instructions) (format.Layout, finding.List) {
-	t.edits = nil
 	layout := format.Layout{Editor: t, Decimal: '.'}
-	out := t.layout(in, nil, nil, &layout)
-	return layout, out
-}
-
-func (t *AsCame) layout(in format.Instructions, loops, conditions []int, layout *format.Layout) (out finding.List) {
-	part := ""
-	if len(loops) > 0 {
-		part = in.Of
-	}
-	take := func(n format.Named, e format.Edit, drop bool) {
-		p, err := parsePath(n.Path)
-		if err != nil {
-			out = append(out, finding.New("map.position", n.At, "%v", err))
-			return
-		}
-		if len(loops) > 0 && (p.Segment != part || p.Occurrence > 1 || p.Element > 0) {
-			out = append(out, finding.New("map.repeat", n.At, "%s is not in the segment that is changed here, %s", n.Path, part))
-		}
-		e.Named, e.Loops, e.Conditions = n, loops, conditions
-		if e.Condition >= 0 {
-			e.Conditions = append(conditions[:len(conditions):len(conditions)], e.Condition)
-		}
-		segment, _, _ := strings.Cut(n.Path, "-")
-		layout.Edits = append(layout.Edits, e)
-		t.edits = append(t.edits, edit{p, drop, e.Expression < 0 && !strings.Contains(segment, "[")})
-	}
-	seen := map[string]bool{}
-	for _, a := range in.Assign {
-		if p, err := parsePath(a.Path); err == nil && seen[p.String()] {
-			out = append(out, finding.New("map.twice", a.At, "%s is assigned twice", a.Path))
-		} else if err == nil {
-			seen[p.String()] = true
-		}
-		take(a.Named, format.Edit{Expression: a.Expression, Condition: -1}, false)
-	}
-	for _, n := range in.Keep {
-		f := finding.New("map.nothing-there", n.At, "everything stays as it came; %s need not be kept", n.Path)
-		out = append(out, f)
-	}
-	for _, n := range in.Clear {
-		take(n, format.Edit{Expression: -1, Condition: -1}, false)
-	}
-	for _, d := range in.Drop {
-		take(d.Named, format.Edit{Expression: -1, Condition: d.Condition}, true)
-	}
-	for _, a := range in.Add {
-		out = append(out, finding.New("map.segment", a.At, "segments cannot be added to messages as they came; base the map on a sample"))
-	}
-	for _, r := range in.Repeat {
-		of, err := parsePath(r.List)
-		if err != nil || of.Segment != r.Path || of.Field > 0 {
-			out = append(out, finding.New("map.repeat", r.At, "what is changed for each row is the row's segment as it came, and %s are not %s", r.List, r.Path))
-		}
-		inner := conditions
-		if r.Condition >= 0 {
-			inner = append(conditions[:len(conditions):len(conditions)], r.Condition)
-		}
-		r.Body.Of = r.Path
-		out = append(out, t.layout(r.Body, append(loops[:len(loops):len(loops)], r.Loop), inner, layout)...)
-	}
-	return out
+	return layout, t.Edits.Layout(in, &layout)
 }
 
 // tables are the escapes for the separators of the messages that have come.
@@ -147,7 +63,8 @@ func escapesFor(s Separators) *text.Escapes {
 }
 
 // Edit writes a message with changes. The problem says why that is not possible.
-func (t *AsCame) Edit(out, raw []byte, changes []format.Change) (_ []byte, problem string) {
+func (t *AsCame) Edit(out []byte, _ format.Reader, b *batch.Batch, record int, changes []format.Change) (_ []byte, problem string) {
+	raw := b.Raw(record)
 	sep, wrong := separators(raw)
 	if wrong != "" {
 		return out, wrong
@@ -182,12 +99,12 @@ func (t *AsCame) Edit(out, raw []byte, changes []format.Change) (_ []byte, probl
 		var fields [][]byte
 		dropped := false
 		for i := range changes {
-			c, e := &changes[i], &t.edits[changes[i].Edit]
+			c, e := &changes[i], &t.Lines[changes[i].Edit]
 			if e.Segment != string(line[:3]) || c.At >= 0 && c.At != p || c.At < 0 && !t.means(e, line, sep, count[e.Segment], applied[i]) {
 				continue
 			}
 			applied[i] = true
-			if e.drop {
+			if e.Drop {
 				dropped = true
 				continue
 			}
@@ -212,7 +129,7 @@ func (t *AsCame) Edit(out, raw []byte, changes []format.Change) (_ []byte, probl
 		p = next
 	}
 	for i := range changes {
-		if e := &t.edits[changes[i].Edit]; !applied[i] && !e.drop && !changes[i].Absent {
+		if e := &t.Lines[changes[i].Edit]; !applied[i] && !e.Drop && !changes[i].Absent {
 			return out, fmt.Sprintf("the message has no %s for the value", e.Part())
 		}
 	}
@@ -220,14 +137,14 @@ func (t *AsCame) Edit(out, raw []byte, changes []format.Change) (_ []byte, probl
 }
 
 // means tells whether a line of a map is about a segment, which is the nth of its name.
-func (t *AsCame) means(e *edit, line []byte, sep Separators, n int, before bool) bool {
+func (t *AsCame) means(e *segments.EditLine, line []byte, sep Separators, n int, before bool) bool {
 	if e.Element > 0 {
 		value, _ := field(line[min(4, len(line)):], sep.Field, e.Element)
 		value, _ = field(value, sep.Repetition, 1)
 		value, _ = field(value, sep.Component, 1)
-		return sep.Unescape(string(value)) == e.Value && (e.all || !before)
+		return sep.Unescape(string(value)) == e.Value && (e.All || !before)
 	}
-	return e.all || n == e.Occurrence
+	return e.All || n == e.Occurrence
 }
 
 // written is a value as it stands in a message.

@@ -27,7 +27,7 @@ var Format = &format.Format{
 		return (&speaker{sep: Usual, border: Usual}).message
 	},
 	Target: func(file string, sample []byte) (format.Target, error) { return NewTarget(file, sample) },
-	AsCame: func() format.Target { return &AsCame{} },
+	AsCame: func() format.Target { return NewAsCame() },
 }
 
 // recognise knows the segments that files begin with.

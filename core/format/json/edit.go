@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"ydrion/core/batch"
 	"ydrion/core/finding"
 	"ydrion/core/format"
 	"ydrion/core/text"
@@ -143,7 +144,8 @@ func joined(raw []byte, all []splice) []splice {
 }
 
 // Edit writes a record with changes. The problem says why that is not possible.
-func (t *AsCame) Edit(out, raw []byte, changes []format.Change) (_ []byte, problem string) {
+func (t *AsCame) Edit(out []byte, _ format.Reader, b *batch.Batch, record int, changes []format.Change) (_ []byte, problem string) {
+	raw := b.Raw(record)
 	var all []splice
 	for i := range changes {
 		c, path := &changes[i], t.edits[changes[i].Edit]

@@ -1,0 +1,103 @@
+package flow
+
+import (
+	"bytes"
+	"strconv"
+
+	"ydrion/core/batch"
+	"ydrion/core/format"
+	"ydrion/core/text"
+)
+
+// enveloping puts envelopes around messages that go on as they came: those that they stood in, with what
+// is in them counted anew.
+type enveloping struct {
+	open   []format.Envelope
+	counts []int64 // of what stands directly in each
+}
+
+// next writes what closes and opens before a message.
+func (e *enveloping) next(out []byte, around []format.Envelope) []byte {
+	same := 0
+	for same < len(e.open) && same < len(around) && bytes.Equal(e.open[same].Opens, around[same].Opens) {
+		same++
+	}
+	out = e.close(out, same)
+	for _, a := range around[same:] {
+		if n := len(e.counts); n > 0 {
+			e.counts[n-1]++
+		}
+		out = append(out, a.Opens...)
+		e.open, e.counts = append(e.open, a), append(e.counts, 0)
+	}
+	if n := len(e.counts); n > 0 {
+		e.counts[n-1]++
+	}
+	return out
+}
+
+// close writes what closes all envelopes but the first so many.
+func (e *enveloping) close(out []byte, but int) []byte {
+	for i := len(e.open) - 1; i >= but; i-- {
+		out = append(strconv.AppendInt(append(out, e.open[i].Closes...), e.counts[i], 10), e.open[i].Number...)
+	}
+	e.open, e.counts = e.open[:but], e.counts[:but]
+	return out
+}
+
+// enveloped tells whether messages go on as they came, in envelopes.
+func (o *Opened) enveloped() (format.Enveloped, bool) {
+	r, is := o.Reader.(format.Enveloped)
+	return r, is && o.Plan.Program.AsCame()
+}
+
+// All gives what the good records of a batch are in an output of all, in the character set of the output. The
+// output's first batch has what the output begins with.
+func (o *Opened) All(b *batch.Batch, first bool) ([]byte, error) {
+	reader, is := o.enveloped()
+	if !is {
+		return o.made(b.Out, first)
+	}
+	if first {
+		o.envelopes = enveloping{}
+	}
+	var out []byte
+	reader.Envelopes(b, func(record int, around []format.Envelope, end []byte) {
+		if b.Outcomes[record] == batch.Good {
+			out = append(append(o.envelopes.next(out, around), b.Made(record)...), end...)
+		}
+	})
+	return text.Encode(out, o.Charset)
+}
+
+// Each gives each good record of a batch as an output of its own.
+func (o *Opened) Each(b *batch.Batch, give func(record int, made []byte) error) error {
+	reader, is := o.enveloped()
+	if !is {
+		for i, w := range b.Outcomes {
+			if w != batch.Good {
+				continue
+			}
+			made, err := o.made(b.Made(i), false)
+			if err != nil {
+				return err
+			}
+			if err := give(i, made); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	var failed error
+	reader.Envelopes(b, func(record int, around []format.Envelope, end []byte) {
+		if failed != nil || b.Outcomes[record] != batch.Good {
+			return
+		}
+		e := enveloping{}
+		out := e.close(append(append(e.next(nil, around), b.Made(record)...), end...), 0)
+		if out, failed = text.Encode(out, o.Charset); failed == nil {
+			failed = give(record, out)
+		}
+	})
+	return failed
+}
