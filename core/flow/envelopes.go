@@ -54,6 +54,12 @@ func (o *Opened) enveloped() (format.Enveloped, bool) {
 // All gives what the good records of a batch are in an output of all, in the character set of the output. The
 // output's first batch has what the output begins with.
 func (o *Opened) All(b *batch.Batch, first bool) ([]byte, error) {
+	if framer, is := o.Plan.Program.Framer(); is {
+		if !first {
+			return text.Encode(b.Out, o.Charset)
+		}
+		return o.marked(append(framer.Begins(o.Reader), b.Out...))
+	}
 	reader, is := o.enveloped()
 	if !is {
 		return o.made(b.Out, first)
@@ -70,15 +76,27 @@ func (o *Opened) All(b *batch.Batch, first bool) ([]byte, error) {
 	return text.Encode(out, o.Charset)
 }
 
+// marked is text in the file's own character set, behind its byte order mark.
+func (o *Opened) marked(b []byte) ([]byte, error) {
+	encoded, err := text.Encode(b, o.Charset)
+	return append(bytes.Clone(o.Mark), encoded...), err
+}
+
 // Each gives each good record of a batch as an output of its own.
 func (o *Opened) Each(b *batch.Batch, give func(record int, made []byte) error) error {
 	reader, is := o.enveloped()
 	if !is {
+		framer, framed := o.Plan.Program.Framer()
 		for i, w := range b.Outcomes {
 			if w != batch.Good {
 				continue
 			}
-			made, err := o.made(b.Made(i), false)
+			made, err := []byte(nil), error(nil)
+			if framed {
+				made, err = o.marked(append(framer.Begins(o.Reader), b.Made(i)...))
+			} else {
+				made, err = o.made(b.Made(i), false)
+			}
 			if err != nil {
 				return err
 			}

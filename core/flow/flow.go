@@ -154,6 +154,12 @@ func (o *Opened) made(written []byte, first bool) ([]byte, error) {
 
 // Ends gives what an output of all good records ends with.
 func (o *Opened) Ends() ([]byte, error) {
+	if framer, is := o.Plan.Program.Framer(); is {
+		if o.Plan.Separate {
+			return nil, nil
+		}
+		return text.Encode(framer.Ends(o.Reader, o.parts), o.Charset)
+	}
 	if _, is := o.enveloped(); is {
 		return text.Encode(o.envelopes.close(nil, 0), o.Charset)
 	}

@@ -9,6 +9,7 @@ package format
 import (
 	"io"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -241,6 +242,14 @@ type Editor interface {
 	Edit(out []byte, from Reader, b *batch.Batch, record int, changes []Change) (made []byte, problem string)
 }
 
+// Framer is an editor of records that stand between what a file begins and ends with, in its own character
+// set; so do those of an output.
+type Framer interface {
+	Begins(from Reader) []byte
+	// Ends is asked for when all has been read, with how many records are written.
+	Ends(from Reader, records int64) []byte
+}
+
 // Edit is a line of a map about a record as it came.
 type Edit struct {
 	Named
@@ -273,6 +282,23 @@ type Instructions struct {
 	Of string
 	// Separate tells that each record is an output of its own: what stands around it is part of it.
 	Separate bool
+}
+
+// Word is a name as a map says it: in quotes, if it is no word.
+func Word(name string) string {
+	for i, c := range name {
+		switch {
+		case c == '_', 'a' <= c && c <= 'z', 'A' <= c && c <= 'Z', i > 0 && '0' <= c && c <= '9':
+		case i > 0 && i < len(name)-1 && strings.ContainsRune("-.", c):
+		case strings.ContainsRune("[]()=/", c): // of a position
+		default:
+			return strconv.Quote(name)
+		}
+	}
+	if slices.Contains([]string{"keep", "clear", "ignore", "drop", "add", "when", "repeat", "reject", "skip", "end", "let", "map", "source", "target"}, name) {
+		return strconv.Quote(name)
+	}
+	return name
 }
 
 // Named is a path and where the map says it.

@@ -187,10 +187,13 @@ func (p *parser) statements(m *Map, block bool) []Statement {
 
 func (p *parser) statement(m *Map, block bool) (Statement, bool) {
 	s := Statement{At: p.tok.pos, Verb: p.tok.text}
-	if p.tok.kind != word {
+	if p.tok.kind != word && p.tok.kind != literal {
 		p.fail(p.tok.pos, "a line begins with a target position or a word such as keep, drop or when; this is %s", p.describe())
 	}
 	first := p.tok
+	if first.kind == literal { // a column or member whose name is no word, or one of the language's
+		first.text = ""
+	}
 	switch first.text {
 	case "map", "source", "target":
 		if block {

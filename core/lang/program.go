@@ -309,7 +309,7 @@ func (b *builder) unused(m *Map) {
 	for _, f := range b.scope.Fields {
 		if !b.used[f.Name] && !b.ignore[f.Name] && !b.scope.Offered {
 			b.out = append(b.out, finding.Warn("map.field-unused", b.place(max(m.At.Source, 0)), "the field %s goes nowhere", f.Name).
-				Suggest("use it, or say `ignore %s`", f.Name))
+				Suggest("use it, or say `ignore %s`", format.Word(f.Name)))
 		}
 	}
 }
@@ -1100,6 +1100,12 @@ func (p *Program) Skip() int { return p.skip }
 
 // AsCame tells whether records go on as they came, with changes.
 func (p *Program) AsCame() bool { return p.editor != nil }
+
+// Framer is what writes records as they came with what stands around them, if that is so.
+func (p *Program) Framer() (format.Framer, bool) {
+	f, is := p.editor.(format.Framer)
+	return f, is
+}
 
 // Encode gives what has been written in the character set in which it goes out.
 func (p *Program) Encode(written []byte) ([]byte, error) { return p.says.Encode(written) }

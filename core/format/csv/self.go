@@ -25,6 +25,7 @@ var Format = &format.Format{
 	Objects:   func() format.Objects { return format.Records(object) },
 	Written:   func(format.Style) func(to, object []byte) ([]byte, error) { return (&table{}).row },
 	Target:    func(file string, sample []byte) (format.Target, error) { return NewTarget(file, sample) },
+	AsCame:    func() format.Target { return &AsCame{} },
 }
 
 // recognise counts columns with each delimiter. What is no other format is taken for a table.

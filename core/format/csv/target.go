@@ -139,7 +139,7 @@ func (t *Target) row(in format.Instructions) (pieces []format.Piece, out finding
 		case assigned:
 			pieces = append(pieces, format.Piece{Kind: format.Value, Expression: e})
 		case !cleared[c]:
-			out = append(out, finding.New("map.column-empty", place.InFile(""), "nothing fills the column %q", c).Suggest("assign it, or say `clear %s` if it is to be empty", c))
+			out = append(out, finding.New("map.column-empty", place.InFile(""), "nothing fills the column %q", c).Suggest("assign it, or say `clear %s` if it is to be empty", format.Word(c)))
 		}
 	}
 	return append(pieces, format.Piece{Kind: format.Literal, Bytes: []byte(t.end)}), out
