@@ -3,6 +3,7 @@ package route
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -185,6 +186,47 @@ func TestObjectsAsTheyCame(t *testing.T) {
 		}
 		if got != "" && !json.Valid([]byte(got)) {
 			t.Errorf("%s is not JSON", got)
+		}
+	}
+}
+
+// TestBatchesAsTheyCame: messages go on in the files and batches that they stood in, counted anew; each
+// in its own, where each is an output.
+func TestBatchesAsTheyCame(t *testing.T) {
+	adt := func(n int, kind string) string {
+		return fmt.Sprintf("MSH|^~\\&|A||||2026||%s|%d|P|2.5\rPID|%d||%s\r", kind, n, n, strings.Repeat("x", 300))
+	}
+	const fhs, bhs1, bhs2 = "FHS|^~\\&|A|f\r", "BHS|^~\\&|A|1\r", "BHS|^~\\&|A|2\r"
+	var in, want strings.Builder
+	in.WriteString(fhs)
+	want.WriteString(fhs)
+	for i, bhs := range []string{bhs1, bhs2} {
+		in.WriteString(bhs)
+		want.WriteString(bhs)
+		n := 2500 + i
+		kept := 0
+		for k := range n {
+			kind := []string{"ADT^A04", "ORU^R01", "ADT^A08"}[k%3]
+			in.WriteString(adt(k, kind))
+			if kind != "ORU^R01" {
+				want.WriteString(adt(k, kind))
+				kept++
+			}
+		}
+		fmt.Fprintf(&in, "BTS|%d|as it was\r", n)
+		fmt.Fprintf(&want, "BTS|%d\r", kept)
+	}
+	in.WriteString("FTS|2\r")
+	want.WriteString("FTS|2\r")
+	for _, test := range []struct{ in, lines, want string }{
+		{in.String(), "skip when MSH-9.1 = \"ORU\" because \"x\"\n", want.String()},
+		{fhs + adt(1, "A") + adt(2, "A") + "FTS|1\r", "PID-1 = 7\n", strings.NewReplacer("PID|1", "PID|7", "PID|2", "PID|7").Replace(fhs + adt(1, "A") + adt(2, "A") + "FTS|1\r")},
+		{bhs1 + adt(1, "A") + "BTS|1\r" + bhs2 + adt(2, "B") + "BTS|1\r", "skip when MSH-9 = \"A\" because \"x\"\n", bhs2 + adt(2, "B") + "BTS|1\r"},
+		{strings.ReplaceAll(bhs1+adt(1, "A")+"BTS|1\r", "\r", "\r\n"), "PID-9 = absent\n", strings.ReplaceAll(bhs1+adt(1, "A")+"BTS|1\r", "\r", "\r\n")},
+		{adt(1, "A") + adt(2, "B"), "PID-9 = absent\n", adt(1, "A") + adt(2, "B")},
+	} {
+		if got, wrong := asCame(t, "", test.lines, test.in); got != test.want {
+			t.Errorf("%s: %.3000q, not %.3000q\n%.300s", test.lines, got, test.want, wrong)
 		}
 	}
 }

@@ -78,21 +78,22 @@ const (
 
 // Batch is a block of whole records.
 type Batch struct {
-	Parts    int64   // how many of the target the good records have become
-	Buf      []byte  // text, slack, tail of rewritten values
-	N        int     // bytes of text
-	Base     int64   // offset of the text in the decoded stream
-	Line     int64   // line of the first byte
-	Lead     int64   // characters that stand before the first byte in its line
-	First    int64   // number of the first record, from 1
-	Seq      int64   // sequence number of the first record
-	Lines    int64   // line ends in the text
-	Unusual  bool    // the cutter saw something that needs the careful splitter
-	Bounds   []Span  // the records, with their line ends
-	Messages []Span  // what the records are parts of, where they are: messages
-	Slots    int     // fields asked for
-	Spans    []Span  // Slots for each record
-	Tables   []Table // the rows of the records' lists
+	Open     [][]byte // lines that have opened what its records stand in before it begins, where that is known
+	Parts    int64    // how many of the target the good records have become
+	Buf      []byte   // text, slack, tail of rewritten values
+	N        int      // bytes of text
+	Base     int64    // offset of the text in the decoded stream
+	Line     int64    // line of the first byte
+	Lead     int64    // characters that stand before the first byte in its line
+	First    int64    // number of the first record, from 1
+	Seq      int64    // sequence number of the first record
+	Lines    int64    // line ends in the text
+	Unusual  bool     // the cutter saw something that needs the careful splitter
+	Bounds   []Span   // the records, with their line ends
+	Messages []Span   // what the records are parts of, where they are: messages
+	Slots    int      // fields asked for
+	Spans    []Span   // Slots for each record
+	Tables   []Table  // the rows of the records' lists
 	Outcomes []Outcome
 	Notes    []Note
 	Out      []byte        // what the records became, in order
@@ -205,6 +206,7 @@ func (b *Batch) Reset() {
 	}
 	b.Tables = b.Tables[:0]
 	b.Out, b.Ends, b.Names, b.Parts = b.Out[:0], b.Ends[:0], b.Names[:0], 0
+	b.Open = b.Open[:0]
 	b.marks = usual(b.marks, Size/stride)[:0]
 }
 

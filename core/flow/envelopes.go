@@ -30,7 +30,7 @@ func (e *enveloping) next(out []byte, around []format.Envelope) []byte {
 		out = append(out, a.Opens...)
 		e.open, e.counts = append(e.open, a), append(e.counts, 0)
 	}
-	if n := len(e.counts); n > 0 {
+	if n := len(e.counts); n > 0 && !(e.open[n-1].Together && e.counts[n-1] > 0) {
 		e.counts[n-1]++
 	}
 	return out

@@ -81,7 +81,10 @@ type Enveloped interface {
 }
 
 // Envelope is one: what opens it, and what closes it but for the count of what stands in it.
-type Envelope struct{ Opens, Closes, Number []byte }
+type Envelope struct {
+	Opens, Closes, Number []byte
+	Together              bool // messages that stand directly in it count as one
+}
 
 // Around is a reader of records that stand in values of which a schema says something, too.
 type Around interface {

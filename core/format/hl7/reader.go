@@ -66,6 +66,7 @@ type Reader struct {
 	blocks  bool // the file begins with a block of MLLP: each message must end as one
 	batches bool // the file begins with FHS or BHS: counts may follow
 	count   counts
+	opening opening // what is open where it has been cut to
 	ended   finding.List
 
 	rare int // index of the letter of MSH that is rarest
@@ -279,7 +280,13 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 			starts[i].End = starts[i+1].Off
 		}
 	}
+	b.Open = b.Open[:0]
 	if r.batches {
+		for _, line := range [][]byte{r.opening.file, r.opening.batch} {
+			if line != nil {
+				b.Open = append(b.Open, line)
+			}
+		}
 		starts = r.tally(buf[:n], starts)
 	}
 	b.Messages = starts
@@ -294,22 +301,13 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 // messages that have come (2.10.3). They belong to no message: it gives the messages without
 // them, and as a message of its own what else stands between them.
 func (r *Reader) tally(buf []byte, messages []batch.Span) (apart []batch.Span) {
-	type mark struct {
-		at   int
-		name string
-	}
-	var marks []mark
-	for _, name := range []string{"FHS", "BHS", "BTS", "FTS"} {
-		for i := nextSegment(buf, 0, name); i >= 0; i = nextSegment(buf, i+3, name) {
-			marks = append(marks, mark{i, name})
-		}
-	}
-	slices.SortFunc(marks, func(a, b mark) int { return a.at - b.at })
+	marks := marksIn(buf)
 	c := &r.count
 	misplaced := func(at int, format string, args ...any) {
 		r.ended = append(r.ended, finding.New("hl7.batch", r.Place(buf, at), format, args...).Suggest("the file may be put together of others, or not be whole: ask for it again"))
 	}
 	for i, m := range marks {
+		r.opening.pass(buf, m)
 		for len(messages) > 0 && int(messages[0].Off) < m.at {
 			c.messages++
 			message := messages[0]
