@@ -118,8 +118,41 @@ func (m Maker) Stage(spooled, folder string) (temporary string, holder files.Inf
 	return temporary, holder, err
 }
 
+// Rest closes the output until something is added to it: many can be written in turn.
+func (o *Output) Rest() error {
+	if o.file == nil {
+		return nil
+	}
+	err := o.buffer.Flush()
+	if closeErr := o.file.Close(); err == nil {
+		err = closeErr
+	}
+	o.giveBack()
+	if o.file = nil; err != nil {
+		return &ErrDestination{o.Folder, err}
+	}
+	return nil
+}
+
+// wake opens an output that rests.
+func (o *Output) wake() error {
+	if o.file != nil {
+		return nil
+	}
+	f, err := o.fs.Append(o.Temporary)
+	if err != nil {
+		return &ErrDestination{o.Folder, err}
+	}
+	o.file, o.buffer = f, buffers.Get().(*bufio.Writer)
+	o.buffer.Reset(f)
+	return nil
+}
+
 // Write adds to the output.
 func (o *Output) Write(b []byte) (int, error) {
+	if err := o.wake(); err != nil {
+		return 0, err
+	}
 	o.hash.Write(b)
 	o.Size += int64(len(b))
 	n, err := o.buffer.Write(b)
@@ -132,15 +165,15 @@ func (o *Output) Write(b []byte) (int, error) {
 // Finish ends the output and gives the SHA-256 of what was written. It is not
 // durable yet.
 func (o *Output) Finish() (string, error) {
-	err := o.buffer.Flush()
-	if closeErr := o.file.Close(); err == nil {
-		err = closeErr
-	}
-	o.giveBack()
+	err := o.Rest()
 	if err == nil {
 		o.Holder, err = o.fs.Look(filepath.Dir(o.Temporary))
 	}
 	if err != nil {
+		var already *ErrDestination
+		if errors.As(err, &already) {
+			return "", err
+		}
 		return "", &ErrDestination{o.Folder, err}
 	}
 	return hex.EncodeToString(o.hash.Sum(nil)), nil
@@ -149,10 +182,14 @@ func (o *Output) Finish() (string, error) {
 func (o *Output) giveBack() {
 	o.buffer.Reset(io.Discard)
 	buffers.Put(o.buffer)
+	o.buffer = nil
 }
 
 // Discard gives an output up.
 func (o *Output) Discard() error {
+	if o.file == nil {
+		return o.fs.Remove(o.Temporary)
+	}
 	o.giveBack()
 	return errors.Join(o.file.Close(), o.fs.Remove(o.Temporary))
 }

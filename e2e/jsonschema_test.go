@@ -18,7 +18,7 @@ import (
 func necropsies(t *testing.T) string {
 	t.Helper()
 	folder := t.TempDir()
-	for name, content := range map[string]string{
+	writeAll(t, folder, map[string]string{
 		"routes/necropsies.yaml": `route: necropsies
 notes: The museum sends reports with a schema of its own.
 listen:
@@ -46,7 +46,14 @@ deliver:
 		"schemas/animal.schema.json": `{"type": "object", "required": ["species"], "properties": {"species": {"enum": ["GS", "HS"]}, "length": {"type": "number", "exclusiveMaximum": 350}}}`,
 		"maps/report-to-row.map":     "map report_to_row\nsource json schemas/report.schema.json\ntarget csv based on samples/row.csv\n\nnumber  = number\nfound   = found | format \"dd.MM.yyyy\"\nspecies = animal.species\nlength  = animal.length | round 0\nmuseum  = museum\n",
 		"samples/row.csv":            "number,found,species,length,museum\n",
-	} {
+	})
+	return folder
+}
+
+// writeAll writes files into a folder.
+func writeAll(t *testing.T, folder string, files map[string]string) {
+	t.Helper()
+	for name, content := range files {
 		at := filepath.Join(folder, filepath.FromSlash(name))
 		if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
 			t.Fatal(err)
@@ -55,7 +62,6 @@ deliver:
 			t.Fatal(err)
 		}
 	}
-	return folder
 }
 
 // TestJSONSchema: a route checks JSON against the schema that its sender already has, from the check

@@ -40,6 +40,17 @@ func (f *Faulty) Create(name string, mode fs.FileMode) (File, error) {
 	return &faultyFile{file, f, name}, nil
 }
 
+func (f *Faulty) Append(name string) (File, error) {
+	if err := f.step("append", name); err != nil {
+		return nil, err
+	}
+	file, err := f.FS.Append(name)
+	if err != nil {
+		return nil, err
+	}
+	return &faultyFile{file, f, name}, nil
+}
+
 func (f *Faulty) MakeFolder(name string, mode fs.FileMode) error {
 	if err := f.step("make folder", name); err != nil {
 		return err

@@ -17,6 +17,13 @@ func (f Fenced) Create(name string, mode fs.FileMode) (File, error) {
 	return f.FS.Create(name, mode)
 }
 
+func (f Fenced) Append(name string) (File, error) {
+	if err := f.May(); err != nil {
+		return nil, err
+	}
+	return f.FS.Append(name)
+}
+
 func (f Fenced) MakeFolder(name string, mode fs.FileMode) error {
 	if err := f.May(); err != nil {
 		return err

@@ -64,6 +64,8 @@ type FS interface {
 	Open(name string) (File, error)
 	// Create makes a new file; it is an error if there is one.
 	Create(name string, mode fs.FileMode) (File, error)
+	// Append opens a file that is there, for writing at its end.
+	Append(name string) (File, error)
 	Look(name string) (Info, error)
 	List(folder string) ([]Info, error)
 	// MakeFolder makes a folder, with that mode unless it is there, and what is
@@ -137,6 +139,14 @@ func (Real) Open(name string) (File, error) {
 
 func (Real) Create(name string, mode fs.FileMode) (File, error) {
 	f, err := open("create", name, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL, uint32(mode))
+	if err != nil {
+		return nil, err
+	}
+	return realFile{f}, nil
+}
+
+func (Real) Append(name string) (File, error) {
+	f, err := open("append to", name, unix.O_WRONLY|unix.O_APPEND, 0)
 	if err != nil {
 		return nil, err
 	}

@@ -82,6 +82,19 @@ func (v *Volatile) Create(name string, mode fs.FileMode) (File, error) {
 	return &volatileFile{f, v}, nil
 }
 
+func (v *Volatile) Append(name string) (File, error) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if err := v.on(); err != nil {
+		return nil, err
+	}
+	f, err := v.Real.Append(name)
+	if err != nil {
+		return nil, err
+	}
+	return &volatileFile{f, v}, nil
+}
+
 func (v *Volatile) Open(name string) (File, error) {
 	v.mu.Lock()
 	defer v.mu.Unlock()

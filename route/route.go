@@ -210,7 +210,7 @@ func (c *compilation) plan() *flow.Plan {
 	if target == nil {
 		return nil
 	}
-	scope := lang.Scope{Fields: s.Record, Lists: s.Lists, Lookups: c.tables, Separate: r.Good.PerRecord, Offered: document != nil || r.Schema == "" || m.AsCame, Example: c.example()}
+	scope := lang.Scope{Fields: s.Record, Lists: s.Lists, Lookups: c.tables, Separate: r.Good.PerRecord, Offered: document != nil || r.Schema == "" || m.AsCame, Example: c.example(), Elsewhere: c.elsewhere()}
 	program, findings := lang.Build(m, r.Map, string(mapText), target, scope)
 	c.out = append(c.out, findings...)
 	if r.Good.After != "" && program != nil && program.Closes() {
@@ -226,6 +226,9 @@ func (c *compilation) plan() *flow.Plan {
 			as := map[string]format.Strictness{"reject": format.Refused, "warn": format.Warned, "ignore": format.Unvalidated}[e.As]
 			plan.Except = append(plan.Except, flow.Exception{Rule: e.Rule, At: e.At, As: as})
 		}
+	}
+	if r.Good.By != "" {
+		plan.By = c.by(scope)
 	}
 	for _, d := range r.Good.To {
 		plan.Outputs = append(plan.Outputs, c.output(d, scope))
@@ -311,6 +314,22 @@ func (c *compilation) positions(s *schema.Schema, m *lang.Map, at func(int) plac
 	s.Take(takes.Shape.Lists)
 }
 
+// elsewhere are the fields that the route itself names: in texts and conditions.
+func (c *compilation) elsewhere() map[string]bool {
+	named := map[string]bool{}
+	for _, text := range c.texts() {
+		if node, findings := lang.ParseText(c.route.File, text, text, 0); !findings.HasErrors() {
+			lang.Names(node, named)
+		}
+	}
+	for _, d := range c.route.Good.To {
+		if node, findings := lang.ParseCondition(c.route.File, d.When); !findings.HasErrors() {
+			lang.Names(node, named)
+		}
+	}
+	return named
+}
+
 // example is a position, if values have no other names.
 func (c *compilation) example() string {
 	if c.route.Schema != "" {
@@ -322,7 +341,7 @@ func (c *compilation) example() string {
 // texts are those of the route that may hold expressions, by their settings.
 func (c *compilation) texts() map[string]string {
 	r := c.route
-	all := map[string]string{"order.lane": r.Order.Lane, "order.by": r.Order.By, "duplicates.key": r.Duplicates.Key, "deliver.good.name": r.Good.Name}
+	all := map[string]string{"deliver.good.one file per": r.Good.By, "order.lane": r.Order.Lane, "order.by": r.Order.By, "duplicates.key": r.Duplicates.Key, "deliver.good.name": r.Good.Name}
 	for _, d := range r.Good.To {
 		all[d.Place+".name"] = d.Name
 	}
@@ -466,6 +485,32 @@ func (t *tables) Names() (out []string) {
 	return out
 }
 
+// by compiles the value by which outputs are told apart.
+func (c *compilation) by(scope lang.Scope) *lang.Template {
+	r := c.route
+	said := r.Places["deliver.good.one file per"]
+	node, findings := lang.ParseText(r.File, r.Good.By, r.Good.By, 0)
+	var by *lang.Template
+	if !findings.HasErrors() {
+		scope.Words = lang.FileWords
+		by, findings = lang.CompileName([]lang.Node{node}, scope, func(int) place.Place { return said })
+	}
+	c.out = append(c.out, at(said, findings)...)
+	if by != nil && !by.PerRecord {
+		c.out = append(c.out, finding.New("route.name-fixed", said, "%q is the same for all records of a file, and outputs are to be told apart by it", r.Good.By).
+			Suggest("put a field of the records into the braces, or say `one file per: pickup`"))
+	}
+	return by
+}
+
+// at gives findings a place.
+func at(said place.Place, findings finding.List) finding.List {
+	for i := range findings {
+		findings[i].Place = said
+	}
+	return findings
+}
+
 // output compiles the name and the condition of a destination.
 func (c *compilation) output(d workspace.Destination, scope lang.Scope) flow.Output {
 	r := c.route
@@ -473,7 +518,8 @@ func (c *compilation) output(d workspace.Destination, scope lang.Scope) flow.Out
 	if d.Name != "" {
 		setting, name = d.Place+".name", d.Name
 	}
-	if !r.Good.PerRecord {
+	named := r.Good.PerRecord || r.Good.By != ""
+	if !named {
 		scope = lang.Scope{Words: lang.FileWords, Lookups: c.tables}
 	}
 	said := r.Places[setting]
@@ -488,11 +534,15 @@ func (c *compilation) output(d workspace.Destination, scope lang.Scope) flow.Out
 		namer, findings = lang.CompileName(nodes, scope, func(int) place.Place { return said })
 	}
 	c.fixed(said, findings, "its name")
-	if namer != nil && r.Good.PerRecord && !namer.PerRecord {
-		c.out = append(c.out, finding.New("route.name-fixed", said, "every record goes into a file of its own, but all would be called %q", name).
+	what := "record"
+	if r.Good.By != "" {
+		what = "value of " + r.Good.By
+	}
+	if namer != nil && named && !namer.PerRecord {
+		c.out = append(c.out, finding.New("route.name-fixed", said, "every %s goes into a file of its own, but all would be called %q", what, name).
 			Suggest("put a field, {record} or {sequence} into the name"))
 	}
-	if namer != nil && !r.Good.PerRecord && d.Taken == workspace.Count && !strings.Contains(name, "{") {
+	if namer != nil && !named && d.Taken == workspace.Count && !strings.Contains(name, "{") {
 		c.out = append(c.out, finding.Warn("route.name-fixed", said, "every pickup would be called %q; later ones get a number added", name).
 			Suggest("put {file.stem} or the time into the name"))
 	}
@@ -512,7 +562,7 @@ func (c *compilation) output(d workspace.Destination, scope lang.Scope) flow.Out
 func (c *compilation) fixed(said place.Place, findings finding.List, what string) {
 	for _, f := range findings {
 		f.Place = said
-		if !c.route.Good.PerRecord && (f.Code == "map.field-unknown" || f.Code == "map.name") {
+		if !c.route.Good.PerRecord && c.route.Good.By == "" && (f.Code == "map.field-unknown" || f.Code == "map.name") {
 			f.Suggestion = "all records of a pickup go into one file: " + what + " cannot differ from record to record; say `one file per: record` if it should"
 		}
 		c.out = append(c.out, f)

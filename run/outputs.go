@@ -51,6 +51,7 @@ type outputs struct {
 	ord        int
 	deliveries []store.Delivery // not stored yet
 	all        []*deliver.Output
+	parts      parts // where records are told apart by a value
 	allCount   int64
 	bad        *deliver.Output // rejected records in the source's form
 	source     *flow.Rejects   // writes into bad
@@ -159,8 +160,11 @@ func (o *outputs) Batch(b *batch.Batch) error {
 }
 
 func (o *outputs) takeGood(b *batch.Batch) error {
-	if o.opened.Plan.Separate {
+	switch {
+	case o.opened.Plan.Separate:
 		return o.takeEach(b)
+	case o.opened.Plan.By != nil:
+		return o.takeParts(b)
 	}
 	for _, w := range b.Outcomes {
 		if w == batch.Good {
@@ -393,6 +397,9 @@ func (o *outputs) finish() error {
 		}
 	}
 	o.all = nil
+	if err := o.finishParts(); err != nil {
+		return err
+	}
 	if bad := o.bad; bad != nil {
 		o.bad = nil
 		if err := o.add(bad, "rejected", 0, o.rejectName(""), o.badCount, o.badFirst); err != nil {
@@ -437,7 +444,7 @@ func (o *outputs) rejectName(ending string) string {
 // whole gives up the good and rejected records that have been written and
 // rejects the file as one piece. What has been said of single records stays.
 func (o *outputs) whole(original io.Reader, findings finding.List) error {
-	for _, out := range append(o.all, o.bad) {
+	for _, out := range append(append(o.all, o.bad), o.parts.outputs()...) {
 		if out == nil {
 			continue
 		}
@@ -445,7 +452,7 @@ func (o *outputs) whole(original io.Reader, findings finding.List) error {
 			return err
 		}
 	}
-	o.all, o.bad = nil, nil
+	o.all, o.bad, o.parts = nil, nil, parts{}
 	var except []string
 	for _, out := range []*deliver.Output{o.list, o.report} {
 		if out != nil {
@@ -482,7 +489,7 @@ func (o *outputs) discard() error {
 			first = err
 		}
 	}
-	for _, out := range append(o.all, o.bad, o.list, o.report) {
+	for _, out := range append(append(o.all, o.bad, o.list, o.report), o.parts.outputs()...) {
 		if out != nil {
 			keep(out.Discard())
 		}

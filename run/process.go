@@ -160,7 +160,7 @@ func (c *Conductor) fill(it *item, out *outputs) error {
 	switch {
 	case it.verdict != nil && it.verdict.what == workspace.Reject:
 		result.Findings = finding.List{it.verdict.finding}
-	case !it.compiled.Plan.Separate:
+	case !it.compiled.Plan.Named():
 		if f := out.nameAll(&lang.Env{Facts: inputs.Facts}); f != nil {
 			result.Findings = finding.List{*f}
 		}

@@ -276,6 +276,9 @@ func (s *Service) deliverStage(c *route.Compiled, t store.Tally) Stage {
 	if c.Good.PerRecord {
 		what = "one file for each record"
 	}
+	if c.Good.By != "" {
+		what = "one file for each " + c.Good.By
+	}
 	stage := Stage{Name: "deliver", Details: []string{}, Count: t.Good, Unit: "good"}
 	first := c.Good.To[0]
 	stage.Sentence = fmt.Sprintf("Delivers %s to %s, named %s.", what, s.folder(first.Folder), c.Good.Name)

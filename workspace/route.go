@@ -159,6 +159,7 @@ const Standard = "standard"
 type Good struct {
 	Name      string // with expressions in braces
 	PerRecord bool   // one file for each record
+	By        string // one for each value of an expression in braces; empty: it does not say
 	After     string // follows every record
 	AsSample  bool   // segments end as in the map's sample
 	Guard     bool   // values that spreadsheet programs take for formulas get an apostrophe
@@ -506,7 +507,14 @@ func (o options) Bad(key, says string, args ...any) {
 func (r *Route) deliver(m *mapping) {
 	good := m.sub("good")
 	r.Good = Good{Name: good.required("name"), After: good.text("after each")}
-	r.Good.PerRecord = good.oneOf("one file per", "pickup", "record", "pickup") == "record"
+	if by := good.text("one file per"); strings.Contains(by, "{") {
+		r.Good.By = by
+	} else if by != "" && by != "pickup" && by != "record" {
+		good.bad(good.where("one file per"), "workspace.value", "deliver.good.one file per is %q; it can be pickup, record, or for each value of something a text with that in braces, such as \"{station}\"", by)
+	} else {
+		r.Good.PerRecord = by == "record"
+	}
+	r.Places["deliver.good.one file per"] = good.where("one file per")
 	r.Good.Guard = good.oneOf("formulas", "kept", "kept", "guarded") == "guarded"
 	r.Good.AsSample = good.oneOf("segments end", "as standard", "as standard", "as sample") == "as sample"
 	r.Places["deliver.good.segments end"] = good.where("segments end")

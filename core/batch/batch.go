@@ -79,6 +79,9 @@ const (
 // Batch is a block of whole records.
 type Batch struct {
 	Open     [][]byte // lines that have opened what its records stand in before it begins, where that is known
+	Keys     []string // by record, of the output that it goes into, where those are told apart by a value
+	Numbers  []int64  // by record, of that output
+	Pieces   []uint32 // by record, how many of the target it has become, where Keys are known
 	Parts    int64    // how many of the target the good records have become
 	Buf      []byte   // text, slack, tail of rewritten values
 	N        int      // bytes of text
@@ -206,7 +209,7 @@ func (b *Batch) Reset() {
 	}
 	b.Tables = b.Tables[:0]
 	b.Out, b.Ends, b.Names, b.Parts = b.Out[:0], b.Ends[:0], b.Names[:0], 0
-	b.Open = b.Open[:0]
+	b.Open, b.Keys, b.Numbers, b.Pieces = b.Open[:0], usual(b.Keys, Size/16)[:0], usual(b.Numbers, Size/16)[:0], usual(b.Pieces, Size/16)[:0]
 	b.marks = usual(b.marks, Size/stride)[:0]
 }
 

@@ -2,6 +2,7 @@ package flow
 
 import (
 	"bytes"
+	"fmt"
 	"strconv"
 
 	"ydrion/core/batch"
@@ -74,6 +75,85 @@ func (o *Opened) All(b *batch.Batch, first bool) ([]byte, error) {
 		}
 	})
 	return text.Encode(out, o.Charset)
+}
+
+// Part is one of the outputs of a file whose records are told apart by a value.
+type Part struct {
+	opened    *Opened
+	number    int64
+	records   int64 // of the target
+	begun     bool
+	envelopes enveloping
+}
+
+// Part begins an output with a number of the route's sequence.
+func (o *Opened) Part(number int64) *Part { return &Part{opened: o, number: number} }
+
+// Parts gives each good record of a batch, with what stands around it.
+func (o *Opened) Parts(b *batch.Batch, give func(record int, around []format.Envelope, end []byte) error) error {
+	reader, is := o.enveloped()
+	if !is {
+		for i, w := range b.Outcomes {
+			if w == batch.Good {
+				if err := give(i, nil, nil); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}
+	var failed error
+	reader.Envelopes(b, func(record int, around []format.Envelope, end []byte) {
+		if failed == nil && b.Outcomes[record] == batch.Good {
+			failed = give(record, around, end)
+		}
+	})
+	return failed
+}
+
+// Add gives what a record adds to the output, in the character set of that: before the first stands what the
+// output begins with.
+func (p *Part) Add(b *batch.Batch, record int, around []format.Envelope, end []byte) ([]byte, error) {
+	o, made := p.opened, b.Made(record)
+	if len(made) == 0 { // it becomes a row for each of a list, which is empty
+		return nil, nil
+	}
+	first := !p.begun
+	p.begun = true
+	p.records += int64(b.Pieces[record])
+	if framer, is := o.Plan.Program.Framer(); is {
+		if first {
+			return o.marked(append(framer.Begins(o.Reader), made...))
+		}
+		return text.Encode(made, o.Charset)
+	}
+	if _, is := o.enveloped(); is {
+		return text.Encode(append(append(p.envelopes.next(nil, around), made...), end...), o.Charset)
+	}
+	if first {
+		begins, _, problem := o.Plan.Program.Surround(o.facts, p.number, 0)
+		if problem != nil {
+			return nil, fmt.Errorf("%s", problem)
+		}
+		made = append(begins, made[o.Plan.Program.Skip():]...)
+	}
+	return o.Plan.Program.Encode(made)
+}
+
+// Ends gives what the output ends with.
+func (p *Part) Ends() ([]byte, error) {
+	o := p.opened
+	if framer, is := o.Plan.Program.Framer(); is {
+		return text.Encode(framer.Ends(o.Reader, p.records), o.Charset)
+	}
+	if _, is := o.enveloped(); is {
+		return text.Encode(p.envelopes.close(nil, 0), o.Charset)
+	}
+	_, ends, problem := o.Plan.Program.Surround(o.facts, p.number, p.records)
+	if problem != nil {
+		return nil, fmt.Errorf("%s", problem)
+	}
+	return o.Plan.Program.Encode(ends)
 }
 
 // marked is text in the file's own character set, behind its byte order mark.

@@ -42,8 +42,9 @@ type Plan struct {
 	Makes    string // the target's format
 	After    []byte // follows every written record
 	Outputs  []Output
-	Separate bool // one output for each record
-	Sequence bool // what is made of a record, or its name, uses the route's sequence
+	Separate bool           // one output for each record
+	By       *lang.Template // one output for each of its values
+	Sequence bool           // what is made of a record, or its name, uses the route's sequence
 	// Document, if there is one, is the JSON Schema that records are checked against, whole.
 	Document *jsonschema.Schema
 	// Against checks messages against their standard: what differs rejects them, or is a warning.
@@ -51,6 +52,9 @@ type Plan struct {
 	Messages bool        // what differs rejects all records of its message
 	Except   []Exception // what counts otherwise; the first that fits does
 }
+
+// Named tells whether outputs are named by their records.
+func (p *Plan) Named() bool { return p.Separate || p.By != nil }
 
 // Exception is a difference from a standard that counts otherwise than the others.
 type Exception struct {
@@ -224,7 +228,7 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 		return result, err
 	}
 	opened := &Opened{Plan: p, Reader: reader, Charset: decoded.Charset, Mark: decoded.Mark, facts: inputs.Facts, sequence: 1}
-	if inputs.Sequence != nil && p.Program.Numbered() {
+	if inputs.Sequence != nil && p.Program.Numbered() && p.By == nil {
 		if opened.sequence, err = inputs.Sequence(1); err != nil {
 			return result, err
 		}
@@ -244,7 +248,7 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 			})
 		})
 	}
-	r := &run{plan: p, opened: opened, inputs: inputs, sink: sink, next: 1, seen: p.Schema.NewSeen(), result: &result}
+	r := &run{plan: p, opened: opened, inputs: inputs, sink: sink, next: 1, seen: p.Schema.NewSeen(), keys: map[string]int64{}, result: &result}
 	cores := inputs.Cores
 	if cores <= 0 {
 		cores = runtime.GOMAXPROCS(0)
@@ -351,6 +355,7 @@ type run struct {
 	// Only touched by the batch whose turn it is.
 	next int64
 	seen *schema.Seen
+	keys map[string]int64 // of outputs that have come, and their numbers
 	fail error
 }
 
@@ -498,7 +503,7 @@ func (r *run) cut(b *batch.Batch) (more bool, err error) {
 
 // work does all that can be done to a batch.
 func (r *run) work(b *batch.Batch, env *lang.Env) error {
-	err := r.prepare(b)
+	err := r.prepare(b, env)
 	// The turn is taken in any case: others wait for theirs.
 	if err := r.turn(b, err); err != nil {
 		return err
@@ -507,7 +512,7 @@ func (r *run) work(b *batch.Batch, env *lang.Env) error {
 }
 
 // prepare is what comes before a batch's turn: splitting and checking.
-func (r *run) prepare(b *batch.Batch) (err error) {
+func (r *run) prepare(b *batch.Batch, env *lang.Env) (err error) {
 	defer defect(&err, "splitting and checking records")
 	r.opened.Reader.Split(b)
 	n := b.Records()
@@ -526,6 +531,68 @@ func (r *run) prepare(b *batch.Batch) (err error) {
 		if b.Outcomes[i] == batch.Good && (!r.plan.Schema.Check(b, i, i > 0 && b.Outcomes[i-1] == batch.Good) || !r.fits(b, i)) {
 			b.Outcomes[i] = batch.Rejected
 		}
+	}
+	if r.plan.By != nil {
+		r.sort(b, env)
+	}
+	return nil
+}
+
+// sort finds the output that each record goes into by a value.
+func (r *run) sort(b *batch.Batch, env *lang.Env) {
+	for i, w := range b.Outcomes {
+		key, problem := "", ""
+		if w == batch.Good {
+			if key, problem = r.plan.By.Text(env, b, i); problem != "" {
+				r.nameless(b, i, problem)
+			}
+		}
+		b.Keys = append(b.Keys, key)
+	}
+}
+
+// nameless rejects a record that no output can be found for.
+func (r *run) nameless(b *batch.Batch, record int, problem string) {
+	b.Outcomes[record] = batch.Rejected
+	b.Notes = append(b.Notes, batch.Note{Record: int32(record), Slot: -1, Rule: lang.NameRule, Source: batch.Map, Text: problem})
+}
+
+// mostOutputs is how many outputs the records of a file are told apart into by a value.
+const mostOutputs = 250_000
+
+// number gives each value that has not come before a number of its own, if outputs have one.
+func (r *run) number(b *batch.Batch) error {
+	fresh := 0
+	for i, w := range b.Outcomes {
+		if w != batch.Good {
+			continue
+		}
+		if _, known := r.keys[b.Keys[i]]; known {
+			continue
+		}
+		if len(r.keys) >= mostOutputs {
+			r.nameless(b, i, fmt.Sprintf("there are more than %d different values by which outputs are told apart", mostOutputs))
+			continue
+		}
+		fresh++
+		r.keys[strings.Clone(b.Keys[i])] = -int64(fresh)
+	}
+	first := int64(1)
+	if fresh > 0 && r.inputs.Sequence != nil && r.plan.Program.Numbered() {
+		var err error
+		if first, err = r.inputs.Sequence(fresh); err != nil {
+			return err
+		}
+	}
+	for i, w := range b.Outcomes {
+		n := int64(0)
+		if w == batch.Good {
+			if n = r.keys[b.Keys[i]]; n < 0 {
+				n = first - n - 1
+				r.keys[b.Keys[i]] = n
+			}
+		}
+		b.Numbers = append(b.Numbers, n)
 	}
 	return nil
 }
@@ -638,10 +705,13 @@ func (r *run) finish(b *batch.Batch, env *lang.Env) (err error) {
 	for i := range n {
 		if b.Outcomes[i] == batch.Good {
 			r.write(b, i, env)
-		} else if r.plan.Separate {
+		} else if r.plan.Named() {
 			b.Names = append(b.Names, make([]string, len(r.plan.Outputs))...)
 		}
 		b.Ends = append(b.Ends, uint32(len(b.Out)))
+		if r.plan.By != nil && len(b.Pieces) <= i {
+			b.Pieces = append(b.Pieces, 0)
+		}
 	}
 	return nil
 }
@@ -650,7 +720,7 @@ func (r *run) finish(b *batch.Batch, env *lang.Env) (err error) {
 func (r *run) write(b *batch.Batch, i int, env *lang.Env) {
 	begin := len(b.Out)
 	out, o := r.plan.Program.Run(env, b, i, b.Out)
-	if r.plan.Separate {
+	if r.plan.Named() {
 		problem := ""
 		if o.What == batch.Good {
 			problem = r.name(b, i, env)
@@ -668,6 +738,9 @@ func (r *run) write(b *batch.Batch, i int, env *lang.Env) {
 		return
 	}
 	b.Parts += int64(o.Parts)
+	if r.plan.By != nil {
+		b.Pieces = append(b.Pieces, uint32(o.Parts))
+	}
 	b.Out = append(out, r.plan.After...)
 }
 
@@ -711,6 +784,11 @@ func (r *run) turn(b *batch.Batch, prepared error) (err error) {
 			if b.Outcomes[i] == batch.Good && !r.plan.Schema.CheckUnique(b, i, r.seen) {
 				b.Outcomes[i] = batch.Rejected
 			}
+		}
+	}
+	if r.plan.By != nil {
+		if r.fail = r.number(b); r.fail != nil {
+			return r.fail
 		}
 	}
 	if r.inputs.Sequence != nil && n > 0 && r.plan.Sequence {

@@ -29,6 +29,18 @@ func (a asked) names(n Node, by int) {
 	}
 }
 
+// Names collects the names in an expression.
+func Names(n Node, into map[string]bool) {
+	if name, ok := n.(*Name); ok {
+		into[name.Name] = true
+	}
+	for _, below := range children(n) {
+		if below != nil {
+			Names(below, into)
+		}
+	}
+}
+
 // unsaid warns of a comparison that turns what is not there into something: one with !=, or within a
 // not. It does not hold then, and its reader may think that it does.
 func (c *checker) unsaid(n *Binary) {

@@ -54,6 +54,8 @@ type Scope struct {
 	// Offered fields need not be used: a schema that others have written says which there are, they are
 	// positions that are named somewhere, or everything goes on.
 	Offered bool
+	// Elsewhere are the fields that are used outside of the map.
+	Elsewhere map[string]bool
 }
 
 // contextWords are the words that stand for facts about the run, with their

@@ -307,7 +307,7 @@ func (b *builder) around(pieces []format.Piece) {
 
 func (b *builder) unused(m *Map) {
 	for _, f := range b.scope.Fields {
-		if !b.used[f.Name] && !b.ignore[f.Name] && !b.scope.Offered {
+		if !b.used[f.Name] && !b.ignore[f.Name] && !b.scope.Offered && !b.scope.Elsewhere[f.Name] {
 			b.out = append(b.out, finding.Warn("map.field-unused", b.place(max(m.At.Source, 0)), "the field %s goes nowhere", f.Name).
 				Suggest("use it, or say `ignore %s`", format.Word(f.Name)))
 		}
