@@ -168,6 +168,9 @@ func (c *compilation) file(name string, said place.Place) ([]byte, bool) {
 
 func (c *compilation) plan() *flow.Plan {
 	r := c.route
+	if r.Unread() {
+		return c.unread()
+	}
 	var source []byte
 	hasSchema := true
 	if r.Schema != "" {
@@ -237,6 +240,22 @@ func (c *compilation) plan() *flow.Plan {
 		c.sample(plan, m)
 	}
 	plan.Sequence = program != nil && program.Sequence
+	for _, o := range plan.Outputs {
+		plan.Sequence = plan.Sequence || o.Name != nil && o.Name.Sequence
+	}
+	return plan
+}
+
+// unread is the plan of files that go on as they are.
+func (c *compilation) unread() *flow.Plan {
+	r := c.route
+	if r.Good.PerRecord || r.Good.By != "" || r.Good.After != "" {
+		c.out = append(c.out, finding.New("route.unread", r.Places["deliver.good.one file per"], "files of this route go on unread: they have no records"))
+	}
+	plan := &flow.Plan{Unread: true, Schema: schema.Of("", nil)}
+	for _, d := range r.Good.To {
+		plan.Outputs = append(plan.Outputs, c.output(d, lang.Scope{}))
+	}
 	for _, o := range plan.Outputs {
 		plan.Sequence = plan.Sequence || o.Name != nil && o.Name.Sequence
 	}
@@ -332,7 +351,7 @@ func (c *compilation) elsewhere() map[string]bool {
 
 // example is a position, if values have no other names.
 func (c *compilation) example() string {
-	if c.route.Schema != "" {
+	if c.route.Schema != "" || c.route.Unread() {
 		return ""
 	}
 	return formats.Named(c.route.Format).Example
@@ -522,6 +541,9 @@ func (c *compilation) output(d workspace.Destination, scope lang.Scope) flow.Out
 	if !named {
 		scope = lang.Scope{Words: lang.FileWords, Lookups: c.tables}
 	}
+	if r.Unread() {
+		scope.Words = lang.UnreadWords
+	}
 	said := r.Places[setting]
 	var nodes []lang.Node
 	var findings finding.List
@@ -562,7 +584,7 @@ func (c *compilation) output(d workspace.Destination, scope lang.Scope) flow.Out
 func (c *compilation) fixed(said place.Place, findings finding.List, what string) {
 	for _, f := range findings {
 		f.Place = said
-		if !c.route.Good.PerRecord && c.route.Good.By == "" && (f.Code == "map.field-unknown" || f.Code == "map.name") {
+		if !c.route.Good.PerRecord && c.route.Good.By == "" && !c.route.Unread() && (f.Code == "map.field-unknown" || f.Code == "map.name") {
 			f.Suggestion = "all records of a pickup go into one file: " + what + " cannot differ from record to record; say `one file per: record` if it should"
 		}
 		c.out = append(c.out, f)

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"bufio"
 	"bytes"
 	"errors"
 	"fmt"
@@ -155,17 +156,32 @@ func (c *Conductor) fill(it *item, out *outputs) error {
 		return err
 	}
 	defer original.Close()
+	whole := bufio.NewReader(original) // of a file that goes on unread
 	inputs, numbers := c.inputs(it)
 	result := flow.Result{Unreadable: true}
 	switch {
 	case it.verdict != nil && it.verdict.what == workspace.Reject:
 		result.Findings = finding.List{it.verdict.finding}
 	case !it.compiled.Plan.Named():
-		if f := out.nameAll(&lang.Env{Facts: inputs.Facts}); f != nil {
+		env := &lang.Env{Facts: inputs.Facts}
+		if it.compiled.Plan.Unread {
+			if err := unread(env, whole, it.Size, it.compiled.Plan, inputs); err != nil {
+				return err
+			}
+		}
+		if f := out.nameAll(env); f != nil {
 			result.Findings = finding.List{*f}
 		}
 	}
-	if len(result.Findings) == 0 {
+	switch {
+	case len(result.Findings) > 0:
+	case it.compiled.Plan.Unread && it.Event == listen.Gone: // there is nothing to pass on
+		result = flow.Result{}
+	case it.compiled.Plan.Unread:
+		if result, err = out.pass(whole); err != nil {
+			return err
+		}
+	default:
 		defer c.e.watch(&it.Pending, *it.Run)()
 		if result, err = it.compiled.Plan.Run(c.work, original, inputs, out); err != nil {
 			return err
@@ -196,7 +212,7 @@ func (c *Conductor) fill(it *item, out *outputs) error {
 		if err := out.whole(whole, result.Findings); err != nil {
 			return err
 		}
-	case result.In == 0:
+	case result.In == 0 && !it.compiled.Plan.Unread:
 		result.Findings = append(result.Findings, finding.Warn("file.no-records", place.InFile(it.Name), "the file has a heading but no records"))
 	}
 	if err := out.finish(); err != nil {

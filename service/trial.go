@@ -6,13 +6,17 @@ import (
 	"context"
 	"errors"
 	"io"
+	"strconv"
 	"strings"
 
 	"ydrion/core/batch"
 	"ydrion/core/finding"
 	"ydrion/core/flow"
 	"ydrion/core/format"
+	"ydrion/core/lang"
+	"ydrion/core/place"
 	"ydrion/route"
+	"ydrion/run"
 )
 
 // RecordView is one record, before and after.
@@ -193,6 +197,9 @@ func (v *viewer) Broken(b *format.Broken) error {
 // delivered or recorded.
 func Try(ctx context.Context, c *route.Compiled, in io.Reader, inputs flow.Inputs, request TrialRequest) (*Trial, error) {
 	trial := &Trial{Records: []RecordView{}}
+	if c.Plan.Unread {
+		return trial, tryUnread(c, in, inputs, request, trial)
+	}
 	v := &viewer{request: request, trial: trial}
 	result, err := c.Plan.Run(ctx, in, inputs, v)
 	if err == nil && v.begun {
@@ -209,4 +216,47 @@ func Try(ctx context.Context, c *route.Compiled, in io.Reader, inputs flow.Input
 		err = nil
 	}
 	return trial, err
+}
+
+// tryUnread shows where a file would go that goes on as it is.
+func tryUnread(c *route.Compiled, in io.Reader, inputs flow.Inputs, request TrialRequest, trial *Trial) error {
+	head := make([]byte, 512)
+	n, err := io.ReadFull(in, head)
+	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
+		return err
+	}
+	head = head[:n]
+	to := cmp.Or[io.Writer](request.Output, io.Discard)
+	size, err := io.Copy(to, io.MultiReader(bytes.NewReader(head), in))
+	if err != nil {
+		return err
+	}
+	env := &lang.Env{Facts: inputs.Facts, Seq: 1}
+	if env.Type, env.Size = run.TypeOf(head), size; c.Plan.Sequence && inputs.Sequence != nil {
+		if env.Seq, err = inputs.Sequence(1); err != nil {
+			return err
+		}
+	}
+	r := RecordView{Record: 1, Line: 1, Outcome: "good", Findings: finding.List{}, Lines: []format.Line{}, Fields: []format.Line{{Path: "file.type", Value: env.Type}, {Path: "file.size", Value: strconv.FormatInt(size, 10)}}}
+	problem := ""
+	for k := range c.Plan.Outputs {
+		name, why := c.Plan.Outputs[k].For(env, nil, 0)
+		if problem = cmp.Or(problem, why); name != "" {
+			r.FileName = cmp.Or(r.FileName, name)
+			r.Files = append(r.Files, FileTo{k, name})
+		}
+	}
+	if problem == "" && r.Files == nil {
+		problem = flow.NowhereTo
+	}
+	trial.Findings, trial.Balance = finding.List{}, flow.Balance{In: 1, Good: 1, Bytes: size}
+	if problem != "" {
+		r.Outcome, r.Files, r.FileName = "rejected", nil, ""
+		trial.Balance.Good, trial.Balance.Rejected = 0, 1
+		r.Findings = finding.List{finding.New("deliver.name", place.InFile(inputs.Name), "%s", problem)}
+	}
+	if request.From <= 1 && (!request.Rejected || problem != "") {
+		trial.Records = append(trial.Records, r)
+	}
+	return nil
 }

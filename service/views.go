@@ -144,6 +144,10 @@ func (s *Service) folder(f string) string {
 
 // stages says in sentences what a route does.
 func (s *Service) stages(c *route.Compiled, t store.Tally) []Stage {
+	if c.Unread() {
+		pass := Stage{Name: "read", Sentence: "Passes files on as they are, unread.", Details: []string{}, Count: t.In, Unit: "files"}
+		return []Stage{s.listenStage(c, t), pass, s.deliverStage(c, t), s.rejectStage(c, t)}
+	}
 	read := Stage{Name: "read", Sentence: readSentence(c.Read), Details: []string{}, Count: t.In, Unit: "records"}
 	kinds := map[value.Kind]int{}
 	for _, f := range c.Plan.Schema.Record {
@@ -273,6 +277,9 @@ func holds(c *route.Compiled) string {
 
 func (s *Service) deliverStage(c *route.Compiled, t store.Tally) Stage {
 	what := "one file for each pickup"
+	if c.Unread() {
+		what = "each file"
+	}
 	if c.Good.PerRecord {
 		what = "one file for each record"
 	}

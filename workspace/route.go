@@ -229,7 +229,38 @@ func (w *Workspace) route(file string) {
 	r.order(m.sub("order"))
 	r.duplicates(m.sub("duplicates"))
 	r.read(m.sub("read"))
-	check := m.sub("check")
+	if r.Unread() && !m.has("check") {
+		r.Check.Tolerate = -1
+	} else {
+		r.check(m.sub("check"))
+	}
+	if r.Unread() {
+		if m.has("map") || m.has("check") {
+			m.bad(m.at, "workspace.value", "files of this route go on unread (read.format: file): they have neither a map nor checks")
+		}
+		r.Map = m.text("map")
+	} else {
+		r.Map = m.required("map")
+	}
+	r.Places["map"] = m.where("map")
+	r.deliver(m.sub("deliver"))
+	r.keep(m.sub("keep"))
+	for _, e := range m.each("expect") {
+		r.expect(e)
+	}
+	m.done()
+	if w.Findings[before:].HasErrors() {
+		return
+	}
+	if other, twice := w.Routes[r.Name]; twice {
+		m.bad(m.where("route"), "workspace.name", "%s is called %q too", other.File, r.Name)
+		return
+	}
+	w.Routes[r.Name] = r
+}
+
+// check reads what records are checked against.
+func (r *Route) check(check *mapping) {
 	r.Check = Check{Schema: check.text("schema"), Tolerate: check.percent("tolerate")}
 	if of := formats.Named(r.Format); r.Check.Schema == "" && (of == nil || of.Position == nil) {
 		check.required("schema")
@@ -267,22 +298,6 @@ func (w *Workspace) route(file string) {
 		check.bad(check.where("differences"), "workspace.value", "nothing can differ where check.description names nothing")
 	}
 	check.done()
-	r.Map = m.required("map")
-	r.Places["map"] = m.where("map")
-	r.deliver(m.sub("deliver"))
-	r.keep(m.sub("keep"))
-	for _, e := range m.each("expect") {
-		r.expect(e)
-	}
-	m.done()
-	if w.Findings[before:].HasErrors() {
-		return
-	}
-	if other, twice := w.Routes[r.Name]; twice {
-		m.bad(m.where("route"), "workspace.name", "%s is called %q too", other.File, r.Name)
-		return
-	}
-	w.Routes[r.Name] = r
 }
 
 func (r *Route) listen(m *mapping) {
@@ -455,7 +470,11 @@ func (r *Route) duplicates(m *mapping) {
 }
 
 func (r *Route) read(m *mapping) {
-	r.Format = m.oneOf("format", "csv", formats.Names()...)
+	r.Format = m.oneOf("format", "csv", append(formats.Names(), Unread)...)
+	if r.Places["read"] = m.at; r.Unread() {
+		m.done()
+		return
+	}
 	of := formats.Named(r.Format)
 	if of == nil {
 		of = formats.Named("csv")
@@ -478,6 +497,12 @@ func (r *Route) read(m *mapping) {
 	r.Sample, r.Places["read.sample"] = m.text("sample"), m.where("sample")
 	m.done()
 }
+
+// Unread is what a route says of files that go on as they are, whatever they are.
+const Unread = "file"
+
+// Unread tells whether the route's files go on as they are.
+func (r *Route) Unread() bool { return r.Format == Unread }
 
 // options are what a route says of its files, as formats ask for it.
 type options struct {

@@ -44,6 +44,7 @@ type Plan struct {
 	Outputs  []Output
 	Separate bool           // one output for each record
 	By       *lang.Template // one output for each of its values
+	Unread   bool           // files go on as they are: only their outputs are named
 	Sequence bool           // what is made of a record, or its name, uses the route's sequence
 	// Document, if there is one, is the JSON Schema that records are checked against, whole.
 	Document *jsonschema.Schema

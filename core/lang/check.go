@@ -73,6 +73,8 @@ var contextWords = map[string]struct {
 	"file.extension": {value.Text, "its last extension, without the point"},
 	"file.folder":    {value.Text, "its subfolder below the listened folder, empty if none"},
 	"file.event":     {value.Text, "what happened to it: arrived, changed or gone"},
+	"file.size":      {value.Number, "its bytes, where files go on unread"},
+	"file.type":      {value.Text, "what its content is, as a media type such as application/pdf, where files go on unread"},
 }
 
 // checker finds out the kind of every node.
@@ -250,7 +252,7 @@ func (c *checker) name(n *Name) value.Kind {
 	}
 	if !n.Field {
 		if w, ok := contextWords[n.Name]; ok && slot < 0 {
-			if c.scope.Words != nil && !c.scope.Words[n.Name] {
+			if c.scope.Words != nil && !c.scope.Words[n.Name] || c.scope.Words == nil && unreadOnly(n.Name) {
 				c.bad(n, "map.name", "%s has no meaning here", n.Name)
 			}
 			c.words[n.Name] = true

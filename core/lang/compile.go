@@ -182,6 +182,8 @@ func contextValue(name string) evaluator {
 		return func(e *Env) value.Value { return value.OfNumber(value.Int(e.Seq)) }
 	case "record":
 		return func(e *Env) value.Value { return value.OfNumber(value.Int(e.Record)) }
+	case "file.size":
+		return func(e *Env) value.Value { return value.OfNumber(value.Int(e.Size)) }
 	}
 	return func(e *Env) value.Value {
 		var s string
@@ -202,6 +204,8 @@ func contextValue(name string) evaluator {
 			}
 		case "file.folder":
 			s = e.Folder
+		case "file.type":
+			s = e.Type
 		case "file.event":
 			s = e.Event
 		}

@@ -18,6 +18,8 @@ type Facts struct {
 	Name   string // of the file
 	Folder string // below the listened folder
 	Event  string // arrived, changed, gone
+	Size   int64  // in bytes, and
+	Type   string // as a media type (RFC 6838): of files that go on unread
 }
 
 // Env is what an expression is evaluated in: one record.

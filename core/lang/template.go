@@ -14,9 +14,16 @@ import (
 // FileWords are the context words that are known before a file is read.
 var FileWords = map[string]bool{"now": true, "route": true, "file.name": true, "file.stem": true, "file.extension": true, "file.folder": true, "file.event": true}
 
+// UnreadWords are those that are known of a file that goes on unread.
+var UnreadWords = map[string]bool{"now": true, "route": true, "file.name": true, "file.stem": true, "file.extension": true, "file.folder": true, "file.event": true, "file.size": true, "file.type": true, "sequence": true}
+
+// unreadOnly tells of words that are known of no other files.
+func unreadOnly(word string) bool { return word == "file.size" || word == "file.type" }
+
 // Template makes texts: file names, and what files have in common.
 type Template struct {
 	parts     []evaluator // folders, then the name
+	folders   []bool      // of which part the file's own folders are all
 	PerRecord bool        // uses fields, record or sequence: differs from record to record
 	Sequence  bool
 }
@@ -32,8 +39,14 @@ func CompileName(nodes []Node, scope Scope, at func(int) place.Place) (*Template
 	if c.out.HasErrors() {
 		return nil, c.out
 	}
-	for _, n := range nodes {
-		namer.parts = append(namer.parts, c.compile(n))
+	for i, n := range nodes {
+		text, is := n.(*Text)
+		own := is && i+1 < len(nodes) && len(text.Parts) == 1
+		if own {
+			name, is := text.Parts[0].Node.(*Name)
+			own = is && name.Name == "file.folder"
+		}
+		namer.parts, namer.folders = append(namer.parts, c.compile(n)), append(namer.folders, own)
 	}
 	namer.PerRecord, namer.Sequence = c.perRecord(), c.words["sequence"]
 	return namer, c.out
@@ -65,8 +78,17 @@ func (n *Template) make(e *Env, b *batch.Batch, record int, check func(string) s
 	e.begin(b, record)
 	var made []byte
 	for i, part := range n.parts {
-		if i > 0 {
+		if len(made) > 0 {
 			made = append(made, '/')
+		}
+		if n.folders[i] { // those that the file came from, if it came from any
+			for _, folder := range strings.Split(e.Folder, "/") {
+				if problem := check(folder); problem != "" && e.Folder != "" {
+					return "", problem
+				}
+			}
+			made = append(made, e.Folder...)
+			continue
 		}
 		from := len(made)
 		made = part(e).Append(made)

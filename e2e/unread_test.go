@@ -1,0 +1,118 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"net/url"
+	"strings"
+	"testing"
+
+	"ydrion/testbed"
+)
+
+// TestFilesThatGoOnUnread: any file goes on byte for byte, by what it is, how large it is and where it came
+// from, to several places under names with a number; one that nothing takes is rejected as it came.
+func TestFilesThatGoOnUnread(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	files := map[string]string{"routes/reports.yaml": `route: reports
+listen: {folder: "{stations}/reports", names: "*", subfolders: true}
+read: {format: file}
+deliver:
+  good:
+    name: "{file.folder}/{file.stem}-{sequence}.{file.extension}"
+    to:
+      - {folder: "{laboratory}/pictures", when: 'file.type | begins "image/"'}
+      - {folder: "{laboratory}/reports", when: 'file.type = "application/pdf" and file.size < 1000'}
+      - {folder: "{laboratory}/all", when: 'file.type != "application/zip"', name: "{file.name}"}
+  rejected: {folder: "{stations}/rejected"}
+`}
+	b.Publish(files)
+	noise := make([]byte, 3<<20)
+	r := rand.New(rand.NewPCG(1, 2))
+	for i := range noise {
+		noise[i] = byte(r.Uint32())
+	}
+	for name, content := range map[string]string{
+		"a.png": "\x89PNG\r\n\x1a\n" + string(noise), "b.pdf": "%PDF-1.7\n\x00\xff", "large.pdf": "%PDF-1.7\n" + strings.Repeat("x", 2000), "c.dat": "\x00\x01\x02", "d.txt": "plain", "e.zip": "PK\x03\x04rest", "empty.txt": "",
+	} {
+		b.Drop("stations/reports", name, content)
+		p := b.Ended(name, 0)
+		want := map[bool]string{true: "rejected", false: "delivered"}[name == "e.zip"]
+		if p.State != want || p.In != 1 && want == "delivered" {
+			t.Fatalf("%s: %+v", name, p)
+		}
+		at := "laboratory/all"
+		if want == "rejected" {
+			at = "stations/rejected"
+		}
+		if want == "rejected" {
+			name = fmt.Sprintf("e.rejected-%d.zip", p.Run)
+		}
+		if got := b.Read(at + "/" + name); got != content {
+			t.Errorf("%s came as %d bytes, not %d", name, len(got), len(content))
+		}
+		for _, folder := range []string{"pictures", "reports"} {
+			if to := map[string]string{"a.png": "pictures", "b.pdf": "reports"}[name]; to == folder {
+				found := false
+				for _, n := range b.List("laboratory/" + folder) {
+					found = found || strings.HasPrefix(n, name[:1]+"-") && b.Read("laboratory/"+folder+"/"+n) == content
+				}
+				if !found {
+					t.Errorf("%s is not in %s: %v", name, folder, b.List("laboratory/"+folder))
+				}
+			}
+		}
+	}
+	if got := fmt.Sprint(len(b.List("laboratory/pictures")), len(b.List("laboratory/reports"))); got != "1 1" {
+		t.Error(got)
+	}
+	_, said := command(b, "route", "reports")
+	if !strings.Contains(said, "Passes files on as they are, unread.") || !strings.Contains(said, "Delivers each file to each of 3 destinations") {
+		t.Error(said)
+	}
+	b.Drop("stations/reports/deep/er", "x.png", "\x89PNG\r\n\x1a\n")
+	p := b.Ended("x.png", 0)
+	if got := b.List("laboratory/pictures/deep/er"); len(got) != 1 || !strings.HasPrefix(got[0], "x-") {
+		t.Error(got)
+	}
+	shown, err := b.Client.Records(context.Background(), p.Run, url.Values{})
+	if err != nil || len(shown.Records) != 1 || !strings.HasPrefix(shown.Records[0].FileName, "deep/er/x-") || shown.Records[0].Fields[0].Value != "image/png" {
+		t.Errorf("%+v %v", shown, err)
+	}
+	if _, said := command(b, "again", "--pickup", fmt.Sprint(p.ID)); strings.Contains(said, "panic") {
+		t.Error(said)
+	}
+	folder := t.TempDir()
+	files["maps/none.map"] = "map none\n"
+	writeAll(t, folder, files)
+	writeAll(t, folder, map[string]string{"in.pdf": "%PDF-1.7\n", "in.zip": "PK\x03\x04"})
+	if code, said := command(nil, "try", "reports", folder+"/in.pdf", "-w", folder); code != 0 || !strings.Contains(said, "good, becomes in-1.pdf") || !strings.Contains(said, "file.type = application/pdf") {
+		t.Errorf("%d %s", code, said)
+	}
+	if code, said := command(nil, "try", "reports", folder+"/in.zip", "-w", folder); code != 1 || !strings.Contains(said, "none of the route's destinations takes it") {
+		t.Errorf("%d %s", code, said)
+	}
+	for old, test := range map[string][2]string{
+		"read: {format: file}":  {"read: {format: file}\nmap: maps/none.map", "neither a map nor checks"},
+		"read: {format: file} ": {"read: {format: file}\ncheck: {schema: x}", "neither a map nor checks"},
+		"  good:\n":             {"  good:\n    one file per: record\n", "they have no records"},
+		"file.type | begins":    {"file.tipe | begins", "was file.type meant?"},
+		"{file.name}":           {"{tag}", "tag"},
+	} {
+		other := t.TempDir()
+		writeAll(t, other, map[string]string{"routes/reports.yaml": strings.Replace(files["routes/reports.yaml"], strings.TrimRight(old, " "), test[0], 1), "maps/none.map": "map none\n"})
+		if code, said := command(nil, "check", other); code == 0 || !strings.Contains(said, test[1]) {
+			t.Errorf("%s: %d %s", test[0], code, said)
+		}
+	}
+	// Other routes read their files: what is known of unread ones has no meaning there.
+	if code, said := command(nil, "check", func() string {
+		other := t.TempDir()
+		writeAll(t, other, byStation("csv", "tag,kg\n", "tag = file.type\nkg = file.size\nignore tag, station, kg\n", "    name: x.csv\n    folder: \"{laboratory}/x\"\n"))
+		return other
+	}()); code == 0 || !strings.Contains(said, "file.type has no meaning here") {
+		t.Errorf("%d %s", code, said)
+	}
+}

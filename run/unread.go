@@ -1,0 +1,75 @@
+package run
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"time"
+
+	"ydrion/core/flow"
+	"ydrion/core/lang"
+	"ydrion/deliver"
+)
+
+// TypeOf says what a file is by what it begins with: a media type (RFC 6838), found as browsers do
+// (WHATWG MIME Sniffing).
+func TypeOf(head []byte) string {
+	kind, _, _ := strings.Cut(http.DetectContentType(head), ";")
+	return kind
+}
+
+// unread finds out what names and conditions may say of a file that goes on unread: its type, its size
+// and, if they want one, its number.
+func unread(env *lang.Env, file *bufio.Reader, size int64, plan *flow.Plan, inputs flow.Inputs) error {
+	head, err := file.Peek(512)
+	if err != nil && err != io.EOF {
+		return fmt.Errorf("reading the original: %w", err)
+	}
+	if env.Type, env.Size, err = TypeOf(head), size, nil; plan.Sequence && inputs.Sequence != nil {
+		env.Seq, err = inputs.Sequence(1)
+	}
+	return err
+}
+
+// alive tells that a long copy goes on.
+type alive struct {
+	io.Reader
+	o *outputs
+}
+
+func (a alive) Read(b []byte) (int, error) {
+	a.o.beat.Store(time.Now().UnixNano())
+	return a.Reader.Read(b)
+}
+
+// pass gives a file to its destinations as it is.
+func (o *outputs) pass(original io.Reader) (result flow.Result, err error) {
+	o.all = make([]*deliver.Output, len(o.folders))
+	var to []io.Writer
+	for i, folder := range o.folders {
+		if o.fileNames[i] == "" {
+			continue
+		}
+		if o.all[i], err = o.create(folder, fmt.Sprintf("file-%d", i)); err != nil {
+			return result, err
+		}
+		to = append(to, o.all[i])
+	}
+	if result.Bytes, err = io.Copy(io.MultiWriter(to...), alive{original, o}); err != nil {
+		return result, err
+	}
+	for i, out := range o.all {
+		if out == nil {
+			continue
+		}
+		o.all[i] = nil
+		if err := o.add(out, "good", i, o.fileNames[i], 1, 1); err != nil {
+			return result, err
+		}
+	}
+	o.all = nil
+	result.In, result.Good = 1, 1
+	return result, nil
+}
