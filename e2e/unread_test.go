@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/url"
+	"os"
 	"strings"
 	"testing"
 
@@ -114,5 +115,72 @@ deliver:
 		return other
 	}()); code == 0 || !strings.Contains(said, "file.type has no meaning here") {
 		t.Errorf("%d %s", code, said)
+	}
+}
+
+// TestFilesThatAreOnlyChecked: a file whose records are checked goes on byte for byte as it came; one in which
+// anything is wrong is rejected whole, with its findings, unless the route tolerates some.
+func TestFilesThatAreOnlyChecked(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	route := func(name, read, check string) string {
+		return fmt.Sprintf("route: %s\nlisten: {folder: \"{stations}/%[1]s\"}\nread: {%s}\ncheck: {%s}\ndeliver:\n  good: {folder: \"{laboratory}/%[1]s\", name: \"{file.name}\"}\n  rejected: {folder: \"{stations}/rejected-%[1]s\"}\n", name, read, check)
+	}
+	b.Publish(map[string]string{
+		"routes/sheets.yaml": route("sheets", "format: csv, encoding: windows-1252, delimiter: \";\"", "schema: schemas/sheet.json"),
+		"routes/some.yaml":   route("some", "format: csv", "schema: schemas/sheet.json, tolerate: 50%"),
+		"routes/edi.yaml":    route("edi", "format: edifact", "description: standard"),
+		"schemas/sheet.json": `{"fields": [{"name": "tag"}, {"name": "kg", "type": "number"}]}`,
+	})
+	const order = "UNA:+.? '\r\nUNB+UNOC:3+SKERRY+LAB+261125:0930+7'\r\nUNH+1+ORDERS:D:96A:UN'BGM+220+A+9'DTM+137:20261125:102'LIN+1++X:SA'QTY+21:1'UNS+S'UNT+7+1'\r\nUNZ+1+7'\r\n"
+	for _, test := range []struct{ route, name, content, state string }{
+		{"sheets", "good.csv", "tag;kg\r\n\"T-\xe9\" ; 1\n;2.50\r\n\n", "rejected"}, // blanks are no part of a number
+		{"sheets", "fine.csv", "tag;kg\r\n\"T-\xe9\";1\r\n;2.50\r\n\r\n", "delivered"},
+		{"sheets", "bad.csv", "tag;kg\nT-1;1\nT-2;x\n", "rejected"},
+		{"sheets", "none.csv", "tag;kg\n", "delivered"},
+		{"some", "half.csv", "tag,kg\nT-1,1\nT-2,x\n", "delivered"},
+		{"some", "most.csv", "tag,kg\nT-1,y\nT-2,x\n", "rejected"},
+		{"edi", "order.edi", order, "delivered"},
+		{"edi", "wrong.edi", strings.Replace(order, "20261125", "20261131", 1), "rejected"},
+		{"edi", "cut.edi", order[:len(order)-30], "rejected"},
+	} {
+		b.Drop("stations/"+test.route, test.name, test.content)
+		p := b.Ended(test.name, 0)
+		if p.State != test.state {
+			t.Errorf("%s: %s, %s", test.name, p.State, p.Reason)
+			continue
+		}
+		at := "laboratory/" + test.route + "/" + test.name
+		if test.state == "rejected" {
+			stem, ending, _ := strings.Cut(test.name, ".")
+			at = fmt.Sprintf("stations/rejected-%s/%s.rejected-%d.%s", test.route, stem, p.Run, ending)
+			if _, said := command(b, "rejects", fmt.Sprint(p.ID)); !strings.Contains(said, test.name) {
+				t.Errorf("%s: %s", test.name, said)
+			}
+		}
+		if got := b.Read(at); got != test.content {
+			t.Errorf("%s came as %q", test.name, got)
+		}
+		if got := len(b.List("laboratory/" + test.route)); test.state == "rejected" && got > 2 {
+			t.Errorf("%s: %d files went on", test.name, got)
+		}
+	}
+	if _, said := command(b, "route", "edi"); !strings.Contains(said, "Delivers each file as it came to") || strings.Contains(said, "by .") {
+		t.Error(said)
+	}
+	folder := t.TempDir()
+	writeAll(t, folder, map[string]string{"routes/r.yaml": route("r", "format: csv", "tolerate: 1%")})
+	if code, said := command(nil, "check", folder); code == 0 || !strings.Contains(said, "map is missing") && !strings.Contains(said, "check.schema is missing") {
+		t.Error(said)
+	}
+	writeAll(t, folder, map[string]string{"routes/r.yaml": route("r", "format: csv", "schema: schemas/s.json"), "schemas/s.json": `{"fields": [{"name": "tag"}, {"name": "kg", "type": "number"}]}`, "in.csv": "tag,kg\nT-1,x\n", "fine.csv": "tag,kg\nT-1,1\n"})
+	if code, said := command(nil, "try", "r", folder+"/in.csv", "-w", folder); code != 1 || !strings.Contains(said, "The route rejects this file whole") {
+		t.Errorf("%d %s", code, said)
+	}
+	if code, said := command(nil, "try", "r", folder+"/fine.csv", "-w", folder, "--output", folder+"/out.csv"); code != 0 || !strings.Contains(said, "1 good") {
+		t.Errorf("%d %s", code, said)
+	}
+	if out, err := os.ReadFile(folder + "/out.csv"); err != nil || string(out) != "tag,kg\nT-1,1\n" {
+		t.Errorf("%q %v", out, err)
 	}
 }

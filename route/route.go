@@ -176,12 +176,24 @@ func (c *compilation) plan() *flow.Plan {
 	if r.Schema != "" {
 		source, hasSchema = c.file(r.Schema, r.Places["check.schema"])
 	}
-	mapText, hasMap := c.file(r.Map, r.Places["map"])
+	mapText, hasMap := []byte(nil), true
+	if !r.OnlyChecked() {
+		mapText, hasMap = c.file(r.Map, r.Places["map"])
+	}
 	if !hasSchema || !hasMap {
 		return nil
 	}
 	s, document := c.schema(source)
-	m, findings := lang.Parse(r.Map, string(mapText))
+	var m *lang.Map
+	var findings finding.List
+	if r.OnlyChecked() {
+		m = &lang.Map{SourceFormat: r.Format, SourceSchema: r.Schema, TargetFormat: r.Format, AsCame: true}
+		if r.Good.PerRecord || r.Good.By != "" || r.Good.After != "" || r.Good.Guard || r.Good.AsSample {
+			c.out = append(c.out, finding.New("route.unread", r.Places["map"], "files of this route go on as they came: it has no map, and makes nothing of records"))
+		}
+	} else {
+		m, findings = lang.Parse(r.Map, string(mapText))
+	}
 	c.out = append(c.out, findings...)
 	if c.out.HasErrors() {
 		return nil
@@ -198,7 +210,12 @@ func (c *compilation) plan() *flow.Plan {
 		c.out = append(c.out, finding.New("route.format", at(m.At.Source), "the map reads %s, the route reads %s", m.SourceFormat, r.Format))
 	}
 	reads := c.source()
-	target := c.target(m, at)
+	var target format.Target
+	if r.OnlyChecked() {
+		target = formats.Named(r.Format).AsCame()
+	} else {
+		target = c.target(m, at)
+	}
 	if onward, can := reads.(format.Onward); can && target != nil {
 		reads = onward.Into(target)
 	}
@@ -219,7 +236,7 @@ func (c *compilation) plan() *flow.Plan {
 	if r.Good.After != "" && program != nil && program.Closes() {
 		c.out = append(c.out, finding.New("route.after", r.Places["deliver.good.after each"], "nothing can follow each record of a list or an interchange: %s is one", m.TargetSample))
 	}
-	plan := &flow.Plan{Source: bound, Charset: r.Charset, Gzip: r.Gzip, Schema: s, Document: document, Program: program, Target: target, Makes: m.TargetFormat, After: []byte(r.Good.After), Separate: r.Good.PerRecord}
+	plan := &flow.Plan{Source: bound, Charset: r.Charset, Gzip: r.Gzip, Schema: s, Document: document, Program: program, Target: target, Makes: m.TargetFormat, After: []byte(r.Good.After), Separate: r.Good.PerRecord, Checked: r.OnlyChecked()}
 	if r.Check.Description != "" {
 		if plan.Against = format.Refused; r.Check.Warn {
 			plan.Against = format.Warned

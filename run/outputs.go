@@ -161,6 +161,8 @@ func (o *outputs) Batch(b *batch.Batch) error {
 
 func (o *outputs) takeGood(b *batch.Batch) error {
 	switch {
+	case o.opened.Plan.Checked:
+		return nil
 	case o.opened.Plan.Separate:
 		return o.takeEach(b)
 	case o.opened.Plan.By != nil:

@@ -215,12 +215,27 @@ func (c *Conductor) fill(it *item, out *outputs) error {
 	case result.In == 0 && !it.compiled.Plan.Unread:
 		result.Findings = append(result.Findings, finding.Warn("file.no-records", place.InFile(it.Name), "the file has a heading but no records"))
 	}
+	if it.compiled.Plan.Checked && !commit.Whole {
+		if err := c.passOn(it, out, result.In); err != nil {
+			return err
+		}
+	}
 	if err := out.finish(); err != nil {
 		return err
 	}
 	commit.Findings, commit.Deliveries, commit.Rejects, commit.Kept, commit.Numbers = result.Findings, out.deliveries, out.rejects, out.kept, *numbers
 	it.commit, it.balance, it.whole = commit, commit.Balance, commit.Whole
 	return nil
+}
+
+// passOn gives a file whose records have been checked to its destinations as it came.
+func (c *Conductor) passOn(it *item, out *outputs, records int64) error {
+	original, err := c.original(it)
+	if err != nil {
+		return err
+	}
+	defer original.Close()
+	return out.copy(original, records)
 }
 
 // nameAll names the outputs of a run whose records go into one file for each

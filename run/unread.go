@@ -44,8 +44,29 @@ func (a alive) Read(b []byte) (int, error) {
 	return a.Reader.Read(b)
 }
 
-// pass gives a file to its destinations as it is.
+// pass gives a file that nobody reads to its destinations.
 func (o *outputs) pass(original io.Reader) (result flow.Result, err error) {
+	counted := &counting{Reader: original}
+	if err = o.copy(counted, 1); err == nil {
+		result.In, result.Good, result.Bytes = 1, 1, counted.n
+	}
+	return result, err
+}
+
+// counting counts what is read.
+type counting struct {
+	io.Reader
+	n int64
+}
+
+func (c *counting) Read(b []byte) (int, error) {
+	n, err := c.Reader.Read(b)
+	c.n += int64(n)
+	return n, err
+}
+
+// copy writes a file with so many records into all outputs, as it is.
+func (o *outputs) copy(original io.Reader, records int64) (err error) {
 	o.all = make([]*deliver.Output, len(o.folders))
 	var to []io.Writer
 	for i, folder := range o.folders {
@@ -53,23 +74,22 @@ func (o *outputs) pass(original io.Reader) (result flow.Result, err error) {
 			continue
 		}
 		if o.all[i], err = o.create(folder, fmt.Sprintf("file-%d", i)); err != nil {
-			return result, err
+			return err
 		}
 		to = append(to, o.all[i])
 	}
-	if result.Bytes, err = io.Copy(io.MultiWriter(to...), alive{original, o}); err != nil {
-		return result, err
+	if _, err = io.Copy(io.MultiWriter(to...), alive{original, o}); err != nil {
+		return err
 	}
 	for i, out := range o.all {
 		if out == nil {
 			continue
 		}
 		o.all[i] = nil
-		if err := o.add(out, "good", i, o.fileNames[i], 1, 1); err != nil {
-			return result, err
+		if err := o.add(out, "good", i, o.fileNames[i], records, 1); err != nil {
+			return err
 		}
 	}
 	o.all = nil
-	result.In, result.Good = 1, 1
-	return result, nil
+	return nil
 }

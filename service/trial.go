@@ -201,6 +201,9 @@ func Try(ctx context.Context, c *route.Compiled, in io.Reader, inputs flow.Input
 		return trial, tryUnread(c, in, inputs, request, trial)
 	}
 	v := &viewer{request: request, trial: trial}
+	if c.OnlyChecked() && request.Output != nil { // it goes on as it came
+		in, v.request.Output = io.TeeReader(in, request.Output), nil
+	}
 	result, err := c.Plan.Run(ctx, in, inputs, v)
 	if err == nil && v.begun {
 		var ends []byte
@@ -209,6 +212,7 @@ func Try(ctx context.Context, c *route.Compiled, in io.Reader, inputs flow.Input
 		}
 	}
 	trial.Balance, trial.Findings, trial.Unreadable, trial.Refused = result.Balance, result.Findings, result.Unreadable, result.Disagrees
+	trial.Refused = trial.Refused || c.OnlyChecked() && float64(result.Rejected) > c.Tolerate*float64(result.In)
 	if trial.Findings == nil {
 		trial.Findings = finding.List{}
 	}

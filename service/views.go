@@ -198,6 +198,9 @@ func (s *Service) stages(c *route.Compiled, t store.Tally) []Stage {
 	if c.Tolerate >= 0 {
 		check.Details = append(check.Details, fmt.Sprintf("A file with more than %g%% rejected records is rejected whole.", c.Tolerate*100))
 	}
+	if c.OnlyChecked() {
+		return []Stage{s.listenStage(c, t), read, check, s.deliverStage(c, t), s.rejectStage(c, t)}
+	}
 	mapping := Stage{Name: "map", Sentence: fmt.Sprintf("Makes %s by %s.", formats.Named(c.Plan.Makes).Makes, c.Map), Details: []string{}, Count: t.Filtered, Unit: "left out"}
 	if c.Plan.Program.AsCame() {
 		mapping.Sentence = fmt.Sprintf("Passes %s on as they came, with what %s changes.", formats.Named(c.Plan.Makes).Makes, c.Map)
@@ -279,6 +282,9 @@ func (s *Service) deliverStage(c *route.Compiled, t store.Tally) Stage {
 	what := "one file for each pickup"
 	if c.Unread() {
 		what = "each file"
+	}
+	if c.OnlyChecked() {
+		what = "each file as it came"
 	}
 	if c.Good.PerRecord {
 		what = "one file for each record"

@@ -239,8 +239,11 @@ func (w *Workspace) route(file string) {
 			m.bad(m.at, "workspace.value", "files of this route go on unread (read.format: file): they have neither a map nor checks")
 		}
 		r.Map = m.text("map")
-	} else {
-		r.Map = m.required("map")
+	} else if r.Map = m.text("map"); r.Map == "" && r.Check.Schema == "" && r.Check.Description == "" {
+		m.bad(m.where("map"), "workspace.missing", "map is missing, or what files are checked against (check.schema, check.description) if they are to go on as they came")
+	}
+	if r.OnlyChecked() && !m.sub("check").has("tolerate") {
+		r.Tolerate = 0
 	}
 	r.Places["map"] = m.where("map")
 	r.deliver(m.sub("deliver"))
@@ -503,6 +506,9 @@ const Unread = "file"
 
 // Unread tells whether the route's files go on as they are.
 func (r *Route) Unread() bool { return r.Format == Unread }
+
+// OnlyChecked tells whether the route's files go on as they came, if nothing is wrong with their records.
+func (r *Route) OnlyChecked() bool { return r.Map == "" && !r.Unread() }
 
 // options are what a route says of its files, as formats ask for it.
 type options struct {

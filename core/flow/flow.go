@@ -45,6 +45,7 @@ type Plan struct {
 	Separate bool           // one output for each record
 	By       *lang.Template // one output for each of its values
 	Unread   bool           // files go on as they are: only their outputs are named
+	Checked  bool           // files go on as they came, if nothing is wrong with their records: nothing is made of those
 	Sequence bool           // what is made of a record, or its name, uses the route's sequence
 	// Document, if there is one, is the JSON Schema that records are checked against, whole.
 	Document *jsonschema.Schema
@@ -704,7 +705,7 @@ func (r *run) finish(b *batch.Batch, env *lang.Env) (err error) {
 	}
 	env.Begin()
 	for i := range n {
-		if b.Outcomes[i] == batch.Good {
+		if b.Outcomes[i] == batch.Good && !r.plan.Checked {
 			r.write(b, i, env)
 		} else if r.plan.Named() {
 			b.Names = append(b.Names, make([]string, len(r.plan.Outputs))...)
