@@ -19,7 +19,7 @@ func (p *Plan) Peek(in io.Reader, facts lang.Facts, texts ...*lang.Template) (ma
 		switch {
 		case t == nil:
 			continue
-		case t.PerRecord && first == nil:
+		case t.PerRecord && first == nil && !p.Unread:
 			first = batches.Get().(*batch.Batch)
 			defer batches.Put(first)
 			if problem, err = p.first(in, first); err != nil || problem != "" {
@@ -27,7 +27,7 @@ func (p *Plan) Peek(in io.Reader, facts lang.Facts, texts ...*lang.Template) (ma
 			}
 		}
 		b := first
-		if !t.PerRecord {
+		if !t.PerRecord || p.Unread {
 			b = nil
 		}
 		var why string
