@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/csv"
+	"encoding/json"
 	"fmt"
 	"strings"
 	"testing"
@@ -91,6 +92,19 @@ func TestInterchangesForEachValue(t *testing.T) {
 	} {
 		if got := b.Read("laboratory/edi/" + name + ".edi"); got != want {
 			t.Errorf("%s: %q, not %q", name, got, want)
+		}
+	}
+	b.Publish(byStation("json", `[{"tag":"","kg":0}]`, "tag = tag\nkg = kg\n", "    one file per: \"{station}\"\n    name: \"{station}.json\"\n    folder: \"{laboratory}/json\"\n"))
+	b.Drop("stations/many", "b.csv", "station,tag,kg\nX,T-1,1\nY,T-2,2\nX,T-3,3\n")
+	if p := b.Ended("b.csv", 0); p.Good != 3 {
+		t.Fatalf("%+v", p)
+	}
+	for name, want := range map[string]string{"X": `[{"kg":1,"tag":"T-1"},{"kg":3,"tag":"T-3"}]`, "Y": `[{"kg":2,"tag":"T-2"}]`} {
+		var got any
+		if err := json.Unmarshal([]byte(b.Read("laboratory/json/"+name+".json")), &got); err != nil {
+			t.Errorf("%s: %v", name, err)
+		} else if again, _ := json.Marshal(got); string(again) != want {
+			t.Errorf("%s: %s, not %s", name, again, want)
 		}
 	}
 	for good, want := range map[string]string{
