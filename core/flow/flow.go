@@ -160,20 +160,10 @@ func (o *Opened) made(written []byte, first bool) ([]byte, error) {
 
 // Ends gives what an output of all good records ends with.
 func (o *Opened) Ends() ([]byte, error) {
-	if framer, is := o.Plan.Program.Framer(); is {
-		if o.Plan.Separate {
-			return nil, nil
-		}
-		return text.Encode(framer.Ends(o.Reader, o.parts), o.Charset)
+	if o.Plan.Separate {
+		return nil, nil
 	}
-	if _, is := o.enveloped(); is {
-		return text.Encode(o.envelopes.close(nil, 0), o.Charset)
-	}
-	_, ends, problem := o.Plan.Program.Surround(o.facts, o.sequence, o.parts)
-	if problem != nil {
-		return nil, fmt.Errorf("%s", problem)
-	}
-	return o.Plan.Program.Encode(ends)
+	return (&Part{opened: o, number: o.sequence, records: o.parts, envelopes: o.envelopes}).Ends()
 }
 
 // Result is what became of a file.

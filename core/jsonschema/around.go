@@ -67,7 +67,9 @@ func inner(s *js.Schema, step string, seen []*js.Schema) (below parted) {
 	for _, p := range perhaps(s) {
 		below.add(inner(p, step, seen), false)
 	}
-	slices.SortStableFunc(below.sure, func(a, b *js.Schema) int { return strings.Compare(a.Location, b.Location) })
+	for _, all := range [][]*js.Schema{below.sure, below.maybe} { // patterns come in any order
+		slices.SortStableFunc(all, func(a, b *js.Schema) int { return strings.Compare(a.Location, b.Location) })
+	}
 	return below
 }
 
