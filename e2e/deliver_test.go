@@ -63,6 +63,51 @@ func TestSeveralDestinations(t *testing.T) {
 	}
 }
 
+// TestOtherwise: what no other destination takes goes to the one that takes that; records and files.
+func TestOtherwise(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	publish := delivering(t, `  good:
+    name: "{specimen_id}.hl7"
+    one file per: record
+    to:
+      - folder: "{laboratory}/rest"
+        when: otherwise
+      - folder: "{laboratory}/heavy"
+        when: weight_kg > 100
+      - folder: "{laboratory}/odd"
+        when: specimen_id = "AP-000002"
+`)
+	publish["routes/any.yaml"] = `route: any
+listen: {folder: "{stations}/any", names: "*"}
+read: {format: file}
+deliver:
+  good:
+    name: "{file.name}"
+    to:
+      - {folder: "{laboratory}/small", when: file.size < 3}
+      - {folder: "{laboratory}/large", when: otherwise}
+  rejected: {folder: "{stations}/rejected"}
+`
+	b.Publish(publish)
+	b.Drop("stations/inbox", "a.csv", heading+row(1)+strings.Replace(row(2), "36.5", "120.5", 1)+row(3)+strings.Replace(row(4), "36.5", "130", 1))
+	if p := b.Ended("a.csv", 0); p.Good != 4 {
+		t.Errorf("%+v", p)
+	}
+	b.Drop("stations/any", "s", "12")
+	b.Drop("stations/any", "l", "123")
+	b.Ended("s", 0)
+	b.Ended("l", 0)
+	for folder, want := range map[string]string{"rest": "AP-000001.hl7 AP-000003.hl7", "heavy": "AP-000002.hl7 AP-000004.hl7", "odd": "AP-000002.hl7", "small": "s", "large": "l"} {
+		if got := strings.Join(b.List("laboratory/"+folder), " "); got != want {
+			t.Errorf("%s holds %s, not %s", folder, got, want)
+		}
+	}
+	if _, said := command(b, "route", "specimen-orders"); !strings.Contains(said, "laboratory/rest: what no other takes; a name that is taken") {
+		t.Error(said)
+	}
+}
+
 // TestNowhereToGo: a record that no destination takes is rejected, never
 // dropped.
 func TestNowhereToGo(t *testing.T) {

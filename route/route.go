@@ -343,7 +343,7 @@ func (c *compilation) positions(s *schema.Schema, m *lang.Map, at func(int) plac
 		}
 	}
 	for _, d := range c.route.Good.To {
-		if node, findings := lang.ParseCondition(c.route.File, d.When); !findings.HasErrors() {
+		if node, findings := lang.ParseCondition(c.route.File, d.When); d.When != workspace.Otherwise && !findings.HasErrors() {
 			field(node, c.route.Places[d.Place+".when"])
 		}
 	}
@@ -359,7 +359,7 @@ func (c *compilation) elsewhere() map[string]bool {
 		}
 	}
 	for _, d := range c.route.Good.To {
-		if node, findings := lang.ParseCondition(c.route.File, d.When); !findings.HasErrors() {
+		if node, findings := lang.ParseCondition(c.route.File, d.When); d.When != workspace.Otherwise && !findings.HasErrors() {
 			lang.Names(node, named)
 		}
 	}
@@ -586,7 +586,7 @@ func (c *compilation) output(d workspace.Destination, scope lang.Scope) flow.Out
 			Suggest("put {file.stem} or the time into the name"))
 	}
 	out := flow.Output{Name: namer}
-	if d.When != "" {
+	if out.Otherwise = d.When == workspace.Otherwise; d.When != "" && !out.Otherwise {
 		said := r.Places[d.Place+".when"]
 		node, findings := lang.ParseCondition(r.File, d.When)
 		if !findings.HasErrors() {

@@ -241,21 +241,16 @@ func (c *Conductor) passOn(it *item, out *outputs, records int64) error {
 // nameAll names the outputs of a run whose records go into one file for each
 // destination.
 func (o *outputs) nameAll(env *lang.Env) *finding.Finding {
-	o.fileNames = make([]string, len(o.folders))
-	none := true
-	for i := range o.route.Plan.Outputs {
-		name, problem := o.route.Plan.Outputs[i].For(env, nil, 0)
-		if problem != "" {
-			f := finding.New("deliver.name", place.InFile(o.name), "the output cannot be named: %s", problem)
-			return &f
-		}
-		o.fileNames[i], none = name, none && name == ""
-	}
-	if none {
+	var problem string
+	switch o.fileNames, problem = o.route.Plan.Names(env, nil, 0, nil); problem {
+	case "":
+		return nil
+	case flow.NowhereTo:
 		f := finding.New("deliver.nowhere", place.InFile(o.name), flow.NowhereTo)
 		return &f
 	}
-	return nil
+	f := finding.New("deliver.name", place.InFile(o.name), "the output cannot be named: %s", problem)
+	return &f
 }
 
 // inputs is what a run depends on besides the file. The numbers that it is

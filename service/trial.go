@@ -242,16 +242,12 @@ func tryUnread(c *route.Compiled, in io.Reader, inputs flow.Inputs, request Tria
 		}
 	}
 	r := RecordView{Record: 1, Line: 1, Outcome: "good", Findings: finding.List{}, Lines: []format.Line{}, Fields: []format.Line{{Path: "file.type", Value: env.Type}, {Path: "file.size", Value: strconv.FormatInt(size, 10)}}}
-	problem := ""
-	for k := range c.Plan.Outputs {
-		name, why := c.Plan.Outputs[k].For(env, nil, 0)
-		if problem = cmp.Or(problem, why); name != "" {
+	names, problem := c.Plan.Names(env, nil, 0, nil)
+	for k, name := range names {
+		if name != "" {
 			r.FileName = cmp.Or(r.FileName, name)
 			r.Files = append(r.Files, FileTo{k, name})
 		}
-	}
-	if problem == "" && r.Files == nil {
-		problem = flow.NowhereTo
 	}
 	trial.Findings, trial.Balance = finding.List{}, flow.Balance{In: 1, Good: 1, Bytes: size}
 	if problem != "" {

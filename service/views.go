@@ -304,7 +304,11 @@ func (s *Service) deliverStage(c *route.Compiled, t store.Tally) Stage {
 		if len(c.Good.To) > 1 {
 			where = s.folder(d.Folder) + ": "
 		}
-		if d.When != "" {
+		switch d.When {
+		case "":
+		case workspace.Otherwise:
+			where += "what no other takes; "
+		default:
 			where += "when " + d.When + "; "
 		}
 		if d.Name != "" {

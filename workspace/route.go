@@ -166,6 +166,9 @@ type Good struct {
 	To        []Destination
 }
 
+// Otherwise is the condition of destinations that take what no other takes.
+const Otherwise = "otherwise"
+
 // WhenTaken is what happens when a name is taken at the destination.
 type WhenTaken string
 

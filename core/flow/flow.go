@@ -81,11 +81,35 @@ var repetition = regexp.MustCompile(`\[[0-9]+\]`)
 type Output struct {
 	Name *lang.Template
 	When *lang.Test // nil: always
+	// Otherwise takes what no other output takes.
+	Otherwise bool
 }
 
-// For makes an output's name for a record (or, without a batch, for the whole
-// file); it is empty if nothing of it goes there.
-func (o *Output) For(e *lang.Env, b *batch.Batch, record int) (name, problem string) {
+// Names adds the names of all outputs for a record (or, without a batch, for the whole file); that of an
+// output is empty if nothing of it goes there. The problem says why there are none.
+func (p *Plan) Names(e *lang.Env, b *batch.Batch, record int, names []string) (_ []string, problem string) {
+	from, none := len(names), true
+	for k := range p.Outputs {
+		name := ""
+		if o := &p.Outputs[k]; problem == "" && !o.Otherwise {
+			name, problem = o.name(e, b, record)
+		}
+		none = none && name == ""
+		names = append(names, name)
+	}
+	for k := range p.Outputs {
+		if o := &p.Outputs[k]; o.Otherwise && none && problem == "" {
+			names[from+k], problem = o.name(e, b, record)
+		}
+	}
+	if problem == "" && !slices.ContainsFunc(names[from:], func(n string) bool { return n != "" }) {
+		problem = NowhereTo
+	}
+	return names, problem
+}
+
+// name makes an output's name; it is empty if nothing goes there.
+func (o *Output) name(e *lang.Env, b *batch.Batch, record int) (name, problem string) {
 	if o.When != nil {
 		if holds, problem := o.When.Holds(e, b, record); problem != "" || !holds {
 			return "", problem
@@ -738,18 +762,7 @@ func (r *run) write(b *batch.Batch, i int, env *lang.Env) {
 
 // name finds the outputs of a record, and says why there are none.
 func (r *run) name(b *batch.Batch, i int, env *lang.Env) (problem string) {
-	none := true
-	for k := range r.plan.Outputs {
-		name := ""
-		if problem == "" {
-			name, problem = r.plan.Outputs[k].For(env, b, i)
-		}
-		none = none && name == ""
-		b.Names = append(b.Names, name)
-	}
-	if problem == "" && none {
-		problem = NowhereTo
-	}
+	b.Names, problem = r.plan.Names(env, b, i, b.Names)
 	return problem
 }
 
