@@ -67,8 +67,9 @@ type Conductor struct {
 	looked   time.Time // when the records were last looked through
 
 	busy    map[int64]bool // pickups on their way
+	left    map[int64]bool // those that have left it since the records were asked for open ones
 	lanes   *lanes
-	catalog []shelved           // fetched and not claimed, in order
+	shelf   []shelved           // fetched and not claimed, in order
 	retryAt time.Time           // when to look through the records again; zero: when something happens
 	look    bool                // the records have to be looked through
 	puzzled map[string]int      // by path: how often a file's lane could not be told
@@ -136,7 +137,7 @@ const (
 // what is under way then goes on until work ends.
 func (e *Engine) Conduct(life, work context.Context, node Node, r store.Route) *Conductor {
 	c := &Conductor{e: e, node: node, name: r.Name, state: r, began: e.Clock(), led: time.Now(), signal: make(chan struct{}, 1), done: make(chan struct{}), look: true,
-		busy: map[int64]bool{}, lanes: newLanes(), puzzled: map[string]int{}}
+		busy: map[int64]bool{}, left: map[int64]bool{}, lanes: newLanes(), puzzled: map[string]int{}}
 	c.work, c.cancel = context.WithCancelCause(work)
 	lifeEnds, endLife := context.WithCancel(life)
 	context.AfterFunc(c.work, endLife)
@@ -233,7 +234,7 @@ func (c *Conductor) Listen(l *listen.Listener, compiled *route.Compiled) {
 	defer c.fetching.Unlock()
 	c.mu.Lock()
 	c.listener, c.compiled = l, compiled
-	c.lanes.waiting, c.catalog = map[string][]shelved{}, nil
+	c.lanes.waiting, c.shelf = map[string][]shelved{}, nil
 	clear(c.puzzled)
 	c.look, c.restored = true, time.Time{}
 	c.mu.Unlock()
@@ -295,6 +296,7 @@ func (c *Conductor) pass(from <-chan []*item, to chan<- []*item, at stage, do fu
 		c.mu.Lock()
 		for _, it := range group {
 			delete(c.busy, it.Pickup) // it may be found in the records again
+			c.left[it.Pickup] = true
 		}
 		c.mu.Unlock()
 	}

@@ -207,6 +207,33 @@ func TestRetryLimit(t *testing.T) {
 	})
 }
 
+// TestOldAnswer: a pickup that ends while the records answer which are open is not begun again because of
+// what they say: it would be delivered twice.
+func TestOldAnswer(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := newStand(t, "")
+		s.records.late = func() { time.Sleep(3 * time.Second) }
+		time.Sleep(20 * time.Second) // it has begun, and waits for files
+		var asked atomic.Bool
+		s.fs.Fail = func(_ int64, operation, name string) error {
+			if operation == "create" && strings.Contains(name, "laboratory") && asked.CompareAndSwap(false, true) {
+				s.Look() // the records are asked meanwhile, and answer when all is over
+				time.Sleep(2 * time.Second)
+			}
+			return nil
+		}
+		s.drop("a.csv")
+		s.within("it has come out", time.Minute, func() bool { return len(s.orders()) > 0 })
+		time.Sleep(time.Minute)
+		if got := s.orders(); len(got) != 1 {
+			t.Errorf("it came out as %v", got)
+		}
+		if states := s.records.states(); !slices.Equal(states, []string{"a.csv=delivered"}) {
+			t.Error(states)
+		}
+	})
+}
+
 // TestOrderInMemory: whatever the records and the files refuse for a while, a lane comes
 // out in order, each file once.
 func TestOrderInMemory(t *testing.T) {

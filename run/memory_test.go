@@ -17,6 +17,8 @@ type memory struct {
 	leader  int64
 	pickups []*kept
 	numbers int64
+	// late is called, if it is set, when open pickups have been looked up and before they are told.
+	late func()
 	// fail is asked before each call; an error is returned instead of making it.
 	fail func(call string) error
 }
@@ -184,12 +186,19 @@ func (m *memory) Unfinished(_ context.Context, _ string, after int64, limit int)
 	if err != nil {
 		return nil, err
 	}
-	defer done()
 	var out []store.Pending
 	for _, p := range m.pickups {
 		if p.Pickup > after && len(out) < limit && slices.Contains(opens, p.State) {
-			out = append(out, p.Pending)
+			one := p.Pending
+			if p.RunState != nil { // as it is now
+				state := *p.RunState
+				one.RunState = &state
+			}
+			out = append(out, one)
 		}
+	}
+	if done(); m.late != nil {
+		m.late()
 	}
 	return out, nil
 }

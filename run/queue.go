@@ -125,7 +125,7 @@ func (c *Conductor) fetch() ([]*item, time.Duration) {
 		// They stay where they were, before all others: a failure does not change the
 		// order.
 		c.mu.Lock()
-		c.catalog = append(chosen, c.catalog...)
+		c.shelf = append(chosen, c.shelf...)
 		c.mu.Unlock()
 		l.Parked("it cannot be taken now: "+err.Error(), paths(chosen)...)
 		return nil, c.trouble("claiming files", err)
@@ -165,7 +165,7 @@ func (c *Conductor) shelve(l *listen.Listener, compiled *route.Compiled, until t
 		most = 100_000 // the order is only known when all are
 	}
 	c.mu.Lock()
-	full := compiled.By == nil && len(c.catalog) > 0
+	full := compiled.By == nil && len(c.shelf) > 0
 	c.mu.Unlock()
 	if full {
 		return false
@@ -194,14 +194,14 @@ func (c *Conductor) shelve(l *listen.Listener, compiled *route.Compiled, until t
 	l.Parked(listen.Turn, paths(fresh)...)
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.catalog = append(c.catalog, fresh...)
+	c.shelf = append(c.shelf, fresh...)
 	c.sortShelf()
 	return puzzled
 }
 
 // sortShelf puts what was fetched into its order. The caller holds the lock.
 func (c *Conductor) sortShelf() {
-	slices.SortStableFunc(c.catalog, func(a, b shelved) int {
+	slices.SortStableFunc(c.shelf, func(a, b shelved) int {
 		if a.by != nil && b.by != nil {
 			return listen.Natural(*a.by, *b.by)
 		}
@@ -209,17 +209,17 @@ func (c *Conductor) sortShelf() {
 	})
 }
 
-// choose takes from the catalog what is not held up by its lane.
+// choose takes from the shelf what is not held up by its lane.
 func (c *Conductor) choose(l *listen.Listener, none bool) (out []shelved) {
 	size := int64(0)
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if none && !slices.ContainsFunc(c.catalog, func(s shelved) bool { return s.Demand }) {
+	if none && !slices.ContainsFunc(c.shelf, func(s shelved) bool { return s.Demand }) {
 		return nil
 	}
 	i := 0
-	for ; i < len(c.catalog) && len(out) < groupFiles; i++ {
-		s := c.catalog[i]
+	for ; i < len(c.shelf) && len(out) < groupFiles; i++ {
+		s := c.shelf[i]
 		if s.lane != nil {
 			if by := c.lanes.by(*s.lane); by != 0 {
 				c.lanes.waiting[*s.lane] = append(c.lanes.waiting[*s.lane], s)
@@ -232,7 +232,7 @@ func (c *Conductor) choose(l *listen.Listener, none bool) (out []shelved) {
 		}
 		out = append(out, s)
 	}
-	c.catalog = slices.Clone(c.catalog[i:])
+	c.shelf = slices.Clone(c.shelf[i:])
 	l.Parked("", paths(out)...)
 	return out
 }
@@ -256,7 +256,7 @@ func (c *Conductor) unshelve(it *item) {
 	same := func(s shelved) bool { return s.Path == it.Path && s.Info.Inode == it.Inode }
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.catalog = slices.DeleteFunc(c.catalog, same)
+	c.shelf = slices.DeleteFunc(c.shelf, same)
 	if it.Lane != nil {
 		c.lanes.waiting[*it.Lane] = slices.DeleteFunc(c.lanes.waiting[*it.Lane], same)
 	}

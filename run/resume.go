@@ -42,6 +42,10 @@ func (c *Conductor) resume() ([]*item, error) {
 	holders, open, stalled, retried := map[string][]int64{}, map[int64]bool{}, 0, 0
 	now := time.Now()
 	for after := int64(0); ; {
+		// What ends while the records answer is not what they say any more.
+		c.mu.Lock()
+		clear(c.left)
+		c.mu.Unlock()
 		page, err := c.e.Store.Unfinished(c.work, c.name, after, 500)
 		if err != nil {
 			return nil, err
@@ -66,6 +70,8 @@ func (c *Conductor) resume() ([]*item, error) {
 			switch {
 			case c.busy[p.Pickup] && held:
 				c.later(time.Now().Add(300 * time.Millisecond))
+			case c.left[p.Pickup]:
+				c.look = true
 			case c.busy[p.Pickup], p.State == "uncertain", held && p.NextTry == nil:
 			case held && !ready:
 				c.later(at)
@@ -212,7 +218,7 @@ func (c *Conductor) release(lane string, by int64) {
 		if c.listener != nil {
 			c.listener.Parked(listen.Turn, paths(waiting)...)
 		}
-		c.catalog = slices.Concat(waiting, c.catalog)
+		c.shelf = slices.Concat(waiting, c.shelf)
 		c.sortShelf()
 	}
 	if free {
