@@ -118,6 +118,33 @@ deliver:
 	}
 }
 
+// TestUnreadFilesThatDisappear: a file that disappears is passed on with what it held last.
+func TestUnreadFilesThatDisappear(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	b.Publish(map[string]string{"routes/reports.yaml": `route: reports
+listen: {folder: "{stations}/reports", originals: left, files that disappear: true}
+read: {format: file}
+deliver:
+  good: {folder: "{laboratory}/out", name: "{file.event}-{file.name}"}
+  rejected: {folder: "{stations}/rejected"}
+`})
+	b.Drop("stations/reports", "a.txt", "calm")
+	b.Ended("a.txt", 0)
+	if err := os.Remove(b.Path("stations/reports/a.txt")); err != nil {
+		t.Fatal(err)
+	}
+	testbed.Until(t, "the one that is gone has ended", func() bool { return strings.Count(states(b), "a.txt=delivered") == 2 })
+	p := newest(b)
+	detail, err := b.Client.Pickup(context.Background(), p.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if p.Event != "gone" || p.In != 1 || len(detail.Runs[0].Deliveries) != 1 || b.Read("laboratory/out", detail.Runs[0].Deliveries[0].Name) != "calm" {
+		t.Errorf("%+v %+v", p, detail.Runs[0])
+	}
+}
+
 // TestFilesThatAreOnlyChecked: a file whose records are checked goes on byte for byte as it came; one in which
 // anything is wrong is rejected whole, with its findings, unless the route tolerates some.
 func TestFilesThatAreOnlyChecked(t *testing.T) {
@@ -129,6 +156,7 @@ func TestFilesThatAreOnlyChecked(t *testing.T) {
 	b.Publish(map[string]string{
 		"routes/sheets.yaml": route("sheets", "format: csv, encoding: windows-1252, delimiter: \";\"", "schema: schemas/sheet.json"),
 		"routes/some.yaml":   route("some", "format: csv", "schema: schemas/sheet.json, tolerate: 50%"),
+		"routes/list.yaml":   route("list", "format: json, record: /*", "schema: schemas/sheet.json, tolerate: 90%"),
 		"routes/edi.yaml":    route("edi", "format: edifact", "description: standard"),
 		"schemas/sheet.json": `{"fields": [{"name": "tag"}, {"name": "kg", "type": "number"}]}`,
 	})
@@ -140,6 +168,8 @@ func TestFilesThatAreOnlyChecked(t *testing.T) {
 		{"sheets", "none.csv", "tag;kg\n", "delivered"},
 		{"some", "half.csv", "tag,kg\nT-1,1\nT-2,x\n", "delivered"},
 		{"some", "most.csv", "tag,kg\nT-1,y\nT-2,x\n", "rejected"},
+		{"list", "some.json", `[{"tag": "T-1", "kg": 1}, {"tag": "T-2", "kg": "x"}]`, "delivered"},
+		{"list", "broken.json", `[{"tag": "T-1", "kg": 1}, {"tag": "T-2", "kg": 2}, {"tag": `, "rejected"}, // nobody can tell what was to come
 		{"edi", "order.edi", order, "delivered"},
 		{"edi", "wrong.edi", strings.Replace(order, "20261125", "20261131", 1), "rejected"},
 		{"edi", "cut.edi", order[:len(order)-30], "rejected"},

@@ -223,6 +223,9 @@ func TestBatchesAsTheyCame(t *testing.T) {
 		{fhs + adt(1, "A") + adt(2, "A") + "FTS|1\r", "PID-1 = 7\n", strings.NewReplacer("PID|1", "PID|7", "PID|2", "PID|7").Replace(fhs + adt(1, "A") + adt(2, "A") + "FTS|1\r")},
 		{bhs1 + adt(1, "A") + "BTS|1\r" + bhs2 + adt(2, "B") + "BTS|1\r", "skip when MSH-9 = \"A\" because \"x\"\n", bhs2 + adt(2, "B") + "BTS|1\r"},
 		{strings.ReplaceAll(bhs1+adt(1, "A")+"BTS|1\r", "\r", "\r\n"), "PID-9 = absent\n", strings.ReplaceAll(bhs1+adt(1, "A")+"BTS|1\r", "\r", "\r\n")},
+		// Batches that begin alike are two.
+		{bhs1 + adt(1, "A") + adt(2, "A") + "BTS|2\r" + bhs1 + adt(3, "A") + "BTS|1\r", "PID-9 = absent\n", bhs1 + adt(1, "A") + adt(2, "A") + "BTS|2\r" + bhs1 + adt(3, "A") + "BTS|1\r"},
+		{strings.Repeat(strings.Repeat(bhs1+strings.Repeat(adt(1, "A"), 1500)+"BTS|1500\r", 2), 2), "PID-9 = absent\n", strings.Repeat(bhs1+strings.Repeat(adt(1, "A"), 1500)+"BTS|1500\r", 4)},
 		{adt(1, "A") + adt(2, "B"), "PID-9 = absent\n", adt(1, "A") + adt(2, "B")},
 	} {
 		if got, wrong := asCame(t, "", test.lines, test.in); got != test.want {

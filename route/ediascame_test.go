@@ -43,6 +43,10 @@ func TestInterchangesAsTheyCame(t *testing.T) {
 		{"x12", "pickup", "REF(DP)-2 = absent\nPO1[2]-4 = \"9.50\"", x12, isa + gs1 + strings.NewReplacer("REF*DP*038~", "REF*DP~", "PO1*2*6*EA**~", "PO1*2*6*EA*9.50*~").Replace(po) + "GE*1*7~IEA*1*000000007~", "PO1[2]"},
 		{"x12", "pickup", "skip when ST-1 = \"850\" because \"x\"", x12, isa + gs2 + inv + "GE*1*8~IEA*1*000000007~", ""},
 		{"x12", "record", "BEG-3 = \"{BEG-3}\"", x12 + x12, strings.Repeat(isa+gs1+po+"GE*1*7~IEA*1*000000007~"+isa+gs1+po2+"GE*1*7~IEA*1*000000007~"+isa+gs2+inv+"GE*1*8~IEA*1*000000007~", 2), ""},
+		// Interchanges and groups that begin alike are two.
+		{"x12", "pickup", "BEG-3 = \"{BEG-3}\"", x12 + x12, x12 + x12, ""},
+		{"x12", "pickup", "skip when ST-2 = \"0001\" because \"x\"", isa + gs1 + po + po2 + "GE*2*7~" + gs1 + po2 + "GE*1*7~IEA*2*000000007~", isa + gs1 + po2 + "GE*1*7~" + gs1 + po2 + "GE*1*7~IEA*2*000000007~", "x"},
+		{"edifact", "pickup", "UNH-4 = absent", edi + edi, edi + edi, ""},
 		{"x12", "pickup", "drop PO1", x12, isa + gs1 + strings.NewReplacer("PO1*1*5*EA~", "", "PO1*2*6*EA**~", "", "SE*7", "SE*5").Replace(po) + po2 + "GE*2*7~" + gs2 + inv + tails, ""},
 		{"x12", "pickup", "N1(BY)-2 = \"a*b\"\nskip when ST-2 != \"0001\" or ST-2 is absent because \"x\"", x12, "", "is not among the characters"},
 		{"x12", "pickup", "ST-2 = \"{ST-2}7\"", x12, isa + gs1 + strings.ReplaceAll(po, "0001~", "00017~") + strings.ReplaceAll(po2, "0002~", "00027~") + "GE*2*7~" + gs2 + strings.ReplaceAll(inv, "0003~", "00037~") + tails, ""},
@@ -77,6 +81,7 @@ func TestInterchangesAsTheyCame(t *testing.T) {
 func TestManyInterchangesAsTheyCame(t *testing.T) {
 	var in, want strings.Builder
 	for i := range 60 {
+		i := i / 2 // one after the other begin alike
 		head := fmt.Sprintf("UNB+UNOC:3+S+T%d+261125:0930+%d'", i, i)
 		in.WriteString(head)
 		n, good := 1+i*7%200, 0

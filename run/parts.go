@@ -49,7 +49,8 @@ func (p *parts) outputs() []*deliver.Output {
 // turn lets a part be written, and another one rest.
 func (p *parts) turn(one *part) error {
 	if i := slices.Index(p.awake, one); i >= 0 {
-		p.awake = append(append(p.awake[:i:i], p.awake[i+1:]...), one)
+		copy(p.awake[i:], p.awake[i+1:])
+		p.awake[len(p.awake)-1] = one
 		return nil
 	}
 	p.awake = append(p.awake, one)

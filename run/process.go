@@ -156,7 +156,7 @@ func (c *Conductor) fill(it *item, out *outputs) error {
 		return err
 	}
 	defer original.Close()
-	whole := bufio.NewReader(original) // of a file that goes on unread
+	read := bufio.NewReaderSize(original, 512) // the beginning of a file that goes on unread is looked at
 	inputs, numbers := c.inputs(it)
 	result := flow.Result{Unreadable: true}
 	switch {
@@ -165,7 +165,7 @@ func (c *Conductor) fill(it *item, out *outputs) error {
 	case !it.compiled.Plan.Named():
 		env := &lang.Env{Facts: inputs.Facts}
 		if it.compiled.Plan.Unread {
-			if err := unread(env, whole, it.Size, it.compiled.Plan, inputs); err != nil {
+			if err := unread(env, read, it.Size, it.compiled.Plan, inputs); err != nil {
 				return err
 			}
 		}
@@ -175,10 +175,8 @@ func (c *Conductor) fill(it *item, out *outputs) error {
 	}
 	switch {
 	case len(result.Findings) > 0:
-	case it.compiled.Plan.Unread && it.Event == listen.Gone: // there is nothing to pass on
-		result = flow.Result{}
 	case it.compiled.Plan.Unread:
-		if result, err = out.pass(whole); err != nil {
+		if result, err = out.pass(read); err != nil {
 			return err
 		}
 	default:
@@ -196,7 +194,7 @@ func (c *Conductor) fill(it *item, out *outputs) error {
 	commit := store.Commit{Run: *it.Run, Pickup: it.Pickup, Balance: result.Balance}
 	over := it.compiled.Tolerate >= 0 && result.In > 0 && float64(result.Rejected) > it.compiled.Tolerate*float64(result.In)
 	switch {
-	case over, result.Disagrees:
+	case over, result.Disagrees, it.compiled.Plan.Checked && result.Broken:
 		if over {
 			result.Findings = append(result.Findings, tooMany(it.Name, result.Balance, it.compiled.Tolerate))
 		}

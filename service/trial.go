@@ -212,7 +212,7 @@ func Try(ctx context.Context, c *route.Compiled, in io.Reader, inputs flow.Input
 		}
 	}
 	trial.Balance, trial.Findings, trial.Unreadable, trial.Refused = result.Balance, result.Findings, result.Unreadable, result.Disagrees
-	trial.Refused = trial.Refused || c.OnlyChecked() && float64(result.Rejected) > c.Tolerate*float64(result.In)
+	trial.Refused = trial.Refused || c.OnlyChecked() && (result.Broken || float64(result.Rejected) > c.Tolerate*float64(result.In))
 	if trial.Findings == nil {
 		trial.Findings = finding.List{}
 	}

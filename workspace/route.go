@@ -245,7 +245,7 @@ func (w *Workspace) route(file string) {
 	} else if r.Map = m.text("map"); r.Map == "" && r.Check.Schema == "" && r.Check.Description == "" {
 		m.bad(m.where("map"), "workspace.missing", "map is missing, or what files are checked against (check.schema, check.description) if they are to go on as they came")
 	}
-	if r.OnlyChecked() && !m.sub("check").has("tolerate") {
+	if r.OnlyChecked() && r.Tolerate < 0 {
 		r.Tolerate = 0
 	}
 	r.Places["map"] = m.where("map")

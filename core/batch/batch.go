@@ -76,9 +76,15 @@ const (
 	Filtered
 )
 
+// Opened is a segment that has opened what records stand in, and its offset in the decoded stream.
+type Opened struct {
+	Text []byte
+	At   int64
+}
+
 // Batch is a block of whole records.
 type Batch struct {
-	Open     [][]byte // lines that have opened what its records stand in before it begins, where that is known
+	Open     []Opened // what its records stand in before it begins, the outermost first, where that is known
 	Keys     []string // by record, of the output that it goes into, where those are told apart by a value
 	Numbers  []int64  // by record, of that output
 	Pieces   []uint32 // by record, how many of the target it has become, where Keys are known

@@ -20,7 +20,7 @@ type enveloping struct {
 // next writes what closes and opens before a message.
 func (e *enveloping) next(out []byte, around []format.Envelope) []byte {
 	same := 0
-	for same < len(e.open) && same < len(around) && bytes.Equal(e.open[same].Opens, around[same].Opens) {
+	for same < len(e.open) && same < len(around) && e.open[same].At == around[same].At {
 		same++
 	}
 	out = e.close(out, same)

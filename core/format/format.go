@@ -8,6 +8,7 @@ package format
 
 import (
 	"io"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -83,7 +84,8 @@ type Enveloped interface {
 // Envelope is one: what opens it, and what closes it but for the count of what stands in it.
 type Envelope struct {
 	Opens, Closes, Number []byte
-	Together              bool // messages that stand directly in it count as one
+	At                    int64 // offset in the decoded stream of the segment that opens it: two may read alike
+	Together              bool  // messages that stand directly in it count as one
 }
 
 // Around is a reader of records that stand in values of which a schema says something, too.
@@ -287,16 +289,13 @@ type Instructions struct {
 	Separate bool
 }
 
-// Word is a name as a map says it: in quotes, if it is no word.
+// asWord is how names stand in a map without quotes: words, and positions such as NAD(BY)-2.1 and OBX[2]-5.
+var asWord = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*(\([A-Za-z0-9=.]+\)|\[\d+\])*([-.][A-Za-z0-9_]+(\[\d+\])?)*$`)
+
+// Word is a name as a map says it: in quotes, if it is not a word.
 func Word(name string) string {
-	for i, c := range name {
-		switch {
-		case c == '_', 'a' <= c && c <= 'z', 'A' <= c && c <= 'Z', i > 0 && '0' <= c && c <= '9':
-		case i > 0 && i < len(name)-1 && strings.ContainsRune("-.", c):
-		case strings.ContainsRune("[]()=/", c): // of a position
-		default:
-			return strconv.Quote(name)
-		}
+	if !asWord.MatchString(name) {
+		return strconv.Quote(name)
 	}
 	if slices.Contains([]string{"keep", "clear", "ignore", "drop", "add", "when", "repeat", "reject", "skip", "end", "let", "map", "source", "target"}, name) {
 		return strconv.Quote(name)

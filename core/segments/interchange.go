@@ -148,7 +148,7 @@ type bound struct {
 func (s *bound) Open(in *text.Decoded) (format.Reader, finding.List, error) {
 	levels := len(s.Levels)
 	r := &Reader{bound: s, Stream: format.Stream{In: in, Line: 1}, charset: in.Charset, declared: in.Charset == text.Declared && s.Declares,
-		around: make([][]byte, levels), groups: make([]int64, levels), messages: make([]int64, levels), numbered: make([]numbers, levels+1), parties: map[string]numbers{}}
+		around: make([][]byte, levels), since: make([]int64, levels), groups: make([]int64, levels), messages: make([]int64, levels), numbered: make([]numbers, levels+1), parties: map[string]numbers{}}
 	buf, err := r.Fill(nil, ahead)
 	if err != nil {
 		return nil, nil, err
@@ -184,6 +184,7 @@ type Reader struct {
 	syntaxes atomic.Pointer[[]dated]
 
 	around           [][]byte // the segments that have opened each level
+	since            []int64  // where they stand
 	groups, messages []int64  // in each level: how many of the next one, and of messages
 	ended            finding.List
 	kin              *Kin       // of the message of which a unit was asked for last
@@ -392,7 +393,7 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 		starts = starts[:len(starts)-1]
 	}
 	// What was open before the text is put behind it, for those who want its fields.
-	before := slices.Clone(r.around)
+	before := r.open()
 	first := n
 	if len(starts) > 0 {
 		first = int(starts[0].Off)
@@ -441,16 +442,24 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 	return more, nil
 }
 
+// open are the segments that have opened the envelopes that are open.
+func (r *Reader) open() (out []batch.Opened) {
+	for level, segment := range r.around {
+		if segment != nil {
+			out = append(out, batch.Opened{Text: segment, At: r.since[level]})
+		}
+	}
+	return out
+}
+
 // surround puts the segments that were open before a batch behind its text: their spans follow
 // those of the messages.
-func (r *Reader) surround(b *batch.Batch, around [][]byte) {
-	for _, segment := range around {
-		if segment == nil {
-			continue
-		}
+func (r *Reader) surround(b *batch.Batch, open []batch.Opened) {
+	b.Open = open
+	for _, o := range open {
 		from := len(b.Buf)
-		b.Buf = append(append(b.Buf, segment...), b.Buf[b.N])
-		b.Messages = append(b.Messages, batch.Span{Off: uint32(from), End: uint32(from + len(segment))})
+		b.Buf = append(append(b.Buf, o.Text...), b.Buf[b.N])
+		b.Messages = append(b.Messages, batch.Span{Off: uint32(from), End: uint32(from + len(o.Text))})
 	}
 }
 
@@ -598,7 +607,7 @@ func (r *Reader) gap(s *Syntax, buf []byte, p, end int) (int, error) {
 			if r.around[level] != nil {
 				r.unclosed(r.Place(buf, p), level)
 			}
-			r.around[level] = bytes.Clone(buf[p:stop])
+			r.around[level], r.since[level] = bytes.Clone(buf[p:stop]), r.Base+int64(p)
 			r.begun(s, buf, p, level)
 			for k := level; k < n; k++ {
 				r.groups[k], r.messages[k] = 0, 0

@@ -583,19 +583,21 @@ func (r *Reader) Locate(b *batch.Batch, record, slot int) (uint32, string) {
 }
 
 // opened are the envelopes' segments that are open before an offset of a batch.
-func (r *Reader) opened(b *batch.Batch, offset int) (open [][]byte) {
-	r.eachOpened(b, offset, func(_ int, lines [][]byte) { open = lines })
-	return open
+func (r *Reader) opened(b *batch.Batch, offset int) (lines [][]byte) {
+	r.eachOpened(b, offset, func(_ int, open []batch.Opened) {
+		lines = lines[:0]
+		for _, o := range open {
+			lines = append(lines, o.Text)
+		}
+	})
+	return lines
 }
 
 // eachOpened tells of each message of a batch, and at last of an offset behind some, which envelopes' segments
 // are open before it.
-func (r *Reader) eachOpened(b *batch.Batch, offset int, say func(message int, open [][]byte)) {
-	list, around := messages(b)
-	w := walk{Reader: r, b: b, s: r.syntax(b.Base)}
-	for _, a := range around {
-		w.lines = append(w.lines, b.Buf[a.Off:a.End])
-	}
+func (r *Reader) eachOpened(b *batch.Batch, offset int, say func(message int, open []batch.Opened)) {
+	list, _ := messages(b)
+	s, open := r.syntax(b.Base), slices.Clone(b.Open)
 	at := 0
 	for i := 0; ; i++ {
 		end := offset
@@ -603,17 +605,17 @@ func (r *Reader) eachOpened(b *batch.Batch, offset int, say func(message int, op
 			end = min(offset, int(list[i].Off))
 		}
 		for p := skipLines(b.Buf[:end], at); p < end; p = skipLines(b.Buf[:end], p) {
-			if n := r.adviceSize(&w.s, b.Buf[p:end]); n > 0 {
+			if n := r.adviceSize(&s, b.Buf[p:end]); n > 0 {
 				p += n
 				continue
 			}
-			stop := r.segmentEnd(&w.s, b.Buf[:end], p)
-			if level := r.level(b.Buf[p:stop+1], &w.s); level >= 0 && level < len(r.Levels) {
-				w.lines = append(w.lines[:min(level, len(w.lines))], b.Buf[p:stop])
+			stop := r.segmentEnd(&s, b.Buf[:end], p)
+			if level := r.level(b.Buf[p:stop+1], &s); level >= 0 && level < len(r.Levels) {
+				open = append(open[:min(level, len(open))], batch.Opened{Text: b.Buf[p:stop], At: b.Base + int64(p)})
 			}
 			p = stop + 1
 		}
-		if say(i, w.lines); i >= len(list) || int(list[i].Off) >= offset {
+		if say(i, open); i >= len(list) || int(list[i].Off) >= offset {
 			return
 		}
 		at = int(list[i].End)
@@ -703,13 +705,14 @@ func (r *Reader) Envelopes(b *batch.Batch, say func(record int, around []format.
 		return
 	}
 	line := s.line(b.Buf[list[0].Off:b.N])
-	r.eachOpened(b, b.N, func(message int, open [][]byte) {
+	r.eachOpened(b, b.N, func(message int, open []batch.Opened) {
 		if message >= len(list) {
 			return
 		}
 		around := make([]format.Envelope, len(open))
-		for i, segment := range open {
-			e := &around[i]
+		for i, opened := range open {
+			e, segment := &around[i], opened.Text
+			e.At = opened.At
 			if i == 0 {
 				if e.Opens = r.advice(&s); e.Opens != nil {
 					e.Opens = append(e.Opens, line[1:]...)

@@ -24,24 +24,25 @@ func marksIn(buf []byte) (marks []mark) {
 	return marks
 }
 
-// opening are the lines that have opened a file and a batch, nil if none is open.
-type opening struct{ file, batch []byte }
+// opening are the lines that have opened a file and a batch, without text if none is open.
+type opening struct{ file, batch batch.Opened }
 
-// pass goes past a mark.
-func (o *opening) pass(buf []byte, m mark) {
+// pass goes past a mark in a text that stands at an offset.
+func (o *opening) pass(buf []byte, base int64, m mark) {
 	line := buf[m.at:]
 	if i := bytes.IndexAny(line, "\r\n"); i >= 0 {
 		for line = line[:i+1]; m.at+i+1 < len(buf) && line[i] == '\r' && buf[m.at+i+1] == '\n' && len(line) == i+1; {
 			line = buf[m.at : m.at+i+2]
 		}
 	}
+	this := batch.Opened{Text: bytes.Clone(line), At: base + int64(m.at)}
 	switch m.name {
 	case "FHS":
-		*o = opening{file: bytes.Clone(line)}
+		*o = opening{file: this}
 	case "BHS":
-		o.batch = bytes.Clone(line)
+		o.batch = this
 	case "BTS":
-		o.batch = nil
+		o.batch = batch.Opened{}
 	case "FTS":
 		*o = opening{}
 	}
@@ -49,7 +50,8 @@ func (o *opening) pass(buf []byte, m mark) {
 
 // around are the envelopes that are open.
 func (o *opening) around() (out []format.Envelope) {
-	for i, line := range [][]byte{o.file, o.batch} {
+	for i, opened := range []batch.Opened{o.file, o.batch} {
+		line := opened.Text
 		if len(line) < 4 {
 			continue
 		}
@@ -58,7 +60,7 @@ func (o *opening) around() (out []format.Envelope) {
 			end = []byte{'\r'}
 		}
 		opens := append(bytes.TrimRight(line, "\r\n"), end...)
-		out = append(out, format.Envelope{Opens: bytes.Clone(opens), Closes: append([]byte([]string{"FTS", "BTS"}[i]), line[3]), Number: bytes.Clone(end), Together: i == 0})
+		out = append(out, format.Envelope{Opens: bytes.Clone(opens), Closes: append([]byte([]string{"FTS", "BTS"}[i]), line[3]), Number: bytes.Clone(end), Together: i == 0, At: opened.At})
 	}
 	return out
 }
@@ -68,8 +70,8 @@ var _ format.Enveloped = (*Reader)(nil)
 // Envelopes tells in which file and batch each message of a batch stands.
 func (r *Reader) Envelopes(b *batch.Batch, say func(record int, around []format.Envelope, end []byte)) {
 	open := opening{}
-	for _, line := range b.Open {
-		open.pass(line, mark{0, string(line[:3])})
+	for _, o := range b.Open {
+		open.pass(o.Text, o.At, mark{0, string(o.Text[:3])})
 	}
 	var marks []mark
 	if r.batches {
@@ -79,7 +81,7 @@ func (r *Reader) Envelopes(b *batch.Batch, say func(record int, around []format.
 	for i, m := range b.Bounds {
 		changed := false
 		for len(marks) > 0 && marks[0].at < int(m.Off) {
-			open.pass(b.Buf[:b.N], marks[0])
+			open.pass(b.Buf[:b.N], b.Base, marks[0])
 			marks, changed = marks[1:], true
 		}
 		if changed {

@@ -282,9 +282,9 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 	}
 	b.Open = b.Open[:0]
 	if r.batches {
-		for _, line := range [][]byte{r.opening.file, r.opening.batch} {
-			if line != nil {
-				b.Open = append(b.Open, line)
+		for _, o := range []batch.Opened{r.opening.file, r.opening.batch} {
+			if o.Text != nil {
+				b.Open = append(b.Open, o)
 			}
 		}
 		starts = r.tally(buf[:n], starts)
@@ -307,7 +307,7 @@ func (r *Reader) tally(buf []byte, messages []batch.Span) (apart []batch.Span) {
 		r.ended = append(r.ended, finding.New("hl7.batch", r.Place(buf, at), format, args...).Suggest("the file may be put together of others, or not be whole: ask for it again"))
 	}
 	for i, m := range marks {
-		r.opening.pass(buf, m)
+		r.opening.pass(buf, r.Base, m)
 		for len(messages) > 0 && int(messages[0].Off) < m.at {
 			c.messages++
 			message := messages[0]
