@@ -98,7 +98,7 @@ func cook(t *testing.T, section string) {
 		return text
 	}
 	files := map[string][]byte{
-		"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  " + strings.ReplaceAll(strings.TrimSpace(read), "\n", "\n  ") + "\n" + check + "map: maps/m.map\ndeliver:\n  good:\n    name: \"{file.stem}.out\"\n    to:\n      - folder: \"{out}\"\n  rejected:\n    folder: \"{out}/rejected\"\n"),
+		"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  " + strings.ReplaceAll(strings.TrimSpace(read), "\n", "\n  ") + "\n" + check + "map: maps/m.map\ndeliver:\n  name: \"{file.stem}.out\"\n  to:\n    - folder: \"{out}\"\nrejected:\n  folder: \"{out}/rejected\"\n"),
 		"maps/m.map":             []byte("map m\nsource " + source + "\n" + target + "\n" + lines),
 		"samples/s":              []byte(ends(of, sample)),
 		"schemas/s.json":         []byte(schema),
@@ -122,7 +122,7 @@ func cook(t *testing.T, section string) {
 	if _, err := c.Plan.Run(context.Background(), strings.NewReader(ends(from, in)), flow.Inputs{}, made); err != nil {
 		t.Fatal(err)
 	}
-	closes, err := made.opened.Ends()
+	closes, err := made.opened.Assemblies[0].Ends()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -140,7 +140,7 @@ type dish struct {
 func (d *dish) Open(o *flow.Opened) error { d.opened = o; return nil }
 
 func (d *dish) Batch(b *batch.Batch) error {
-	made, err := d.opened.All(b, d.text.Len() == 0)
+	made, err := d.opened.Assemblies[0].All(b)
 	d.text.Write(made)
 	return err
 }

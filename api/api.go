@@ -80,8 +80,10 @@ func heads(next http.Handler) http.Handler {
 	})
 }
 
+// Lists are never null in the answers. The library keeps that for the whole process.
+func init() { huma.DefaultArrayNullable = false }
+
 func humaAPI(e *echo.Echo) huma.API {
-	huma.DefaultArrayNullable = false
 	config := huma.DefaultConfig("Ydrion", Version)
 	config.DocsPath = ""
 	config.OpenAPIPath = "/api/openapi"

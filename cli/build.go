@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"time"
 
@@ -108,7 +109,7 @@ func checkAll(w *workspace.Workspace) (finding.List, int) {
 }
 
 func (a *app) try() *cobra.Command {
-	var folder, output, rejects string
+	var folder, output, rejects, branch string
 	var request service.TrialRequest
 	c := a.jsonFlag(&cobra.Command{
 		Use: "try ROUTE FILE", ValidArgsFunction: completeTry,
@@ -122,7 +123,8 @@ full speed.`,
   ydrion try specimen-orders sheet.csv --rejected
   ydrion try specimen-orders sheet.csv --record 4 --json
   ydrion try reagent-orders orders.csv --record 4 --rows 500
-  ydrion try specimen-orders big.csv --output out.hl7 --rejects bad.csv`,
+  ydrion try specimen-orders big.csv --output out.hl7 --rejects bad.csv
+  ydrion try supplier-answers a.edi --branch store --output store.csv`,
 		Args: cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			if request.Rows < 1 {
@@ -145,6 +147,9 @@ full speed.`,
 				}
 				defer f.Close()
 				in = f
+			}
+			if request.Branch, err = branchOf(compiled, branch, output != ""); err != nil {
+				return err
 			}
 			if output != "" || rejects != "" {
 				request.Whole, request.Limit = true, 0
@@ -200,8 +205,29 @@ full speed.`,
 	f.IntVar(&request.Rows, "rows", service.FewRows, "how many rows of long lists to show")
 	f.BoolVar(&request.Rejected, "rejected", false, "show rejected records only")
 	f.StringVarP(&output, "output", "o", "", "write all good records to this file")
+	f.StringVar(&branch, "branch", "", "the branch whose records --output writes, where the route has several")
 	f.StringVar(&rejects, "rejects", "", "write all rejected records to this file")
 	return c
+}
+
+// branchOf finds a branch of a route by its name. Where there are several, an output needs one.
+func branchOf(c *route.Compiled, name string, needed bool) (int, error) {
+	var names []string
+	for i, b := range c.Branches {
+		if b.Name == name || name == "" && len(c.Branches) == 1 {
+			return i, nil
+		}
+		names = append(names, strconv.Quote(b.Name))
+	}
+	switch {
+	case name == "" && !needed:
+		return 0, nil
+	case name == "":
+		return 0, wrongUse("the route has several branches, and --output writes what one makes: say --branch and one of %s", strings.Join(names, ", "))
+	case names[0] == `""`:
+		return 0, wrongUse("the route has no branches")
+	}
+	return 0, wrongUse("the route has no branch %q; there are %s", name, strings.Join(names, ", "))
 }
 
 // progress tells a person at a terminal how far a long run has got; nobody else
@@ -238,8 +264,8 @@ func (a *app) trial(t *service.Trial, name, more string) {
 	}
 	for _, r := range t.Records {
 		fmt.Fprintf(a.out, "\nrecord %d, line %d: %s", r.Record, r.Line, r.Outcome)
-		if r.FileName != "" {
-			fmt.Fprintf(a.out, ", becomes %s", r.FileName)
+		if len(r.Became) == 1 && len(r.Became[0].Files) > 0 {
+			fmt.Fprintf(a.out, ", becomes %s", r.Became[0].Files[0].Name)
 		}
 		fmt.Fprintln(a.out)
 		for _, f := range r.Findings {
@@ -250,8 +276,17 @@ func (a *app) trial(t *service.Trial, name, more string) {
 		for _, l := range r.Fields {
 			left = append(left, said(l))
 		}
-		for _, l := range r.Lines {
-			right = append(right, said(l))
+		for _, of := range r.Became {
+			if of.Branch != "" {
+				heading := "[" + of.Branch + "]"
+				if len(r.Became) > 1 && len(of.Files) > 0 {
+					heading += " " + of.Files[0].Name
+				}
+				right = append(right, heading)
+			}
+			for _, l := range of.Lines {
+				right = append(right, said(l))
+			}
 		}
 		sideBySide(a.out, left, right)
 	}

@@ -19,7 +19,7 @@ func delivering(t *testing.T, good string) map[string]string {
 	t.Helper()
 	w := testbed.Workspace(t)
 	r := string(w.Files["routes/specimen-orders.yaml"])
-	from, to := strings.Index(r, "  good:\n"), strings.Index(r, "  rejected:\n")
+	from, to := strings.Index(r, "deliver:\n"), strings.Index(r, "rejected:\n")
 	if from < 0 || to < from {
 		t.Fatal("the demo's route has changed; this test must follow")
 	}
@@ -28,17 +28,17 @@ func delivering(t *testing.T, good string) map[string]string {
 
 func TestSeveralDestinations(t *testing.T) {
 	b := testbed.Start(t)
-	b.Publish(delivering(t, `  good:
-    name: "{specimen_id}.hl7"
-    one file per: record
-    to:
-      - folder: "{laboratory}/orders"
-      - folder: "{laboratory}/by-station"
-        name: "{station}/{species}/{specimen_id}.hl7"
-        permissions: "0640"
-      - folder: "{laboratory}/heavy"
-        when: weight_kg > 100
-        name: "{sequence}.hl7"
+	b.Publish(delivering(t, `deliver:
+  name: "{specimen_id}.hl7"
+  one file per: record
+  to:
+    - folder: "{laboratory}/orders"
+    - folder: "{laboratory}/by-station"
+      name: "{station}/{species}/{specimen_id}.hl7"
+      permissions: "0640"
+    - folder: "{laboratory}/heavy"
+      when: weight_kg > 100
+      name: "{sequence}.hl7"
 `))
 	heavy := strings.Replace(row(2), "36.5", "120.5", 1)
 	b.Drop("stations/inbox", "a.csv", heading+row(1)+heavy+strings.Replace(row(3), "36.5", "x", 1))
@@ -67,27 +67,26 @@ func TestSeveralDestinations(t *testing.T) {
 func TestOtherwise(t *testing.T) {
 	t.Parallel()
 	b := testbed.Start(t)
-	publish := delivering(t, `  good:
-    name: "{specimen_id}.hl7"
-    one file per: record
-    to:
-      - folder: "{laboratory}/rest"
-        when: otherwise
-      - folder: "{laboratory}/heavy"
-        when: weight_kg > 100
-      - folder: "{laboratory}/odd"
-        when: specimen_id = "AP-000002"
+	publish := delivering(t, `deliver:
+  name: "{specimen_id}.hl7"
+  one file per: record
+  to:
+    - folder: "{laboratory}/rest"
+      when: otherwise
+    - folder: "{laboratory}/heavy"
+      when: weight_kg > 100
+    - folder: "{laboratory}/odd"
+      when: specimen_id = "AP-000002"
 `)
 	publish["routes/any.yaml"] = `route: any
 listen: {folder: "{stations}/any", names: "*"}
 read: {format: file}
 deliver:
-  good:
-    name: "{file.name}"
-    to:
-      - {folder: "{laboratory}/small", when: file.size < 3}
-      - {folder: "{laboratory}/large", when: otherwise}
-  rejected: {folder: "{stations}/rejected"}
+  name: "{file.name}"
+  to:
+    - {folder: "{laboratory}/small", when: file.size < 3}
+    - {folder: "{laboratory}/large", when: otherwise}
+rejected: {folder: "{stations}/rejected"}
 `
 	b.Publish(publish)
 	b.Drop("stations/inbox", "a.csv", heading+row(1)+strings.Replace(row(2), "36.5", "120.5", 1)+row(3)+strings.Replace(row(4), "36.5", "130", 1))
@@ -112,12 +111,12 @@ deliver:
 // dropped.
 func TestNowhereToGo(t *testing.T) {
 	b := testbed.Start(t)
-	b.Publish(delivering(t, `  good:
-    name: "{specimen_id}.hl7"
-    one file per: record
-    to:
-      - folder: "{laboratory}/heavy"
-        when: weight_kg > 100
+	b.Publish(delivering(t, `deliver:
+  name: "{specimen_id}.hl7"
+  one file per: record
+  to:
+    - folder: "{laboratory}/heavy"
+      when: weight_kg > 100
 `))
 	b.Drop("stations/inbox", "a.csv", heading+row(1)+strings.Replace(row(2), "36.5", "120.5", 1))
 	if p := b.Ended("a.csv", 0); p.Good != 1 || p.Rejected != 1 {
@@ -146,12 +145,12 @@ func (f *broken) Move(from, to string) error {
 func TestOneDestinationIsStuck(t *testing.T) {
 	fsys := &broken{}
 	b := testbed.Start(t, testbed.On(fsys))
-	b.Publish(delivering(t, `  good:
-    name: "{file.stem}.hl7"
-    one file per: pickup
-    to:
-      - folder: "{laboratory}/copies"
-      - folder: "{laboratory}/orders"
+	b.Publish(delivering(t, `deliver:
+  name: "{file.stem}.hl7"
+  one file per: pickup
+  to:
+    - folder: "{laboratory}/copies"
+    - folder: "{laboratory}/orders"
 `))
 	fsys.folder.Store("copies")
 	b.Drop("stations/inbox", "a.csv", sheet(1))
@@ -212,7 +211,7 @@ func TestReplacing(t *testing.T) {
 		{"replace and keep", "delivered", "now.former-R.hl7=AP-000002 now.hl7=AP-000003"},
 		{"hold", "held", "now.former-R.hl7=AP-000002 now.hl7=AP-000003"},
 	} {
-		b.Publish(delivering(t, fmt.Sprintf("  good:\n    folder: \"{laboratory}/orders\"\n    name: now.hl7\n    name taken: %s\n", test.taken)))
+		b.Publish(delivering(t, fmt.Sprintf("deliver:\n  folder: \"{laboratory}/orders\"\n  name: now.hl7\n  name taken: %s\n\n", test.taken)))
 		if test.taken == "replace" {
 			b.Drop("stations/inbox", "a.csv", sheet(1))
 			b.Ended("a.csv", 0)

@@ -109,12 +109,12 @@ func TestKeysThatAreNoText(t *testing.T) {
 func TestDestinationOutOfOrder(t *testing.T) {
 	t.Parallel()
 	b := testbed.Start(t)
-	files := delivering(t, `  good:
-    name: "{file.stem}.hl7"
-    to:
-      - folder: "{laboratory}/orders"
-      - folder: "{laboratory}/copies"
-        name: "{file.stem}-copy.hl7"
+	files := delivering(t, `deliver:
+  name: "{file.stem}.hl7"
+  to:
+    - folder: "{laboratory}/orders"
+    - folder: "{laboratory}/copies"
+      name: "{file.stem}-copy.hl7"
 `)
 	if err := os.MkdirAll(b.Path("laboratory"), 0o755); err != nil {
 		t.Fatal(err)

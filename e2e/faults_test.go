@@ -65,7 +65,7 @@ func TestPowerFails(t *testing.T) {
 			if publish := inOneFile(t); round%2 == 0 {
 				b.Publish(publish)
 			} else { // a file for each value
-				b.Publish(delivering(t, "  good:\n    folder: \"{laboratory}/orders\"\n    name: \"{specimen_id}-{file.stem}.hl7\"\n    one file per: \"{specimen_id}\"\n"))
+				b.Publish(delivering(t, "deliver:\n  folder: \"{laboratory}/orders\"\n  name: \"{specimen_id}-{file.stem}.hl7\"\n  one file per: \"{specimen_id}\"\n"))
 			}
 			k := int64(r.IntN(90))
 			last.Store(fsys.Calls.Load() + k)

@@ -31,12 +31,11 @@ check:
   formats: checked
 map: maps/report-to-row.map
 deliver:
-  good:
-    folder: "{laboratory}/necropsies"
-    name: "{file.stem}.csv"
-    one file per: pickup
-  rejected:
-    folder: "{stations}/rejected"
+  folder: "{laboratory}/necropsies"
+  name: "{file.stem}.csv"
+  one file per: pickup
+rejected:
+  folder: "{stations}/rejected"
 `,
 		"schemas/report.schema.json": `{"$schema": "https://json-schema.org/draft/2020-12/schema", "$id": "https://museum.example/report.schema.json",
   "properties": {"museum": {"type": "string"}, "reports": {"type": "array", "items": {

@@ -205,7 +205,7 @@ func TestListOutputs(t *testing.T) {
 	}
 	for _, per := range []string{"pickup", "record"} {
 		name := map[string]string{"pickup": "{file.stem}.json", "record": "{tag}.json"}[per]
-		files["routes/by-"+per+".yaml"] = "route: by-" + per + "\nlisten:\n  folder: \"{stations}/" + per + "\"\n  names: \"*.csv\"\nread:\n  format: csv\ncheck:\n  schema: schemas/tags.json\nmap: maps/tags.map\ndeliver:\n  good:\n    folder: \"{laboratory}/" + per + "\"\n    name: \"" + name + "\"\n    one file per: " + per + "\n  rejected:\n    folder: \"{stations}/rejected\"\n"
+		files["routes/by-"+per+".yaml"] = "route: by-" + per + "\nlisten:\n  folder: \"{stations}/" + per + "\"\n  names: \"*.csv\"\nread:\n  format: csv\ncheck:\n  schema: schemas/tags.json\nmap: maps/tags.map\ndeliver:\n  folder: \"{laboratory}/" + per + "\"\n  name: \"" + name + "\"\n  one file per: " + per + "\nrejected:\n  folder: \"{stations}/rejected\"\n"
 	}
 	b.Publish(files)
 	const rows = "tag\n\"\"\nT-1\nT-2\n\"\"\nT-3\n" // the first is rejected
@@ -231,7 +231,7 @@ func TestCompressedFiles(t *testing.T) {
 		"schemas/tags.json": `{"fields": [{"name": "tag", "constraints": {"required": true}}, {"name": "kg", "type": "number"}]}`,
 		"samples/tags.json": `{"tag": ""}`,
 		"maps/tags.map":     "map tags\nsource csv schemas/tags.json\ntarget json based on samples/tags.json\n\ntag = tag\nignore kg\n",
-		"routes/tags.yaml":  "route: tags\nlisten:\n  folder: \"{stations}/tags\"\nread:\n  format: csv\n  compression: gzip\ncheck:\n  schema: schemas/tags.json\nmap: maps/tags.map\ndeliver:\n  good:\n    folder: \"{laboratory}/tags\"\n    name: \"{file.stem}.jsonl\"\n    one file per: pickup\n  rejected:\n    folder: \"{stations}/rejected\"\n",
+		"routes/tags.yaml":  "route: tags\nlisten:\n  folder: \"{stations}/tags\"\nread:\n  format: csv\n  compression: gzip\ncheck:\n  schema: schemas/tags.json\nmap: maps/tags.map\ndeliver:\n  folder: \"{laboratory}/tags\"\n  name: \"{file.stem}.jsonl\"\n  one file per: pickup\nrejected:\n  folder: \"{stations}/rejected\"\n",
 	})
 	var rows strings.Builder
 	rows.WriteString("tag,kg\n")

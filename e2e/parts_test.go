@@ -13,7 +13,7 @@ import (
 // byStation is a route that writes a file for each value of its records, as rows or as an interchange.
 func byStation(target, sample, lines, good string) map[string]string {
 	return map[string]string{
-		"routes/by-station.yaml": "route: by-station\nlisten: {folder: \"{stations}/many\"}\nread: {format: csv}\ncheck: {schema: schemas/seen.json}\nmap: maps/seen.map\ndeliver:\n  good:\n" + good + "  rejected: {folder: \"{stations}/rejected\"}\n",
+		"routes/by-station.yaml": "route: by-station\nlisten: {folder: \"{stations}/many\"}\nread: {format: csv}\ncheck: {schema: schemas/seen.json}\nmap: maps/seen.map\ndeliver:\n" + good + "rejected: {folder: \"{stations}/rejected\"}\n",
 		"maps/seen.map":          "map seen\nsource csv schemas/seen.json\ntarget " + target + " based on samples/seen\n\n" + lines,
 		"samples/seen":           sample,
 		"schemas/seen.json":      `{"fields": [{"name": "station"}, {"name": "tag", "constraints": {"pattern": "T-[0-9]+"}}, {"name": "kg", "type": "number"}]}`,
@@ -25,12 +25,12 @@ func byStation(target, sample, lines, good string) map[string]string {
 func TestOneFileForEachValue(t *testing.T) {
 	t.Parallel()
 	b := testbed.Start(t)
-	b.Publish(byStation("csv", "tag,kg\n", "tag = tag\nkg = kg\n", `    one file per: "{station}"
-    name: "{station}-{file.stem}.csv"
-    to:
-      - folder: "{laboratory}/all"
-      - folder: "{laboratory}/heavy"
-        when: kg > 90
+	b.Publish(byStation("csv", "tag,kg\n", "tag = tag\nkg = kg\n", `  one file per: "{station}"
+  name: "{station}-{file.stem}.csv"
+  to:
+    - folder: "{laboratory}/all"
+    - folder: "{laboratory}/heavy"
+      when: kg > 90
 `))
 	var in strings.Builder
 	in.WriteString("station,tag,kg\n")

@@ -21,7 +21,7 @@ func TestRouteOfPositions(t *testing.T) {
 	for name, content := range map[string]string{
 		"samples/results.hl7": strings.Replace(lab, "high", "4.5", 1),
 		"samples/row.csv":     "seal,code,value,note\n",
-		"routes/results.yaml": "route: results\nlisten: {folder: \"{laboratory}/in\"}\nread: {format: hl7, record: OBX, sample: samples/results.hl7}\nmap: maps/results.map\ndeliver:\n  good: {folder: \"{laboratory}/out\", name: \"{file.stem}.csv\"}\n  rejected: {folder: \"{laboratory}/rejected\"}\n",
+		"routes/results.yaml": "route: results\nlisten: {folder: \"{laboratory}/in\"}\nread: {format: hl7, record: OBX, sample: samples/results.hl7}\nmap: maps/results.map\ndeliver: {folder: \"{laboratory}/out\", name: \"{file.stem}.csv\"}\nrejected: {folder: \"{laboratory}/rejected\"}\n",
 		"maps/results.map":    "map results\nsource hl7\ntarget csv based on samples/row.csv\n\nseal  = PID-3[5=MR].1\ncode  = OBX-3.1\nvalue = OBX-5 | number\nnote  = NTE-3 if absent \"\"\n",
 	} {
 		if err := os.MkdirAll(filepath.Dir(filepath.Join(folder, name)), 0o755); err != nil {
@@ -57,7 +57,7 @@ func TestRouteOfPositions(t *testing.T) {
 		t.Errorf("%q", got)
 	}
 	sheet, err := b.Client.Route(context.Background(), "results")
-	if err != nil || !strings.Contains(fmt.Sprint(sheet.Stages), "the map takes 4 positions of them") || len(sheet.Files) != 4 {
+	if err != nil || !strings.Contains(fmt.Sprint(sheet.Stages), "the route takes 4 positions of them") || len(sheet.Files) != 4 {
 		t.Errorf("%+v %v", sheet, err)
 	}
 }

@@ -21,13 +21,12 @@ func TestFilesThatGoOnUnread(t *testing.T) {
 listen: {folder: "{stations}/reports", names: "*", subfolders: true}
 read: {format: file}
 deliver:
-  good:
-    name: "{file.folder}/{file.stem}-{sequence}.{file.extension}"
-    to:
-      - {folder: "{laboratory}/pictures", when: 'file.type | begins "image/"'}
-      - {folder: "{laboratory}/reports", when: 'file.type = "application/pdf" and file.size < 1000'}
-      - {folder: "{laboratory}/all", when: 'file.type != "application/zip"', name: "{file.name}"}
-  rejected: {folder: "{stations}/rejected"}
+  name: "{file.folder}/{file.stem}-{sequence}.{file.extension}"
+  to:
+    - {folder: "{laboratory}/pictures", when: 'file.type | begins "image/"'}
+    - {folder: "{laboratory}/reports", when: 'file.type = "application/pdf" and file.size < 1000'}
+    - {folder: "{laboratory}/all", when: 'file.type != "application/zip"', name: "{file.name}"}
+rejected: {folder: "{stations}/rejected"}
 `}
 	b.Publish(files)
 	noise := make([]byte, 3<<20)
@@ -79,7 +78,7 @@ deliver:
 		t.Error(got)
 	}
 	shown, err := b.Client.Records(context.Background(), p.Run, url.Values{})
-	if err != nil || len(shown.Records) != 1 || !strings.HasPrefix(shown.Records[0].FileName, "deep/er/x-") || shown.Records[0].Fields[0].Value != "image/png" {
+	if err != nil || len(shown.Records) != 1 || !strings.HasPrefix(shown.Records[0].Became[0].Files[0].Name, "deep/er/x-") || shown.Records[0].Fields[0].Value != "image/png" {
 		t.Errorf("%+v %v", shown, err)
 	}
 	if _, said := command(b, "again", "--pickup", fmt.Sprint(p.ID)); strings.Contains(said, "panic") {
@@ -98,7 +97,7 @@ deliver:
 	for old, test := range map[string][2]string{
 		"read: {format: file}":  {"read: {format: file}\nmap: maps/none.map", "neither a map nor checks"},
 		"read: {format: file} ": {"read: {format: file}\ncheck: {schema: x}", "neither a map nor checks"},
-		"  good:\n":             {"  good:\n    one file per: record\n", "they have no records"},
+		"deliver:\n":            {"deliver:\n  one file per: record\n", "they have no records"},
 		"file.type | begins":    {"file.tipe | begins", "was file.type meant?"},
 		"{file.name}":           {"{tag}", "tag"},
 	} {
@@ -125,9 +124,8 @@ func TestUnreadFilesThatDisappear(t *testing.T) {
 	b.Publish(map[string]string{"routes/reports.yaml": `route: reports
 listen: {folder: "{stations}/reports", originals: left, files that disappear: true}
 read: {format: file}
-deliver:
-  good: {folder: "{laboratory}/out", name: "{file.event}-{file.name}"}
-  rejected: {folder: "{stations}/rejected"}
+deliver: {folder: "{laboratory}/out", name: "{file.event}-{file.name}"}
+rejected: {folder: "{stations}/rejected"}
 `})
 	b.Drop("stations/reports", "a.txt", "calm")
 	b.Ended("a.txt", 0)
@@ -151,7 +149,7 @@ func TestFilesThatAreOnlyChecked(t *testing.T) {
 	t.Parallel()
 	b := testbed.Start(t)
 	route := func(name, read, check string) string {
-		return fmt.Sprintf("route: %s\nlisten: {folder: \"{stations}/%[1]s\"}\nread: {%s}\ncheck: {%s}\ndeliver:\n  good: {folder: \"{laboratory}/%[1]s\", name: \"{file.name}\"}\n  rejected: {folder: \"{stations}/rejected-%[1]s\"}\n", name, read, check)
+		return fmt.Sprintf("route: %s\nlisten: {folder: \"{stations}/%[1]s\"}\nread: {%s}\ncheck: {%s}\ndeliver: {folder: \"{laboratory}/%[1]s\", name: \"{file.name}\"}\nrejected: {folder: \"{stations}/rejected-%[1]s\"}\n", name, read, check)
 	}
 	b.Publish(map[string]string{
 		"routes/sheets.yaml": route("sheets", "format: csv, encoding: windows-1252, delimiter: \";\"", "schema: schemas/sheet.json"),

@@ -16,7 +16,7 @@ import (
 func asCame(t *testing.T, read, lines, in string) (string, string) {
 	t.Helper()
 	w := workspace.FromFiles(map[string][]byte{
-		"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: hl7\n" + read + "map: maps/m.map\ndeliver:\n  good:\n    name: \"{file.stem}.out\"\n    to:\n      - folder: \"{out}\"\n  rejected:\n    folder: \"{out}/rejected\"\n"),
+		"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: hl7\n" + read + "map: maps/m.map\ndeliver:\n  name: \"{file.stem}.out\"\n  to:\n    - folder: \"{out}\"\nrejected:\n  folder: \"{out}/rejected\"\n"),
 		"maps/m.map":             []byte("map m\nsource hl7\ntarget hl7 as it came\n" + lines),
 		"lookups/sexes.csv":      []byte("from,to\nF,2\nM,1\n"),
 		"environments/test.yaml": []byte("environment: test\nplaces:\n  in: in\n  out: out\n"),
@@ -89,7 +89,7 @@ func TestBatchesAroundMessages(t *testing.T) {
 	)
 	make := func(sample, per, lines string) (string, string) {
 		w := workspace.FromFiles(map[string][]byte{
-			"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: csv\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  good:\n    name: \"" + map[string]string{"pickup": "{file.stem}.out", "record": "{tag}.out"}[per] + "\"\n    one file per: " + per + "\n    to:\n      - folder: \"{out}\"\n  rejected:\n    folder: \"{out}/rejected\"\n"),
+			"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: csv\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  name: \"" + map[string]string{"pickup": "{file.stem}.out", "record": "{tag}.out"}[per] + "\"\n  one file per: " + per + "\n  to:\n    - folder: \"{out}\"\nrejected:\n  folder: \"{out}/rejected\"\n"),
 			"maps/m.map":             []byte("map m\nsource csv schemas/s.json\ntarget hl7 based on samples/s.hl7\n" + lines),
 			"samples/s.hl7":          []byte(sample),
 			"schemas/s.json":         []byte(`{"fields":[{"name":"tag","constraints":{"pattern":"T-[0-9]"}}]}`),
@@ -163,7 +163,7 @@ func TestObjectsAsTheyCame(t *testing.T) {
 		{"repeat animal for l in lines\n  n = 1\nend", "", "/lines is not animal"},
 	} {
 		w := workspace.FromFiles(map[string][]byte{
-			"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: json\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  good:\n    name: \"{file.stem}.out\"\n    to:\n      - folder: \"{out}\"\n  rejected:\n    folder: \"{out}/rejected\"\n"),
+			"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: json\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  name: \"{file.stem}.out\"\n  to:\n    - folder: \"{out}\"\nrejected:\n  folder: \"{out}/rejected\"\n"),
 			"maps/m.map":             []byte("map m\nsource json schemas/s.json\ntarget json as it came\n" + test.lines + "\n"),
 			"schemas/s.json":         []byte(schema),
 			"environments/test.yaml": []byte("environment: test\nplaces:\n  in: in\n  out: out\n"),

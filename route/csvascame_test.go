@@ -41,7 +41,7 @@ func TestRowsAsTheyCame(t *testing.T) {
 			read += ", " + test.read
 		}
 		c, findings := Compile(workspace.FromFiles(map[string][]byte{
-			"routes/r.yaml":  []byte("route: r\nlisten: {folder: \"{in}\"}\nread: {" + read + "}\ncheck: {schema: schemas/s.json}\nmap: maps/m.map\ndeliver:\n  good: {folder: \"{out}\", name: \"{file.stem}.csv\"}\n  rejected: {folder: \"{out}/rejected\"}\n"),
+			"routes/r.yaml":  []byte("route: r\nlisten: {folder: \"{in}\"}\nread: {" + read + "}\ncheck: {schema: schemas/s.json}\nmap: maps/m.map\ndeliver: {folder: \"{out}\", name: \"{file.stem}.csv\"}\nrejected: {folder: \"{out}/rejected\"}\n"),
 			"maps/m.map":     []byte("map m\nsource csv schemas/s.json\ntarget csv as it came\n" + test.lines + "\n"),
 			"schemas/s.json": []byte(`{"fields": [{"name": "tag"}, {"name": "kg"}, {"name": "note"}]}`),
 		}), "r")
@@ -75,7 +75,7 @@ func TestManyRowsAsTheyCame(t *testing.T) {
 	}
 	w.Flush()
 	c, findings := Compile(workspace.FromFiles(map[string][]byte{
-		"routes/r.yaml":  []byte("route: r\nlisten: {folder: \"{in}\"}\nread: {format: csv}\ncheck: {schema: schemas/s.json}\nmap: maps/m.map\ndeliver:\n  good: {folder: \"{out}\", name: \"{file.stem}.csv\"}\n  rejected: {folder: \"{out}/rejected\"}\n"),
+		"routes/r.yaml":  []byte("route: r\nlisten: {folder: \"{in}\"}\nread: {format: csv}\ncheck: {schema: schemas/s.json}\nmap: maps/m.map\ndeliver: {folder: \"{out}\", name: \"{file.stem}.csv\"}\nrejected: {folder: \"{out}/rejected\"}\n"),
 		"maps/m.map":     []byte("map m\nsource csv schemas/s.json\ntarget csv as it came\nkg = kg * 2\nfull = \"{tag}, {note}\"\n"),
 		"schemas/s.json": []byte(`{"fields": [{"name": "tag"}, {"name": "kg", "type": "integer"}, {"name": "note"}]}`),
 	}), "r")
@@ -102,7 +102,7 @@ func TestManyRowsAsTheyCame(t *testing.T) {
 func TestColumnsThatAreNoWords(t *testing.T) {
 	make := func(lines string) (string, string) {
 		c, findings := Compile(workspace.FromFiles(map[string][]byte{
-			"routes/r.yaml":  []byte("route: r\nlisten: {folder: \"{in}\"}\nread: {format: csv}\ncheck: {schema: schemas/s.json}\nmap: maps/m.map\ndeliver:\n  good: {folder: \"{out}\", name: \"{file.stem}.csv\"}\n  rejected: {folder: \"{out}/rejected\"}\n"),
+			"routes/r.yaml":  []byte("route: r\nlisten: {folder: \"{in}\"}\nread: {format: csv}\ncheck: {schema: schemas/s.json}\nmap: maps/m.map\ndeliver: {folder: \"{out}\", name: \"{file.stem}.csv\"}\nrejected: {folder: \"{out}/rejected\"}\n"),
 			"maps/m.map":     []byte("map m\nsource csv schemas/s.json\ntarget csv based on samples/s\n" + lines),
 			"samples/s":      []byte("Tag no.,keep,Größe,when\n"),
 			"schemas/s.json": []byte(`{"fields": [{"name": "tag"}, {"name": "my kg"}]}`),

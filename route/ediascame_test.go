@@ -53,7 +53,7 @@ func TestInterchangesAsTheyCame(t *testing.T) {
 	} {
 		name := map[string]string{"pickup": "{file.stem}.out", "record": "{sequence}.out"}[test.per]
 		w := workspace.FromFiles(map[string][]byte{
-			"routes/r.yaml": []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: " + test.format + "\nmap: maps/m.map\ndeliver:\n  good:\n    name: \"" + name + "\"\n    one file per: " + test.per + "\n    folder: \"{out}\"\n  rejected:\n    folder: \"{out}/rejected\"\n"),
+			"routes/r.yaml": []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: " + test.format + "\nmap: maps/m.map\ndeliver:\n  name: \"" + name + "\"\n  one file per: " + test.per + "\n  folder: \"{out}\"\nrejected:\n  folder: \"{out}/rejected\"\n"),
 			"maps/m.map":    []byte("map m\nsource " + test.format + "\ntarget " + test.format + " as it came\n" + test.lines + "\n"),
 		})
 		c, findings := Compile(w, "r")
@@ -102,7 +102,7 @@ func TestManyInterchangesAsTheyCame(t *testing.T) {
 		}
 	}
 	w := workspace.FromFiles(map[string][]byte{
-		"routes/r.yaml": []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: edifact\nmap: maps/m.map\ndeliver:\n  good:\n    name: \"{file.stem}.out\"\n    folder: \"{out}\"\n  rejected:\n    folder: \"{out}/rejected\"\n"),
+		"routes/r.yaml": []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: edifact\nmap: maps/m.map\ndeliver:\n  name: \"{file.stem}.out\"\n  folder: \"{out}\"\nrejected:\n  folder: \"{out}/rejected\"\n"),
 		"maps/m.map":    []byte("map m\nsource edifact\ntarget edifact as it came\nskip when BGM-3 = \"9\" because \"x\"\nreject when BGM-3 = \"5\" because \"y\"\nBGM-3 = \"4\"\n"),
 	})
 	c, findings := Compile(w, "r")

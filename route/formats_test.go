@@ -28,10 +28,10 @@ type output struct {
 // whole is the output with what it ends with.
 func (o *output) whole(t *testing.T) string {
 	t.Helper()
-	if o.good == 0 || o.opened.Plan.Separate {
+	if o.good == 0 || o.opened.Plan.Branches[0].Separate {
 		return o.text.String()
 	}
-	ends, err := o.opened.Ends()
+	ends, err := o.opened.Assemblies[0].Ends()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -44,13 +44,13 @@ func (o *output) Open(opened *flow.Opened) error {
 }
 
 func (o *output) Batch(b *batch.Batch) error {
-	if len(b.Out) > 0 {
-		if o.opened.Plan.Separate {
-			if err := o.opened.Each(b, func(_ int, made []byte) error { o.text.Write(made); return nil }); err != nil {
+	if len(b.Branches[0].Out) > 0 {
+		if o.opened.Plan.Branches[0].Separate {
+			if err := o.opened.Assemblies[0].Each(b, func(_ int, made []byte) error { o.text.Write(made); return nil }); err != nil {
 				return err
 			}
 		} else {
-			made, err := o.opened.All(b, o.text.Len() == 0)
+			made, err := o.opened.Assemblies[0].All(b)
 			if err != nil {
 				return err
 			}
@@ -118,8 +118,8 @@ func TestRowsToObjects(t *testing.T) {
 		{row: "S1,x,x,x,27/05/2024 13:35,F,x,n,x,x,1,1\n", file: "maps/rows-to-objects.map", old: " if unreadable null", with: "", wrong: `"x" is not a number`},
 		{row: "S1,x,x,x,27/05/2024 13:35,F,1,n,x,x,1,1\n", file: "maps/rows-to-objects.map", old: "station      = station", with: "clear station\nignore station", out: `"species_code":"x","collected_at"`},
 		{row: "S1,x,x,x,27/05/2024 13:35,F,1,n,x,x,1,1\n", file: "maps/rows-to-objects.map", old: "station      = station", with: "keep station\nignore station", out: `"station":"","collected_at"`},
-		{file: "routes/rows.yaml", old: "one file per: pickup", with: "one file per: pickup\n    segments end: as sample", wrong: "only edifact, hl7 and x12 have segments"},
-		{file: "routes/rows.yaml", old: "one file per: pickup", with: "one file per: pickup\n    formulas: guarded", wrong: "guarded in csv only, not in json"},
+		{file: "routes/rows.yaml", old: "one file per: pickup", with: "one file per: pickup\n  segments end: as sample", wrong: "only edifact, hl7 and x12 have segments"},
+		{file: "routes/rows.yaml", old: "one file per: pickup", with: "one file per: pickup\n  formulas: guarded", wrong: "guarded in csv only, not in json"},
 		{file: "maps/rows-to-objects.map", old: "station      = station", with: "ignore station", wrong: "the sample's value at station would go into every record"},
 		{file: "maps/rows-to-objects.map", old: "station      =", with: "statoin =", wrong: `was "station" meant?`},
 		{file: "samples/row.json", old: `"lat": 0,`, with: `"lat": 0, "lat": 0,`, wrong: `the member "lat" stands there twice`},
@@ -430,8 +430,8 @@ func TestObservationsToRows(t *testing.T) {
 	for _, test := range []struct{ in, file, old, with, out, wrong string }{
 		{in: before + "OBX|1|NM|ALT^ALT^L||165.66|U/L|20-90||||F\rOBX|2|TX|N||two\\.br\\lines, \\T\\ \"more\"\r",
 			out: row("1,NM,ALT,ALT,165.66,U/L,20-90,,F") + row(`2,TX,N,,"two`+"\n"+`lines, & ""more""",,,,`)},
-		{in: before + "OBX|1|NM|=1+1||-5|+x|@a,b\r", file: "routes/observations.yaml", old: "one file per: pickup", with: "one file per: pickup\n    formulas: guarded", out: row(`1,NM,'=1+1,,-5,'+x,"'@a,b",,`)},
-		{in: before, file: "routes/observations.yaml", old: "one file per: pickup", with: "one file per: pickup\n    formulas: perhaps", wrong: "kept"},
+		{in: before + "OBX|1|NM|=1+1||-5|+x|@a,b\r", file: "routes/observations.yaml", old: "one file per: pickup", with: "one file per: pickup\n  formulas: guarded", out: row(`1,NM,'=1+1,,-5,'+x,"'@a,b",,`)},
+		{in: before, file: "routes/observations.yaml", old: "one file per: pickup", with: "one file per: pickup\n  formulas: perhaps", wrong: "kept"},
 		{in: before + "OBX|1|NM|ALT||\"\"\rOBX|2|NM|ALT||1\r", out: row("2,NM,ALT,,1,,,,"), wrong: "the value is null, which cannot be said here"},
 		{in: before + "OBX|1|NM|ALT||\"\"\r", file: "maps/observations-to-rows.map", old: "value       = value", with: "value = value if null \"-\"", out: row("1,NM,ALT,,-,,,,")},
 		{in: strings.Replace(before, "202508151915", "20250815", 1) + "OBX|1|NM\r", wrong: "record 1 observed_at: error"},

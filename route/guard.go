@@ -1,6 +1,7 @@
 package route
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"regexp"
@@ -28,13 +29,12 @@ func Guard(routes []*workspace.Route, resolve func(folder string) (string, error
 			below                 bool // in a folder below, whose name comes from the values
 		}
 		outputs := []output{{from.Rejected.Place + ".folder", from.Rejected.Folder, "", false}}
-		for _, d := range from.Good.To {
-			name := d.Name
-			if name == "" {
-				name = from.Good.Name
+		for k := range from.Branches {
+			for _, d := range from.Branches[k].To {
+				name := cmp.Or(d.Name, from.Branches[k].FileName)
+				file := name[strings.LastIndexByte(name, '/')+1:]
+				outputs = append(outputs, output{d.Place + ".folder", d.Folder, file, file != name})
 			}
-			file := name[strings.LastIndexByte(name, '/')+1:]
-			outputs = append(outputs, output{d.Place + ".folder", d.Folder, file, file != name})
 		}
 		for _, o := range outputs {
 			folder, err := resolve(o.folder)

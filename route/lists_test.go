@@ -194,7 +194,7 @@ func TestEachToEach(t *testing.T) {
 					check = "check:\n  schema: schemas/in.json\n"
 				}
 				w := workspace.FromFiles(map[string][]byte{
-					"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: " + from + "\n" + read + check + "map: maps/m.map\ndeliver:\n  good:\n    name: \"{file.stem}.out\"\n    to:\n      - folder: \"{out}\"\n  rejected:\n    folder: \"{out}/rejected\"\n"),
+					"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: " + from + "\n" + read + check + "map: maps/m.map\ndeliver:\n  name: \"{file.stem}.out\"\n  to:\n    - folder: \"{out}\"\nrejected:\n  folder: \"{out}/rejected\"\n"),
 					"maps/m.map":             []byte("map m\nsource " + in + "\ntarget " + to + " based on samples/s\n" + said),
 					"samples/s":              []byte(target.sample),
 					"schemas/in.json":        []byte(s.schema),
@@ -402,7 +402,7 @@ func readEDIFACT(t *testing.T, text string) (out []order) {
 func TestLevelsFromLists(t *testing.T) {
 	const envelope = "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000007*0*T*>~GS*SH*S*L*20261125*0930*7*X*005010~"
 	w := workspace.FromFiles(map[string][]byte{
-		"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: json\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  good:\n    name: \"{file.stem}.out\"\n    to:\n      - folder: \"{out}\"\n  rejected:\n    folder: \"{out}/rejected\"\n"),
+		"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: json\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  name: \"{file.stem}.out\"\n  to:\n    - folder: \"{out}\"\nrejected:\n  folder: \"{out}/rejected\"\n"),
 		"maps/m.map":             []byte("map m\nsource json schemas/s.json\ntarget x12 based on samples/s\nkeep ISA, GS, ST, BSN-1, BSN-3, BSN-4, HL(3=S), TD5\nBSN-2 = no\nrepeat HL(3=O) for order in orders\n  keep HL(3=O)\n  PRF-1 = order.order\n  repeat HL(3=P) for pack in packs\n    keep HL(3=P), MAN-1\n    MAN-2 = sscc\n    repeat HL(3=I) for item in items\n      keep HL(3=I), LIN-2, SN1-3\n      LIN-3 = article\n      SN1-2 = q\n    end\n  end\nend\nCTT-1 = 1 + (orders | count) + (orders | sum (packs | count)) + (orders | sum (packs | sum (items | count)))\n"),
 		"samples/s":              []byte(envelope + "ST*856*0001~BSN*00*L1*20261125*0930~HL*1**S~TD5*B*2*TRUCK~HL*2*1*O~PRF*A-1~HL*3*2*P~MAN*GM*0001~HL*4*3*I~LIN**VP*X1~SN1**1*EA~CTT*4~SE*13*0001~GE*1*7~IEA*1*000000007~"),
 		"schemas/s.json":         []byte(`{"properties":{"no":{"type":"string"},"orders":{"type":"array","items":{"properties":{"order":{"type":"string"},"packs":{"type":"array","items":{"properties":{"sscc":{"type":"string"},"items":{"type":"array","items":{"properties":{"article":{"type":"string"},"q":{"type":"number"}}}}}}}}}}}}`),
@@ -452,7 +452,7 @@ func TestWhatBlocksRefuse(t *testing.T) {
 		{"json", `{"a":["x"]}`, "repeat a for l in lines\nend", "nothing is said of the elements of a"},
 	} {
 		w := workspace.FromFiles(map[string][]byte{
-			"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: json\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  good:\n    name: \"{file.stem}.out\"\n    to:\n      - folder: \"{out}\"\n  rejected:\n    folder: \"{out}/rejected\"\n"),
+			"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: json\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  name: \"{file.stem}.out\"\n  to:\n    - folder: \"{out}\"\nrejected:\n  folder: \"{out}/rejected\"\n"),
 			"maps/m.map":             []byte("map m\nsource json schemas/s.json\ntarget " + test.target + " based on samples/s\n" + test.lines + "\n"),
 			"samples/s":              []byte(test.sample),
 			"schemas/s.json":         []byte(csvSchema),

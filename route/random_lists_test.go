@@ -79,7 +79,7 @@ func TestRandomMapsWithLists(t *testing.T) {
 		said := fmt.Sprintf("n = %[1]s | count\npicked = (%[1]s where %[5]s) | count\njoined = (%[1]s where not (%[2]s is absent)) | join %[2]s \"+\"\nfirst = %[1]s | first %[2]s\nlast = (%[1]s where %[5]s) | last %[3]s\nrepeat lines for l in %[1]s where %[6]s\n  own = %[2]s\n  more = l.%[3]s when %[5]s, otherwise absent\n  parent = %[4]s\n  place = l.position\n  final = l.last\n  alike = (record.%[1]s where %[5]s) | count\nend\n",
 			list, own, more, parent, some.says(own, more), where.says(own, more))
 		w := workspace.FromFiles(map[string][]byte{
-			"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  " + read + "\n" + check + "map: maps/m.map\ndeliver:\n  good:\n    name: \"{file.stem}.out\"\n    to:\n      - folder: \"{out}\"\n  rejected:\n    folder: \"{out}/rejected\"\n"),
+			"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  " + read + "\n" + check + "map: maps/m.map\ndeliver:\n  name: \"{file.stem}.out\"\n  to:\n    - folder: \"{out}\"\nrejected:\n  folder: \"{out}/rejected\"\n"),
 			"maps/m.map":             []byte("map m\nsource " + source + "\ntarget json based on samples/s\n" + said),
 			"samples/s":              []byte(sample),
 			"schemas/s.json":         []byte(`{"fields":[{"name":"parent"}],"lists":[{"name":"lines","fields":[{"name":"own"},{"name":"more"}]}],"missingValues":["\u0000"]}`),

@@ -25,8 +25,8 @@ type perRecord struct {
 
 func (p *perRecord) Batch(b *batch.Batch) error {
 	from := uint32(0)
-	for i, end := range b.Ends {
-		p.made = append(p.made, string(b.Out[from:end]))
+	for i, end := range b.Branches[0].Ends {
+		p.made = append(p.made, string(b.Branches[0].Out[from:end]))
 		p.outcomes = append(p.outcomes, b.Outcomes[i])
 		from = end
 	}
@@ -422,7 +422,7 @@ func randomRound(t *testing.T, r *rand.Rand, seed uint64, from, to string, sourc
 		described = append(described, fmt.Sprintf(`{"name": %q%s}`, f, path))
 	}
 	files := map[string][]byte{
-		"routes/r.yaml":        []byte(fmt.Sprintf("route: r\nlisten:\n  folder: in\n  names: \"*\"\nread:\n  %s\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  good:\n    folder: out\n    name: \"{file.stem}\"\n    one file per: pickup\n  rejected:\n    folder: rejected\n", source.read)),
+		"routes/r.yaml":        []byte(fmt.Sprintf("route: r\nlisten:\n  folder: in\n  names: \"*\"\nread:\n  %s\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  folder: out\n  name: \"{file.stem}\"\n  one file per: pickup\nrejected:\n  folder: rejected\n", source.read)),
 		"schemas/s.json":       []byte(`{"fields": [` + strings.Join(described, ", ") + `]}`),
 		"maps/m.map":           []byte(text),
 		"samples/sample." + to: []byte(target.sample),

@@ -176,49 +176,27 @@ func (c *compilation) plan() *flow.Plan {
 	if r.Schema != "" {
 		source, hasSchema = c.file(r.Schema, r.Places["check.schema"])
 	}
-	mapText, hasMap := []byte(nil), true
-	if !r.OnlyChecked() {
-		mapText, hasMap = c.file(r.Map, r.Places["map"])
-	}
-	if !hasSchema || !hasMap {
+	made, hasMaps := c.maps()
+	if !hasSchema || !hasMaps {
 		return nil
 	}
 	s, document := c.schema(source)
-	var m *lang.Map
-	var findings finding.List
-	if r.OnlyChecked() {
-		m = &lang.Map{SourceFormat: r.Format, SourceSchema: r.Schema, TargetFormat: r.Format, AsCame: true}
-		if r.Good.PerRecord || r.Good.By != "" || r.Good.After != "" || r.Good.Guard || r.Good.AsSample {
-			c.out = append(c.out, finding.New("route.unread", r.Places["map"], "files of this route go on as they came: it has no map, and makes nothing of records"))
-		}
-	} else {
-		m, findings = lang.Parse(r.Map, string(mapText))
-	}
-	c.out = append(c.out, findings...)
 	if c.out.HasErrors() {
 		return nil
 	}
 	if formats.Named(r.Format).Exponents {
 		s.AllowExponents()
 	}
-	at := func(pos int) place.Place { return place.At(r.Map, mapText, pos) }
-	c.positions(s, m, at)
-	if m.SourceSchema != r.Schema {
-		c.out = append(c.out, finding.New("route.schema", at(m.At.Schema), "the map reads records of %s, the route checks them against %s", cmp.Or(m.SourceSchema, "no schema"), cmp.Or(r.Schema, "no schema")))
+	c.positions(s, made)
+	for _, m := range made {
+		if m.SourceSchema != r.Schema {
+			c.out = append(c.out, finding.New("route.schema", m.at(m.At.Schema), "the map reads records of %s, the route checks them against %s", cmp.Or(m.SourceSchema, "no schema"), cmp.Or(r.Schema, "no schema")))
+		}
+		if m.SourceFormat != r.Format {
+			c.out = append(c.out, finding.New("route.format", m.at(m.At.Source), "the map reads %s, the route reads %s", m.SourceFormat, r.Format))
+		}
 	}
-	if m.SourceFormat != r.Format {
-		c.out = append(c.out, finding.New("route.format", at(m.At.Source), "the map reads %s, the route reads %s", m.SourceFormat, r.Format))
-	}
-	reads := c.source()
-	var target format.Target
-	if r.OnlyChecked() {
-		target = formats.Named(r.Format).AsCame()
-	} else {
-		target = c.target(m, at)
-	}
-	if onward, can := reads.(format.Onward); can && target != nil {
-		reads = onward.Into(target)
-	}
+	reads, targets := c.targets(made)
 	schemaLists := s.Lists
 	if of, is := reads.(format.Gathered); is && of.Rows() != "" {
 		s.Rows, s.Lists = true, []shape.List{{Name: of.Rows(), Shape: shape.Shape{Fields: s.Record}}}
@@ -227,16 +205,14 @@ func (c *compilation) plan() *flow.Plan {
 		}
 	}
 	bound := c.bind(reads, s)
-	if target == nil {
+	if slices.Contains(targets, nil) {
 		return nil
 	}
-	scope := lang.Scope{Fields: s.Record, Lists: s.Lists, Lookups: c.tables, Separate: r.Good.PerRecord, Offered: document != nil || r.Schema == "" || m.AsCame, Example: c.example(), Elsewhere: c.elsewhere()}
-	program, findings := lang.Build(m, r.Map, string(mapText), target, scope)
-	c.out = append(c.out, findings...)
-	if r.Good.After != "" && program != nil && program.Closes() {
-		c.out = append(c.out, finding.New("route.after", r.Places["deliver.good.after each"], "nothing can follow each record of a list or an interchange: %s is one", m.TargetSample))
+	plan := &flow.Plan{Source: bound, Charset: r.Charset, Gzip: r.Gzip, Schema: s, Document: document, Checked: r.OnlyChecked()}
+	for i, m := range made {
+		scope := lang.Scope{Fields: s.Record, Lists: s.Lists, Lookups: c.tables, Separate: m.branch.PerRecord, Offered: document != nil || r.Schema == "" || m.AsCame || len(r.Branches) > 1, Example: c.example(), Elsewhere: c.elsewhere()}
+		plan.Branches = append(plan.Branches, c.branch(m, targets[i], scope))
 	}
-	plan := &flow.Plan{Source: bound, Charset: r.Charset, Gzip: r.Gzip, Schema: s, Document: document, Program: program, Target: target, Makes: m.TargetFormat, After: []byte(r.Good.After), Separate: r.Good.PerRecord, Checked: r.OnlyChecked()}
 	if r.Check.Description != "" {
 		if plan.Against = format.Refused; r.Check.Warn {
 			plan.Against = format.Warned
@@ -247,33 +223,149 @@ func (c *compilation) plan() *flow.Plan {
 			plan.Except = append(plan.Except, flow.Exception{Rule: e.Rule, At: e.At, As: as})
 		}
 	}
-	if r.Good.By != "" {
-		plan.By = c.by(scope)
-	}
-	for _, d := range r.Good.To {
-		plan.Outputs = append(plan.Outputs, c.output(d, scope))
-	}
 	if r.Sample != "" && !c.out.HasErrors() {
-		c.sample(plan, m)
+		c.sample(plan, made)
 	}
-	plan.Sequence = program != nil && program.Sequence
-	for _, o := range plan.Outputs {
-		plan.Sequence = plan.Sequence || o.Name != nil && o.Name.Sequence
-	}
+	plan.Sequence = c.sequence(plan)
 	return plan
+}
+
+// sequence tells whether records have numbers of the route's sequence.
+func (c *compilation) sequence(plan *flow.Plan) bool {
+	records, parts := false, -1
+	for i := range plan.Branches {
+		p := &plan.Branches[i]
+		records = records || p.Program != nil && p.Program.Sequence
+		for _, o := range p.Outputs {
+			records = records || p.Separate && o.Name != nil && o.Name.Sequence
+		}
+		if p.Several() && p.Numbered() {
+			parts = i
+		}
+	}
+	alone := len(plan.Branches) == 1 || !slices.ContainsFunc(plan.Branches, func(p flow.Branch) bool { return p.Numbered() && !p.Several() })
+	if parts >= 0 && (records || !alone) {
+		b := &c.route.Branches[parts]
+		c.out = append(c.out, finding.New("route.sequence", c.where(b, "one file per"), "outputs of so many records take the next number of the route's sequence when they begin, and so nothing else of the route can use the sequence").
+			Suggest("use record for numbers of records, or part.number in the name"))
+	}
+	return records
+}
+
+// branchMap is a branch with the map of its records.
+type branchMap struct {
+	*lang.Map
+	branch *workspace.Branch
+	text   []byte
+	at     func(pos int) place.Place
+}
+
+// maps reads the map of each branch. One without a map has records that go on as they came.
+func (c *compilation) maps() (made []*branchMap, all bool) {
+	r := c.route
+	all = true
+	for i := range r.Branches {
+		b := &r.Branches[i]
+		said := r.Places[b.Key+"map"]
+		m := &branchMap{branch: b, at: func(int) place.Place { return said }}
+		if b.Map == "" {
+			m.Map = &lang.Map{SourceFormat: r.Format, SourceSchema: r.Schema, TargetFormat: r.Format, AsCame: true}
+			if b.Whole() && r.OnlyChecked() && (b.After != "" || b.Guard || b.AsSample) {
+				c.out = append(c.out, finding.New("route.unread", said, "files of this route go on as they came: it has no map, and makes nothing of records"))
+			}
+			made = append(made, m)
+			continue
+		}
+		var has bool
+		if m.text, has = c.file(b.Map, said); !has {
+			all = false
+			continue
+		}
+		m.at = func(pos int) place.Place { return place.At(b.Map, m.text, pos) }
+		var findings finding.List
+		m.Map, findings = lang.Parse(b.Map, string(m.text))
+		c.out = append(c.out, findings...)
+		made = append(made, m)
+	}
+	return made, all
+}
+
+// targets are what records become in each branch, nil where that is wrong, and how files are read for all of them.
+func (c *compilation) targets(made []*branchMap) (format.Source, []format.Target) {
+	reads := c.source()
+	var targets []format.Target
+	for _, m := range made {
+		nothing := c.route.OnlyChecked() || m.branch.Skip != "" // is made of records
+		var target format.Target
+		if nothing {
+			target = formats.Named(c.route.Format).AsCame()
+		} else {
+			target = c.target(m)
+		}
+		targets = append(targets, target)
+		if onward, can := reads.(format.Onward); can && target != nil && !nothing {
+			reads = onward.Into(target)
+		}
+	}
+	return reads, targets
+}
+
+// branch compiles what becomes of records in one branch.
+func (c *compilation) branch(m *branchMap, target format.Target, scope lang.Scope) flow.Branch {
+	r, b := c.route, m.branch
+	out := flow.Branch{Name: b.Name, Skip: b.Skip, Target: target, Makes: m.TargetFormat, Plain: m.TargetFormat != r.Format, After: []byte(b.After), Separate: b.PerRecord, Records: b.Records, Bytes: b.Bytes}
+	out.Otherwise = b.When == workspace.Otherwise
+	if b.When != "" && !out.Otherwise {
+		out.When = c.when(b, scope)
+	}
+	if b.Skip != "" {
+		return out
+	}
+	if !r.OnlyChecked() {
+		program, findings := lang.Build(m.Map, cmp.Or(b.Map, r.File), string(m.text), target, scope)
+		for _, f := range findings {
+			if b.Map == "" {
+				f.Place = r.Places[b.Key+"map"]
+			}
+			c.out = append(c.out, f)
+		}
+		if out.Program = program; b.After != "" && program != nil && program.Closes() {
+			c.out = append(c.out, finding.New("route.after", c.where(b, "after each"), "nothing can follow each record of a list or an interchange: %s is one", m.TargetSample))
+		}
+	}
+	if b.By != "" {
+		out.By = c.by(b, scope)
+	}
+	for _, d := range b.To {
+		out.Outputs = append(out.Outputs, c.output(b, d, scope))
+	}
+	return out
+}
+
+// when compiles the condition of a branch.
+func (c *compilation) when(b *workspace.Branch, scope lang.Scope) (test *lang.Test) {
+	said := c.route.Places[b.Key+"when"]
+	node, findings := lang.ParseCondition(c.route.File, b.When)
+	if !findings.HasErrors() {
+		scope.Words = lang.FileWords
+		test, findings = lang.CompileTest(node, scope, func(int) place.Place { return said })
+	}
+	c.out = append(c.out, at(said, findings)...)
+	return test
 }
 
 // unread is the plan of files that go on as they are.
 func (c *compilation) unread() *flow.Plan {
 	r := c.route
-	if r.Good.PerRecord || r.Good.By != "" || r.Good.After != "" {
-		c.out = append(c.out, finding.New("route.unread", r.Places["deliver.good.one file per"], "files of this route go on unread: they have no records"))
+	b := &r.Branches[0]
+	if !b.Whole() || b.After != "" {
+		c.out = append(c.out, finding.New("route.unread", r.Places["deliver.one file per"], "files of this route go on unread: they have no records"))
 	}
-	plan := &flow.Plan{Unread: true, Schema: schema.Of("", nil)}
-	for _, d := range r.Good.To {
-		plan.Outputs = append(plan.Outputs, c.output(d, lang.Scope{}))
+	plan := &flow.Plan{Unread: true, Schema: schema.Of("", nil), Branches: []flow.Branch{{}}}
+	for _, d := range b.To {
+		plan.Branches[0].Outputs = append(plan.Branches[0].Outputs, c.output(b, d, lang.Scope{}))
 	}
-	for _, o := range plan.Outputs {
+	for _, o := range plan.Branches[0].Outputs {
 		plan.Sequence = plan.Sequence || o.Name != nil && o.Name.Sequence
 	}
 	return plan
@@ -314,13 +406,14 @@ func (c *compilation) schema(source []byte) (*schema.Schema, *jsonschema.Schema)
 	return fields, document
 }
 
-// positions makes fields of the positions that the map and the texts of the route name as such.
-func (c *compilation) positions(s *schema.Schema, m *lang.Map, at func(int) place.Place) {
+// positions makes fields of the positions that the maps and the texts of the route name as such.
+func (c *compilation) positions(s *schema.Schema, made []*branchMap) {
 	of := formats.Named(c.route.Format)
 	if of.Position == nil {
 		return
 	}
 	c.said = map[string]place.Place{}
+	var at func(int) place.Place
 	takes := &lang.Takes{Shape: s.Shape(), Add: s.Add,
 		Position: func(name string) bool { return of.Position(name) == nil },
 		List:     func(name string) bool { return of.List(name) == nil },
@@ -330,7 +423,10 @@ func (c *compilation) positions(s *schema.Schema, m *lang.Map, at func(int) plac
 			}
 		},
 	}
-	takes.Of(m)
+	for _, m := range made {
+		at = m.at
+		takes.Of(m.Map)
+	}
 	field := func(node lang.Node, said place.Place) {
 		at = func(int) place.Place { return said }
 		takes.Mentioned(node)
@@ -342,11 +438,7 @@ func (c *compilation) positions(s *schema.Schema, m *lang.Map, at func(int) plac
 			field(node, said)
 		}
 	}
-	for _, d := range c.route.Good.To {
-		if node, findings := lang.ParseCondition(c.route.File, d.When); d.When != workspace.Otherwise && !findings.HasErrors() {
-			field(node, c.route.Places[d.Place+".when"])
-		}
-	}
+	c.conditions(field)
 	s.Take(takes.Shape.Lists)
 }
 
@@ -358,12 +450,27 @@ func (c *compilation) elsewhere() map[string]bool {
 			lang.Names(node, named)
 		}
 	}
-	for _, d := range c.route.Good.To {
-		if node, findings := lang.ParseCondition(c.route.File, d.When); d.When != workspace.Otherwise && !findings.HasErrors() {
-			lang.Names(node, named)
+	c.conditions(func(node lang.Node, _ place.Place) { lang.Names(node, named) })
+	return named
+}
+
+// conditions are those of branches and destinations.
+func (c *compilation) conditions(say func(node lang.Node, said place.Place)) {
+	one := func(when, setting string) {
+		if when == "" || when == workspace.Otherwise {
+			return
+		}
+		if node, findings := lang.ParseCondition(c.route.File, when); !findings.HasErrors() {
+			say(node, c.route.Places[setting])
 		}
 	}
-	return named
+	for i := range c.route.Branches {
+		b := &c.route.Branches[i]
+		one(b.When, b.Key+"when")
+		for _, d := range b.To {
+			one(d.When, d.Place+".when")
+		}
+	}
 }
 
 // example is a position, if values have no other names.
@@ -377,9 +484,15 @@ func (c *compilation) example() string {
 // texts are those of the route that may hold expressions, by their settings.
 func (c *compilation) texts() map[string]string {
 	r := c.route
-	all := map[string]string{"deliver.good.one file per": r.Good.By, "order.lane": r.Order.Lane, "order.by": r.Order.By, "duplicates.key": r.Duplicates.Key, "deliver.good.name": r.Good.Name}
-	for _, d := range r.Good.To {
-		all[d.Place+".name"] = d.Name
+	all := map[string]string{"order.lane": r.Order.Lane, "order.by": r.Order.By, "duplicates.key": r.Duplicates.Key}
+	for i := range r.Branches {
+		b := &r.Branches[i]
+		all[b.Key+"deliver.one file per"], all[b.Key+"deliver.name"] = b.By, b.FileName
+		for _, d := range b.To {
+			if d.Name != "" {
+				all[d.Place+".name"] = d.Name
+			}
+		}
 	}
 	return all
 }
@@ -423,14 +536,14 @@ func (c *compilation) source() format.Source {
 	return of.By(catalog)
 }
 
-func (c *compilation) target(m *lang.Map, at func(int) place.Place) format.Target {
-	of := formats.Named(m.TargetFormat)
+func (c *compilation) target(m *branchMap) format.Target {
+	of, at, b := formats.Named(m.TargetFormat), m.at, m.branch
 	if of == nil {
 		c.out = append(c.out, finding.New("route.format", at(m.At.Target), "records cannot be written as %q; known are %s", m.TargetFormat, strings.Join(formats.Names(), ", ")))
 		return nil
 	}
 	if m.AsCame {
-		return c.asCame(m, of, at)
+		return c.asCame(m, of)
 	}
 	sample, ok := c.file(m.TargetSample, at(m.At.Sample))
 	if !ok {
@@ -444,18 +557,18 @@ func (c *compilation) target(m *lang.Map, at func(int) place.Place) format.Targe
 	if of, can := target.(interface{ Differences() finding.List }); can {
 		c.out = append(c.out, of.Differences()...)
 	}
-	if c.route.Good.Guard {
+	if b.Guard {
 		guarded, can := target.(interface{ Guard() })
 		if !can {
-			c.out = append(c.out, finding.New("route.formulas", c.route.Places["deliver.good.formulas"], "formulas are guarded in csv only, not in %s", m.TargetFormat))
+			c.out = append(c.out, finding.New("route.formulas", c.where(b, "formulas"), "formulas are guarded in csv only, not in %s", m.TargetFormat))
 			return nil
 		}
 		guarded.Guard()
 	}
-	if c.route.Good.AsSample {
+	if b.AsSample {
 		ends, can := target.(interface{ EndAsSample() })
 		if !can {
-			c.out = append(c.out, finding.New("route.segments-end", c.route.Places["deliver.good.segments end"], "only edifact, hl7 and x12 have segments that end in one way or another, not %s", m.TargetFormat))
+			c.out = append(c.out, finding.New("route.segments-end", c.where(b, "segments end"), "only edifact, hl7 and x12 have segments that end in one way or another, not %s", m.TargetFormat))
 			return nil
 		}
 		ends.EndAsSample()
@@ -464,9 +577,9 @@ func (c *compilation) target(m *lang.Map, at func(int) place.Place) format.Targe
 }
 
 // asCame is the target of records that go on as they came.
-func (c *compilation) asCame(m *lang.Map, of *format.Format, at func(int) place.Place) format.Target {
+func (c *compilation) asCame(m *branchMap, of *format.Format) format.Target {
 	bad := func(says string, args ...any) format.Target {
-		c.out = append(c.out, finding.New("route.as-it-came", at(m.At.Target), says, args...))
+		c.out = append(c.out, finding.New("route.as-it-came", m.at(m.At.Target), says, args...))
 		return nil
 	}
 	r := c.route
@@ -479,7 +592,7 @@ func (c *compilation) asCame(m *lang.Map, of *format.Format, at func(int) place.
 		return bad("whole messages go on as they came; the route makes records of a part of them (record: %s)", r.Record)
 	case of.Declares && r.Charset != text.Declared:
 		return bad("messages go on in the character set that each names; leave the encoding out")
-	case r.Good.Guard || r.Good.AsSample:
+	case m.branch.Guard || m.branch.AsSample:
 		return bad("segments end as they came, and nothing is guarded in them")
 	}
 	return of.AsCame()
@@ -521,11 +634,16 @@ func (t *tables) Names() (out []string) {
 	return out
 }
 
+// where is the place of what a branch says of its delivery.
+func (c *compilation) where(b *workspace.Branch, setting string) place.Place {
+	return c.route.Places[b.Key+"deliver."+setting]
+}
+
 // by compiles the value by which outputs are told apart.
-func (c *compilation) by(scope lang.Scope) *lang.Template {
+func (c *compilation) by(b *workspace.Branch, scope lang.Scope) *lang.Template {
 	r := c.route
-	said := r.Places["deliver.good.one file per"]
-	node, findings := lang.ParseText(r.File, r.Good.By, r.Good.By, 0)
+	said := c.where(b, "one file per")
+	node, findings := lang.ParseText(r.File, b.By, b.By, 0)
 	var by *lang.Template
 	if !findings.HasErrors() {
 		scope.Words = lang.FileWords
@@ -533,7 +651,7 @@ func (c *compilation) by(scope lang.Scope) *lang.Template {
 	}
 	c.out = append(c.out, at(said, findings)...)
 	if by != nil && !by.PerRecord {
-		c.out = append(c.out, finding.New("route.name-fixed", said, "%q is the same for all records of a file, and outputs are to be told apart by it", r.Good.By).
+		c.out = append(c.out, finding.New("route.name-fixed", said, "%q is the same for all records of a file, and outputs are to be told apart by it", b.By).
 			Suggest("put a field of the records into the braces, or say `one file per: pickup`"))
 	}
 	return by
@@ -548,18 +666,26 @@ func at(said place.Place, findings finding.List) finding.List {
 }
 
 // output compiles the name and the condition of a destination.
-func (c *compilation) output(d workspace.Destination, scope lang.Scope) flow.Output {
+func (c *compilation) output(b *workspace.Branch, d workspace.Destination, scope lang.Scope) flow.Output {
 	r := c.route
-	setting, name := "deliver.good.name", r.Good.Name
+	setting, name := b.Key+"deliver.name", b.FileName
 	if d.Name != "" {
 		setting, name = d.Place+".name", d.Name
 	}
-	named := r.Good.PerRecord || r.Good.By != ""
-	if !named {
-		scope = lang.Scope{Words: lang.FileWords, Lookups: c.tables}
-	}
-	if r.Unread() {
+	named := b.PerRecord || b.By != ""
+	about := scope // the records that outputs are named by
+	switch {
+	case r.Unread():
 		scope.Words = lang.UnreadWords
+		about = scope
+	case r.OnlyChecked():
+		scope = lang.Scope{Words: lang.FileWords, Lookups: c.tables}
+		about = scope
+	case !named:
+		scope = lang.Scope{Words: lang.FileWords, Lookups: c.tables}
+		fallthrough
+	case b.By != "":
+		about.Words = lang.OutputWords
 	}
 	said := r.Places[setting]
 	var nodes []lang.Node
@@ -570,12 +696,12 @@ func (c *compilation) output(d workspace.Destination, scope lang.Scope) flow.Out
 	}
 	var namer *lang.Template
 	if !findings.HasErrors() {
-		namer, findings = lang.CompileName(nodes, scope, func(int) place.Place { return said })
+		namer, findings = lang.CompileName(nodes, about, func(int) place.Place { return said })
 	}
-	c.fixed(said, findings, "its name")
+	c.fixed(b, said, findings, "its name")
 	what := "record"
-	if r.Good.By != "" {
-		what = "value of " + r.Good.By
+	if b.By != "" {
+		what = "value of " + b.By
 	}
 	if namer != nil && named && !namer.PerRecord {
 		c.out = append(c.out, finding.New("route.name-fixed", said, "every %s goes into a file of its own, but all would be called %q", what, name).
@@ -586,22 +712,29 @@ func (c *compilation) output(d workspace.Destination, scope lang.Scope) flow.Out
 			Suggest("put {file.stem} or the time into the name"))
 	}
 	out := flow.Output{Name: namer}
+	if namer != nil {
+		out.Late = namer.Part || namer.PerRecord && !named && !r.Unread()
+		if !b.Whole() && !named && !namer.Number && !namer.PerRecord {
+			c.out = append(c.out, finding.New("route.name-fixed", said, "a file may become several outputs, but all would be called %q", name).
+				Suggest("put {part.number} into the name"))
+		}
+	}
 	if out.Otherwise = d.When == workspace.Otherwise; d.When != "" && !out.Otherwise {
 		said := r.Places[d.Place+".when"]
 		node, findings := lang.ParseCondition(r.File, d.When)
 		if !findings.HasErrors() {
 			out.When, findings = lang.CompileTest(node, scope, func(int) place.Place { return said })
 		}
-		c.fixed(said, findings, "whether it goes there")
+		c.fixed(b, said, findings, "whether it goes there")
 	}
 	return out
 }
 
 // fixed adds findings about a setting of the outputs.
-func (c *compilation) fixed(said place.Place, findings finding.List, what string) {
+func (c *compilation) fixed(b *workspace.Branch, said place.Place, findings finding.List, what string) {
 	for _, f := range findings {
 		f.Place = said
-		if !c.route.Good.PerRecord && c.route.Good.By == "" && !c.route.Unread() && (f.Code == "map.field-unknown" || f.Code == "map.name") {
+		if !b.PerRecord && b.By == "" && !c.route.Unread() && what != "its name" && (f.Code == "map.field-unknown" || f.Code == "map.name") {
 			f.Suggestion = "all records of a pickup go into one file: " + what + " cannot differ from record to record; say `one file per: record` if it should"
 		}
 		c.out = append(c.out, f)

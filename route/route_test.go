@@ -89,7 +89,7 @@ func TestCompileRefuses(t *testing.T) {
 		{"routes/specimen-orders.yaml", "maps/specimen-to-order.map", "maps/weight-to-result.map", "the map reads records of schemas/weight-log.json, the route checks them against schemas/specimen-sheet.json"},
 		{"routes/specimen-orders.yaml", "{specimen_id}-{sequence | pad 6 \\\"0\\\"}.hl7", "order.hl7", "every record goes into a file of its own, but all would be called"},
 		{"routes/specimen-orders.yaml", "{specimen_id}", "{specimen}", `there is no field "specimen"`},
-		{"routes/weight-log.yaml", "{file.stem}", "{Weight}", "its name cannot differ from record to record"},
+		{"routes/weight-log.yaml", "{file.stem}", "{Waight}", `there is no field "Waight"`},
 		{"maps/specimen-to-order.map", "blank-order.hl7", "blank.hl7", "there is no file samples/blank.hl7"},
 		{"maps/specimen-to-order.map", "target hl7", "target papyrus", `records cannot be written as "papyrus"`},
 		{"samples/blank-order.hl7", "MSH", "ABC", "it does not begin with MSH"},
@@ -120,7 +120,7 @@ func TestGuard(t *testing.T) {
 	route := func(name, inbox, names, out, outName, rejected string, subfolders bool) *workspace.Route {
 		r := &workspace.Route{Name: name, Rejected: workspace.Destination{Folder: rejected, Place: "deliver.rejected"}}
 		r.Listen = workspace.Listen{Folder: inbox, Names: names, Subfolders: subfolders}
-		r.Good = workspace.Good{Name: outName, To: []workspace.Destination{{Folder: out, Place: "deliver.good"}}}
+		r.Branches = []workspace.Branch{{Good: workspace.Good{FileName: outName, To: []workspace.Destination{{Folder: out, Place: "deliver"}}}}}
 		return r
 	}
 	tests := []struct {
@@ -129,14 +129,14 @@ func TestGuard(t *testing.T) {
 		says   string // empty: allowed
 	}{
 		{"apart", []*workspace.Route{route("a", "/in", "*.csv", "/out", "{x}.hl7", "/bad", false)}, ""},
-		{"into its own inbox", []*workspace.Route{route("a", "/in", "*", "/in", "{x}.hl7", "/bad", false)}, "a delivers to /in (deliver.good.folder), where a listens"},
+		{"into its own inbox", []*workspace.Route{route("a", "/in", "*", "/in", "{x}.hl7", "/bad", false)}, "a delivers to /in (deliver.folder), where a listens"},
 		{"into its own inbox under other names", []*workspace.Route{route("a", "/in", "*.csv", "/in", "{x}.hl7", "/bad", false)}, ""},
 		{"rejects into its own inbox", []*workspace.Route{route("a", "/in", "*.csv", "/out", "{x}.hl7", "/in", false)}, "(deliver.rejected.folder), where a listens"},
 		{"into a subfolder that is not listened to", []*workspace.Route{route("a", "/in", "*", "/in/done", "{x}", "/bad", false)}, ""},
 		{"into a subfolder that is listened to", []*workspace.Route{route("a", "/in", "*", "/in/done", "{x}", "/bad", true)}, "a delivers to /in/done"},
 		{"a folder whose name begins alike", []*workspace.Route{route("a", "/in", "*", "/inside", "{x}", "/bad", true)}, ""},
 		{"a chain", []*workspace.Route{route("a", "/1", "*", "/2", "{x}", "/bad", false), route("b", "/2", "*", "/3", "{x}", "/bad", false)}, ""},
-		{"a circle of two", []*workspace.Route{route("a", "/1", "*", "/2", "{x}", "/bad", false), route("b", "/2", "*", "/1", "{x}", "/bad", false)}, "a delivers to /2 (deliver.good.folder), where b listens; b delivers to /1 (deliver.good.folder), where a listens"},
+		{"a circle of two", []*workspace.Route{route("a", "/1", "*", "/2", "{x}", "/bad", false), route("b", "/2", "*", "/1", "{x}", "/bad", false)}, "a delivers to /2 (deliver.folder), where b listens; b delivers to /1 (deliver.folder), where a listens"},
 		{"a circle of three through rejects", []*workspace.Route{route("a", "/1", "*", "/2", "{x}", "/bad", false), route("b", "/2", "*", "/x", "{x}", "/3", false), route("c", "/3", "*", "/1", "{x}", "/bad", false)}, "c delivers to /1"},
 		{"a fixed name that does not match", []*workspace.Route{route("a", "/in", "in-*.csv", "/in", "all.csv", "/bad", false)}, ""},
 		{"a fixed name that matches", []*workspace.Route{route("a", "/in", "a*.csv", "/in", "all.csv", "/bad", false)}, "would pick up its own output"},
@@ -183,15 +183,15 @@ func TestOrderKeysAndMarkers(t *testing.T) {
 // TestConditionsOfDestinations: they see what there is to see.
 func TestConditionsOfDestinations(t *testing.T) {
 	const file = "routes/specimen-orders.yaml"
-	one := "    folder: \"{laboratory}/orders\"\n    name: \"{specimen_id}-{sequence | pad 6 \\\"0\\\"}.hl7\"\n    one file per: record\n"
+	one := "  folder: \"{laboratory}/orders\"\n  name: \"{specimen_id}-{sequence | pad 6 \\\"0\\\"}.hl7\"\n  one file per: record\n"
 	for _, test := range []struct{ good, says string }{
-		{"    name: \"{specimen_id}.hl7\"\n    one file per: record\n    to:\n      - folder: a\n        when: weight_kg > 100\n", ""},
-		{"    name: \"{specimen_id}.hl7\"\n    one file per: record\n    to:\n      - folder: a\n        when: weight_kg\n", "a condition is needed"},
-		{"    name: \"{specimen_id}.hl7\"\n    one file per: record\n    to:\n      - folder: a\n        when: weihgt_kg > 1\n", "was weight_kg meant?"},
-		{"    name: \"{file.stem}.hl7\"\n    to:\n      - folder: a\n        when: weight_kg > 100\n", "say `one file per: record` if it should"},
-		{"    name: \"{file.stem}.hl7\"\n    to:\n      - folder: a\n        when: file.extension = \"csv\"\n", ""},
-		{"    name: \"{station}/{specimen_id}.hl7\"\n    one file per: record\n    folder: a\n", ""},
-		{"    name: \"x/{station | format \\\"/\\\"}.hl7\"\n    one file per: record\n    folder: a\n", "format"},
+		{"  name: \"{specimen_id}.hl7\"\n  one file per: record\n  to:\n    - folder: a\n      when: weight_kg > 100\n", ""},
+		{"  name: \"{specimen_id}.hl7\"\n  one file per: record\n  to:\n    - folder: a\n      when: weight_kg\n", "a condition is needed"},
+		{"  name: \"{specimen_id}.hl7\"\n  one file per: record\n  to:\n    - folder: a\n      when: weihgt_kg > 1\n", "was weight_kg meant?"},
+		{"  name: \"{file.stem}.hl7\"\n  to:\n    - folder: a\n      when: weight_kg > 100\n", "say `one file per: record` if it should"},
+		{"  name: \"{file.stem}.hl7\"\n  to:\n    - folder: a\n      when: file.extension = \"csv\"\n", ""},
+		{"  name: \"{station}/{specimen_id}.hl7\"\n  one file per: record\n  folder: a\n", ""},
+		{"  name: \"x/{station | format \\\"/\\\"}.hl7\"\n  one file per: record\n  folder: a\n", "format"},
 	} {
 		c, findings := Compile(changed(t, file, one, test.good), "specimen-orders")
 		said := fmt.Sprint([]finding.Finding(findings))

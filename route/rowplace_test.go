@@ -49,7 +49,7 @@ func TestRowsOfFindings(t *testing.T) {
 			check, from = "check: {schema: schemas/s.json}\n", format+" schemas/s.json"
 		}
 		c, findings := Compile(workspace.FromFiles(map[string][]byte{
-			"routes/r.yaml":  []byte("route: r\nlisten: {folder: \"{in}\"}\nread: {" + test.read + "}\n" + check + "map: maps/m.map\ndeliver:\n  good: {folder: \"{out}\", name: \"{file.stem}.json\"}\n  rejected: {folder: \"{out}/rejected\"}\n"),
+			"routes/r.yaml":  []byte("route: r\nlisten: {folder: \"{in}\"}\nread: {" + test.read + "}\n" + check + "map: maps/m.map\ndeliver: {folder: \"{out}\", name: \"{file.stem}.json\"}\nrejected: {folder: \"{out}/rejected\"}\n"),
 			"maps/m.map":     []byte("map m\nsource " + from + "\ntarget json based on samples/s\n" + test.list + "\n"),
 			"samples/s":      []byte(`{"lines": [{"n": 1}]}`),
 			"schemas/s.json": []byte(test.schema),

@@ -13,7 +13,6 @@ import (
 	"ydrion/core/flow"
 	"ydrion/core/format"
 	"ydrion/core/formats"
-	"ydrion/core/lang"
 	"ydrion/core/place"
 )
 
@@ -23,7 +22,7 @@ const mostSampled = 10_000
 // sample holds a route against a file such as those that come: a field that no record of it has is
 // mostly a mistake, as is one that stands more than once where the first is taken. What the route makes of
 // it is told, too.
-func (c *compilation) sample(p *flow.Plan, m *lang.Map) {
+func (c *compilation) sample(p *flow.Plan, made []*branchMap) {
 	said := c.route.Places["read.sample"]
 	content, ok := c.file(c.route.Sample, said)
 	if !ok {
@@ -44,7 +43,9 @@ func (c *compilation) sample(p *flow.Plan, m *lang.Map) {
 		return
 	}
 	mentioned := map[string]bool{}
-	m.Mentions(func(name string, _ int) { mentioned[name] = true })
+	for _, m := range made {
+		m.Mentions(func(name string, _ int) { mentioned[name] = true })
+	}
 	for slot, f := range p.Schema.Record {
 		if p.Document != nil && !mentioned[f.Name] {
 			continue
@@ -65,10 +66,10 @@ func (c *compilation) sample(p *flow.Plan, m *lang.Map) {
 			c.out[len(c.out)-1] = c.out[len(c.out)-1].Suggest("say %s if the first is meant, choose one by a value, or make each a record", strings.Replace(f.At(), part, part+"[1]", 1))
 		}
 	}
-	made := &tried{}
-	result, err := p.Run(context.Background(), bytes.NewReader(content), flow.Inputs{Cores: 1, Sequence: func(int) (int64, error) { return 1, nil }}, made)
+	seen := &tried{}
+	result, err := p.Run(context.Background(), bytes.NewReader(content), flow.Inputs{Cores: 1, Sequence: func(int) (int64, error) { return 1, nil }}, seen)
 	if err == nil && (result.Rejected > 0 || result.Unreadable || result.Disagrees) {
-		why := made.first
+		why := seen.first
 		for _, f := range result.Findings {
 			if f.Severity == finding.Error && why == "" {
 				why = f.Message

@@ -31,7 +31,7 @@ func compiled(t *testing.T, read, schema, lines, target, sample string) (*Compil
 	}
 	w.Files["samples/out.csv"] = []byte(target + "\n")
 	w.Files["maps/m.map"] = []byte("map m\nsource " + format + schema + "\ntarget csv based on samples/out.csv\n\n" + lines + "\n")
-	w.Files["routes/r.yaml"] = []byte("route: r\nlisten: {folder: \"{in}/x\"}\nread: {" + read + "}\n" + checks + "map: maps/m.map\ndeliver:\n  good: {folder: \"{out}/x\", name: \"{file.stem}.csv\"}\n  rejected: {folder: \"{out}/y\"}\n")
+	w.Files["routes/r.yaml"] = []byte("route: r\nlisten: {folder: \"{in}/x\"}\nread: {" + read + "}\n" + checks + "map: maps/m.map\ndeliver: {folder: \"{out}/x\", name: \"{file.stem}.csv\"}\nrejected: {folder: \"{out}/y\"}\n")
 	c, findings := Compile(workspace.FromFiles(w.Files), "r")
 	var said []string
 	for _, f := range findings {
@@ -94,7 +94,7 @@ func TestOwnDescription(t *testing.T) {
 	w.Files["samples/out.csv"] = []byte("a\n")
 	w.Files["maps/m.map"] = []byte("map m\nsource hl7\ntarget csv based on samples/out.csv\n\na = OBX-5\n")
 	w.Files["descriptions/lab.txt"] = []byte("segment OBX 2.5.1 Observation\nR SI Number\nR ID(2) Type\nR CE Test\nX ST Sub\nR VARIES Value\n")
-	w.Files["routes/r.yaml"] = []byte("route: r\nlisten: {folder: \"{in}/x\"}\nread: {format: hl7, record: OBX}\ncheck: {description: descriptions/lab.txt}\nmap: maps/m.map\ndeliver:\n  good: {folder: \"{out}/x\", name: \"{file.stem}.csv\"}\n  rejected: {folder: \"{out}/y\"}\n")
+	w.Files["routes/r.yaml"] = []byte("route: r\nlisten: {folder: \"{in}/x\"}\nread: {format: hl7, record: OBX}\ncheck: {description: descriptions/lab.txt}\nmap: maps/m.map\ndeliver: {folder: \"{out}/x\", name: \"{file.stem}.csv\"}\nrejected: {folder: \"{out}/y\"}\n")
 	c, findings := Compile(workspace.FromFiles(w.Files), "r")
 	if c == nil || c.Files["descriptions/lab.txt"] == nil {
 		t.Fatal(findings)

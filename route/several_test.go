@@ -76,7 +76,7 @@ func several(target, sample, lines, per string) *workspace.Workspace {
 		name = "{file.stem}{record}.out"
 	}
 	return workspace.FromFiles(map[string][]byte{
-		"routes/r.yaml":  []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: json\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  good:\n    name: \"" + name + "\"\n    folder: \"{out}\"\n    one file per: " + per + "\n  rejected:\n    folder: \"{out}/rejected\"\n"),
+		"routes/r.yaml":  []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: json\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  name: \"" + name + "\"\n  folder: \"{out}\"\n  one file per: " + per + "\nrejected:\n  folder: \"{out}/rejected\"\n"),
 		"maps/m.map":     []byte("map m\nsource json schemas/s.json\ntarget " + target + " based on samples/s\n" + lines),
 		"samples/s":      []byte(sample),
 		"schemas/s.json": []byte(`{"properties":{"no":{"type":"string"},"orders":{"type":"array","items":{"properties":{"order":{"type":"string"},"items":{"type":"array","items":{"type":"string"}}}}}}}`),

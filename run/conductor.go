@@ -250,7 +250,7 @@ func (c *Conductor) confine(compiled *route.Compiled) {
 
 // destinations are the folders that a route delivers to.
 func (c *Conductor) destinations(compiled *route.Compiled) (out []string) {
-	for _, d := range compiled.Good.To {
+	for _, d := range compiled.Destinations() {
 		if folder, err := c.e.Resolve(d.Folder); err == nil {
 			out = append(out, folder)
 		}

@@ -16,11 +16,13 @@ import (
 	"ydrion/core/finding"
 	"ydrion/core/flow"
 	"ydrion/core/format"
+	"ydrion/core/lang"
 	"ydrion/core/place"
 	"ydrion/deliver"
 	"ydrion/files"
 	"ydrion/route"
 	"ydrion/store"
+	"ydrion/workspace"
 )
 
 // How many rejected records of a run are kept in the database, and how much of
@@ -37,10 +39,11 @@ const (
 type outputs struct {
 	deliver.Maker
 	route     *route.Compiled
-	name      string   // of the source
-	folders   []string // of the destinations
-	rejected  string   // folder
-	fileNames []string // of the good outputs, when all records go into one; empty: nothing goes there
+	to        []workspace.Destination // of all branches
+	name      string                  // of the source
+	folders   []string                // of the destinations of all branches
+	rejected  string                  // folder
+	fileNames []string                // of the good outputs that are not named by each record; empty: nothing goes there
 
 	spool   string          // where outputs lie whose destinations are out of order
 	spooled map[string]bool // those, by folder
@@ -50,9 +53,7 @@ type outputs struct {
 	undone     bool // the file was compressed, and what is written of it is not
 	ord        int
 	deliveries []store.Delivery // not stored yet
-	all        []*deliver.Output
-	parts      parts // where records are told apart by a value
-	allCount   int64
+	branches   []branch
 	bad        *deliver.Output // rejected records in the source's form
 	source     *flow.Rejects   // writes into bad
 	badCount   int64
@@ -77,6 +78,32 @@ var _ flow.Sink = (*outputs)(nil)
 func (o *outputs) Open(opened *flow.Opened) error {
 	o.opened, o.undone = opened, opened.Plan.Gzip
 	return nil
+}
+
+// branch is what is written of a branch.
+type branch struct {
+	from  int               // its first destination among all
+	all   []*deliver.Output // of all records, by destination
+	count int64             // of the records in them
+	first *batch.Batch      // the first of them, if they are named by it
+	parts parts
+}
+
+// divide makes ready for the branches of the route.
+func (o *outputs) divide() {
+	from := 0
+	for i := range o.route.Plan.Branches {
+		o.branches = append(o.branches, branch{from: from})
+		from += len(o.route.Plan.Branches[i].Outputs)
+	}
+}
+
+// written are the good outputs that are not ended.
+func (o *outputs) written() (out []*deliver.Output) {
+	for i := range o.branches {
+		out = append(append(out, o.branches[i].all...), o.branches[i].parts.outputs()...)
+	}
+	return out
 }
 
 // create begins an output for a folder: in its hidden folder or, if the folder is out
@@ -119,7 +146,7 @@ func (o *outputs) add(out *deliver.Output, kind string, output int, name string,
 	}
 	d := o.route.Rejected
 	if kind == "good" {
-		d = o.route.Good.To[output]
+		d = o.to[output]
 	}
 	if (d.Mode != 0 || d.Owner != "") && !o.spooled[out.Folder] {
 		if err := o.FS.Own(out.Temporary, d.Mode, d.Owner); err != nil {
@@ -159,39 +186,52 @@ func (o *outputs) Batch(b *batch.Batch) error {
 	return nil
 }
 
-func (o *outputs) takeGood(b *batch.Batch) error {
-	switch {
-	case o.opened.Plan.Checked:
-		return nil
-	case o.opened.Plan.Separate:
-		return o.takeEach(b)
-	case o.opened.Plan.By != nil:
-		return o.takeParts(b)
-	}
-	for _, w := range b.Outcomes {
-		if w == batch.Good {
-			o.allCount++
+func (o *outputs) takeGood(b *batch.Batch) (err error) {
+	for k := range o.branches {
+		switch p := &o.opened.Plan.Branches[k]; {
+		case p.Program == nil:
+		case p.Separate:
+			err = o.takeEach(b, k)
+		case p.By != nil:
+			err = o.takeParts(b, k)
+		case p.Several():
+			err = o.takeSeveral(b, k)
+		default:
+			err = o.takeAll(b, k)
+		}
+		if err != nil {
+			return err
 		}
 	}
-	if len(b.Out) == 0 {
-		return nil
+	return nil
+}
+
+// takeAll writes records into one file for each destination of a branch.
+func (o *outputs) takeAll(b *batch.Batch, k int) error {
+	to, p := &o.branches[k], &o.opened.Plan.Branches[k]
+	for i := range b.Outcomes {
+		if b.In(k, i) {
+			if to.count++; to.count == 1 && p.Late() {
+				to.first = b.One(i)
+			}
+		}
 	}
-	made, err := o.opened.All(b, o.all == nil)
-	if err != nil {
+	made, err := o.opened.Assemblies[k].All(b)
+	if err != nil || len(made) == 0 {
 		return err
 	}
-	if o.all == nil {
-		o.all = make([]*deliver.Output, len(o.folders))
-		for i, folder := range o.folders {
-			if o.fileNames[i] == "" {
+	if to.all == nil {
+		to.all = make([]*deliver.Output, len(p.Outputs))
+		for i := range to.all {
+			if o.fileNames[to.from+i] == "" {
 				continue
 			}
-			if o.all[i], err = o.create(folder, fmt.Sprintf("all-%d", i)); err != nil {
+			if to.all[i], err = o.create(o.folders[to.from+i], fmt.Sprintf("all-%d", to.from+i)); err != nil {
 				return err
 			}
 		}
 	}
-	for _, out := range o.all {
+	for _, out := range to.all {
 		if out == nil {
 			continue
 		}
@@ -203,24 +243,24 @@ func (o *outputs) takeGood(b *batch.Batch) error {
 }
 
 // takeEach writes each record into files of its own.
-func (o *outputs) takeEach(b *batch.Batch) error {
-	n := len(o.folders)
-	return o.opened.Each(b, func(i int, made []byte) error {
+func (o *outputs) takeEach(b *batch.Batch, branch int) error {
+	from, n, names := o.branches[branch].from, len(o.opened.Plan.Branches[branch].Outputs), b.Branches[branch].Names
+	return o.opened.Assemblies[branch].Each(b, func(i int, made []byte) error {
 		if len(made) == 0 { // it becomes a row for each of a list, which is empty
 			return nil
 		}
-		for k, name := range b.Names[i*n : i*n+n] {
+		for k, name := range names[i*n : i*n+n] {
 			if name == "" {
 				continue
 			}
-			out, err := o.create(o.folders[k], strconv.Itoa(o.ord+1))
+			out, err := o.create(o.folders[from+k], strconv.Itoa(o.ord+1))
 			if err != nil {
 				return err
 			}
 			if _, err := out.Write(made); err != nil {
 				return errors.Join(err, out.Discard())
 			}
-			if err := o.add(out, "good", k, name, 1, b.First+int64(i)); err != nil {
+			if err := o.add(out, "good", from+k, name, 1, b.First+int64(i)); err != nil {
 				return err
 			}
 		}
@@ -380,27 +420,45 @@ func (o *outputs) Broken(b *format.Broken) error {
 	return o.explain(finding.List{f}, kept)
 }
 
-// finish ends all outputs.
-func (o *outputs) finish() error {
-	for i, out := range o.all {
+// finishAll ends the outputs of all records of a branch.
+func (o *outputs) finishAll(k int) error {
+	to := &o.branches[k]
+	for i, out := range to.all {
 		if out == nil {
 			continue
 		}
-		ends, err := o.opened.Ends()
+		a := &o.opened.Assemblies[k]
+		ends, err := a.Ends()
 		if err != nil {
 			return err
+		}
+		name := o.fileNames[to.from+i]
+		if name == flow.Unnamed {
+			if name, err = a.Name(to.first, i, 0, lang.PartOf{Number: 1, Count: 1, Records: to.count}); err != nil {
+				return err
+			}
 		}
 		if _, err := out.Write(ends); err != nil {
 			return err
 		}
-		o.all[i] = nil
-		if err := o.add(out, "good", i, o.fileNames[i], o.allCount, 1); err != nil {
+		to.all[i] = nil
+		if err := o.add(out, "good", to.from+i, name, to.count, 1); err != nil {
 			return err
 		}
 	}
-	o.all = nil
-	if err := o.finishParts(); err != nil {
-		return err
+	to.all = nil
+	return nil
+}
+
+// finish ends all outputs.
+func (o *outputs) finish() error {
+	for k := range o.branches {
+		if err := o.finishAll(k); err != nil {
+			return err
+		}
+		if err := o.finishParts(k); err != nil {
+			return err
+		}
 	}
 	if bad := o.bad; bad != nil {
 		o.bad = nil
@@ -446,7 +504,7 @@ func (o *outputs) rejectName(ending string) string {
 // whole gives up the good and rejected records that have been written and
 // rejects the file as one piece. What has been said of single records stays.
 func (o *outputs) whole(original io.Reader, findings finding.List) error {
-	for _, out := range append(append(o.all, o.bad), o.parts.outputs()...) {
+	for _, out := range append(o.written(), o.bad) {
 		if out == nil {
 			continue
 		}
@@ -454,7 +512,7 @@ func (o *outputs) whole(original io.Reader, findings finding.List) error {
 			return err
 		}
 	}
-	o.all, o.bad, o.parts = nil, nil, parts{}
+	o.branches, o.bad = nil, nil
 	var except []string
 	for _, out := range []*deliver.Output{o.list, o.report} {
 		if out != nil {
@@ -491,7 +549,7 @@ func (o *outputs) discard() error {
 			first = err
 		}
 	}
-	for _, out := range append(append(o.all, o.bad, o.list, o.report), o.parts.outputs()...) {
+	for _, out := range append(o.written(), o.bad, o.list, o.report) {
 		if out != nil {
 			keep(out.Discard())
 		}
@@ -502,7 +560,8 @@ func (o *outputs) discard() error {
 	if o.kept > 0 {
 		keep(o.sweep())
 	}
-	*o = outputs{Maker: o.Maker, route: o.route, name: o.name, folders: o.folders, rejected: o.rejected, fileNames: o.fileNames, opened: o.opened, keep: o.keep, drop: o.drop, spool: o.spool, spooled: o.spooled, beat: o.beat}
+	*o = outputs{Maker: o.Maker, route: o.route, name: o.name, to: o.to, folders: o.folders, rejected: o.rejected, fileNames: o.fileNames, opened: o.opened, keep: o.keep, drop: o.drop, spool: o.spool, spooled: o.spooled, beat: o.beat}
+	o.divide()
 	return first
 }
 

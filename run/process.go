@@ -81,7 +81,9 @@ func (c *Conductor) prepared(it *item) (*outputs, error) {
 		return c.e.Store.Keep(c.work, *it.Run, deliveries, rejects, first)
 	}
 	out.drop = func() error { return c.e.Store.Drop(c.work, *it.Run) }
-	for _, d := range it.compiled.Good.To {
+	out.to = it.compiled.Destinations()
+	out.divide()
+	for _, d := range out.to {
 		folder, err := c.e.Resolve(d.Folder)
 		if err != nil {
 			return nil, err
@@ -162,7 +164,7 @@ func (c *Conductor) fill(it *item, out *outputs) error {
 	switch {
 	case it.verdict != nil && it.verdict.what == workspace.Reject:
 		result.Findings = finding.List{it.verdict.finding}
-	case !it.compiled.Plan.Named():
+	default:
 		env := &lang.Env{Facts: inputs.Facts}
 		if it.compiled.Plan.Unread {
 			if err := unread(env, read, it.Size, it.compiled.Plan, inputs); err != nil {
@@ -218,12 +220,32 @@ func (c *Conductor) fill(it *item, out *outputs) error {
 			return err
 		}
 	}
-	if err := out.finish(); err != nil {
+	if err := c.finish(it, out, &commit, &result); err != nil {
 		return err
 	}
 	commit.Findings, commit.Deliveries, commit.Rejects, commit.Kept, commit.Numbers = result.Findings, out.deliveries, out.rejects, out.kept, *numbers
 	it.commit, it.balance, it.whole = commit, commit.Balance, commit.Whole
 	return nil
+}
+
+// finish ends the outputs. If one cannot be ended or named, the file is rejected whole.
+func (c *Conductor) finish(it *item, out *outputs, commit *store.Commit, result *flow.Result) error {
+	err := out.finish()
+	var unfinished *flow.Unfinished
+	if !errors.As(err, &unfinished) {
+		return err
+	}
+	result.Findings = append(result.Findings, unfinished.Finding)
+	commit.Whole, commit.Balance.Rejected, commit.Balance.Good = true, result.In-result.Filtered, 0
+	whole, err := c.original(it)
+	if err != nil {
+		return err
+	}
+	defer whole.Close()
+	if err := out.whole(whole, result.Findings); err != nil {
+		return err
+	}
+	return out.finish()
 }
 
 // passOn gives a file whose records have been checked to its destinations as it came.
@@ -239,16 +261,24 @@ func (c *Conductor) passOn(it *item, out *outputs, records int64) error {
 // nameAll names the outputs of a run whose records go into one file for each
 // destination.
 func (o *outputs) nameAll(env *lang.Env) *finding.Finding {
-	var problem string
-	switch o.fileNames, problem = o.route.Plan.Names(env, nil, 0, nil); problem {
-	case "":
-		return nil
-	case flow.NowhereTo:
-		f := finding.New("deliver.nowhere", place.InFile(o.name), flow.NowhereTo)
-		return &f
+	o.fileNames = nil
+	for i := range o.route.Plan.Branches {
+		p, problem := &o.route.Plan.Branches[i], ""
+		if p.Named() {
+			o.fileNames = append(o.fileNames, make([]string, len(p.Outputs))...)
+			continue
+		}
+		switch o.fileNames, problem = p.Names(env, nil, 0, o.fileNames); {
+		case problem == "" || p.Skip != "":
+		case problem == flow.NowhereTo:
+			f := finding.New("deliver.nowhere", place.InFile(o.name), flow.NowhereTo)
+			return &f
+		default:
+			f := finding.New("deliver.name", place.InFile(o.name), "the output cannot be named: %s", problem)
+			return &f
+		}
 	}
-	f := finding.New("deliver.name", place.InFile(o.name), "the output cannot be named: %s", problem)
-	return &f
+	return nil
 }
 
 // inputs is what a run depends on besides the file. The numbers that it is

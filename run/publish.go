@@ -134,8 +134,8 @@ func (c *Conductor) publishNamed(it *item, d store.Delivery) (deliver.Outcome, e
 		}
 	}
 	taken := workspace.Count
-	if d.Kind == "good" && d.Output < len(it.compiled.Good.To) {
-		taken = it.compiled.Good.To[d.Output].Taken
+	if to := it.compiled.Destinations(); d.Kind == "good" && d.Output < len(to) {
+		taken = to[d.Output].Taken
 	}
 	for n := 1; ; n++ {
 		name := deliver.Counted(d.Name, n)
@@ -161,8 +161,8 @@ func (c *Conductor) stageThere(it *item, d *store.Delivery) error {
 	temporary, holder, err := c.maker(d.Run).Stage(spooled, d.Folder)
 	if err == nil && it.compiled != nil {
 		to := it.compiled.Rejected
-		if d.Kind == "good" && d.Output < len(it.compiled.Good.To) {
-			to = it.compiled.Good.To[d.Output]
+		if all := it.compiled.Destinations(); d.Kind == "good" && d.Output < len(all) {
+			to = all[d.Output]
 		}
 		if to.Mode != 0 || to.Owner != "" {
 			err = c.fs.Own(temporary, to.Mode, to.Owner)

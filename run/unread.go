@@ -67,29 +67,30 @@ func (c *counting) Read(b []byte) (int, error) {
 
 // copy writes a file with so many records into all outputs, as it is.
 func (o *outputs) copy(original io.Reader, records int64) (err error) {
-	o.all = make([]*deliver.Output, len(o.folders))
-	var to []io.Writer
+	to := &o.branches[0]
+	to.all = make([]*deliver.Output, len(o.folders))
+	var written []io.Writer
 	for i, folder := range o.folders {
 		if o.fileNames[i] == "" {
 			continue
 		}
-		if o.all[i], err = o.create(folder, fmt.Sprintf("file-%d", i)); err != nil {
+		if to.all[i], err = o.create(folder, fmt.Sprintf("file-%d", i)); err != nil {
 			return err
 		}
-		to = append(to, o.all[i])
+		written = append(written, to.all[i])
 	}
-	if _, err = io.Copy(io.MultiWriter(to...), alive{original, o}); err != nil {
+	if _, err = io.Copy(io.MultiWriter(written...), alive{original, o}); err != nil {
 		return err
 	}
-	for i, out := range o.all {
+	for i, out := range to.all {
 		if out == nil {
 			continue
 		}
-		o.all[i] = nil
+		to.all[i] = nil
 		if err := o.add(out, "good", i, o.fileNames[i], records, 1); err != nil {
 			return err
 		}
 	}
-	o.all = nil
+	to.all = nil
 	return nil
 }

@@ -34,12 +34,19 @@ func TestDemoFilesBecomeWhatTheyBecame(t *testing.T) {
 			fmt.Fprintf(&got, "%s\n", f)
 		}
 		for _, r := range trial.Records {
-			fmt.Fprintf(&got, "\n-- record %d, line %d: %s %s\n", r.Record, r.Line, r.Outcome, r.FileName)
+			made, name := "", ""
+			if len(r.Became) > 0 {
+				made = r.Became[0].Made
+			}
+			if len(r.Became) > 0 && len(r.Became[0].Files) > 0 {
+				name = r.Became[0].Files[0].Name
+			}
+			fmt.Fprintf(&got, "\n-- record %d, line %d: %s %s\n", r.Record, r.Line, r.Outcome, name)
 			for _, f := range r.Findings {
 				fmt.Fprintf(&got, "%s (%s)\n", f, f.Rule)
 			}
-			got.WriteString(strings.ReplaceAll(strings.TrimRight(r.Made, "\r\n"), "\r", "\n"))
-			if r.Made != "" {
+			got.WriteString(strings.ReplaceAll(strings.TrimRight(made, "\r\n"), "\r", "\n"))
+			if made != "" {
 				got.WriteByte('\n')
 			}
 		}

@@ -134,7 +134,7 @@ func (s *Service) space(folder string) (info files.Info, free, total int64, err 
 // places are the folders that a route works in.
 func places(c *route.Compiled) []string {
 	out := []string{c.Listen.Folder, c.Rejected.Folder}
-	for _, d := range c.Good.To {
+	for _, d := range c.Destinations() {
 		out = append(out, d.Folder)
 	}
 	return out

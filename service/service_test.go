@@ -81,19 +81,19 @@ func TestTryShowsRecords(t *testing.T) {
 	}
 	trial := try(t, "specimen-orders", content, TrialRequest{From: 7, Limit: 2})
 	good, bad := trial.Records[0], trial.Records[1]
-	if good.Outcome != "good" || good.Line != 14 || good.FileName != "AP-000006-000007.hl7" || good.Fields[7].Value != "a|b\nc" || len(good.Findings) != 0 {
+	if good.Outcome != "good" || good.Line != 14 || good.Became[0].Files[0].Name != "AP-000006-000007.hl7" || good.Fields[7].Value != "a|b\nc" || len(good.Findings) != 0 {
 		t.Errorf("%+v", good)
 	}
 	note := ""
-	for _, l := range good.Lines {
+	for _, l := range good.Became[0].Lines {
 		if l.Path == "NTE-3" {
 			note = l.Value
 		}
 	}
-	if note != "a|b\nc" || !strings.Contains(good.Made, `NTE|1||a\F\b\.br\c`) {
-		t.Errorf("the note is %q in %q", note, good.Made)
+	if note != "a|b\nc" || !strings.Contains(good.Became[0].Made, `NTE|1||a\F\b\.br\c`) {
+		t.Errorf("the note is %q in %q", note, good.Became[0].Made)
 	}
-	if bad.Outcome != "rejected" || bad.Made != "" || len(bad.Lines) != 0 || len(bad.Findings) != 1 || bad.Findings[0].Place.Path != "weight_kg" || !strings.HasPrefix(bad.Raw, "AP-000007,") || strings.HasSuffix(bad.Raw, "\n") {
+	if bad.Outcome != "rejected" || len(bad.Became) != 0 || len(bad.Findings) != 1 || bad.Findings[0].Place.Path != "weight_kg" || !strings.HasPrefix(bad.Raw, "AP-000007,") || strings.HasSuffix(bad.Raw, "\n") {
 		t.Errorf("%+v", bad)
 	}
 }
@@ -220,8 +220,9 @@ func TestTryFolds(t *testing.T) {
 		t.Errorf("%s: %d lines for %d values; %+v", r.Outcome, len(r.Fields), total(r.Fields), r.Fields)
 	}
 	r = try(t, "reagent-orders", few, TrialRequest{From: 1, Limit: 1}).Records[0]
-	if last := r.Lines[len(r.Lines)-1]; r.Outcome != "good" || last.Path != "SE-2" || !strings.HasPrefix(last.Value, "0") || len(r.Lines) > 60 {
-		t.Errorf("%d lines, the last %+v", len(r.Lines), last)
+	lines := r.Became[0].Lines
+	if last := lines[len(lines)-1]; r.Outcome != "good" || last.Path != "SE-2" || !strings.HasPrefix(last.Value, "0") || len(lines) > 60 {
+		t.Errorf("%d lines, the last %+v", len(lines), last)
 	}
 }
 
@@ -237,7 +238,7 @@ func TestTooMuchIsMade(t *testing.T) {
 	heading := "order,for,article,description,quantity,unit,price,wanted\n"
 	run := func(file string) (*Trial, string) {
 		c := compiled(t, "reagent-orders")
-		c.Plan.Program.Most = 3000
+		c.Plan.Branches[0].Program.Most = 3000
 		var good strings.Builder
 		r, err := Try(context.Background(), c, strings.NewReader(file), flow.Inputs{}, TrialRequest{From: 1, Limit: 100, Whole: true, Output: &good})
 		if err != nil {

@@ -26,16 +26,21 @@ type RecordView struct {
 	Outcome  string        `json:"outcome" enum:"good,rejected,filtered"`
 	Raw      string        `json:"raw" doc:"the record as it stands in the file, decoded"`
 	Fields   []format.Line `json:"fields" doc:"the source's fields by name"`
-	Made     string        `json:"made" doc:"what it became, empty if nothing"`
-	Lines    []format.Line `json:"lines" doc:"what it became, position by position"`
-	FileName string        `json:"file_name,omitempty" doc:"the output's name, when each record becomes a file"`
-	Files    []FileTo      `json:"files,omitempty" doc:"the names at each destination that takes it"`
+	Became   []Became      `json:"became" doc:"what it became, in each branch that it took"`
 	Findings finding.List  `json:"findings"`
+}
+
+// Became is what a record became in a branch of its route.
+type Became struct {
+	Branch string        `json:"branch,omitempty" doc:"its name, where the route has several"`
+	Made   string        `json:"made"`
+	Lines  []format.Line `json:"lines" doc:"position by position"`
+	Files  []FileTo      `json:"files,omitempty" doc:"the names at each destination that takes it, when outputs are named by records"`
 }
 
 // FileTo is the name of an output at a destination.
 type FileTo struct {
-	Destination int    `json:"destination" doc:"from 0"`
+	Destination int    `json:"destination" doc:"of the branch, from 0"`
 	Name        string `json:"name"`
 }
 
@@ -46,6 +51,7 @@ type TrialRequest struct {
 	Rejected bool // only those that were not good
 	Rows     int  // how many rows of long lists to show; 0: FewRows
 	Whole    bool // go on to the end, for the balance
+	Branch   int  // whose output is written, from 0
 	Output   io.Writer
 	Rejects  io.Writer
 }
@@ -87,7 +93,7 @@ func (v *viewer) Open(o *flow.Opened) error {
 }
 
 func (v *viewer) Batch(b *batch.Batch) error {
-	if v.request.Output != nil && len(b.Out) > 0 {
+	if v.request.Output != nil {
 		if err := v.write(b); err != nil {
 			return err
 		}
@@ -122,15 +128,19 @@ func (v *viewer) Batch(b *batch.Batch) error {
 
 // write writes what has been made of a batch.
 func (v *viewer) write(b *batch.Batch) error {
-	if v.opened.Plan.Separate {
-		return v.opened.Each(b, func(_ int, made []byte) error {
+	a := &v.opened.Assemblies[v.request.Branch]
+	switch {
+	case a.Branch().Program == nil:
+		return nil
+	case a.Branch().Separate:
+		return a.Each(b, func(_ int, made []byte) error {
 			v.begun = true
 			_, err := v.request.Output.Write(made)
 			return err
 		})
 	}
-	made, err := v.opened.All(b, !v.begun)
-	if err == nil {
+	made, err := a.All(b)
+	if err == nil && len(made) > 0 {
 		v.begun = true
 		_, err = v.request.Output.Write(made)
 	}
@@ -140,7 +150,7 @@ func (v *viewer) write(b *batch.Batch) error {
 func (v *viewer) view(b *batch.Batch, i int) RecordView {
 	raw := v.opened.Reader.Raw(b, i)
 	r := RecordView{Record: b.First + int64(i), Line: b.Place(i, b.Bounds[i].Off).Line, Outcome: [...]string{"good", "rejected", "filtered"}[b.Outcomes[i]], Raw: strings.TrimRight(string(clip(raw)), "\r\n"),
-		Fields: []format.Line{}, Lines: []format.Line{}, Findings: v.opened.Findings(b, i)}
+		Fields: []format.Line{}, Became: []Became{}, Findings: v.opened.Findings(b, i)}
 	rows, found := cmp.Or(v.request.Rows, FewRows), map[string]bool{}
 	for _, f := range r.Findings {
 		found[f.Place.Path] = true
@@ -149,27 +159,35 @@ func (v *viewer) view(b *batch.Batch, i int) RecordView {
 		l.Value = string(clip([]byte(l.Value)))
 		r.Fields = append(r.Fields, l)
 	}
-	if b.Outcomes[i] == batch.Good {
-		made := b.Made(i)
-		made = made[min(v.opened.Plan.Program.Skip(), len(made)):]
-		lines := v.opened.Plan.Target.Show(made)
-		if lines == nil { // it is read as what came
-			lines = format.Lines(v.opened.Reader.Outline(made))
-		}
-		r.Made, r.Lines = string(clip(made)), format.Fold(lines, rows, found)
-		if n := len(v.opened.Plan.Outputs); len(b.Names) >= (i+1)*n {
-			r.FileName = b.Names[i*n]
-			for k, name := range b.Names[i*n : i*n+n] {
-				if name != "" {
-					r.Files = append(r.Files, FileTo{k, name})
-				}
-			}
+	for k := range v.opened.Plan.Branches {
+		if p := &v.opened.Plan.Branches[k]; b.In(k, i) && p.Program != nil {
+			r.Became = append(r.Became, v.became(b, i, k, rows, found))
 		}
 	}
 	if r.Findings == nil {
 		r.Findings = finding.List{}
 	}
 	return r
+}
+
+// became shows what a record became in a branch.
+func (v *viewer) became(b *batch.Batch, i, k, rows int, found map[string]bool) Became {
+	p, m := &v.opened.Plan.Branches[k], &b.Branches[k]
+	made := m.Made(i)
+	made = made[min(p.Program.Skip(), len(made)):]
+	lines := p.Target.Show(made)
+	if lines == nil { // it is read as what came
+		lines = format.Lines(v.opened.Reader.Outline(made))
+	}
+	out := Became{Branch: p.Name, Made: string(clip(made)), Lines: format.Fold(lines, rows, found)}
+	if n := len(p.Outputs); len(m.Names) >= (i+1)*n {
+		for k, name := range m.Names[i*n : i*n+n] {
+			if name != "" && name != flow.Unnamed {
+				out.Files = append(out.Files, FileTo{k, name})
+			}
+		}
+	}
+	return out
 }
 
 // clip bounds what is shown of a value.
@@ -189,7 +207,7 @@ func (v *viewer) Broken(b *format.Broken) error {
 	if len(v.trial.Records) >= v.request.Limit || f.Place.Record < v.request.From {
 		return nil
 	}
-	v.trial.Records = append(v.trial.Records, RecordView{Record: f.Place.Record, Line: f.Place.Line, Outcome: "rejected", Raw: string(rest), Fields: []format.Line{}, Lines: []format.Line{}, Findings: finding.List{f}})
+	v.trial.Records = append(v.trial.Records, RecordView{Record: f.Place.Record, Line: f.Place.Line, Outcome: "rejected", Raw: string(rest), Fields: []format.Line{}, Became: []Became{}, Findings: finding.List{f}})
 	return nil
 }
 
@@ -207,7 +225,7 @@ func Try(ctx context.Context, c *route.Compiled, in io.Reader, inputs flow.Input
 	result, err := c.Plan.Run(ctx, in, inputs, v)
 	if err == nil && v.begun {
 		var ends []byte
-		if ends, err = v.opened.Ends(); err == nil {
+		if ends, err = v.opened.Assemblies[request.Branch].Ends(); err == nil {
 			_, err = request.Output.Write(ends)
 		}
 	}
@@ -241,17 +259,18 @@ func tryUnread(c *route.Compiled, in io.Reader, inputs flow.Inputs, request Tria
 			return err
 		}
 	}
-	r := RecordView{Record: 1, Line: 1, Outcome: "good", Findings: finding.List{}, Lines: []format.Line{}, Fields: []format.Line{{Path: "file.type", Value: env.Type}, {Path: "file.size", Value: strconv.FormatInt(size, 10)}}}
-	names, problem := c.Plan.Names(env, nil, 0, nil)
+	r := RecordView{Record: 1, Line: 1, Outcome: "good", Findings: finding.List{}, Became: []Became{}, Fields: []format.Line{{Path: "file.type", Value: env.Type}, {Path: "file.size", Value: strconv.FormatInt(size, 10)}}}
+	names, problem := c.Plan.Branches[0].Names(env, nil, 0, nil)
+	became := Became{Lines: []format.Line{}}
 	for k, name := range names {
 		if name != "" {
-			r.FileName = cmp.Or(r.FileName, name)
-			r.Files = append(r.Files, FileTo{k, name})
+			became.Files = append(became.Files, FileTo{k, name})
 		}
 	}
+	r.Became = []Became{became}
 	trial.Findings, trial.Balance = finding.List{}, flow.Balance{In: 1, Good: 1, Bytes: size}
 	if problem != "" {
-		r.Outcome, r.Files, r.FileName = "rejected", nil, ""
+		r.Outcome, r.Became = "rejected", []Became{}
 		trial.Balance.Good, trial.Balance.Rejected = 0, 1
 		r.Findings = finding.List{finding.New("deliver.name", place.InFile(inputs.Name), "%s", problem)}
 	}

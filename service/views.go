@@ -155,7 +155,7 @@ func (s *Service) stages(c *route.Compiled, t store.Tally) []Stage {
 	}
 	check := Stage{Name: "check", Sentence: fmt.Sprintf("Checks %d fields against %s.", len(c.Plan.Schema.Record), c.Schema), Details: []string{}, Count: t.Rejected, Unit: "rejected"}
 	if c.Schema == "" {
-		check.Sentence = fmt.Sprintf("Checks the syntax of records; the map takes %d positions of them.", len(c.Plan.Schema.Record))
+		check.Sentence = fmt.Sprintf("Checks the syntax of records; the route takes %d positions of them.", len(c.Plan.Schema.Record))
 	}
 	if c.Plan.Document != nil {
 		check.Sentence = fmt.Sprintf("Checks records against %s, a JSON Schema; maps have %d fields of it.", c.Schema, len(c.Plan.Schema.Record))
@@ -201,12 +201,53 @@ func (s *Service) stages(c *route.Compiled, t store.Tally) []Stage {
 	if c.OnlyChecked() {
 		return []Stage{s.listenStage(c, t), read, check, s.deliverStage(c, t), s.rejectStage(c, t)}
 	}
-	mapping := Stage{Name: "map", Sentence: fmt.Sprintf("Makes %s by %s.", formats.Named(c.Plan.Makes).Makes, c.Map), Details: []string{}, Count: t.Filtered, Unit: "left out"}
-	if c.Plan.Program.AsCame() {
-		mapping.Sentence = fmt.Sprintf("Passes %s on as they came, with what %s changes.", formats.Named(c.Plan.Makes).Makes, c.Map)
-	}
-	return []Stage{s.listenStage(c, t), read, check, mapping, s.deliverStage(c, t), s.rejectStage(c, t)}
+	return []Stage{s.listenStage(c, t), read, check, mapStage(c, t), s.deliverStage(c, t), s.rejectStage(c, t)}
 }
+
+// mapStage says what is made of records, in each branch.
+func mapStage(c *route.Compiled, t store.Tally) Stage {
+	stage := Stage{Name: "map", Details: []string{}, Count: t.Filtered, Unit: "left out"}
+	if len(c.Branches) > 1 {
+		stage.Sentence = fmt.Sprintf("Sends records into %d branches.", len(c.Branches))
+	}
+	for i := range c.Branches {
+		b, p := &c.Branches[i], &c.Plan.Branches[i]
+		makes := formats.Named(p.Makes).Makes
+		says := ""
+		switch {
+		case b.Skip != "":
+			says = "left out: " + b.Skip
+		case b.Map == "":
+			says = fmt.Sprintf("passes %s on as they came", makes)
+		case p.Program.AsCame():
+			says = fmt.Sprintf("passes %s on as they came, with what %s changes", makes, b.Map)
+		default:
+			says = fmt.Sprintf("makes %s by %s", makes, b.Map)
+		}
+		if b.Name == "" {
+			stage.Sentence = upper(says) + "."
+			break
+		}
+		when := "all records"
+		switch {
+		case p.Otherwise:
+			when = "what no other branch takes"
+		case b.When != "":
+			when = "when " + b.When
+		}
+		line := fmt.Sprintf("%s, %s: %s.", b.Name, when, says)
+		if notes := strings.TrimSpace(b.Notes); notes != "" {
+			line += " " + notes
+		}
+		if stage.Details = append(stage.Details, line); stage.Sentence == "" {
+			stage.Sentence = "Sends records into one branch."
+		}
+	}
+	return stage
+}
+
+// upper is a text with a capital letter.
+func upper(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 // readSentence says how files are read.
 func readSentence(r workspace.Read) string {
@@ -278,50 +319,72 @@ func holds(c *route.Compiled) string {
 	return "; one that cannot go on lets the others pass"
 }
 
+// outputs says what a branch makes outputs of.
+func outputs(c *route.Compiled, b *workspace.Branch) string {
+	switch {
+	case c.Unread():
+		return "each file"
+	case c.OnlyChecked():
+		return "each file as it came"
+	case b.PerRecord:
+		return "one file for each record"
+	case b.By != "":
+		return "one file for each " + b.By
+	case b.Records > 0:
+		return fmt.Sprintf("one file for each %d records", b.Records)
+	case b.Bytes > 0:
+		return fmt.Sprintf("one file for each %d bytes", b.Bytes)
+	}
+	return "one file for each pickup"
+}
+
+// destination says how files come to a destination. If there are several, it says which this is.
+func (s *Service) destination(d workspace.Destination, several bool) string {
+	say := map[workspace.WhenTaken]string{workspace.Count: "a name that is taken gets a number", workspace.Replace: "a file of the same name is replaced", workspace.ReplaceKeep: "a file of the same name is replaced and kept beside it", workspace.HoldTaken: "a name that is taken holds the delivery"}[d.Taken]
+	where := ""
+	if several {
+		where = s.folder(d.Folder) + ": "
+	}
+	switch d.When {
+	case "":
+	case workspace.Otherwise:
+		where += "what no other takes; "
+	default:
+		where += "when " + d.When + "; "
+	}
+	if d.Name != "" {
+		where += "named " + d.Name + "; "
+	}
+	line := where + say
+	if d.Mode != 0 {
+		line += fmt.Sprintf("; permissions %#o", d.Mode)
+	}
+	if d.Owner != "" {
+		line += "; owner " + d.Owner
+	}
+	return upper(line) + "."
+}
+
 func (s *Service) deliverStage(c *route.Compiled, t store.Tally) Stage {
-	what := "one file for each pickup"
-	if c.Unread() {
-		what = "each file"
-	}
-	if c.OnlyChecked() {
-		what = "each file as it came"
-	}
-	if c.Good.PerRecord {
-		what = "one file for each record"
-	}
-	if c.Good.By != "" {
-		what = "one file for each " + c.Good.By
-	}
 	stage := Stage{Name: "deliver", Details: []string{}, Count: t.Good, Unit: "good"}
-	first := c.Good.To[0]
-	stage.Sentence = fmt.Sprintf("Delivers %s to %s, named %s.", what, s.folder(first.Folder), c.Good.Name)
-	if len(c.Good.To) > 1 {
-		stage.Sentence = fmt.Sprintf("Delivers %s to each of %d destinations, named %s.", what, len(c.Good.To), c.Good.Name)
+	all := c.Destinations()
+	for i := range c.Branches {
+		b := &c.Branches[i]
+		if b.Skip != "" {
+			continue
+		}
+		what := outputs(c, b)
+		if len(c.Branches) > 1 || b.Name != "" {
+			stage.Details = append(stage.Details, fmt.Sprintf("%s: %s, named %s.", b.Name, what, b.FileName))
+		} else if stage.Sentence = fmt.Sprintf("Delivers %s to %s, named %s.", what, s.folder(b.To[0].Folder), b.FileName); len(b.To) > 1 {
+			stage.Sentence = fmt.Sprintf("Delivers %s to each of %d destinations, named %s.", what, len(b.To), b.FileName)
+		}
+		for _, d := range b.To {
+			stage.Details = append(stage.Details, s.destination(d, len(all) > 1))
+		}
 	}
-	for _, d := range c.Good.To {
-		say := map[workspace.WhenTaken]string{workspace.Count: "a name that is taken gets a number", workspace.Replace: "a file of the same name is replaced", workspace.ReplaceKeep: "a file of the same name is replaced and kept beside it", workspace.HoldTaken: "a name that is taken holds the delivery"}[d.Taken]
-		where := ""
-		if len(c.Good.To) > 1 {
-			where = s.folder(d.Folder) + ": "
-		}
-		switch d.When {
-		case "":
-		case workspace.Otherwise:
-			where += "what no other takes; "
-		default:
-			where += "when " + d.When + "; "
-		}
-		if d.Name != "" {
-			where += "named " + d.Name + "; "
-		}
-		line := where + say
-		if d.Mode != 0 {
-			line += fmt.Sprintf("; permissions %#o", d.Mode)
-		}
-		if d.Owner != "" {
-			line += "; owner " + d.Owner
-		}
-		stage.Details = append(stage.Details, strings.ToUpper(line[:1])+line[1:]+".")
+	if stage.Sentence == "" {
+		stage.Sentence = fmt.Sprintf("Delivers what the branches make to %d destinations.", len(all))
 	}
 	if c.Retry.For != workspace.Forever {
 		stage.Details = append(stage.Details, fmt.Sprintf("What fails is tried again for %s, then it waits for a person.", timetable.Short(c.Retry.For)))

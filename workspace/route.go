@@ -2,7 +2,6 @@ package workspace
 
 import (
 	"fmt"
-	"io/fs"
 	"regexp"
 	"slices"
 	"strconv"
@@ -29,11 +28,11 @@ type Route struct {
 	Duplicates Duplicates
 	Read
 	Check
-	Map    string // file
-	Good   Good
-	Retry  Retry
-	Keep   Keep
-	Expect []Expectation
+	// Branches are the ways that records go, in the order of the file: one without a name, if it names none.
+	Branches []Branch
+	Retry    Retry
+	Keep     Keep
+	Expect   []Expectation
 	// Rejected is where rejected records and files go.
 	Rejected Destination
 	Places   map[string]place.Place // of the settings, by key
@@ -155,45 +154,13 @@ type Exception struct {
 // Standard is the description that ships with the program.
 const Standard = "standard"
 
-// Good says where good records go.
-type Good struct {
-	Name      string // with expressions in braces
-	PerRecord bool   // one file for each record
-	By        string // one for each value of an expression in braces; empty: it does not say
-	After     string // follows every record
-	AsSample  bool   // segments end as in the map's sample
-	Guard     bool   // values that spreadsheet programs take for formulas get an apostrophe
-	To        []Destination
-}
-
-// Otherwise is the condition of destinations that take what no other takes.
-const Otherwise = "otherwise"
-
-// WhenTaken is what happens when a name is taken at the destination.
-type WhenTaken string
-
-const (
-	Count       WhenTaken = "count"            // a number is added to the name
-	Replace     WhenTaken = "replace"          // the new file takes the place of the former
-	ReplaceKeep WhenTaken = "replace and keep" // and the former is kept beside it with a number
-	HoldTaken   WhenTaken = "hold"             // the delivery waits for a person
-)
-
-// Destination is a folder and how files come into it.
-type Destination struct {
-	Folder string
-	Name   string // overrides the output's name; empty: that one
-	When   string // a condition; empty: always
-	Taken  WhenTaken
-	Mode   fs.FileMode // permissions, 0: as they come
-	Owner  string      // user:group, empty: as it comes
-	Place  string      // key of its place in Route.Places
-}
-
 // Retry says how long a delivery that fails is tried again by itself.
 type Retry struct {
 	For time.Duration // then it waits for a person
 }
+
+// defaultRetry is how long what fails is tried again if a route does not say.
+const defaultRetry = 7 * 24 * time.Hour
 
 // Forever says that something is kept without end.
 const Forever = time.Duration(-1)
@@ -237,19 +204,7 @@ func (w *Workspace) route(file string) {
 	} else {
 		r.check(m.sub("check"))
 	}
-	if r.Unread() {
-		if m.has("map") || m.has("check") {
-			m.bad(m.at, "workspace.value", "files of this route go on unread (read.format: file): they have neither a map nor checks")
-		}
-		r.Map = m.text("map")
-	} else if r.Map = m.text("map"); r.Map == "" && r.Check.Schema == "" && r.Check.Description == "" {
-		m.bad(m.where("map"), "workspace.missing", "map is missing, or what files are checked against (check.schema, check.description) if they are to go on as they came")
-	}
-	if r.OnlyChecked() && r.Tolerate < 0 {
-		r.Tolerate = 0
-	}
-	r.Places["map"] = m.where("map")
-	r.deliver(m.sub("deliver"))
+	r.branches(m)
 	r.keep(m.sub("keep"))
 	for _, e := range m.each("expect") {
 		r.expect(e)
@@ -511,7 +466,10 @@ const Unread = "file"
 func (r *Route) Unread() bool { return r.Format == Unread }
 
 // OnlyChecked tells whether the route's files go on as they came, if nothing is wrong with their records.
-func (r *Route) OnlyChecked() bool { return r.Map == "" && !r.Unread() }
+func (r *Route) OnlyChecked() bool {
+	b := &r.Branches[0]
+	return !r.Unread() && b.Name == "" && b.Map == "" && b.Whole()
+}
 
 // options are what a route says of its files, as formats ask for it.
 type options struct {
@@ -536,68 +494,6 @@ func (o options) Bad(key, says string, args ...any) {
 		at = o.where(key)
 	}
 	o.bad(at, "workspace.value", says, args...)
-}
-
-func (r *Route) deliver(m *mapping) {
-	good := m.sub("good")
-	r.Good = Good{Name: good.required("name"), After: good.text("after each")}
-	if by := good.text("one file per"); strings.Contains(by, "{") {
-		r.Good.By = by
-	} else if by != "" && by != "pickup" && by != "record" {
-		good.bad(good.where("one file per"), "workspace.value", "deliver.good.one file per is %q; it can be pickup, record, or for each value of something a text with that in braces, such as \"{station}\"", by)
-	} else {
-		r.Good.PerRecord = by == "record"
-	}
-	r.Places["deliver.good.one file per"] = good.where("one file per")
-	r.Good.Guard = good.oneOf("formulas", "kept", "kept", "guarded") == "guarded"
-	r.Good.AsSample = good.oneOf("segments end", "as standard", "as standard", "as sample") == "as sample"
-	r.Places["deliver.good.segments end"] = good.where("segments end")
-	r.Places["deliver.good.formulas"] = good.where("formulas")
-	r.Places["deliver.good.name"] = good.where("name")
-	if good.has("to") {
-		for i, to := range good.each("to") {
-			r.Good.To = append(r.Good.To, r.destination(to, fmt.Sprintf("deliver.good.to[%d]", i), true))
-			to.done()
-		}
-		if good.has("folder") {
-			good.bad(good.where("folder"), "workspace.value", "either one folder or a list of destinations (to) is given")
-		}
-		good.get("folder")
-	}
-	if len(r.Good.To) == 0 {
-		r.Good.To = []Destination{r.destination(good, "deliver.good", false)}
-	}
-	good.done()
-	rejected := m.sub("rejected")
-	r.Rejected = r.destination(rejected, "deliver.rejected", false)
-	rejected.done()
-	retry := m.sub("retry")
-	r.Retry.For = retry.span("for", 7*24*time.Hour)
-	retry.done()
-	m.done()
-}
-
-var ownerForm = regexp.MustCompile(`^[A-Za-z0-9_.-]*(:[A-Za-z0-9_.-]+)?$`)
-
-func (r *Route) destination(m *mapping, key string, listed bool) Destination {
-	d := Destination{Folder: m.folder("folder"), Place: key}
-	r.Places[key+".folder"] = m.where("folder")
-	if listed {
-		d.Name, d.When = m.text("name"), m.text("when")
-		r.Places[key+".name"], r.Places[key+".when"] = m.where("name"), m.where("when")
-	}
-	d.Taken = WhenTaken(m.oneOf("name taken", string(Count), string(Count), string(Replace), string(ReplaceKeep), string(HoldTaken)))
-	if s := m.text("permissions"); s != "" {
-		n, err := strconv.ParseUint(s, 8, 32)
-		if err != nil || n == 0 || n > 0o777 || len(s) < 3 {
-			m.bad(m.where("permissions"), "workspace.value", "permissions are given in octal digits such as \"0640\"")
-		}
-		d.Mode = fs.FileMode(n)
-	}
-	if d.Owner = m.text("owner"); !ownerForm.MatchString(d.Owner) {
-		m.bad(m.where("owner"), "workspace.value", "the owner is given as user, user:group or :group")
-	}
-	return d
 }
 
 func (r *Route) keep(m *mapping) {

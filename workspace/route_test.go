@@ -38,7 +38,7 @@ func TestTimetableOfARoute(t *testing.T) {
 func TestSettingsThatAreWrong(t *testing.T) {
 	listen := func(s string) (string, string) { return "listen:\n", "listen:\n" + s }
 	top := func(s string) (string, string) { return "listen:\n", s + "listen:\n" }
-	deliver := func(s string) (string, string) { return "  rejected:\n", s + "  rejected:\n" }
+	deliver := func(s string) (string, string) { return "rejected:\n", s + "rejected:\n" }
 	for _, test := range []struct {
 		where func(string) (string, string)
 		with  string
@@ -67,7 +67,7 @@ func TestSettingsThatAreWrong(t *testing.T) {
 		{top, "expect:\n  - by: \"06:30\"\n  - by: \"07:30\"\n", "give them names"},
 		{top, "expect:\n  - by: \"06:30\"\n    smallest: 3X\n", "must be a size in bytes"},
 		{top, "expect: soon\n", "expect must be a list"},
-		{deliver, "  retry:\n    for: long\n", "must be a duration"},
+		{deliver, "retry:\n  for: long\n", "must be a duration"},
 	} {
 		change, to := test.where(test.with)
 		r, findings := loaded(t, change, to)
@@ -78,26 +78,26 @@ func TestSettingsThatAreWrong(t *testing.T) {
 }
 
 func TestDestinations(t *testing.T) {
-	from := strings.Index(good, "  good:\n")
-	to := strings.Index(good, "  rejected:\n")
+	from := strings.Index(good, "deliver:\n")
+	to := strings.Index(good, "rejected:\n")
 	with := func(text string) (*Route, string) {
-		r, findings := loaded(t, good[from:to], "  good:\n"+text)
+		r, findings := loaded(t, good[from:to], "deliver:\n"+text)
 		return r, fmt.Sprint([]finding.Finding(findings))
 	}
-	r, said := with("    name: a.hl7\n    to:\n      - folder: one\n        permissions: \"0640\"\n        owner: lab:lab\n      - folder: two\n        when: weight_kg > 100\n        name: \"{record}.hl7\"\n        name taken: replace and keep\n")
+	r, said := with("  name: a.hl7\n  to:\n    - folder: one\n      permissions: \"0640\"\n      owner: lab:lab\n    - folder: two\n      when: weight_kg > 100\n      name: \"{record}.hl7\"\n      name taken: replace and keep\n")
 	if r == nil {
 		t.Fatal(said)
 	}
-	if d := r.Good.To; len(d) != 2 || d[0].Mode != 0o640 || d[0].Owner != "lab:lab" || d[0].Taken != Count || d[1].When != "weight_kg > 100" || d[1].Name != "{record}.hl7" || d[1].Taken != ReplaceKeep {
+	if d := r.Branches[0].To; len(d) != 2 || d[0].Mode != 0o640 || d[0].Owner != "lab:lab" || d[0].Taken != Count || d[1].When != "weight_kg > 100" || d[1].Name != "{record}.hl7" || d[1].Taken != ReplaceKeep {
 		t.Errorf("%+v", d)
 	}
 	for text, says := range map[string]string{
-		"    name: a\n    folder: one\n    to:\n      - folder: two\n":   "either one folder or a list of destinations",
-		"    name: a\n    to:\n      - when: x > 1\n":                    "deliver.good.to[1].folder is missing",
-		"    name: a\n    folder: one\n    permissions: \"0999\"\n":      "permissions are given in octal digits",
-		"    name: a\n    folder: one\n    owner: \"a b\"\n":             "the owner is given as user, user:group or :group",
-		"    name: a\n    folder: one\n    name taken: overwrite\n":      "it can be count or replace or replace and keep or hold",
-		"    name: a\n    to:\n      - folder: one\n        weight: 3\n": "has no key \"weight\"",
+		"  name: a\n  folder: one\n  to:\n    - folder: two\n":   "either one folder or a list of destinations",
+		"  name: a\n  to:\n    - when: x > 1\n":                  "deliver.to[1].folder is missing",
+		"  name: a\n  folder: one\n  permissions: \"0999\"\n":    "permissions are given in octal digits",
+		"  name: a\n  folder: one\n  owner: \"a b\"\n":           "the owner is given as user, user:group or :group",
+		"  name: a\n  folder: one\n  name taken: overwrite\n":    "it can be count or replace or replace and keep or hold",
+		"  name: a\n  to:\n    - folder: one\n      weight: 3\n": "has no key \"weight\"",
 	} {
 		if r, said := with(text); r != nil || !strings.Contains(said, says) {
 			t.Errorf("%q: does not say %q but\n%s", text, says, said)

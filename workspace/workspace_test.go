@@ -21,11 +21,10 @@ check:
   tolerate: 2.5%
 map: maps/orders.map
 deliver:
-  good:
-    folder: "{laboratory}/orders"
-    name: "{file.stem}.hl7"
-  rejected:
-    folder: "{stations}/rejected"
+  folder: "{laboratory}/orders"
+  name: "{file.stem}.hl7"
+rejected:
+  folder: "{stations}/rejected"
 `
 
 func TestRoute(t *testing.T) {
@@ -37,7 +36,7 @@ func TestRoute(t *testing.T) {
 	if r == nil || len(w.Files) != 2 {
 		t.Fatalf("routes %v, files %d", w.Routes, len(w.Files))
 	}
-	if r.Listen.Folder != "{stations}/inbox" || r.Notice != ByEvents || r.Rhythm != 30*time.Second || r.Tolerate != 0.025 || r.Good.PerRecord || r.Charset != "utf-8" {
+	if r.Listen.Folder != "{stations}/inbox" || r.Notice != ByEvents || r.Rhythm != 30*time.Second || r.Tolerate != 0.025 || r.Branches[0].PerRecord || r.Charset != "utf-8" {
 		t.Errorf("%+v", r)
 	}
 	for name, want := range map[string]bool{"a.csv": true, ".a.csv": false, "a.CSV": false, "a.csv.part": false} {

@@ -291,6 +291,15 @@ func (m *mapping) bytes(key string) int64 {
 	if s == "" {
 		return 0
 	}
+	n, ok := size(s)
+	if !ok {
+		m.bad(m.where(key), "workspace.type", "%s must be a size in bytes such as 200, 20k or 3M", m.join(key))
+	}
+	return n
+}
+
+// size is what a text says such as 200, 20k or 3M, in bytes.
+func size(s string) (bytes int64, ok bool) {
 	digits, unit := s, int64(1)
 	for i, suffix := range []string{"k", "M", "G"} {
 		if d, ok := strings.CutSuffix(s, suffix); ok {
@@ -298,10 +307,7 @@ func (m *mapping) bytes(key string) int64 {
 		}
 	}
 	n, err := strconv.ParseInt(digits, 10, 32)
-	if err != nil || n < 0 {
-		m.bad(m.where(key), "workspace.type", "%s must be a size in bytes such as 200, 20k or 3M", m.join(key))
-	}
-	return n * unit
+	return n * unit, err == nil && n >= 0
 }
 
 // each reads a list of mappings.

@@ -45,6 +45,7 @@ type Note struct {
 	Record int32 // index in the batch
 	Slot   int32 // -1: the whole record
 	Rule   int32 // index in the rules of whoever found it
+	Branch int32 // whose map found it
 	Source Source
 	Warn   bool
 	Table  int32  // from 1, of whose row something is said; 0: of the record
@@ -85,11 +86,8 @@ type Opened struct {
 // Batch is a block of whole records.
 type Batch struct {
 	Open     []Opened // what its records stand in before it begins, the outermost first, where that is known
-	Keys     []string // by record, of the output that it goes into, where those are told apart by a value
-	Numbers  []int64  // by record, of that output
-	Pieces   []uint32 // by record, how many of the target it has become, where Keys are known
-	Parts    int64    // how many of the target the good records have become
 	Buf      []byte   // text, slack, tail of rewritten values
+	Plain    []byte   // the same for values that leave the format they came in; nil: there is no difference
 	N        int      // bytes of text
 	Base     int64    // offset of the text in the decoded stream
 	Line     int64    // line of the first byte
@@ -105,14 +103,57 @@ type Batch struct {
 	Tables   []Table  // the rows of the records' lists
 	Outcomes []Outcome
 	Notes    []Note
-	Out      []byte        // what the records became, in order
-	Ends     []uint32      // end in Out for each record
-	Names    []string      // for each record a name in each output (or none), when each becomes a file
+	Branches []Branch      // what the records became in each
 	Turn     chan struct{} // closed when all batches before have been numbered
 	Next     chan struct{} // to be closed when this one has been
 	Done     chan struct{} // receives when the batch is ready to be given out
 
 	marks []mark // what Place has counted
+}
+
+// Branch is what the records of a batch became in a branch of a route.
+type Branch struct {
+	Out     []byte   // in order
+	Ends    []uint32 // end in Out for each record
+	Taken   []bool   // by record, whether it has become anything here; empty: every good one has
+	Names   []string // for each record a name at each destination (or none), when outputs are named by records
+	Keys    []string // by record, of the output that it goes into, where those are told apart by a value
+	Numbers []int64  // by record, of that output
+	Pieces  []uint32 // by record, how many of the target it has become, where those are told apart
+	Parts   int64    // how many of the target the good records have become
+	Number  int64    // of the output of all records, where it has one
+}
+
+// Made is what a record became.
+func (m *Branch) Made(record int) []byte { return m.Out[m.From(record):m.Ends[record]] }
+
+// From is where in Out a record begins, when those before it have ended.
+func (m *Branch) From(record int) int {
+	if record == 0 {
+		return 0
+	}
+	return int(m.Ends[record-1])
+}
+
+// In tells whether a record has become something in a branch.
+func (b *Batch) In(branch, record int) bool {
+	taken := b.Branches[branch].Taken
+	return b.Outcomes[record] == Good && (len(taken) == 0 || taken[record])
+}
+
+// Divide makes room for so many branches.
+func (b *Batch) Divide(branches int) {
+	for len(b.Branches) < branches {
+		b.Branches = append(b.Branches, Branch{})
+	}
+	b.Branches = b.Branches[:branches]
+}
+
+// reset makes it empty.
+func (m *Branch) reset() {
+	m.Out, m.Ends, m.Names = usual(m.Out, 32*Size)[:0], usual(m.Ends, Size/4)[:0], usual(m.Names, Size/16)[:0]
+	m.Keys, m.Numbers, m.Pieces, m.Taken = usual(m.Keys, Size/16)[:0], usual(m.Numbers, Size/16)[:0], usual(m.Pieces, Size/16)[:0], usual(m.Taken, Size)[:0]
+	m.Parts, m.Number = 0, 0
 }
 
 // mark is how many lines end before an offset, and how many characters stand before it in its line.
@@ -204,9 +245,9 @@ func (b *Batch) Cut(records int, rows []int) {
 // Reset makes a used batch empty and keeps its memory, unless large records or very many
 // have made it unusually big.
 func (b *Batch) Reset() {
-	b.Buf, b.Out = usual(b.Buf, 4*Size), usual(b.Out, 32*Size)
+	b.Buf, b.Plain = usual(b.Buf, 4*Size), nil
 	b.Bounds, b.Messages, b.Spans = usual(b.Bounds, Size/8), usual(b.Messages, Size/8), usual(b.Spans, Size)
-	b.Notes, b.Outcomes, b.Ends, b.Names = usual(b.Notes, Size/32), usual(b.Outcomes, Size), usual(b.Ends, Size/4), usual(b.Names, Size/16)
+	b.Notes, b.Outcomes = usual(b.Notes, Size/32), usual(b.Outcomes, Size)
 	b.N, b.Unusual, b.Lines, b.Lead = 0, false, 0, 0
 	b.Bounds, b.Messages, b.Spans, b.Notes, b.Outcomes = b.Bounds[:0], b.Messages[:0], b.Spans[:0], b.Notes[:0], b.Outcomes[:0]
 	for i := range b.Tables {
@@ -214,8 +255,10 @@ func (b *Batch) Reset() {
 		t.Spans, t.At, t.Ends = usual(t.Spans, Size), usual(t.At, Size), usual(t.Ends, Size)
 	}
 	b.Tables = b.Tables[:0]
-	b.Out, b.Ends, b.Names, b.Parts = b.Out[:0], b.Ends[:0], b.Names[:0], 0
-	b.Open, b.Keys, b.Numbers, b.Pieces = b.Open[:0], usual(b.Keys, Size/16)[:0], usual(b.Numbers, Size/16)[:0], usual(b.Pieces, Size/16)[:0]
+	for i := range b.Branches {
+		b.Branches[i].reset()
+	}
+	b.Open = b.Open[:0]
 	b.marks = usual(b.marks, Size/stride)[:0]
 }
 
@@ -259,13 +302,44 @@ func give(spans []Span, slots int, twins []Twin) {
 	}
 }
 
-// Made is what a record became: a piece of Out.
-func (b *Batch) Made(record int) []byte {
-	from := uint32(0)
-	if record > 0 {
-		from = b.Ends[record-1]
+// One is a record alone, with its values and rows and without its text: it can be kept.
+func (b *Batch) One(record int) *Batch {
+	one := &Batch{First: b.First + int64(record), Seq: b.Seq + int64(record), Slots: b.Slots, Bounds: []Span{{}}}
+	buf := b.Buf
+	if b.Plain != nil {
+		buf = b.Plain
 	}
-	return b.Out[from:b.Ends[record]]
+	take := func(spans []Span) (out []Span) {
+		for _, s := range spans {
+			if !s.Absent() {
+				off := uint32(len(one.Buf))
+				one.Buf = append(one.Buf, buf[s.Off:s.End]...)
+				s = Span{off, uint32(len(one.Buf))}
+			}
+			out = append(out, s)
+		}
+		return out
+	}
+	one.Spans = take(b.Spans[record*b.Slots : record*b.Slots+b.Slots])
+	from, to := make([]int, len(b.Tables)), make([]int, len(b.Tables)) // rows of each table
+	for i := range b.Tables {
+		t := &b.Tables[i]
+		own := Table{Slots: t.Slots, Above: t.Above}
+		above, end := record, record+1
+		if t.Above >= 0 {
+			above, end = from[t.Above], to[t.Above]
+		}
+		if above < end {
+			from[i], _ = b.Rows(i, above)
+			_, to[i] = b.Rows(i, end-1)
+		}
+		for ; above < end; above++ {
+			own.Ends = append(own.Ends, t.Ends[above]-uint32(from[i]))
+		}
+		own.Spans, own.At = take(t.Spans[from[i]*t.Slots:to[i]*t.Slots]), make([]uint32, to[i]-from[i])
+		one.Tables = append(one.Tables, own)
+	}
+	return one
 }
 
 // Place resolves an offset in the text to its place in the file. Lines are

@@ -47,23 +47,23 @@ func TestValuesAndOutputs(t *testing.T) {
 	if _, ok := b.Value(1, 0); ok || !Missing.Absent() || (Span{}).Absent() {
 		t.Error("a missing span has a value")
 	}
-	b.Out, b.Ends = []byte("xxyyy"), []uint32{2, 2, 5}
+	made := &Branch{Out: []byte("xxyyy"), Ends: []uint32{2, 2, 5}}
 	for i, want := range []string{"xx", "", "yyy"} {
-		if got := string(b.Made(i)); got != want {
+		if got := string(made.Made(i)); got != want {
 			t.Errorf("record %d became %q, want %q", i, got, want)
 		}
 	}
 }
 
 func TestResetKeepsUsualMemoryOnly(t *testing.T) {
-	b := &Batch{Buf: make([]byte, 10, Size), Out: make([]byte, 10, Size), Bounds: make([]Span, 3), Notes: make([]Note, 2)}
+	b := &Batch{Buf: make([]byte, 10, Size), Branches: []Branch{{Out: make([]byte, 10, Size)}}, Bounds: make([]Span, 3), Notes: make([]Note, 2)}
 	b.Reset()
-	if b.Records() != 0 || len(b.Notes) != 0 || len(b.Out) != 0 || cap(b.Buf) != Size {
+	if b.Records() != 0 || len(b.Notes) != 0 || len(b.Branches[0].Out) != 0 || cap(b.Buf) != Size {
 		t.Errorf("%+v", b)
 	}
-	b.Buf, b.Out = make([]byte, 5*Size), make([]byte, 40*Size)
+	b.Buf, b.Branches[0].Out = make([]byte, 5*Size), make([]byte, 40*Size)
 	b.Reset()
-	if b.Buf != nil || b.Out != nil {
+	if b.Buf != nil || b.Branches[0].Out != nil {
 		t.Error("a batch keeps the memory of one huge record")
 	}
 }

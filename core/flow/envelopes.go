@@ -2,11 +2,15 @@ package flow
 
 import (
 	"bytes"
-	"fmt"
+	"cmp"
+	"slices"
 	"strconv"
 
 	"ydrion/core/batch"
+	"ydrion/core/finding"
 	"ydrion/core/format"
+	"ydrion/core/lang"
+	"ydrion/core/place"
 	"ydrion/core/text"
 )
 
@@ -46,40 +50,127 @@ func (e *enveloping) close(out []byte, but int) []byte {
 	return out
 }
 
+// Assembly puts the outputs of a branch together: its records, and what stands around them.
+type Assembly struct {
+	opened    *Opened
+	branch    *Branch
+	index     int
+	begun     bool
+	number    int64 // of the output of all
+	records   int64 // of the target, in it
+	envelopes enveloping
+}
+
+// Branch is the one whose outputs these are.
+func (a *Assembly) Branch() *Branch { return a.branch }
+
+// Number gives the next output of so many records its number of the route's sequence, 0 if it needs none.
+// It is called in the order of the file, and nothing else has numbers of the sequence then.
+func (a *Assembly) Number() (int64, error) {
+	switch {
+	case !a.branch.Numbered():
+		return 0, nil
+	case a.opened.sequence == nil:
+		a.number++
+		return a.number, nil
+	}
+	return a.opened.sequence(1)
+}
+
+// Size is how many bytes a record adds at most to an output that has begun.
+func (a *Assembly) Size(b *batch.Batch, record int, stands []format.Envelope, end []byte) (int64, error) {
+	made, err := b.Branches[a.index].Made(record), error(nil)
+	if a.branch.Program.AsCame() {
+		for _, e := range stands {
+			made = slices.Concat(made, e.Opens, e.Closes, e.Number, make([]byte, digits))
+		}
+		made, err = text.Encode(slices.Concat(made, end), a.opened.Charset)
+	} else {
+		made, err = a.branch.Program.Encode(made)
+	}
+	return int64(len(made)), err
+}
+
+// digits are those of a count at most.
+const digits = 20
+
+// Name names an output that has been written, by its first record.
+func (a *Assembly) Name(first *batch.Batch, destination int, number int64, part lang.PartOf) (string, error) {
+	e := &lang.Env{Facts: a.opened.facts, Reader: a.opened.Reader, Part: part, Number: cmp.Or(number, a.number)}
+	name, problem := a.branch.Outputs[destination].Name.Name(e, first, 0)
+	if problem != "" {
+		f := finding.New("deliver.name", place.InFile(a.opened.facts.Name), "the output that begins with record %d cannot be named: %s", first.First, problem)
+		return "", &Unfinished{f}
+	}
+	return name, nil
+}
+
 // enveloped tells whether messages go on as they came, in envelopes.
-func (o *Opened) enveloped() (format.Enveloped, bool) {
-	r, is := o.Reader.(format.Enveloped)
-	return r, is && o.Plan.Program.AsCame()
+func (a *Assembly) enveloped() (format.Enveloped, bool) {
+	r, is := a.opened.Reader.(format.Enveloped)
+	return r, is && a.branch.Program.AsCame()
 }
 
 // All gives what the good records of a batch are in an output of all, in the character set of the output. The
-// output's first batch has what the output begins with.
-func (o *Opened) All(b *batch.Batch, first bool) ([]byte, error) {
-	if framer, is := o.Plan.Program.Framer(); is {
-		if !first {
-			return text.Encode(b.Out, o.Charset)
+// output's first records have what the output begins with.
+func (a *Assembly) All(b *batch.Batch) ([]byte, error) {
+	m := &b.Branches[a.index]
+	if len(m.Out) == 0 {
+		return nil, nil
+	}
+	o, first := a.opened, !a.begun
+	if a.begun = true; first {
+		if a.number = m.Number; a.branch.Several() { // they are looked at as one
+			var err error
+			if a.number, err = a.Number(); err != nil {
+				return nil, err
+			}
 		}
-		return o.marked(append(framer.Begins(o.Reader), b.Out...))
 	}
-	reader, is := o.enveloped()
+	a.records += m.Parts
+	if framer, is := a.branch.Program.Framer(); is {
+		if !first {
+			return text.Encode(m.Out, o.Charset)
+		}
+		return o.marked(append(framer.Begins(o.Reader), m.Out...))
+	}
+	reader, is := a.enveloped()
 	if !is {
-		return o.made(b.Out, first)
-	}
-	if first {
-		o.envelopes = enveloping{}
+		return a.made(m.Out, first)
 	}
 	var out []byte
 	reader.Envelopes(b, func(record int, around []format.Envelope, end []byte) {
-		if b.Outcomes[record] == batch.Good {
-			out = append(append(o.envelopes.next(out, around), b.Made(record)...), end...)
+		if b.In(a.index, record) {
+			out = append(append(a.envelopes.next(out, around), m.Made(record)...), end...)
 		}
 	})
 	return text.Encode(out, o.Charset)
 }
 
-// Part is one of the outputs of a file whose records are told apart by a value.
+// made gives what has been written of records in the character set of the output. The output's first has
+// what it begins with.
+func (a *Assembly) made(written []byte, first bool) ([]byte, error) {
+	if first {
+		begins, _, problem := a.branch.Program.Surround(a.opened.facts, a.number, 0)
+		if problem != nil {
+			return nil, &Unfinished{*problem}
+		}
+		written = append(begins, written[a.branch.Program.Skip():]...)
+	}
+	return a.branch.Program.Encode(written)
+}
+
+// Ends gives what an output of all good records ends with.
+func (a *Assembly) Ends() ([]byte, error) {
+	if a.branch.Separate {
+		return nil, nil
+	}
+	return (&Part{Assembly: a, number: a.number, records: a.records, envelopes: a.envelopes}).Ends()
+}
+
+// Part is one of several outputs of a file: of the records of a value, or of so many.
 type Part struct {
-	opened    *Opened
+	*Assembly
 	number    int64
 	records   int64 // of the target
 	begun     bool
@@ -87,14 +178,14 @@ type Part struct {
 }
 
 // Part begins an output with a number of the route's sequence.
-func (o *Opened) Part(number int64) *Part { return &Part{opened: o, number: number} }
+func (a *Assembly) Part(number int64) *Part { return &Part{Assembly: a, number: number} }
 
-// Parts gives each good record of a batch, with what stands around it.
-func (o *Opened) Parts(b *batch.Batch, give func(record int, around []format.Envelope, end []byte) error) error {
-	reader, is := o.enveloped()
+// Records gives each good record of a batch, with what stands around it.
+func (a *Assembly) Records(b *batch.Batch, give func(record int, around []format.Envelope, end []byte) error) error {
+	reader, is := a.enveloped()
 	if !is {
-		for i, w := range b.Outcomes {
-			if w == batch.Good {
+		for i := range b.Outcomes {
+			if b.In(a.index, i) {
 				if err := give(i, nil, nil); err != nil {
 					return err
 				}
@@ -104,7 +195,7 @@ func (o *Opened) Parts(b *batch.Batch, give func(record int, around []format.Env
 	}
 	var failed error
 	reader.Envelopes(b, func(record int, around []format.Envelope, end []byte) {
-		if failed == nil && b.Outcomes[record] == batch.Good {
+		if failed == nil && b.In(a.index, record) {
 			failed = give(record, around, end)
 		}
 	})
@@ -113,47 +204,58 @@ func (o *Opened) Parts(b *batch.Batch, give func(record int, around []format.Env
 
 // Add gives what a record adds to the output, in the character set of that: before the first stands what the
 // output begins with.
-func (p *Part) Add(b *batch.Batch, record int, around []format.Envelope, end []byte) ([]byte, error) {
-	o, made := p.opened, b.Made(record)
+func (p *Part) Add(b *batch.Batch, record int, stands []format.Envelope, end []byte) ([]byte, error) {
+	o, m := p.opened, &b.Branches[p.index]
+	made := m.Made(record)
 	if len(made) == 0 { // it becomes a row for each of a list, which is empty
 		return nil, nil
 	}
 	first := !p.begun
 	p.begun = true
-	p.records += int64(b.Pieces[record])
-	if framer, is := o.Plan.Program.Framer(); is {
+	p.records += int64(m.Pieces[record])
+	if framer, is := p.branch.Program.Framer(); is {
 		if first {
 			return o.marked(append(framer.Begins(o.Reader), made...))
 		}
 		return text.Encode(made, o.Charset)
 	}
-	if _, is := o.enveloped(); is {
-		return text.Encode(append(append(p.envelopes.next(nil, around), made...), end...), o.Charset)
+	if _, is := p.enveloped(); is {
+		return text.Encode(append(append(p.envelopes.next(nil, stands), made...), end...), o.Charset)
 	}
 	if first {
-		begins, _, problem := o.Plan.Program.Surround(o.facts, p.number, 0)
+		begins, _, problem := p.branch.Program.Surround(o.facts, p.number, 0)
 		if problem != nil {
-			return nil, fmt.Errorf("%s", problem)
+			return nil, &Unfinished{*problem}
 		}
-		made = append(begins, made[o.Plan.Program.Skip():]...)
+		made = append(begins, made[p.branch.Program.Skip():]...)
 	}
-	return o.Plan.Program.Encode(made)
+	return p.branch.Program.Encode(made)
 }
 
 // Ends gives what the output ends with.
 func (p *Part) Ends() ([]byte, error) {
 	o := p.opened
-	if framer, is := o.Plan.Program.Framer(); is {
+	if framer, is := p.branch.Program.Framer(); is {
 		return text.Encode(framer.Ends(o.Reader, p.records), o.Charset)
 	}
-	if _, is := o.enveloped(); is {
+	if _, is := p.enveloped(); is {
 		return text.Encode(p.envelopes.close(nil, 0), o.Charset)
 	}
-	_, ends, problem := o.Plan.Program.Surround(o.facts, p.number, p.records)
+	_, ends, problem := p.branch.Program.Surround(o.facts, p.number, p.records)
 	if problem != nil {
-		return nil, fmt.Errorf("%s", problem)
+		return nil, &Unfinished{*problem}
 	}
-	return o.Plan.Program.Encode(ends)
+	return p.branch.Program.Encode(ends)
+}
+
+// Closing is how many bytes the output ends with at most, from its first record on.
+func (p *Part) Closing() (int64, error) {
+	ended := *p
+	ends, err := ended.Ends()
+	if len(ends) == 0 {
+		return 0, err
+	}
+	return int64(len(ends)) + digits*int64(1+len(p.envelopes.open)), err
 }
 
 // marked is text in the file's own character set, behind its byte order mark.
@@ -163,39 +265,24 @@ func (o *Opened) marked(b []byte) ([]byte, error) {
 }
 
 // Each gives each good record of a batch as an output of its own.
-func (o *Opened) Each(b *batch.Batch, give func(record int, made []byte) error) error {
-	reader, is := o.enveloped()
-	if !is {
-		framer, framed := o.Plan.Program.Framer()
-		for i, w := range b.Outcomes {
-			if w != batch.Good {
-				continue
-			}
-			made, err := []byte(nil), error(nil)
-			if framed {
-				made, err = o.marked(append(framer.Begins(o.Reader), b.Made(i)...))
-			} else {
-				made, err = o.made(b.Made(i), false)
-			}
-			if err != nil {
-				return err
-			}
-			if err := give(i, made); err != nil {
-				return err
-			}
+func (a *Assembly) Each(b *batch.Batch, give func(record int, made []byte) error) error {
+	o, m := a.opened, &b.Branches[a.index]
+	framer, framed := a.branch.Program.Framer()
+	_, enveloped := a.enveloped()
+	return a.Records(b, func(record int, stands []format.Envelope, end []byte) (err error) {
+		made := m.Made(record)
+		switch {
+		case framed:
+			made, err = o.marked(append(framer.Begins(o.Reader), made...))
+		case enveloped:
+			e := enveloping{}
+			made, err = text.Encode(e.close(append(append(e.next(nil, stands), made...), end...), 0), o.Charset)
+		default:
+			made, err = a.branch.Program.Encode(made)
 		}
-		return nil
-	}
-	var failed error
-	reader.Envelopes(b, func(record int, around []format.Envelope, end []byte) {
-		if failed != nil || b.Outcomes[record] != batch.Good {
-			return
+		if err != nil {
+			return err
 		}
-		e := enveloping{}
-		out := e.close(append(append(e.next(nil, around), b.Made(record)...), end...), 0)
-		if out, failed = text.Encode(out, o.Charset); failed == nil {
-			failed = give(record, out)
-		}
+		return give(record, made)
 	})
-	return failed
 }

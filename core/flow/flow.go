@@ -37,16 +37,10 @@ type Plan struct {
 	Charset  text.Charset
 	Gzip     bool // files are compressed with gzip
 	Schema   *schema.Schema
-	Program  *lang.Program
-	Target   format.Target
-	Makes    string // the target's format
-	After    []byte // follows every written record
-	Outputs  []Output
-	Separate bool           // one output for each record
-	By       *lang.Template // one output for each of its values
-	Unread   bool           // files go on as they are: only their outputs are named
-	Checked  bool           // files go on as they came, if nothing is wrong with their records: nothing is made of those
-	Sequence bool           // what is made of a record, or its name, uses the route's sequence
+	Branches []Branch
+	Unread   bool // files go on as they are: only their outputs are named
+	Checked  bool // files go on as they came, if nothing is wrong with their records: nothing is made of those
+	Sequence bool // what is made of a record, or its name, uses the route's sequence
 	// Document, if there is one, is the JSON Schema that records are checked against, whole.
 	Document *jsonschema.Schema
 	// Against checks messages against their standard: what differs rejects them, or is a warning.
@@ -54,9 +48,6 @@ type Plan struct {
 	Messages bool        // what differs rejects all records of its message
 	Except   []Exception // what counts otherwise; the first that fits does
 }
-
-// Named tells whether outputs are named by their records.
-func (p *Plan) Named() bool { return p.Separate || p.By != nil }
 
 // Exception is a difference from a standard that counts otherwise than the others.
 type Exception struct {
@@ -75,51 +66,6 @@ func (e *Exception) Fits(d format.Difference) bool {
 }
 
 var repetition = regexp.MustCompile(`\[[0-9]+\]`)
-
-// Output is where what records become goes to: its name, and whether it goes
-// there at all.
-type Output struct {
-	Name *lang.Template
-	When *lang.Test // nil: always
-	// Otherwise takes what no other output takes.
-	Otherwise bool
-}
-
-// Names adds the names of all outputs for a record (or, without a batch, for the whole file); that of an
-// output is empty if nothing of it goes there. The problem says why there are none.
-func (p *Plan) Names(e *lang.Env, b *batch.Batch, record int, names []string) (_ []string, problem string) {
-	from, none := len(names), true
-	for k := range p.Outputs {
-		name := ""
-		if o := &p.Outputs[k]; problem == "" && !o.Otherwise {
-			name, problem = o.name(e, b, record)
-		}
-		none = none && name == ""
-		names = append(names, name)
-	}
-	for k := range p.Outputs {
-		if o := &p.Outputs[k]; o.Otherwise && none && problem == "" {
-			names[from+k], problem = o.name(e, b, record)
-		}
-	}
-	if problem == "" && !slices.ContainsFunc(names[from:], func(n string) bool { return n != "" }) {
-		problem = NowhereTo
-	}
-	return names, problem
-}
-
-// name makes an output's name; it is empty if nothing goes there.
-func (o *Output) name(e *lang.Env, b *batch.Batch, record int) (name, problem string) {
-	if o.When != nil {
-		if holds, problem := o.When.Holds(e, b, record); problem != "" || !holds {
-			return "", problem
-		}
-	}
-	return o.Name.Name(e, b, record)
-}
-
-// NowhereTo is why a record or file is rejected that no output is for.
-const NowhereTo = "none of the route's destinations takes it: no condition (when) holds"
 
 // Inputs are what a run depends on besides the file. With the same inputs the
 // same file gives the same outputs.
@@ -164,30 +110,13 @@ type Opened struct {
 	Charset text.Charset
 	Mark    []byte // byte order mark
 
-	facts     lang.Facts
-	sequence  int64
-	begins    []byte
-	around    surrounding
-	laid      laid
-	envelopes enveloping
-	parts     int64 // that the good records have become
-}
+	// Assemblies put the outputs of each branch together.
+	Assemblies []Assembly
 
-// made gives what has been written of records in the character set of the output. The output's first has
-// what it begins with.
-func (o *Opened) made(written []byte, first bool) ([]byte, error) {
-	if first {
-		written = append(slices.Clone(o.begins), written[o.Plan.Program.Skip():]...)
-	}
-	return o.Plan.Program.Encode(written)
-}
-
-// Ends gives what an output of all good records ends with.
-func (o *Opened) Ends() ([]byte, error) {
-	if o.Plan.Separate {
-		return nil, nil
-	}
-	return (&Part{opened: o, number: o.sequence, records: o.parts, envelopes: o.envelopes}).Ends()
+	facts    lang.Facts
+	sequence func(n int) (int64, error)
+	around   surrounding
+	laid     laid
 }
 
 // Result is what became of a file.
@@ -231,7 +160,14 @@ func (o *Opened) describe(b *batch.Batch, n batch.Note) finding.Finding {
 	case batch.Standard:
 		return difference(b, n)
 	}
-	return o.Plan.Program.Describe(b, n, o.Reader)
+	if n.Rule == branchRule {
+		at := b.Place(int(n.Record), b.Bounds[n.Record].Off)
+		if n.Warn {
+			return finding.Warn("route.skip", at, "%s", n.Text)
+		}
+		return finding.New("route.branch", at, "%s", n.Text)
+	}
+	return o.Plan.Branches[n.Branch].Program.Describe(b, n, o.Reader)
 }
 
 // Run reads a whole file. An error is one of the system or of the sink, or the
@@ -243,16 +179,15 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 		result.Unreadable = true
 		return result, err
 	}
-	opened := &Opened{Plan: p, Reader: reader, Charset: decoded.Charset, Mark: decoded.Mark, facts: inputs.Facts, sequence: 1}
-	if inputs.Sequence != nil && p.Program.Numbered() && p.By == nil {
-		if opened.sequence, err = inputs.Sequence(1); err != nil {
-			return result, err
+	opened := &Opened{Plan: p, Reader: reader, Charset: decoded.Charset, Mark: decoded.Mark, facts: inputs.Facts, sequence: inputs.Sequence}
+	for i := range p.Branches {
+		opened.Assemblies = append(opened.Assemblies, Assembly{opened: opened, branch: &p.Branches[i], index: i})
+		if program := p.Branches[i].Program; program != nil {
+			if _, _, problem := program.Surround(inputs.Facts, 1, 0); problem != nil {
+				result.Findings, result.Unreadable = append(result.Findings, *problem), true
+				return result, nil
+			}
 		}
-	}
-	var problem *finding.Finding
-	if opened.begins, _, problem = p.Program.Surround(inputs.Facts, opened.sequence, 0); problem != nil {
-		result.Findings, result.Unreadable = append(result.Findings, *problem), true
-		return result, nil
 	}
 	if err := sink.Open(opened); err != nil {
 		return result, err
@@ -264,7 +199,7 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 			})
 		})
 	}
-	r := &run{plan: p, opened: opened, inputs: inputs, sink: sink, next: 1, seen: p.Schema.NewSeen(), keys: map[string]int64{}, result: &result}
+	r := &run{plan: p, opened: opened, inputs: inputs, sink: sink, next: 1, seen: p.Schema.NewSeen(), keys: make([]map[string]int64, len(p.Branches)), numbers: make([]int64, len(p.Branches)), result: &result}
 	cores := inputs.Cores
 	if cores <= 0 {
 		cores = runtime.GOMAXPROCS(0)
@@ -276,6 +211,11 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 		err = r.alone(ctx)
 	} else {
 		err = r.together(ctx, cores)
+	}
+	var unfinished *Unfinished
+	if errors.As(err, &unfinished) {
+		result.Findings, result.Disagrees = append(result.Findings, unfinished.Finding), true
+		return result, nil
 	}
 	var broken *format.Broken
 	if errors.As(err, &broken) {
@@ -371,8 +311,20 @@ type run struct {
 	// Only touched by the batch whose turn it is.
 	next int64
 	seen *schema.Seen
-	keys map[string]int64 // of outputs that have come, and their numbers
 	fail error
+	// By branch: of outputs for values that have come, their numbers; and that of the output of all, 0: none yet.
+	keys    []map[string]int64
+	numbers []int64
+}
+
+// worker is what batches are worked on with, one after the other: an environment for each branch.
+type worker []*lang.Env
+
+func (r *run) worker() (w worker) {
+	for i := range r.plan.Branches {
+		w = append(w, &lang.Env{Facts: r.inputs.Facts, Reader: r.opened.Reader, Plain: r.plan.Branches[i].Plain})
+	}
+	return w
 }
 
 // batches keeps batches between runs: a small file should not pay for the
@@ -391,13 +343,13 @@ const underWay = 32 << 20
 
 // alone does everything in order on one core.
 func (r *run) alone(ctx context.Context) error {
-	b, env := batches.Get().(*batch.Batch), &lang.Env{Facts: r.inputs.Facts, Reader: r.opened.Reader}
+	b, w := batches.Get().(*batch.Batch), r.worker()
 	defer put(b)
 	b.Turn, b.Next = nil, nil
 	for {
 		b.Reset()
 		more, cut := r.cut(b)
-		if err := r.work(b, env); err != nil {
+		if err := r.work(b, w); err != nil {
 			return err
 		}
 		if err := r.emit(b); err != nil {
@@ -431,9 +383,9 @@ func (r *run) together(ctx context.Context, cores int) error {
 	var workErr error
 	for range cores {
 		workers.Go(func() {
-			env := &lang.Env{Facts: r.inputs.Facts, Reader: r.opened.Reader}
+			w := r.worker()
 			for b := range todo {
-				if err := r.work(b, env); err != nil {
+				if err := r.work(b, w); err != nil {
 					failing.Do(func() { workErr = err })
 					cancel()
 				}
@@ -518,17 +470,17 @@ func (r *run) cut(b *batch.Batch) (more bool, err error) {
 }
 
 // work does all that can be done to a batch.
-func (r *run) work(b *batch.Batch, env *lang.Env) error {
-	err := r.prepare(b, env)
+func (r *run) work(b *batch.Batch, w worker) error {
+	err := r.prepare(b, w)
 	// The turn is taken in any case: others wait for theirs.
 	if err := r.turn(b, err); err != nil {
 		return err
 	}
-	return r.finish(b, env)
+	return r.finish(b, w)
 }
 
 // prepare is what comes before a batch's turn: splitting and checking.
-func (r *run) prepare(b *batch.Batch, env *lang.Env) (err error) {
+func (r *run) prepare(b *batch.Batch, w worker) (err error) {
 	defer defect(&err, "splitting and checking records")
 	r.opened.Reader.Split(b)
 	n := b.Records()
@@ -548,68 +500,8 @@ func (r *run) prepare(b *batch.Batch, env *lang.Env) (err error) {
 			b.Outcomes[i] = batch.Rejected
 		}
 	}
-	if r.plan.By != nil {
-		r.sort(b, env)
-	}
-	return nil
-}
-
-// sort finds the output that each record goes into by a value.
-func (r *run) sort(b *batch.Batch, env *lang.Env) {
-	for i, w := range b.Outcomes {
-		key, problem := "", ""
-		if w == batch.Good {
-			if key, problem = r.plan.By.Text(env, b, i); problem != "" {
-				r.nameless(b, i, problem)
-			}
-		}
-		b.Keys = append(b.Keys, key)
-	}
-}
-
-// nameless rejects a record that no output can be found for.
-func (r *run) nameless(b *batch.Batch, record int, problem string) {
-	b.Outcomes[record] = batch.Rejected
-	b.Notes = append(b.Notes, batch.Note{Record: int32(record), Slot: -1, Rule: lang.NameRule, Source: batch.Map, Text: problem})
-}
-
-// mostOutputs is how many outputs the records of a file are told apart into by a value.
-const mostOutputs = 250_000
-
-// number gives each value that has not come before a number of its own, if outputs have one.
-func (r *run) number(b *batch.Batch) error {
-	fresh := 0
-	for i, w := range b.Outcomes {
-		if w != batch.Good {
-			continue
-		}
-		if _, known := r.keys[b.Keys[i]]; known {
-			continue
-		}
-		if len(r.keys) >= mostOutputs {
-			r.nameless(b, i, fmt.Sprintf("there are more than %d different values by which outputs are told apart", mostOutputs))
-			continue
-		}
-		fresh++
-		r.keys[strings.Clone(b.Keys[i])] = -int64(fresh)
-	}
-	first := int64(1)
-	if fresh > 0 && r.inputs.Sequence != nil && r.plan.Program.Numbered() {
-		var err error
-		if first, err = r.inputs.Sequence(fresh); err != nil {
-			return err
-		}
-	}
-	for i, w := range b.Outcomes {
-		n := int64(0)
-		if w == batch.Good {
-			if n = r.keys[b.Keys[i]]; n < 0 {
-				n = first - n - 1
-				r.keys[b.Keys[i]] = n
-			}
-		}
-		b.Numbers = append(b.Numbers, n)
-	}
+	b.Divide(len(r.plan.Branches))
+	r.divide(b, w)
 	return nil
 }
 
@@ -710,62 +602,6 @@ func difference(b *batch.Batch, n batch.Note) finding.Finding {
 	return f
 }
 
-// finish is what comes after: mapping and writing.
-func (r *run) finish(b *batch.Batch, env *lang.Env) (err error) {
-	defer defect(&err, "mapping records")
-	n := b.Records()
-	if cap(b.Out) == 0 {
-		b.Out = make([]byte, 0, 5*batch.Size)
-	}
-	env.Begin()
-	for i := range n {
-		if b.Outcomes[i] == batch.Good && !r.plan.Checked {
-			r.write(b, i, env)
-		} else if r.plan.Named() {
-			b.Names = append(b.Names, make([]string, len(r.plan.Outputs))...)
-		}
-		b.Ends = append(b.Ends, uint32(len(b.Out)))
-		if r.plan.By != nil && len(b.Pieces) <= i {
-			b.Pieces = append(b.Pieces, 0)
-		}
-	}
-	return nil
-}
-
-// write maps one good record.
-func (r *run) write(b *batch.Batch, i int, env *lang.Env) {
-	begin := len(b.Out)
-	out, o := r.plan.Program.Run(env, b, i, b.Out)
-	if r.plan.Named() {
-		problem := ""
-		if o.What == batch.Good {
-			problem = r.name(b, i, env)
-		} else {
-			b.Names = append(b.Names, make([]string, len(r.plan.Outputs))...)
-		}
-		if problem != "" {
-			out, o = out[:begin], lang.Outcome{What: batch.Rejected, Line: lang.NameRule, Reason: problem}
-		}
-	}
-	if o.What != batch.Good {
-		b.Outcomes[i] = o.What
-		b.Notes = append(b.Notes, batch.Note{Record: int32(i), Slot: int32(o.Slot) - 1, Rule: o.Line, Source: batch.Map, Text: o.Reason, Warn: o.What == batch.Filtered, Table: int32(o.Table), Row: int32(o.Row)})
-		b.Out = out
-		return
-	}
-	b.Parts += int64(o.Parts)
-	if r.plan.By != nil {
-		b.Pieces = append(b.Pieces, uint32(o.Parts))
-	}
-	b.Out = append(out, r.plan.After...)
-}
-
-// name finds the outputs of a record, and says why there are none.
-func (r *run) name(b *batch.Batch, i int, env *lang.Env) (problem string) {
-	b.Names, problem = r.plan.Names(env, b, i, b.Names)
-	return problem
-}
-
 // turn is what has to happen in the order of the file. It is told how the
 // batch's preparation went.
 func (r *run) turn(b *batch.Batch, prepared error) (err error) {
@@ -791,10 +627,8 @@ func (r *run) turn(b *batch.Batch, prepared error) (err error) {
 			}
 		}
 	}
-	if r.plan.By != nil {
-		if r.fail = r.number(b); r.fail != nil {
-			return r.fail
-		}
+	if r.fail = r.number(b); r.fail != nil {
+		return r.fail
 	}
 	if r.inputs.Sequence != nil && n > 0 && r.plan.Sequence {
 		b.Seq, r.fail = r.inputs.Sequence(n)
@@ -810,7 +644,6 @@ func (r *run) emit(b *batch.Batch) error {
 	balance := &r.result.Balance
 	balance.In += int64(b.Records())
 	balance.Bytes += int64(b.N)
-	r.opened.parts += b.Parts
 	for _, w := range b.Outcomes {
 		switch w {
 		case batch.Good:

@@ -62,7 +62,7 @@ func plan(t testing.TB) *flow.Plan {
 	if len(findings) > 0 {
 		t.Fatal(findings)
 	}
-	return &flow.Plan{Source: bound, Charset: text.UTF8, Schema: s, Program: program, Target: target, After: []byte("\n")}
+	return &flow.Plan{Source: bound, Charset: text.UTF8, Schema: s, Branches: []flow.Branch{{Program: program, Target: target, After: []byte("\n")}}}
 }
 
 // collector keeps what a run gives out.
@@ -77,7 +77,7 @@ type collector struct {
 func (c *collector) Open(o *flow.Opened) error { c.opened = o; return nil }
 
 func (c *collector) Batch(b *batch.Batch) error {
-	c.out.Write(b.Out)
+	c.out.Write(b.Branches[0].Out)
 	for i, w := range b.Outcomes {
 		if w == batch.Rejected {
 			c.rejected = append(c.rejected, string(b.Raw(i)))
@@ -237,9 +237,9 @@ type names struct {
 func (n *names) Batch(b *batch.Batch) error {
 	for i, w := range b.Outcomes {
 		if w == batch.Good {
-			n.list = append(n.list, b.Names[i]+" "+strings.Split(string(b.Made(i)), "|")[9])
-		} else if b.Names[i] != "" {
-			n.list = append(n.list, "a rejected record is called "+b.Names[i])
+			n.list = append(n.list, b.Branches[0].Names[i]+" "+strings.Split(string(b.Branches[0].Made(i)), "|")[9])
+		} else if b.Branches[0].Names[i] != "" {
+			n.list = append(n.list, "a rejected record is called "+b.Branches[0].Names[i])
 		}
 	}
 	return n.collector.Batch(b)
@@ -247,8 +247,8 @@ func (n *names) Batch(b *batch.Batch) error {
 
 func TestNamesAndSequences(t *testing.T) {
 	p := plan(t)
-	p.Separate, p.Sequence = true, true
-	p.Outputs = []flow.Output{{Name: namer(t, "{specimen_id}-{record}-{sequence}.hl7", p)}}
+	p.Branches[0].Separate, p.Sequence = true, true
+	p.Branches[0].Outputs = []flow.Output{{Name: namer(t, "{specimen_id}-{record}-{sequence}.hl7", p)}}
 	var file strings.Builder
 	file.WriteString(header)
 	for i := range 9000 {
@@ -323,7 +323,7 @@ func TestEndsWhenItIsTold(t *testing.T) {
 			t.Errorf("%d cores: cancelled, but %v", cores, err)
 		}
 		p := plan(t)
-		p.Separate, p.Outputs, p.Sequence = true, []flow.Output{{Name: namer(t, "{sequence}", plan(t))}}, true
+		p.Branches[0].Separate, p.Branches[0].Outputs, p.Sequence = true, []flow.Output{{Name: namer(t, "{sequence}", plan(t))}}, true
 		if _, err := p.Run(context.Background(), strings.NewReader(in), flow.Inputs{Cores: cores, Sequence: func(int) (int64, error) { return 0, full }}, discard{}); !errors.Is(err, full) {
 			t.Errorf("%d cores: no numbers, but %v", cores, err)
 		}

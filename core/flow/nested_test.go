@@ -84,7 +84,7 @@ func nestedPlan(tb testing.TB, lines bool) *flow.Plan {
 	if bound == nil {
 		tb.Fatal(findings)
 	}
-	return &flow.Plan{Source: bound, Charset: text.UTF8, Schema: s, Program: program, Target: target}
+	return &flow.Plan{Source: bound, Charset: text.UTF8, Schema: s, Branches: []flow.Branch{{Program: program, Target: target}}}
 }
 
 // written is a sink that writes what comes.
@@ -96,7 +96,7 @@ type written struct {
 
 func (w *written) Open(o *flow.Opened) error { w.opened, w.first = o, true; return nil }
 func (w *written) Batch(b *batch.Batch) error {
-	made, err := w.opened.All(b, w.first)
+	made, err := w.opened.Assemblies[0].All(b)
 	w.first = false
 	if err == nil {
 		_, err = w.to.Write(made)

@@ -124,7 +124,7 @@ func TestRejectsOfOneMessage(t *testing.T) {
 		in = strings.TrimSuffix(in, ",") + "]}"
 		in += "\n" + `{"lines": [{"w": 1}]}` + "\n"
 		bound, _ := json.Source{Records: "/lines/*"}.Bind(s.Shape())
-		p := &flow.Plan{Source: bound, Charset: text.UTF8, Schema: s, Program: program, Target: target}
+		p := &flow.Plan{Source: bound, Charset: text.UTF8, Schema: s, Branches: []flow.Branch{{Program: program, Target: target}}}
 		r := &rejecting{}
 		if _, err := p.Run(context.Background(), strings.NewReader(in), flow.Inputs{Cores: 1}, r); err != nil {
 			t.Fatal(err)

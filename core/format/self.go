@@ -194,6 +194,12 @@ type Onward interface {
 	Into(t Target) Source
 }
 
+// Leaving is a reader whose values say what only its format can say, if they go on into it.
+type Leaving interface {
+	// Plain gives the text of a batch for values that do not; nil if there is no difference.
+	Plain(text []byte) []byte
+}
+
 // Open binds fields and opens a file.
 func Open(s Source, in *text.Decoded, fields shape.Record) (Reader, finding.List, error) {
 	bound, findings := s.Bind(shape.Shape{Fields: fields})

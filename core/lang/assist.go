@@ -190,7 +190,7 @@ func (k *around) all(lists bool) (out []Candidate) {
 		return out
 	}
 	for name, w := range contextWords {
-		if c.scope.Words == nil || c.scope.Words[name] {
+		if c.scope.Words[name] || c.scope.Words == nil && !seldom(name) {
 			out = append(out, Candidate{name, "word", w.Doc})
 		}
 	}

@@ -73,6 +73,9 @@ var contextWords = map[string]struct {
 	"file.extension": {value.Text, "its last extension, without the point"},
 	"file.folder":    {value.Text, "its subfolder below the listened folder, empty if none"},
 	"file.event":     {value.Text, "what happened to it: arrived, changed or gone"},
+	"part.number":    {value.Number, "of several outputs of a file, which one it is, from 1; known in names only"},
+	"part.count":     {value.Number, "how many there are; known in names only"},
+	"part.records":   {value.Number, "how many records are in the output; known in names only"},
 	"file.size":      {value.Number, "its bytes, where files go on unread"},
 	"file.type":      {value.Text, "what its content is, as a media type such as application/pdf, where files go on unread"},
 }
@@ -252,7 +255,7 @@ func (c *checker) name(n *Name) value.Kind {
 	}
 	if !n.Field {
 		if w, ok := contextWords[n.Name]; ok && slot < 0 {
-			if c.scope.Words != nil && !c.scope.Words[n.Name] || c.scope.Words == nil && unreadOnly(n.Name) {
+			if c.scope.Words != nil && !c.scope.Words[n.Name] || c.scope.Words == nil && seldom(n.Name) {
 				c.bad(n, "map.name", "%s has no meaning here", n.Name)
 			}
 			c.words[n.Name] = true

@@ -180,6 +180,12 @@ func contextValue(name string) evaluator {
 		return func(e *Env) value.Value { return value.OfTime(e.Now) }
 	case "sequence":
 		return func(e *Env) value.Value { return value.OfNumber(value.Int(e.Seq)) }
+	case "part.number":
+		return func(e *Env) value.Value { return value.OfNumber(value.Int(e.Part.Number)) }
+	case "part.count":
+		return func(e *Env) value.Value { return value.OfNumber(value.Int(e.Part.Count)) }
+	case "part.records":
+		return func(e *Env) value.Value { return value.OfNumber(value.Int(e.Part.Records)) }
 	case "record":
 		return func(e *Env) value.Value { return value.OfNumber(value.Int(e.Record)) }
 	case "file.size":

@@ -58,7 +58,7 @@ func (p *Program) edit(e *Env, b *batch.Batch, record int, out []byte) ([]byte, 
 	}
 	out, problem := p.editor.Edit(out, e.Reader, b, record, e.changes)
 	if problem != "" {
-		line := int32(0)
+		line := int32(KeptRule)
 		if len(p.edits) > 0 {
 			line = p.edits[0].line
 		}

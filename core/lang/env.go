@@ -22,6 +22,9 @@ type Facts struct {
 	Type   string // as a media type (RFC 6838): of files that go on unread
 }
 
+// PartOf is what is known of one of several outputs of a file, when it has been written.
+type PartOf struct{ Number, Count, Records int64 }
+
 // Env is what an expression is evaluated in: one record.
 type Env struct {
 	Reader format.Reader // of the batches
@@ -30,6 +33,10 @@ type Env struct {
 	Row    []batch.Span
 	Record int64
 	Seq    int64
+	Part   PartOf
+	Number int64 // of the output, in whose name it is the sequence; 0: that is the record's
+	// Plain has values that do not go on into their own format: see batch.Batch.
+	Plain bool
 
 	batch   *batch.Batch
 	index   int             // of the record in it
@@ -92,9 +99,15 @@ func (e *Env) text(in value.Value, f func(to, in []byte) []byte) value.Value {
 
 // start makes the environment ready for a record.
 func (e *Env) start(b *batch.Batch, record int) {
-	e.Buf, e.Row = b.Buf, b.Spans[record*b.Slots:record*b.Slots+b.Slots]
+	if e.Buf = b.Buf; e.Plain && b.Plain != nil {
+		e.Buf = b.Plain
+	}
+	e.Row = b.Spans[record*b.Slots : record*b.Slots+b.Slots]
 	e.batch, e.index, e.steps = b, record, 0
 	e.Record, e.Seq = b.First+int64(record), b.Seq+int64(record)
+	if e.Number != 0 {
+		e.Seq = e.Number
+	}
 	e.scratch, e.failed, e.reason = e.scratch[:0], false, ""
 }
 

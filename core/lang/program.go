@@ -1238,6 +1238,9 @@ func (p *Program) Describe(b *batch.Batch, n batch.Note, r format.Reader) findin
 	if n.Rule == MadeRule {
 		return finding.New("map.large", b.Place(record, b.Bounds[record].Off), "%s", n.Text).Suggest("make fewer records of a message, or write less for each")
 	}
+	if n.Rule == KeptRule {
+		return finding.New("map.as-it-came", b.Place(record, b.Bounds[record].Off), "the record cannot go on as it came: %s", n.Text)
+	}
 	l := p.lines[n.Rule]
 	offset, name := b.Bounds[record].Off, ""
 	f := finding.Finding{Severity: finding.Error, Code: "map.value", Rule: l.at.String() + " " + l.target, Message: n.Text}

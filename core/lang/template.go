@@ -14,11 +14,18 @@ import (
 // FileWords are the context words that are known before a file is read.
 var FileWords = map[string]bool{"now": true, "route": true, "file.name": true, "file.stem": true, "file.extension": true, "file.folder": true, "file.event": true}
 
+// OutputWords are those that are known of an output when it has been written: the record and its fields are
+// its first.
+var OutputWords = map[string]bool{"now": true, "route": true, "file.name": true, "file.stem": true, "file.extension": true, "file.folder": true, "file.event": true, "record": true, "sequence": true, "part.number": true, "part.count": true, "part.records": true}
+
 // UnreadWords are those that are known of a file that goes on unread.
 var UnreadWords = map[string]bool{"now": true, "route": true, "file.name": true, "file.stem": true, "file.extension": true, "file.folder": true, "file.event": true, "file.size": true, "file.type": true, "sequence": true}
 
-// unreadOnly tells of words that are known of no other files.
-func unreadOnly(word string) bool { return word == "file.size" || word == "file.type" }
+// PartWords are those that are known of one of several outputs of a file, when it has been written.
+var PartWords = map[string]bool{"part.number": true, "part.count": true, "part.records": true}
+
+// seldom tells of words that are known only where a scope says so.
+func seldom(word string) bool { return word == "file.size" || word == "file.type" || PartWords[word] }
 
 // Template makes texts: file names, and what files have in common.
 type Template struct {
@@ -26,6 +33,8 @@ type Template struct {
 	folders   []bool      // of which part the file's own folders are all
 	PerRecord bool        // uses fields, record or sequence: differs from record to record
 	Sequence  bool
+	Part      bool // uses what is known of an output when it has been written
+	Number    bool // and which of several it is
 }
 
 // CompileName compiles the text of a file name: one node for each folder of it
@@ -49,6 +58,8 @@ func CompileName(nodes []Node, scope Scope, at func(int) place.Place) (*Template
 		namer.parts, namer.folders = append(namer.parts, c.compile(n)), append(namer.folders, own)
 	}
 	namer.PerRecord, namer.Sequence = c.perRecord(), c.words["sequence"]
+	namer.Number = c.words["part.number"]
+	namer.Part = namer.Number || c.words["part.count"] || c.words["part.records"]
 	return namer, c.out
 }
 
@@ -62,6 +73,9 @@ const NameRule = -1
 
 // MadeRule is the rule of a batch note that says that too much would be made.
 const MadeRule = -2
+
+// KeptRule is the rule of a batch note that says that a record cannot go on as it came.
+const KeptRule = -3
 
 // Name makes the file name for a record (or, without a batch, for a whole
 // file), and says why that is not possible.

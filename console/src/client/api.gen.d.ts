@@ -696,6 +696,15 @@ export interface components {
             /** Format: int64 */
             warnings: number;
         };
+        Became: {
+            /** @description its name, where the route has several */
+            branch?: string;
+            /** @description the names at each destination that takes it, when outputs are named by records */
+            files?: components["schemas"]["FileTo"][];
+            /** @description position by position */
+            lines: components["schemas"]["Line"][];
+            made: string;
+        };
         Code: {
             code: string;
             meaning: string;
@@ -839,7 +848,7 @@ export interface components {
         FileTo: {
             /**
              * Format: int64
-             * @description from 0
+             * @description of the branch, from 0
              */
             destination: number;
             name: string;
@@ -1399,19 +1408,13 @@ export interface components {
             under_legal_hold: number;
         };
         RecordView: {
+            /** @description what it became, in each branch that it took */
+            became: components["schemas"]["Became"][];
             /** @description the source's fields by name */
             fields: components["schemas"]["Line"][];
-            /** @description the output's name, when each record becomes a file */
-            file_name?: string;
-            /** @description the names at each destination that takes it */
-            files?: components["schemas"]["FileTo"][];
             findings: components["schemas"]["Finding"][];
             /** Format: int64 */
             line: number;
-            /** @description what it became, position by position */
-            lines: components["schemas"]["Line"][];
-            /** @description what it became, empty if nothing */
-            made: string;
             /** @enum {string} */
             outcome: "good" | "rejected" | "filtered";
             /** @description the record as it stands in the file, decoded */

@@ -137,6 +137,14 @@ func (s Source) By(own *standard.Catalog) format.Source {
 	return s
 }
 
+// Plain writes sequences that are not text with the usual escape character, for values that leave HL7.
+func (r *Reader) Plain(text []byte) []byte {
+	if !r.marked || bytes.IndexByte(text, Mark) < 0 {
+		return nil
+	}
+	return bytes.ReplaceAll(text, []byte{Mark}, []byte{Usual.Escape})
+}
+
 // Into keeps escape sequences that are not text in values that go on into HL7.
 func (s Source) Into(t format.Target) format.Source {
 	switch to := t.(type) {

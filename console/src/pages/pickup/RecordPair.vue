@@ -11,6 +11,8 @@ const props = defineProps<{ record: RecordView; unfolds?: boolean }>()
 const emit = defineEmits<{ unfold: [record: number] }>()
 const bad = computed(() => new Set(props.record.findings.filter((f) => f.severity === 'error').map((f) => f.place.path)))
 const raw = ref(false)
+// What it became, if its route has no branches; those have names.
+const single = computed(() => (props.record.became.length === 1 && !props.record.became[0].branch ? props.record.became[0] : undefined))
 // A thin line stands where another row of a list begins: where the numbers in the path change.
 const row = (path: string) => (path.match(/\[\d+\]|\/\d+(?=\/|$)/g) ?? []).join()
 const begins = (lines: Line[], i: number) => i > 0 && row(lines[i].path) !== row(lines[i - 1].path)
@@ -22,14 +24,19 @@ const visible = (s: string) => s.replaceAll('\r', '⏎\n').replaceAll('\u0000', 
     <header>
       <span>record <b>{{ record.record }}</b>, line {{ record.line }}</span>
       <StateMark :state="record.outcome" />
-      <span v-if="record.file_name" class="mono faint">{{ record.file_name }}</span>
+      <span v-if="single?.files?.length" class="mono faint">{{ single.files[0].name }}</span>
       <span class="space" />
       <button @click="raw = !raw">{{ raw ? 'by field' : 'as text' }}</button>
     </header>
     <div v-if="record.findings.length" class="findings"><FindingLine v-for="(f, i) in record.findings" :key="i" :finding="f" /></div>
     <div v-if="raw" class="sides">
       <pre class="mono">{{ visible(record.raw) }}</pre>
-      <pre class="mono">{{ visible(record.made) }}</pre>
+      <div>
+        <template v-for="of in record.became" :key="of.branch">
+          <h4 v-if="of.branch">{{ of.branch }} <span v-for="f in of.files" :key="f.destination" class="mono faint">{{ f.name }}</span></h4>
+          <pre class="mono">{{ visible(of.made) }}</pre>
+        </template>
+      </div>
     </div>
     <div v-else class="sides">
       <dl>
@@ -41,15 +48,20 @@ const visible = (s: string) => s.replaceAll('\r', '⏎\n').replaceAll('\u0000', 
           </template>
         </template>
       </dl>
-      <dl v-if="record.lines.length">
-        <template v-for="(l, i) in record.lines" :key="l.path">
-          <FoldedLine v-if="l.folded" mono :line="l" :unfolds="unfolds" @unfold="emit('unfold', record.record)" />
-          <template v-else>
-            <dt class="mono" :class="{ row: begins(record.lines, i) }">{{ l.path }}</dt>
-            <dd class="mono" :class="{ row: begins(record.lines, i) }">{{ l.value }}</dd>
-          </template>
+      <div v-if="record.became.some((of) => of.branch || of.lines.length)">
+        <template v-for="of in record.became" :key="of.branch">
+          <h4 v-if="of.branch">{{ of.branch }} <span v-for="f in of.files" :key="f.destination" class="mono faint">{{ f.name }}</span></h4>
+          <dl>
+            <template v-for="(l, i) in of.lines" :key="l.path">
+              <FoldedLine v-if="l.folded" mono :line="l" :unfolds="unfolds" @unfold="emit('unfold', record.record)" />
+              <template v-else>
+                <dt class="mono" :class="{ row: begins(of.lines, i) }">{{ l.path }}</dt>
+                <dd class="mono" :class="{ row: begins(of.lines, i) }">{{ l.value }}</dd>
+              </template>
+            </template>
+          </dl>
         </template>
-      </dl>
+      </div>
       <p v-else class="faint nothing">Nothing went out.</p>
     </div>
   </section>
@@ -70,6 +82,9 @@ dd { margin: 0; overflow-wrap: anywhere; white-space: pre-wrap; }
 .row { border-top: 1px dotted var(--line); }
 dd.bad { background: var(--mark); text-decoration: underline wavy var(--bad) 1.5px; text-underline-offset: 3px; }
 .none { color: var(--faint); font-style: italic; opacity: 0.7; }
-pre { white-space: pre-wrap; overflow-wrap: anywhere; max-height: 42rem; overflow: auto; }
+h4 { margin: 0.7rem 0 0.3rem; font-size: 0.92rem; }
+h4:first-child { margin-top: 0; }
+h4 span { font-weight: normal; margin-left: 0.6rem; }
+pre { margin: 0; white-space: pre-wrap; overflow-wrap: anywhere; max-height: 42rem; overflow: auto; }
 .nothing { font-size: 0.92rem; }
 </style>

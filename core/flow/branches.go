@@ -1,0 +1,374 @@
+package flow
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"ydrion/core/batch"
+	"ydrion/core/finding"
+	"ydrion/core/format"
+	"ydrion/core/lang"
+)
+
+// Branch is one way of records through a route: which of them take it, what is made of them, and where that
+// goes. A record may take several. If what must be made of it in one of them cannot be made, nothing is made
+// of it in any.
+type Branch struct {
+	Name      string     // empty: the route's only one
+	When      *lang.Test // nil: every record takes it
+	Otherwise bool       // records take it that take no other
+	Skip      string     // they are left out, for this reason
+	Program   *lang.Program
+	Target    format.Target
+	Makes     string // the target's format
+	Plain     bool   // values leave the format they came in
+	After     []byte // follows every written record
+	Outputs   []Output
+	Separate  bool           // one output for each record
+	By        *lang.Template // one output for each of its values
+	Records   int            // one output for each so many records; 0: it does not say
+	Bytes     int64          // one output for each so many bytes, a record at least; 0: it does not say
+}
+
+// Late tells whether outputs are named when they have been written.
+func (p *Branch) Late() bool {
+	return slices.ContainsFunc(p.Outputs, func(o Output) bool { return o.Late })
+}
+
+// Named tells whether outputs are named by each record.
+func (p *Branch) Named() bool { return p.Separate || p.By != nil }
+
+// Several tells whether records become outputs of so many each.
+func (p *Branch) Several() bool { return p.Records > 0 || p.Bytes > 0 }
+
+// Numbered tells whether each output has a number of the route's sequence: in what stands around its records,
+// or in its name.
+func (p *Branch) Numbered() bool {
+	return p.Program != nil && p.Program.Numbered() || !p.Separate && slices.ContainsFunc(p.Outputs, func(o Output) bool { return o.Name != nil && o.Name.Sequence })
+}
+
+// Output is where what records become goes to: its name, and whether it goes
+// there at all.
+type Output struct {
+	Name *lang.Template
+	When *lang.Test // nil: always
+	// Otherwise takes what no other output takes.
+	Otherwise bool
+	// Late: it is named when it has been written, by its first record and by what is in it.
+	Late bool
+}
+
+// Names adds the names of all outputs for a record (or, without a batch, for the whole file); that of an
+// output is empty if nothing of it goes there. The problem says why there are none.
+func (p *Branch) Names(e *lang.Env, b *batch.Batch, record int, names []string) (_ []string, problem string) {
+	from, none := len(names), true
+	for k := range p.Outputs {
+		name := ""
+		if o := &p.Outputs[k]; problem == "" && !o.Otherwise {
+			name, problem = o.name(e, b, record)
+		}
+		none = none && name == ""
+		names = append(names, name)
+	}
+	for k := range p.Outputs {
+		if o := &p.Outputs[k]; o.Otherwise && none && problem == "" {
+			names[from+k], problem = o.name(e, b, record)
+		}
+	}
+	if problem == "" && !slices.ContainsFunc(names[from:], func(n string) bool { return n != "" }) {
+		problem = NowhereTo
+	}
+	return names, problem
+}
+
+// name makes an output's name; it is empty if nothing goes there.
+func (o *Output) name(e *lang.Env, b *batch.Batch, record int) (name, problem string) {
+	if o.When != nil {
+		if holds, problem := o.When.Holds(e, b, record); problem != "" || !holds {
+			return "", problem
+		}
+	}
+	if o.Late {
+		return Unnamed, ""
+	}
+	return o.Name.Name(e, b, record)
+}
+
+// Unnamed is the name of outputs that are named when they have been written.
+const Unnamed = "..."
+
+// NowhereTo is why a record or file is rejected that no output is for.
+const NowhereTo = "none of the route's destinations takes it: no condition (when) holds"
+
+// branchRule is the rule of a batch note about the choice of branches.
+const branchRule = -100
+
+// noBranch is why a record is rejected that no branch is for.
+const noBranch = "none of the route's branches takes it: no condition (when) holds; a branch with `when: otherwise` would take it"
+
+// divide finds the branches that each record takes, and the output there, where those are told apart by a value.
+func (r *run) divide(b *batch.Batch, w worker) {
+	conditional := false
+	for k := range r.plan.Branches {
+		p := &r.plan.Branches[k]
+		conditional = conditional || p.When != nil || p.Otherwise
+		if p.Plain && b.Plain == nil {
+			if onward, is := r.opened.Reader.(format.Leaving); is {
+				b.Plain = onward.Plain(b.Buf)
+			}
+		}
+	}
+	if conditional || len(r.plan.Branches) > 1 {
+		r.choose(b, w)
+	}
+	for k := range r.plan.Branches {
+		p := &r.plan.Branches[k]
+		if p.By == nil {
+			continue
+		}
+		m := &b.Branches[k]
+		for i := range b.Records() {
+			key, problem := "", ""
+			if b.In(k, i) {
+				if key, problem = p.By.Text(w[k], b, i); problem != "" {
+					r.refuse(b, i, k, lang.NameRule, problem)
+				}
+			}
+			m.Keys = append(m.Keys, key)
+		}
+	}
+}
+
+// choose finds out which branches take each record.
+func (r *run) choose(b *batch.Batch, w worker) {
+	n := b.Records()
+	for k := range b.Branches {
+		m := &b.Branches[k]
+		m.Taken = slices.Grow(m.Taken[:0], n)[:n]
+		clear(m.Taken)
+	}
+	for i := range n {
+		if b.Outcomes[i] != batch.Good {
+			continue
+		}
+		none, otherwise := true, false
+		for k := range r.plan.Branches {
+			p := &r.plan.Branches[k]
+			if p.Otherwise {
+				otherwise = true
+				continue
+			}
+			holds, problem := p.When == nil, ""
+			if p.When != nil {
+				holds, problem = p.When.Holds(w[k], b, i)
+			}
+			if problem != "" {
+				r.refuse(b, i, k, branchRule, fmt.Sprintf("whether branch %q takes the record cannot be told: %s", p.Name, problem))
+				none = false
+				break
+			}
+			b.Branches[k].Taken[i] = holds
+			none = none && !holds
+		}
+		switch {
+		case !none:
+		case otherwise:
+			for k := range r.plan.Branches {
+				b.Branches[k].Taken[i] = r.plan.Branches[k].Otherwise
+			}
+		default:
+			r.refuse(b, i, 0, branchRule, noBranch)
+		}
+	}
+}
+
+// refuse rejects a record, because of a branch.
+func (r *run) refuse(b *batch.Batch, record, branch int, rule int32, why string) {
+	b.Outcomes[record] = batch.Rejected
+	b.Notes = append(b.Notes, batch.Note{Record: int32(record), Slot: -1, Rule: rule, Source: batch.Map, Branch: int32(branch), Text: why})
+}
+
+// mostOutputs is how many outputs the records of a file are told apart into by a value.
+const mostOutputs = 250_000
+
+// Unfinished is an output that cannot be written to its end: the file has to be rejected whole.
+type Unfinished struct{ finding.Finding }
+
+func (u *Unfinished) Error() string { return u.Message }
+
+// number gives outputs their numbers in the order in which they begin: that of all records of a branch, and
+// those of values that have not come before.
+func (r *run) number(b *batch.Batch) error {
+	for k := range r.plan.Branches {
+		p := &r.plan.Branches[k]
+		var err error
+		switch {
+		case p.By != nil:
+			err = r.numberValues(b, k)
+		case p.Separate || p.Several() || p.Program == nil:
+		default:
+			err = r.numberAll(b, k)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// numberAll gives the output of all records of a branch its number, when the first has come.
+func (r *run) numberAll(b *batch.Batch, k int) (err error) {
+	p, number := &r.plan.Branches[k], &r.numbers[k]
+	if *number == 0 && slices.ContainsFunc(b.Outcomes, func(w batch.Outcome) bool { return w == batch.Good }) {
+		any := false
+		for i := 0; i < b.Records() && !any; i++ {
+			any = b.In(k, i)
+		}
+		if !any {
+			return nil
+		}
+		*number = 1
+		if r.inputs.Sequence != nil && p.Numbered() {
+			if *number, err = r.inputs.Sequence(1); err != nil {
+				return err
+			}
+			if _, _, problem := p.Program.Surround(r.inputs.Facts, *number, 0); problem != nil {
+				return &Unfinished{*problem}
+			}
+		}
+	}
+	b.Branches[k].Number = *number
+	return nil
+}
+
+// numberValues gives each value that has not come before a number of its own, if outputs have one.
+func (r *run) numberValues(b *batch.Batch, k int) error {
+	p, m := &r.plan.Branches[k], &b.Branches[k]
+	if r.keys[k] == nil {
+		r.keys[k] = map[string]int64{}
+	}
+	keys, fresh := r.keys[k], 0
+	for i := range b.Records() {
+		if !b.In(k, i) {
+			continue
+		}
+		if _, known := keys[m.Keys[i]]; known {
+			continue
+		}
+		if len(keys) >= mostOutputs {
+			r.refuse(b, i, k, lang.NameRule, fmt.Sprintf("there are more than %d different values by which outputs are told apart", mostOutputs))
+			continue
+		}
+		fresh++
+		keys[strings.Clone(m.Keys[i])] = -int64(fresh)
+	}
+	first := int64(1)
+	if fresh > 0 && r.inputs.Sequence != nil && p.Numbered() {
+		var err error
+		if first, err = r.inputs.Sequence(fresh); err != nil {
+			return err
+		}
+	}
+	for i := range b.Records() {
+		n := int64(0)
+		if b.In(k, i) {
+			if n = keys[m.Keys[i]]; n < 0 {
+				n = first - n - 1
+				keys[m.Keys[i]] = n
+			}
+		}
+		m.Numbers = append(m.Numbers, n)
+	}
+	return nil
+}
+
+// finish is what comes after a batch's turn: mapping and writing.
+func (r *run) finish(b *batch.Batch, w worker) (err error) {
+	defer defect(&err, "mapping records")
+	for k := range b.Branches {
+		if m := &b.Branches[k]; cap(m.Out) == 0 && r.plan.Branches[k].Program != nil {
+			m.Out = make([]byte, 0, 5*batch.Size/len(b.Branches))
+		}
+		w[k].Begin()
+	}
+	for i := range b.Records() {
+		if b.Outcomes[i] == batch.Good && !r.plan.Checked {
+			r.write(b, i, w)
+		}
+		for k := range b.Branches {
+			p, m := &r.plan.Branches[k], &b.Branches[k]
+			m.Ends = append(m.Ends, uint32(len(m.Out)))
+			if n := len(p.Outputs) * (i + 1); p.Named() && len(m.Names) < n {
+				m.Names = append(m.Names, make([]string, n-len(m.Names))...)
+			}
+			if len(m.Pieces) <= i {
+				m.Pieces = append(m.Pieces, 0)
+			}
+			m.Parts += int64(m.Pieces[i])
+		}
+	}
+	return nil
+}
+
+// write makes of one good record what each branch makes of it, or nothing if that is not possible in one.
+func (r *run) write(b *batch.Batch, i int, w worker) {
+	made := 0
+	var left *batch.Note // why it is left out
+	for k := range r.plan.Branches {
+		if !b.In(k, i) {
+			continue
+		}
+		p, m := &r.plan.Branches[k], &b.Branches[k]
+		begin := len(m.Out)
+		out, o := m.Out, lang.Outcome{What: batch.Filtered, Line: branchRule, Reason: p.Skip}
+		if p.Skip == "" {
+			out, o = p.Program.Run(w[k], b, i, m.Out)
+		}
+		if p.Named() && o.What == batch.Good {
+			problem := ""
+			if p.By != nil {
+				w[k].Number = m.Numbers[i]
+			}
+			m.Names, problem = p.Names(w[k], b, i, m.Names)
+			if w[k].Number = 0; problem != "" {
+				if p.Name != "" {
+					problem = fmt.Sprintf("branch %q: %s", p.Name, problem)
+				}
+				out, o = out[:begin], lang.Outcome{What: batch.Rejected, Line: lang.NameRule, Reason: problem}
+			}
+		}
+		m.Out = out
+		if o.What != batch.Good {
+			note := batch.Note{Record: int32(i), Slot: int32(o.Slot) - 1, Rule: o.Line, Source: batch.Map, Branch: int32(k), Text: o.Reason, Warn: o.What == batch.Filtered, Table: int32(o.Table), Row: int32(o.Row)}
+			if o.What == batch.Filtered {
+				if len(m.Taken) > 0 {
+					m.Taken[i] = false
+				}
+				if left == nil {
+					left = &note
+				}
+				continue
+			}
+			b.Outcomes[i] = batch.Rejected
+			b.Notes = append(b.Notes, note)
+			r.takeBack(b, i)
+			return
+		}
+		made++
+		m.Pieces = append(m.Pieces, uint32(o.Parts))
+		m.Out = append(m.Out, p.After...)
+	}
+	if made == 0 {
+		b.Outcomes[i] = batch.Filtered
+		b.Notes = append(b.Notes, *left)
+	}
+}
+
+// takeBack takes away what has been made of a record, the last one that was written.
+func (r *run) takeBack(b *batch.Batch, i int) {
+	for k := range b.Branches {
+		m := &b.Branches[k]
+		m.Out, m.Names, m.Pieces = m.Out[:m.From(i)], m.Names[:min(len(m.Names), i*len(r.plan.Branches[k].Outputs))], m.Pieces[:min(len(m.Pieces), i)]
+	}
+}

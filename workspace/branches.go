@@ -1,0 +1,235 @@
+package workspace
+
+import (
+	"fmt"
+	"io/fs"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"ydrion/core/finding"
+)
+
+// Branch is a way of records through a route: which take it, what is made of them, and where that goes.
+type Branch struct {
+	Name  string // empty: the route's only one
+	Notes string
+	When  string // a condition, or Otherwise; empty: all records take it
+	Map   string // file; empty: they go on as they came
+	Skip  string // records that take it are left out, for this reason
+	Good
+	Key string // what comes before the keys of its settings in Route.Places
+}
+
+// Good says where good records go.
+type Good struct {
+	FileName  string // with expressions in braces
+	PerRecord bool   // one file for each record
+	By        string // one for each value of an expression in braces; empty: it does not say
+	Records   int    // one for each so many records; 0: it does not say
+	Bytes     int64  // one for each so many bytes, and a record at least; 0: it does not say
+	After     string // follows every record
+	AsSample  bool   // segments end as in the map's sample
+	Guard     bool   // values that spreadsheet programs take for formulas get an apostrophe
+	To        []Destination
+}
+
+// Whole tells whether all good records go into one file.
+func (g *Good) Whole() bool { return !g.PerRecord && g.By == "" && g.Records == 0 && g.Bytes == 0 }
+
+// Otherwise is the condition of branches and destinations that take what no other takes.
+const Otherwise = "otherwise"
+
+// WhenTaken is what happens when a name is taken at the destination.
+type WhenTaken string
+
+const (
+	Count       WhenTaken = "count"            // a number is added to the name
+	Replace     WhenTaken = "replace"          // the new file takes the place of the former
+	ReplaceKeep WhenTaken = "replace and keep" // and the former is kept beside it with a number
+	HoldTaken   WhenTaken = "hold"             // the delivery waits for a person
+)
+
+// Destination is a folder and how files come into it.
+type Destination struct {
+	Folder string
+	Name   string // overrides the output's name; empty: that one
+	When   string // a condition; empty: always
+	Taken  WhenTaken
+	Mode   fs.FileMode // permissions, 0: as they come
+	Owner  string      // user:group, empty: as it comes
+	Place  string      // key of its place in Route.Places
+}
+
+// Destinations are those of all branches, in their order.
+func (r *Route) Destinations() []Destination {
+	if len(r.Branches) == 1 {
+		return r.Branches[0].To
+	}
+	var all []Destination
+	for i := range r.Branches {
+		all = append(all, r.Branches[i].To...)
+	}
+	return all
+}
+
+// branches reads what becomes of records: one map and one delivery, or several branches. What was written
+// before a route could have several (deliver.good, deliver.rejected, deliver.retry) is still read.
+func (r *Route) branches(m *mapping) {
+	rejected, retry := m, m
+	switch deliver := m.sub("deliver"); {
+	case m.has("branches"):
+		r.several(m)
+	case deliver.has("good") || deliver.has("rejected"):
+		old := func(key, now string) {
+			if deliver.has(key) {
+				*m.out = append(*m.out, finding.Warn("workspace.old", deliver.at, "deliver.%s is written %s now", key, now))
+			}
+		}
+		old("good", "deliver: folder and name stand in it directly")
+		old("rejected", "rejected, beside deliver")
+		old("retry", "retry, beside deliver")
+		r.only(m, deliver.sub("good"))
+		rejected, retry = deliver, deliver
+		deliver.get("rejected")
+		deliver.get("retry")
+		deliver.done()
+	default:
+		r.only(m, deliver)
+	}
+	bad := rejected.sub("rejected")
+	r.Rejected = r.destination(bad, "rejected", false)
+	bad.done()
+	again := retry.sub("retry")
+	r.Retry.For = again.span("for", defaultRetry)
+	again.done()
+}
+
+// only reads the map and the delivery of a route that has one branch.
+func (r *Route) only(m, deliver *mapping) {
+	b := Branch{Map: m.text("map"), Good: r.good(deliver, "")}
+	r.Places["map"] = m.where("map")
+	switch {
+	case r.Unread() && (m.has("map") || m.has("check")):
+		m.bad(m.at, "workspace.value", "files of this route go on unread (read.format: file): they have neither a map nor checks")
+	case !r.Unread() && b.Map == "" && b.Whole() && r.Check.Schema == "" && r.Check.Description == "":
+		m.bad(m.where("map"), "workspace.missing", "map is missing, or what files are checked against (check.schema, check.description) if they are to go on as they came")
+	}
+	r.Branches = []Branch{b}
+	if r.OnlyChecked() && r.Tolerate < 0 {
+		r.Tolerate = 0
+	}
+}
+
+// goodBranch is what a branch may be called.
+var goodBranch = regexp.MustCompile(`^[\pL\pN][\pL\pN _-]{0,59}$`)
+
+// several reads the branches of a route that names them.
+func (r *Route) several(m *mapping) {
+	for _, key := range []string{"map", "deliver"} {
+		if m.has(key) {
+			m.bad(m.where(key), "workspace.value", "the route has branches: each says its own %s", key)
+		}
+		m.get(key)
+	}
+	if r.Unread() {
+		m.bad(m.where("branches"), "workspace.value", "files of this route go on unread (read.format: file): conditions stand at its destinations (deliver.to)")
+	}
+	named := map[string]bool{}
+	for i, of := range m.each("branches") {
+		key := fmt.Sprintf("branches[%d].", i+1)
+		b := Branch{Name: of.required("name"), Notes: of.text("notes"), When: of.text("when"), Map: of.text("map"), Skip: of.text("skip"), Key: key}
+		for _, setting := range []string{"name", "when", "map"} {
+			r.Places[key+setting] = of.where(setting)
+		}
+		switch {
+		case b.Name == "":
+		case !goodBranch.MatchString(b.Name):
+			of.bad(of.where("name"), "workspace.name", "a branch's name is made of letters, digits, spaces and hyphens, at most 60")
+		case named[b.Name]:
+			of.bad(of.where("name"), "workspace.name", "two branches are called %q", b.Name)
+		}
+		named[b.Name] = true
+		if b.Skip == "" {
+			deliver := of.sub("deliver")
+			b.Good = r.good(deliver, key)
+		} else if of.has("deliver") || of.has("map") {
+			of.bad(of.where("skip"), "workspace.value", "what takes this branch is left out (skip): nothing is made of it, and nothing delivered")
+			of.get("deliver")
+		}
+		of.done()
+		r.Branches = append(r.Branches, b)
+	}
+	if len(r.Branches) == 0 {
+		m.bad(m.where("branches"), "workspace.missing", "branches has none: each has a name and says where it delivers")
+		r.Branches = []Branch{{}}
+	}
+}
+
+var outputsOf = regexp.MustCompile(`^([1-9][0-9]*) records?$`)
+
+// good reads what outputs are made of good records, and where they go.
+func (r *Route) good(m *mapping, key string) Good {
+	g := Good{FileName: m.required("name"), After: m.text("after each")}
+	key += "deliver"
+	switch by := m.text("one file per"); {
+	case by == "" || by == "pickup":
+	case by == "record":
+		g.PerRecord = true
+	case strings.Contains(by, "{"):
+		g.By = by
+	case outputsOf.MatchString(by):
+		var err error
+		if g.Records, err = strconv.Atoi(outputsOf.FindStringSubmatch(by)[1]); err != nil {
+			m.bad(m.where("one file per"), "workspace.value", "%s are more than any file has", by)
+		}
+	default:
+		var ok bool
+		if g.Bytes, ok = size(by); !ok || g.Bytes == 0 {
+			m.bad(m.where("one file per"), "workspace.value", "%s.one file per is %q; it can be pickup, record, so many records (\"1000 records\"), so many bytes (200k, 3M), or for each value of something a text with that in braces, such as \"{station}\"", m.path, by)
+		}
+	}
+	g.Guard = m.oneOf("formulas", "kept", "kept", "guarded") == "guarded"
+	g.AsSample = m.oneOf("segments end", "as standard", "as standard", "as sample") == "as sample"
+	for _, setting := range []string{"one file per", "segments end", "formulas", "name", "after each"} {
+		r.Places[key+"."+setting] = m.where(setting)
+	}
+	if m.has("to") {
+		for i, to := range m.each("to") {
+			g.To = append(g.To, r.destination(to, fmt.Sprintf("%s.to[%d]", key, i+1), true))
+			to.done()
+		}
+		if m.has("folder") {
+			m.bad(m.where("folder"), "workspace.value", "either one folder or a list of destinations (to) is given")
+		}
+		m.get("folder")
+	}
+	if len(g.To) == 0 {
+		g.To = []Destination{r.destination(m, key, false)}
+	}
+	m.done()
+	return g
+}
+
+var ownerForm = regexp.MustCompile(`^[A-Za-z0-9_.-]*(:[A-Za-z0-9_.-]+)?$`)
+
+func (r *Route) destination(m *mapping, key string, listed bool) Destination {
+	d := Destination{Folder: m.folder("folder"), Place: key}
+	r.Places[key+".folder"] = m.where("folder")
+	if listed {
+		d.Name, d.When = m.text("name"), m.text("when")
+		r.Places[key+".name"], r.Places[key+".when"] = m.where("name"), m.where("when")
+	}
+	d.Taken = WhenTaken(m.oneOf("name taken", string(Count), string(Count), string(Replace), string(ReplaceKeep), string(HoldTaken)))
+	if s := m.text("permissions"); s != "" {
+		n, err := strconv.ParseUint(s, 8, 32)
+		if err != nil || n == 0 || n > 0o777 || len(s) < 3 {
+			m.bad(m.where("permissions"), "workspace.value", "permissions are given in octal digits such as \"0640\"")
+		}
+		d.Mode = fs.FileMode(n)
+	}
+	if d.Owner = m.text("owner"); !ownerForm.MatchString(d.Owner) {
+		m.bad(m.where("owner"), "workspace.value", "the owner is given as user, user:group or :group")
+	}
+	return d
+}
