@@ -17,7 +17,7 @@ import (
 var floors = [][]string{
 	{"core/place", "core/value"},
 	{"core/finding", "core/text", "core/batch"},
-	{"core/shape", "core/lookup", "core/standard"},
+	{"core/shape", "core/lookup", "core/standard", "core/order"},
 	{"core/format"},
 	{"core/segments", "core/format/formattest"},
 	{"core/format/csv", "core/format/hl7", "core/format/json", "core/format/x12", "core/format/edifact", "core/schema", "core/jsonschema", "core/lang"},

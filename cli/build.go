@@ -17,7 +17,9 @@ import (
 	"ydrion/core/flow"
 	"ydrion/core/format"
 	"ydrion/core/lang"
+	"ydrion/core/order"
 	"ydrion/core/value"
+	"ydrion/files"
 	"ydrion/route"
 	"ydrion/service"
 	"ydrion/workspace"
@@ -174,7 +176,7 @@ full speed.`,
 				request.Limit = 1
 			}
 			facts := lang.Facts{Route: compiled.Name, Now: value.FromTime(time.Now().Truncate(time.Second)), Name: filepath.Base(args[1])}
-			trial, err := service.Try(cmd.Context(), compiled, in, flow.Inputs{Facts: facts, Progress: a.progress()}, request)
+			trial, err := service.Try(cmd.Context(), compiled, in, flow.Inputs{Facts: facts, Progress: a.progress(), Spill: func() (order.Spill, error) { return files.Unnamed("") }}, request)
 			for _, c := range closers {
 				if e := c(); err == nil {
 					err = e

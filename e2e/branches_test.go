@@ -313,3 +313,53 @@ func TestBranchesThatAreWrong(t *testing.T) {
 		}
 	}
 }
+
+// TestRowsInOrder: rows are sorted, chosen and gathered by a route as its service runs it, and what is shown of the
+// pickup afterwards is the same; the balance counts what was left out.
+func TestRowsInOrder(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	files := branched("")
+	files["routes/seals.yaml"] = `route: seals
+listen: {folder: "{stations}/seals"}
+read: {format: csv}
+check: {schema: schemas/seals.json}
+shape:
+  - one per: tag
+    keep: last
+  - gather: animals
+    by: station
+    sort: kg descending
+map: maps/pool.map
+deliver: {folder: "{laboratory}/pools", name: "{file.stem}.jsonl"}
+rejected: {folder: "{stations}/rejected"}
+`
+	files["maps/pool.map"] = "map pool\nsource csv schemas/seals.json\ntarget json based on samples/pool.json\n\nstation = station\nrepeat animals for a in animals\n  tag = a.tag\nend\n"
+	files["samples/pool.json"] = `{"station":"","animals":[{"tag":""}]}`
+	b.Publish(files)
+	b.Drop("stations/seals", "a.csv", "station,tag,kg\nS2,T-1,9\nS1,T-2,10\nS2,T-3,100\nS3,T-4,x\nS1,T-1,30\nS2,T-5,9.5\n")
+	p := b.Ended("a.csv", 0)
+	if p.State != "delivered" || p.In != 4 || p.Good != 2 || p.Rejected != 1 || p.Filtered != 1 {
+		t.Fatalf("%+v", p)
+	}
+	if got := b.Read("laboratory/pools/a.jsonl"); got != `{"station":"S1","animals":[{"tag":"T-1"},{"tag":"T-2"}]}`+"\n"+`{"station":"S2","animals":[{"tag":"T-3"},{"tag":"T-5"}]}`+"\n" {
+		t.Error(got)
+	}
+	if got := b.Read(fmt.Sprintf("stations/rejected/a.rejected-%d.csv", p.Run)); got != "station,tag,kg\nS3,T-4,x\n" {
+		t.Error(got)
+	}
+	if got := b.Read(fmt.Sprintf("stations/rejected/a.rejected-%d.findings.txt", p.Run)); !strings.Contains(got, "line 5, column 8") {
+		t.Error(got)
+	}
+	shown, err := b.Client.Records(context.Background(), p.Run, url.Values{"from": {"2"}, "limit": {"1"}})
+	if err != nil || len(shown.Records) != 1 || shown.Records[0].Line != 4 || shown.Records[0].Became[0].Lines[1].Value != "T-3" {
+		t.Errorf("%+v %v", shown, err)
+	}
+	for _, args := range [][]string{{"route", "seals"}, {"pickup", fmt.Sprint(p.ID)}} {
+		_, said := command(b, args...)
+		want := map[string]string{"route": "Records with the same station become one, with the list animals, sorted by kg descending.", "pickup": "1 record was left out: others have the same tag, and only the last of them goes on"}[args[0]]
+		if !strings.Contains(said, want) {
+			t.Errorf("%s does not say %q", said, want)
+		}
+	}
+}

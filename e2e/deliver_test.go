@@ -189,7 +189,7 @@ func TestGivenUpForAPerson(t *testing.T) {
 	fsys := &broken{}
 	b := testbed.Start(t, testbed.On(fsys))
 	changes := inOneFile(t)
-	changes["routes/specimen-orders.yaml"] += "  retry:\n    for: 1s\n"
+	changes["routes/specimen-orders.yaml"] += "retry:\n  for: 1s\n"
 	b.Publish(changes)
 	fsys.folder.Store("orders")
 	b.Drop("stations/inbox", "a.csv", sheet(1))

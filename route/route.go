@@ -50,6 +50,7 @@ type compilation struct {
 	out   finding.List
 
 	tables *tables
+	fields shape.Record           // of the records
 	said   map[string]place.Place // where the map or the route names a position that no schema has
 }
 
@@ -196,6 +197,7 @@ func (c *compilation) plan() *flow.Plan {
 			c.out = append(c.out, finding.New("route.format", m.at(m.At.Source), "the map reads %s, the route reads %s", m.SourceFormat, r.Format))
 		}
 	}
+	c.fields = s.Record
 	reads, targets := c.targets(made)
 	schemaLists := s.Lists
 	if of, is := reads.(format.Gathered); is && of.Rows() != "" {
@@ -209,6 +211,9 @@ func (c *compilation) plan() *flow.Plan {
 		return nil
 	}
 	plan := &flow.Plan{Source: bound, Charset: r.Charset, Gzip: r.Gzip, Schema: s, Document: document, Checked: r.OnlyChecked()}
+	if r.Shape.Any() {
+		plan.Order = c.order(s, reads)
+	}
 	for i, m := range made {
 		scope := lang.Scope{Fields: s.Record, Lists: s.Lists, Lookups: c.tables, Separate: m.branch.PerRecord, Offered: document != nil || r.Schema == "" || m.AsCame || len(r.Branches) > 1, Example: c.example(), Elsewhere: c.elsewhere()}
 		plan.Branches = append(plan.Branches, c.branch(m, targets[i], scope))
@@ -252,6 +257,71 @@ func (c *compilation) sequence(plan *flow.Plan) bool {
 	return records
 }
 
+// gathers puts records together that stand anywhere in the file.
+func (c *compilation) gathers(reads format.Source) format.Source {
+	r := c.route
+	of, can := reads.(format.Gathering)
+	if together, is := reads.(format.Gathered); is && together.Rows() != "" {
+		c.out = append(c.out, finding.New("route.shape", r.Places["shape"], "records are put together by read.together; leave that out, and gather them"))
+		return reads
+	}
+	if !can {
+		c.out = append(c.out, finding.New("route.shape", r.Places["shape"], "only rows of csv can be gathered, not records of %s", r.Format))
+		return reads
+	}
+	var by []string
+	for _, o := range r.Shape.Gather {
+		if o.Descending {
+			c.out = append(c.out, finding.New("route.shape", o.Place, "records are gathered by what they have the same; leave `descending` out"))
+		}
+		column := o.Field
+		if slot, _ := c.slot(o); slot != nil {
+			column = slot.At()
+		}
+		by = append(by, column)
+	}
+	return of.Gather(by, r.Shape.List)
+}
+
+// order is the order in which records are worked on.
+func (c *compilation) order(s *schema.Schema, reads format.Source) *flow.Order {
+	r := c.route
+	if of := formats.Named(r.Format); !of.Reorders || r.Record != "" {
+		c.out = append(c.out, finding.New("route.shape", r.Places["shape"], "only rows of csv can be put into another order, not records of %s", r.Format))
+		return nil
+	}
+	if of, is := reads.(format.Gathered); is && of.Rows() != "" && r.Shape.Gather == nil {
+		c.out = append(c.out, finding.New("route.shape", r.Places["shape"], "records that are put together by read.together cannot be put into another order; gather them instead"))
+		return nil
+	}
+	keys := func(of []workspace.Ordered, exactly bool) (out []flow.Key) {
+		for _, o := range of {
+			field, slot := c.slot(o)
+			if field == nil {
+				f := finding.New("route.shape", o.Place, "there is no field %q", o.Field)
+				if near := finding.Nearest(o.Field, s.Record.Names()); near != "" {
+					f = f.Suggest("was %s meant?", near)
+				}
+				c.out = append(c.out, f)
+				continue
+			}
+			out = append(out, flow.Key{Slot: slot, Field: field, Descending: o.Descending, Exactly: exactly})
+		}
+		return out
+	}
+	return &flow.Order{OnePer: keys(r.Shape.OnePer, true), Last: r.Shape.Last, Rows: s.Single(), By: append(keys(r.Shape.Gather, true), keys(r.Shape.Sort, false)...)}
+}
+
+// slot finds a field of records by its name.
+func (c *compilation) slot(o workspace.Ordered) (*shape.Field, int) {
+	for i := range c.fields {
+		if c.fields[i].Name == o.Field {
+			return &c.fields[i], i
+		}
+	}
+	return nil, -1
+}
+
 // branchMap is a branch with the map of its records.
 type branchMap struct {
 	*lang.Map
@@ -293,6 +363,9 @@ func (c *compilation) maps() (made []*branchMap, all bool) {
 // targets are what records become in each branch, nil where that is wrong, and how files are read for all of them.
 func (c *compilation) targets(made []*branchMap) (format.Source, []format.Target) {
 	reads := c.source()
+	if c.route.Shape.Gather != nil {
+		reads = c.gathers(reads)
+	}
 	var targets []format.Target
 	for _, m := range made {
 		nothing := c.route.OnlyChecked() || m.branch.Skip != "" // is made of records

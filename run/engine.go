@@ -24,6 +24,7 @@ import (
 
 	"ydrion/archive"
 	"ydrion/core/flow"
+	"ydrion/core/order"
 	"ydrion/files"
 	"ydrion/route"
 	"ydrion/store"
@@ -101,6 +102,9 @@ func New(c Config) *Engine {
 	}
 	return &Engine{Config: c, turns: make(chan struct{}, runtime.GOMAXPROCS(0)), compiled: map[string]*route.Compiled{}, current: map[int64]Progress{}}
 }
+
+// Spill makes room for records that are put into order and do not fit into memory.
+func (e *Engine) Spill() (order.Spill, error) { return files.Unnamed(e.Spool) }
 
 // maxCompiled is how many revisions are kept ready to run.
 const maxCompiled = 1000

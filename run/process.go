@@ -323,7 +323,7 @@ func (c *Conductor) inputs(it *item) (flow.Inputs, *[]store.Block) {
 			told = time.Now()
 		}
 	}
-	return flow.Inputs{Facts: facts(it.compiled, it.Name, it.Folder, it.Event, *it.Now), Cores: c.e.Cores, Size: it.Size, Sequence: sequence, Progress: progress}, used
+	return flow.Inputs{Facts: facts(it.compiled, it.Name, it.Folder, it.Event, *it.Now), Cores: c.e.Cores, Size: it.Size, Sequence: sequence, Progress: progress, Spill: c.e.Spill}, used
 }
 
 // numbers hands out sequence numbers. Only the process stage asks. When many

@@ -227,7 +227,7 @@ func (s *Service) TryOn(ctx context.Context, name, file string, content io.Reade
 	if err != nil {
 		return nil, err
 	}
-	inputs := flow.Inputs{Facts: lang.Facts{Route: name, Now: value.FromTime(time.Now()), Name: file, Event: "arrived"}, Cores: 1}
+	inputs := flow.Inputs{Facts: lang.Facts{Route: name, Now: value.FromTime(time.Now()), Name: file, Event: "arrived"}, Cores: 1, Spill: s.engine.Spill}
 	return Try(ctx, c, content, inputs, request)
 }
 

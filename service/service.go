@@ -485,7 +485,7 @@ func (s *Service) Records(ctx context.Context, runID int64, request TrialRequest
 		return nil, err
 	}
 	next := 0
-	inputs := flow.Inputs{Facts: lang.Facts{Route: r.Route, Now: value.FromTime(r.Now.In(time.Local)), Name: p.Name, Folder: p.Folder, Event: p.Event}, Cores: 1,
+	inputs := flow.Inputs{Facts: lang.Facts{Route: r.Route, Now: value.FromTime(r.Now.In(time.Local)), Name: p.Name, Folder: p.Folder, Event: p.Event}, Cores: 1, Spill: s.engine.Spill,
 		Sequence: func(int) (int64, error) {
 			if next == len(blocks) {
 				return 0, fmt.Errorf("run %d has no record of its sequence numbers", runID)

@@ -47,7 +47,7 @@ type Sheet struct {
 
 // Stage is one stage of a route in a sentence.
 type Stage struct {
-	Name     string   `json:"name" enum:"listen,read,check,map,deliver,reject"`
+	Name     string   `json:"name" enum:"listen,read,check,shape,map,deliver,reject"`
 	Sentence string   `json:"sentence"`
 	Details  []string `json:"details"`
 	Count    int64    `json:"count"`
@@ -201,7 +201,46 @@ func (s *Service) stages(c *route.Compiled, t store.Tally) []Stage {
 	if c.OnlyChecked() {
 		return []Stage{s.listenStage(c, t), read, check, s.deliverStage(c, t), s.rejectStage(c, t)}
 	}
-	return []Stage{s.listenStage(c, t), read, check, mapStage(c, t), s.deliverStage(c, t), s.rejectStage(c, t)}
+	stages := []Stage{s.listenStage(c, t), read, check}
+	if c.Shape.Any() {
+		stages = append(stages, shapeStage(&c.Shape, t))
+	}
+	return append(stages, mapStage(c, t), s.deliverStage(c, t), s.rejectStage(c, t))
+}
+
+// shapeStage says in which order records are worked on.
+func shapeStage(s *workspace.Shape, t store.Tally) Stage {
+	names := func(of []workspace.Ordered) string {
+		var out []string
+		for _, o := range of {
+			name := o.Field
+			if o.Descending {
+				name += " descending"
+			}
+			out = append(out, name)
+		}
+		return strings.Join(out, ", ")
+	}
+	stage := Stage{Name: "shape", Details: []string{}, Count: t.In, Unit: "records"}
+	say := func(format string, args ...any) {
+		if line := fmt.Sprintf(format, args...); stage.Sentence == "" {
+			stage.Sentence = line
+		} else {
+			stage.Details = append(stage.Details, line)
+		}
+	}
+	if s.OnePer != nil {
+		say("Of records with the same %s only the %s goes on.", names(s.OnePer), map[bool]string{false: "first", true: "last"}[s.Last])
+	}
+	switch {
+	case s.Gather != nil && s.Sort != nil:
+		say("Records with the same %s become one, with the list %s, sorted by %s.", names(s.Gather), s.List, names(s.Sort))
+	case s.Gather != nil:
+		say("Records with the same %s become one, with the list %s.", names(s.Gather), s.List)
+	case s.Sort != nil:
+		say("Sorts records by %s.", names(s.Sort))
+	}
+	return stage
 }
 
 // mapStage says what is made of records, in each branch.

@@ -112,6 +112,8 @@ func (r *Route) only(m, deliver *mapping) {
 	switch {
 	case r.Unread() && (m.has("map") || m.has("check")):
 		m.bad(m.at, "workspace.value", "files of this route go on unread (read.format: file): they have neither a map nor checks")
+	case r.Unread() && r.Shape.Any():
+		m.bad(r.Places["shape"], "workspace.value", "files of this route go on unread (read.format: file): they have no records that could be put into order")
 	case !r.Unread() && b.Map == "" && b.Whole() && r.Check.Schema == "" && r.Check.Description == "":
 		m.bad(m.where("map"), "workspace.missing", "map is missing, or what files are checked against (check.schema, check.description) if they are to go on as they came")
 	}

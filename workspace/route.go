@@ -28,6 +28,7 @@ type Route struct {
 	Duplicates Duplicates
 	Read
 	Check
+	Shape
 	// Branches are the ways that records go, in the order of the file: one without a name, if it names none.
 	Branches []Branch
 	Retry    Retry
@@ -204,6 +205,7 @@ func (w *Workspace) route(file string) {
 	} else {
 		r.check(m.sub("check"))
 	}
+	r.shape(m)
 	r.branches(m)
 	r.keep(m.sub("keep"))
 	for _, e := range m.each("expect") {
@@ -468,7 +470,7 @@ func (r *Route) Unread() bool { return r.Format == Unread }
 // OnlyChecked tells whether the route's files go on as they came, if nothing is wrong with their records.
 func (r *Route) OnlyChecked() bool {
 	b := &r.Branches[0]
-	return !r.Unread() && b.Name == "" && b.Map == "" && b.Whole()
+	return !r.Unread() && b.Name == "" && b.Map == "" && b.Whole() && !r.Shape.Any()
 }
 
 // options are what a route says of its files, as formats ask for it.

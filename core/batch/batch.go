@@ -83,8 +83,15 @@ type Opened struct {
 	At   int64
 }
 
+// Origin is where a text stands in the file that begins at an offset in a batch.
+type Origin struct {
+	Off      uint32
+	At, Line int64 // offset in the decoded stream, and line
+}
+
 // Batch is a block of whole records.
 type Batch struct {
+	Origins  []Origin // of the texts of its records, where those stand in another order than in the file
 	Open     []Opened // what its records stand in before it begins, the outermost first, where that is known
 	Buf      []byte   // text, slack, tail of rewritten values
 	Plain    []byte   // the same for values that leave the format they came in; nil: there is no difference
@@ -258,7 +265,7 @@ func (b *Batch) Reset() {
 	for i := range b.Branches {
 		b.Branches[i].reset()
 	}
-	b.Open = b.Open[:0]
+	b.Open, b.Origins = b.Open[:0], usual(b.Origins, Size/8)[:0]
 	b.marks = usual(b.marks, Size/stride)[:0]
 }
 
@@ -346,6 +353,9 @@ func (b *Batch) One(record int) *Batch {
 // counted once, however often and in whatever order places are asked for.
 func (b *Batch) Place(record int, offset uint32) place.Place {
 	offset = min(offset, uint32(b.N))
+	if len(b.Origins) > 0 {
+		return b.origin(record, offset)
+	}
 	if len(b.marks) == 0 {
 		b.marks = append(b.marks, mark{lead: b.Lead})
 	}
@@ -368,6 +378,17 @@ func (b *Batch) Place(record int, offset uint32) place.Place {
 	}
 	lines, lead := advance(b.Buf[b.marks[i].off:offset], b.marks[i].lead)
 	return place.Place{Record: b.First + int64(record), Offset: b.Base + int64(offset), Line: b.Line + b.marks[i].lines + lines, Column: lead + 1}
+}
+
+// origin is the place of an offset where records stand in another order than in the file.
+func (b *Batch) origin(record int, offset uint32) place.Place {
+	i, found := slices.BinarySearchFunc(b.Origins, offset, func(o Origin, off uint32) int { return cmp.Compare(o.Off, off) })
+	if !found {
+		i = max(0, i-1)
+	}
+	o := b.Origins[i]
+	lines, lead := advance(b.Buf[o.Off:max(o.Off, offset)], 0)
+	return place.Place{Record: b.First + int64(record), Offset: o.At + int64(offset) - int64(o.Off), Line: o.Line + lines, Column: lead + 1}
 }
 
 // advance counts the line ends of a text, and the characters that stand before its end in

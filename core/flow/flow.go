@@ -25,6 +25,7 @@ import (
 	"ydrion/core/format"
 	"ydrion/core/jsonschema"
 	"ydrion/core/lang"
+	"ydrion/core/order"
 	"ydrion/core/place"
 	"ydrion/core/schema"
 	"ydrion/core/text"
@@ -37,6 +38,7 @@ type Plan struct {
 	Charset  text.Charset
 	Gzip     bool // files are compressed with gzip
 	Schema   *schema.Schema
+	Order    *Order // nil: that of the file
 	Branches []Branch
 	Unread   bool // files go on as they are: only their outputs are named
 	Checked  bool // files go on as they came, if nothing is wrong with their records: nothing is made of those
@@ -79,6 +81,10 @@ type Inputs struct {
 	// Size is the length of the file in bytes, if it is known: a small file is
 	// not worth several cores.
 	Size int64
+	// Spill makes room for records that do not fit into so many bytes of memory (0: order.Memory) while they are
+	// put into order; nil: all do.
+	Spill  func() (order.Spill, error)
+	Memory int
 	// Progress, if set, is told after each batch how much has been done.
 	Progress func(Balance)
 }
@@ -189,6 +195,18 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 			}
 		}
 	}
+	r := &run{plan: p, opened: opened, inputs: inputs, sink: sink, next: 1, seen: p.Schema.NewSeen(), keys: make([]map[string]int64, len(p.Branches)), numbers: make([]int64, len(p.Branches)), result: &result}
+	var again *reordering
+	if p.Order != nil {
+		if again, err = r.reorder(ctx); err != nil {
+			return r.ended(err, reader.Finish)
+		}
+		defer again.close() //nolint: it was only read
+		r.texts = &ordered{sorted: again.all}
+		opened.Reader = again.reader.Reordered(r.texts)
+		result.Findings = append(result.Findings, again.findings()...)
+		result.In, result.Filtered = again.left, again.left
+	}
 	if err := sink.Open(opened); err != nil {
 		return result, err
 	}
@@ -199,7 +217,6 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 			})
 		})
 	}
-	r := &run{plan: p, opened: opened, inputs: inputs, sink: sink, next: 1, seen: p.Schema.NewSeen(), keys: make([]map[string]int64, len(p.Branches)), numbers: make([]int64, len(p.Branches)), result: &result}
 	cores := inputs.Cores
 	if cores <= 0 {
 		cores = runtime.GOMAXPROCS(0)
@@ -212,10 +229,23 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 	} else {
 		err = r.together(ctx, cores)
 	}
+	if again != nil && err == nil {
+		err = again.cut
+	}
+	finish := reader.Finish
+	if again != nil {
+		finish = func(int64) finding.List { return again.ended }
+	}
+	return r.ended(err, finish)
+}
+
+// ended says what became of a file whose records have been worked on, and what ended that.
+func (r *run) ended(err error, finish func(records int64) finding.List) (Result, error) {
+	result := r.result
 	var unfinished *Unfinished
 	if errors.As(err, &unfinished) {
 		result.Findings, result.Disagrees = append(result.Findings, unfinished.Finding), true
-		return result, nil
+		return *result, nil
 	}
 	var broken *format.Broken
 	if errors.As(err, &broken) {
@@ -224,19 +254,19 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 		result.Rejected++
 		broken.Finding.Place.Record = result.In
 		result.Findings = append(result.Findings, broken.Finding)
-		err = sink.Broken(broken)
+		err = r.sink.Broken(broken)
 	}
 	var damaged *text.Damaged
 	if errors.As(err, &damaged) || errors.Is(err, text.ErrBomb) {
 		result.Findings, result.Disagrees = append(result.Findings, damage(err)), true
-		return result, nil
+		return *result, nil
 	}
 	if err == nil {
-		ended := reader.Finish(result.In)
+		ended := finish(result.In)
 		result.Findings = append(result.Findings, ended...)
 		result.Disagrees = ended.HasErrors()
 	}
-	return result, err
+	return *result, err
 }
 
 // Open reads what precedes the records of a file. The reader is nil if the file cannot be read as the
@@ -307,6 +337,7 @@ type run struct {
 	inputs Inputs
 	sink   Sink
 	result *Result
+	texts  *ordered // of the records, where they are put into another order
 
 	// Only touched by the batch whose turn it is.
 	next int64
@@ -466,7 +497,10 @@ func defect(err *error, doing string) {
 
 func (r *run) cut(b *batch.Batch) (more bool, err error) {
 	defer defect(&err, "cutting records")
-	return r.opened.Reader.Cut(b)
+	if more, err = r.opened.Reader.Cut(b); r.texts != nil {
+		r.texts.tell(b)
+	}
+	return more, err
 }
 
 // work does all that can be done to a batch.

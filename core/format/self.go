@@ -2,6 +2,7 @@ package format
 
 import (
 	"fmt"
+	"io"
 	"ydrion/core/batch"
 	"ydrion/core/shape"
 
@@ -26,6 +27,8 @@ type Format struct {
 	Spreadsheets bool
 	// Exponents tells that numbers may be written with one.
 	Exponents bool
+	// Reorders tells that its readers are Reordering.
+	Reorders bool
 	// Example is a position.
 	Example string
 	// Position tells why a text is not the position of a value, nil if it is one; nil: positions are
@@ -192,6 +195,21 @@ type Onward interface {
 	Source
 	// Into gives the source, and makes the target ready, if that is of the same format.
 	Into(t Target) Source
+}
+
+// Reordering is a reader of records that each stand for themselves: they can be read in another order.
+type Reordering interface {
+	Reader
+	// Reordered reads records whose texts have been cut from the file before, in another order.
+	Reordered(in io.Reader) Reader
+}
+
+// Gathering is a source whose records can be put together by what they have in common.
+type Gathering interface {
+	Source
+	// Gather gives the source of records that are made of all that have the same in some fields, and are a
+	// list of that name. Its reader gives them out one by one until it is reordered so that they stand together.
+	Gather(by []string, list string) Source
 }
 
 // Leaving is a reader whose values say what only its format can say, if they go on into it.

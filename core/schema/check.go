@@ -90,6 +90,13 @@ func (s *Schema) Check(b *batch.Batch, record int, like bool) bool {
 	return len(b.Notes) == notes
 }
 
+// Single is the schema of records that are not yet put together, one by one.
+func (s *Schema) Single() *Schema {
+	single := *s
+	single.Rows, single.tables, single.Lists = false, nil, nil
+	return &single
+}
+
 // checkLists checks the rows of a record's lists.
 func (s *Schema) checkLists(b *batch.Batch, record int) {
 	var few [16][2]int

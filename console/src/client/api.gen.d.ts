@@ -1643,7 +1643,7 @@ export interface components {
             count: number;
             details: string[];
             /** @enum {string} */
-            name: "listen" | "read" | "check" | "map" | "deliver" | "reject";
+            name: "listen" | "read" | "check" | "shape" | "map" | "deliver" | "reject";
             sentence: string;
             unit: string;
         };

@@ -51,6 +51,9 @@ type Dialect struct {
 	Total *regexp.Regexp
 	// Together are columns: rows that stand together and have the same in them are one record.
 	Together []string
+	// List is what the rows of such a record are called; empty: Rows. Gathers: they may stand anywhere in the file.
+	List    string
+	Gathers bool
 }
 
 // Validate tells what cannot work in a dialect.

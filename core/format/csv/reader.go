@@ -37,6 +37,7 @@ type Reader struct {
 	footer      []byte
 	footerAt    place.Place
 	keys        []int        // slots by which rows are put together
+	gathers     []int        // and those by which they will be, once they are reordered
 	rowsIn      atomic.Int64 // where they are put together
 	groups      []group      // those of the rows that were looked at last
 	seed        maphash.Seed

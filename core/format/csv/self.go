@@ -2,8 +2,10 @@ package csv
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"hash/maphash"
+	"io"
 	"regexp"
 	"slices"
 	"strconv"
@@ -18,7 +20,7 @@ import (
 
 // Format is CSV and its family.
 var Format = &format.Format{
-	Name: "csv", Title: "CSV", Makes: "CSV rows", Record: "row", Nothing: "no line follows the heading", Spreadsheets: true,
+	Name: "csv", Title: "CSV", Makes: "CSV rows", Record: "row", Nothing: "no line follows the heading", Spreadsheets: true, Reorders: true,
 	Recognise: recognise,
 	Settings:  settings,
 	Usual:     Dialect{},
@@ -152,7 +154,7 @@ func (d Dialect) Says(set string) string {
 		delimiter = fmt.Sprintf("%q", d.Delimiter)
 	}
 	together := ""
-	if d.Together != nil {
+	if d.Together != nil && !d.Gathers {
 		together = "; rows that stand together and agree in " + strings.Join(d.Together, ", ") + " are one record"
 	}
 	return fmt.Sprintf("CSV in %s, separated by %s; %s%s", set, delimiter, heading, together)
@@ -165,7 +167,7 @@ var _ format.Source = Dialect{}
 func (d Dialect) Bind(of shape.Shape) (format.Bound, finding.List) {
 	keys, out := d.gathers(of)
 	for _, l := range of.Lists {
-		if d.Together != nil && l.Name == Rows {
+		if d.Together != nil && l.Name == d.Rows() {
 			continue
 		}
 		out = append(out, finding.New("csv.list", place.Place{Line: 1, Column: 1, Path: l.Name}, "the list %s cannot be found: a row of CSV has no lists", l.Name))
@@ -198,14 +200,39 @@ func (d Dialect) Rows() string {
 	if d.Together == nil {
 		return ""
 	}
-	return Rows
+	return cmp.Or(d.List, Rows)
+}
+
+// Gather makes one record of all rows that have the same in some columns.
+func (d Dialect) Gather(by []string, list string) format.Source {
+	d.Together, d.List, d.Gathers = by, list, true
+	return d
+}
+
+// Reordered reads rows of the file in another order.
+func (r *Reader) Reordered(in io.Reader) format.Reader {
+	d := r.dialect
+	d.Footer = 0 // it has been held back
+	of := &Reader{dialect: d, Stream: format.Stream{In: in, Line: 1, Size: r.Size}, charset: r.charset, delimiter: r.delimiter, quote: r.quote, quoting: r.quoting, terminator: r.terminator,
+		names: r.names, columns: r.columns, slotColumn: r.slotColumn, twins: r.twins, heading: r.heading, footer: r.footer, footerAt: r.footerAt, headingLine: r.headingLine}
+	of.keys = r.gathers
+	return of
+}
+
+// together lets rows that stand together and agree in these slots be one record.
+func (r *Reader) together(keys []int) {
+	if r.keys = keys; keys != nil {
+		r.seed, r.came = maphash.MakeSeed(), map[uint64]struct{}{}
+	}
 }
 
 // Open reads the heading and matches fields to columns.
 func (s bound) Open(in *text.Decoded) (format.Reader, finding.List, error) {
 	r := newReader(s.Dialect, in)
-	if r.keys = s.keys; r.keys != nil {
-		r.seed, r.came = maphash.MakeSeed(), map[uint64]struct{}{}
+	if s.Gathers {
+		r.gathers = s.keys
+	} else {
+		r.together(s.keys)
 	}
 	findings, err := r.open(s.fields)
 	if err != nil || findings.HasErrors() {

@@ -90,7 +90,9 @@ func (r *Reader) whole(buf []byte, n int) int {
 		if first || !bytes.Equal(key, before) {
 			began, first = start, false
 			key, before = before, key
-			r.groups = append(r.groups, group{start, maphash.Bytes(r.seed, before)})
+			if r.came != nil {
+				r.groups = append(r.groups, group{start, maphash.Bytes(r.seed, before)})
+			}
 		}
 	}
 	return began
