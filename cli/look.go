@@ -95,7 +95,9 @@ description of your own, or for X12 and EDIFACT a partner's guideline (.sef).`,
 			if a.json {
 				err = a.printJSON(look)
 			} else {
-				a.looked(look)
+				if a.looked(look); place == "" && args[0] != "-" && look.Format != "" && look.Records > 0 {
+					fmt.Fprintf(a.out, "a first route for such files: ydrion new ROUTE %s\n", args[0])
+				}
 			}
 			if err == nil && (look.Errors > 0 || look.Format == "") {
 				err = errFindings
@@ -108,15 +110,21 @@ description of your own, or for X12 and EDIFACT a partner's guideline (.sef).`,
 	f.IntVar(&records, "records", 1, "how many records to show")
 	f.StringVar(&member, "member", "", "member of a zip archive")
 	f.StringVar(&description, "description", "", "file that describes messages: a guideline (.sef), or what guideline writes")
-	f.StringVar(&known.format, "format", "", "what the file is: csv, json, hl7, x12 or edifact, instead of a guess")
-	f.StringVar(&known.encoding, "encoding", "", "the encoding it is in, such as utf-8 or windows-1252")
-	f.StringVar(&known.delimiter, "delimiter", "", "of csv: one character, or tab")
-	f.StringVar(&known.heading, "heading", "", "of csv: yes if the first line names the columns, no if not")
+	known.flags(c)
 	return c
 }
 
 // stated is what the user says of a file.
 type stated struct{ format, encoding, delimiter, heading string }
+
+// flags are those by which the user says it.
+func (s *stated) flags(c *cobra.Command) {
+	f := c.Flags()
+	f.StringVar(&s.format, "format", "", "what the file is: csv, json, hl7, x12 or edifact, instead of a guess")
+	f.StringVar(&s.encoding, "encoding", "", "the encoding it is in, such as utf-8 or windows-1252")
+	f.StringVar(&s.delimiter, "delimiter", "", "of csv: one character, or tab")
+	f.StringVar(&s.heading, "heading", "", "of csv: yes if the first line names the columns, no if not")
+}
 
 // known reads what the user says.
 func (s stated) known() (k format.Known, err error) {

@@ -1,0 +1,111 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"ydrion/testbed"
+)
+
+// TestFirstRoutes: of each kind of file a first route is written that passes its check, takes the file that it was
+// written for, and delivers its good records as they came.
+func TestFirstRoutes(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	folder := t.TempDir()
+	names := map[string]string{}
+	for name, test := range map[string]struct {
+		file string
+		args []string
+		good int64
+		says string
+	}{
+		"sheets":  {"files/brunholm-2026-11-23.csv", nil, 13, "collected_at is taken for a date dd/MM/yyyy HH:mm"},
+		"weights": {"files/weights-2026-11-24.csv", []string{"--encoding", "windows-1252"}, 2, "2 values of the sample at Gain are not: the route rejects such records"},
+		"objects": {"workspace/samples/specimens.json", nil, 2, "the records are taken to be the elements of /specimens"},
+		"results": {"workspace/samples/lab-results.hl7", nil, 3, ""},
+		"answers": {"workspace/samples/feed-answers.edi", nil, 2, ""},
+		"orders":  {"workspace/samples/reagent-answers.x12", nil, 2, ""},
+	} {
+		file := filepath.Join("../demo", test.file)
+		code, said := command(nil, append([]string{"new", name, file, "-w", folder}, test.args...)...)
+		if code != 0 || !strings.Contains(said, test.says) || !strings.Contains(said, "ydrion check") {
+			t.Fatalf("%s: %d %s", name, code, said)
+		}
+		if code, said := command(nil, "new", name, file, "-w", folder, "--encoding", "utf-16"); code == 0 || !strings.Contains(said, "is there already, and is not overwritten") {
+			t.Errorf("%s again: %d %s", name, code, said)
+		}
+		names[name] = file
+		_, said = command(nil, "try", name, file, "-w", folder)
+		if !strings.Contains(said, fmt.Sprintf("= %d good", test.good)) {
+			t.Errorf("%s: %s", name, said)
+		}
+	}
+	if code, said := command(nil, "check", folder); code != 0 || !strings.Contains(said, "6 routes, 0 errors") {
+		t.Errorf("%d %s", code, said)
+	}
+	files := map[string]string{}
+	if err := filepath.WalkDir(folder, func(path string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		content, err := os.ReadFile(path)
+		name, _ := filepath.Rel(folder, path)
+		files[name] = strings.NewReplacer("{in}", "{stations}", "{out}", "{laboratory}").Replace(string(content))
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
+	delete(files, "environments/local.yaml")
+	b.Publish(files)
+	for name, file := range names {
+		content, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		b.Drop("stations/"+name, filepath.Base(file), string(content))
+		if p := b.Ended(filepath.Base(file), 0); p.State != "delivered" {
+			t.Errorf("%s: %+v", name, p)
+		}
+		if strings.Contains("results answers orders", name) { // nothing is wrong with them
+			if got := b.Read("laboratory", name, filepath.Base(file)); got != string(content) {
+				t.Errorf("%s did not go on as it came: %q", name, got)
+			}
+		}
+	}
+	var dry struct{ Files map[string]string }
+	other := t.TempDir()
+	code, said := command(nil, "new", "again", names["sheets"], "-w", other, "--dry-run", "--json")
+	if err := json.Unmarshal([]byte(said), &dry); code != 0 || err != nil || len(dry.Files) != 4 || !strings.Contains(dry.Files["routes/again.yaml"], "names: \"*.csv\"") {
+		t.Errorf("%d %v %s", code, err, said)
+	}
+	if there, _ := os.ReadDir(other); len(there) != 0 {
+		t.Errorf("a dry run has written %v", there)
+	}
+	large := filepath.Join(other, "large.csv")
+	if err := os.WriteFile(large, []byte("tag,kg\n"+strings.Repeat("T-1,17.5\n", 40_000)), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if code, said := command(nil, "new", "large", large, "-w", filepath.Join(other, "new")); code != 0 || !strings.Contains(said, "is not kept as a sample") {
+		t.Errorf("%d %s", code, said)
+	}
+	if code, said := command(nil, "check", filepath.Join(other, "new")); code != 0 {
+		t.Errorf("%d %s", code, said)
+	}
+	for _, wrong := range [][]string{{"new", "Not Good", large}, {"new", "none", filepath.Join(other, "none.csv")}} {
+		if code, said := command(nil, wrong...); code != 2 {
+			t.Errorf("%v: %d %s", wrong, code, said)
+		}
+	}
+	picture := filepath.Join(other, "x.png")
+	if err := os.WriteFile(picture, []byte("\x89PNG\r\n\x1a\n\x00\x00\x00"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if code, said := command(nil, "new", "pictures", picture, "-w", other); code == 0 || !strings.Contains(said, "format: file") {
+		t.Errorf("%d %s", code, said)
+	}
+}
