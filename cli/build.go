@@ -234,15 +234,24 @@ func branchOf(c *route.Compiled, name string, needed bool) (int, error) {
 
 // progress tells a person at a terminal how far a long run has got; nobody else
 // wants to know.
-func (a *app) progress() func(flow.Balance) {
+func (a *app) progress() func(flow.Progress) {
 	if !terminal(a.errRaw) {
 		return nil
 	}
 	began, told := time.Now(), time.Now()
-	return func(b flow.Balance) {
-		if time.Since(began) > time.Second && time.Since(told) > 200*time.Millisecond {
-			fmt.Fprintf(a.errRaw, "\r%d records, %d rejected, %d MB ", b.In, b.Rejected, b.Bytes/1_000_000)
-			told = time.Now()
+	return func(p flow.Progress) {
+		if time.Since(began) <= time.Second || time.Since(told) <= 200*time.Millisecond {
+			return
+		}
+		told = time.Now()
+		switch about := ""; p.Stage {
+		case flow.Ordering:
+			fmt.Fprintf(a.errRaw, "\rputting into order: %d records, %d MB ", p.In, p.Bytes/1_000_000)
+		default:
+			if p.About > 0 {
+				about = fmt.Sprintf(" of about %d", p.About)
+			}
+			fmt.Fprintf(a.errRaw, "\r%d%s records, %d rejected, %d MB ", p.In, about, p.Rejected, p.Bytes/1_000_000)
 		}
 	}
 }

@@ -80,7 +80,7 @@ description of your own, or for X12 and EDIFACT a partner's guideline (.sef).`,
 			}
 			defer done()
 			if tell := a.progress(); tell != nil {
-				request.Progress = func(n int64) { tell(flow.Balance{Bytes: n}) }
+				request.Progress = func(n int64) { tell(flow.Progress{Balance: flow.Balance{Bytes: n}}) }
 			}
 			look, err := formats.Examine(cmd.Context(), in, request)
 			if err != nil {

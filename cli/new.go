@@ -51,7 +51,7 @@ Nothing is overwritten. With --dry-run nothing is written at all: the files are 
 			}
 			defer in.Close()
 			if tell := a.progress(); tell != nil {
-				request.Progress = func(n int64) { tell(flow.Balance{Bytes: n}) }
+				request.Progress = func(n int64) { tell(flow.Progress{Balance: flow.Balance{Bytes: n}}) }
 			}
 			var content few
 			look, err := formats.Examine(cmd.Context(), io.TeeReader(in, &content), request)

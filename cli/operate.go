@@ -14,6 +14,8 @@ import (
 
 	"ydrion/api"
 	"ydrion/core/finding"
+	"ydrion/core/flow"
+	"ydrion/run"
 	"ydrion/service"
 	"ydrion/store"
 	"ydrion/wire"
@@ -227,12 +229,32 @@ func (a *app) route() *cobra.Command {
 					fmt.Fprintf(a.out, "  %-8s %s\n", "", d)
 				}
 			}
+			for _, p := range s.Current {
+				fmt.Fprintf(a.out, "\n  under way: %s, %s\n", p.Name, underWay(p))
+			}
 			for _, w := range s.WaitingFiles {
 				fmt.Fprintf(a.out, "\n  waiting: %s since %s: %s\n", w.Path, w.Since.Local().Format("15:04:05 MST"), w.Reason)
 			}
 			return nil
 		}),
 	})
+}
+
+// underWay says how far a run has got.
+func underWay(p run.Progress) string {
+	says := count(int(p.Balance.In), "record")
+	if p.About > 0 {
+		says = fmt.Sprintf("record %d of about %d", p.Balance.In, p.About)
+	}
+	if p.Stage == flow.Ordering {
+		says += " read, to be put into order"
+	} else {
+		says += fmt.Sprintf(", %d good, %d rejected", p.Balance.Good, p.Balance.Rejected)
+	}
+	for _, b := range p.Branches {
+		says += fmt.Sprintf(", %s %d", b.Name, b.Records)
+	}
+	return says + ", for " + time.Since(p.Since).Round(time.Second).String()
 }
 
 func (a *app) start() *cobra.Command { return a.running("start", "Start routes", true) }

@@ -75,6 +75,8 @@ type Event struct {
 	State    string        `json:"state,omitempty"`
 	Reason   string        `json:"reason,omitempty"`
 	Balance  *flow.Balance `json:"balance,omitempty"`
+	Stage    flow.Stage    `json:"stage,omitempty"`
+	About    int64         `json:"about,omitempty"`
 	Duration float64       `json:"seconds,omitempty"`
 }
 
@@ -87,6 +89,16 @@ type Progress struct {
 	Balance flow.Balance `json:"balance"`
 	Size    int64        `json:"size"`
 	Since   time.Time    `json:"since"`
+	Stage   flow.Stage   `json:"stage" enum:"ordering,working" doc:"ordering: its records are read, to be put into another order"`
+	About   int64        `json:"about" doc:"how many records there will have been, about; 0: that is not known yet"`
+	// Branches tell of how many records each has made something, where the route has several.
+	Branches []BranchProgress `json:"branches"`
+}
+
+// BranchProgress is how far a run has got in a branch.
+type BranchProgress struct {
+	Name    string `json:"name"`
+	Records int64  `json:"records"`
 }
 
 // New makes an engine ready.
@@ -150,7 +162,7 @@ func (e *Engine) Current() []Progress {
 // watch makes a run visible while it is under way.
 func (e *Engine) watch(p *store.Pending, run int64) (done func()) {
 	e.mu.Lock()
-	e.current[run] = Progress{Pickup: p.Pickup, Run: run, Route: p.Route, Name: p.Name, Size: p.Size, Since: time.Now()}
+	e.current[run] = Progress{Pickup: p.Pickup, Run: run, Route: p.Route, Name: p.Name, Size: p.Size, Since: time.Now(), Stage: flow.Working, Branches: []BranchProgress{}}
 	e.mu.Unlock()
 	return func() {
 		e.mu.Lock()

@@ -306,19 +306,22 @@ func (c *Conductor) inputs(it *item) (flow.Inputs, *[]store.Block) {
 		*used = append(*used, block)
 		return block.First, nil
 	}
-	progress := func(b flow.Balance) {
+	progress := func(p flow.Progress) {
 		c.beat[processing].Store(time.Now().UnixNano())
 		if it.Size <= smallFile {
 			return
 		}
 		c.e.mu.Lock()
 		now := c.e.current[*it.Run]
-		now.Balance = b
+		now.Balance, now.Stage, now.About, now.Branches = p.Balance, p.Stage, p.About, []BranchProgress{}
+		for k, n := range p.Branches {
+			now.Branches = append(now.Branches, BranchProgress{it.compiled.Branches[k].Name, n})
+		}
 		c.e.current[*it.Run] = now
 		c.e.mu.Unlock()
 		if time.Since(told) > 200*time.Millisecond {
 			if !told.IsZero() {
-				c.e.Tell(Event{Kind: "progress", Route: it.Route, Pickup: it.Pickup, Run: *it.Run, Name: it.Name, State: "taken", Balance: &b})
+				c.e.Tell(Event{Kind: "progress", Route: it.Route, Pickup: it.Pickup, Run: *it.Run, Name: it.Name, State: "taken", Balance: &p.Balance, Stage: p.Stage, About: p.About})
 			}
 			told = time.Now()
 		}

@@ -15,6 +15,12 @@ export function size(bytes: number): string {
   return `${n.toFixed(n < 10 ? 1 : 0)} ${units[u]}`
 }
 
+// underWay says how far a run has got.
+export function underWay(p: { balance: { in: number }; stage: string; about: number }): string {
+  const says = p.about ? `record ${number(p.balance.in)} of about ${number(p.about)}` : many(p.balance.in, 'record')
+  return p.stage === 'ordering' ? `${says} read, to be put into order` : says
+}
+
 const two = (n: number) => String(n).padStart(2, '0')
 
 export function clock(iso: string, fraction = false): string {

@@ -86,8 +86,24 @@ type Inputs struct {
 	Spill  func() (order.Spill, error)
 	Memory int
 	// Progress, if set, is told after each batch how much has been done.
-	Progress func(Balance)
+	Progress func(Progress)
 }
+
+// Progress is how far a run has got.
+type Progress struct {
+	Balance
+	Stage    Stage
+	About    int64   // how many records there will have been, about; 0: that is not known yet
+	Branches []int64 // of how many records each branch has made something, where there are several
+}
+
+// Stage is what a run does with the records of a file.
+type Stage string
+
+const (
+	Ordering Stage = "ordering" // reads them, to put them into another order
+	Working  Stage = "working"  // checks, maps and writes them
+)
 
 // Balance accounts for the records of a run: In = Good + Rejected + Filtered.
 type Balance struct {
@@ -206,6 +222,11 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 		opened.Reader = again.reader.Reordered(r.texts)
 		result.Findings = append(result.Findings, again.findings()...)
 		result.In, result.Filtered = again.left, again.left
+		if p.Schema.Rows {
+			r.expected = 0 // how many records the rows become is not known
+		} else {
+			r.expected = int64(again.number)
+		}
 	}
 	if err := sink.Open(opened); err != nil {
 		return result, err
@@ -338,6 +359,9 @@ type run struct {
 	sink   Sink
 	result *Result
 	texts  *ordered // of the records, where they are put into another order
+
+	expected int64   // records, where that is known
+	made     []int64 // for Progress
 
 	// Only touched by the batch whose turn it is.
 	next int64
@@ -670,6 +694,28 @@ func (r *run) turn(b *batch.Batch, prepared error) (err error) {
 	return r.fail
 }
 
+// progress tells how far the run has got with a batch.
+func (r *run) progress(b *batch.Batch) {
+	now := Progress{Balance: r.result.Balance, Stage: Working, About: r.expected}
+	if r.texts == nil && r.inputs.Size > 0 && !r.plan.Gzip && now.Bytes > 0 && r.opened.Charset != text.UTF16LE && r.opened.Charset != text.UTF16BE {
+		now.About = max(now.In, int64(float64(now.In)*float64(r.inputs.Size)/float64(now.Bytes)))
+	}
+	if len(r.plan.Branches) > 1 {
+		if r.made == nil {
+			r.made = make([]int64, len(r.plan.Branches))
+		}
+		for i := range b.Records() {
+			for k := range r.made {
+				if b.In(k, i) {
+					r.made[k]++
+				}
+			}
+		}
+		now.Branches = slices.Clone(r.made)
+	}
+	r.inputs.Progress(now)
+}
+
 // emit counts a batch and gives it out.
 func (r *run) emit(b *batch.Batch) error {
 	if len(b.Notes) > 1 {
@@ -697,7 +743,7 @@ func (r *run) emit(b *batch.Batch) error {
 		return err
 	}
 	if r.inputs.Progress != nil {
-		r.inputs.Progress(*balance)
+		r.progress(b)
 	}
 	return nil
 }

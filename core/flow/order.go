@@ -145,7 +145,7 @@ func (o *reordering) read(ctx context.Context, r *run) error {
 	b := batches.Get().(*batch.Batch)
 	defer put(b)
 	b.Turn, b.Next = nil, nil
-	var bytes, records int64
+	var read, records int64
 	for {
 		b.Reset()
 		more, err := r.cut(b)
@@ -154,9 +154,9 @@ func (o *reordering) read(ctx context.Context, r *run) error {
 				return taken
 			}
 		}
-		records, bytes = records+int64(b.Records()), bytes+int64(b.N)
+		records, read = records+int64(b.Records()), read+int64(b.N)
 		if r.inputs.Progress != nil {
-			r.inputs.Progress(Balance{Bytes: bytes})
+			r.inputs.Progress(Progress{Balance: Balance{In: records, Bytes: read}, Stage: Ordering})
 		}
 		switch {
 		case isBroken(err):

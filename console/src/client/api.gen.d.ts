@@ -705,6 +705,11 @@ export interface components {
             lines: components["schemas"]["Line"][];
             made: string;
         };
+        BranchProgress: {
+            name: string;
+            /** Format: int64 */
+            records: number;
+        };
         Code: {
             code: string;
             meaning: string;
@@ -1330,7 +1335,13 @@ export interface components {
             route?: string;
         };
         Progress: {
+            /**
+             * Format: int64
+             * @description how many records there will have been, about; 0: that is not known yet
+             */
+            about: number;
             balance: components["schemas"]["Balance"];
+            branches: components["schemas"]["BranchProgress"][];
             name: string;
             /** Format: int64 */
             pickup: number;
@@ -1341,6 +1352,11 @@ export interface components {
             since: string;
             /** Format: int64 */
             size: number;
+            /**
+             * @description ordering: its records are read, to be put into another order
+             * @enum {string}
+             */
+            stage: "ordering" | "working";
         };
         Publication: {
             /** @description whether it differs from what was published before */

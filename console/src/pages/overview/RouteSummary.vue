@@ -2,7 +2,7 @@
 import { useRouter } from 'vue-router'
 import type { RouteView } from '../../client'
 import StateMark from '../../parts/StateMark.vue'
-import { moment, number } from '../../words'
+import { moment, number, underWay } from '../../words'
 
 defineProps<{ routes: RouteView[] }>()
 const router = useRouter()
@@ -29,7 +29,7 @@ const share = (r: RouteView, n: number) => `${r.today.records_in ? (100 * n) / r
         <td><RouterLink :to="{ name: 'route', params: { name: r.name } }" @click.stop>{{ r.name }}</RouterLink></td>
         <td>
           <StateMark :state="r.state" />
-          <span v-for="c in r.current" :key="c.run" class="faint"> · {{ number(c.balance.in) }} records of {{ c.name }}</span>
+          <span v-for="c in r.current" :key="c.run" class="faint"> · {{ underWay(c) }} of {{ c.name }}</span>
         </td>
         <td class="num">{{ number(r.today.pickups) }}</td>
         <td class="num">{{ number(r.today.records_in) }}</td>

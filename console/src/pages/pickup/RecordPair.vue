@@ -76,7 +76,7 @@ header button { border: 0; background: none; color: var(--act); font: inherit; f
 .sides { display: grid; grid-template-columns: 1fr 1fr; }
 .sides > * { padding: 0.5rem 0.9rem; margin: 0; min-width: 0; }
 .sides > * + * { border-left: 1px solid var(--line); }
-dl { display: grid; grid-template-columns: 8.5rem 1fr; gap: 0.05rem 0; align-content: start; font-size: 0.92rem; max-height: 42rem; overflow: auto; }
+dl { margin: 0; display: grid; grid-template-columns: 8.5rem 1fr; gap: 0.05rem 0; align-content: start; font-size: 0.92rem; max-height: 42rem; overflow: auto; }
 dt { padding-right: 0.8rem; color: var(--faint); overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
 dd { margin: 0; overflow-wrap: anywhere; white-space: pre-wrap; }
 .row { border-top: 1px dotted var(--line); }

@@ -12,7 +12,7 @@ import PickupTable from '../../parts/PickupTable.vue'
 import SayDialog from '../../parts/SayDialog.vue'
 import StandIn from '../../parts/StandIn.vue'
 import StateMark from '../../parts/StateMark.vue'
-import { many, moment, number, passText } from '../../words'
+import { many, moment, number, passText, underWay } from '../../words'
 import HandDialog from './HandDialog.vue'
 import StageBand from './StageBand.vue'
 
@@ -22,10 +22,13 @@ const latest = useLoad(() => pickups({ route: props.name, limit: 10 }))
 const refresh = () => Promise.all([load(), latest.load(), held.load(), expected.load()])
 useRefresh((e) => e.route === props.name && e.kind !== 'progress', refresh)
 
-const progress = ref('')
-useEvents((e) => {
-  if (e.route !== props.name) return
-  progress.value = e.kind === 'progress' && e.balance ? `${e.name}: ${many(e.balance.in, 'record')} so far` : ''
+// The runs that are under way are asked for when one tells that it has got on.
+let asking = false
+useEvents(async (e) => {
+  if (e.route !== props.name || e.kind !== 'progress' || asking) return
+  asking = true
+  await load()
+  asking = false
 })
 const busy = ref(false)
 const shownFile = ref('')
@@ -76,7 +79,6 @@ void refresh()
         <StateMark :state="data.state" />
         <span v-if="data.paused_until && data.paused_until < '9000'" class="faint">until {{ moment(data.paused_until) }}</span>
         <span class="faint">revision {{ data.revision_number }}, published {{ moment(data.published_at) }}</span>
-        <span v-if="progress" class="faint" role="status">{{ progress }}</span>
         <span class="space" />
         <Button label="Hand a file…" size="small" severity="secondary" outlined @click="handing = true" />
         <Button v-if="data.state !== 'stopped'" label="Take now" title="Take what is ready in the folder, whatever the timetable says" size="small" severity="secondary" outlined :disabled="data.state === 'paused'" @click="act(take(name))" />
@@ -85,6 +87,11 @@ void refresh()
       </div>
       <p v-if="data.problem" class="trouble">{{ data.problem }}</p>
       <p v-if="data.notes" class="notes">{{ data.notes }}</p>
+      <section v-for="c in data.current" :key="c.run" class="sheet run" role="status">
+        <p><RouterLink :to="{ name: 'pickup', params: { id: c.pickup } }">{{ c.name }}</RouterLink> <span class="faint">{{ underWay(c) }}, since {{ moment(c.since) }}</span></p>
+        <progress v-if="c.about" :value="c.balance.in" :max="c.about" />
+        <p v-if="c.branches.length" class="faint"><span v-for="b in c.branches" :key="b.name">{{ b.name }} {{ number(b.records) }}</span></p>
+      </section>
       <div class="sheet">
         <StageBand v-for="s in data.stages" :key="s.name" :stage="s" />
       </div>
@@ -130,6 +137,10 @@ void refresh()
 .trouble { border-left: 3px solid var(--bad); padding-left: 0.8rem; }
 .more { font-size: 0.87rem; font-weight: 400; margin-left: 0.8rem; }
 .waiting tr { cursor: default; }
+.run { padding: 0.5rem 0.9rem; margin-bottom: 0.8rem; }
+.run p { margin: 0.15rem 0; }
+.run p span + span { margin-left: 1.2rem; }
+.run progress { width: 100%; height: 0.6rem; accent-color: var(--good); }
 .files { display: flex; flex-wrap: wrap; gap: 0.4rem; }
 .files button { background: var(--sheet); color: var(--act); border: 1px solid var(--line); border-radius: 3px; padding: 0.25rem 0.6rem; cursor: pointer; }
 .files button.on { border-color: var(--act); background: var(--band); }
