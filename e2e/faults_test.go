@@ -62,9 +62,12 @@ func TestPowerFails(t *testing.T) {
 		}}
 		t.Run(fmt.Sprintf("seed %d round %d", seed, round), func(t *testing.T) {
 			b := testbed.Start(t, testbed.On(fsys), testbed.In(data, database))
-			if publish := inOneFile(t); round%2 == 0 {
+			switch publish := inOneFile(t); round % 3 {
+			case 0:
 				b.Publish(publish)
-			} else { // a file for each value
+			case 1:
+				b.Publish(ordersInBranches(t))
+			default: // a file for each value
 				b.Publish(delivering(t, "deliver:\n  folder: \"{laboratory}/orders\"\n  name: \"{specimen_id}-{file.stem}.hl7\"\n  one file per: \"{specimen_id}\"\n"))
 			}
 			k := int64(r.IntN(90))
@@ -92,6 +95,11 @@ func TestPowerFails(t *testing.T) {
 			for id, n := range specimens(c) {
 				if n != 1 {
 					t.Errorf("%s is there %d times", id, n)
+				}
+			}
+			for n := range 3 {
+				if round%3 == 1 {
+					copies(t, c, fmt.Sprintf("sheet%d", n), fmt.Sprintf("AP-%06d", 2*n+1), fmt.Sprintf("AP-%06d", 2*n))
 				}
 			}
 			page, err := c.Client.Pickups(context.Background(), url.Values{"state": {"delivered"}})

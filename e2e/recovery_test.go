@@ -54,7 +54,7 @@ func TestCrashAtEveryStep(t *testing.T) {
 			}
 			return nil
 		}}
-		reached := crash(t, fmt.Sprintf("call %d", k), broken, database, database,
+		reached := crash(t, fmt.Sprintf("call %d", k), broken, database, database, k/step%2 == 1,
 			func() { first = broken.Calls.Load() + k; last.Store(first - 1) },
 			func() bool { return broken.Calls.Load() >= first })
 		if !reached {
@@ -90,7 +90,7 @@ func TestCrashAtEveryExchange(t *testing.T) {
 				}
 				return nil
 			}}
-			reached = crash(t, fmt.Sprintf("exchange %d after %v", k, after), dead, proxy.URL, database, func() { proxy.DieAt(k, after) }, proxy.Reached) || reached
+			reached = crash(t, fmt.Sprintf("exchange %d after %v", k, after), dead, proxy.URL, database, k/step%2 == 1, func() { proxy.DieAt(k, after) }, proxy.Reached) || reached
 		}
 		if !reached {
 			break
@@ -104,13 +104,17 @@ func TestCrashAtEveryExchange(t *testing.T) {
 
 // crash hands a file to a service that dies at a chosen moment, starts another in
 // its place, and asks the oracle. It tells whether the moment came before the
-// pickup had ended.
-func crash(t *testing.T, name string, fsys files.FS, database, after string, arm func(), dead func() bool) (reached bool) {
+// pickup had ended. With branches, records go in another order and into a second branch, too.
+func crash(t *testing.T, name string, fsys files.FS, database, after string, branches bool, arm func(), dead func() bool) (reached bool) {
 	data := t.TempDir()
 	content := heading + row(1) + strings.Replace(row(2), "36.5", "n/a", 1) + row(3)
 	t.Run(name, func(t *testing.T) {
 		b := testbed.Start(t, testbed.On(fsys), testbed.In(data, database))
-		b.Publish(inOneFile(t))
+		if branches {
+			b.Publish(ordersInBranches(t))
+		} else {
+			b.Publish(inOneFile(t))
+		}
 		arm()
 		b.Drop("stations/inbox", "sheet.csv", content)
 		testbed.Until(t, "it crashes or ends", func() bool {
@@ -130,8 +134,56 @@ func crash(t *testing.T, name string, fsys files.FS, database, after string, arm
 		c := testbed.Start(t, testbed.In(data, after))
 		p := c.Ended("sheet.csv", 0)
 		oracle(t, c, p.Good, p.Rejected)
+		if branches {
+			copies(t, c, "sheet", "AP-000003", "AP-000001")
+		}
 	})
 	return reached
+}
+
+// ordersInBranches lets records go on in another order, as orders in one file for each pickup, and as rows in a
+// file each.
+func ordersInBranches(t *testing.T) map[string]string {
+	t.Helper()
+	files := inOneFile(t)
+	r := files["routes/specimen-orders.yaml"]
+	from, to := strings.Index(r, "map: "), strings.Index(r, "rejected:\n")
+	if from < 0 || to < from {
+		t.Fatal("the demo's route has changed; this test must follow")
+	}
+	files["routes/specimen-orders.yaml"] = r[:from] + `shape:
+  - sort: specimen_id descending
+branches:
+  - name: orders
+    map: maps/specimen-to-order.map
+    deliver: {folder: "{laboratory}/orders", name: "{file.stem}.hl7"}
+  - name: rows
+    deliver: {folder: "{laboratory}/rows", name: "{file.stem}-{part.number}-of-{part.count}.csv", one file per: 1 record}
+
+` + r[to:]
+	return files
+}
+
+// copies holds the rows of a sheet against their specimens.
+func copies(t *testing.T, b *testbed.Bed, stem string, specimens ...string) {
+	t.Helper()
+	var names []string
+	for i, specimen := range specimens {
+		name := fmt.Sprintf("%s-%d-of-%d.csv", stem, i+1, len(specimens))
+		names = append(names, name)
+		if got := b.Read("laboratory/rows", name); !strings.HasPrefix(got, heading) || !strings.HasPrefix(strings.TrimPrefix(got, heading), specimen+",") || strings.Count(got, "\n") != 2 {
+			t.Errorf("%s: %q", name, got)
+		}
+	}
+	var got []string
+	for _, name := range b.List("laboratory/rows") {
+		if strings.HasPrefix(name, stem+"-") {
+			got = append(got, name)
+		}
+	}
+	if fmt.Sprint(got) != fmt.Sprint(names) {
+		t.Errorf("rows %v, not %v", got, names)
+	}
 }
 
 // oracle asks whether one pickup of three records has come out exactly once.
