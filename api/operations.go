@@ -126,6 +126,7 @@ type PickupQuery struct {
 	Route  string    `query:"route"`
 	State  []string  `query:"state" doc:"claimed, taken, committed, delivered, rejected, held, uncertain, withdrawn; several with commas"`
 	Lane   string    `query:"lane"`
+	Output string    `query:"output" doc:"the name of something that it has become, or a pattern with *"`
 	Name   string    `query:"name" doc:"part of the file's name, or a pattern with *"`
 	Since  time.Time `query:"since"`
 	Until  time.Time `query:"until"`
@@ -289,7 +290,7 @@ func operations(api huma.API, s *service.Service) {
 		return answer(a, err)
 	})
 	huma.Register(api, get("pickups", "/api/pickups", "Pickups, newest first, or followed"), func(ctx context.Context, q *PickupQuery) (*body[Page[wire.Pickup]], error) {
-		list, err := s.Pickups(ctx, store.Filter{Route: q.Route, States: q.State, Name: q.Name, Lane: q.Lane, Since: q.Since, Until: q.Until, Before: q.Before, After: q.from(), Limit: q.Limit + 1})
+		list, err := s.Pickups(ctx, store.Filter{Route: q.Route, States: q.State, Name: q.Name, Lane: q.Lane, Output: q.Output, Since: q.Since, Until: q.Until, Before: q.Before, After: q.from(), Limit: q.Limit + 1})
 		return answer(paged(list, q.Limit, func(p wire.Pickup) int64 { return p.ID }), err)
 	})
 	huma.Register(api, get("pickup", "/api/pickups/{id}", "One pickup with its runs and deliveries"), func(ctx context.Context, in *numbered) (*body[*service.PickupDetail], error) {

@@ -331,7 +331,7 @@ in its folders are not touched. Without --yes it only says what it would do.`,
 }
 
 func (a *app) pickups() *cobra.Command {
-	var route, name, since, until string
+	var route, name, output, since, until string
 	var states []string
 	var limit int
 	var before, after int64
@@ -346,7 +346,7 @@ was told misses none.`,
 		Example: "  ydrion pickups --route specimen-orders --state rejected,held\n  ydrion pickups --name 'brunholm*' --since 24h\n  ydrion pickups --before 1200\n  ydrion pickups --after 1200 --json",
 		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, _ []string) error {
 			q := url.Values{"limit": {strconv.Itoa(limit)}}
-			for k, v := range map[string]string{"route": route, "name": name, "state": strings.Join(states, ",")} {
+			for k, v := range map[string]string{"route": route, "name": name, "output": output, "state": strings.Join(states, ",")} {
 				if v != "" {
 					q.Set(k, v)
 				}
@@ -395,6 +395,7 @@ was told misses none.`,
 	f.StringVar(&route, "route", "", "only this route")
 	f.StringSliceVar(&states, "state", nil, "only these states: "+strings.Join(store.States, ", "))
 	f.StringVar(&name, "name", "", "part of the file's name, or a pattern with *")
+	f.StringVar(&output, "output", "", "the name of something that it has become, or a pattern with *")
 	f.StringVar(&since, "since", "", "only since then")
 	f.StringVar(&until, "until", "", "only until then")
 	f.Int64Var(&before, "before", 0, "only pickups with smaller numbers: the next page")

@@ -265,6 +265,25 @@ func TestOutputsOfSoManyRecords(t *testing.T) {
 	if got := read("laboratory/whole", "S1-857.csv"); fmt.Sprint(got) != fmt.Sprint(want) {
 		t.Error(b.List("laboratory/whole"))
 	}
+	// It can be seen where a record went, and which pickup an output is of.
+	shown, err := b.Client.Records(context.Background(), 1, url.Values{"from": {"352"}, "limit": {"1"}})
+	if err != nil || len(shown.Records) != 1 || len(shown.Records[0].Became) != 3 {
+		t.Fatalf("%+v %v", shown, err)
+	}
+	for k, want := range []string{"a-02-of-3-300-T-351.csv", "", "S1-857.csv"} {
+		of := shown.Records[0].Became[k]
+		if len(of.Files) != 1 || want != "" && of.Files[0].Name != want || of.Files[0].Folder == "" {
+			t.Errorf("%+v, not %s", of.Files, want)
+		}
+		if name := of.Files[0].Name; !strings.Contains(b.Read("laboratory", []string{"count", "size", "whole"}[k], name), "S1,T-351,351\n") {
+			t.Errorf("the record is not in %s", name)
+		}
+	}
+	for args, want := range map[string]bool{"a-02-of-3-300-T-351.csv": true, "a-*T-701.csv": true, "S1-8%": false, "T-351": false, "*.rejected-1.csv": true} {
+		if _, said := command(b, "pickups", "--output", args); strings.Contains(said, "a.csv") != want {
+			t.Errorf("--output %s: %s", args, said)
+		}
+	}
 	// A name that cannot be made of the first record rejects the file whole.
 	b.Drop("stations/seals", "b.csv", "station,tag,kg\na/b,T-1,1\n")
 	if p := b.Ended("b.csv", 0); p.State != "rejected" || !strings.Contains(p.Reason, "slash") || len(b.List("laboratory/count")) != 3 {

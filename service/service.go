@@ -496,7 +496,52 @@ func (s *Service) Records(ctx context.Context, runID int64, request TrialRequest
 	if r.State == "working" {
 		inputs.Sequence = nil // its numbers are not known yet
 	}
-	return Try(ctx, c, original, inputs, request)
+	trial, err := Try(ctx, c, original, inputs, request)
+	if err == nil && !c.Unread() && !c.OnlyChecked() {
+		err = s.arrived(ctx, runID, c, trial)
+	}
+	return trial, err
+}
+
+// arrived names the outputs that records went into, as they were delivered.
+func (s *Service) arrived(ctx context.Context, run int64, c *route.Compiled, trial *Trial) error {
+	if len(trial.Records) == 0 {
+		return nil
+	}
+	outputs, err := s.store.Outputs(ctx, run, trial.Records[0].Record, trial.Records[len(trial.Records)-1].Record)
+	if err != nil || len(outputs) == 0 {
+		return err
+	}
+	first := map[string]int{} // the first destination of each branch
+	n := 0
+	for i := range c.Plan.Branches {
+		first[c.Plan.Branches[i].Name] = n
+		n += len(c.Plan.Branches[i].Outputs)
+	}
+	for i := range trial.Records {
+		r := &trial.Records[i]
+		for k := range r.Became {
+			became := &r.Became[k]
+			of := slices.IndexFunc(c.Plan.Branches, func(p flow.Branch) bool { return p.Name == became.Branch })
+			p := &c.Plan.Branches[of]
+			if p.By != nil { // outputs of values stand beside each other: their names say which it is
+				continue
+			}
+			became.Files = nil
+			for d := range p.Outputs {
+				var in *store.Delivery
+				for o := range outputs {
+					if out := &outputs[o]; out.Output == first[became.Branch]+d && (out.FirstRecord == r.Record || out.FirstRecord < r.Record && !p.Separate) {
+						in = out
+					}
+				}
+				if in != nil {
+					became.Files = append(became.Files, FileTo{d, in.Name, in.Folder})
+				}
+			}
+		}
+	}
+	return nil
 }
 
 // Original opens the file as it arrived.

@@ -42,6 +42,7 @@ type Became struct {
 type FileTo struct {
 	Destination int    `json:"destination" doc:"of the branch, from 0"`
 	Name        string `json:"name"`
+	Folder      string `json:"folder,omitempty" doc:"where it was delivered to, if it was"`
 }
 
 // TrialRequest says which records of a file to look at.
@@ -183,7 +184,7 @@ func (v *viewer) became(b *batch.Batch, i, k, rows int, found map[string]bool) B
 	if n := len(p.Outputs); len(m.Names) >= (i+1)*n {
 		for k, name := range m.Names[i*n : i*n+n] {
 			if name != "" && name != flow.Unnamed {
-				out.Files = append(out.Files, FileTo{k, name})
+				out.Files = append(out.Files, FileTo{Destination: k, Name: name})
 			}
 		}
 	}
@@ -264,7 +265,7 @@ func tryUnread(c *route.Compiled, in io.Reader, inputs flow.Inputs, request Tria
 	became := Became{Lines: []format.Line{}}
 	for k, name := range names {
 		if name != "" {
-			became.Files = append(became.Files, FileTo{k, name})
+			became.Files = append(became.Files, FileTo{Destination: k, Name: name})
 		}
 	}
 	r.Became = []Became{became}

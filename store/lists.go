@@ -60,6 +60,7 @@ type Filter struct {
 	States []string
 	Name   string // part of the name, or a pattern with *
 	Lane   string
+	Output string // the name of something that it has become, or a pattern with *
 	Since  time.Time
 	Until  time.Time
 	Before int64 // only pickups with a smaller number: the next page
@@ -67,6 +68,11 @@ type Filter struct {
 	// one that is still being written down, so that whoever goes on from the last misses none.
 	After *int64
 	Limit int
+}
+
+// like is a pattern with * as the database has it.
+func like(pattern string) string {
+	return strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`, `*`, `%`).Replace(pattern)
 }
 
 // settled gives the number up to which all of a table's rows can be seen; class is the one
@@ -105,11 +111,12 @@ func (s *Store) Pickups(ctx context.Context, f Filter) ([]Pickup, error) {
 	if f.Lane != "" {
 		add("p.lane = $%d", f.Lane)
 	}
+	if f.Output != "" {
+		add("p.id in (select rp.pickup from deliveries d join run_pickups rp on rp.run = d.run where d.kind in ('good', 'rejected') and d.name like $%d)", like(f.Output))
+	}
 	if f.Name != "" {
-		pattern := strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(f.Name)
-		if strings.Contains(pattern, "*") {
-			pattern = strings.ReplaceAll(pattern, "*", "%")
-		} else {
+		pattern := like(f.Name)
+		if !strings.Contains(f.Name, "*") {
 			pattern = "%" + pattern + "%"
 		}
 		add("p.name ilike $%d", pattern)
@@ -209,6 +216,16 @@ func (s *Store) complete(ctx context.Context, r *Run) error {
 		return fmt.Errorf("findings of run %d: %w", r.ID, err)
 	}
 	return s.lists.SelectContext(ctx, &r.Deliveries, `select `+deliveryColumns+` from deliveries where run = $1 and (kind <> 'good' or ord <= 200 or state in ('open', 'uncertain') and ord <= 1000) order by ord`, r.ID)
+}
+
+// Outputs lists what has become of records from one on up to another: the outputs that begin with one of them, and of
+// each destination the one before.
+func (s *Store) Outputs(ctx context.Context, run, from, to int64) ([]Delivery, error) {
+	out := []Delivery{}
+	err := s.lists.SelectContext(ctx, &out, `select `+deliveryColumns+` from deliveries where run = $1 and kind = 'good' and (first_record between $2 and $3
+		or ord in (select distinct on (output) ord from deliveries where run = $1 and kind = 'good' and first_record < $2 order by output, first_record desc, ord desc))
+		order by first_record, ord limit 10000`, run, from, to)
+	return out, err
 }
 
 // Rejects lists the rejected records of a run in their order, after a record.

@@ -856,6 +856,8 @@ export interface components {
              * @description of the branch, from 0
              */
             destination: number;
+            /** @description where it was delivered to, if it was */
+            folder?: string;
             name: string;
         };
         Finding: {
@@ -2166,6 +2168,8 @@ export interface operations {
                 /** @description claimed, taken, committed, delivered, rejected, held, uncertain, withdrawn; several with commas */
                 state?: string[];
                 lane?: string;
+                /** @description the name of something that it has become, or a pattern with * */
+                output?: string;
                 /** @description part of the file's name, or a pattern with * */
                 name?: string;
                 since?: string;

@@ -99,6 +99,7 @@ export interface PickupQuery {
   route?: string
   state?: string[]
   name?: string
+  output?: string
   lane?: string
   since?: string
   until?: string

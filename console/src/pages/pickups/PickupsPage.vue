@@ -17,6 +17,7 @@ const address = useRoute()
 const router = useRouter()
 const text = (key: string) => (typeof address.query[key] === 'string' ? (address.query[key] as string) : '')
 const name = ref(text('name'))
+const output = ref(text('output'))
 const routeName = ref<string | null>(text('route') || null)
 const states = ref<string[]>(text('state') ? text('state').split(',') : [])
 const span = ref<string | null>(text('span') || null)
@@ -44,6 +45,7 @@ const { data, problem, loading, load } = useLoad(() =>
     route: routeName.value || undefined,
     state: states.value.length ? states.value : undefined,
     name: name.value || undefined,
+    output: output.value || undefined,
     lane: text('lane') || undefined,
     since: span.value ? new Date(Date.now() - Number(span.value) * 3_600_000).toISOString() : undefined,
     before: before.value,
@@ -67,6 +69,7 @@ let timer: ReturnType<typeof setTimeout> | undefined
 function ask() {
   const query: Record<string, string> = {}
   if (name.value) query.name = name.value
+  if (output.value) query.output = output.value
   if (routeName.value) query.route = routeName.value
   if (states.value.length) query.state = states.value.join(',')
   if (span.value) query.span = span.value
@@ -76,7 +79,7 @@ function ask() {
   clearTimeout(timer)
   timer = setTimeout(load, 150)
 }
-watch([name, routeName, states, span], () => {
+watch([name, output, routeName, states, span], () => {
   top.value = 0
   trail.value = []
   ask()
@@ -84,7 +87,7 @@ watch([name, routeName, states, span], () => {
 watch(trail, ask)
 const older = () => data.value && (trail.value = [...trail.value, data.value.next])
 const newer = () => (trail.value = trail.value.slice(0, -1))
-const filtered = computed(() => !!(name.value || routeName.value || states.value.length || span.value || text('lane')))
+const filtered = computed(() => !!(name.value || output.value || routeName.value || states.value.length || span.value || text('lane')))
 const asking = ref(false)
 // What is run again is what is listed: the dialog names what of it can be, and why the rest
 // cannot.
@@ -96,7 +99,7 @@ const which = computed<AgainRequest>(() => ({
   since: span.value ? new Date(Date.now() - Number(span.value) * 3_600_000).toISOString() : undefined,
 }))
 function clear() {
-  name.value = ''
+  name.value = output.value = ''
   routeName.value = span.value = null
   states.value = []
 }
@@ -107,7 +110,8 @@ function clear() {
     <div class="head">
       <h1>Pickups</h1>
       <span class="space" />
-      <InputText v-model="name" class="filter" placeholder="File name, or a pattern with *  ( / )" aria-label="File name" size="small" />
+      <InputText v-model="name" class="filter" placeholder="File name, or with *  ( / )" aria-label="File name" size="small" />
+      <InputText v-model="output" class="filter" placeholder="Name of an output" aria-label="Name of an output" title="The whole name of a file that was delivered, or a pattern with *" size="small" />
       <Select v-model="routeName" :options="routeChoices" placeholder="Any route" aria-label="Route" show-clear size="small" />
       <MultiSelect v-model="states" :options="stateChoices" option-label="label" option-value="value" placeholder="Any state" aria-label="State" size="small" :max-selected-labels="2" />
       <Select v-model="span" :options="spans" option-label="label" option-value="value" placeholder="Any time" aria-label="Time" show-clear size="small" />
@@ -126,7 +130,7 @@ function clear() {
         <p v-else>Nothing has been picked up yet. Start a route and drop a file into its folder.</p>
       </StandIn>
       <div v-if="data.items.length" class="pages">
-        <Button label="Run these again…" size="small" severity="secondary" outlined :disabled="!filtered" title="All that the filter matches, not only this page" @click="asking = true" />
+        <Button label="Run these again…" size="small" severity="secondary" outlined :disabled="!filtered || !!output" title="All that the filter matches, not only this page" @click="asking = true" />
         <span class="space" />
         <Button label="Newer" size="small" severity="secondary" outlined :disabled="!trail.length" @click="newer" />
         <Button label="Older" size="small" severity="secondary" outlined :disabled="!data.next" @click="older" />
@@ -137,7 +141,7 @@ function clear() {
 </template>
 
 <style scoped>
-.filter { width: 18rem; }
+.filter { width: 14rem; }
 .fresh { position: absolute; margin: -2.2rem 0 0; }
 .space { flex: 1; }
 .pages { display: flex; gap: 0.5rem; justify-content: flex-end; margin-top: 0.8rem; }
