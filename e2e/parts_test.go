@@ -35,9 +35,9 @@ func TestOneFileForEachValue(t *testing.T) {
 	var in strings.Builder
 	in.WriteString("station,tag,kg\n")
 	want, heavy := map[string][][]string{}, map[string][][]string{}
-	const stations, rows = 300, 6000
+	const stations, rows = 150, 120_000 // more than are open at once, and more of each than is kept in memory
 	for i := range rows {
-		station, tag, kg := fmt.Sprintf("S%03d", i*i%stations), fmt.Sprint("T-", i), fmt.Sprint(i%100)
+		station, tag, kg := fmt.Sprintf("S%03d", i*7919%stations), fmt.Sprintf("T-%040d", i), fmt.Sprint(i%100)
 		if i%97 == 0 {
 			tag = "wrong"
 		} else {

@@ -17,22 +17,19 @@ import (
 // the order in which they began. Few of them are open at once.
 type parts struct {
 	list    []*part
-	known   map[partOf]*part
+	known   []*part // by value and destination; nil: nothing has gone there
 	current []*part // of so many records or bytes, by destination; nil: nothing goes there
 	begun   int64   // of those
 	awake   []*part // the one that was written last stands last
-}
-
-// partOf is a destination and a value.
-type partOf struct {
-	destination int
-	key         string
+	held    int     // bytes that have not been written
 }
 
 // part is one of them.
 type part struct {
 	*flow.Part
-	out            *deliver.Output
+	out            *deliver.Output // nil: nothing has been written yet
+	label          string
+	held           []byte // has not been written
 	destination    int    // of the branch
 	name           string // or flow.Unnamed
 	which, number  int64  // of those that have so many records, from 1; of the route's sequence
@@ -73,23 +70,21 @@ func (p *parts) turn(one *part) error {
 // takeParts writes records into the outputs of their values.
 func (o *outputs) takeParts(b *batch.Batch, branch int) error {
 	to, m := &o.branches[branch], &b.Branches[branch]
-	if to.parts.known == nil {
-		to.parts.known = map[partOf]*part{}
-	}
 	n := len(o.opened.Plan.Branches[branch].Outputs)
 	return o.opened.Assemblies[branch].Records(b, func(i int, around []format.Envelope, end []byte) error {
 		for k, name := range m.Names[i*n : i*n+n] {
 			if name == "" || len(m.Made(i)) == 0 {
 				continue
 			}
-			of := partOf{k, m.Keys[i]}
+			of := m.Values[i].ID*n + k
+			for len(to.parts.known) <= of {
+				to.parts.known = append(to.parts.known, nil)
+			}
 			one := to.parts.known[of]
 			if one == nil {
-				one = &part{destination: k, name: name, number: m.Numbers[i]}
+				one = &part{destination: k, name: name, number: m.Values[i].Number}
 				to.parts.known[of] = one
-				if err := o.begin(one, branch, b, i); err != nil {
-					return err
-				}
+				o.begin(one, branch, b, i)
 			}
 			if err := o.writePart(one, branch, b, i, around, end); err != nil {
 				return err
@@ -158,36 +153,31 @@ func (o *outputs) beginSeveral(b *batch.Batch, branch, record int) error {
 			continue
 		}
 		one := &part{destination: k, name: name, which: to.parts.begun, number: number}
-		if err := o.begin(one, branch, b, record); err != nil {
-			return err
-		}
+		o.begin(one, branch, b, record)
 		to.parts.current = append(to.parts.current, one)
 	}
 	return nil
 }
 
 // begin begins an output with a record.
-func (o *outputs) begin(one *part, branch int, b *batch.Batch, record int) (err error) {
+func (o *outputs) begin(one *part, branch int, b *batch.Batch, record int) {
 	to := &o.branches[branch]
 	one.Part, one.first = o.opened.Assemblies[branch].Part(one.number), b.First+int64(record)
 	if o.opened.Plan.Branches[branch].Outputs[one.destination].Late {
 		one.record = b.One(record)
 	}
 	to.parts.list = append(to.parts.list, one)
-	one.out, err = o.create(o.folders[to.from+one.destination], fmt.Sprintf("part-%d-%d", branch, len(to.parts.list)))
-	return err
+	one.label = fmt.Sprintf("part-%d-%d", branch, len(to.parts.list))
 }
+
+// What is written to many outputs in turn is kept in memory, up to so many bytes of each and of all: opening a file for
+// each record would cost more than anything else.
+const mostHeld, mostHeldOfAll = 32 << 10, 32 << 20
 
 // writePart writes a record.
 func (o *outputs) writePart(one *part, branch int, b *batch.Batch, record int, around []format.Envelope, end []byte) error {
 	made, err := one.Add(b, record, around, end)
 	if err != nil {
-		return err
-	}
-	if err := o.branches[branch].parts.turn(one); err != nil {
-		return err
-	}
-	if _, err := one.out.Write(made); err != nil {
 		return err
 	}
 	if one.records++; one.records == 1 && o.opened.Plan.Branches[branch].Bytes > 0 {
@@ -196,7 +186,44 @@ func (o *outputs) writePart(one *part, branch int, b *batch.Batch, record int, a
 		}
 	}
 	one.bytes += int64(len(made))
+	to := &o.branches[branch]
+	one.held, to.parts.held = append(one.held, made...), to.parts.held+len(made)
+	switch {
+	case len(one.held) >= mostHeld:
+		return o.write(one, to)
+	case to.parts.held > mostHeldOfAll:
+		for _, one := range to.parts.list {
+			if len(one.held) == 0 {
+				continue
+			}
+			if err := o.write(one, to); err != nil {
+				return err
+			}
+			one.held = nil
+		}
+	}
 	return nil
+}
+
+// write writes what is held of an output that goes on.
+func (o *outputs) write(one *part, to *branch) error {
+	if err := o.flush(one, to); err != nil {
+		return err
+	}
+	return to.parts.turn(one)
+}
+
+// flush writes what is held of an output.
+func (o *outputs) flush(one *part, to *branch) (err error) {
+	if one.out == nil {
+		if one.out, err = o.create(o.folders[to.from+one.destination], one.label); err != nil {
+			return err
+		}
+	}
+	to.parts.held -= len(one.held)
+	_, err = one.out.Write(one.held)
+	one.held = one.held[:0]
+	return err
 }
 
 // finishParts ends the outputs of a branch.
@@ -212,13 +239,12 @@ func (o *outputs) finishParts(branch int) error {
 				return err
 			}
 		}
-		if len(ends) > 0 {
-			if _, err := one.out.Write(ends); err != nil {
-				return err
-			}
+		one.held = append(one.held, ends...)
+		if err := o.flush(one, to); err != nil {
+			return err
 		}
 		out := one.out
-		one.out = nil
+		one.out, one.held = nil, nil
 		if err := o.add(out, "good", to.from+one.destination, one.name, one.records, one.first); err != nil {
 			return err
 		}

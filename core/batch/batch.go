@@ -120,15 +120,22 @@ type Batch struct {
 
 // Branch is what the records of a batch became in a branch of a route.
 type Branch struct {
-	Out     []byte   // in order
-	Ends    []uint32 // end in Out for each record
-	Taken   []bool   // by record, whether it has become anything here; empty: every good one has
-	Names   []string // for each record a name at each destination (or none), when outputs are named by records
-	Keys    []string // by record, of the output that it goes into, where those are told apart by a value
-	Numbers []int64  // by record, of that output
-	Pieces  []uint32 // by record, how many of the target it has become, where those are told apart
-	Parts   int64    // how many of the target the good records have become
-	Number  int64    // of the output of all records, where it has one
+	Out    []byte   // in order
+	Ends   []uint32 // end in Out for each record
+	Taken  []bool   // by record, whether it has become anything here; empty: every good one has
+	Names  []string // for each record a name at each destination (or none), when outputs are named by records
+	Values []*Value // by record, what its output is told apart by, where that is a value; nil: it goes into none
+	Pieces []uint32 // by record, how many of the target it has become, where those are told apart
+	Parts  int64    // how many of the target the good records have become
+	Number int64    // of the output of all records, where it has one
+}
+
+// Value is one by which outputs are told apart.
+type Value struct {
+	Key    string
+	ID     int      // from 1, in the order in which they came; 0: none yet
+	Number int64    // of the output, of the route's sequence
+	Names  []string // of the output at each destination, as its first record calls it
 }
 
 // Made is what a record became.
@@ -159,7 +166,8 @@ func (b *Batch) Divide(branches int) {
 // reset makes it empty.
 func (m *Branch) reset() {
 	m.Out, m.Ends, m.Names = usual(m.Out, 32*Size)[:0], usual(m.Ends, Size/4)[:0], usual(m.Names, Size/16)[:0]
-	m.Keys, m.Numbers, m.Pieces, m.Taken = usual(m.Keys, Size/16)[:0], usual(m.Numbers, Size/16)[:0], usual(m.Pieces, Size/16)[:0], usual(m.Taken, Size)[:0]
+	clear(m.Values)
+	m.Values, m.Pieces, m.Taken = usual(m.Values, Size/16)[:0], usual(m.Pieces, Size/16)[:0], usual(m.Taken, Size)[:0]
 	m.Parts, m.Number = 0, 0
 }
 

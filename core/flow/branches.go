@@ -3,7 +3,6 @@ package flow
 import (
 	"fmt"
 	"slices"
-	"strings"
 
 	"ydrion/core/batch"
 	"ydrion/core/finding"
@@ -108,7 +107,7 @@ const branchRule = -100
 const noBranch = "none of the route's branches takes it: no condition (when) holds; a branch with `when: otherwise` would take it"
 
 // divide finds the branches that each record takes, and the output there, where those are told apart by a value.
-func (r *run) divide(b *batch.Batch, w worker) {
+func (r *run) divide(b *batch.Batch, w *worker) {
 	conditional := false
 	for k := range r.plan.Branches {
 		p := &r.plan.Branches[k]
@@ -123,25 +122,35 @@ func (r *run) divide(b *batch.Batch, w worker) {
 		r.choose(b, w)
 	}
 	for k := range r.plan.Branches {
-		p := &r.plan.Branches[k]
-		if p.By == nil {
-			continue
-		}
-		m := &b.Branches[k]
-		for i := range b.Records() {
-			key, problem := "", ""
-			if b.In(k, i) {
-				if key, problem = p.By.Text(w[k], b, i); problem != "" {
-					r.refuse(b, i, k, lang.NameRule, problem)
-				}
-			}
-			m.Keys = append(m.Keys, key)
+		if r.plan.Branches[k].By != nil {
+			r.tellApart(b, k, w)
 		}
 	}
 }
 
+// tellApart finds the values by which the outputs of records in a branch are told apart.
+func (r *run) tellApart(b *batch.Batch, k int, w *worker) {
+	m, by := &b.Branches[k], r.plan.Branches[k].By
+	for i := range b.Records() {
+		var v *batch.Value
+		if b.In(k, i) {
+			key, problem := by.Append(w.key[:0], w.envs[k], b, i)
+			if problem != "" {
+				r.refuse(b, i, k, lang.NameRule, problem)
+			} else {
+				w.key = key
+				if v = w.values[k][string(key)]; v == nil {
+					v = &batch.Value{Key: string(key)}
+					w.values[k][v.Key] = v
+				}
+			}
+		}
+		m.Values = append(m.Values, v)
+	}
+}
+
 // choose finds out which branches take each record.
-func (r *run) choose(b *batch.Batch, w worker) {
+func (r *run) choose(b *batch.Batch, w *worker) {
 	n := b.Records()
 	for k := range b.Branches {
 		m := &b.Branches[k]
@@ -161,7 +170,7 @@ func (r *run) choose(b *batch.Batch, w worker) {
 			}
 			holds, problem := p.When == nil, ""
 			if p.When != nil {
-				holds, problem = p.When.Holds(w[k], b, i)
+				holds, problem = p.When.Holds(w.envs[k], b, i)
 			}
 			if problem != "" {
 				r.refuse(b, i, k, branchRule, fmt.Sprintf("whether branch %q takes the record cannot be told: %s", p.Name, problem))
@@ -245,52 +254,57 @@ func (r *run) numberAll(b *batch.Batch, k int) (err error) {
 // numberValues gives each value that has not come before a number of its own, if outputs have one.
 func (r *run) numberValues(b *batch.Batch, k int) error {
 	p, m := &r.plan.Branches[k], &b.Branches[k]
-	if r.keys[k] == nil {
-		r.keys[k] = map[string]int64{}
+	if r.values[k] == nil {
+		r.values[k] = map[string]*batch.Value{}
 	}
-	keys, fresh := r.keys[k], 0
-	for i := range b.Records() {
-		if !b.In(k, i) {
+	values := r.values[k]
+	var fresh []*batch.Value
+	for i, v := range m.Values {
+		if v == nil || v.ID > 0 || !b.In(k, i) {
 			continue
 		}
-		if _, known := keys[m.Keys[i]]; known {
-			continue
-		}
-		if len(keys) >= mostOutputs {
+		known := values[v.Key] // to another worker
+		switch {
+		case known == nil && len(values) >= mostOutputs:
 			r.refuse(b, i, k, lang.NameRule, fmt.Sprintf("there are more than %d different values by which outputs are told apart", mostOutputs))
 			continue
+		case known == nil:
+			known = &batch.Value{ID: len(values) + 1}
+			values[v.Key] = known
+			fresh = append(fresh, known)
 		}
-		fresh++
-		keys[strings.Clone(m.Keys[i])] = -int64(fresh)
+		v.ID = known.ID
 	}
-	first := int64(1)
-	if fresh > 0 && r.inputs.Sequence != nil && p.Numbered() {
+	if len(fresh) == 0 || !p.Numbered() {
+		return nil
+	}
+	first := fresh[0].ID
+	next := int64(first)
+	if r.inputs.Sequence != nil {
 		var err error
-		if first, err = r.inputs.Sequence(fresh); err != nil {
+		if next, err = r.inputs.Sequence(len(fresh)); err != nil {
 			return err
 		}
 	}
-	for i := range b.Records() {
-		n := int64(0)
-		if b.In(k, i) {
-			if n = keys[m.Keys[i]]; n < 0 {
-				n = first - n - 1
-				keys[m.Keys[i]] = n
-			}
+	for _, v := range fresh {
+		v.Number = next + int64(v.ID-first)
+	}
+	for _, v := range m.Values {
+		if v != nil && v.ID > 0 {
+			v.Number = values[v.Key].Number
 		}
-		m.Numbers = append(m.Numbers, n)
 	}
 	return nil
 }
 
 // finish is what comes after a batch's turn: mapping and writing.
-func (r *run) finish(b *batch.Batch, w worker) (err error) {
+func (r *run) finish(b *batch.Batch, w *worker) (err error) {
 	defer defect(&err, "mapping records")
 	for k := range b.Branches {
 		if m := &b.Branches[k]; cap(m.Out) == 0 && r.plan.Branches[k].Program != nil {
 			m.Out = make([]byte, 0, 5*batch.Size/len(b.Branches))
 		}
-		w[k].Begin()
+		w.envs[k].Begin()
 	}
 	for i := range b.Records() {
 		if b.Outcomes[i] == batch.Good && !r.plan.Checked {
@@ -312,7 +326,7 @@ func (r *run) finish(b *batch.Batch, w worker) (err error) {
 }
 
 // write makes of one good record what each branch makes of it, or nothing if that is not possible in one.
-func (r *run) write(b *batch.Batch, i int, w worker) {
+func (r *run) write(b *batch.Batch, i int, w *worker) {
 	made := 0
 	var left *batch.Note // why it is left out
 	for k := range r.plan.Branches {
@@ -323,15 +337,11 @@ func (r *run) write(b *batch.Batch, i int, w worker) {
 		begin := len(m.Out)
 		out, o := m.Out, lang.Outcome{What: batch.Filtered, Line: branchRule, Reason: p.Skip}
 		if p.Skip == "" {
-			out, o = p.Program.Run(w[k], b, i, m.Out)
+			out, o = p.Program.Run(w.envs[k], b, i, m.Out)
 		}
 		if p.Named() && o.What == batch.Good {
 			problem := ""
-			if p.By != nil {
-				w[k].Number = m.Numbers[i]
-			}
-			m.Names, problem = p.Names(w[k], b, i, m.Names)
-			if w[k].Number = 0; problem != "" {
+			if m.Names, problem = r.names(b, i, k, w); problem != "" {
 				if p.Name != "" {
 					problem = fmt.Sprintf("branch %q: %s", p.Name, problem)
 				}
@@ -359,10 +369,44 @@ func (r *run) write(b *batch.Batch, i int, w worker) {
 		m.Pieces = append(m.Pieces, uint32(o.Parts))
 		m.Out = append(m.Out, p.After...)
 	}
+	r.named(b, i)
 	if made == 0 {
 		b.Outcomes[i] = batch.Filtered
 		b.Notes = append(b.Notes, *left)
 	}
+}
+
+// names adds the names of a record's outputs. Records with one value go into one, which the first of them names: those
+// behind it do not, unless destinations have conditions.
+func (r *run) names(b *batch.Batch, i, k int, w *worker) (names []string, problem string) {
+	p, m, e := &r.plan.Branches[k], &b.Branches[k], w.envs[k]
+	if p.By == nil {
+		return p.Names(e, b, i, m.Names)
+	}
+	v := m.Values[i]
+	if v.Names != nil {
+		return append(m.Names, v.Names...), ""
+	}
+	e.Number = v.Number
+	names, problem = p.Names(e, b, i, m.Names)
+	e.Number = 0
+	return names, problem
+}
+
+// named keeps the names that a record has given to the outputs of its values: something has been made of it.
+func (r *run) named(b *batch.Batch, i int) {
+	for k := range b.Branches {
+		p, m := &r.plan.Branches[k], &b.Branches[k]
+		if p.By == nil || !b.In(k, i) || m.Values[i].Names != nil || p.conditional() || len(m.Pieces) <= i {
+			continue
+		}
+		m.Values[i].Names = slices.Clone(m.Names[len(m.Names)-len(p.Outputs):])
+	}
+}
+
+// conditional tells whether not all outputs of a branch go to all its destinations.
+func (p *Branch) conditional() bool {
+	return slices.ContainsFunc(p.Outputs, func(o Output) bool { return o.When != nil || o.Otherwise })
 }
 
 // takeBack takes away what has been made of a record, the last one that was written.

@@ -211,7 +211,7 @@ func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) 
 			}
 		}
 	}
-	r := &run{plan: p, opened: opened, inputs: inputs, sink: sink, next: 1, seen: p.Schema.NewSeen(), keys: make([]map[string]int64, len(p.Branches)), numbers: make([]int64, len(p.Branches)), result: &result}
+	r := &run{plan: p, opened: opened, inputs: inputs, sink: sink, next: 1, seen: p.Schema.NewSeen(), values: make([]map[string]*batch.Value, len(p.Branches)), numbers: make([]int64, len(p.Branches)), result: &result}
 	var again *reordering
 	if p.Order != nil {
 		if again, err = r.reorder(ctx); err != nil {
@@ -367,17 +367,23 @@ type run struct {
 	next int64
 	seen *schema.Seen
 	fail error
-	// By branch: of outputs for values that have come, their numbers; and that of the output of all, 0: none yet.
-	keys    []map[string]int64
+	// By branch: the values that have come; and the number of the output of all, 0: none yet.
+	values  []map[string]*batch.Value
 	numbers []int64
 }
 
-// worker is what batches are worked on with, one after the other: an environment for each branch.
-type worker []*lang.Env
+// worker is what batches are worked on with, one after the other, and in the order of the file.
+type worker struct {
+	envs   []*lang.Env               // for each branch
+	values []map[string]*batch.Value // that it has met in each
+	key    []byte
+}
 
-func (r *run) worker() (w worker) {
+func (r *run) worker() *worker {
+	w := &worker{}
 	for i := range r.plan.Branches {
-		w = append(w, &lang.Env{Facts: r.inputs.Facts, Reader: r.opened.Reader, Plain: r.plan.Branches[i].Plain})
+		w.envs = append(w.envs, &lang.Env{Facts: r.inputs.Facts, Reader: r.opened.Reader, Plain: r.plan.Branches[i].Plain})
+		w.values = append(w.values, map[string]*batch.Value{})
 	}
 	return w
 }
@@ -528,7 +534,7 @@ func (r *run) cut(b *batch.Batch) (more bool, err error) {
 }
 
 // work does all that can be done to a batch.
-func (r *run) work(b *batch.Batch, w worker) error {
+func (r *run) work(b *batch.Batch, w *worker) error {
 	err := r.prepare(b, w)
 	// The turn is taken in any case: others wait for theirs.
 	if err := r.turn(b, err); err != nil {
@@ -538,7 +544,7 @@ func (r *run) work(b *batch.Batch, w worker) error {
 }
 
 // prepare is what comes before a batch's turn: splitting and checking.
-func (r *run) prepare(b *batch.Batch, w worker) (err error) {
+func (r *run) prepare(b *batch.Batch, w *worker) (err error) {
 	defer defect(&err, "splitting and checking records")
 	r.opened.Reader.Split(b)
 	n := b.Records()

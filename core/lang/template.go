@@ -88,6 +88,17 @@ func (n *Template) Text(e *Env, b *batch.Batch, record int) (text, problem strin
 	return n.make(e, b, record, func(string) string { return "" })
 }
 
+// Append adds a text that need not be a file name to another.
+func (n *Template) Append(to []byte, e *Env, b *batch.Batch, record int) (text []byte, problem string) {
+	e.begin(b, record)
+	for _, part := range n.parts {
+		if to = part(e).Append(to); e.failed {
+			return nil, e.reason
+		}
+	}
+	return to, ""
+}
+
 func (n *Template) make(e *Env, b *batch.Batch, record int, check func(string) string) (string, string) {
 	e.begin(b, record)
 	var made []byte

@@ -133,6 +133,9 @@ func (t *AsCame) Ends(from format.Reader, rows int64) []byte {
 func (t *AsCame) Edit(out []byte, from format.Reader, b *batch.Batch, record int, changes []format.Change) (_ []byte, problem string) {
 	r, begin := from.(*Reader), len(out)
 	bounds, last, k := b.Bounds[record], false, 0
+	if len(t.columns) == 0 {
+		return append(out, b.Raw(record)...), ""
+	}
 	for p := int(bounds.Off); !last; k++ {
 		var raw batch.Span
 		var next int
