@@ -94,16 +94,35 @@ func (c *compiler) text(n *Text) evaluator {
 		}
 		parts = append(parts, part{text: []byte(p.Text)})
 	}
-	return func(e *Env) value.Value {
-		var out []byte
-		for _, p := range parts {
-			if p.eval == nil {
-				out = append(out, p.text...)
-				continue
+	if len(parts) == 1 {
+		eval := parts[0].eval
+		return func(e *Env) value.Value {
+			v := eval(e)
+			if v.Kind == value.Text {
+				return v
 			}
-			out = p.eval(e).Append(out)
+			return e.text(v, func(to, _ []byte) []byte { return v.Append(to) })
 		}
-		return value.OfText(out)
+	}
+	return func(e *Env) value.Value {
+		// What the parts need of the scratch space stands before the text.
+		var few [8]value.Value
+		values := few[:0]
+		for _, p := range parts {
+			if p.eval != nil {
+				values = append(values, p.eval(e))
+			}
+		}
+		return e.text(value.Value{}, func(to, _ []byte) []byte {
+			for _, p := range parts {
+				if p.eval == nil {
+					to = append(to, p.text...)
+					continue
+				}
+				to, values = values[0].Append(to), values[1:]
+			}
+			return to
+		})
 	}
 }
 
