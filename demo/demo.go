@@ -65,6 +65,7 @@ var Drops = []Drop{
 	{"reagents-2026-11-25.x12", "suppliers/holm/out", Written, "delivered", 5, 3, 2, 0},
 	{"reagents-2026-11-26.csv", "laboratory/purchases", Renamed, "delivered", 3, 2, 1, 0},
 	{"tidewrack-2026-11-25.edi", "suppliers/tidewrack/out", Written, "delivered", 2, 2, 0, 0},
+	{"temperatures-2026-11-24.csv", "stations/temperatures", Renamed, "delivered", 9, 6, 1, 2},
 }
 
 var (

@@ -12,11 +12,11 @@ import (
 // was, and everything is as it expects.
 func TestDemoOnce(t *testing.T) {
 	folder, database := t.TempDir(), testbed.Database(t)
-	for n, first := range []string{"pickup 1    ansel-point-2026-11-23.csv", "pickup 16   ansel-point-2026-11-23.csv"} {
+	for n, first := range []string{"pickup 1    ansel-point-2026-11-23.csv", "pickup 17   ansel-point-2026-11-23.csv"} {
 		var out, errOut strings.Builder
 		code := cli.Main([]string{"demo", "--once", "--folder", folder, "--listen", "127.0.0.1:0", "--database-url", database}, &out, &errOut)
 		said := out.String()
-		if code != 0 || strings.Count(said, "as expected") != 16 || !strings.Contains(said, first) || !strings.Contains(said, "/#token=") || !strings.Contains(said, "laboratory/results") {
+		if code != 0 || strings.Count(said, "as expected") != 17 || !strings.Contains(said, first) || !strings.Contains(said, "/#token=") || !strings.Contains(said, "laboratory/results") {
 			t.Errorf("round %d: exit code %d\n%s%s", n+1, code, said, errOut.String())
 		}
 	}

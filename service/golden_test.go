@@ -19,7 +19,7 @@ var update = flag.Bool("update", false, "write the golden files anew")
 func TestDemoFilesBecomeWhatTheyBecame(t *testing.T) {
 	for _, d := range demo.Drops {
 		route := "specimen-orders"
-		for of, name := range map[string]string{"weights": "weight-log", "feed": "feed-orders", "holm": "reagent-answers", "purchases": "reagent-orders", "tidewrack": "feed-answers"} {
+		for of, name := range map[string]string{"weights": "weight-log", "feed": "feed-orders", "holm": "reagent-answers", "purchases": "reagent-orders", "tidewrack": "feed-answers", "temperatures": "pool-temperatures"} {
 			if strings.Contains(d.Inbox, of) {
 				route = name
 			}
