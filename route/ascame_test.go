@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"ydrion/core/batch"
 	"ydrion/core/flow"
 	"ydrion/workspace"
 )
@@ -232,4 +233,62 @@ func TestBatchesAsTheyCame(t *testing.T) {
 			t.Errorf("%s: %.3000q, not %.3000q\n%.300s", test.lines, got, test.want, wrong)
 		}
 	}
+}
+
+// TestBranchesOfOtherFormats: what only HL7 can say goes on where messages go on into HL7, and as it stands in the
+// message where they leave it, in one route.
+func TestBranchesOfOtherFormats(t *testing.T) {
+	c, findings := Compile(workspace.FromFiles(map[string][]byte{
+		"routes/r.yaml": []byte(`route: r
+listen: {folder: "{in}"}
+read: {format: hl7}
+branches:
+  - name: on
+    map: maps/on.map
+    deliver: {folder: "{out}", name: "{file.name}"}
+  - name: rows
+    when: OBX-5 != "none"
+    map: maps/rows.map
+    deliver: {folder: "{out}/rows", name: "{file.stem}.csv"}
+rejected: {folder: "{out}/rejected"}
+`),
+		"maps/on.map":         []byte("map on\nsource hl7\ntarget hl7 as it came\n\nOBX-5 = \"{OBX-5}!\"\n"),
+		"maps/rows.map":       []byte("map rows\nsource hl7\ntarget csv based on samples/row.csv\n\nid = MSH-10\nvalue = OBX-5\n"),
+		"samples/row.csv":     []byte("id,value\n"),
+		"environments/t.yaml": []byte("environment: t\nplaces: {in: in, out: out}\n"),
+	}), "r")
+	if c == nil {
+		t.Fatal(findings)
+	}
+	message := func(id, value string) string {
+		return "MSH|^~\\&|LAB|S|O|S|20261125||ORU^R01|" + id + "|P|2.5.1\rPID|1||7\rOBR|1||S1|WBC\rOBX|1|TX|N||" + value + "\r"
+	}
+	for _, cores := range []int{1, 2} {
+		o := &output{}
+		if _, err := c.Plan.Run(context.Background(), strings.NewReader(message("M1", `a\H\b\N\ \T\ c`)+message("M2", "none")+message("M3", `\.sp2\x`)), flow.Inputs{Cores: cores}, &second{o, t}); err != nil {
+			t.Fatal(err)
+		}
+		if got := o.text.String(); got != message("M1", `a\H\b\N\ \T\ c!`)+message("M2", "none!")+message("M3", `\.sp2\x!`)+"|"+"id,value\nM1,a\\H\\b\\N\\ & c\nM3,\\.sp2\\x\n" {
+			t.Errorf("%q", got)
+		}
+	}
+}
+
+// second keeps what two branches make.
+type second struct {
+	*output
+	t *testing.T
+}
+
+func (s *second) Batch(b *batch.Batch) error {
+	for k := range 2 {
+		made, err := s.opened.Assemblies[k].All(b)
+		if err != nil {
+			return err
+		}
+		if s.text.Write(made); k == 0 {
+			s.text.WriteString("|")
+		}
+	}
+	return nil
 }

@@ -260,6 +260,8 @@ func TestShapesOfOddFiles(t *testing.T) {
 		{"format: csv", "  - sort: tag\n", "station,tag,kg,note\nA,T-2,1,\nA,T-1,2,\nA,T-3,3,\"open\n", "station,tag,kg,note\nA,T-1,2,\nA,T-2,1,\n", "4:9"},
 		{"format: csv, delimiter: \";\", comment: \"#\", encoding: utf-16", "  - sort: tag\n", "station;tag;kg;note\n# none\nA;T-2;1;\nA;T-1;2;", "station;tag;kg;note\nA;T-1;2;\nA;T-2;1;\n", ""},
 		{"format: csv", "  - sort: tag\n", "station,tag,kg,note\nA,T-2,1,,\nA,T-1,2,\nA\n", "station,tag,kg,note\nA,T-1,2,\n", "4:"},
+		{"format: csv", "  - sort: tag\n", "station,tag,kg,note\rA,T-2,1,\rA,T-1,2,", "station,tag,kg,note\rA,T-1,2,\rA,T-2,1,\r", ""},
+		{"format: csv", "  - sort: tag\n", "station,tag,kg,note\r\nA,T-2,1,\r\nA,T-1,2,", "station,tag,kg,note\r\nA,T-1,2,\r\nA,T-2,1,\r\n", ""},
 		{"format: csv", "  - sort: tag\n", "station,tag,kg,note\n", "", ""},
 		{"format: csv", "  - sort: tag\n", "", "", "0 bytes"},
 	} {

@@ -194,7 +194,7 @@ func (o *reordering) take(b *batch.Batch) (err error) {
 		o.number++
 		at := b.Place(i, b.Bounds[i].Off)
 		o.item = binary.AppendUvarint(binary.AppendUvarint(o.item[:0], uint64(at.Offset)), uint64(at.Line))
-		o.item = line(append(o.item, b.Raw(i)...))
+		o.item = o.reader.Ended(append(o.item, b.Raw(i)...))
 		o.key = o.key[:0]
 		if o.ones == nil || wrong[int32(i)] || !o.plan.Rows.Check(b, i, false) {
 			if err := o.all.Add(o.sorting(b, i), o.item); err != nil {
@@ -225,14 +225,6 @@ func (o *reordering) sorting(b *batch.Batch, record int) []byte {
 	}
 	o.key = binary.BigEndian.AppendUint64(key, o.number)
 	return o.key
-}
-
-// line ends a text with a line end, as all but the last of a file do.
-func line(text []byte) []byte {
-	if n := len(text); n > 0 && text[n-1] != '\n' && text[n-1] != '\r' {
-		return append(text, '\n')
-	}
-	return text
 }
 
 // choose lets one record go on of each that have the same.

@@ -202,6 +202,8 @@ type Reordering interface {
 	Reader
 	// Reordered reads records whose texts have been cut from the file before, in another order.
 	Reordered(in io.Reader) Reader
+	// Ended is a record's text as it ends when another follows it: the last of a file may end with the file.
+	Ended(text []byte) []byte
 }
 
 // Gathering is a source whose records can be put together by what they have in common.

@@ -219,6 +219,17 @@ func (r *Reader) Reordered(in io.Reader) format.Reader {
 	return of
 }
 
+// Ended ends a row as the others of the file end.
+func (r *Reader) Ended(row []byte) []byte {
+	if n := len(row); n > 0 && row[n-1] != '\n' && row[n-1] != '\r' {
+		if r.terminator == '\n' && bytes.HasSuffix(r.heading, []byte("\r\n")) {
+			row = append(row, '\r')
+		}
+		return append(row, r.terminator)
+	}
+	return row
+}
+
 // together lets rows that stand together and agree in these slots be one record.
 func (r *Reader) together(keys []int) {
 	if r.keys = keys; keys != nil {
