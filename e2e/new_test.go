@@ -55,7 +55,7 @@ func TestFirstRoutes(t *testing.T) {
 		}
 		content, err := os.ReadFile(path)
 		name, _ := filepath.Rel(folder, path)
-		files[name] = strings.NewReplacer("{in}", "{stations}", "{out}", "{laboratory}").Replace(string(content))
+		files[name] = strings.NewReplacer("{in}", "{stations}/first", "{out}", "{laboratory}").Replace(string(content))
 		return err
 	}); err != nil {
 		t.Fatal(err)
@@ -67,7 +67,7 @@ func TestFirstRoutes(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		b.Drop("stations/"+name, filepath.Base(file), string(content))
+		b.Drop("stations/first/"+name, filepath.Base(file), string(content))
 		if p := b.Ended(filepath.Base(file), 0); p.State != "delivered" {
 			t.Errorf("%s: %+v", name, p)
 		}
