@@ -25,6 +25,7 @@ deliver:
   to:
     - {folder: "{laboratory}/pictures", when: 'file.type | begins "image/"'}
     - {folder: "{laboratory}/reports", when: 'file.type = "application/pdf" and file.size < 1000'}
+    - {folder: "{laboratory}/letters", when: 'file.head | contains "Dear "', name: '{file.head | capture "(?s)Reference: ([A-Z0-9-]+)" if absent "none"}.txt'}
     - {folder: "{laboratory}/all", when: 'file.type != "application/zip"', name: "{file.name}"}
 rejected: {folder: "{stations}/rejected"}
 `}
@@ -35,7 +36,7 @@ rejected: {folder: "{stations}/rejected"}
 		noise[i] = byte(r.Uint32())
 	}
 	for name, content := range map[string]string{
-		"a.png": "\x89PNG\r\n\x1a\n" + string(noise), "b.pdf": "%PDF-1.7\n\x00\xff", "large.pdf": "%PDF-1.7\n" + strings.Repeat("x", 2000), "c.dat": "\x00\x01\x02", "d.txt": "plain", "e.zip": "PK\x03\x04rest", "empty.txt": "",
+		"a.png": "\x89PNG\r\n\x1a\n" + string(noise), "b.pdf": "%PDF-1.7\n\x00\xff", "large.pdf": "%PDF-1.7\n" + strings.Repeat("x", 2000), "c.dat": "\x00\x01\x02", "d.txt": "plain", "l.txt": "Dear Maren,\nReference: SC-77/b\n", "m.txt": strings.Repeat(" ", 60_000) + "Dear \xff all", "far.txt": strings.Repeat(" ", 70_000) + "Dear all", "e.zip": "PK\x03\x04rest", "empty.txt": "",
 	} {
 		b.Drop("stations/reports", name, content)
 		p := b.Ended(name, 0)
@@ -68,8 +69,11 @@ rejected: {folder: "{stations}/rejected"}
 	if got := fmt.Sprint(len(b.List("laboratory/pictures")), len(b.List("laboratory/reports"))); got != "1 1" {
 		t.Error(got)
 	}
+	if got := strings.Join(b.List("laboratory/letters"), " "); got != "SC-77.txt none.txt" {
+		t.Errorf("letters %s", got)
+	}
 	_, said := command(b, "route", "reports")
-	if !strings.Contains(said, "Passes files on as they are, unread.") || !strings.Contains(said, "Delivers each file to each of 3 destinations") {
+	if !strings.Contains(said, "Passes files on as they are, unread.") || !strings.Contains(said, "Delivers each file to each of 4 destinations") {
 		t.Error(said)
 	}
 	b.Drop("stations/reports/deep/er", "x.png", "\x89PNG\r\n\x1a\n")
@@ -122,7 +126,7 @@ func TestUnreadFilesThatDisappear(t *testing.T) {
 	t.Parallel()
 	b := testbed.Start(t)
 	b.Publish(map[string]string{"routes/reports.yaml": `route: reports
-listen: {folder: "{stations}/reports", originals: left, files that disappear: true}
+listen: {folder: "{stations}/reports", originals: left, files that disappear: true, rhythm: 200ms}
 read: {format: file}
 deliver: {folder: "{laboratory}/out", name: "{file.event}-{file.name}"}
 rejected: {folder: "{stations}/rejected"}

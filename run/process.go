@@ -158,7 +158,7 @@ func (c *Conductor) fill(it *item, out *outputs) error {
 		return err
 	}
 	defer original.Close()
-	read := bufio.NewReaderSize(original, 512) // the beginning of a file that goes on unread is looked at
+	read := bufio.NewReaderSize(original, int(min(max(it.Size, 512), MostHead))) // the beginning of a file that goes on unread is looked at
 	inputs, numbers := c.inputs(it)
 	result := flow.Result{Unreadable: true}
 	switch {

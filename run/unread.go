@@ -2,6 +2,7 @@ package run
 
 import (
 	"bufio"
+	"bytes"
 	"fmt"
 	"io"
 	"net/http"
@@ -13,6 +14,9 @@ import (
 	"ydrion/deliver"
 )
 
+// MostHead is how much of a file that goes on unread is looked at, in bytes.
+const MostHead = 64 << 10
+
 // TypeOf says what a file is by what it begins with: a media type (RFC 6838), found as browsers do
 // (WHATWG MIME Sniffing).
 func TypeOf(head []byte) string {
@@ -23,10 +27,11 @@ func TypeOf(head []byte) string {
 // unread finds out what names and conditions may say of a file that goes on unread: its type, its size
 // and, if they want one, its number.
 func unread(env *lang.Env, file *bufio.Reader, size int64, plan *flow.Plan, inputs flow.Inputs) error {
-	head, err := file.Peek(512)
+	head, err := file.Peek(file.Size())
 	if err != nil && err != io.EOF {
 		return fmt.Errorf("reading the original: %w", err)
 	}
+	env.Head = bytes.Clone(head) // they are read on
 	if env.Type, env.Size, err = TypeOf(head), size, nil; plan.Sequence && inputs.Sequence != nil {
 		env.Seq, err = inputs.Sequence(1)
 	}

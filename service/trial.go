@@ -243,7 +243,7 @@ func Try(ctx context.Context, c *route.Compiled, in io.Reader, inputs flow.Input
 
 // tryUnread shows where a file would go that goes on as it is.
 func tryUnread(c *route.Compiled, in io.Reader, inputs flow.Inputs, request TrialRequest, trial *Trial) error {
-	head := make([]byte, 512)
+	head := make([]byte, run.MostHead)
 	n, err := io.ReadFull(in, head)
 	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
 		return err
@@ -255,6 +255,7 @@ func tryUnread(c *route.Compiled, in io.Reader, inputs flow.Inputs, request Tria
 		return err
 	}
 	env := &lang.Env{Facts: inputs.Facts, Seq: 1}
+	env.Head = head
 	if env.Type, env.Size = run.TypeOf(head), size; c.Plan.Sequence && inputs.Sequence != nil {
 		if env.Seq, err = inputs.Sequence(1); err != nil {
 			return err

@@ -77,6 +77,7 @@ var contextWords = map[string]struct {
 	"part.count":     {value.Number, "how many there are; known in names only"},
 	"part.records":   {value.Number, "how many records are in the output; known in names only"},
 	"file.size":      {value.Number, "its bytes, where files go on unread"},
+	"file.head":      {value.Text, "its text at the beginning, up to 64 KiB, where files go on unread"},
 	"file.type":      {value.Text, "what its content is, as a media type such as application/pdf, where files go on unread"},
 }
 

@@ -207,6 +207,8 @@ func contextValue(name string) evaluator {
 		return func(e *Env) value.Value { return value.OfNumber(value.Int(e.Part.Records)) }
 	case "record":
 		return func(e *Env) value.Value { return value.OfNumber(value.Int(e.Record)) }
+	case "file.head":
+		return func(e *Env) value.Value { return value.OfText(bytes.ToValidUTF8(e.Head, []byte("\uFFFD"))) }
 	case "file.size":
 		return func(e *Env) value.Value { return value.OfNumber(value.Int(e.Size)) }
 	}

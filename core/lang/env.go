@@ -20,6 +20,7 @@ type Facts struct {
 	Event  string // arrived, changed, gone
 	Size   int64  // in bytes, and
 	Type   string // as a media type (RFC 6838): of files that go on unread
+	Head   []byte // the beginning of those, as it stands in the file
 }
 
 // PartOf is what is known of one of several outputs of a file, when it has been written.

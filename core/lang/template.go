@@ -19,13 +19,15 @@ var FileWords = map[string]bool{"now": true, "route": true, "file.name": true, "
 var OutputWords = map[string]bool{"now": true, "route": true, "file.name": true, "file.stem": true, "file.extension": true, "file.folder": true, "file.event": true, "record": true, "sequence": true, "part.number": true, "part.count": true, "part.records": true}
 
 // UnreadWords are those that are known of a file that goes on unread.
-var UnreadWords = map[string]bool{"now": true, "route": true, "file.name": true, "file.stem": true, "file.extension": true, "file.folder": true, "file.event": true, "file.size": true, "file.type": true, "sequence": true}
+var UnreadWords = map[string]bool{"now": true, "route": true, "file.name": true, "file.stem": true, "file.extension": true, "file.folder": true, "file.event": true, "file.size": true, "file.type": true, "file.head": true, "sequence": true}
 
 // PartWords are those that are known of one of several outputs of a file, when it has been written.
 var PartWords = map[string]bool{"part.number": true, "part.count": true, "part.records": true}
 
 // seldom tells of words that are known only where a scope says so.
-func seldom(word string) bool { return word == "file.size" || word == "file.type" || PartWords[word] }
+func seldom(word string) bool {
+	return word == "file.size" || word == "file.type" || word == "file.head" || PartWords[word]
+}
 
 // Template makes texts: file names, and what files have in common.
 type Template struct {
