@@ -36,7 +36,7 @@ func TestClient(t *testing.T) {
 		{"publish " + w + " --dry-run", 0, []string{"specimen-orders: would be published for the first time"}, "published as"},
 		{"publish " + w + " --start", 0, []string{"specimen-orders: published as revision 1", "weight-log: published as revision 1"}, ""},
 		{"publish " + w, 0, []string{"specimen-orders: unchanged, revision 1"}, ""},
-		{"routes", 0, []string{"ROUTE", "specimen-orders  running", "weight-log"}, ""},
+		{"routes", 0, []string{"ROUTE", "specimen-orders    running", "weight-log"}, ""},
 		{"stop weight-log", 0, []string{"weight-log: stopped"}, ""},
 		{"start weight-log", 0, []string{"weight-log: running"}, ""},
 		{"start nothing", 2, []string{`nothing: there is no route "nothing"`}, ""},
