@@ -13,6 +13,7 @@ import (
 	"strings"
 	"testing"
 
+	"ydrion/core/batch"
 	"ydrion/core/finding"
 	"ydrion/core/flow"
 	spilling "ydrion/core/order"
@@ -323,4 +324,63 @@ func TestShapesThatAreWrong(t *testing.T) {
 			t.Errorf("%s: does not say %q but %s", test.steps, test.says, said)
 		}
 	}
+}
+
+// TestNumbersOfValues: an output of a value has the number that the value was given when it came first, whichever core
+// its first good record is worked on by. Here the first records of each value make nothing.
+func TestNumbersOfValues(t *testing.T) {
+	c, findings := Compile(workspace.FromFiles(map[string][]byte{
+		"routes/r.yaml":       []byte("route: r\nlisten: {folder: \"{in}\"}\nread: {format: csv}\ncheck: {schema: schemas/s.json}\nmap: maps/m.map\ndeliver: {folder: \"{out}\", name: \"{sequence}.json\", one file per: \"{station}\"}\nrejected: {folder: \"{out}/rejected\"}\n"),
+		"schemas/s.json":      []byte(`{"fields": [{"name": "station"}, {"name": "tag"}]}`),
+		"maps/m.map":          []byte("map m\nsource csv schemas/s.json\ntarget json based on samples/s.json\n\nskip when tag = \"early\" because \"it is early\"\ntag = tag\n"),
+		"samples/s.json":      []byte(`{"tag":""}`),
+		"environments/t.yaml": []byte("environment: t\nplaces: {in: in, out: out}\n"),
+	}), "r")
+	if c == nil {
+		t.Fatal(findings)
+	}
+	var in strings.Builder
+	in.WriteString("station,tag\n")
+	want := map[string]int64{}
+	for i := range 150_000 {
+		station, tag := fmt.Sprintf("S%d", i*7919%50), "early"
+		if want[station] == 0 {
+			want[station] = int64(1000 + len(want))
+		}
+		if i > 30_000 {
+			tag = fmt.Sprint("T-", i)
+		}
+		fmt.Fprintf(&in, "%s,%s\n", station, tag)
+	}
+	for range 5 {
+		next := int64(1000)
+		n := &numbered{output: output{}, t: t, want: want}
+		if _, err := c.Plan.Run(context.Background(), strings.NewReader(in.String()), flow.Inputs{Cores: 3, Sequence: func(n int) (int64, error) { next += int64(n); return next - int64(n), nil }}, n); err != nil {
+			t.Fatal(err)
+		}
+		if n.seen == 0 {
+			t.Error("no record has come")
+		}
+	}
+}
+
+// numbered holds the numbers and names of values against those that they must have.
+type numbered struct {
+	output
+	t    *testing.T
+	want map[string]int64
+	seen int
+}
+
+func (n *numbered) Batch(b *batch.Batch) error {
+	for i, v := range b.Branches[0].Values {
+		if !b.In(0, i) {
+			continue
+		}
+		n.seen++
+		if name := b.Branches[0].Names[i]; v.Number != n.want[v.Key] || name != fmt.Sprintf("%d.json", v.Number) {
+			return fmt.Errorf("the output of %s has the number %d and the name %s, not %d", v.Key, v.Number, name, n.want[v.Key])
+		}
+	}
+	return nil
 }

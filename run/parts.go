@@ -144,7 +144,7 @@ func (o *outputs) beginSeveral(b *batch.Batch, branch, record int) error {
 	}
 	to.parts.current = nil
 	if to.parts.begun++; to.parts.begun > mostParts {
-		return &flow.Unfinished{Finding: finding.New("deliver.outputs", place.InFile(o.name), "the records become more than %d outputs", mostParts)}
+		return &flow.Unfinished{Finding: finding.New("deliver.outputs", place.InFile(o.name), "the records become more than %d outputs", mostParts).Suggest("let more records go into one: `one file per`")}
 	}
 	for k := range o.opened.Plan.Branches[branch].Outputs {
 		name := o.fileNames[to.from+k]

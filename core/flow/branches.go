@@ -275,22 +275,24 @@ func (r *run) numberValues(b *batch.Batch, k int) error {
 		}
 		v.ID = known.ID
 	}
-	if len(fresh) == 0 || !p.Numbered() {
+	if !p.Numbered() {
 		return nil
 	}
-	first := fresh[0].ID
-	next := int64(first)
-	if r.inputs.Sequence != nil {
-		var err error
-		if next, err = r.inputs.Sequence(len(fresh)); err != nil {
-			return err
+	if len(fresh) > 0 {
+		first := fresh[0].ID
+		next := int64(first)
+		if r.inputs.Sequence != nil {
+			var err error
+			if next, err = r.inputs.Sequence(len(fresh)); err != nil {
+				return err
+			}
+		}
+		for _, v := range fresh {
+			v.Number = next + int64(v.ID-first)
 		}
 	}
-	for _, v := range fresh {
-		v.Number = next + int64(v.ID-first)
-	}
-	for _, v := range m.Values {
-		if v != nil && v.ID > 0 {
+	for _, v := range m.Values { // also those that came to another worker first: their output may begin here
+		if v != nil && v.ID > 0 && v.Number == 0 {
 			v.Number = values[v.Key].Number
 		}
 	}
@@ -397,7 +399,7 @@ func (r *run) names(b *batch.Batch, i, k int, w *worker) (names []string, proble
 func (r *run) named(b *batch.Batch, i int) {
 	for k := range b.Branches {
 		p, m := &r.plan.Branches[k], &b.Branches[k]
-		if p.By == nil || !b.In(k, i) || m.Values[i].Names != nil || p.conditional() || len(m.Pieces) <= i {
+		if p.By == nil || !b.In(k, i) || m.Values[i].Names != nil || p.conditional() || len(m.Pieces) <= i || len(m.Out) == m.From(i) {
 			continue
 		}
 		m.Values[i].Names = slices.Clone(m.Names[len(m.Names)-len(p.Outputs):])
