@@ -38,6 +38,7 @@ type Compiled struct {
 	Lane *lang.Template // what must stay in order
 	By   *lang.Template // the order by content
 	Key  *lang.Template // the business key
+	With *lang.Template // what files have in common that are collected
 	// Marker is the name of the file that says that another is complete.
 	Marker *lang.Template
 }
@@ -86,6 +87,9 @@ func Compile(w *workspace.Workspace, name string) (*Compiled, finding.List) {
 	}
 	if r.Duplicates.Key != "" {
 		out.Key = c.text("duplicates.key", r.Duplicates.Key, scope)
+	}
+	if r.Collect.By != "" {
+		out.With = c.text("collect.by", r.Collect.By, scope)
 	}
 	if r.Marker != "" {
 		out.Marker = c.marker()

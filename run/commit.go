@@ -79,7 +79,9 @@ func (c *Conductor) commitAll(items []*item) error {
 		switch {
 		case !asked && err == nil, fate.Committed:
 			it.State, it.stage = "committed", publishing
-			it.content = nil
+			for _, f := range it.all() {
+				f.content = nil
+			}
 		case fate.OutOfReach || !asked:
 			// Another node goes on with it: what it committed is its own, and nothing of
 			// what was written here is published by us. It sweeps what it does not need.
@@ -141,14 +143,17 @@ func (c *Conductor) sync(items []*item) error {
 				folders[c.e.Spool] = true
 			}
 		}
-		if it.Origin == "inbox" && it.Event != listen.Gone {
-			originals = append(originals, *it.SHA256)
+		for _, f := range it.all() {
+			if f.Origin != "inbox" || f.Event == listen.Gone {
+				continue
+			}
+			originals = append(originals, *f.SHA256)
 			// That the file was taken must not be undone by a power failure once its
 			// run is committed: it would be taken again.
-			if it.Path != "" {
-				inbox := inboxOf(&it.Pending)
-				folders[filepath.Dir(it.Path)] = true
-				for folder := filepath.Dir(c.held(it)); len(folder) > len(inbox); folder = filepath.Dir(folder) {
+			if f.Path != "" {
+				inbox := inboxOf(&f.Pending)
+				folders[filepath.Dir(f.Path)] = true
+				for folder := filepath.Dir(c.held(f)); len(folder) > len(inbox); folder = filepath.Dir(folder) {
 					folders[folder] = true
 				}
 				folders[inbox] = true

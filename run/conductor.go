@@ -79,6 +79,11 @@ type Conductor struct {
 	gated   string              // why files are not taken for now
 	beat    [ended]atomic.Int64 // when (nanoseconds) that last showed a sign of life
 
+	// Only touched while files are fetched.
+	collecting map[string]*collection // by what the files have in common
+	listening  time.Time              // since when
+	tidied     time.Time              // when those were forgotten that do not wait any more
+
 	stock   store.Block // sequence numbers in hand; only the process stage touches them
 	stocked time.Time
 }
@@ -98,6 +103,9 @@ type item struct {
 	whole    bool
 	started  time.Time
 	stage    stage
+	members  []*item // the others of its run, where that is of several files
+	part     store.Part
+	ord      int  // which of the files of its run it is, from 1
 	parked   bool // waits for its lane
 	freed    bool // need not wait any longer
 }
@@ -125,6 +133,7 @@ type shelved struct {
 // keys are the texts made from a file before it is taken.
 type keys struct {
 	lane, by, key *string
+	with          string // what the files have in common that it is collected with
 }
 
 // groupFiles and groupBytes bound what goes through the stages together.
@@ -236,6 +245,7 @@ func (c *Conductor) Listen(l *listen.Listener, compiled *route.Compiled) {
 	c.listener, c.compiled = l, compiled
 	c.lanes.waiting, c.shelf = map[string][]shelved{}, nil
 	clear(c.puzzled)
+	c.collecting, c.listening, c.tidied = nil, time.Now(), time.Now()
 	c.look, c.restored = true, time.Time{}
 	c.mu.Unlock()
 	c.wake()
@@ -295,8 +305,10 @@ func (c *Conductor) pass(from <-chan []*item, to chan<- []*item, at stage, do fu
 		}
 		c.mu.Lock()
 		for _, it := range group {
-			delete(c.busy, it.Pickup) // it may be found in the records again
-			c.left[it.Pickup] = true
+			for _, f := range it.all() {
+				delete(c.busy, f.Pickup) // it may be found in the records again
+				c.left[f.Pickup] = true
+			}
 		}
 		c.mu.Unlock()
 	}

@@ -61,7 +61,11 @@ func newStand(t *testing.T, settings string) *stand {
 		content[n] = c
 	}
 	content[file] = []byte(text)
-	compiled, findings := route.Compile(workspace.FromFiles(content), "specimen-orders")
+	loaded := workspace.FromFiles(content)
+	if loaded.Findings.HasErrors() {
+		t.Fatal(loaded.Findings)
+	}
+	compiled, findings := route.Compile(loaded, "specimen-orders")
 	if compiled == nil {
 		t.Fatal(findings)
 	}
@@ -98,7 +102,10 @@ func newStand(t *testing.T, settings string) *stand {
 }
 
 // drop renames a sheet of one row into the inbox.
-func (s *stand) drop(name string) {
+func (s *stand) drop(name string) { s.dropRow(name, 1) }
+
+// dropRow renames a sheet of a row with the nth number into the inbox.
+func (s *stand) dropRow(name string, n int) {
 	s.t.Helper()
 	sample, err := demo.Files().Open("brunholm-2026-11-23.csv")
 	if err != nil {
@@ -110,7 +117,7 @@ func (s *stand) drop(name string) {
 	lines := strings.SplitAfter(string(buf[:size]), "\n")
 	inbox := filepath.Join(s.data, "stations", "inbox")
 	part := filepath.Join(inbox, ".part")
-	if err := os.WriteFile(part, []byte(lines[0]+lines[1]), 0o644); err != nil {
+	if err := os.WriteFile(part, []byte(lines[0]+strings.Replace(lines[1], "BR-1101", fmt.Sprintf("BR-%d", 1100+n), 1)), 0o644); err != nil {
 		s.t.Fatal(err)
 	}
 	if err := os.Rename(part, filepath.Join(inbox, name)); err != nil {

@@ -90,6 +90,8 @@ type Progress struct {
 	Size    int64        `json:"size"`
 	Since   time.Time    `json:"since"`
 	Stage   flow.Stage   `json:"stage" enum:"ordering,working" doc:"ordering: its records are read, to be put into another order"`
+	File    int          `json:"file" doc:"which of its files is read, from 1"`
+	Files   int          `json:"files" doc:"how many it has"`
 	About   int64        `json:"about" doc:"how many records there will have been, about; 0: that is not known yet"`
 	// Branches tell of how many records each has made something, where the route has several.
 	Branches []BranchProgress `json:"branches"`
@@ -160,9 +162,9 @@ func (e *Engine) Current() []Progress {
 }
 
 // watch makes a run visible while it is under way.
-func (e *Engine) watch(p *store.Pending, run int64) (done func()) {
+func (e *Engine) watch(p *store.Pending, run int64, files int) (done func()) {
 	e.mu.Lock()
-	e.current[run] = Progress{Pickup: p.Pickup, Run: run, Route: p.Route, Name: p.Name, Size: p.Size, Since: time.Now(), Stage: flow.Working, Branches: []BranchProgress{}}
+	e.current[run] = Progress{Pickup: p.Pickup, Run: run, Route: p.Route, Name: p.Name, Size: p.Size, Since: time.Now(), Stage: flow.Working, File: 1, Files: files, Branches: []BranchProgress{}}
 	e.mu.Unlock()
 	return func() {
 		e.mu.Lock()

@@ -17,6 +17,7 @@ type memory struct {
 	leader  int64
 	pickups []*kept
 	numbers int64
+	waiting map[string]store.Collection
 	// late is called, if it is set, when open pickups have been looked up and before they are told.
 	late func()
 	// fail is asked before each call; an error is returned instead of making it.
@@ -31,6 +32,8 @@ type kept struct {
 	committed  int64 // the node that did
 	deliveries []store.Delivery
 	balance    store.Commit
+	with       int64 // the first of its run
+	part       store.Part
 }
 
 func (m *memory) call(name string) (func(), error) {
@@ -70,6 +73,18 @@ func (m *memory) states() (out []string) {
 	return out
 }
 
+// balances are what runs came to, with what was found.
+func (m *memory) balances() (out []string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for _, p := range m.pickups {
+		if c := p.balance; c.Run != 0 {
+			out = append(out, fmt.Sprintf("%+v %v", c.Balance, c.Findings))
+		}
+	}
+	return out
+}
+
 var opens = []string{"claimed", "taken", "committed", "held", "uncertain"}
 
 func (m *memory) RevisionFiles(context.Context, string, string) (map[string][]byte, error) {
@@ -91,7 +106,7 @@ func (m *memory) Claim(_ context.Context, node int64, route string, claims []sto
 			continue
 		}
 		p := &kept{node: node}
-		p.Pending = store.Pending{Pickup: int64(len(m.pickups) + 1), Route: route, Path: c.Path, Folder: c.Folder, Name: c.Name, Size: c.Size, Modified: c.Modified, Device: c.Device, Inode: c.Inode, State: "claimed", Event: c.Event, Origin: c.Origin, Lane: c.Lane, Key: c.Key, Noticed: c.Noticed}
+		p.Pending = store.Pending{Pickup: int64(len(m.pickups) + 1), Route: route, Path: c.Path, Folder: c.Folder, Name: c.Name, Size: c.Size, Modified: c.Modified, Device: c.Device, Inode: c.Inode, State: "claimed", Event: c.Event, Origin: c.Origin, Lane: c.Lane, Key: c.Key, Noticed: c.Noticed, Claimed: c.Together}
 		m.pickups = append(m.pickups, p)
 		ids[i] = p.Pickup
 	}
@@ -122,11 +137,61 @@ func (m *memory) Taken(_ context.Context, node int64, _ string, taken []store.Ta
 		if p.node != node || p.Run != nil {
 			continue
 		}
-		run, state := t.Pickup+1000, "working"
+		run, state := t.With+1000, "working"
 		p.State, p.SHA256, p.Size, p.Run, p.RunState, p.Revision, p.Now = "taken", &t.SHA256, t.Size, &run, &state, &t.Revision, &t.Now
+		p.with, p.part, p.Files, p.Together = t.With, t.Part, t.Files, t.Together
+		delete(m.waiting, t.CollectKey)
 		out[i].Run = run
 	}
 	return out, nil
+}
+
+func (m *memory) Members(_ context.Context, runs []int64) (map[int64][]store.Member, error) {
+	done, err := m.call("members")
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	out := map[int64][]store.Member{}
+	for _, p := range m.pickups {
+		if p.Run != nil && slices.Contains(runs, *p.Run) && p.with != p.Pickup {
+			out[*p.Run] = append(out[*p.Run], store.Member{Pending: p.Pending, OfRun: *p.Run, Part: p.part})
+		}
+	}
+	return out, nil
+}
+
+func (m *memory) Collections(_ context.Context, _ int64, _ string, keys []string) (map[string]store.Collection, error) {
+	done, err := m.call("collections")
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	if m.waiting == nil {
+		m.waiting = map[string]store.Collection{}
+	}
+	out := map[string]store.Collection{}
+	for _, key := range keys {
+		if _, is := m.waiting[key]; !is {
+			m.waiting[key] = store.Collection{Key: key, BeganAt: time.Now()}
+		}
+		out[key] = m.waiting[key]
+	}
+	return out, nil
+}
+
+func (m *memory) Uncollect(context.Context, int64, string, []string, time.Time) error {
+	return m.away("uncollect")
+}
+
+// its are a pickup and those that it goes on together with.
+func (m *memory) its(p *kept) (out []*kept) {
+	for _, o := range m.pickups {
+		if o == p || p.Run != nil && o.Run != nil && *o.Run == *p.Run {
+			out = append(out, o)
+		}
+	}
+	return out
 }
 
 func (m *memory) Holders(_ context.Context, ids []int64) (map[int64]store.Holder, error) {
@@ -188,7 +253,7 @@ func (m *memory) Unfinished(_ context.Context, _ string, after int64, limit int)
 	}
 	var out []store.Pending
 	for _, p := range m.pickups {
-		if p.Pickup > after && len(out) < limit && slices.Contains(opens, p.State) {
+		if p.Pickup > after && len(out) < limit && slices.Contains(opens, p.State) && (p.Run == nil || p.with == p.Pickup) {
 			one := p.Pending
 			if p.RunState != nil { // as it is now
 				state := *p.RunState
@@ -213,9 +278,11 @@ func (m *memory) Held(_ context.Context, node, pickup int64, state, reason strin
 	if p.node != node {
 		return store.ErrNotFound
 	}
-	p.State, p.reason, p.NextTry = state, reason, nil
-	if p.Tries++; !next.IsZero() {
-		p.NextTry = &next
+	for _, p := range m.its(p) {
+		p.State, p.reason, p.NextTry = state, reason, nil
+		if p.Tries++; !next.IsZero() {
+			p.NextTry = &next
+		}
 	}
 	return nil
 }
@@ -271,7 +338,10 @@ func (m *memory) Commit(_ context.Context, node int64, commits []store.Commit) e
 	}
 	for _, c := range commits {
 		p, state := m.pickup(c.Pickup), "committed"
-		p.State, p.RunState, p.Tries, p.NextTry, p.committed, p.deliveries, p.balance = "committed", &state, 0, nil, node, c.Deliveries, c
+		p.deliveries, p.balance = c.Deliveries, c
+		for _, p := range m.its(p) {
+			p.State, p.RunState, p.Tries, p.NextTry, p.committed = "committed", &state, 0, nil, node
+		}
 	}
 	return nil
 }
@@ -327,8 +397,10 @@ func (m *memory) Published(_ context.Context, node int64, ended []store.RunOf) (
 	out := map[int64]string{}
 	for _, e := range ended {
 		if p, state := m.pickup(e.Pickup), "published"; p.node == node {
-			p.State, p.RunState = "delivered", &state
-			out[e.Pickup] = p.State
+			for _, p := range m.its(p) {
+				p.State, p.RunState = "delivered", &state
+				out[p.Pickup] = p.State
+			}
 		}
 	}
 	return out, nil

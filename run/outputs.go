@@ -40,7 +40,9 @@ type outputs struct {
 	deliver.Maker
 	route     *route.Compiled
 	to        []workspace.Destination // of all branches
-	name      string                  // of the source
+	name      string                  // of the file that is read, and
+	file      int                     // which of the run's it is, from 1
+	reads     []*item                 // the files that are read, in their order
 	folders   []string                // of the destinations of all branches
 	rejected  string                  // folder
 	fileNames []string                // of the good outputs that are not named by each record; empty: nothing goes there
@@ -76,8 +78,29 @@ type outputs struct {
 var _ flow.Sink = (*outputs)(nil)
 
 func (o *outputs) Open(opened *flow.Opened) error {
-	o.opened, o.undone = opened, opened.Plan.Gzip
-	return nil
+	o.opened = opened
+	err := o.turnTo(o.reads[opened.File])
+	o.undone = opened.Plan.Gzip
+	return err
+}
+
+// turnTo ends what is rejected of the file before, and turns to another.
+func (o *outputs) turnTo(f *item) error {
+	if o.file == f.ord {
+		return nil
+	}
+	err := o.finishRejects()
+	o.name, o.file, o.undone = f.Name, f.ord, false
+	o.badCount, o.badFirst, o.listed = 0, 0, 0
+	return err
+}
+
+// label tells an output of a file from those of the run's others.
+func (o *outputs) label(what string) string {
+	if o.file <= 1 {
+		return what
+	}
+	return fmt.Sprintf("%s-of-%d", what, o.file)
 }
 
 // branch is what is written of a branch.
@@ -274,10 +297,11 @@ func (o *outputs) takeRejected(b *batch.Batch) error {
 			continue
 		}
 		raw, findings := o.opened.Rejected(b, i)
+		of := o.reads[b.FileOf(i)]
 		for k := range findings {
-			findings[k].Place.File = o.name
+			findings[k].Place.File = of.Name
 		}
-		if err := o.reject(b.First+int64(i), b.Place(i, b.Bounds[i].Off).Line, raw, findings); err != nil {
+		if err := o.reject(of.ord, b.First+int64(i), b.Place(i, b.Bounds[i].Off).Line, raw, findings); err != nil {
 			return err
 		}
 	}
@@ -285,7 +309,7 @@ func (o *outputs) takeRejected(b *batch.Batch) error {
 }
 
 // reject writes one rejected record and its findings.
-func (o *outputs) reject(record, line int64, raw []byte, findings finding.List) error {
+func (o *outputs) reject(file int, record, line int64, raw []byte, findings finding.List) error {
 	if o.bad == nil {
 		if err := o.openBad(); err != nil {
 			return err
@@ -299,7 +323,7 @@ func (o *outputs) reject(record, line int64, raw []byte, findings finding.List) 
 	if err := o.explain(findings, raw); err != nil {
 		return err
 	}
-	return o.remember(store.Reject{Record: record, Line: line, Raw: append([]byte{}, raw[:min(len(raw), maxRejectRaw)]...), Findings: findings})
+	return o.remember(store.Reject{File: file, Record: record, Line: line, Raw: append([]byte{}, raw[:min(len(raw), maxRejectRaw)]...), Findings: findings})
 }
 
 // remember keeps a rejected record for the database.
@@ -323,7 +347,7 @@ func (o *outputs) remember(r store.Reject) error {
 // openBad begins the file of rejected records as the source begins: with its
 // byte order mark and its heading.
 func (o *outputs) openBad() (err error) {
-	if o.bad, err = o.create(o.rejected, "rejected"); err != nil {
+	if o.bad, err = o.create(o.rejected, o.label("rejected")); err != nil {
 		return err
 	}
 	o.source, err = o.opened.Rejects(o.bad)
@@ -333,14 +357,14 @@ func (o *outputs) openBad() (err error) {
 // explain writes findings beside the rejected records.
 func (o *outputs) explain(findings finding.List, raw []byte) (err error) {
 	if o.list == nil {
-		if o.list, err = o.create(o.rejected, "findings"); err != nil {
+		if o.list, err = o.create(o.rejected, o.label("findings")); err != nil {
 			return err
 		}
 		head := fmt.Sprintf("{\"file\":%s,\"route\":%s,\"run\":%d,\"findings\":[", quoted(o.name), quoted(o.route.Name), o.Run)
 		if _, err = o.list.Write([]byte(head)); err != nil {
 			return err
 		}
-		if o.report, err = o.create(o.rejected, "report"); err != nil {
+		if o.report, err = o.create(o.rejected, o.label("report")); err != nil {
 			return err
 		}
 		if _, err = fmt.Fprintf(o.report, "%s: what was rejected, and why (route %s, run %d)\n", o.name, o.route.Name, o.Run); err != nil {
@@ -402,8 +426,8 @@ func (o *outputs) tell(findings finding.List, raw []byte) error {
 
 // Broken rejects what is left of a file as one piece.
 func (o *outputs) Broken(b *format.Broken) error {
-	f := b.Finding
-	f.Place.File = o.name
+	f, of := b.Finding, o.reads[o.opened.File]
+	f.Place.File = of.Name
 	if o.bad == nil {
 		if err := o.openBad(); err != nil {
 			return err
@@ -414,7 +438,7 @@ func (o *outputs) Broken(b *format.Broken) error {
 	if err := o.source.Rest(b.Rest, func(piece []byte) { kept = append(kept, piece[:min(len(piece), cap(kept)-len(kept))]...) }); err != nil {
 		return err
 	}
-	if err := o.remember(store.Reject{Record: f.Place.Record, Line: f.Place.Line, Raw: kept, Findings: finding.List{f}}); err != nil {
+	if err := o.remember(store.Reject{File: of.ord, Record: f.Place.Record, Line: f.Place.Line, Raw: kept, Findings: finding.List{f}}); err != nil {
 		return err
 	}
 	return o.explain(finding.List{f}, kept)
@@ -460,6 +484,11 @@ func (o *outputs) finish() error {
 			return err
 		}
 	}
+	return o.finishRejects()
+}
+
+// finishRejects ends what is rejected of a file.
+func (o *outputs) finishRejects() error {
 	if bad := o.bad; bad != nil {
 		o.bad = nil
 		if err := o.add(bad, "rejected", 0, o.rejectName(""), o.badCount, o.badFirst); err != nil {
@@ -501,9 +530,8 @@ func (o *outputs) rejectName(ending string) string {
 	return fmt.Sprintf("%s.rejected-%d%s", strings.TrimPrefix(stem, "."), o.Run, ending)
 }
 
-// whole gives up the good and rejected records that have been written and
-// rejects the file as one piece. What has been said of single records stays.
-func (o *outputs) whole(original io.Reader, findings finding.List) error {
+// giveUp gives up the good and rejected records that have been written. What has been said of single records stays.
+func (o *outputs) giveUp() error {
 	for _, out := range append(o.written(), o.bad) {
 		if out == nil {
 			continue
@@ -530,7 +558,12 @@ func (o *outputs) whole(original io.Reader, findings finding.List) error {
 		}
 	}
 	o.deliveries, o.kept = o.deliveries[:0], 0
-	out, err := o.create(o.rejected, "whole")
+	return nil
+}
+
+// refuse rejects a file as one piece.
+func (o *outputs) refuse(original io.Reader, findings finding.List) error {
+	out, err := o.create(o.rejected, o.label("whole"))
 	if err != nil {
 		return err
 	}
@@ -539,6 +572,49 @@ func (o *outputs) whole(original io.Reader, findings finding.List) error {
 		return err
 	}
 	return o.explain(findings, nil)
+}
+
+// explainer tells of the records of a file that is rejected as one piece why they were rejected.
+type explainer struct {
+	*outputs
+	opened *flow.Opened
+	of     *item
+	before int64 // records of the files before it
+}
+
+var _ flow.Sink = (*explainer)(nil)
+
+func (e *explainer) Open(opened *flow.Opened) error { e.opened = opened; return nil }
+
+func (e *explainer) Batch(b *batch.Batch) error {
+	for i, w := range b.Outcomes {
+		if w != batch.Rejected {
+			continue
+		}
+		raw, findings := e.opened.Rejected(b, i)
+		if err := e.tell(e.before+b.First+int64(i), b.Place(i, b.Bounds[i].Off).Line, raw, findings); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (e *explainer) tell(record, line int64, raw []byte, findings finding.List) error {
+	for k := range findings {
+		findings[k].Place.File = e.of.Name
+	}
+	if err := e.explain(findings, raw); err != nil {
+		return err
+	}
+	return e.remember(store.Reject{File: e.of.ord, Record: record, Line: line, Raw: append([]byte{}, raw[:min(len(raw), maxRejectRaw)]...), Findings: findings})
+}
+
+func (e *explainer) Broken(b *format.Broken) error {
+	kept, err := io.ReadAll(io.LimitReader(b.Rest, maxRejectRaw))
+	if err != nil {
+		return err
+	}
+	return e.tell(e.before+b.Finding.Place.Record, b.Finding.Place.Line, kept, finding.List{b.Finding})
 }
 
 // discard gives all outputs up.
@@ -560,7 +636,7 @@ func (o *outputs) discard() error {
 	if o.kept > 0 {
 		keep(o.sweep())
 	}
-	*o = outputs{Maker: o.Maker, route: o.route, name: o.name, to: o.to, folders: o.folders, rejected: o.rejected, fileNames: o.fileNames, opened: o.opened, keep: o.keep, drop: o.drop, spool: o.spool, spooled: o.spooled, beat: o.beat}
+	*o = outputs{Maker: o.Maker, route: o.route, reads: o.reads, to: o.to, folders: o.folders, rejected: o.rejected, fileNames: o.fileNames, opened: o.opened, keep: o.keep, drop: o.drop, spool: o.spool, spooled: o.spooled, beat: o.beat}
 	o.divide()
 	return first
 }

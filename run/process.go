@@ -1,7 +1,6 @@
 package run
 
 import (
-	"bufio"
 	"bytes"
 	"errors"
 	"fmt"
@@ -46,17 +45,21 @@ func (c *Conductor) park(it *item, out bool) bool {
 
 // processOne brings a pickup to where its outcome can be committed.
 func (c *Conductor) processOne(it *item) error {
-	c.e.Tell(Event{Kind: "pickup", Route: c.name, Pickup: it.Pickup, Run: *it.Run, Name: it.Name, State: "taken"})
-	if err := c.keep(it); err != nil {
-		return err
-	}
-	if it.resumed {
-		if err := c.compare(it); err != nil {
+	for _, f := range it.all() {
+		c.e.Tell(Event{Kind: "pickup", Route: c.name, Pickup: f.Pickup, Run: *it.Run, Name: f.Name, State: "taken"})
+		if err := c.keep(f); err != nil {
 			return err
 		}
+		if f.resumed {
+			if err := c.compare(f); err != nil {
+				return err
+			}
+		}
 	}
-	if it.verdict != nil && it.verdict.what == workspace.Hold {
-		return errPerson{errors.New(it.verdict.finding.Message), "duplicate"}
+	for _, f := range it.read() {
+		if f.verdict != nil && f.verdict.what == workspace.Hold {
+			return errPerson{errors.New(f.verdict.finding.Message), "duplicate"}
+		}
 	}
 	out, err := c.prepared(it)
 	if err != nil {
@@ -76,7 +79,7 @@ func (c *Conductor) processOne(it *item) error {
 
 // prepared makes the outputs of a run ready to be written.
 func (c *Conductor) prepared(it *item) (*outputs, error) {
-	out := &outputs{Maker: c.maker(*it.Run), route: it.compiled, name: it.Name, spool: c.e.Spool, beat: &c.beat[processing]}
+	out := &outputs{Maker: c.maker(*it.Run), route: it.compiled, reads: it.read(), spool: c.e.Spool, beat: &c.beat[processing]}
 	out.keep = func(deliveries []store.Delivery, rejects []store.Reject, first bool) error {
 		return c.e.Store.Keep(c.work, *it.Run, deliveries, rejects, first)
 	}
@@ -151,111 +154,267 @@ func (c *Conductor) original(it *item) (io.ReadCloser, error) {
 	return c.e.Archive.Open(*it.SHA256)
 }
 
+// done is what a run has come to with one of its files.
+type done struct {
+	*item
+	result flow.Result
+	whole  bool // it is rejected as one piece
+}
+
+// refuse rejects the file as one piece.
+func (d *done) refuse(f finding.Finding) {
+	f.Place.File = d.Name
+	d.whole, d.result.Findings = true, append(d.result.Findings, f)
+}
+
+// facts are those of the run with what they say of the file.
+func (d *done) facts(of lang.Facts) lang.Facts {
+	of.Name, of.Folder, of.Event = d.Name, d.Folder, d.Event
+	return of
+}
+
+// judge says whether the file has to be rejected as one piece.
+func (d *done) judge() {
+	r, tolerate := &d.result, d.compiled.Tolerate
+	over := tolerate >= 0 && r.In > 0 && float64(r.Rejected) > tolerate*float64(r.In)
+	if over {
+		r.Findings = append(r.Findings, tooMany(d.Name, r.Balance, tolerate))
+	}
+	d.whole = over || r.Unreadable || r.Disagrees || d.compiled.Plan.Checked && r.Broken
+	if !d.whole && r.In == 0 && !d.compiled.Plan.Unread {
+		r.Findings = append(r.Findings, finding.Warn("file.no-records", place.InFile(d.Name), "the file has a heading but no records"))
+	}
+}
+
 // fill writes a run's outputs and says what is to be committed.
 func (c *Conductor) fill(it *item, out *outputs) error {
-	original, err := c.original(it)
+	var all []*done
+	said := incomplete(it)
+	for i, f := range it.all() {
+		f.ord = i + 1
+	}
+	for _, f := range it.read() {
+		d := &done{item: f}
+		switch {
+		case it.Refused:
+			d.refuse(said[0])
+		case f.verdict != nil && f.verdict.what == workspace.Reject:
+			d.refuse(f.verdict.finding)
+		}
+		all = append(all, d)
+	}
+	numbers, err := c.make(it, all, out)
 	if err != nil {
 		return err
 	}
-	defer original.Close()
-	read := bufio.NewReaderSize(original, int(min(max(it.Size, 512), MostHead))) // the beginning of a file that goes on unread is looked at
-	inputs, numbers := c.inputs(it)
-	result := flow.Result{Unreadable: true}
-	switch {
-	case it.verdict != nil && it.verdict.what == workspace.Reject:
-		result.Findings = finding.List{it.verdict.finding}
-	default:
-		env := &lang.Env{Facts: inputs.Facts}
-		if it.compiled.Plan.Unread {
-			if err := unread(env, read, it.Size, it.compiled.Plan, inputs); err != nil {
-				return err
-			}
-		}
-		if f := out.nameAll(env); f != nil {
-			result.Findings = finding.List{*f}
-		}
-	}
-	switch {
-	case len(result.Findings) > 0:
-	case it.compiled.Plan.Unread:
-		if result, err = out.pass(read); err != nil {
-			return err
-		}
-	default:
-		defer c.e.watch(&it.Pending, *it.Run)()
-		if result, err = it.compiled.Plan.Run(c.work, original, inputs, out); err != nil {
-			return err
-		}
-	}
-	for i := range result.Findings {
-		result.Findings[i].Place.File = it.Name
-	}
-	if it.verdict != nil && it.verdict.what == workspace.Warn {
-		result.Findings = append(result.Findings, it.verdict.finding)
-	}
-	commit := store.Commit{Run: *it.Run, Pickup: it.Pickup, Balance: result.Balance}
-	over := it.compiled.Tolerate >= 0 && result.In > 0 && float64(result.Rejected) > it.compiled.Tolerate*float64(result.In)
-	switch {
-	case over, result.Disagrees, it.compiled.Plan.Checked && result.Broken:
-		if over {
-			result.Findings = append(result.Findings, tooMany(it.Name, result.Balance, it.compiled.Tolerate))
-		}
-		commit.Balance.Rejected, commit.Balance.Good = result.In-result.Filtered, 0
-		fallthrough
-	case result.Unreadable:
-		commit.Whole = true
-		whole, err := c.original(it)
-		if err != nil {
-			return err
-		}
-		defer whole.Close()
-		if err := out.whole(whole, result.Findings); err != nil {
-			return err
-		}
-	case result.In == 0 && !it.compiled.Plan.Unread:
-		result.Findings = append(result.Findings, finding.Warn("file.no-records", place.InFile(it.Name), "the file has a heading but no records"))
-	}
-	if it.compiled.Plan.Checked && !commit.Whole {
-		if err := c.passOn(it, out, result.In); err != nil {
-			return err
-		}
-	}
-	if err := c.finish(it, out, &commit, &result); err != nil {
+	if err := c.refuseAll(all, out); err != nil {
 		return err
 	}
-	commit.Findings, commit.Deliveries, commit.Rejects, commit.Kept, commit.Numbers = result.Findings, out.deliveries, out.rejects, out.kept, *numbers
-	it.commit, it.balance, it.whole = commit, commit.Balance, commit.Whole
+	var unfinished *flow.Unfinished
+	if err = out.finish(); errors.As(err, &unfinished) {
+		// What the files have become together cannot be written to its end, or named: none of them is good.
+		for _, d := range all {
+			d.refuse(unfinished.Finding)
+		}
+		if err := c.refuseAll(all, out); err != nil {
+			return err
+		}
+		err = out.finish()
+	}
+	if err != nil {
+		return err
+	}
+	if it.Refused {
+		said = nil
+	}
+	c.conclusion(it, all, out, said, *numbers)
 	return nil
 }
 
-// finish ends the outputs. If one cannot be ended or named, the file is rejected whole.
-func (c *Conductor) finish(it *item, out *outputs, commit *store.Commit, result *flow.Result) error {
-	err := out.finish()
-	var unfinished *flow.Unfinished
-	if !errors.As(err, &unfinished) {
-		return err
+// make takes files through the route.
+func (c *Conductor) make(it *item, all []*done, out *outputs) (*[]store.Block, error) {
+	inputs, numbers := c.inputs(it)
+	plan := it.compiled.Plan
+	if !plan.Unread && !plan.Checked {
+		if f := out.nameAll(&lang.Env{Facts: inputs.Facts}); f != nil {
+			for _, d := range all {
+				d.refuse(*f)
+			}
+		}
 	}
-	result.Findings = append(result.Findings, unfinished.Finding)
-	commit.Whole, commit.Balance.Rejected, commit.Balance.Good = true, result.In-result.Filtered, 0
-	whole, err := c.original(it)
-	if err != nil {
-		return err
+	for again := !plan.Unread; again; {
+		var err error
+		if again, err = c.makeOnce(it, all, out, inputs); err != nil {
+			return nil, err
+		}
+		if again {
+			// What is good of the others is made without those that are rejected as one piece.
+			if err := out.discard(); err != nil {
+				return nil, err
+			}
+			inputs, numbers = c.inputs(it)
+		}
 	}
-	defer whole.Close()
-	if err := out.whole(whole, result.Findings); err != nil {
-		return err
+	for _, d := range all {
+		var err error
+		switch {
+		case d.whole:
+		case plan.Unread:
+			err = c.passUnread(d, out, inputs)
+		case plan.Checked:
+			err = c.passOn(d, out, inputs)
+		}
+		if err != nil {
+			return nil, err
+		}
 	}
-	return out.finish()
+	return numbers, nil
 }
 
-// passOn gives a file whose records have been checked to its destinations as it came.
-func (c *Conductor) passOn(it *item, out *outputs, records int64) error {
-	original, err := c.original(it)
+// makeOnce takes the records of those files through the route that are not rejected as one piece. It has to be done again
+// if one of several turned out to be.
+func (c *Conductor) makeOnce(it *item, all []*done, out *outputs, inputs flow.Inputs) (again bool, err error) {
+	var of []*done
+	var files []flow.File
+	out.reads = nil
+	for _, d := range all {
+		if !d.whole {
+			of, out.reads = append(of, d), append(out.reads, d.item)
+			files = append(files, flow.File{Name: d.Name, Folder: d.Folder, Event: d.Event, Size: d.Size, Open: func() (io.ReadCloser, error) { return c.original(d.item) }})
+		}
+	}
+	if len(files) == 0 {
+		return false, nil
+	}
+	defer c.e.watch(&it.Pending, *it.Run, len(files))()
+	made, err := it.compiled.Plan.RunAll(c.work, files, inputs, out)
+	if err != nil {
+		return false, err
+	}
+	for i, d := range of {
+		d.result = made.Files[i]
+		if made.Unfinished != nil {
+			d.refuse(*made.Unfinished)
+			continue
+		}
+		d.judge()
+		again = again || d.whole && !d.result.Unreadable && len(of) > 1
+	}
+	return again, nil
+}
+
+// conclusion says what is to be committed.
+func (c *Conductor) conclusion(it *item, all []*done, out *outputs, said finding.List, numbers []store.Block) {
+	commit := store.Commit{Run: *it.Run, Pickup: it.Pickup, Whole: true, Deliveries: out.deliveries, Rejects: out.rejects, Kept: out.kept, Numbers: numbers, Findings: said}
+	for _, d := range all {
+		r := &d.result
+		for i := range r.Findings {
+			r.Findings[i].Place.File = d.Name
+		}
+		if d.verdict != nil && d.verdict.what == workspace.Warn {
+			r.Findings = append(r.Findings, d.verdict.finding)
+		}
+		if d.whole {
+			r.Rejected, r.Good = r.In-r.Filtered, 0
+		}
+		commit.Balance.Add(r.Balance)
+		commit.Findings, commit.Whole = append(commit.Findings, r.Findings...), commit.Whole && d.whole
+		d.item.balance, d.item.whole = r.Balance, d.whole
+	}
+	if it.balance, it.whole = commit.Balance, commit.Whole; len(it.members) > 0 {
+		for _, d := range all {
+			commit.Files = append(commit.Files, store.FileCommit{Pickup: d.Pickup, Balance: d.result.Balance, Whole: d.whole, Reason: whyWhole(d.result.Findings, d.Name)})
+		}
+		for _, f := range it.members {
+			if why := asideBecause(f, all); why != "" {
+				commit.Files = append(commit.Files, store.FileCommit{Pickup: f.Pickup, Reason: why})
+			}
+		}
+	}
+	it.commit = commit
+}
+
+// asideBecause says why a file is set aside; empty if it is not.
+func asideBecause(f *item, read []*done) string {
+	switch f.part {
+	case store.Marker:
+		return fmt.Sprintf("its coming completed the files that it belongs to; it is not read (pickup %d)", read[0].Pickup)
+	case store.Older:
+		return fmt.Sprintf("a newer file was taken instead: %s, in pickup %d", read[len(read)-1].Name, read[len(read)-1].Pickup)
+	}
+	return ""
+}
+
+// refuseAll rejects those files that are rejected as one piece.
+func (c *Conductor) refuseAll(all []*done, out *outputs) error {
+	before, none := int64(0), true
+	for _, d := range all {
+		before, none = before+d.result.In, none && d.whole
+	}
+	var err error
+	switch {
+	case none && len(all) == 1:
+		err = out.giveUp() // what has been said of its records stays
+	case none:
+		err = out.discard()
+	}
+	for _, d := range all {
+		if err != nil || !d.whole {
+			continue
+		}
+		if err = out.turnTo(d.item); err != nil {
+			break
+		}
+		if len(all) > 1 && d.result.Rejected > 0 {
+			// What was written of it with the others has been given up: it is read once more, for what is
+			// wrong with its records.
+			err = c.explain(d, out, before)
+			before += d.result.In
+		}
+		if err == nil {
+			err = c.refuse(d, out)
+		}
+	}
+	return err
+}
+
+// refuse rejects a file as one piece.
+func (c *Conductor) refuse(d *done, out *outputs) error {
+	original, err := c.original(d.item)
 	if err != nil {
 		return err
 	}
 	defer original.Close()
-	return out.copy(original, records)
+	return out.refuse(original, d.result.Findings)
+}
+
+// explain tells what is wrong with the records of a file that is rejected as one piece.
+func (c *Conductor) explain(d *done, out *outputs, before int64) error {
+	original, err := c.original(d.item)
+	if err != nil {
+		return err
+	}
+	defer original.Close()
+	inputs := flow.Inputs{Facts: facts(d.compiled, d.Name, d.Folder, d.Event, *d.Now), Cores: c.e.Cores, Size: d.Size, Spill: c.e.Spill, Progress: func(flow.Progress) { c.beat[processing].Store(time.Now().UnixNano()) }}
+	_, err = d.compiled.Plan.Run(c.work, original, inputs, &explainer{outputs: out, of: d.item, before: before})
+	return err
+}
+
+// passOn gives a file whose records have been checked to its destinations as it came.
+func (c *Conductor) passOn(d *done, out *outputs, inputs flow.Inputs) error {
+	original, err := c.original(d.item)
+	if err != nil {
+		return err
+	}
+	defer original.Close()
+	if err := out.turnTo(d.item); err != nil {
+		return err
+	}
+	if f := out.nameAll(&lang.Env{Facts: d.facts(inputs.Facts)}); f != nil {
+		d.refuse(*f)
+		return nil
+	}
+	return out.copy(original, d.result.In)
 }
 
 // nameAll names the outputs of a run whose records go into one file for each
@@ -308,12 +467,12 @@ func (c *Conductor) inputs(it *item) (flow.Inputs, *[]store.Block) {
 	}
 	progress := func(p flow.Progress) {
 		c.beat[processing].Store(time.Now().UnixNano())
-		if it.Size <= smallFile {
+		if it.Size <= smallFile && len(it.members) == 0 {
 			return
 		}
 		c.e.mu.Lock()
 		now := c.e.current[*it.Run]
-		now.Balance, now.Stage, now.About, now.Branches = p.Balance, p.Stage, p.About, []BranchProgress{}
+		now.Balance, now.Stage, now.About, now.File, now.Branches = p.Balance, p.Stage, p.About, p.File, []BranchProgress{}
 		for k, n := range p.Branches {
 			now.Branches = append(now.Branches, BranchProgress{it.compiled.Branches[k].Name, n})
 		}
@@ -326,7 +485,11 @@ func (c *Conductor) inputs(it *item) (flow.Inputs, *[]store.Block) {
 			told = time.Now()
 		}
 	}
-	return flow.Inputs{Facts: facts(it.compiled, it.Name, it.Folder, it.Event, *it.Now), Cores: c.e.Cores, Size: it.Size, Sequence: sequence, Progress: progress, Spill: c.e.Spill}, used
+	known := facts(it.compiled, it.Name, it.Folder, it.Event, *it.Now)
+	if it.compiled.Collect.Any() {
+		known.Key, known.Files = it.CollectKey, len(it.read())
+	}
+	return flow.Inputs{Facts: known, Cores: c.e.Cores, Size: it.Size, Sequence: sequence, Progress: progress, Spill: c.e.Spill}, used
 }
 
 // numbers hands out sequence numbers. Only the process stage asks. When many

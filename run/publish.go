@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -44,8 +45,11 @@ func (c *Conductor) publish(group []*item) (on []*item) {
 func (c *Conductor) publishOne(it *item, folders map[string]bool) error {
 	// The archive has the original and the database knows it: what is held is
 	// needed no more.
-	if it.Origin == "inbox" && it.Event != listen.Gone {
-		if err := c.letGo(it); err != nil {
+	for _, f := range it.all() {
+		if f.Origin != "inbox" || f.Event == listen.Gone {
+			continue
+		}
+		if err := c.letGo(f); err != nil {
 			return err
 		}
 	}
@@ -58,6 +62,7 @@ func (c *Conductor) publishOne(it *item, folders map[string]bool) error {
 			return err
 		}
 		it.balance, it.whole = flow.Balance{In: done.In, Good: done.Good, Rejected: done.Rejected, Filtered: done.Filtered}, done.Whole
+		it.commit.Findings = done.Findings
 	}
 	var failed error
 	for after := 0; ; {
@@ -203,15 +208,18 @@ func (c *Conductor) conclude(done []*item) {
 			continue // another node goes on with it
 		}
 		b, took := it.balance, time.Since(it.started)
-		c.e.Log.Info("pickup ended", "pickup", it.Pickup, "route", c.name, "file", it.Name, "state", state, "records", b.In, "good", b.Good, "rejected", b.Rejected, "seconds", took.Seconds())
-		c.e.Tell(Event{Kind: "pickup", Route: c.name, Pickup: it.Pickup, Run: *it.Run, Name: it.Name, State: state, Balance: &b, Duration: took.Seconds()})
-		c.concluded(it, state)
+		c.e.Log.Info("pickup ended", "pickup", it.Pickup, "route", c.name, "file", it.Name, "files", len(it.all()), "state", state, "records", b.In, "good", b.Good, "rejected", b.Rejected, "seconds", took.Seconds())
+		for _, f := range it.all() {
+			of := f.balance
+			c.e.Tell(Event{Kind: "pickup", Route: c.name, Pickup: f.Pickup, Run: *it.Run, Name: f.Name, State: states[f.Pickup], Balance: &of, Duration: took.Seconds()})
+		}
+		c.concluded(it, states)
 	}
 }
 
-// concluded is what follows the end of a pickup: its lane goes on, alerts are
-// over or due, and an original that its route does not keep is dropped.
-func (c *Conductor) concluded(it *item, state string) {
+// concluded is what follows the end of a pickup, and of those of its run: its lane goes on, alerts are
+// over or due, and originals that its route does not keep are dropped.
+func (c *Conductor) concluded(it *item, states map[int64]string) {
 	c.mu.Lock()
 	if it.Lane != nil {
 		c.release(*it.Lane, it.Pickup)
@@ -237,19 +245,25 @@ func (c *Conductor) concluded(it *item, state string) {
 			c.e.Over(kind, fmt.Sprintf("pickup %d", it.Pickup))
 		}
 	}
-	if state == "rejected" && it.whole {
-		reason := "it was rejected as a whole"
-		for _, f := range it.commit.Findings {
-			if f.Severity == finding.Error {
-				reason = f.Message
-				break
-			}
+	for _, f := range it.all() {
+		if states[f.Pickup] == "rejected" && f.whole {
+			reason := cmp.Or(whyWhole(it.commit.Findings, f.Name), "it was rejected as a whole")
+			c.e.Alert(store.Alert{Kind: "rejected", Route: c.name, Pickup: f.Pickup, About: fmt.Sprintf("pickup %d", f.Pickup), Message: fmt.Sprintf("%s (pickup %d) was rejected: %s", f.Name, f.Pickup, reason)}, true)
 		}
-		c.e.Alert(store.Alert{Kind: "rejected", Route: c.name, Pickup: it.Pickup, About: fmt.Sprintf("pickup %d", it.Pickup), Message: fmt.Sprintf("%s (pickup %d) was rejected: %s", it.Name, it.Pickup, reason)}, true)
+		if it.compiled != nil && it.compiled.Originals == workspace.Removed {
+			c.dropOriginal(f)
+		}
 	}
-	if it.compiled != nil && it.compiled.Originals == workspace.Removed {
-		c.dropOriginal(it)
+}
+
+// whyWhole is why a file was rejected as a whole, in a sentence.
+func whyWhole(findings finding.List, file string) string {
+	for _, f := range findings {
+		if f.Severity == finding.Error && f.Place.File == file {
+			return f.Message
+		}
 	}
+	return ""
 }
 
 func (c *Conductor) dropOriginal(it *item) {

@@ -112,6 +112,13 @@ func (c *Conductor) fetch() ([]*item, time.Duration) {
 	c.mu.Lock()
 	c.gated = reason
 	c.mu.Unlock()
+	if compiled.Collect.Any() {
+		items, again := c.fetchTogether(l, compiled, until, !ok)
+		if again > 0 && (wait == 0 || again < wait) {
+			wait = again
+		}
+		return items, wait
+	}
 	puzzled := c.shelve(l, compiled, until, !ok)
 	chosen := c.choose(l, !ok)
 	if len(chosen) == 0 {
@@ -201,12 +208,15 @@ func (c *Conductor) shelve(l *listen.Listener, compiled *route.Compiled, until t
 
 // sortShelf puts what was fetched into its order. The caller holds the lock.
 func (c *Conductor) sortShelf() {
-	slices.SortStableFunc(c.shelf, func(a, b shelved) int {
-		if a.by != nil && b.by != nil {
-			return listen.Natural(*a.by, *b.by)
-		}
-		return cmp.Compare(a.Order, b.Order)
-	})
+	slices.SortStableFunc(c.shelf, inOrder)
+}
+
+// inOrder compares files in the order of their route.
+func inOrder(a, b shelved) int {
+	if a.by != nil && b.by != nil {
+		return listen.Natural(*a.by, *b.by)
+	}
+	return cmp.Compare(a.Order, b.Order)
 }
 
 // choose takes from the shelf what is not held up by its lane.
@@ -276,14 +286,15 @@ func (c *Conductor) keys(compiled *route.Compiled, candidate listen.Candidate) (
 		all := "all"
 		k.lane = &all
 	}
-	if compiled.Lane == nil && compiled.By == nil && compiled.Key == nil {
+	if compiled.Lane == nil && compiled.By == nil && compiled.Key == nil && compiled.With == nil {
 		return k, nil
 	}
-	made := []string{"", "", ""}
+	wanted := []*lang.Template{compiled.Lane, compiled.By, compiled.Key, compiled.With}
+	made := make([]string, len(wanted))
 	f := facts(compiled, store.Readable(candidate.Name), store.Readable(candidate.Folder), candidate.Event, time.Now())
 	if candidate.Event == listen.Gone {
 		// There is nothing to look into: only its name counts.
-		for i, n := range []*lang.Template{compiled.Lane, compiled.By, compiled.Key} {
+		for i, n := range wanted {
 			if n != nil && !n.PerRecord {
 				made[i], _ = n.Text(&lang.Env{Facts: f}, nil, 0)
 			}
@@ -299,7 +310,7 @@ func (c *Conductor) keys(compiled *route.Compiled, candidate listen.Candidate) (
 		}
 		// What is wrong with the first record is found when the file is processed;
 		// here it has no key.
-		if made, _, err = compiled.Plan.Peek(file, f, compiled.Lane, compiled.By, compiled.Key); err != nil {
+		if made, _, err = compiled.Plan.Peek(file, f, wanted...); err != nil {
 			return k, fmt.Errorf("it cannot be looked into: %w", err)
 		}
 	}
@@ -315,46 +326,29 @@ func (c *Conductor) keys(compiled *route.Compiled, candidate listen.Candidate) (
 	if compiled.Key != nil && made[2] != "" {
 		k.key = &made[2]
 	}
+	k.with = made[3]
 	return k, nil
 }
 
 // claim records files as being taken and takes them. Put tells that some could not be
 // claimed and were put off.
 func (c *Conductor) claim(l *listen.Listener, compiled *route.Compiled, chosen []shelved) (items []*item, put bool, err error) {
-	claims := make([]store.Claim, len(chosen))
-	origin := "inbox"
-	if compiled.Originals == workspace.Left {
-		origin = "left"
-	}
-	for i, s := range chosen {
-		claims[i] = store.Claim{Path: s.Path, Folder: s.Folder, Name: s.Name, Size: s.Info.Size, Modified: s.Info.Modified, Device: s.Info.Device, Inode: s.Info.Inode, Noticed: s.Noticed, Lane: s.lane, Key: s.key, Event: s.Event, Origin: origin}
-	}
-	ids, problems, err := c.claimAll(claims)
+	ids, problems, err := c.claimAll(c.claims(compiled, chosen, false))
 	if err != nil {
 		return nil, false, err
 	}
-	revision := compiled.Hash
 	for i, s := range chosen {
 		switch {
 		case problems[i] != nil:
 			put = true
-			reason := "it cannot be taken: " + problems[i].Error()
-			l.Again(s.Path, reason, time.Minute)
-			c.e.Alert(store.Alert{Kind: "held", Route: c.name, About: c.name + " " + store.Readable(s.Path), Message: fmt.Sprintf("%s of %s stays in the inbox: %s", store.Readable(s.Name), c.name, reason)}, false)
+			c.cannot(l, s, problems[i])
 			continue
 		case ids[i] == 0:
 			put = true
 			l.Again(s.Path, "another pickup of it is open", 5*time.Second)
 			continue
 		}
-		it := &item{compiled: compiled, started: time.Now()}
-		it.Pending = store.Pending{Pickup: ids[i], Route: c.name, Path: s.Path, Folder: store.Readable(s.Folder), Name: store.Readable(s.Name), Size: s.Info.Size, Modified: s.Info.Modified, Device: s.Info.Device, Inode: s.Info.Inode,
-			State: "claimed", Event: s.Event, Origin: origin, Lane: s.lane, Key: s.key, Noticed: s.Noticed, Revision: &revision}
-		if s.SHA256 != "" {
-			sum := s.SHA256
-			it.SHA256 = &sum
-		}
-		items = append(items, it)
+		items = append(items, c.claimed(compiled, s, ids[i]))
 	}
 	c.mu.Lock()
 	for _, it := range items {
@@ -364,6 +358,42 @@ func (c *Conductor) claim(l *listen.Listener, compiled *route.Compiled, chosen [
 	c.mu.Unlock()
 	c.takeAll(items)
 	return items, put, nil
+}
+
+// claims are those of files that are about to be taken.
+func (c *Conductor) claims(compiled *route.Compiled, chosen []shelved, together bool) []store.Claim {
+	claims := make([]store.Claim, len(chosen))
+	for i, s := range chosen {
+		claims[i] = store.Claim{Path: s.Path, Folder: s.Folder, Name: s.Name, Size: s.Info.Size, Modified: s.Info.Modified, Device: s.Info.Device, Inode: s.Info.Inode, Noticed: s.Noticed, Lane: s.lane, Key: s.key, Event: s.Event, Origin: origin(compiled), Together: together}
+	}
+	return claims
+}
+
+// origin is where the files of a route are taken from.
+func origin(compiled *route.Compiled) string {
+	if compiled.Originals == workspace.Left {
+		return "left"
+	}
+	return "inbox"
+}
+
+// claimed is a file that has been claimed.
+func (c *Conductor) claimed(compiled *route.Compiled, s shelved, id int64) *item {
+	it, revision := &item{compiled: compiled, started: time.Now()}, compiled.Hash
+	it.Pending = store.Pending{Pickup: id, Route: c.name, Path: s.Path, Folder: store.Readable(s.Folder), Name: store.Readable(s.Name), Size: s.Info.Size, Modified: s.Info.Modified, Device: s.Info.Device, Inode: s.Info.Inode,
+		State: "claimed", Event: s.Event, Origin: origin(compiled), Lane: s.lane, Key: s.key, Noticed: s.Noticed, Revision: &revision}
+	if s.SHA256 != "" {
+		sum := s.SHA256
+		it.SHA256 = &sum
+	}
+	return it
+}
+
+// cannot says that a file cannot be claimed: the database refuses it.
+func (c *Conductor) cannot(l *listen.Listener, s shelved, problem error) {
+	reason := "it cannot be taken: " + problem.Error()
+	l.Again(s.Path, reason, time.Minute)
+	c.e.Alert(store.Alert{Kind: "held", Route: c.name, About: c.name + " " + store.Readable(s.Path), Message: fmt.Sprintf("%s of %s stays in the inbox: %s", store.Readable(s.Name), c.name, reason)}, false)
 }
 
 // claimAll claims files together and, where the database refuses the whole for one of

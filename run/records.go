@@ -20,10 +20,13 @@ type Records interface {
 	LeftFile(ctx context.Context, route, path string) (store.LeftFile, error)
 	Leave(ctx context.Context, route string, files []store.LeftFile) error
 	Forget(ctx context.Context, route, path, sha256 string) error
+	Collections(ctx context.Context, node int64, route string, keys []string) (map[string]store.Collection, error)
+	Uncollect(ctx context.Context, node int64, route string, but []string, before time.Time) error
 	Due(ctx context.Context, node int64, route string, due time.Time) (bool, error)
 
 	// Working on them.
 	Unfinished(ctx context.Context, route string, after int64, limit int) ([]store.Pending, error)
+	Members(ctx context.Context, runs []int64) (map[int64][]store.Member, error)
 	Held(ctx context.Context, node, pickup int64, state, reason string, next time.Time) error
 	Numbers(ctx context.Context, node int64, route string, n int) (int64, error)
 	Sequences(ctx context.Context, run int64) ([]store.Block, error)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -104,10 +105,45 @@ func (c *Conductor) resume() ([]*item, error) {
 	c.block(holders)
 	c.lanes.keep(func(n int64) bool { return open[n] || c.busy[n] })
 	c.mu.Unlock()
+	if err := c.bringTogether(out); err != nil {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		for _, it := range out {
+			delete(c.busy, it.Pickup)
+			c.lanes.end(it)
+		}
+		return nil, err
+	}
 	for _, it := range out {
 		c.prepare(it)
 	}
 	return out, nil
+}
+
+// bringTogether gives pickups that are gone on with the others of their runs.
+func (c *Conductor) bringTogether(items []*item) error {
+	first := map[int64]*item{}
+	for _, it := range items {
+		if it.Files > 1 && it.Run != nil {
+			first[*it.Run] = it
+		}
+	}
+	if len(first) == 0 {
+		return nil
+	}
+	members, err := c.e.Store.Members(c.work, slices.Collect(maps.Keys(first)))
+	if err != nil {
+		return err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for run, it := range first {
+		for _, m := range members[run] {
+			it.members = append(it.members, &item{Pending: m.Pending, part: m.Part, resumed: true, started: it.started})
+			c.busy[m.Pickup] = true
+		}
+	}
+	return nil
 }
 
 // reconsiderEvery is how often it is looked whether an uncertain pickup can be decided.
@@ -141,7 +177,7 @@ func (c *Conductor) reconsider(p store.Pending) {
 	c.mu.Unlock()
 }
 
-// prepare finds where a resumed pickup stands.
+// prepare finds where a resumed pickup stands, with the others of its run.
 func (c *Conductor) prepare(it *item) {
 	switch {
 	case it.Run == nil:
@@ -157,8 +193,10 @@ func (c *Conductor) prepare(it *item) {
 		c.mu.Unlock()
 		it.Revision = &r
 	}
-	if it.Origin != "handed" && it.Path != "" {
-		c.e.FS.Confine(inboxOf(&it.Pending))
+	for _, f := range it.all() {
+		if f.Origin != "handed" && f.Path != "" {
+			c.e.FS.Confine(inboxOf(&f.Pending))
+		}
 	}
 	var err error
 	if it.compiled, err = c.e.Compiled(c.work, c.name, *it.Revision); err != nil {
@@ -166,14 +204,22 @@ func (c *Conductor) prepare(it *item) {
 		return
 	}
 	c.confine(it.compiled)
+	for _, f := range it.members {
+		f.compiled, f.stage = it.compiled, it.stage
+	}
 	if it.stage == taking {
 		c.takeAll([]*item{it})
-	} else if it.stage == processing {
-		c.try(it, processing, c.retake)
-		if !it.Again {
-			c.forgetGone(it)
+		return
+	}
+	for _, f := range it.all() {
+		if it.stage != processing {
+			return // one of them could not be taken again
 		}
-		it.verdict = judge(it, it.compiled.Duplicates)
+		c.try(it, processing, func(*item) error { return c.retake(f) })
+		if !f.Again {
+			c.forgetGone(f)
+		}
+		f.verdict = judge(f, f.compiled.Duplicates)
 	}
 }
 

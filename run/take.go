@@ -37,24 +37,27 @@ func (c *Conductor) takeAll(items []*item) {
 	var took []*item
 	var takes []store.Take
 	for _, it := range items {
-		c.try(it, taking, c.take)
-		if it.stage == taking {
-			now := stamp()
-			it.Now = &now
-			took = append(took, it)
-			takes = append(takes, store.Take{Pickup: it.Pickup, SHA256: *it.SHA256, Size: it.Size, Revision: *it.Revision, Now: now})
+		all := it.all()
+		if !c.takeFiles(all) {
+			continue
+		}
+		now := stamp()
+		for _, f := range all {
+			f.Now = &now
+			took = append(took, f)
+			takes = append(takes, store.Take{Pickup: f.Pickup, SHA256: *f.SHA256, Size: f.Size, Revision: *f.Revision, Now: now, With: it.Pickup, Files: len(all), Part: f.part, Together: it.Together})
 		}
 	}
 	c.mu.Lock()
 	l := c.listener
 	c.mu.Unlock()
-	if l != nil {
-		for _, it := range items {
-			if it.Origin != "left" {
-				l.Forget(it.Path, it.Inode)
+	for _, it := range items {
+		for _, f := range it.all() {
+			if l != nil && f.Origin != "left" {
+				l.Forget(f.Path, f.Inode)
 			}
-			if it.resumed {
-				c.unshelve(it)
+			if l != nil && f.resumed {
+				c.unshelve(f)
 			}
 		}
 	}
@@ -92,6 +95,27 @@ func (c *Conductor) takeAll(items []*item) {
 		c.forgetGone(it)
 		it.verdict = judge(it, it.compiled.Duplicates)
 	}
+}
+
+// takeFiles takes files that go on together: all, or none.
+func (c *Conductor) takeFiles(all []*item) bool {
+	took := true
+	for _, f := range all {
+		if f.resumed && f.Claimed {
+			c.try(f, taking, c.undo)
+		} else {
+			c.try(f, taking, c.take)
+		}
+		took = took && f.stage == taking
+	}
+	if took || len(all) == 1 {
+		return took
+	}
+	for _, f := range all {
+		c.try(f, taking, c.undo)
+	}
+	all[0].stage = ended
+	return false
 }
 
 // take brings one claimed file into our hands and finds out what it is.

@@ -49,13 +49,30 @@ func (a alive) Read(b []byte) (int, error) {
 	return a.Reader.Read(b)
 }
 
-// pass gives a file that nobody reads to its destinations.
-func (o *outputs) pass(original io.Reader) (result flow.Result, err error) {
-	counted := &counting{Reader: original}
-	if err = o.copy(counted, 1); err == nil {
-		result.In, result.Good, result.Bytes = 1, 1, counted.n
+// passUnread gives a file that nobody reads to its destinations.
+func (c *Conductor) passUnread(d *done, out *outputs, inputs flow.Inputs) error {
+	original, err := c.original(d.item)
+	if err != nil {
+		return err
 	}
-	return result, err
+	defer original.Close()
+	read := bufio.NewReaderSize(original, int(min(max(d.Size, 512), MostHead))) // its beginning is looked at
+	env := &lang.Env{Facts: d.facts(inputs.Facts)}
+	if err := unread(env, read, d.Size, d.compiled.Plan, inputs); err != nil {
+		return err
+	}
+	if err := out.turnTo(d.item); err != nil {
+		return err
+	}
+	if f := out.nameAll(env); f != nil {
+		d.refuse(*f)
+		return nil
+	}
+	counted := &counting{Reader: read}
+	if err = out.copy(counted, 1); err == nil {
+		d.result.In, d.result.Good, d.result.Bytes = 1, 1, counted.n
+	}
+	return err
 }
 
 // counting counts what is read.
@@ -79,7 +96,7 @@ func (o *outputs) copy(original io.Reader, records int64) (err error) {
 		if o.fileNames[i] == "" {
 			continue
 		}
-		if to.all[i], err = o.create(folder, fmt.Sprintf("file-%d", i)); err != nil {
+		if to.all[i], err = o.create(folder, o.label(fmt.Sprintf("file-%d", i))); err != nil {
 			return err
 		}
 		written = append(written, to.all[i])

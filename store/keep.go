@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -26,10 +27,15 @@ type Purged struct {
 }
 
 const (
-	ended    = `p.route = $1 and p.ended_at < $2 and p.state in ('delivered', 'rejected', 'withdrawn')`
+	ended    = `p.route = $1 and p.ended_at < $2 and p.state in ('delivered', 'rejected', 'set aside', 'withdrawn')`
 	legally  = `exists (select 1 from legal_holds h where h.lifted_at is null and (h.pickup = p.id or h.pickup = 0 and (h.route = p.route or h.route = '')))`
 	purgeMax = 1000 // pickups at a time: nobody waits long for a purge
+
+	forgotten = ended + ` and (not p.archived or p.sha256 is null) and not ` + legally
 )
+
+// Those that were worked on together are removed at once: none of them if one is still needed.
+var allForgotten = forgotten + ` and not (p.together and exists (select 1 from run_pickups a join run_pickups b on b.run = a.run join pickups o on o.id = b.pickup where a.pickup = p.id and o.id <> p.id and not (` + strings.ReplaceAll(forgotten, "p.", "o.") + `)))`
 
 // Original is a file of the archive that no pickup needs any more.
 type Original struct {
@@ -79,7 +85,7 @@ func (s *Store) ExpiredRejects(ctx context.Context, e Expiry) (n int64, err erro
 func (s *Store) ExpiredPickups(ctx context.Context, e Expiry) (n int64, err error) {
 	err = s.in(ctx, "removing old pickups", func(tx *sqlx.Tx) error {
 		var ids, runs []int64
-		if err := tx.SelectContext(ctx, &ids, `select p.id from pickups p where `+ended+` and (not p.archived or p.sha256 is null) and not `+legally+` order by p.id limit $3 for update skip locked`, e.Route, e.Records, purgeMax); err != nil {
+		if err := tx.SelectContext(ctx, &ids, `select p.id from pickups p where `+allForgotten+` order by p.id limit $3 for update of p skip locked`, e.Route, e.Records, purgeMax); err != nil {
 			return err
 		}
 		n = int64(len(ids))
@@ -87,6 +93,9 @@ func (s *Store) ExpiredPickups(ctx context.Context, e Expiry) (n int64, err erro
 			return nil
 		}
 		if err := tx.SelectContext(ctx, &runs, `select run from run_pickups where pickup = any($1)`, ids); err != nil {
+			return err
+		}
+		if err := tx.SelectContext(ctx, &ids, `select distinct pickup from run_pickups where run = any($1) union select unnest($2::bigint[])`, runs, ids); err != nil {
 			return err
 		}
 		for _, statement := range []string{`delete from rejects where run = any($1)`, `delete from deliveries where run = any($1)`, `delete from run_sequences where run = any($1)`, `delete from run_pickups where run = any($1)`, `delete from runs where id = any($1)`} {

@@ -42,14 +42,15 @@ type Pickup struct {
 	Rejected  int64      `db:"rejected"`
 	Filtered  int64      `db:"filtered"`
 	Whole     bool       `db:"whole"`
+	Files     int        `db:"files"` // that go on together with it, and itself
 }
 
 const pickupColumns = `select p.id, p.route, p.name, p.folder, p.path, p.size, p.modified, coalesce(p.sha256, '') as sha256, p.state, p.reason, p.event, p.origin, coalesce(p.lane, '') as lane, coalesce(p.business_key, '') as business_key, p.tries, p.next_try, p.passed, p.archived, p.noticed_at, p.claimed_at, p.taken_at, p.ended_at,
-	coalesce(p.run, 0) as run, coalesce(r.records_in, 0) as records_in, coalesce(r.good, 0) as good, coalesce(r.rejected, 0) as rejected, coalesce(r.filtered, 0) as filtered, coalesce(r.whole, false) as whole
-	from pickups p left join runs r on r.id = p.run`
+	coalesce(p.run, 0) as run, coalesce(rp.records_in, r.records_in, 0) as records_in, coalesce(rp.good, r.good, 0) as good, coalesce(rp.rejected, r.rejected, 0) as rejected, coalesce(rp.filtered, r.filtered, 0) as filtered, coalesce(rp.whole, r.whole, false) as whole, coalesce(r.files, 1) as files
+	from pickups p left join runs r on r.id = p.run left join run_pickups rp on p.together and rp.run = p.run and rp.pickup = p.id`
 
 // States are the states of pickups.
-var States = []string{"claimed", "taken", "committed", "delivered", "rejected", "held", "uncertain", "withdrawn"}
+var States = []string{"claimed", "taken", "committed", "delivered", "rejected", "set aside", "held", "uncertain", "withdrawn"}
 
 // ErrNoState says that a filter names a state that there is not.
 var ErrNoState = errors.New("there is no such state")
@@ -181,9 +182,11 @@ type Run struct {
 	Findings    finding.List `db:"-"`
 	Deliveries  []Delivery   `db:"-"`
 	Outputs     int64        `db:"outputs"`
+	Files       int          `db:"files"` // that it is of
+	Key         string       `db:"key"`   // what they have in common
 }
 
-const runColumns = `select r.id, rp.pickup, r.route, r.revision, v.number, r.state, r.same_as, r.again, r.facts_now, r.started_at, r.committed_at, r.ended_at, r.records_in, r.good, r.rejected, r.filtered, r.warnings, r.bytes, r.whole, r.findings,
+const runColumns = `select r.id, rp.pickup, r.route, r.revision, v.number, r.state, r.same_as, r.again, r.facts_now, r.started_at, r.committed_at, r.ended_at, r.records_in, r.good, r.rejected, r.filtered, r.warnings, r.bytes, r.whole, r.findings, r.files, r.key,
 	(select count(*) from deliveries d where d.run = r.id) as outputs
 	from runs r join run_pickups rp on rp.run = r.id join revisions v on v.route = r.route and v.hash = r.revision`
 
@@ -204,7 +207,7 @@ func (s *Store) Runs(ctx context.Context, pickup int64) ([]Run, error) {
 // Run gives one run.
 func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
 	var r Run
-	if err := s.lists.GetContext(ctx, &r, runColumns+` where r.id = $1`, id); err != nil {
+	if err := s.lists.GetContext(ctx, &r, runColumns+` where r.id = $1 and rp.ord = 1`, id); err != nil {
 		return r, noNumber(err, "run", id)
 	}
 	return r, s.complete(ctx, &r)
@@ -235,13 +238,14 @@ func (s *Store) Rejects(ctx context.Context, run, after int64, limit int) ([]Rej
 		Line     int64
 		Raw      []byte
 		Findings []byte
+		File     int
 	}
-	if err := s.lists.SelectContext(ctx, &rows, `select record, line, raw, findings from rejects where run = $1 and record > $2 order by record limit $3`, run, after, limit); err != nil {
+	if err := s.lists.SelectContext(ctx, &rows, `select record, line, raw, findings, file from rejects where run = $1 and record > $2 order by record limit $3`, run, after, limit); err != nil {
 		return nil, err
 	}
 	out := make([]Reject, len(rows))
 	for i, r := range rows {
-		out[i] = Reject{Record: r.Record, Line: r.Line, Raw: r.Raw}
+		out[i] = Reject{Record: r.Record, Line: r.Line, Raw: r.Raw, File: r.File}
 		if err := json.Unmarshal(r.Findings, &out[i].Findings); err != nil {
 			return nil, fmt.Errorf("findings of record %d: %w", r.Record, err)
 		}

@@ -1,10 +1,12 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -33,6 +35,7 @@ type Claim struct {
 	Key      *string // its business key; nil: none
 	Event    string  // arrived, changed, gone
 	Origin   string  // inbox, left
+	Together bool    // with others, without which it does not go on
 }
 
 // Claim records that files are being taken by a route's leader and gives the
@@ -42,29 +45,29 @@ func (s *Store) Claim(ctx context.Context, node int64, route string, claims []Cl
 	n := len(claims)
 	paths, folders, names, sizes, modified := make([]string, n), make([]string, n), make([]string, n), make([]int64, n), make([]time.Time, n)
 	devices, inodes, noticed, lanes, keys := make([]string, n), make([]string, n), make([]time.Time, n), make([]*string, n), make([]*string, n)
-	events, origins, raws := make([]string, n), make([]string, n), make([][]byte, n)
+	events, origins, raws, together := make([]string, n), make([]string, n), make([][]byte, n), make([]bool, n)
 	at := make(map[string]int, n)
 	for i, c := range claims {
 		at[c.Path] = i
 		paths[i], folders[i], names[i], sizes[i], modified[i] = Readable(c.Path), Readable(c.Folder), Readable(c.Name), c.Size, c.Modified
 		devices[i], inodes[i], noticed[i], lanes[i], keys[i] = fmt.Sprint(c.Device), fmt.Sprint(c.Inode), c.Noticed, readable(c.Lane), readable(c.Key)
-		events[i], origins[i], raws[i] = c.Event, c.Origin, rawPath(c.Path)
+		events[i], origins[i], raws[i], together[i] = c.Event, c.Origin, rawPath(c.Path), c.Together
 	}
 	ids := make([]int64, n)
 	var id int64
 	var path string
 	var raw []byte
 	err := s.quick.rows(ctx, n, `with new as (
-			insert into pickups (route, path, folder, name, size, modified, device, inode, state, noticed_at, node, lane, business_key, event, origin, raw_path)
-			select $2, path, folder, name, size, modified, device::numeric, inode::numeric, 'claimed', noticed, $1, lane, key, event, origin, raw
-			from unnest($3::text[], $4::text[], $5::text[], $6::bigint[], $7::timestamptz[], $8::text[], $9::text[], $10::timestamptz[], $11::text[], $12::text[], $13::text[], $14::text[], $15::bytea[])
-				with ordinality as t (path, folder, name, size, modified, device, inode, noticed, lane, key, event, origin, raw, ord)
+			insert into pickups (route, path, folder, name, size, modified, device, inode, state, noticed_at, node, lane, business_key, event, origin, raw_path, together)
+			select $2, path, folder, name, size, modified, device::numeric, inode::numeric, 'claimed', noticed, $1, lane, key, event, origin, raw, together
+			from unnest($3::text[], $4::text[], $5::text[], $6::bigint[], $7::timestamptz[], $8::text[], $9::text[], $10::timestamptz[], $11::text[], $12::text[], $13::text[], $14::text[], $15::bytea[], $16::bool[])
+				with ordinality as t (path, folder, name, size, modified, device, inode, noticed, lane, key, event, origin, raw, together, ord)
 			where exists (select 1 from routes where name = $2 and leader = $1) order by ord
 			on conflict do nothing returning id, path, raw_path),
 		counted as (insert into tallies (route, quarter, pickups) select $2, date_bin('15 minutes', now(), 'epoch'), count(*) from new having count(*) > 0
 			on conflict (route, quarter) do update set pickups = tallies.pickups + excluded.pickups)
 		select id, path, raw_path from new`,
-		[]any{node, route, paths, folders, names, sizes, modified, devices, inodes, noticed, lanes, keys, events, origins, raws},
+		[]any{node, route, paths, folders, names, sizes, modified, devices, inodes, noticed, lanes, keys, events, origins, raws, together},
 		[]any{&id, &path, &raw}, func() error {
 			path, _ := named(path, raw)
 			ids[at[path]] = id
@@ -91,6 +94,20 @@ type Take struct {
 	Size     int64
 	Revision string
 	Now      time.Time
+	// Of several that go on together: the first of them (0: it goes on by itself), how many they are, and what this
+	// one is to the others.
+	With  int64
+	Files int
+	Part  Part
+	Together
+}
+
+// Together is what is known of files that go on together, with the first of them.
+type Together struct {
+	CollectKey string `db:"key"`     // what they have in common
+	Missing    string `db:"missing"` // without what they go on that was waited for; empty: they are complete
+	Refused    bool   `db:"refused"` // and are rejected, as the route says
+	LateOf     int64  `db:"late_of"` // the pickup with which those went on that they were waited for with; 0: none
 }
 
 // Begun is a run that has begun.
@@ -103,28 +120,35 @@ type Begun struct {
 }
 
 // Taken records the files' contents and begins their first runs, in the order
-// given. A pickup that is not the node's any more is left out: its run is 0.
+// given: one for each, or for all that go on together, which follow each other. A pickup that is not the node's any
+// more is left out, with those that it goes on with: its run is 0.
 func (s *Store) Taken(ctx context.Context, node int64, route string, taken []Take) ([]Begun, error) {
 	n := len(taken)
 	ids, sums, sizes, revisions, nows := make([]int64, n), make([]string, n), make([]int64, n), make([]string, n), make([]time.Time, n)
+	firsts, files, parts, keys, missing, refused, late := make([]int64, n), make([]int, n), make([]string, n), make([]string, n), make([]string, n), make([]bool, n), make([]int64, n)
 	at := make(map[int64]int, n)
 	for i, t := range taken {
 		at[t.Pickup] = i
+		firsts[i], files[i], parts[i] = cmp.Or(t.With, t.Pickup), max(t.Files, 1), string(cmp.Or(t.Part, ToRead))
+		keys[i], missing[i], refused[i], late[i] = t.CollectKey, t.Missing, t.Refused, t.LateOf
 		ids[i], sums[i], sizes[i], revisions[i], nows[i] = t.Pickup, t.SHA256, t.Size, t.Revision, t.Now
 	}
 	out := make([]Begun, n)
 	var pickup int64
 	var b Begun
-	err := s.quick.rows(ctx, n, `with t as (
-			select t.*, p.business_key, nextval('runs_id_seq') as run from unnest($3::bigint[], $4::text[], $5::bigint[], $6::text[], $7::timestamptz[]) with ordinality as t (pickup, sum, size, revision, moment, ord)
-			join pickups p on p.id = t.pickup and p.node = $1 and p.state in ('claimed', 'held') and p.run is null order by ord),
-		r as (insert into runs (id, route, revision, state, facts_now) overriding system value select run, $2, revision, 'working', moment from t),
-		l as (insert into run_pickups (run, pickup, ord) select run, pickup, 1 from t),
+	err := s.quick.rows(ctx, n, `with mine as (
+			select t.*, p.business_key, p.together as p_together from unnest($3::bigint[], $4::text[], $5::bigint[], $6::text[], $7::timestamptz[], $8::bigint[], $9::int[], $10::text[], $11::text[], $12::text[], $13::bool[], $14::bigint[]) with ordinality as t (pickup, sum, size, revision, moment, first, files, part, key, missing, refused, late_of, ord)
+			join pickups p on p.id = t.pickup and p.node = $1 and p.state in ('claimed', 'held') and p.run is null),
+		n as (select first, nextval('runs_id_seq') as run from (select first from mine group by first, files having count(*) = files order by min(ord)) as whole),
+		t as (select mine.*, n.run, row_number() over (partition by mine.first order by mine.ord) as place from mine join n on n.first = mine.first),
+		r as (insert into runs (id, route, revision, state, facts_now, files, key, missing, refused, late_of) overriding system value select run, $2, revision, 'working', moment, files, key, missing, refused, late_of from t where place = 1),
+		l as (insert into run_pickups (run, pickup, ord, part) select run, pickup, place, part from t),
+		c as (update collections set ended_at = now(), missing = t.missing, pickup = t.pickup, late_of = null from t where collections.route = $2 and collections.key = t.key and t.place = 1 and t.p_together),
 		p as (update pickups set state = 'taken', reason = '', next_try = null, sha256 = t.sum, size = t.size, run = t.run, taken_at = now() from t where pickups.id = t.pickup)
 		select t.pickup, t.run, coalesce(b.id, 0), coalesce(b.name, ''), coalesce(k.id, 0), coalesce(k.name, '') from t
 			left join lateral (select id, name from pickups o where o.sha256 = t.sum and o.route = $2 and o.id < t.pickup and o.state <> 'withdrawn' order by o.sha256, o.id limit 1) b on true
 			left join lateral (select id, name from pickups o where o.business_key = t.business_key and o.route = $2 and o.id < t.pickup and o.state <> 'withdrawn' order by o.route, o.business_key, o.id limit 1) k on true`,
-		[]any{node, route, ids, sums, sizes, revisions, nows},
+		[]any{node, route, ids, sums, sizes, revisions, nows, firsts, files, parts, keys, missing, refused, late},
 		[]any{&pickup, &b.Run, &b.Before, &b.BeforeName, &b.BeforeKey, &b.BeforeKeyName}, func() error { out[at[pickup]] = b; return nil })
 	if err != nil {
 		return nil, fmt.Errorf("recording that files were taken: %w", err)
@@ -169,13 +193,15 @@ func beginRun(ctx context.Context, tx *sqlx.Tx, pickup int64, route, revision st
 	} else if err != nil {
 		return 0, err
 	}
-	if err := tx.GetContext(ctx, &run, `insert into runs (route, revision, state, again, facts_now, same_as) select $1, $2, 'working', exists (select 1 from run_pickups where pickup = $4), $3, $5 returning id`, route, revision, now, pickup, sameAs); err != nil {
+	if err := tx.GetContext(ctx, &run, `insert into runs (route, revision, state, again, facts_now, same_as, files, key) select $1, $2, 'working', b.id is not null, $3, $5, coalesce(b.files, 1), coalesce(b.key, '')
+			from pickups p left join runs b on b.id = p.run where p.id = $4 returning id`, route, revision, now, pickup, sameAs); err != nil {
 		return 0, err
 	}
-	if _, err := tx.ExecContext(ctx, `insert into run_pickups (run, pickup, ord) values ($1, $2, 1)`, run, pickup); err != nil {
+	if _, err := tx.ExecContext(ctx, `with before as (select rp.pickup, rp.ord, rp.part from run_pickups rp join pickups p on p.run = rp.run where p.id = $2)
+		insert into run_pickups (run, pickup, ord, part) select $1, pickup, ord, part from before union all select $1, $2, 1, 'read' where not exists (select 1 from before)`, run, pickup); err != nil {
 		return 0, err
 	}
-	_, err = tx.ExecContext(ctx, `update pickups set state = 'taken', reason = '', tries = 0, next_try = null, passed = false, run = $2, ended_at = null, node = coalesce((select leader from routes where name = pickups.route), node) where id = $1`, pickup, run)
+	_, err = tx.ExecContext(ctx, `update pickups set state = 'taken', reason = '', tries = 0, next_try = null, passed = false, run = $1, ended_at = null, node = coalesce((select leader from routes where name = pickups.route), node) from run_pickups rp where rp.run = $1 and rp.pickup = pickups.id`, run)
 	return run, err
 }
 
@@ -188,6 +214,9 @@ type Again struct {
 	Said     Said
 }
 
+// again are the states of pickups that can be run again.
+var again = []string{"delivered", "rejected", "set aside"}
+
 // Again begins another run of a pickup that has ended. The route's leader goes
 // on with it.
 func (s *Store) Again(ctx context.Context, a Again) (run int64, err error) {
@@ -199,8 +228,23 @@ func (s *Store) Again(ctx context.Context, a Again) (run int64, err error) {
 		if err := tx.GetContext(ctx, &p, `select state, route, archived from pickups where id = $1 for update`, a.Pickup); err != nil {
 			return notFound(err)
 		}
-		if p.State != "delivered" && p.State != "rejected" {
+		// The files of a run of several are run again together.
+		var others []struct {
+			ID       int64
+			State    string
+			Archived bool
+		}
+		if err := tx.SelectContext(ctx, &others, `select o.id, o.state, o.archived from pickups o where o.id = any(array(`+withIt("$1")+`)) order by o.id for update`, a.Pickup); err != nil {
+			return err
+		}
+		if !slices.Contains(again, p.State) {
 			return fmt.Errorf("%w: it is %s", ErrBusy, p.State)
+		}
+		for _, o := range others {
+			if !slices.Contains(again, o.State) {
+				return fmt.Errorf("%w: pickup %d, which goes on together with it, is %s", ErrBusy, o.ID, o.State)
+			}
+			p.Archived = p.Archived && o.Archived
 		}
 		if !p.Archived {
 			return ErrPurged
@@ -223,6 +267,11 @@ var ErrBusy = errors.New("the pickup has not ended")
 // ErrPurged says that a pickup's original is no longer kept.
 var ErrPurged = errors.New("its original is no longer kept")
 
+// withIt selects the number of a pickup, and of those that are worked on together with it.
+func withIt(pickup string) string {
+	return `select o.pickup from pickups p join run_pickups o on o.run = p.run where p.id = ` + pickup + ` union select ` + pickup + `::bigint`
+}
+
 // Held records why a pickup cannot go on, and when it will be tried again; the
 // zero time says that it waits for a person.
 func (s *Store) Held(ctx context.Context, node, pickup int64, state, reason string, next time.Time) error {
@@ -230,7 +279,7 @@ func (s *Store) Held(ctx context.Context, node, pickup int64, state, reason stri
 	if !next.IsZero() {
 		at = &next
 	}
-	return s.one(s.db.ExecContext(ctx, `update pickups set state = $3, reason = $4, tries = tries + 1, next_try = $5 where id = $2 and node = $1 and state in ('claimed', 'taken', 'held', 'committed', 'uncertain')`, node, pickup, state, Readable(reason), at))
+	return s.one(s.db.ExecContext(ctx, `update pickups set state = $3, reason = $4, tries = tries + 1, next_try = $5 where id = any(array(`+withIt("$2")+`)) and node = $1 and state in ('claimed', 'taken', 'held', 'committed', 'uncertain')`, node, pickup, state, Readable(reason), at))
 }
 
 // Numbers hands out n numbers of a route's sequence to its leader. They are
@@ -272,6 +321,7 @@ type Reject struct {
 	Line     int64
 	Raw      []byte
 	Findings finding.List
+	File     int // of those of the run, from 1; 0 is the first, too
 }
 
 // Block is a block of sequence numbers that a run has used.
@@ -288,6 +338,15 @@ type Commit struct {
 	Kept        int // deliveries that were stored before, in portions
 	Rejects     []Reject
 	Numbers     []Block
+	Files       []FileCommit // of a run of several
+}
+
+// FileCommit is what a run has come to with one of its files.
+type FileCommit struct {
+	Pickup  int64
+	Balance flow.Balance
+	Whole   bool
+	Reason  string
 }
 
 // chunk is how many rows go into the database in one statement.
@@ -351,13 +410,31 @@ func queueRuns(batch *pgx.Batch, node int64, commits []Commit) error {
 			as t (run, pickup, reason, findings, whole, n, good, rejected, filtered, warnings, bytes, attempt)),
 		r as (update runs set state = 'committed', reason = '', committed_at = now(), committed_by = $1, records_in = c.n, good = c.good, rejected = c.rejected, filtered = c.filtered, warnings = c.warnings, bytes = c.bytes, whole = c.whole, findings = c.findings::jsonb
 			from c where runs.id = c.run and runs.state = 'working' and runs.attempt = c.attempt returning runs.id),
-		p as (update pickups set state = 'committed', reason = c.reason, tries = 0, next_try = null from c where pickups.id = c.pickup and pickups.run = c.run and pickups.node = $1 returning pickups.id)
-		select 1 / (case when (select count(*) from r) = $13 and (select count(*) from p) = $13 then 1 else 0 end)`,
+		p as (update pickups set state = 'committed', reason = c.reason, tries = 0, next_try = null from c join run_pickups rp on rp.run = c.run where pickups.id = rp.pickup and pickups.run = c.run and pickups.node = $1 returning case when pickups.id = c.pickup then pickups.id end as id)
+		select 1 / (case when (select count(*) from r) = $13 and (select count(id) from p) = $13 then 1 else 0 end)`,
 		node, runs, pickups, reasons, findings, wholes, in, good, rejected, filtered, warnings, bytes, n, attempts)
+	for _, c := range commits {
+		queueFiles(batch, c)
+	}
 	if len(blockRuns) > 0 {
 		batch.Queue(`insert into run_sequences (run, ord, first, count) select * from unnest($1::bigint[], $2::int[], $3::bigint[], $4::bigint[])`, blockRuns, ords, firsts, counts)
 	}
 	return nil
+}
+
+// queueFiles adds what became of each file of a run of several.
+func queueFiles(batch *pgx.Batch, c Commit) {
+	n := len(c.Files)
+	if n == 0 {
+		return
+	}
+	pickups, in, good, rejected, filtered, wholes, reasons := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]bool, n), make([]string, n)
+	for i, f := range c.Files {
+		b := f.Balance
+		pickups[i], in[i], good[i], rejected[i], filtered[i], wholes[i], reasons[i] = f.Pickup, b.In, b.Good, b.Rejected, b.Filtered, f.Whole, Readable(f.Reason)
+	}
+	batch.Queue(`update run_pickups set records_in = t.n, good = t.good, rejected = t.rejected, filtered = t.filtered, whole = t.whole, reason = t.reason
+		from unnest($2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[], $6::bigint[], $7::bool[], $8::text[]) as t (pickup, n, good, rejected, filtered, whole, reason) where run = $1 and run_pickups.pickup = t.pickup`, c.Run, pickups, in, good, rejected, filtered, wholes, reasons)
 }
 
 // Keep stores portions of what a run brings forth before its commit. The first
@@ -419,18 +496,18 @@ func queueDeliveries(batch *pgx.Batch, all []Delivery) {
 func queueRejects(batch *pgx.Batch, run int64, all []Reject) error {
 	for len(all) > 0 {
 		n := min(len(all), chunk)
-		records, lines := make([]int64, n), make([]int64, n)
+		records, lines, files := make([]int64, n), make([]int64, n), make([]int, n)
 		raws, findings := make([][]byte, n), make([]string, n)
 		for i, r := range all[:n] {
 			f, err := json.Marshal(r.Findings)
 			if err != nil {
 				return err
 			}
-			records[i], lines[i], raws[i], findings[i] = r.Record, r.Line, r.Raw, jsonText(f)
+			records[i], lines[i], raws[i], findings[i], files[i] = r.Record, r.Line, r.Raw, jsonText(f), max(r.File, 1)
 		}
-		batch.Queue(`insert into rejects (run, record, line, raw, findings)
-			select $1, record, line, raw, findings::jsonb from unnest($2::bigint[], $3::bigint[], $4::bytea[], $5::text[]) as t (record, line, raw, findings)
-			on conflict (run, record) do update set line = excluded.line, raw = excluded.raw, findings = excluded.findings`, run, records, lines, raws, findings)
+		batch.Queue(`insert into rejects (run, record, line, raw, findings, file)
+			select $1, record, line, raw, findings::jsonb, file from unnest($2::bigint[], $3::bigint[], $4::bytea[], $5::text[], $6::int[]) as t (record, line, raw, findings, file)
+			on conflict (run, record) do update set line = excluded.line, raw = excluded.raw, findings = excluded.findings, file = excluded.file`, run, records, lines, raws, findings, files)
 		all = all[n:]
 	}
 	return nil
@@ -524,7 +601,7 @@ func (s *Store) UncertainOf(ctx context.Context, run int64) ([]Delivery, error) 
 // folder that held them is back. Their pickup is gone on with.
 func (s *Store) Certain(ctx context.Context, node int64, of RunOf) error {
 	return s.one(s.db.ExecContext(ctx, `with d as (update deliveries set state = 'open', reason = '' where run = $2 and state = 'uncertain')
-		update pickups set state = 'held', next_try = now() where id = $3 and run = $2 and node = $1 and state = 'uncertain'`, node, of.Run, of.Pickup))
+		update pickups set state = 'held', next_try = now() where id = any(array(`+withIt("$3")+`)) and run = $2 and node = $1 and state = 'uncertain'`, node, of.Run, of.Pickup))
 }
 
 // Open gives the outputs of a run that are still to be made visible, after one
@@ -568,11 +645,13 @@ func (s *Store) Published(ctx context.Context, node int64, ended []RunOf) (map[i
 	var state string
 	err := s.quick.rows(ctx, len(ended), `with e as (select t.run, t.pickup from unnest($2::bigint[], $3::bigint[]) as t (run, pickup) join pickups p on p.id = t.pickup and p.run = t.run and p.node = $1 and p.state in ('committed', 'held')),
 		d as (update deliveries set state = 'published', published_at = now(), reason = '' from e where deliveries.run = e.run and deliveries.state = 'open'),
-		r as (update runs set state = 'published', ended_at = now() from e where runs.id = e.run returning e.pickup, runs.route, runs.whole, runs.good, runs.rejected, runs.filtered, runs.records_in),
+		r as (update runs set state = 'published', ended_at = now() from e where runs.id = e.run returning runs.id, runs.route, runs.whole, runs.good, runs.rejected, runs.filtered, runs.records_in),
 		t as (insert into tallies (route, quarter, records_in, good, rejected, filtered, whole)
 			select route, date_bin('15 minutes', now(), 'epoch'), sum(records_in), sum(good), sum(rejected), sum(filtered), count(*) filter (where whole) from r group by route
 			on conflict (route, quarter) do update set records_in = tallies.records_in + excluded.records_in, good = tallies.good + excluded.good, rejected = tallies.rejected + excluded.rejected, filtered = tallies.filtered + excluded.filtered, whole = tallies.whole + excluded.whole)
-		update pickups set state = case when r.whole or (r.good = 0 and r.rejected > 0) then 'rejected' else 'delivered' end, reason = case when r.whole then reason else '' end, next_try = null, ended_at = now() from r where pickups.id = r.pickup returning pickups.id, pickups.state`, []any{node, runs, pickups}, []any{&id, &state}, func() error { out[id] = state; return nil })
+		o as (select rp.pickup, rp.part, rp.reason, coalesce(rp.whole, r.whole) as whole, coalesce(rp.good, r.good) as good, coalesce(rp.rejected, r.rejected) as rejected from r join run_pickups rp on rp.run = r.id)
+		update pickups set state = case when o.part <> 'read' then 'set aside' when o.whole or (o.good = 0 and o.rejected > 0) then 'rejected' else 'delivered' end,
+			reason = case when o.whole or o.part <> 'read' then coalesce(o.reason, pickups.reason) else '' end, next_try = null, ended_at = now() from o where pickups.id = o.pickup returning pickups.id, pickups.state`, []any{node, runs, pickups}, []any{&id, &state}, func() error { out[id] = state; return nil })
 	if err != nil {
 		return nil, fmt.Errorf("recording that runs were published: %w", err)
 	}
@@ -610,6 +689,9 @@ type Pending struct {
 	Now      *time.Time `db:"facts_now"`
 	SameAs   *int64     `db:"same_as"`
 	Again    bool       `db:"again"`
+	Files    int        `db:"files"` // of the run; this is the first of them
+	Claimed  bool       `db:"together"` // with others, without which it does not go on
+	Together
 	// Earlier pickups of the route with the same content or business key.
 	Before        int64  `db:"before"`
 	BeforeName    string `db:"before_name"`
@@ -621,17 +703,18 @@ type Pending struct {
 func (p *Pending) Committed() bool { return p.RunState != nil && *p.RunState == "committed" }
 
 const openColumns = `select p.id, p.route, p.path, p.folder, p.name, p.raw_path, p.size, p.modified, p.device, p.inode, p.state, p.event, p.origin, p.sha256, p.lane, p.business_key, p.tries, p.next_try, p.passed, p.admitted, p.noticed_at, p.run,
-	r.state as run_state, coalesce(r.attempt, 0) as attempt, r.revision, r.facts_now, r.same_as, coalesce(r.again, false) as again,
+	r.state as run_state, coalesce(r.attempt, 0) as attempt, r.revision, r.facts_now, r.same_as, coalesce(r.again, false) as again, coalesce(r.files, 1) as files, p.together, coalesce(r.key, '') as key, coalesce(r.missing, '') as missing, coalesce(r.refused, false) as refused, coalesce(r.late_of, 0) as late_of,
 	coalesce(b.id, 0) as before, coalesce(b.name, '') as before_name, coalesce(k.id, 0) as before_key, coalesce(k.name, '') as before_key_name
 	from pickups p left join runs r on r.id = p.run
 	left join lateral (select id, name from pickups o where o.sha256 = p.sha256 and o.route = p.route and o.id < p.id and o.state <> 'withdrawn' order by o.sha256, o.id limit 1) b on true
 	left join lateral (select id, name from pickups o where o.business_key = p.business_key and o.route = p.route and o.id < p.id and o.state <> 'withdrawn' order by o.route, o.business_key, o.id limit 1) k on true`
 
 // Unfinished lists the open pickups of a route in the order in which they were
-// claimed, after a number and at most so many.
+// claimed, after a number and at most so many; of those of a run of several files the first.
 func (s *Store) Unfinished(ctx context.Context, route string, after int64, limit int) ([]Pending, error) {
 	out := []Pending{}
-	err := s.db.SelectContext(ctx, &out, openColumns+` where p.route = $1 and p.id > $2 and p.state in ('claimed', 'taken', 'committed', 'held', 'uncertain') order by p.id limit $3`, route, after, limit)
+	err := s.db.SelectContext(ctx, &out, openColumns+` where p.route = $1 and p.id > $2 and p.state in ('claimed', 'taken', 'committed', 'held', 'uncertain')
+		and not (p.together and exists (select 1 from run_pickups rp where rp.run = p.run and rp.pickup = p.id and rp.ord > 1)) order by p.id limit $3`, route, after, limit)
 	for i := range out {
 		out[i].Path, _ = named(out[i].Path, out[i].RawPath)
 	}
@@ -689,13 +772,15 @@ var ErrNotSo = errors.New("that cannot be done now")
 
 // Decide records a person's decision. The route's leader acts on it.
 func (s *Store) Decide(ctx context.Context, pickup int64, what Person, said Said) error {
+	// What is decided about one file of a run of several is decided about all.
+	these := `id = any(array(` + withIt("$1") + `))`
 	statements := map[Person]string{
-		TryNow:   `update pickups set next_try = now() where id = $1 and state = 'held'`,
-		Admit:    `update pickups set admitted = true, next_try = now() where id = $1 and state = 'held'`,
-		LetPass:  `update pickups set passed = true where id = $1 and state in ('held', 'uncertain')`,
-		Withdraw: `update pickups p set state = 'withdrawn', reason = 'given up: ' || p.reason, ended_at = now(), next_try = null where id = $1 and state = 'held' and not exists (select 1 from runs r where r.id = p.run and r.state = 'committed')`,
-		Arrived:  `with d as (update deliveries set state = 'published', published_at = now() from pickups p where p.id = $1 and deliveries.run = p.run and deliveries.state = 'uncertain') update pickups set state = 'held', next_try = now() where id = $1 and state = 'uncertain'`,
-		Abandon:  `with d as (update deliveries set state = 'abandoned' from pickups p where p.id = $1 and deliveries.run = p.run and deliveries.state in ('uncertain', 'open')) update pickups set state = 'held', next_try = now() where id = $1 and state in ('held', 'uncertain') and exists (select 1 from runs r where r.id = pickups.run and r.state = 'committed')`,
+		TryNow:   `update pickups set next_try = now() where ` + these + ` and state = 'held'`,
+		Admit:    `update pickups set admitted = true, next_try = now() where ` + these + ` and state = 'held'`,
+		LetPass:  `update pickups set passed = true where ` + these + ` and state in ('held', 'uncertain')`,
+		Withdraw: `update pickups p set state = 'withdrawn', reason = 'given up: ' || p.reason, ended_at = now(), next_try = null where ` + these + ` and state = 'held' and not exists (select 1 from runs r where r.id = p.run and r.state = 'committed')`,
+		Arrived:  `with d as (update deliveries set state = 'published', published_at = now() from pickups p where p.id = $1 and deliveries.run = p.run and deliveries.state = 'uncertain') update pickups set state = 'held', next_try = now() where ` + these + ` and state = 'uncertain'`,
+		Abandon:  `with d as (update deliveries set state = 'abandoned' from pickups p where p.id = $1 and deliveries.run = p.run and deliveries.state in ('uncertain', 'open')) update pickups set state = 'held', next_try = now() where ` + these + ` and state in ('held', 'uncertain') and exists (select 1 from runs r where r.id = pickups.run and r.state = 'committed')`,
 	}
 	statement, ok := statements[what]
 	if !ok {

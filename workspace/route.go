@@ -2,6 +2,7 @@ package workspace
 
 import (
 	"fmt"
+	"path"
 	"regexp"
 	"slices"
 	"strconv"
@@ -24,6 +25,7 @@ type Route struct {
 	Name  string
 	Notes string
 	Listen
+	Collect    Collect
 	Order      Order
 	Duplicates Duplicates
 	Read
@@ -44,6 +46,7 @@ type Listen struct {
 	Folder     string // may begin with {place}
 	Names      string // wildcard, empty if Expression is set
 	Expression *regexp.Regexp
+	Also       []string // wildcards of others that files are collected with
 	Ignore     []string // wildcards of names that are never looked at
 	Subfolders bool
 	Notice     Notice
@@ -83,6 +86,9 @@ var usualIgnore = []string{"*.tmp", "*.temp", "*.part", "*.partial", "*.swp", "~
 func (l *Listen) Matches(name string) bool {
 	if strings.HasPrefix(name, ".") {
 		return false
+	}
+	if slices.ContainsFunc(l.Also, func(pattern string) bool { return MatchName(path.Base(pattern), name) }) {
+		return true
 	}
 	if l.Expression != nil {
 		if !l.Expression.MatchString(name) && !l.Expression.MatchString(norm.NFC.String(name)) {
@@ -199,6 +205,9 @@ func (w *Workspace) route(file string) {
 	r.listen(m.sub("listen"))
 	r.order(m.sub("order"))
 	r.duplicates(m.sub("duplicates"))
+	if m.has("collect") {
+		r.collect(m.sub("collect"))
+	}
 	r.read(m.sub("read"))
 	if r.Unread() && !m.has("check") {
 		r.Check.Tolerate = -1

@@ -86,6 +86,7 @@ type Opened struct {
 // Origin is where a text stands in the file that begins at an offset in a batch.
 type Origin struct {
 	Off      uint32
+	File     int   // of those of the run, from 0
 	At, Line int64 // offset in the decoded stream, and line
 }
 
@@ -96,6 +97,7 @@ type Batch struct {
 	Buf      []byte   // text, slack, tail of rewritten values
 	Plain    []byte   // the same for values that leave the format they came in; nil: there is no difference
 	N        int      // bytes of text
+	File     int      // that it is of, of those of the run, from 0
 	Base     int64    // offset of the text in the decoded stream
 	Line     int64    // line of the first byte
 	Lead     int64    // characters that stand before the first byte in its line
@@ -319,7 +321,7 @@ func give(spans []Span, slots int, twins []Twin) {
 
 // One is a record alone, with its values and rows and without its text: it can be kept.
 func (b *Batch) One(record int) *Batch {
-	one := &Batch{First: b.First + int64(record), Seq: b.Seq + int64(record), Slots: b.Slots, Bounds: []Span{{}}}
+	one := &Batch{File: b.FileOf(record), First: b.First + int64(record), Seq: b.Seq + int64(record), Slots: b.Slots, Bounds: []Span{{}}}
 	buf := b.Buf
 	if b.Plain != nil {
 		buf = b.Plain
@@ -388,13 +390,26 @@ func (b *Batch) Place(record int, offset uint32) place.Place {
 	return place.Place{Record: b.First + int64(record), Offset: b.Base + int64(offset), Line: b.Line + b.marks[i].lines + lines, Column: lead + 1}
 }
 
-// origin is the place of an offset where records stand in another order than in the file.
-func (b *Batch) origin(record int, offset uint32) place.Place {
+// FileOf is the file that a record is of, or begins in, of those of the run, from 0.
+func (b *Batch) FileOf(record int) int {
+	if len(b.Origins) == 0 {
+		return b.File
+	}
+	return b.from(b.Bounds[record].Off).File
+}
+
+// from is the origin of the text that an offset is in.
+func (b *Batch) from(offset uint32) *Origin {
 	i, found := slices.BinarySearchFunc(b.Origins, offset, func(o Origin, off uint32) int { return cmp.Compare(o.Off, off) })
 	if !found {
 		i = max(0, i-1)
 	}
-	o := b.Origins[i]
+	return &b.Origins[i]
+}
+
+// origin is the place of an offset where records stand in another order than in the file.
+func (b *Batch) origin(record int, offset uint32) place.Place {
+	o := b.from(offset)
 	lines, lead := advance(b.Buf[o.Off:max(o.Off, offset)], 0)
 	return place.Place{Record: b.First + int64(record), Offset: o.At + int64(offset) - int64(o.Off), Line: o.Line + lines, Column: lead + 1}
 }

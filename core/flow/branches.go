@@ -134,6 +134,7 @@ func (r *run) tellApart(b *batch.Batch, k int, w *worker) {
 	for i := range b.Records() {
 		var v *batch.Value
 		if b.In(k, i) {
+			r.turnTo(b, i, w)
 			key, problem := by.Append(w.key[:0], w.envs[k], b, i)
 			if problem != "" {
 				r.refuse(b, i, k, lang.NameRule, problem)
@@ -161,6 +162,7 @@ func (r *run) choose(b *batch.Batch, w *worker) {
 		if b.Outcomes[i] != batch.Good {
 			continue
 		}
+		r.turnTo(b, i, w)
 		none, otherwise := true, false
 		for k := range r.plan.Branches {
 			p := &r.plan.Branches[k]
@@ -329,6 +331,7 @@ func (r *run) finish(b *batch.Batch, w *worker) (err error) {
 
 // write makes of one good record what each branch makes of it, or nothing if that is not possible in one.
 func (r *run) write(b *batch.Batch, i int, w *worker) {
+	r.turnTo(b, i, w)
 	made := 0
 	var left *batch.Note // why it is left out
 	for k := range r.plan.Branches {
@@ -367,6 +370,9 @@ func (r *run) write(b *batch.Batch, i int, w *worker) {
 			r.takeBack(b, i)
 			return
 		}
+		if r.lines {
+			m.Out = r.lineEnd(m.Out, begin, k)
+		}
 		made++
 		m.Pieces = append(m.Pieces, uint32(o.Parts))
 		m.Out = append(m.Out, p.After...)
@@ -376,6 +382,14 @@ func (r *run) write(b *batch.Batch, i int, w *worker) {
 		b.Outcomes[i] = batch.Filtered
 		b.Notes = append(b.Notes, *left)
 	}
+}
+
+// lineEnd ends a record that goes on as it came and may be the last of its file: those of another may follow it.
+func (r *run) lineEnd(out []byte, begin, k int) []byte {
+	if program := r.plan.Branches[k].Program; program == nil || !program.AsCame() || len(out) == begin {
+		return out
+	}
+	return append(out[:begin], r.opened.Reader.(format.Ending).Ended(out[begin:])...)
 }
 
 // names adds the names of a record's outputs. Records with one value go into one, which the first of them names: those

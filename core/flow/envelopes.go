@@ -24,7 +24,7 @@ type enveloping struct {
 // next writes what closes and opens before a message.
 func (e *enveloping) next(out []byte, around []format.Envelope) []byte {
 	same := 0
-	for same < len(e.open) && same < len(around) && e.open[same].At == around[same].At {
+	for same < len(e.open) && same < len(around) && e.open[same].At == around[same].At && e.open[same].File == around[same].File {
 		same++
 	}
 	out = e.close(out, same)
@@ -96,7 +96,7 @@ const digits = 20
 
 // Name names an output that has been written, by its first record.
 func (a *Assembly) Name(first *batch.Batch, destination int, number int64, part lang.PartOf) (string, error) {
-	e := &lang.Env{Facts: a.opened.facts, Reader: a.opened.Reader, Part: part, Number: cmp.Or(number, a.number)}
+	e := &lang.Env{Facts: a.opened.factsOf(first.File), Reader: a.opened.Reader, Part: part, Number: cmp.Or(number, a.number)}
 	name, problem := a.branch.Outputs[destination].Name.Name(e, first, 0)
 	if problem != "" {
 		f := finding.New("deliver.name", place.InFile(a.opened.facts.Name), "the output that begins with record %d cannot be named: %s", first.First, problem)
@@ -109,6 +109,16 @@ func (a *Assembly) Name(first *batch.Batch, destination int, number int64, part 
 func (a *Assembly) enveloped() (format.Enveloped, bool) {
 	r, is := a.opened.Reader.(format.Enveloped)
 	return r, is && a.branch.Program.AsCame()
+}
+
+// envelopes tells what stands around each record of a batch, of whichever file of the run it is.
+func envelopes(reader format.Enveloped, b *batch.Batch, say func(record int, around []format.Envelope, end []byte)) {
+	reader.Envelopes(b, func(record int, around []format.Envelope, end []byte) {
+		for i := range around {
+			around[i].File = b.File
+		}
+		say(record, around, end)
+	})
 }
 
 // All gives what the good records of a batch are in an output of all, in the character set of the output. The
@@ -139,7 +149,7 @@ func (a *Assembly) All(b *batch.Batch) ([]byte, error) {
 		return a.made(m.Out, first)
 	}
 	var out []byte
-	reader.Envelopes(b, func(record int, around []format.Envelope, end []byte) {
+	envelopes(reader, b, func(record int, around []format.Envelope, end []byte) {
 		if b.In(a.index, record) {
 			out = append(append(a.envelopes.next(out, around), m.Made(record)...), end...)
 		}
@@ -194,7 +204,7 @@ func (a *Assembly) Records(b *batch.Batch, give func(record int, around []format
 		return nil
 	}
 	var failed error
-	reader.Envelopes(b, func(record int, around []format.Envelope, end []byte) {
+	envelopes(reader, b, func(record int, around []format.Envelope, end []byte) {
 		if failed == nil && b.In(a.index, record) {
 			failed = give(record, around, end)
 		}

@@ -13,7 +13,6 @@ import (
 	"fmt"
 	"io"
 	"regexp"
-	"runtime"
 	"runtime/debug"
 	"slices"
 	"strings"
@@ -93,6 +92,7 @@ type Inputs struct {
 type Progress struct {
 	Balance
 	Stage    Stage
+	File     int     // that is read, from 1
 	About    int64   // how many records there will have been, about; 0: that is not known yet
 	Branches []int64 // of how many records each branch has made something, where there are several
 }
@@ -118,16 +118,20 @@ type Balance struct {
 // Sink takes the batches of a run in the order of the file. A batch belongs to
 // the sink only during the call.
 type Sink interface {
+	// Open is called for each file that can be read, unless their records are worked on in another order: then
+	// it is called once.
 	Open(o *Opened) error
 	Batch(b *batch.Batch) error
-	// Broken is called at most once, last: what is left of a file that cannot
+	// Broken is called at most once for a file, behind its batches: what is left of one that cannot
 	// be followed any further.
 	Broken(b *format.Broken) error
 }
 
-// Opened is a file that is being read.
+// Opened is a file that is being read, of those of a run. Of files whose records stand in another order, it is the
+// first.
 type Opened struct {
 	Plan    *Plan
+	File    int // which of them, from 0
 	Reader  format.Reader
 	Charset text.Charset
 	Mark    []byte // byte order mark
@@ -135,7 +139,8 @@ type Opened struct {
 	// Assemblies put the outputs of each branch together.
 	Assemblies []Assembly
 
-	facts    lang.Facts
+	files    []File
+	facts    lang.Facts // of the run
 	sequence func(n int) (int64, error)
 	around   surrounding
 	laid     laid
@@ -168,6 +173,9 @@ func (o *Opened) Findings(b *batch.Batch, record int) finding.List {
 			n.Slot = -1
 			o.row(b, n, &f)
 		}
+		if len(o.files) > 1 {
+			f.Place.File = o.files[b.FileOf(record)].Name
+		}
 		out = append(out, f)
 	}
 	return out
@@ -195,99 +203,13 @@ func (o *Opened) describe(b *batch.Batch, n batch.Note) finding.Finding {
 // Run reads a whole file. An error is one of the system or of the sink, or the
 // context's; whatever is wrong with the file is in the result.
 func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) (Result, error) {
-	reader, decoded, findings, err := p.Open(in)
-	result := Result{Findings: findings}
-	if err != nil || reader == nil {
-		result.Unreadable = true
-		return result, err
+	file := File{Name: inputs.Name, Folder: inputs.Folder, Event: inputs.Event, Size: inputs.Size, Open: func() (io.ReadCloser, error) { return io.NopCloser(in), nil }}
+	all, err := p.RunAll(ctx, []File{file}, inputs, sink)
+	result := all.Files[0]
+	if all.Unfinished != nil {
+		result.Findings, result.Disagrees = append(result.Findings, *all.Unfinished), true
 	}
-	opened := &Opened{Plan: p, Reader: reader, Charset: decoded.Charset, Mark: decoded.Mark, facts: inputs.Facts, sequence: inputs.Sequence}
-	for i := range p.Branches {
-		opened.Assemblies = append(opened.Assemblies, Assembly{opened: opened, branch: &p.Branches[i], index: i})
-		if program := p.Branches[i].Program; program != nil {
-			if _, _, problem := program.Surround(inputs.Facts, 1, 0); problem != nil {
-				result.Findings, result.Unreadable = append(result.Findings, *problem), true
-				return result, nil
-			}
-		}
-	}
-	r := &run{plan: p, opened: opened, inputs: inputs, sink: sink, next: 1, seen: p.Schema.NewSeen(), values: make([]map[string]*batch.Value, len(p.Branches)), numbers: make([]int64, len(p.Branches)), result: &result}
-	var again *reordering
-	if p.Order != nil {
-		if again, err = r.reorder(ctx); err != nil {
-			return r.ended(err, reader.Finish)
-		}
-		defer again.close() //nolint: it was only read
-		r.texts = &ordered{sorted: again.all}
-		opened.Reader = again.reader.Reordered(r.texts)
-		result.Findings = append(result.Findings, again.findings()...)
-		result.In, result.Filtered = again.left, again.left
-		if p.Schema.Rows {
-			r.expected = 0 // how many records the rows become is not known
-		} else {
-			r.expected = int64(again.number)
-		}
-	}
-	if err := sink.Open(opened); err != nil {
-		return result, err
-	}
-	if around, can := reader.(format.Around); can && p.Document != nil {
-		around.HoldAround(func(level int, value []byte, elements int, say func(format.Difference)) {
-			p.Document.Around(level, value, elements, func(v jsonschema.Violation) {
-				say(format.Difference{Code: v.Code, Text: v.Text, Seen: v.Seen, Path: v.Path, At: v.At})
-			})
-		})
-	}
-	cores := inputs.Cores
-	if cores <= 0 {
-		cores = runtime.GOMAXPROCS(0)
-	}
-	if inputs.Size > 0 && inputs.Size <= 2*batch.Size {
-		cores = 1
-	}
-	if cores == 1 {
-		err = r.alone(ctx)
-	} else {
-		err = r.together(ctx, cores)
-	}
-	if again != nil && err == nil {
-		err = again.cut
-	}
-	finish := reader.Finish
-	if again != nil {
-		finish = func(int64) finding.List { return again.ended }
-	}
-	return r.ended(err, finish)
-}
-
-// ended says what became of a file whose records have been worked on, and what ended that.
-func (r *run) ended(err error, finish func(records int64) finding.List) (Result, error) {
-	result := r.result
-	var unfinished *Unfinished
-	if errors.As(err, &unfinished) {
-		result.Findings, result.Disagrees = append(result.Findings, unfinished.Finding), true
-		return *result, nil
-	}
-	var broken *format.Broken
-	if errors.As(err, &broken) {
-		result.Broken = true
-		result.In++ // what is left counts as one record
-		result.Rejected++
-		broken.Finding.Place.Record = result.In
-		result.Findings = append(result.Findings, broken.Finding)
-		err = r.sink.Broken(broken)
-	}
-	var damaged *text.Damaged
-	if errors.As(err, &damaged) || errors.Is(err, text.ErrBomb) {
-		result.Findings, result.Disagrees = append(result.Findings, damage(err)), true
-		return *result, nil
-	}
-	if err == nil {
-		ended := finish(result.In)
-		result.Findings = append(result.Findings, ended...)
-		result.Disagrees = ended.HasErrors()
-	}
-	return *result, err
+	return result, err
 }
 
 // Open reads what precedes the records of a file. The reader is nil if the file cannot be read as the
@@ -357,8 +279,14 @@ type run struct {
 	opened *Opened
 	inputs Inputs
 	sink   Sink
-	result *Result
-	texts  *ordered // of the records, where they are put into another order
+	all    *All
+	result *Result // of the file that is read
+	file   int
+	reader format.Reader // of it
+	lead   format.Reader // of the first that could be read, and
+	leads  int           // which that is
+	lines  bool          // records that go on as they came need their line ends: there are several files
+	texts  *ordered      // of the records, where they are put into another order
 
 	expected int64   // records, where that is known
 	made     []int64 // for Progress
@@ -377,15 +305,30 @@ type worker struct {
 	envs   []*lang.Env               // for each branch
 	values []map[string]*batch.Value // that it has met in each
 	key    []byte
+	file   int // whose facts the environments have
 }
 
 func (r *run) worker() *worker {
-	w := &worker{}
+	w := &worker{file: r.file}
 	for i := range r.plan.Branches {
-		w.envs = append(w.envs, &lang.Env{Facts: r.inputs.Facts, Reader: r.opened.Reader, Plain: r.plan.Branches[i].Plain})
+		w.envs = append(w.envs, &lang.Env{Facts: r.facts(r.file), Reader: r.opened.Reader, Plain: r.plan.Branches[i].Plain})
 		w.values = append(w.values, map[string]*batch.Value{})
 	}
 	return w
+}
+
+// turnTo lets a worker know the facts of the file that a record is of, where those of several stand in another order.
+func (r *run) turnTo(b *batch.Batch, record int, w *worker) {
+	if r.texts == nil || len(r.opened.files) == 1 {
+		return
+	}
+	if k := b.FileOf(record); k != w.file {
+		w.file = k
+		for _, e := range w.envs {
+			e.Facts = r.facts(k)
+			e.Begin()
+		}
+	}
 }
 
 // batches keeps batches between runs: a small file should not pay for the
@@ -527,9 +470,10 @@ func defect(err *error, doing string) {
 
 func (r *run) cut(b *batch.Batch) (more bool, err error) {
 	defer defect(&err, "cutting records")
-	if more, err = r.opened.Reader.Cut(b); r.texts != nil {
+	if more, err = r.reader.Cut(b); r.texts != nil {
 		r.texts.tell(b)
 	}
+	b.File = r.file
 	return more, err
 }
 
@@ -702,8 +646,8 @@ func (r *run) turn(b *batch.Batch, prepared error) (err error) {
 
 // progress tells how far the run has got with a batch.
 func (r *run) progress(b *batch.Batch) {
-	now := Progress{Balance: r.result.Balance, Stage: Working, About: r.expected}
-	if r.texts == nil && r.inputs.Size > 0 && !r.plan.Gzip && now.Bytes > 0 && r.opened.Charset != text.UTF16LE && r.opened.Charset != text.UTF16BE {
+	now := Progress{Balance: r.all.Sum(), Stage: Working, About: r.expected, File: r.file + 1}
+	if len(r.opened.files) == 1 && r.texts == nil && r.inputs.Size > 0 && !r.plan.Gzip && now.Bytes > 0 && r.opened.Charset != text.UTF16LE && r.opened.Charset != text.UTF16BE {
 		now.About = max(now.In, int64(float64(now.In)*float64(r.inputs.Size)/float64(now.Bytes)))
 	}
 	if len(r.plan.Branches) > 1 {
@@ -728,9 +672,12 @@ func (r *run) emit(b *batch.Batch) error {
 		slices.SortStableFunc(b.Notes, func(x, y batch.Note) int { return cmp.Compare(x.Record, y.Record) })
 	}
 	balance := &r.result.Balance
-	balance.In += int64(b.Records())
 	balance.Bytes += int64(b.N)
-	for _, w := range b.Outcomes {
+	for i, w := range b.Outcomes {
+		if r.texts != nil {
+			balance = &r.all.Files[b.FileOf(i)].Balance
+		}
+		balance.In++
 		switch w {
 		case batch.Good:
 			balance.Good++
@@ -742,7 +689,7 @@ func (r *run) emit(b *batch.Batch) error {
 	}
 	for _, n := range b.Notes {
 		if n.Warn && n.Source != batch.Map {
-			balance.Warnings++
+			r.all.Files[b.FileOf(int(n.Record))].Warnings++
 		}
 	}
 	if err := r.sink.Batch(b); err != nil {

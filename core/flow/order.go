@@ -15,6 +15,7 @@ import (
 	"ydrion/core/place"
 	"ydrion/core/schema"
 	"ydrion/core/shape"
+	"ydrion/core/text"
 )
 
 // Order is another order than that of the file in which records are worked on, and which of them are.
@@ -61,7 +62,20 @@ type ordered struct {
 }
 
 // stands tells where a text of the stream stands in the file.
-type stands struct{ at, off, line int64 }
+type stands struct {
+	at, off, line int64
+	file          int
+}
+
+// standsAt takes from an item where its text stands in which file.
+func standsAt(item []byte) (s stands, text []byte) {
+	var of [3]uint64
+	for i := range of {
+		n, k := binary.Uvarint(item)
+		of[i], item = n, item[k:]
+	}
+	return stands{file: int(of[0]), off: int64(of[1]), line: int64(of[2])}, item
+}
 
 // Read reads on in the texts.
 func (o *ordered) Read(b []byte) (n int, err error) {
@@ -77,10 +91,9 @@ func (o *ordered) Read(b []byte) (n int, err error) {
 				}
 				return n, nil
 			}
-			off, k := binary.Uvarint(text)
-			line, l := binary.Uvarint(text[k:])
-			o.rest = text[k+l:]
-			o.origins = append(o.origins, stands{o.at, int64(off), int64(line)})
+			from, rest := standsAt(text)
+			from.at, o.rest = o.at, rest
+			o.origins = append(o.origins, from)
 			o.at += int64(len(o.rest))
 		}
 		k := copy(b[n:], o.rest)
@@ -94,12 +107,12 @@ func (o *ordered) tell(b *batch.Batch) {
 	n := 0
 	for ; n < len(o.origins) && o.origins[n].at < b.Base+int64(b.N); n++ {
 		s := &o.origins[n]
-		b.Origins = append(b.Origins, batch.Origin{Off: uint32(s.at - b.Base), At: s.off, Line: s.line})
+		b.Origins = append(b.Origins, batch.Origin{Off: uint32(s.at - b.Base), File: s.file, At: s.off, Line: s.line})
 	}
 	o.origins = append(o.origins[:0], o.origins[n:]...)
 }
 
-// reordering is the first pass over a file whose records are worked on in another order.
+// reordering is the first pass over files whose records are worked on in another order.
 type reordering struct {
 	plan   *Order
 	reader format.Reordering
@@ -111,61 +124,143 @@ type reordering struct {
 	key  []byte
 	item []byte
 
-	left  int64        // that do not go on
-	first place.Place  // of those that are left out
-	ended finding.List // what the file says about itself as a whole
-	cut   error        // what ended it before its end
+	left  []int64     // by file: how many do not go on
+	first place.Place // of those that are left out, and
+	of    int         // its file
+
+	read int64 // bytes
+	ends []end // of the files
 }
 
-// reorder reads the file to its end and gives a reader of its records in the other order.
-func (r *run) reorder(ctx context.Context) (*reordering, error) {
-	reader, can := r.opened.Reader.(format.Reordering)
-	if !can {
-		return nil, fmt.Errorf("records of this format cannot be put into another order")
-	}
-	o := &reordering{plan: r.plan.Order, reader: reader, inputs: r.inputs, all: order.New(r.inputs.Memory, r.inputs.Spill)}
+// end is how a file ended that was read for the order of its records.
+type end struct {
+	cut  error        // that ended it before its end
+	said finding.List // what it says about itself as a whole
+	in   io.Closer    // what is left of it is still to be read
+}
+
+// inOtherOrder reads the records of all files, and works on them in another order.
+func (r *run) inOtherOrder(ctx context.Context) error {
+	n := len(r.opened.files)
+	o := &reordering{plan: r.plan.Order, inputs: r.inputs, all: order.New(r.inputs.Memory, r.inputs.Spill), left: make([]int64, n), ends: make([]end, n)}
 	if o.plan.OnePer != nil {
 		o.ones = order.New(r.inputs.Memory, r.inputs.Spill)
 	}
-	err := o.read(ctx, r)
-	if err == nil && o.ones != nil {
-		err = o.choose()
+	defer o.close() //nolint: it was only read
+	for k := range n {
+		if err := o.take(ctx, r, k); err != nil {
+			return err
+		}
 	}
-	if err == nil {
-		err = o.all.Sorted()
+	for k := range n {
+		if result := &r.all.Files[k]; result.Disagrees || n > 1 && o.ends[k].said.HasErrors() {
+			for k := range n { // nothing can be good before those are left out
+				result := &r.all.Files[k]
+				result.Findings, result.Disagrees = append(result.Findings, o.ends[k].said...), result.Disagrees || o.ends[k].said.HasErrors()
+			}
+			return nil
+		}
 	}
-	if err != nil {
-		return nil, errors.Join(err, o.close())
+	if r.lead == nil {
+		return nil
 	}
-	return o, nil
+	if o.ones != nil {
+		if err := o.choose(); err != nil {
+			return err
+		}
+	}
+	if err := o.all.Sorted(); err != nil {
+		return err
+	}
+	r.texts = &ordered{sorted: o.all}
+	r.reader = r.lead.(format.Reordering).Reordered(r.texts)
+	r.file, r.result = r.leads, &r.all.Files[r.leads]
+	r.opened.Reader, r.opened.File = r.reader, r.leads
+	for k, left := range o.left {
+		result := &r.all.Files[k]
+		result.In, result.Filtered = left, left
+	}
+	if f := o.findings(r.opened.files); f != nil {
+		result := &r.all.Files[o.of]
+		result.Findings = append(result.Findings, *f)
+	}
+	if r.expected = int64(o.number); r.plan.Schema.Rows {
+		r.expected = 0 // how many records the rows become is not known
+	}
+	if err := r.sink.Open(r.opened); err != nil {
+		return err
+	}
+	size := int64(0)
+	for _, f := range r.opened.files {
+		size += f.Size
+	}
+	if err := r.batches(ctx, size); err != nil {
+		return err
+	}
+	for k := range o.ends {
+		if r.all.Files[k].Unreadable {
+			continue
+		}
+		r.opened.File = k
+		if err := r.ended(k, o.ends[k].cut, o.ends[k].said); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
-// read takes the records of the file.
-func (o *reordering) read(ctx context.Context, r *run) error {
+// take reads one of the files to its end.
+func (o *reordering) take(ctx context.Context, r *run, k int) error {
+	in, err := r.opened.files[k].Open()
+	if err != nil {
+		return err
+	}
+	o.ends[k].in = in
+	entered, err := r.enter(k, in)
+	if err == nil && entered {
+		var can bool
+		if o.reader, can = r.reader.(format.Reordering); !can {
+			return errors.New("records of this format cannot be put into another order")
+		}
+		err = o.records(ctx, r, k)
+		var damaged *text.Damaged
+		if errors.As(err, &damaged) || errors.Is(err, text.ErrBomb) {
+			err = r.ended(k, err, nil)
+		}
+	}
+	if o.ends[k].cut == nil {
+		o.ends[k].in = nil
+		err = errors.Join(err, in.Close())
+	}
+	return err
+}
+
+// records takes the records of a file.
+func (o *reordering) records(ctx context.Context, r *run, k int) error {
 	b := batches.Get().(*batch.Batch)
 	defer put(b)
 	b.Turn, b.Next = nil, nil
-	var read, records int64
+	var records int64
 	for {
 		b.Reset()
 		more, err := r.cut(b)
 		if b.First = records + 1; err == nil || isBroken(err) {
-			if taken := o.take(b); taken != nil {
+			if taken := o.batch(b); taken != nil {
 				return taken
 			}
 		}
-		records, read = records+int64(b.Records()), read+int64(b.N)
+		records, o.read = records+int64(b.Records()), o.read+int64(b.N)
 		if r.inputs.Progress != nil {
-			r.inputs.Progress(Progress{Balance: Balance{In: records, Bytes: read}, Stage: Ordering})
+			r.inputs.Progress(Progress{Balance: Balance{In: int64(o.number), Bytes: o.read}, Stage: Ordering, File: k + 1})
 		}
 		switch {
 		case isBroken(err):
-			o.cut, o.ended = err, o.reader.Finish(records+1)
+			o.ends[k].cut = err
 			return nil
 		case err != nil:
 			return err
 		case !more:
-			o.ended = o.reader.Finish(records)
+			o.ends[k].said = o.reader.Finish(records)
 			return nil
 		}
 		if err := ctx.Err(); err != nil {
@@ -180,8 +275,8 @@ func isBroken(err error) bool {
 	return errors.As(err, &broken)
 }
 
-// take takes the records of a batch.
-func (o *reordering) take(b *batch.Batch) (err error) {
+// batch takes the records of a batch.
+func (o *reordering) batch(b *batch.Batch) (err error) {
 	defer defect(&err, "putting records into order")
 	o.reader.Split(b)
 	wrong := map[int32]bool{}
@@ -193,7 +288,7 @@ func (o *reordering) take(b *batch.Batch) (err error) {
 	for i := range b.Records() {
 		o.number++
 		at := b.Place(i, b.Bounds[i].Off)
-		o.item = binary.AppendUvarint(binary.AppendUvarint(o.item[:0], uint64(at.Offset)), uint64(at.Line))
+		o.item = binary.AppendUvarint(binary.AppendUvarint(binary.AppendUvarint(o.item[:0], uint64(b.File)), uint64(at.Offset)), uint64(at.Line))
 		o.item = o.reader.Ended(append(o.item, b.Raw(i)...))
 		o.key = o.key[:0]
 		if o.ones == nil || wrong[int32(i)] || !o.plan.Rows.Check(b, i, false) {
@@ -271,17 +366,23 @@ func (o *reordering) choose() error {
 // leave notes that a record is left out.
 func (o *reordering) leave(item []byte) {
 	n, k := binary.Uvarint(item)
-	off, l := binary.Uvarint(item[k+int(n):])
-	at, _ := binary.Uvarint(item[k+int(n)+l:])
-	if o.left++; o.left == 1 || int64(off) < o.first.Offset {
-		o.first = place.Place{Offset: int64(off), Line: int64(at), Column: 1}
+	s, _ := standsAt(item[k+int(n):])
+	if o.left[s.file]++; o.first.Line == 0 || s.file < o.of || s.file == o.of && s.off < o.first.Offset {
+		o.first, o.of = place.Place{Offset: s.off, Line: s.line, Column: 1}, s.file
 	}
 }
 
-// findings are what is to be said of the records that were left out.
-func (o *reordering) findings() finding.List {
-	if o.left == 0 {
+// findings is what is to be said of the records that were left out; nil if none were.
+func (o *reordering) findings(files []File) *finding.Finding {
+	left := int64(0)
+	for _, n := range o.left {
+		left += n
+	}
+	if left == 0 {
 		return nil
+	}
+	if len(files) > 1 {
+		o.first.File = files[o.of].Name
 	}
 	which := map[bool]string{false: "first", true: "last"}[o.plan.Last]
 	names := ""
@@ -291,11 +392,17 @@ func (o *reordering) findings() finding.List {
 		}
 		names += k.Field.Name
 	}
-	return finding.List{finding.Warn("shape.one-per", o.first, "%s left out: others have the same %s, and only the %s of them goes on; this is where the first of those stands that were left out", counted(o.left), names, which)}
+	f := finding.Warn("shape.one-per", o.first, "%s left out: others have the same %s, and only the %s of them goes on; this is where the first of those stands that were left out", counted(left), names, which)
+	return &f
 }
 
 func (o *reordering) close() error {
 	err := o.all.Close()
+	for _, e := range o.ends {
+		if e.in != nil {
+			err = errors.Join(err, e.in.Close())
+		}
+	}
 	if o.ones != nil {
 		err = errors.Join(err, o.ones.Close())
 	}

@@ -85,6 +85,7 @@ type Enveloped interface {
 type Envelope struct {
 	Opens, Closes, Number []byte
 	At                    int64 // offset in the decoded stream of the segment that opens it: two may read alike
+	File                  int   // of those of the run, from 0
 	Together              bool  // messages that stand directly in it count as one
 }
 

@@ -199,11 +199,22 @@ type Onward interface {
 
 // Reordering is a reader of records that each stand for themselves: they can be read in another order.
 type Reordering interface {
-	Reader
+	Ending
 	// Reordered reads records whose texts have been cut from the file before, in another order.
 	Reordered(in io.Reader) Reader
+}
+
+// Ending is a reader of records that end with their lines.
+type Ending interface {
+	Reader
 	// Ended is a record's text as it ends when another follows it: the last of a file may end with the file.
 	Ended(text []byte) []byte
+}
+
+// Alike is a reader that knows whether records of another file can stand among its own.
+type Alike interface {
+	// Differs tells in which fields another file is unlike this one, and in what form; empty if in none.
+	Differs(other Reader) (fields, form string)
 }
 
 // Gathering is a source whose records can be put together by what they have in common.

@@ -73,6 +73,8 @@ var contextWords = map[string]struct {
 	"file.extension": {value.Text, "its last extension, without the point"},
 	"file.folder":    {value.Text, "its subfolder below the listened folder, empty if none"},
 	"file.event":     {value.Text, "what happened to it: arrived, changed or gone"},
+	"collect.key":    {value.Text, "what the files have in common that were collected"},
+	"collect.files":  {value.Number, "how many files were collected; 0 where they come one by one"},
 	"part.number":    {value.Number, "of several outputs of a file, which one it is, from 1; known in names only"},
 	"part.count":     {value.Number, "how many there are; known in names only"},
 	"part.records":   {value.Number, "how many records are in the output; known in names only"},

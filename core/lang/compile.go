@@ -207,6 +207,8 @@ func contextValue(name string) evaluator {
 		return func(e *Env) value.Value { return value.OfNumber(value.Int(e.Part.Records)) }
 	case "record":
 		return func(e *Env) value.Value { return value.OfNumber(value.Int(e.Record)) }
+	case "collect.files":
+		return func(e *Env) value.Value { return value.OfNumber(value.Int(int64(e.Files))) }
 	case "file.head":
 		return func(e *Env) value.Value { return value.OfText(bytes.ToValidUTF8(e.Head, []byte("\uFFFD"))) }
 	case "file.size":
@@ -235,6 +237,8 @@ func contextValue(name string) evaluator {
 			s = e.Type
 		case "file.event":
 			s = e.Event
+		case "collect.key":
+			s = e.Key
 		}
 		return value.OfText([]byte(s))
 	}

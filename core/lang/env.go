@@ -18,6 +18,8 @@ type Facts struct {
 	Name   string // of the file
 	Folder string // below the listened folder
 	Event  string // arrived, changed, gone
+	Key    string // of the files that were collected, and
+	Files  int    // how many those are; 0: files come one by one
 	Size   int64  // in bytes, and
 	Type   string // as a media type (RFC 6838): of files that go on unread
 	Head   []byte // the beginning of those, as it stands in the file

@@ -219,6 +219,39 @@ func (r *Reader) Reordered(in io.Reader) format.Reader {
 	return of
 }
 
+// Differs tells in which columns another file is unlike this one, whatever their order, and in what form.
+func (r *Reader) Differs(other format.Reader) (columns, form string) {
+	o := other.(*Reader)
+	var said []string
+	if lacks := without(r.names, o.names); len(lacks) > 0 {
+		said = append(said, "has no "+strings.Join(lacks, ", "))
+	}
+	if more := without(o.names, r.names); len(more) > 0 {
+		said = append(said, "has "+strings.Join(more, ", ")+" besides")
+	}
+	switch {
+	case len(said) > 0:
+		return "the heading " + strings.Join(said, " and "), ""
+	case !slices.Equal(r.names, o.names):
+		return "", "the heading has its columns in another order"
+	case r.delimiter != o.delimiter:
+		return "", fmt.Sprintf("the file's delimiter is %q", o.delimiter)
+	case r.quoting != o.quoting || r.quote != o.quote:
+		return "", "the file's values are quoted in another way"
+	}
+	return "", ""
+}
+
+// without are names but for others.
+func without(names, others []string) (out []string) {
+	for _, n := range names {
+		if !slices.Contains(others, n) {
+			out = append(out, strconv.Quote(n))
+		}
+	}
+	return out
+}
+
 // Ended ends a row as the others of the file end.
 func (r *Reader) Ended(row []byte) []byte {
 	if n := len(row); n > 0 && row[n-1] != '\n' && row[n-1] != '\r' {

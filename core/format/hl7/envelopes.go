@@ -66,6 +66,15 @@ func (o *opening) around() (out []format.Envelope) {
 }
 
 var _ format.Enveloped = (*Reader)(nil)
+var _ format.Ending = (*Reader)(nil)
+
+// Ended ends a message's last segment.
+func (r *Reader) Ended(message []byte) []byte {
+	if n := len(message); n > 0 && message[n-1] != '\r' && message[n-1] != '\n' {
+		return append(message, '\r')
+	}
+	return message
+}
 
 // Envelopes tells in which file and batch each message of a batch stands.
 func (r *Reader) Envelopes(b *batch.Batch, say func(record int, around []format.Envelope, end []byte)) {

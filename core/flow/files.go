@@ -1,0 +1,238 @@
+package flow
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"io"
+	"runtime"
+
+	"ydrion/core/batch"
+	"ydrion/core/finding"
+	"ydrion/core/format"
+	"ydrion/core/jsonschema"
+	"ydrion/core/lang"
+	"ydrion/core/place"
+	"ydrion/core/text"
+)
+
+// File is one that a run reads.
+type File struct {
+	Name, Folder, Event string // as its facts say
+	Size                int64  // in bytes, if it is known
+	Open                func() (io.ReadCloser, error)
+}
+
+// All is what became of the files of a run.
+type All struct {
+	Files []Result // in their order
+	// Unfinished says why an output cannot be written to its end: none of the files can be good.
+	Unfinished *finding.Finding
+}
+
+// Sum is what became of the records of all files.
+func (a *All) Sum() (sum Balance) {
+	for i := range a.Files {
+		sum.Add(a.Files[i].Balance)
+	}
+	return sum
+}
+
+// Add adds another balance.
+func (b *Balance) Add(other Balance) {
+	b.In, b.Good, b.Rejected, b.Filtered = b.In+other.In, b.Good+other.Good, b.Rejected+other.Rejected, b.Filtered+other.Filtered
+	b.Warnings, b.Bytes = b.Warnings+other.Warnings, b.Bytes+other.Bytes
+}
+
+// RunAll reads files one after the other, each by itself: what is wrong with one keeps nothing of another from being
+// good, and is in its own result. An error is one of the system or of the sink, or the context's.
+func (p *Plan) RunAll(ctx context.Context, files []File, inputs Inputs, sink Sink) (All, error) {
+	all := All{Files: make([]Result, len(files))}
+	opened := &Opened{Plan: p, files: files, facts: inputs.Facts, sequence: inputs.Sequence}
+	for i := range p.Branches {
+		opened.Assemblies = append(opened.Assemblies, Assembly{opened: opened, branch: &p.Branches[i], index: i})
+	}
+	r := &run{plan: p, opened: opened, inputs: inputs, sink: sink, all: &all, next: 1, seen: p.Schema.NewSeen(), values: make([]map[string]*batch.Value, len(p.Branches)), numbers: make([]int64, len(p.Branches))}
+	for i := range p.Branches {
+		if program := p.Branches[i].Program; program != nil {
+			if _, _, problem := program.Surround(inputs.Facts, 1, 0); problem != nil {
+				all.Unfinished = problem
+				return all, nil
+			}
+		}
+	}
+	read := r.inFileOrder
+	if p.Order != nil {
+		read = r.inOtherOrder
+	}
+	err := read(ctx)
+	var unfinished *Unfinished
+	if errors.As(err, &unfinished) {
+		all.Unfinished, err = &unfinished.Finding, nil
+	}
+	return all, err
+}
+
+// inFileOrder works on the records of each file as they come.
+func (r *run) inFileOrder(ctx context.Context) error {
+	for k := range r.opened.files {
+		if err := r.readFile(ctx, k); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// readFile reads one of the files, from its beginning to its end.
+func (r *run) readFile(ctx context.Context, k int) (err error) {
+	in, err := r.opened.files[k].Open()
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	if entered, err := r.enter(k, in); err != nil || !entered {
+		return err
+	}
+	if err := r.sink.Open(r.opened); err != nil {
+		return err
+	}
+	r.holdAround()
+	result := &r.all.Files[k]
+	var said finding.List
+	if err = r.batches(ctx, r.opened.files[k].Size); err == nil {
+		said = r.reader.Finish(result.In)
+	}
+	return r.ended(k, err, said)
+}
+
+// enter opens a file, and tells whether its records can be read.
+func (r *run) enter(k int, in io.Reader) (bool, error) {
+	result, o := &r.all.Files[k], r.opened
+	reader, decoded, findings, err := r.plan.Open(in)
+	result.Findings, result.Unreadable = findings, true
+	if err != nil || reader == nil {
+		return false, err
+	}
+	if r.lead != nil {
+		if differs := r.differs(reader, decoded); differs != nil {
+			differs.Place.File = o.files[k].Name
+			result.Findings = append(result.Findings, *differs)
+			if differs.Severity == finding.Error {
+				return false, nil
+			}
+		}
+	} else {
+		r.lead, r.leads = reader, k
+	}
+	result.Unreadable = false
+	if o.Reader == nil || r.plan.Order == nil {
+		o.Reader, o.Charset, o.Mark = reader, decoded.Charset, decoded.Mark
+	}
+	o.around, o.laid, o.File = surrounding{}, laid{}, k
+	r.reader, r.file, r.result = reader, k, result
+	_, can := reader.(format.Ending)
+	r.lines = can && len(o.files) > 1
+	return true, nil
+}
+
+// differs tells in what a file is another than the first, if that matters.
+func (r *run) differs(reader format.Reader, decoded *text.Decoded) *finding.Finding {
+	lead := r.opened.files[r.leads].Name
+	strict, charset := r.plan.Order != nil, r.plan.Order != nil
+	for i := range r.plan.Branches {
+		if program := r.plan.Branches[i].Program; program != nil && program.AsCame() {
+			charset = true
+			_, framed := program.Framer()
+			strict = strict || framed
+		}
+	}
+	const sortedOrAsCame = "the records of both go on together, sorted or as they came"
+	if charset && decoded.Charset != r.opened.Charset {
+		f := finding.New("collect.differs", place.Place{Line: 1, Column: 1}, "the file is %s, and %s, the first, is %s; %s", decoded.Charset, lead, r.opened.Charset, sortedOrAsCame)
+		f = f.Suggest("have both written in the same character set, or give the route a map")
+		return &f
+	}
+	alike, can := r.lead.(format.Alike)
+	if !can {
+		return nil
+	}
+	switch fields, form := alike.Differs(reader); {
+	case strict && (fields != "" || form != ""):
+		f := finding.New("collect.differs", place.Place{Line: 1, Column: 1}, "%s; that of %s, the first file, is another, and %s", cmp.Or(fields, form), lead, sortedOrAsCame)
+		f = f.Suggest("have both written in the same way, or give the route a map and no shape")
+		return &f
+	case fields != "":
+		f := finding.Warn("collect.differs", place.Place{Line: 1, Column: 1}, "%s; that of %s, the first file, is another", fields, lead)
+		return &f
+	}
+	return nil
+}
+
+// batches takes the records of the reader through checks and maps.
+func (r *run) batches(ctx context.Context, size int64) error {
+	cores := r.inputs.Cores
+	if cores <= 0 {
+		cores = runtime.GOMAXPROCS(0)
+	}
+	if size > 0 && size <= 2*batch.Size {
+		cores = 1
+	}
+	if cores == 1 {
+		return r.alone(ctx)
+	}
+	return r.together(ctx, cores)
+}
+
+// holdAround has what stands around records checked against the plan's JSON Schema.
+func (r *run) holdAround() {
+	around, can := r.reader.(format.Around)
+	if !can || r.plan.Document == nil {
+		return
+	}
+	around.HoldAround(func(level int, value []byte, elements int, say func(format.Difference)) {
+		r.plan.Document.Around(level, value, elements, func(v jsonschema.Violation) {
+			say(format.Difference{Code: v.Code, Text: v.Text, Seen: v.Seen, Path: v.Path, At: v.At})
+		})
+	})
+}
+
+// ended says what became of a file whose records have been worked on, what ended that, and what the file says
+// of itself.
+func (r *run) ended(k int, err error, said finding.List) error {
+	result := &r.all.Files[k]
+	var broken *format.Broken
+	if errors.As(err, &broken) {
+		result.Broken = true
+		result.In++ // what is left counts as one record
+		result.Rejected++
+		broken.Finding.Place.Record = r.next
+		if r.plan.Order == nil {
+			r.next++
+		} else {
+			broken.Finding.Place.Record = r.all.Sum().In
+		}
+		result.Findings = append(result.Findings, broken.Finding)
+		err = r.sink.Broken(broken)
+	}
+	var damaged *text.Damaged
+	if errors.As(err, &damaged) || errors.Is(err, text.ErrBomb) {
+		result.Findings, result.Disagrees = append(result.Findings, damage(err)), true
+		return nil
+	}
+	if err == nil {
+		result.Findings = append(result.Findings, said...)
+		result.Disagrees = result.Disagrees || said.HasErrors()
+	}
+	return err
+}
+
+// facts are those of a file.
+func (r *run) facts(k int) lang.Facts {
+	return r.opened.factsOf(k)
+}
+
+func (o *Opened) factsOf(k int) lang.Facts {
+	facts, f := o.facts, &o.files[k]
+	facts.Name, facts.Folder, facts.Event = f.Name, f.Folder, f.Event
+	return facts
+}
