@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"os"
@@ -20,6 +21,7 @@ import (
 	"ydrion/core/order"
 	"ydrion/core/value"
 	"ydrion/files"
+	"ydrion/listen"
 	"ydrion/route"
 	"ydrion/service"
 	"ydrion/workspace"
@@ -114,10 +116,11 @@ func (a *app) try() *cobra.Command {
 	var folder, output, rejects, branch string
 	var request service.TrialRequest
 	c := a.jsonFlag(&cobra.Command{
-		Use: "try ROUTE FILE", ValidArgsFunction: completeTry,
+		Use: "try ROUTE FILE...", ValidArgsFunction: completeTry,
 		Short: "Run a route over a file and show input, output and findings of each record",
 		Long: `Run a route of a workspace over a file. Nothing is delivered, moved or recorded;
-no service is needed. FILE may be - for standard input.
+no service is needed. FILE may be - for standard input. Several files go through a
+route together that collects them.
 
 With --output and --rejects the whole result is written to files instead, at
 full speed.`,
@@ -126,8 +129,9 @@ full speed.`,
   ydrion try specimen-orders sheet.csv --record 4 --json
   ydrion try reagent-orders orders.csv --record 4 --rows 500
   ydrion try specimen-orders big.csv --output out.hl7 --rejects bad.csv
+  ydrion try pool-logs north.csv south.csv
   ydrion try supplier-answers a.edi --branch store --output store.csv`,
-		Args: cobra.ExactArgs(2),
+		Args: cobra.MinimumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			if request.Rows < 1 {
 				return wrongUse("--rows is a number from 1, not %d", request.Rows)
@@ -141,14 +145,12 @@ full speed.`,
 				a.findings(append(w.Findings, findings...))
 				return errFindings
 			}
-			in := io.Reader(os.Stdin)
-			if args[1] != "-" {
-				f, err := os.Open(args[1])
-				if err != nil {
-					return wrongUse("the file cannot be opened: %v", err)
-				}
-				defer f.Close()
-				in = f
+			if len(args) > 2 && !compiled.Collect.Any() {
+				return wrongUse("the route takes files one by one: nothing in it collects them (`collect`); try one of them")
+			}
+			in, err := opened(args[1:])
+			if err != nil {
+				return err
 			}
 			if request.Branch, err = branchOf(compiled, branch, output != ""); err != nil {
 				return err
@@ -176,6 +178,12 @@ full speed.`,
 				request.Limit = 1
 			}
 			facts := lang.Facts{Route: compiled.Name, Now: value.FromTime(time.Now().Truncate(time.Second)), Name: filepath.Base(args[1])}
+			if compiled.Collect.Any() {
+				facts.Files = len(in)
+				if facts.Key, err = keyOf(compiled, in[0], facts); err != nil {
+					return err
+				}
+			}
 			trial, err := service.Try(cmd.Context(), compiled, in, flow.Inputs{Facts: facts, Progress: a.progress(), Spill: func() (order.Spill, error) { return files.Unnamed("") }}, request)
 			for _, c := range closers {
 				if e := c(); err == nil {
@@ -192,7 +200,7 @@ full speed.`,
 				if request.Whole {
 					more = ""
 				}
-				a.trial(trial, args[1], more)
+				a.trial(trial, strings.Join(args[1:], ", "), more)
 			}
 			if err == nil && (trial.Findings.HasErrors() || trial.Balance.Rejected > 0) {
 				err = errFindings
@@ -210,6 +218,36 @@ full speed.`,
 	f.StringVar(&branch, "branch", "", "the branch whose records --output writes, where the route has several")
 	f.StringVar(&rejects, "rejects", "", "write all rejected records to this file")
 	return c
+}
+
+// opened are files that are read when their turn comes; - is the standard input.
+func opened(names []string) (out []flow.File, err error) {
+	for _, name := range names {
+		if name == "-" {
+			out = append(out, service.One(os.Stdin, name)...)
+			continue
+		}
+		info, err := os.Stat(name)
+		if err != nil {
+			return nil, wrongUse("the file cannot be opened: %v", err)
+		}
+		out = append(out, flow.File{Name: filepath.Base(name), Event: listen.Arrived, Size: info.Size(), Open: func() (io.ReadCloser, error) { return os.Open(name) }})
+	}
+	return out, nil
+}
+
+// keyOf is what a file has in common with those that it is collected with.
+func keyOf(c *route.Compiled, f flow.File, facts lang.Facts) (string, error) {
+	if c.With == nil || f.Name == "-" {
+		return "", nil
+	}
+	in, err := f.Open()
+	if err != nil {
+		return "", err
+	}
+	defer in.Close()
+	made, _, err := c.Plan.Peek(in, facts, c.With)
+	return made[0], err
 }
 
 // branchOf finds a branch of a route by its name. Where there are several, an output needs one.
@@ -270,17 +308,21 @@ func terminal(w io.Writer) bool {
 // there are more records than are shown.
 func (a *app) trial(t *service.Trial, name, more string) {
 	for _, f := range t.Findings {
-		f.Place.File = name
+		f.Place.File = cmp.Or(f.Place.File, name)
 		fmt.Fprintln(a.out, f)
 	}
 	for _, r := range t.Records {
-		fmt.Fprintf(a.out, "\nrecord %d, line %d: %s", r.Record, r.Line, r.Outcome)
+		in := ""
+		if r.File != "" {
+			in = " of " + r.File
+		}
+		fmt.Fprintf(a.out, "\nrecord %d, line %d%s: %s", r.Record, r.Line, in, r.Outcome)
 		if len(r.Became) == 1 && len(r.Became[0].Files) > 0 {
 			fmt.Fprintf(a.out, ", becomes %s", r.Became[0].Files[0].Name)
 		}
 		fmt.Fprintln(a.out)
 		for _, f := range r.Findings {
-			f.Place.File = name
+			f.Place.File = cmp.Or(f.Place.File, name)
 			fmt.Fprintf(a.out, "  %s\n", strings.ReplaceAll(f.String(), "\n", "\n  "))
 		}
 		left, right := []string{}, []string{}

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
@@ -242,9 +243,13 @@ func (a *app) route() *cobra.Command {
 
 // underWay says how far a run has got.
 func underWay(p run.Progress) string {
-	says := count(int(p.Balance.In), "record")
+	says := ""
+	if p.Files > 1 {
+		says = fmt.Sprintf("file %d of %d, ", p.File, p.Files)
+	}
+	says += count(int(p.Balance.In), "record")
 	if p.About > 0 {
-		says = fmt.Sprintf("record %d of about %d", p.Balance.In, p.About)
+		says += fmt.Sprintf(" of about %d", p.About)
 	}
 	if p.Stage == flow.Ordering {
 		says += " read, to be put into order"
@@ -530,12 +535,45 @@ func (a *app) timeline(p wire.Pickup, runs []wire.Run) {
 	for i := len(runs) - 1; i >= 0; i-- {
 		r := runs[i]
 		stamp(fmt.Sprintf("run %d began, revision %d", r.ID, r.Number), &r.StartedAt)
+		a.together(r)
 		stamp(fmt.Sprintf("run %d committed: %d in = %d good + %d rejected + %d filtered", r.ID, r.In, r.Good, r.Rejected, r.Filtered), r.CommittedAt)
 		stamp(fmt.Sprintf("run %d published %s", r.ID, count(int(r.Outputs), "output")), r.EndedAt)
 		a.deliveries(r)
 		for _, f := range r.Findings {
 			fmt.Fprintf(a.out, "      %s\n", strings.ReplaceAll(f.String(), "\n", "\n      "))
 		}
+	}
+}
+
+// mostShown is how many files of a run are named.
+const mostShown = 20
+
+// together says which files a run is of, and what became of each, if they are several.
+func (a *app) together(r wire.Run) {
+	if len(r.Files) < 2 {
+		return
+	}
+	with := ""
+	if r.Key != "" {
+		with = " with " + r.Key
+	}
+	fmt.Fprintf(a.out, "      of %d files%s:\n", len(r.Files), with)
+	shown, wide := r.Files[:min(len(r.Files), mostShown)], 0
+	for _, f := range shown {
+		wide = max(wide, utf8.RuneCountInString(f.Name))
+	}
+	for _, f := range shown {
+		what := map[string]string{"marker": "a marker, not read", "older": "older, not read"}[f.Part]
+		if what == "" {
+			what = fmt.Sprintf("%d in = %d good + %d rejected + %d filtered", f.In, f.Good, f.Rejected, f.Filtered)
+		}
+		if f.Whole {
+			what += ", rejected whole"
+		}
+		fmt.Fprintf(a.out, "        pickup %-5d %-*s  %s\n", f.Pickup, wide, f.Name, what)
+	}
+	if more := len(r.Files) - mostShown; more > 0 {
+		fmt.Fprintf(a.out, "      … and %d more\n", more)
 	}
 }
 

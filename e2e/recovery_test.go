@@ -5,12 +5,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"math"
 	"math/rand/v2"
 	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -22,6 +24,7 @@ import (
 	"ydrion/files"
 	"ydrion/managed"
 	"ydrion/testbed"
+	"ydrion/wire"
 )
 
 // errCrash is what every file operation says after a crash.
@@ -34,7 +37,7 @@ func TestCrashAtEveryStep(t *testing.T) {
 	t.Parallel()
 	// Every second call, beginning at either of the first two, tells in a while of all of
 	// them; the long run takes each.
-	crashed, step := 0, int64(2)
+	crashed, missed, step := 0, 0, int64(2)
 	if testing.Short() {
 		step = 3
 	}
@@ -54,13 +57,16 @@ func TestCrashAtEveryStep(t *testing.T) {
 			}
 			return nil
 		}}
-		reached := crash(t, fmt.Sprintf("call %d", k), broken, database, database, k/step%2 == 1,
+		reached := crash(t, fmt.Sprintf("call %d", k), broken, database, database, kinds[k/step%int64(len(kinds))],
 			func() { first = broken.Calls.Load() + k; last.Store(first - 1) },
 			func() bool { return broken.Calls.Load() >= first })
-		if !reached {
+		if missed++; reached {
+			missed = 0
+			crashed++
+		}
+		if missed == len(kinds) {
 			break
 		}
-		crashed++
 	}
 	if crashed < 10 && !testing.Short() {
 		t.Errorf("only %d crashes: the file system is not really used through its port", crashed)
@@ -72,7 +78,7 @@ func TestCrashAtEveryStep(t *testing.T) {
 // nobody hears the answer.
 func TestCrashAtEveryExchange(t *testing.T) {
 	t.Parallel()
-	crashed, step := 0, 4
+	crashed, missed, step := 0, 0, 4
 	if testing.Short() {
 		step = 9
 	}
@@ -90,12 +96,15 @@ func TestCrashAtEveryExchange(t *testing.T) {
 				}
 				return nil
 			}}
-			reached = crash(t, fmt.Sprintf("exchange %d after %v", k, after), dead, proxy.URL, database, k/step%2 == 1, func() { proxy.DieAt(k, after) }, proxy.Reached) || reached
+			reached = crash(t, fmt.Sprintf("exchange %d after %v", k, after), dead, proxy.URL, database, kinds[k/step%len(kinds)], func() { proxy.DieAt(k, after) }, proxy.Reached) || reached
 		}
-		if !reached {
+		if missed++; reached {
+			missed = 0
+			crashed++
+		}
+		if missed == len(kinds) {
 			break
 		}
-		crashed++
 	}
 	if crashed*step < 8 {
 		t.Errorf("only %d crashes", crashed)
@@ -104,19 +113,21 @@ func TestCrashAtEveryExchange(t *testing.T) {
 
 // crash hands a file to a service that dies at a chosen moment, starts another in
 // its place, and asks the oracle. It tells whether the moment came before the
-// pickup had ended. With branches, records go in another order and into a second branch, too.
-func crash(t *testing.T, name string, fsys files.FS, database, after string, branches bool, arm func(), dead func() bool) (reached bool) {
+// pickup had ended.
+func crash(t *testing.T, name string, fsys files.FS, database, after string, of kind, arm func(), dead func() bool) (reached bool) {
 	data := t.TempDir()
-	content := heading + row(1) + strings.Replace(row(2), "36.5", "n/a", 1) + row(3)
-	t.Run(name, func(t *testing.T) {
+	wrong := strings.Replace(row(2), "36.5", "n/a", 1)
+	come := map[string]string{"sheet.csv": heading + row(1) + wrong + row(3)}
+	if of == together {
+		come = map[string]string{"sheet.csv": heading + row(1) + wrong, "then.csv": heading + row(3)}
+	}
+	t.Run(name+" "+string(of), func(t *testing.T) {
 		b := testbed.Start(t, testbed.On(fsys), testbed.In(data, database))
-		if branches {
-			b.Publish(ordersInBranches(t))
-		} else {
-			b.Publish(inOneFile(t))
-		}
+		b.Publish(ordersOf(t, of))
 		arm()
-		b.Drop("stations/inbox", "sheet.csv", content)
+		for _, name := range slices.Sorted(maps.Keys(come)) {
+			b.Drop("stations/inbox", name, come[name])
+		}
 		testbed.Until(t, "it crashes or ends", func() bool {
 			if reached = dead(); reached && database != after {
 				return true // nobody answers any more
@@ -125,20 +136,45 @@ func crash(t *testing.T, name string, fsys files.FS, database, after string, bra
 			if err != nil && !dead() {
 				t.Fatal(err)
 			}
-			return err == nil && (len(page.Items) == 1 && (page.Items[0].EndedAt != nil || page.Items[0].Reason != "") || reached && len(page.Items) == 0)
+			open := slices.ContainsFunc(page.Items, func(p wire.Pickup) bool { return p.EndedAt == nil && p.Reason == "" })
+			return err == nil && (len(page.Items) >= len(come) && !open || reached && len(page.Items) == 0)
 		})
 		reached = dead()
 		if err := b.End(); err != nil && database == after {
 			t.Fatal(err)
 		}
 		c := testbed.Start(t, testbed.In(data, after))
-		p := c.Ended("sheet.csv", 0)
-		oracle(t, c, p.Good, p.Rejected)
-		if branches {
+		oracle(t, c, len(come))
+		if of == inBranches {
 			copies(t, c, "sheet", "AP-000003", "AP-000001")
 		}
 	})
 	return reached
+}
+
+// kind is how the files of a route that crashes go on.
+type kind string
+
+const (
+	oneByOne   kind = "one by one"
+	inBranches kind = "in branches" // records go in another order, and into a second branch, too
+	together   kind = "together"    // two files go on in one run
+)
+
+var kinds = []kind{oneByOne, inBranches, together}
+
+// ordersOf is the demo's route with orders in one file, of a kind.
+func ordersOf(t *testing.T, of kind) map[string]string {
+	t.Helper()
+	switch of {
+	case inBranches:
+		return ordersInBranches(t)
+	case together:
+		files := inOneFile(t)
+		files["routes/specimen-orders.yaml"] = strings.Replace(files["routes/specimen-orders.yaml"], "read:\n", "collect: {complete: 2}\nread:\n", 1)
+		return files
+	}
+	return inOneFile(t)
 }
 
 // ordersInBranches lets records go on in another order, as orders in one file for each pickup, and as rows in a
@@ -186,15 +222,33 @@ func copies(t *testing.T, b *testbed.Bed, stem string, specimens ...string) {
 	}
 }
 
-// oracle asks whether one pickup of three records has come out exactly once.
-func oracle(t *testing.T, b *testbed.Bed, good, rejected int64) {
+// oracle asks whether so many files with three records have come out exactly once.
+func oracle(t *testing.T, b *testbed.Bed, n int) {
 	t.Helper()
+	var good, rejected int64
+	testbed.Until(t, "all have ended", func() bool {
+		page, err := b.Client.Pickups(context.Background(), url.Values{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		ended, runs := 0, map[int64]bool{}
+		good, rejected = 0, 0
+		for _, p := range page.Items {
+			if p.State == "withdrawn" && n > 1 { // what was claimed together is put back if it cannot be taken together
+				continue
+			}
+			good, rejected, runs[p.Run] = good+p.Good, rejected+p.Rejected, true
+			if p.EndedAt != nil {
+				ended++
+			}
+		}
+		if ended > n || len(runs) > 1 {
+			t.Fatalf("%+v", page.Items)
+		}
+		return ended == n
+	})
 	if good != 2 || rejected != 1 {
 		t.Errorf("%d good and %d rejected", good, rejected)
-	}
-	page, err := b.Client.Pickups(context.Background(), url.Values{})
-	if err != nil || len(page.Items) != 1 {
-		t.Fatalf("%d pickups (%v)", len(page.Items), err)
 	}
 	if got := b.List("laboratory/orders"); len(got) != 1 || got[0] != "sheet.hl7" {
 		t.Errorf("outputs %v", got)

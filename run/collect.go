@@ -392,6 +392,7 @@ func (c *Conductor) undo(it *item) error {
 	if it.Origin == "inbox" && c.there(c.held(it)) {
 		return c.giveBack(it, why)
 	}
+	c.again(it, why)
 	return c.withdraw(it, why)
 }
 

@@ -99,13 +99,15 @@ type item struct {
 	verdict  *verdict
 	out      *outputs
 	commit   store.Commit
-	balance  flow.Balance
-	whole    bool
+	balance  flow.Balance // of the file
+	whole    bool         // it was rejected as one piece
+	sum      flow.Balance // of all files of its run
 	started  time.Time
 	stage    stage
 	members  []*item // the others of its run, where that is of several files
 	part     store.Part
 	ord      int  // which of the files of its run it is, from 1
+	back     bool // it is in the inbox again
 	parked   bool // waits for its lane
 	freed    bool // need not wait any longer
 }

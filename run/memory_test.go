@@ -374,6 +374,18 @@ func (m *memory) Run(_ context.Context, run int64) (out store.Run, err error) {
 	return out, nil
 }
 
+func (m *memory) FilesOf(_ context.Context, run int64) (out []store.OfRun, err error) {
+	done, err := m.call("files of")
+	if err != nil {
+		return nil, err
+	}
+	defer done()
+	for _, p := range m.its(m.run(run)) {
+		out = append(out, store.OfRun{Pickup: p.Pickup, Name: p.Name, Part: p.part})
+	}
+	return out, nil
+}
+
 func (m *memory) Open(_ context.Context, run int64, after, _ int) (out []store.Delivery, err error) {
 	done, err := m.call("open")
 	if err != nil {

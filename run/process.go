@@ -321,7 +321,7 @@ func (c *Conductor) conclusion(it *item, all []*done, out *outputs, said finding
 		commit.Findings, commit.Whole = append(commit.Findings, r.Findings...), commit.Whole && d.whole
 		d.item.balance, d.item.whole = r.Balance, d.whole
 	}
-	if it.balance, it.whole = commit.Balance, commit.Whole; len(it.members) > 0 {
+	if it.sum = commit.Balance; len(it.members) > 0 {
 		for _, d := range all {
 			commit.Files = append(commit.Files, store.FileCommit{Pickup: d.Pickup, Balance: d.result.Balance, Whole: d.whole, Reason: whyWhole(d.result.Findings, d.Name)})
 		}

@@ -61,8 +61,14 @@ func (c *Conductor) publishOne(it *item, folders map[string]bool) error {
 		if err != nil {
 			return err
 		}
-		it.balance, it.whole = flow.Balance{In: done.In, Good: done.Good, Rejected: done.Rejected, Filtered: done.Filtered}, done.Whole
-		it.commit.Findings = done.Findings
+		it.sum, it.commit.Findings = flow.Balance{In: done.In, Good: done.Good, Rejected: done.Rejected, Filtered: done.Filtered}, done.Findings
+		of, err := c.e.Store.FilesOf(c.work, *it.Run)
+		if err != nil {
+			return err
+		}
+		for i, f := range it.all() {
+			f.balance, f.whole = flow.Balance{In: of[i].In, Good: of[i].Good, Rejected: of[i].Rejected, Filtered: of[i].Filtered}, of[i].Whole
+		}
 	}
 	var failed error
 	for after := 0; ; {
@@ -207,7 +213,7 @@ func (c *Conductor) conclude(done []*item) {
 			c.mu.Unlock()
 			continue // another node goes on with it
 		}
-		b, took := it.balance, time.Since(it.started)
+		b, took := it.sum, time.Since(it.started)
 		c.e.Log.Info("pickup ended", "pickup", it.Pickup, "route", c.name, "file", it.Name, "files", len(it.all()), "state", state, "records", b.In, "good", b.Good, "rejected", b.Rejected, "seconds", took.Seconds())
 		for _, f := range it.all() {
 			of := f.balance

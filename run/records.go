@@ -38,6 +38,7 @@ type Records interface {
 	// Committing and publishing.
 	Commit(ctx context.Context, node int64, commits []store.Commit) error
 	Abandon(ctx context.Context, node int64, runs []int64) (map[int64]store.Abandoned, error)
+	FilesOf(ctx context.Context, run int64) ([]store.OfRun, error)
 	Run(ctx context.Context, run int64) (store.Run, error)
 	Open(ctx context.Context, run int64, after, limit int) ([]store.Delivery, error)
 	Rename(ctx context.Context, node int64, of store.RunOf, ord int, name string) error

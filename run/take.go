@@ -53,7 +53,7 @@ func (c *Conductor) takeAll(items []*item) {
 	c.mu.Unlock()
 	for _, it := range items {
 		for _, f := range it.all() {
-			if l != nil && f.Origin != "left" {
+			if l != nil && f.Origin != "left" && !f.back {
 				l.Forget(f.Path, f.Inode)
 			}
 			if l != nil && f.resumed {
@@ -189,12 +189,20 @@ func (c *Conductor) giveBack(it *item, reason string) error {
 	if err != nil {
 		return err
 	}
+	if to == it.Path {
+		c.again(it, reason)
+	}
+	return c.withdraw(it, "it was put back: "+reason)
+}
+
+// again lets a file be found anew that is in the inbox.
+func (c *Conductor) again(it *item, reason string) {
+	it.back = true
 	c.mu.Lock()
-	if c.listener != nil && to == it.Path {
+	defer c.mu.Unlock()
+	if c.listener != nil {
 		c.listener.Again(it.Path, reason, 250*time.Millisecond)
 	}
-	c.mu.Unlock()
-	return c.withdraw(it, "it was put back: "+reason)
 }
 
 // identify finds out what a held file is by its content. A file that somebody else can

@@ -228,7 +228,7 @@ func (s *Service) TryOn(ctx context.Context, name, file string, content io.Reade
 		return nil, err
 	}
 	inputs := flow.Inputs{Facts: lang.Facts{Route: name, Now: value.FromTime(time.Now()), Name: file, Event: "arrived"}, Cores: 1, Spill: s.engine.Spill}
-	return Try(ctx, c, content, inputs, request)
+	return Try(ctx, c, One(content, file), inputs, request)
 }
 
 // Decide records what a person says about a pickup that cannot go on.

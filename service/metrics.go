@@ -59,7 +59,7 @@ func (m *metrics) count(e run.Event) {
 		m.records.WithLabelValues(e.Route, "rejected").Add(float64(e.Balance.Rejected))
 		m.records.WithLabelValues(e.Route, "filtered").Add(float64(e.Balance.Filtered))
 		fallthrough
-	case "held", "uncertain", "withdrawn":
+	case "held", "uncertain", "set aside", "withdrawn":
 		m.pickups.WithLabelValues(e.Route, e.State).Inc()
 	}
 }

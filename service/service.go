@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"os"
@@ -464,28 +465,20 @@ func (s *Service) Records(ctx context.Context, runID int64, request TrialRequest
 	if err != nil {
 		return nil, err
 	}
-	p, err := s.store.Pickup(ctx, r.Pickup)
-	if err != nil {
-		return nil, err
-	}
-	if !p.Archived {
-		return nil, store.ErrPurged
-	}
 	c, err := s.engine.Compiled(ctx, r.Route, r.Revision)
 	if err != nil {
 		return nil, err
 	}
-	original, err := s.original(p.SHA256)
+	read, err := s.read(r)
 	if err != nil {
 		return nil, err
 	}
-	defer original.Close()
 	blocks, err := s.store.Sequences(ctx, runID)
 	if err != nil {
 		return nil, err
 	}
 	next := 0
-	inputs := flow.Inputs{Facts: lang.Facts{Route: r.Route, Now: value.FromTime(r.Now.In(time.Local)), Name: p.Name, Folder: p.Folder, Event: p.Event}, Cores: 1, Spill: s.engine.Spill,
+	inputs := flow.Inputs{Facts: lang.Facts{Route: r.Route, Now: value.FromTime(r.Now.In(time.Local)), Name: read[0].Name, Folder: read[0].Folder, Event: read[0].Event, Key: r.Key}, Cores: 1, Spill: s.engine.Spill,
 		Sequence: func(int) (int64, error) {
 			if next == len(blocks) {
 				return 0, fmt.Errorf("run %d has no record of its sequence numbers", runID)
@@ -496,11 +489,31 @@ func (s *Service) Records(ctx context.Context, runID int64, request TrialRequest
 	if r.State == "working" {
 		inputs.Sequence = nil // its numbers are not known yet
 	}
-	trial, err := Try(ctx, c, original, inputs, request)
+	if c.Collect.Any() {
+		inputs.Files = len(read)
+	}
+	trial, err := Try(ctx, c, read, inputs, request)
 	if err == nil && !c.Unread() && !c.OnlyChecked() {
 		err = s.arrived(ctx, runID, c, trial)
 	}
 	return trial, err
+}
+
+// read are the files whose records a run worked on: not those that were rejected as one piece, unless all were.
+func (s *Service) read(r store.Run) (out []flow.File, err error) {
+	for _, f := range r.Of {
+		if f.Part != store.ToRead || f.Whole && !r.Whole {
+			continue
+		}
+		if !f.Archived {
+			return nil, store.ErrPurged
+		}
+		out = append(out, flow.File{Name: f.Name, Folder: f.Folder, Event: f.Event, Size: f.Size, Open: func() (io.ReadCloser, error) { return s.original(f.SHA256) }})
+	}
+	if out == nil {
+		return nil, store.ErrNotFound
+	}
+	return out, nil
 }
 
 // arrived names the outputs that records went into, as they were delivered.

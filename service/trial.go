@@ -22,6 +22,7 @@ import (
 // RecordView is one record, before and after.
 type RecordView struct {
 	Record   int64         `json:"record"`
+	File     string        `json:"file,omitempty" doc:"that it is of, where the run is of several"`
 	Line     int64         `json:"line"`
 	Outcome  string        `json:"outcome" enum:"good,rejected,filtered"`
 	Raw      string        `json:"raw" doc:"the record as it stands in the file, decoded"`
@@ -79,6 +80,7 @@ type viewer struct {
 	trial   *Trial
 	begun   bool // the output has a record
 	rejects *flow.Rejects
+	files   []flow.File
 }
 
 var _ flow.Sink = (*viewer)(nil)
@@ -152,6 +154,9 @@ func (v *viewer) view(b *batch.Batch, i int) RecordView {
 	raw := v.opened.Reader.Raw(b, i)
 	r := RecordView{Record: b.First + int64(i), Line: b.Place(i, b.Bounds[i].Off).Line, Outcome: [...]string{"good", "rejected", "filtered"}[b.Outcomes[i]], Raw: strings.TrimRight(string(clip(raw)), "\r\n"),
 		Fields: []format.Line{}, Became: []Became{}, Findings: v.opened.Findings(b, i)}
+	if len(v.files) > 1 {
+		r.File = v.files[b.FileOf(i)].Name
+	}
 	rows, found := cmp.Or(v.request.Rows, FewRows), map[string]bool{}
 	for _, f := range r.Findings {
 		found[f.Place.Path] = true
@@ -208,32 +213,50 @@ func (v *viewer) Broken(b *format.Broken) error {
 	if len(v.trial.Records) >= v.request.Limit || f.Place.Record < v.request.From {
 		return nil
 	}
-	v.trial.Records = append(v.trial.Records, RecordView{Record: f.Place.Record, Line: f.Place.Line, Outcome: "rejected", Raw: string(rest), Fields: []format.Line{}, Became: []Became{}, Findings: finding.List{f}})
+	file := ""
+	if len(v.files) > 1 {
+		file = v.files[v.opened.File].Name
+	}
+	v.trial.Records = append(v.trial.Records, RecordView{Record: f.Place.Record, File: file, Line: f.Place.Line, Outcome: "rejected", Raw: string(rest), Fields: []format.Line{}, Became: []Became{}, Findings: finding.List{f}})
 	return nil
 }
 
-// Try runs a route over a file and shows what comes of it. Nothing is
+// Try runs a route over files and shows what comes of it. Nothing is
 // delivered or recorded.
-func Try(ctx context.Context, c *route.Compiled, in io.Reader, inputs flow.Inputs, request TrialRequest) (*Trial, error) {
-	trial := &Trial{Records: []RecordView{}}
+func Try(ctx context.Context, c *route.Compiled, files []flow.File, inputs flow.Inputs, request TrialRequest) (*Trial, error) {
+	trial := &Trial{Records: []RecordView{}, Findings: finding.List{}}
 	if c.Plan.Unread {
-		return trial, tryUnread(c, in, inputs, request, trial)
+		for k, f := range files {
+			if err := tryUnread(c, k, f, len(files), inputs, request, trial); err != nil {
+				return trial, err
+			}
+		}
+		return trial, nil
 	}
-	v := &viewer{request: request, trial: trial}
-	if c.OnlyChecked() && request.Output != nil { // it goes on as it came
-		in, v.request.Output = io.TeeReader(in, request.Output), nil
+	v := &viewer{request: request, trial: trial, files: files}
+	if c.OnlyChecked() && request.Output != nil { // they go on as they came
+		v.request.Output, files = nil, copied(files, request.Output)
 	}
-	result, err := c.Plan.Run(ctx, in, inputs, v)
+	all, err := c.Plan.RunAll(ctx, files, inputs, v)
 	if err == nil && v.begun {
 		var ends []byte
 		if ends, err = v.opened.Assemblies[request.Branch].Ends(); err == nil {
 			_, err = request.Output.Write(ends)
 		}
 	}
-	trial.Balance, trial.Findings, trial.Unreadable, trial.Refused = result.Balance, result.Findings, result.Unreadable, result.Disagrees
-	trial.Refused = trial.Refused || c.OnlyChecked() && (result.Broken || float64(result.Rejected) > c.Tolerate*float64(result.In))
-	if trial.Findings == nil {
-		trial.Findings = finding.List{}
+	trial.Balance, trial.Unreadable = all.Sum(), true
+	for k, r := range all.Files {
+		for _, f := range r.Findings {
+			if len(files) > 1 {
+				f.Place.File = files[k].Name
+			}
+			trial.Findings = append(trial.Findings, f)
+		}
+		trial.Unreadable = trial.Unreadable && r.Unreadable
+		trial.Refused = trial.Refused || r.Disagrees || c.OnlyChecked() && (r.Broken || float64(r.Rejected) > c.Tolerate*float64(r.In))
+	}
+	if all.Unfinished != nil {
+		trial.Findings, trial.Refused = append(trial.Findings, *all.Unfinished), true
 	}
 	if errors.Is(err, errEnough) {
 		err = nil
@@ -241,8 +264,35 @@ func Try(ctx context.Context, c *route.Compiled, in io.Reader, inputs flow.Input
 	return trial, err
 }
 
-// tryUnread shows where a file would go that goes on as it is.
-func tryUnread(c *route.Compiled, in io.Reader, inputs flow.Inputs, request TrialRequest, trial *Trial) error {
+// copied are files whose text is copied when it is read.
+func copied(files []flow.File, to io.Writer) (out []flow.File) {
+	for _, f := range files {
+		open := f.Open
+		f.Open = func() (io.ReadCloser, error) {
+			in, err := open()
+			return struct {
+				io.Reader
+				io.Closer
+			}{io.TeeReader(in, to), in}, err
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+// One is a file that is read from its beginning once.
+func One(in io.Reader, name string) []flow.File {
+	return []flow.File{{Name: name, Event: "arrived", Open: func() (io.ReadCloser, error) { return io.NopCloser(in), nil }}}
+}
+
+// tryUnread shows where a file would go that goes on as it is, the kth of so many.
+func tryUnread(c *route.Compiled, k int, f flow.File, of int, inputs flow.Inputs, request TrialRequest, trial *Trial) error {
+	in, err := f.Open()
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	inputs.Name, inputs.Folder, inputs.Event = f.Name, f.Folder, f.Event
 	head := make([]byte, run.MostHead)
 	n, err := io.ReadFull(in, head)
 	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
@@ -261,7 +311,7 @@ func tryUnread(c *route.Compiled, in io.Reader, inputs flow.Inputs, request Tria
 			return err
 		}
 	}
-	r := RecordView{Record: 1, Line: 1, Outcome: "good", Findings: finding.List{}, Became: []Became{}, Fields: []format.Line{{Path: "file.type", Value: env.Type}, {Path: "file.size", Value: strconv.FormatInt(size, 10)}}}
+	r := RecordView{Record: int64(k + 1), Line: 1, Outcome: "good", Findings: finding.List{}, Became: []Became{}, Fields: []format.Line{{Path: "file.type", Value: env.Type}, {Path: "file.size", Value: strconv.FormatInt(size, 10)}}}
 	names, problem := c.Plan.Branches[0].Names(env, nil, 0, nil)
 	became := Became{Lines: []format.Line{}}
 	for k, name := range names {
@@ -270,13 +320,17 @@ func tryUnread(c *route.Compiled, in io.Reader, inputs flow.Inputs, request Tria
 		}
 	}
 	r.Became = []Became{became}
-	trial.Findings, trial.Balance = finding.List{}, flow.Balance{In: 1, Good: 1, Bytes: size}
+	balance := flow.Balance{In: 1, Good: 1, Bytes: size}
+	if of > 1 {
+		r.File = f.Name
+	}
 	if problem != "" {
 		r.Outcome, r.Became = "rejected", []Became{}
-		trial.Balance.Good, trial.Balance.Rejected = 0, 1
+		balance.Good, balance.Rejected = 0, 1
 		r.Findings = finding.List{finding.New("deliver.name", place.InFile(inputs.Name), "%s", problem)}
 	}
-	if request.From <= 1 && (!request.Rejected || problem != "") {
+	trial.Balance.Add(balance)
+	if request.From <= r.Record && len(trial.Records) < request.Limit && (!request.Rejected || problem != "") {
 		trial.Records = append(trial.Records, r)
 	}
 	return nil

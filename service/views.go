@@ -329,6 +329,9 @@ func (s *Service) listenStage(c *route.Compiled, t store.Tally) Stage {
 	say(l.Originals == workspace.Left, "Originals stay where they are; a changed content is a new pickup: %v.", yes(l.Changes))
 	say(l.Gone, "A file that disappears is a pickup too.")
 	say(l.Originals == workspace.Removed, "Originals are not kept once they are delivered.")
+	for _, sentence := range collects(&c.Collect) {
+		say(true, "%s", sentence)
+	}
 	by := c.Order.By
 	if c.By != nil {
 		by = "content: " + by
@@ -347,6 +350,35 @@ func (s *Service) listenStage(c *route.Compiled, t store.Tally) Stage {
 		say(true, "Expected: %s.", c.Expect[i].String())
 	}
 	return stage
+}
+
+// collects says which files go on together.
+func collects(c *workspace.Collect) (out []string) {
+	if !c.Any() {
+		return nil
+	}
+	which := "All files that are there"
+	if c.By != "" {
+		which = "Files with the same " + c.By
+	}
+	switch {
+	case c.Count > 0:
+		out = append(out, fmt.Sprintf("%s go on together when %d have come.", which, c.Count))
+	case c.Marker != "":
+		out = append(out, fmt.Sprintf("%s go on together when a marker %s has come.", which, c.Marker))
+	case c.Names != nil:
+		out = append(out, fmt.Sprintf("%s go on together when there is one of each: %s.", which, strings.Join(c.Names, ", ")))
+	default:
+		out = append(out, which+" go on together when files are taken.")
+	}
+	if c.Newest {
+		out = append(out, "Only the newest is read; older ones are set aside.")
+	}
+	if c.Counts() && c.Within != workspace.Forever {
+		then := map[workspace.WhenIncomplete]string{workspace.HoldIncomplete: "they wait on, and an alert says so", workspace.RejectIncomplete: "each is rejected", workspace.GoOn: "they go on without"}[c.Else]
+		out = append(out, fmt.Sprintf("If others are missing after %s, %s.", timetable.Short(c.Within), then))
+	}
+	return out
 }
 
 func yes(b bool) string { return map[bool]string{true: "yes", false: "no"}[b] }

@@ -184,6 +184,7 @@ type Run struct {
 	Outputs     int64        `db:"outputs"`
 	Files       int          `db:"files"` // that it is of
 	Key         string       `db:"key"`   // what they have in common
+	Of          []OfRun      `db:"-"`
 }
 
 const runColumns = `select r.id, rp.pickup, r.route, r.revision, v.number, r.state, r.same_as, r.again, r.facts_now, r.started_at, r.committed_at, r.ended_at, r.records_in, r.good, r.rejected, r.filtered, r.warnings, r.bytes, r.whole, r.findings, r.files, r.key,
@@ -217,6 +218,10 @@ func (s *Store) complete(ctx context.Context, r *Run) error {
 	r.Findings, r.Deliveries = finding.List{}, []Delivery{}
 	if err := json.Unmarshal(r.RawFindings, &r.Findings); err != nil {
 		return fmt.Errorf("findings of run %d: %w", r.ID, err)
+	}
+	var err error
+	if r.Of, err = s.FilesOf(ctx, r.ID); err != nil {
+		return err
 	}
 	return s.lists.SelectContext(ctx, &r.Deliveries, `select `+deliveryColumns+` from deliveries where run = $1 and (kind <> 'good' or ord <= 200 or state in ('open', 'uncertain') and ord <= 1000) order by ord`, r.ID)
 }

@@ -198,7 +198,7 @@ func beginRun(ctx context.Context, tx *sqlx.Tx, pickup int64, route, revision st
 		return 0, err
 	}
 	if _, err := tx.ExecContext(ctx, `with before as (select rp.pickup, rp.ord, rp.part from run_pickups rp join pickups p on p.run = rp.run where p.id = $2)
-		insert into run_pickups (run, pickup, ord, part) select $1, pickup, ord, part from before union all select $1, $2, 1, 'read' where not exists (select 1 from before)`, run, pickup); err != nil {
+		insert into run_pickups (run, pickup, ord, part) select $1::bigint, pickup, ord, part from before union all select $1::bigint, $2::bigint, 1, 'read' where not exists (select 1 from before)`, run, pickup); err != nil {
 		return 0, err
 	}
 	_, err = tx.ExecContext(ctx, `update pickups set state = 'taken', reason = '', tries = 0, next_try = null, passed = false, run = $1, ended_at = null, node = coalesce((select leader from routes where name = pickups.route), node) from run_pickups rp where rp.run = $1 and rp.pickup = pickups.id`, run)
@@ -648,7 +648,7 @@ func (s *Store) Published(ctx context.Context, node int64, ended []RunOf) (map[i
 		r as (update runs set state = 'published', ended_at = now() from e where runs.id = e.run returning runs.id, runs.route, runs.whole, runs.good, runs.rejected, runs.filtered, runs.records_in),
 		t as (insert into tallies (route, quarter, records_in, good, rejected, filtered, whole)
 			select route, date_bin('15 minutes', now(), 'epoch'), sum(records_in), sum(good), sum(rejected), sum(filtered), count(*) filter (where whole) from r group by route
-			on conflict (route, quarter) do update set records_in = tallies.records_in + excluded.records_in, good = tallies.good + excluded.good, rejected = tallies.rejected + excluded.rejected, filtered = tallies.filtered + excluded.filtered, whole = tallies.whole + excluded.whole)
+			on conflict (route, quarter) do update set records_in = tallies.records_in + excluded.records_in, good = tallies.good + excluded.good, rejected = tallies.rejected + excluded.rejected, filtered = tallies.filtered + excluded.filtered, whole = tallies.whole + excluded.whole),
 		o as (select rp.pickup, rp.part, rp.reason, coalesce(rp.whole, r.whole) as whole, coalesce(rp.good, r.good) as good, coalesce(rp.rejected, r.rejected) as rejected from r join run_pickups rp on rp.run = r.id)
 		update pickups set state = case when o.part <> 'read' then 'set aside' when o.whole or (o.good = 0 and o.rejected > 0) then 'rejected' else 'delivered' end,
 			reason = case when o.whole or o.part <> 'read' then coalesce(o.reason, pickups.reason) else '' end, next_try = null, ended_at = now() from o where pickups.id = o.pickup returning pickups.id, pickups.state`, []any{node, runs, pickups}, []any{&id, &state}, func() error { out[id] = state; return nil })
@@ -689,7 +689,7 @@ type Pending struct {
 	Now      *time.Time `db:"facts_now"`
 	SameAs   *int64     `db:"same_as"`
 	Again    bool       `db:"again"`
-	Files    int        `db:"files"` // of the run; this is the first of them
+	Files    int        `db:"files"`    // of the run; this is the first of them
 	Claimed  bool       `db:"together"` // with others, without which it does not go on
 	Together
 	// Earlier pickups of the route with the same content or business key.

@@ -18,7 +18,7 @@ type Pickup struct {
 	Size      int64      `json:"size" doc:"bytes"`
 	Modified  time.Time  `json:"modified"`
 	SHA256    string     `json:"sha256"`
-	State     string     `json:"state" enum:"claimed,taken,committed,delivered,rejected,held,uncertain,withdrawn"`
+	State     string     `json:"state" enum:"claimed,taken,committed,delivered,rejected,set aside,held,uncertain,withdrawn" doc:"set aside: it was collected with others and is not read; its reason says why"`
 	Reason    string     `json:"reason"`
 	Event     string     `json:"event" enum:"arrived,changed,gone" doc:"what happened to the file"`
 	Origin    string     `json:"origin" enum:"inbox,left,handed" doc:"taken out of the inbox, left in it, or handed over by somebody"`
@@ -38,6 +38,7 @@ type Pickup struct {
 	Rejected  int64      `json:"rejected"`
 	Filtered  int64      `json:"filtered"`
 	Whole     bool       `json:"rejected_whole" doc:"the file was rejected as one piece"`
+	Files     int        `json:"files" doc:"how many files its run is of"`
 }
 
 // Run is one execution of a route over a pickup.
@@ -64,6 +65,22 @@ type Run struct {
 	Findings    finding.List `json:"findings" doc:"about the file as a whole"`
 	Deliveries  []Delivery   `json:"deliveries" doc:"at most 200 good ones, and all others"`
 	Outputs     int64        `json:"outputs" doc:"how many deliveries there are"`
+	Key         string       `json:"key,omitempty" doc:"what the files have in common that it is of, where they were collected"`
+	Files       []RunFile    `json:"files" doc:"that it is of, in their order"`
+}
+
+// RunFile is a file of a run, and what became of it.
+type RunFile struct {
+	Pickup   int64  `json:"pickup"`
+	Name     string `json:"name"`
+	Size     int64  `json:"size" doc:"bytes"`
+	State    string `json:"state" doc:"of the pickup"`
+	Part     string `json:"part" enum:"read,marker,older" doc:"marker: its coming completed the others; older: a newer one was taken instead; neither is read"`
+	In       int64  `json:"records_in"`
+	Good     int64  `json:"good"`
+	Rejected int64  `json:"rejected"`
+	Filtered int64  `json:"filtered"`
+	Whole    bool   `json:"rejected_whole"`
 }
 
 // Tally is what a route has done since a time.
@@ -118,7 +135,7 @@ type Removal struct {
 type Alert struct {
 	ID      int64      `json:"id"`
 	At      time.Time  `json:"at"`
-	Kind    string     `json:"kind" enum:"rejected,held,stuck,uncertain,duplicate,missing,late,surplus,small,disk low,lane held,standstill,no leader,defect,database away"`
+	Kind    string     `json:"kind" enum:"rejected,held,stuck,uncertain,duplicate,missing,late,surplus,small,disk low,lane held,incomplete,standstill,no leader,defect,database away"`
 	Route   string     `json:"route"`
 	Pickup  int64      `json:"pickup" doc:"0 if it is about none"`
 	About   string     `json:"about" doc:"what it is about; while one is open, the same is not told again"`
@@ -181,6 +198,7 @@ type Reject struct {
 	Line     int64        `json:"line"`
 	Findings finding.List `json:"findings"`
 	Raw      string       `json:"raw" doc:"the record as it stands in the file, decoded and at most 64 KiB of it"`
+	File     int          `json:"file" doc:"which of the files of the run it is in, from 1"`
 }
 
 // NodeView is a node as people see it.

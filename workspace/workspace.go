@@ -135,7 +135,7 @@ func (w *Workspace) environment(file string) {
 }
 
 // AlertKinds are the kinds of things that people are told.
-var AlertKinds = []string{"rejected", "held", "stuck", "uncertain", "duplicate", "missing", "late", "surplus", "small", "disk low", "lane held", "standstill", "no leader", "defect", "database away"}
+var AlertKinds = []string{"rejected", "held", "stuck", "uncertain", "duplicate", "missing", "late", "surplus", "small", "disk low", "lane held", "incomplete", "standstill", "no leader", "defect", "database away"}
 
 func (e *Environment) channel(m *mapping) {
 	c := Channel{Name: m.required("name"), Kinds: m.list("kinds"), Routes: m.list("routes")}

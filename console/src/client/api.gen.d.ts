@@ -664,7 +664,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "rejected" | "held" | "stuck" | "uncertain" | "duplicate" | "missing" | "late" | "surplus" | "small" | "disk low" | "lane held" | "standstill" | "no leader" | "defect" | "database away";
+            kind: "rejected" | "held" | "stuck" | "uncertain" | "duplicate" | "missing" | "late" | "surplus" | "small" | "disk low" | "lane held" | "incomplete" | "standstill" | "no leader" | "defect" | "database away";
             message: string;
             /**
              * Format: int64
@@ -1175,6 +1175,11 @@ export interface components {
              * @enum {string}
              */
             event: "arrived" | "changed" | "gone";
+            /**
+             * Format: int64
+             * @description how many files its run is of
+             */
+            files: number;
             /** Format: int64 */
             filtered: number;
             folder: string;
@@ -1221,8 +1226,11 @@ export interface components {
              * @description bytes
              */
             size: number;
-            /** @enum {string} */
-            state: "claimed" | "taken" | "committed" | "delivered" | "rejected" | "held" | "uncertain" | "withdrawn";
+            /**
+             * @description set aside: it was collected with others and is not read; its reason says why
+             * @enum {string}
+             */
+            state: "claimed" | "taken" | "committed" | "delivered" | "rejected" | "set aside" | "held" | "uncertain" | "withdrawn";
             /** Format: date-time */
             taken_at?: string;
             /**
@@ -1246,6 +1254,11 @@ export interface components {
              * @enum {string}
              */
             event: "arrived" | "changed" | "gone";
+            /**
+             * Format: int64
+             * @description how many files its run is of
+             */
+            files: number;
             /** Format: int64 */
             filtered: number;
             folder: string;
@@ -1294,8 +1307,11 @@ export interface components {
              * @description bytes
              */
             size: number;
-            /** @enum {string} */
-            state: "claimed" | "taken" | "committed" | "delivered" | "rejected" | "held" | "uncertain" | "withdrawn";
+            /**
+             * @description set aside: it was collected with others and is not read; its reason says why
+             * @enum {string}
+             */
+            state: "claimed" | "taken" | "committed" | "delivered" | "rejected" | "set aside" | "held" | "uncertain" | "withdrawn";
             /** Format: date-time */
             taken_at?: string;
             /**
@@ -1344,6 +1360,16 @@ export interface components {
             about: number;
             balance: components["schemas"]["Balance"];
             branches: components["schemas"]["BranchProgress"][];
+            /**
+             * Format: int64
+             * @description which of its files is read, from 1
+             */
+            file: number;
+            /**
+             * Format: int64
+             * @description how many it has
+             */
+            files: number;
             name: string;
             /** Format: int64 */
             pickup: number;
@@ -1430,6 +1456,8 @@ export interface components {
             became: components["schemas"]["Became"][];
             /** @description the source's fields by name */
             fields: components["schemas"]["Line"][];
+            /** @description that it is of, where the run is of several */
+            file?: string;
             findings: components["schemas"]["Finding"][];
             /** Format: int64 */
             line: number;
@@ -1448,6 +1476,11 @@ export interface components {
             };
         };
         Reject: {
+            /**
+             * Format: int64
+             * @description which of the files of the run it is in, from 1
+             */
+            file: number;
             findings: components["schemas"]["Finding"][];
             /** Format: int64 */
             line: number;
@@ -1538,6 +1571,8 @@ export interface components {
             deliveries: components["schemas"]["Delivery"][];
             /** Format: date-time */
             ended_at?: string;
+            /** @description that it is of, in their order */
+            files: components["schemas"]["RunFile"][];
             /** Format: int64 */
             filtered: number;
             /** @description about the file as a whole */
@@ -1546,6 +1581,8 @@ export interface components {
             good: number;
             /** Format: int64 */
             id: number;
+            /** @description what the files have in common that it is of, where they were collected */
+            key?: string;
             /**
              * Format: date-time
              * @description the time that the map sees
@@ -1578,6 +1615,32 @@ export interface components {
             state: "working" | "committed" | "published" | "failed";
             /** Format: int64 */
             warnings: number;
+        };
+        RunFile: {
+            /** Format: int64 */
+            filtered: number;
+            /** Format: int64 */
+            good: number;
+            name: string;
+            /**
+             * @description marker: its coming completed the others; older: a newer one was taken instead; neither is read
+             * @enum {string}
+             */
+            part: "read" | "marker" | "older";
+            /** Format: int64 */
+            pickup: number;
+            /** Format: int64 */
+            records_in: number;
+            /** Format: int64 */
+            rejected: number;
+            rejected_whole: boolean;
+            /**
+             * Format: int64
+             * @description bytes
+             */
+            size: number;
+            /** @description of the pickup */
+            state: string;
         };
         SampleView: {
             /** @description empty if a member must be chosen */
