@@ -494,7 +494,11 @@ func (a *app) pickup() *cobra.Command {
 					if shown := len(trial.Records); shown > 0 {
 						more = fmt.Sprintf("; more records: --from %d", trial.Records[shown-1].Record+1)
 					}
-					a.trial(trial, p.Name, more)
+					name := p.Name
+					if n := len(p.Runs[0].Files); n > 1 {
+						name = count(n, "file")
+					}
+					a.trial(trial, name, more)
 				}
 			}
 			if a.json {

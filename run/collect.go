@@ -206,7 +206,19 @@ func (c *Conductor) complete(compiled *route.Compiled, k *collection, now time.T
 	if none && !asked {
 		return nil, 0
 	}
-	slices.SortStableFunc(g.files, inOrder)
+	slices.SortStableFunc(g.files, func(a, b shelved) int {
+		switch compiled.Order.By {
+		case "name":
+			if c := listen.Natural(a.Name, b.Name); c != 0 {
+				return c
+			}
+		case "time":
+			if c := a.Info.Modified.Compare(b.Info.Modified); c != 0 {
+				return c
+			}
+		}
+		return inOrder(a, b)
+	})
 	if of.Counts() {
 		if g.Missing = c.missing(compiled, k); g.Missing == "" {
 			g.LateOf = 0
@@ -268,7 +280,7 @@ func (c *Conductor) tellIncomplete(k *collection, g *group) {
 	k.told = true
 	why := g.Missing
 	if k.lateOf > 0 {
-		why = fmt.Sprintf("the others went on without it in pickup %d", k.lateOf)
+		why = fmt.Sprintf("the others did not wait any longer: they are in pickup %d", k.lateOf)
 	}
 	c.e.Alert(store.Alert{Kind: "incomplete", Route: c.name, About: c.about(k.key), Message: fmt.Sprintf("%s of %s wait for others since %s: %s; `ydrion take %s` takes what is there", counted(len(k.files)), c.common(k.key), k.began.Local().Format("2006-01-02 15:04 MST"), why, c.name)}, false)
 }
@@ -403,7 +415,7 @@ func incomplete(it *item) (out finding.List) {
 	}
 	code, sentence := "collect.incomplete", fmt.Sprintf("it went on without others that belong to it: %s", it.Missing)
 	if it.LateOf > 0 {
-		code, sentence = "collect.late", fmt.Sprintf("it came after others that belong to it: those went on without it in pickup %d", it.LateOf)
+		code, sentence = "collect.late", fmt.Sprintf("it came after others that belong to it, which did not wait any longer: they are in pickup %d", it.LateOf)
 	}
 	f := finding.Warn(code, place.InFile(it.Name), "%s", sentence)
 	if it.Refused {

@@ -601,7 +601,7 @@ func (e *explainer) Batch(b *batch.Batch) error {
 
 func (e *explainer) tell(record, line int64, raw []byte, findings finding.List) error {
 	for k := range findings {
-		findings[k].Place.File = e.of.Name
+		findings[k].Place.File, findings[k].Place.Record = e.of.Name, record
 	}
 	if err := e.explain(findings, raw); err != nil {
 		return err

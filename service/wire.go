@@ -44,5 +44,5 @@ func deliveryOf(d store.Delivery) wire.Delivery {
 }
 
 func rejectOf(r store.Reject) wire.Reject {
-	return wire.Reject{Record: r.Record, Line: r.Line, Findings: r.Findings, Raw: string(r.Raw)}
+	return wire.Reject{Record: r.Record, Line: r.Line, Findings: r.Findings, Raw: string(r.Raw), File: r.File}
 }

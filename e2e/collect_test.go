@@ -1,0 +1,339 @@
+package e2e
+
+import (
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+
+	"ydrion/service"
+	"ydrion/testbed"
+	"ydrion/wire"
+)
+
+// logs is a route that collects the temperature logs of a day.
+func logs(collect string) map[string]string {
+	return map[string]string{
+		"routes/pool-logs.yaml": "route: pool-logs\nlisten: {folder: \"{stations}/logs\", names: \"*.csv\"}\ncollect: " + collect + `
+order: {by: name}
+read: {format: csv}
+check: {schema: schemas/log.json, tolerate: 50%}
+map: maps/log.map
+deliver: {folder: "{laboratory}/logs", name: "pools-{collect.key}.csv"}
+rejected: {folder: "{stations}/rejected"}
+`,
+		"schemas/log.json": `{"fields": [{"name": "pool"}, {"name": "celsius", "type": "number"}]}`,
+		"maps/log.map":     "map log\nsource csv schemas/log.json\ntarget csv based on samples/log.csv\n\npool = pool\ncelsius = celsius\nfrom = file.stem\n",
+		"samples/log.csv":  "pool,celsius,from\n",
+	}
+}
+
+// byName are the pickups that have come, the newest of each name.
+func byName(t *testing.T, b *testbed.Bed) map[string]wire.Pickup {
+	t.Helper()
+	page, err := b.Client.Pickups(context.Background(), url.Values{"limit": {"500"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	out := map[string]wire.Pickup{}
+	for _, p := range page.Items {
+		if _, has := out[p.Name]; !has {
+			out[p.Name] = p
+		}
+	}
+	return out
+}
+
+// waiting are the files that have not been taken, and why.
+func waiting(t *testing.T, b *testbed.Bed, route string) (out []string) {
+	t.Helper()
+	sheet, err := b.Client.Route(context.Background(), route)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, w := range sheet.WaitingFiles {
+		out = append(out, w.Name+": "+w.Reason)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// TestCollected: the logs of a day go on in one run when all have come, whatever came in between; what is wrong in one is
+// rejected from it alone; what became of each is seen from each.
+func TestCollected(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	b.Publish(logs(`{by: '{file.stem | before "_"}', complete: ["*_north.csv", "*_south.csv", "*_west.csv"]}`))
+	b.Drop("stations/logs", "mon_north.csv", "pool,celsius\nN1,4.5\nN2,cold\nN3,5\n")
+	b.Drop("stations/logs", "tue_south.csv", "pool,celsius\nS1,4.5\n")
+	b.Drop("stations/logs", "mon_west.csv", "celsius,pool\nwarm,W1\n")
+	testbed.Until(t, "the files wait for others", func() bool {
+		w := waiting(t, b, "pool-logs")
+		return len(w) == 3 && strings.Contains(w[0], "mon_north.csv: it waits for others with mon: there is no file *_south.csv yet, until 2") && strings.Contains(w[2], "*_north.csv, and none *_west.csv")
+	})
+	b.Drop("stations/logs", "mon_south.csv", "pool,celsius\nS1,6.25\nS2,7\n")
+	b.Ended("mon_south.csv", 0)
+	if got := b.Read("laboratory/logs/pools-mon.csv"); got != "pool,celsius,from\nN1,4.5,mon_north\nN3,5,mon_north\nS1,6.25,mon_south\nS2,7,mon_south\n" {
+		t.Errorf("%q", got)
+	}
+	all := byName(t, b)
+	for name, want := range map[string]string{"mon_north.csv": "delivered 3 2 1", "mon_south.csv": "delivered 2 2 0", "mon_west.csv": "rejected 1 0 1"} {
+		p := all[name]
+		if got := fmt.Sprint(p.State, p.In, p.Good, p.Rejected); got != strings.Replace(want, " ", "", 1) && got != want || p.Run != all["mon_north.csv"].Run || p.Files != 3 {
+			t.Errorf("%s: %s, want %s: %+v", name, got, want, p)
+		}
+	}
+	// The log of the west has more than half of its rows wrong: it comes back whole, with what is wrong with them.
+	run := all["mon_north.csv"].Run
+	if got := b.Read(fmt.Sprintf("stations/rejected/mon_west.rejected-%d.csv", run)); got != "celsius,pool\nwarm,W1\n" {
+		t.Errorf("%q", got)
+	}
+	if got := b.Read(fmt.Sprintf("stations/rejected/mon_north.rejected-%d.csv", run)); got != "pool,celsius\nN2,cold\n" {
+		t.Errorf("%q", got)
+	}
+	said := b.Read(fmt.Sprintf("stations/rejected/mon_west.rejected-%d.findings.txt", run))
+	for _, part := range []string{"line 2, column 1", "celsius is not a number", "1 of 1 records were rejected"} {
+		if !strings.Contains(said, part) {
+			t.Errorf("%q is not in %s", part, said)
+		}
+	}
+	var told struct {
+		Findings []struct {
+			Place struct {
+				File string
+				Line int
+			}
+		}
+	}
+	if err := json.Unmarshal([]byte(b.Read(fmt.Sprintf("stations/rejected/mon_west.rejected-%d.findings.json", run))), &told); err != nil || len(told.Findings) != 2 || told.Findings[0].Place.File != "mon_west.csv" {
+		t.Errorf("%+v %v", told, err)
+	}
+	// Its run is seen from each of the files, with what became of each.
+	for _, name := range []string{"mon_north.csv", "mon_south.csv"} {
+		p, err := b.Client.Pickup(context.Background(), all[name].ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var files []string
+		for _, f := range p.Runs[0].Files {
+			files = append(files, fmt.Sprint(f.Name, " ", f.In, f.Good, f.Rejected, f.Whole))
+		}
+		if want := []string{"mon_north.csv 3 2 1 false", "mon_south.csv 2 2 0 false", "mon_west.csv 1 0 1 true"}; !slices.Equal(files, want) || p.Runs[0].Key != "mon" || p.Runs[0].In != 6 || p.Runs[0].Good != 4 || p.Runs[0].Rejected != 2 {
+			t.Errorf("%v, want %v: %+v", files, want, p.Runs[0])
+		}
+	}
+	rejects, err := b.Client.Rejects(context.Background(), run, url.Values{})
+	if err != nil || len(rejects.Items) != 2 || rejects.Items[0].File != 1 || rejects.Items[1].File != 3 || rejects.Items[1].Findings[0].Place.File != "mon_west.csv" {
+		t.Errorf("%+v %v", rejects, err)
+	}
+	trial, err := b.Client.Records(context.Background(), run, url.Values{"limit": {"20"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var records []string
+	for _, r := range trial.Records {
+		records = append(records, fmt.Sprint(r.Record, " ", r.File, " ", r.Line, " ", r.Outcome))
+	}
+	if want := []string{"1 mon_north.csv 2 good", "2 mon_north.csv 3 rejected", "3 mon_north.csv 4 good", "4 mon_south.csv 2 good", "5 mon_south.csv 3 good"}; !slices.Equal(records, want) {
+		t.Errorf("%v, want %v", records, want)
+	}
+	// The client says it in words.
+	_, out := command(b, "pickup", fmt.Sprint(all["mon_south.csv"].ID), "--limit", "4")
+	for _, part := range []string{"of 3 files with mon:", "mon_north.csv  3 in = 2 good + 1 rejected + 0 filtered", "mon_west.csv   1 in = 0 good + 1 rejected + 0 filtered, rejected whole", "record 4, line 2 of mon_south.csv: good", "3 files: 6 records in = 4 good + 2 rejected + 0 filtered"} {
+		if !strings.Contains(out, part) {
+			t.Errorf("%q is not in\n%s", part, out)
+		}
+	}
+	// Run again, they are run again together.
+	answer, err := b.Client.Again(context.Background(), service.AgainRequest{Pickups: []int64{all["mon_south.csv"].ID}})
+	if err != nil || answer[0].Problem != "" {
+		t.Fatal(answer, err)
+	}
+	testbed.Until(t, "they have been run again", func() bool {
+		p, err := b.Client.Pickup(context.Background(), all["mon_north.csv"].ID)
+		return err == nil && len(p.Runs) == 2 && p.Runs[0].State == "published"
+	})
+	if got, want := b.Read("laboratory/logs/pools-mon-2.csv"), b.Read("laboratory/logs/pools-mon.csv"); got != want {
+		t.Errorf("%q, want %q", got, want)
+	}
+	if w := waiting(t, b, "pool-logs"); len(w) != 1 {
+		t.Errorf("%v", w)
+	}
+	// Somebody does not want to wait any longer.
+	if _, err := b.Client.Take(context.Background(), "pool-logs", ""); err != nil {
+		t.Fatal(err)
+	}
+	p, err := b.Client.Pickup(context.Background(), b.Ended("tue_south.csv", 0).ID)
+	if err != nil || p.State != "delivered" || p.Runs[0].Findings[0].Code != "collect.incomplete" {
+		t.Errorf("%+v %v", p, err)
+	}
+}
+
+// TestMarkersAndOlder: a marker says that all have come, and is not read; of several only the newest goes on, where the
+// route says so; what is set aside says why, and is kept.
+func TestMarkersAndOlder(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	b.Publish(logs(`{by: '{file.stem | before "_" if absent file.stem}', marker: "*.done", only: newest}`))
+	b.Drop("stations/logs", "mon_1.csv", "pool,celsius\nN1,1\n")
+	b.Drop("stations/logs", "mon_2.csv", "pool,celsius\nN1,2\n")
+	b.Drop("stations/logs", "mon_10.csv", "pool,celsius\nN1,10\n")
+	b.Drop("stations/logs", "mon.done", "3 files\n")
+	b.Ended("mon.done", 0)
+	if got := b.Read("laboratory/logs/pools-mon.csv"); got != "pool,celsius,from\nN1,10,mon_10\n" {
+		t.Errorf("%q", got)
+	}
+	all := byName(t, b)
+	newest := all["mon_10.csv"].ID
+	for name, want := range map[string]string{
+		"mon_10.csv": "delivered ",
+		"mon_1.csv":  fmt.Sprintf("set aside a newer file was taken instead: mon_10.csv, in pickup %d", newest),
+		"mon_2.csv":  fmt.Sprintf("set aside a newer file was taken instead: mon_10.csv, in pickup %d", newest),
+		"mon.done":   fmt.Sprintf("set aside its coming completed the files that it belongs to; it is not read (pickup %d)", newest),
+	} {
+		if got := all[name].State + " " + all[name].Reason; got != want {
+			t.Errorf("%s: %s, want %s", name, got, want)
+		}
+	}
+	if status, _, original := ask(t, b, "GET", fmt.Sprintf("/api/pickups/%d/original", all["mon_2.csv"].ID), b.Token, ""); status != 200 || original != "pool,celsius\nN1,2\n" {
+		t.Errorf("%d %q", status, original)
+	}
+	if got := b.List("stations/logs"); len(got) != 0 {
+		t.Errorf("%v", got)
+	}
+	page, err := b.Client.Pickups(context.Background(), url.Values{"state": {"set aside"}})
+	if err != nil || len(page.Items) != 3 {
+		t.Errorf("%+v %v", page, err)
+	}
+}
+
+// TestManyCollected: two hundred files, sorted into one, are those of one file; a moment of a timetable takes all that
+// are there. Others come meanwhile, and wait for the next one.
+func TestManyCollected(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	files := logs("{by: night}")
+	files["routes/pool-logs.yaml"] = strings.NewReplacer("listen: {", "listen: {notice: asked, ", "read: ", "shape: [{sort: [pool, celsius]}]\nread: ").Replace(files["routes/pool-logs.yaml"])
+	b.Publish(files)
+	var want [][]string
+	for k := range 200 {
+		text := "pool,celsius\n"
+		for i := range 20 {
+			row := []string{fmt.Sprintf("P%d", (k*7+i)%13), fmt.Sprint((i*31+k)%97 - 20)}
+			text += strings.Join(row, ",") + "\n"
+			want = append(want, append(row, fmt.Sprintf("log-%d", k)))
+		}
+		b.Drop("stations/logs", fmt.Sprintf("log-%d.csv", k), text)
+	}
+	slices.SortStableFunc(want, func(a, b []string) int {
+		if c := strings.Compare(a[0], b[0]); c != 0 {
+			return c
+		}
+		var x, y int
+		fmt.Sscan(a[1], &x) //nolint: they are numbers
+		fmt.Sscan(b[1], &y) //nolint: they are numbers
+		return x - y
+	})
+	testbed.Until(t, "all are there", func() bool { return len(waiting(t, b, "pool-logs")) == 200 })
+	if _, err := b.Client.Take(context.Background(), "pool-logs", ""); err != nil {
+		t.Fatal(err)
+	}
+	p := b.Ended("log-150.csv", 0)
+	if p.Files != 200 || p.In != 20 || p.Good != 20 {
+		t.Errorf("%+v", p)
+	}
+	got, err := csv.NewReader(strings.NewReader(b.Read("laboratory/logs/pools-night.csv"))).ReadAll()
+	if err != nil || !slices.EqualFunc(got[1:], want, slices.Equal) {
+		t.Errorf("%d rows, want %d (%v): %v", len(got)-1, len(want), err, got[:min(len(got), 4)])
+	}
+	trial, err := b.Client.Records(context.Background(), p.Run, url.Values{"limit": {"2"}, "from": {"2000"}})
+	if err != nil || trial.Records[0].File != want[1999][2]+".csv" {
+		t.Errorf("%+v %v, want %v", trial.Records, err, want[1999])
+	}
+}
+
+// TestSetsOfFiles: a letter and its cover, of two inboxes, go on as they are, together, or not at all.
+func TestSetsOfFiles(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	route := `route: letters
+listen: {folder: "{stations}/post", subfolders: true, names: "*"}
+collect: {by: '{file.stem}', complete: ["covers/*.txt", "letters/*.pdf"], within: 1h, else: reject}
+read: {format: file}
+deliver:
+  name: "{collect.key}/{file.name}"
+  to:
+    - {folder: "{laboratory}/letters", when: 'file.extension = "pdf"'}
+    - {folder: "{laboratory}/letters", name: "{collect.key}/cover.txt", when: otherwise}
+rejected: {folder: "{stations}/rejected"}
+`
+	hasty := strings.NewReplacer("route: letters", "route: hasty", "1h", "300ms", "{stations}/post", "{stations}/hasty").Replace(route)
+	b.Publish(map[string]string{"routes/letters.yaml": route, "routes/hasty.yaml": hasty})
+	b.Drop("stations/post/letters", "SC-7.pdf", "%PDF-1.7\n")
+	b.Drop("stations/post/covers", "SC-7.txt", "to Maren\n")
+	b.Drop("stations/hasty/letters", "SC-8.pdf", "%PDF-1.7 alone\n")
+	if p := b.Ended("SC-7.pdf", 0); p.State != "delivered" || p.Files != 2 {
+		t.Errorf("%+v", p)
+	}
+	if got := fmt.Sprint(b.List("laboratory/letters/SC-7"), b.Read("laboratory/letters/SC-7/cover.txt")); got != "[SC-7.pdf cover.txt]to Maren\n" {
+		t.Errorf("%s", got)
+	}
+	p := b.Ended("SC-8.pdf", 0)
+	if p.State != "rejected" || p.Reason != "others that belong to it have not come in time: there is no file covers/*.txt yet" {
+		t.Errorf("%+v", p)
+	}
+	if got := b.Read(fmt.Sprintf("stations/rejected/SC-8.rejected-%d.pdf", p.Run)); got != "%PDF-1.7 alone\n" {
+		t.Errorf("%q", got)
+	}
+	if _, err := os.Stat(b.Path("laboratory/letters/SC-8")); err == nil {
+		t.Error("a letter went on without its cover")
+	}
+	// The cover comes late: it does not wait for a letter that is gone.
+	b.Drop("stations/hasty/covers", "SC-8.txt", "to Finn\n")
+	if p := b.Ended("SC-8.txt", 0); p.State != "rejected" || !strings.HasPrefix(p.Reason, "it came after others that belong to it") {
+		t.Errorf("%+v", p)
+	}
+}
+
+// TestCollectionsChangeNodes: files that wait for others go on waiting when another node leads their route, from when the
+// first of them had come.
+func TestCollectionsChangeNodes(t *testing.T) {
+	t.Parallel()
+	data, database := t.TempDir(), testbed.Database(t)
+	b := testbed.Start(t, testbed.In(data, database))
+	b.Publish(logs(`{by: '{file.stem | before "_"}', complete: 2, within: 1h}`))
+	b.Drop("stations/logs", "mon_north.csv", "pool,celsius\nN1,4.5\n")
+	until := func(b *testbed.Bed) (w string) {
+		testbed.Until(t, "it waits", func() bool {
+			list := waiting(t, b, "pool-logs")
+			if len(list) == 1 && strings.Contains(list[0], ", until ") {
+				w = list[0]
+			}
+			return w != ""
+		})
+		return w
+	}
+	first := until(b)
+	b.Ask(new(string), "update collections set began_at = began_at - interval '50 minutes' returning key")
+	if err := b.End(); err != nil {
+		t.Fatal(err)
+	}
+	c := testbed.Start(t, testbed.In(data, database))
+	if second := until(c); second == first {
+		t.Errorf("%s, and it had waited for 50 minutes", second)
+	}
+	c.Drop("stations/logs", "mon_south.csv", "pool,celsius\nS1,5\n")
+	if p := c.Ended("mon_south.csv", 0); p.State != "delivered" || p.Files != 2 {
+		t.Errorf("%+v", p)
+	}
+	var left int
+	c.Ask(&left, "select count(*) from collections where ended_at is null")
+	if left != 0 {
+		t.Errorf("%d collections are still open", left)
+	}
+}
