@@ -34,7 +34,7 @@ func compiled(t *testing.T, name string) *route.Compiled {
 func try(t *testing.T, name, content string, request TrialRequest) *Trial {
 	t.Helper()
 	facts := lang.Facts{Route: name, Now: value.Moment{Year: 2026, Month: 11, Day: 25, Precision: value.Second}, Name: "sheet.csv"}
-	trial, err := Try(context.Background(), compiled(t, name), strings.NewReader(content), flow.Inputs{Facts: facts}, request)
+	trial, err := Try(context.Background(), compiled(t, name), One(strings.NewReader(content), facts.Name), flow.Inputs{Facts: facts}, request)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -240,7 +240,7 @@ func TestTooMuchIsMade(t *testing.T) {
 		c := compiled(t, "reagent-orders")
 		c.Plan.Branches[0].Program.Most = 3000
 		var good strings.Builder
-		r, err := Try(context.Background(), c, strings.NewReader(file), flow.Inputs{}, TrialRequest{From: 1, Limit: 100, Whole: true, Output: &good})
+		r, err := Try(context.Background(), c, One(strings.NewReader(file), "x"), flow.Inputs{}, TrialRequest{From: 1, Limit: 100, Whole: true, Output: &good})
 		if err != nil {
 			t.Fatal(err)
 		}
