@@ -137,7 +137,7 @@ func TestExitCodes(t *testing.T) {
 		"try --help":                        exitGood,
 		"--version-of-nothing":              exitUse,
 		"try":                               exitUse,
-		"try a b c":                         exitUse,
+		"try a":                             exitUse,
 		"again":                             exitUse,
 		"pickup -1":                         exitUse,
 		"serve --log-level x":               exitUse,

@@ -33,6 +33,9 @@ func Guard(routes []*workspace.Route, resolve func(folder string) (string, error
 			for _, d := range from.Branches[k].To {
 				name := cmp.Or(d.Name, from.Branches[k].FileName)
 				file := name[strings.LastIndexByte(name, '/')+1:]
+				if d.Lookup != "" {
+					continue
+				}
 				outputs = append(outputs, output{d.Place + ".folder", d.Folder, file, file != name})
 			}
 		}

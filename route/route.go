@@ -72,6 +72,7 @@ func Compile(w *workspace.Workspace, name string) (*Compiled, finding.List) {
 	c := &compilation{from: w, route: r, files: map[string][]byte{r.File: w.Files[r.File]}}
 	c.tables = &tables{c: c, read: map[string]*lookup.Table{}}
 	out := &Compiled{Route: r, Plan: c.plan(), Files: c.files}
+	c.arriving()
 	if c.out.HasErrors() {
 		return nil, c.out
 	}
@@ -561,7 +562,7 @@ func (c *compilation) example() string {
 // texts are those of the route that may hold expressions, by their settings.
 func (c *compilation) texts() map[string]string {
 	r := c.route
-	all := map[string]string{"order.lane": r.Order.Lane, "order.by": r.Order.By, "duplicates.key": r.Duplicates.Key}
+	all := map[string]string{"collect.by": r.Collect.By, "order.lane": r.Order.Lane, "order.by": r.Order.By, "duplicates.key": r.Duplicates.Key}
 	for i := range r.Branches {
 		b := &r.Branches[i]
 		all[b.Key+"deliver.one file per"], all[b.Key+"deliver.name"] = b.By, b.FileName

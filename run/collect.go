@@ -253,7 +253,9 @@ func (c *Conductor) tellParts(compiled *route.Compiled, g *group) {
 	var read, others []shelved
 	var parts []store.Part
 	for _, s := range g.files {
-		if of.Marker != "" && workspace.MatchPath(of.Marker, s.Folder, s.Name) {
+		if codesOf(compiled, s.Folder, s.Name) != "" {
+			others, parts = append(others, s), append(parts, store.Codes)
+		} else if of.Marker != "" && workspace.MatchPath(of.Marker, s.Folder, s.Name) {
 			others, parts = append(others, s), append(parts, store.Marker)
 		} else {
 			read = append(read, s)
@@ -264,6 +266,9 @@ func (c *Conductor) tellParts(compiled *route.Compiled, g *group) {
 			others, parts = append(others, s), append(parts, store.Older)
 		}
 		read = read[len(read)-1:]
+	}
+	if len(read) == 0 { // those that they belong to have not come
+		read, others, parts = others, nil, nil
 	}
 	g.parts = slices.Concat(slices.Repeat([]store.Part{store.ToRead}, len(read)), parts)
 	g.files = append(read, others...)
@@ -390,7 +395,7 @@ func (it *item) all() []*item { return append([]*item{it}, it.members...) }
 // read are those that are read.
 func (it *item) read() (out []*item) {
 	for _, f := range it.all() {
-		if f.part != store.Marker && f.part != store.Older {
+		if f.part == "" || f.part == store.ToRead {
 			out = append(out, f)
 		}
 	}

@@ -127,6 +127,9 @@ func (c *Conductor) sync(items []*item) error {
 	many := false
 	for _, it := range items {
 		for _, d := range it.commit.Deliveries {
+			if d.Temporary == "" {
+				continue
+			}
 			temporaries = append(temporaries, d.Temporary)
 			folders[filepath.Dir(d.Temporary)] = true
 			if !it.out.spooled[d.Folder] {
@@ -135,7 +138,7 @@ func (c *Conductor) sync(items []*item) error {
 		}
 		if many = many || it.commit.Kept > 0; it.commit.Kept > 0 {
 			for _, f := range append(it.out.folders, it.out.rejected) {
-				if !it.out.spooled[f] {
+				if !it.out.spooled[f] && f != lookupFolder {
 					folders[f] = true
 				}
 			}

@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"ydrion/core/finding"
 	"ydrion/core/flow"
 	"ydrion/deliver"
 	"ydrion/files"
@@ -106,10 +107,11 @@ type item struct {
 	stage    stage
 	members  []*item // the others of its run, where that is of several files
 	part     store.Part
-	ord      int  // which of the files of its run it is, from 1
-	back     bool // it is in the inbox again
-	parked   bool // waits for its lane
-	freed    bool // need not wait any longer
+	ord      int          // which of the files of its run it is, from 1
+	back     bool         // it is in the inbox again
+	said     finding.List // about the run, besides what its files have
+	parked   bool         // waits for its lane
+	freed    bool         // need not wait any longer
 }
 
 type stage int
@@ -263,6 +265,9 @@ func (c *Conductor) confine(compiled *route.Compiled) {
 // destinations are the folders that a route delivers to.
 func (c *Conductor) destinations(compiled *route.Compiled) (out []string) {
 	for _, d := range compiled.Destinations() {
+		if d.Lookup != "" {
+			continue
+		}
 		if folder, err := c.e.Resolve(d.Folder); err == nil {
 			out = append(out, folder)
 		}

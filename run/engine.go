@@ -14,8 +14,11 @@ package run
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"log/slog"
+	"maps"
 	"runtime"
 	"slices"
 	"sync"
@@ -63,6 +66,8 @@ type Engine struct {
 	mu       sync.Mutex
 	compiled map[string]*route.Compiled // by route and revision
 	current  map[int64]Progress         // by run
+
+	withTables map[string]withTables // by route
 }
 
 // Event is something that has happened to a route or a pickup.
@@ -114,7 +119,7 @@ func New(c Config) *Engine {
 	if c.Alert == nil {
 		c.Alert, c.Over = func(store.Alert, bool) {}, func(string, string) {}
 	}
-	return &Engine{Config: c, turns: make(chan struct{}, runtime.GOMAXPROCS(0)), compiled: map[string]*route.Compiled{}, current: map[int64]Progress{}}
+	return &Engine{Config: c, turns: make(chan struct{}, runtime.GOMAXPROCS(0)), compiled: map[string]*route.Compiled{}, current: map[int64]Progress{}, withTables: map[string]withTables{}}
 }
 
 // Spill makes room for records that are put into order and do not fit into memory.
@@ -132,13 +137,9 @@ func (e *Engine) Compiled(ctx context.Context, name, hash string) (*route.Compil
 	if ok {
 		return c, nil
 	}
-	content, err := e.Store.RevisionFiles(ctx, name, hash)
-	if err != nil {
-		return nil, fmt.Errorf("revision %.12s of %s: %w", hash, name, err)
-	}
-	c, findings := route.Compile(workspace.FromFiles(content), name)
-	if c == nil {
-		return nil, fmt.Errorf("revision %.12s of %s no longer compiles: %w", hash, name, findings)
+	var err error
+	if c, err = e.compile(ctx, name, hash, nil); err != nil {
+		return nil, err
 	}
 	e.mu.Lock()
 	if len(e.compiled) >= maxCompiled {
@@ -147,6 +148,58 @@ func (e *Engine) Compiled(ctx context.Context, name, hash string) (*route.Compil
 	e.compiled[key] = c
 	e.mu.Unlock()
 	return c, nil
+}
+
+// compile compiles a published revision, with other contents of some lookups.
+func (e *Engine) compile(ctx context.Context, name, hash string, tables map[string]string) (*route.Compiled, error) {
+	content, err := e.Store.RevisionFiles(ctx, name, hash)
+	if err != nil {
+		return nil, fmt.Errorf("revision %.12s of %s: %w", hash, name, err)
+	}
+	if len(tables) > 0 {
+		content = maps.Clone(content)
+		for table, text := range tables {
+			content["lookups/"+table+".csv"] = []byte(text)
+		}
+	}
+	c, findings := route.Compile(workspace.FromFiles(content), name)
+	if c == nil {
+		return nil, fmt.Errorf("revision %.12s of %s no longer compiles: %w", hash, name, findings)
+	}
+	return c, nil
+}
+
+// With gives a revision that looks codes up in other contents than those that were published, by the names of the
+// tables.
+func (e *Engine) With(ctx context.Context, of *route.Compiled, tables map[string]string) (*route.Compiled, error) {
+	if len(tables) == 0 {
+		return of, nil
+	}
+	sum := sha256.New()
+	for _, name := range slices.Sorted(maps.Keys(tables)) {
+		fmt.Fprintf(sum, "%d %s %d %s", len(name), name, len(tables[name]), tables[name])
+	}
+	key := of.Hash + hex.EncodeToString(sum.Sum(nil))
+	e.mu.Lock()
+	last, is := e.withTables[of.Name]
+	e.mu.Unlock()
+	if is && last.key == key {
+		return last.compiled, nil
+	}
+	c, err := e.compile(ctx, of.Name, of.Hash, tables)
+	if err == nil {
+		c.Hash = of.Hash
+		e.mu.Lock()
+		e.withTables[of.Name] = withTables{key, c} // of each route the last: tables may be large
+		e.mu.Unlock()
+	}
+	return c, err
+}
+
+// withTables is a revision that looks codes up in certain contents.
+type withTables struct {
+	key      string
+	compiled *route.Compiled
 }
 
 // Current lists the runs that are under way.

@@ -386,6 +386,10 @@ func (m *memory) FilesOf(_ context.Context, run int64) (out []store.OfRun, err e
 	return out, nil
 }
 
+func (m *memory) Pin(context.Context, int64, []string) (map[string]store.Version, error) {
+	return nil, nil
+}
+
 func (m *memory) Open(_ context.Context, run int64, after, _ int) (out []store.Delivery, err error) {
 	done, err := m.call("open")
 	if err != nil {

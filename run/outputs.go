@@ -55,6 +55,7 @@ type outputs struct {
 	undone     bool // the file was compressed, and what is written of it is not
 	ord        int
 	deliveries []store.Delivery // not stored yet
+	versions   []store.Version  // of lookups
 	branches   []branch
 	bad        *deliver.Output // rejected records in the source's form
 	source     *flow.Rejects   // writes into bad
@@ -156,6 +157,9 @@ func (o *outputs) spoolInstead(err error) bool {
 // hidden are the folders in which temporaries of the run can be.
 func (o *outputs) hidden() (out []string) {
 	for _, folder := range append([]string{o.rejected}, o.folders...) {
+		if folder == lookupFolder {
+			continue
+		}
 		out = append(out, filepath.Join(folder, files.Hidden))
 	}
 	return append(out, o.spool)
@@ -166,6 +170,9 @@ func (o *outputs) add(out *deliver.Output, kind string, output int, name string,
 	sum, err := out.Finish()
 	if err != nil {
 		return err
+	}
+	if kind == "good" && o.to[output].Lookup != "" {
+		return o.addTable(out, sum, output, records)
 	}
 	d := o.route.Rejected
 	if kind == "good" {
@@ -557,7 +564,7 @@ func (o *outputs) giveUp() error {
 			return err
 		}
 	}
-	o.deliveries, o.kept = o.deliveries[:0], 0
+	o.deliveries, o.kept, o.versions = o.deliveries[:0], 0, nil
 	return nil
 }
 
@@ -631,7 +638,9 @@ func (o *outputs) discard() error {
 		}
 	}
 	for _, d := range o.deliveries {
-		keep(o.FS.Remove(d.Temporary))
+		if d.Temporary != "" {
+			keep(o.FS.Remove(d.Temporary))
+		}
 	}
 	if o.kept > 0 {
 		keep(o.sweep())

@@ -61,12 +61,16 @@ func (c *Conductor) processOne(it *item) error {
 			return errPerson{errors.New(f.verdict.finding.Message), "duplicate"}
 		}
 	}
+	wrong, err := c.bringTables(it)
+	if err != nil {
+		return err
+	}
 	out, err := c.prepared(it)
 	if err != nil {
 		return err
 	}
 	for {
-		err := c.fill(it, out)
+		err := c.fill(it, out, wrong)
 		if err == nil {
 			it.out, it.stage = out, committing
 			return nil
@@ -87,6 +91,14 @@ func (c *Conductor) prepared(it *item) (*outputs, error) {
 	out.to = it.compiled.Destinations()
 	out.divide()
 	for _, d := range out.to {
+		if d.Lookup != "" { // it is written in the spool, and read there
+			out.folders = append(out.folders, lookupFolder)
+			if out.spooled == nil {
+				out.spooled = map[string]bool{}
+			}
+			out.spooled[lookupFolder] = true
+			continue
+		}
 		folder, err := c.e.Resolve(d.Folder)
 		if err != nil {
 			return nil, err
@@ -187,7 +199,7 @@ func (d *done) judge() {
 }
 
 // fill writes a run's outputs and says what is to be committed.
-func (c *Conductor) fill(it *item, out *outputs) error {
+func (c *Conductor) fill(it *item, out *outputs, wrong *finding.Finding) error {
 	var all []*done
 	said := incomplete(it)
 	for i, f := range it.all() {
@@ -195,7 +207,10 @@ func (c *Conductor) fill(it *item, out *outputs) error {
 	}
 	for _, f := range it.read() {
 		d := &done{item: f}
+		f.compiled = it.compiled
 		switch {
+		case wrong != nil:
+			d.refuse(*wrong)
 		case it.Refused:
 			d.refuse(said[0])
 		case f.verdict != nil && f.verdict.what == workspace.Reject:
@@ -227,6 +242,7 @@ func (c *Conductor) fill(it *item, out *outputs) error {
 	if it.Refused {
 		said = nil
 	}
+	said = append(said, it.said...)
 	c.conclusion(it, all, out, said, *numbers)
 	return nil
 }
@@ -305,7 +321,7 @@ func (c *Conductor) makeOnce(it *item, all []*done, out *outputs, inputs flow.In
 
 // conclusion says what is to be committed.
 func (c *Conductor) conclusion(it *item, all []*done, out *outputs, said finding.List, numbers []store.Block) {
-	commit := store.Commit{Run: *it.Run, Pickup: it.Pickup, Whole: true, Deliveries: out.deliveries, Rejects: out.rejects, Kept: out.kept, Numbers: numbers, Findings: said}
+	commit := store.Commit{Run: *it.Run, Pickup: it.Pickup, Whole: true, Deliveries: out.deliveries, Rejects: out.rejects, Kept: out.kept, Numbers: numbers, Findings: said, Versions: out.versions}
 	for _, d := range all {
 		r := &d.result
 		for i := range r.Findings {
@@ -337,6 +353,8 @@ func (c *Conductor) conclusion(it *item, all []*done, out *outputs, said finding
 // asideBecause says why a file is set aside; empty if it is not.
 func asideBecause(f *item, read []*done) string {
 	switch f.part {
+	case store.Codes:
+		return fmt.Sprintf("the others look codes up in it, as the table %s (pickup %d)", codesOf(f.compiled, f.Folder, f.Name), read[0].Pickup)
 	case store.Marker:
 		return fmt.Sprintf("its coming completed the files that it belongs to; it is not read (pickup %d)", read[0].Pickup)
 	case store.Older:

@@ -96,7 +96,7 @@ func (c *Conductor) publishList(it *item, list []store.Delivery, folders map[str
 	var first error
 	var there, unknown []int
 	for _, d := range list {
-		if failed[d.Folder] != nil {
+		if failed[d.Folder] != nil || d.Temporary == "" {
 			continue
 		}
 		c.beat[publishing].Store(time.Now().UnixNano())

@@ -30,6 +30,7 @@ type Records interface {
 	Held(ctx context.Context, node, pickup int64, state, reason string, next time.Time) error
 	Numbers(ctx context.Context, node int64, route string, n int) (int64, error)
 	Sequences(ctx context.Context, run int64) ([]store.Block, error)
+	Pin(ctx context.Context, run int64, names []string) (map[string]store.Version, error)
 	Keep(ctx context.Context, run int64, deliveries []store.Delivery, rejects []store.Reject, first bool) error
 	Drop(ctx context.Context, run int64) error
 	Owners(ctx context.Context, runs []int64) (map[int64]store.RunOwner, error)

@@ -135,7 +135,9 @@ func (s *Service) space(folder string) (info files.Info, free, total int64, err 
 func places(c *route.Compiled) []string {
 	out := []string{c.Listen.Folder, c.Rejected.Folder}
 	for _, d := range c.Destinations() {
-		out = append(out, d.Folder)
+		if d.Lookup == "" {
+			out = append(out, d.Folder)
+		}
 	}
 	return out
 }

@@ -20,7 +20,7 @@ import (
 // PostgreSQL's own text form (COPY), whatever else goes on meanwhile.
 
 // kept are the tables of a backup, in the order in which they can be filled again.
-var kept = []string{"installation", "routes", "revisions", "revision_files", "pickups", "runs", "run_pickups", "run_sequences", "deliveries", "rejects", "tallies", "left_files", "expected", "alerts", "messages", "legal_holds", "acts", "collections"}
+var kept = []string{"installation", "routes", "revisions", "revision_files", "pickups", "runs", "run_pickups", "run_sequences", "deliveries", "rejects", "tallies", "left_files", "expected", "alerts", "messages", "legal_holds", "acts", "collections", "lookup_versions", "run_lookups"}
 
 // passing are the tables that say only what is at the moment.
 var passing = []string{"nodes", "news", "goose_db_version"}

@@ -10,6 +10,7 @@ type Part string
 
 const (
 	ToRead Part = "read"
+	Codes  Part = "table"  // the others look codes up in it
 	Marker Part = "marker" // its coming completed the others; it is not read
 	Older  Part = "older"  // a newer one was taken instead; it is not read
 )

@@ -98,12 +98,16 @@ func (s *Store) ExpiredPickups(ctx context.Context, e Expiry) (n int64, err erro
 		if err := tx.SelectContext(ctx, &ids, `select distinct pickup from run_pickups where run = any($1) union select unnest($2::bigint[])`, runs, ids); err != nil {
 			return err
 		}
-		for _, statement := range []string{`delete from rejects where run = any($1)`, `delete from deliveries where run = any($1)`, `delete from run_sequences where run = any($1)`, `delete from run_pickups where run = any($1)`, `delete from runs where id = any($1)`} {
+		for _, statement := range []string{`delete from rejects where run = any($1)`, `delete from deliveries where run = any($1)`, `delete from run_sequences where run = any($1)`, `delete from run_lookups where run = any($1)`, `delete from run_pickups where run = any($1)`, `delete from runs where id = any($1)`} {
 			if _, err := tx.ExecContext(ctx, statement, runs); err != nil {
 				return err
 			}
 		}
-		_, err := tx.ExecContext(ctx, `delete from pickups where id = any($1)`, ids)
+		if _, err := tx.ExecContext(ctx, `delete from pickups where id = any($1)`, ids); err != nil {
+			return err
+		}
+		// Nobody asks any more what runs have worked with that are gone.
+		_, err := tx.ExecContext(ctx, `delete from lookup_versions v where exists (select 1 from lookup_versions n where n.name = v.name and n.version > v.version) and not exists (select 1 from run_lookups l where l.name = v.name and l.version = v.version)`)
 		return err
 	})
 	return n, err

@@ -339,6 +339,7 @@ type Commit struct {
 	Rejects     []Reject
 	Numbers     []Block
 	Files       []FileCommit // of a run of several
+	Versions    []Version    // of lookups
 }
 
 // FileCommit is what a run has come to with one of its files.
@@ -415,6 +416,7 @@ func queueRuns(batch *pgx.Batch, node int64, commits []Commit) error {
 		node, runs, pickups, reasons, findings, wholes, in, good, rejected, filtered, warnings, bytes, n, attempts)
 	for _, c := range commits {
 		queueFiles(batch, c)
+		queueVersions(batch, c)
 	}
 	if len(blockRuns) > 0 {
 		batch.Queue(`insert into run_sequences (run, ord, first, count) select * from unnest($1::bigint[], $2::int[], $3::bigint[], $4::bigint[])`, blockRuns, ords, firsts, counts)
@@ -484,8 +486,8 @@ func queueDeliveries(batch *pgx.Batch, all []Delivery) {
 			kinds[i], folders[i], names[i], temporaries[i], sums[i] = d.Kind, d.Folder, d.Name, d.Temporary, d.SHA256
 			devices[i], inodes[i] = fmt.Sprint(d.Device), fmt.Sprint(d.Inode)
 		}
-		batch.Queue(`insert into deliveries (run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device, inode)
-			select run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device::numeric, inode::numeric
+		batch.Queue(`insert into deliveries (run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device, inode, state, published_at)
+			select run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device::numeric, inode::numeric, case when temporary = '' then 'published' else 'open' end, case when temporary = '' then now() end
 			from unnest($1::bigint[], $2::int[], $3::text[], $4::int[], $5::text[], $6::text[], $7::text[], $8::bigint[], $9::text[], $10::bigint[], $11::bigint[], $12::text[], $13::text[])
 				as t (run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device, inode)`,
 			runs, ords, kinds, outputs, folders, names, temporaries, sizes, sums, records, firsts, devices, inodes)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io/fs"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -53,6 +54,7 @@ const (
 // Destination is a folder and how files come into it.
 type Destination struct {
 	Folder string
+	Lookup string // instead of a folder: the name of a lookup, whose newest content it becomes
 	Name   string // overrides the output's name; empty: that one
 	When   string // a condition; empty: always
 	Taken  WhenTaken
@@ -172,7 +174,7 @@ var outputsOf = regexp.MustCompile(`^([1-9][0-9]*) records?$`)
 
 // good reads what outputs are made of good records, and where they go.
 func (r *Route) good(m *mapping, key string) Good {
-	g := Good{FileName: m.required("name"), After: m.text("after each")}
+	g := Good{FileName: m.text("name"), After: m.text("after each")}
 	key += "deliver"
 	switch by := m.text("one file per"); {
 	case by == "" || by == "pickup":
@@ -209,6 +211,11 @@ func (r *Route) good(m *mapping, key string) Good {
 	if len(g.To) == 0 {
 		g.To = []Destination{r.destination(m, key, false)}
 	}
+	if g.FileName == "" && slices.ContainsFunc(g.To, func(d Destination) bool { return d.Lookup == "" }) {
+		m.required("name")
+	} else if g.FileName == "" {
+		g.FileName = "{file.name}" // a lookup has its own name
+	}
 	m.done()
 	return g
 }
@@ -216,8 +223,14 @@ func (r *Route) good(m *mapping, key string) Good {
 var ownerForm = regexp.MustCompile(`^[A-Za-z0-9_.-]*(:[A-Za-z0-9_.-]+)?$`)
 
 func (r *Route) destination(m *mapping, key string, listed bool) Destination {
-	d := Destination{Folder: m.folder("folder"), Place: key}
-	r.Places[key+".folder"] = m.where("folder")
+	d := Destination{Lookup: m.text("lookup"), Place: key}
+	switch {
+	case d.Lookup == "":
+		d.Folder = m.folder("folder")
+	case m.has("folder"):
+		m.bad(m.where("lookup"), "workspace.value", "it goes into a folder, or becomes a lookup's content; there can be several destinations (to)")
+	}
+	r.Places[key+".folder"], r.Places[key+".lookup"] = m.where("folder"), m.where("lookup")
 	if listed {
 		d.Name, d.When = m.text("name"), m.text("when")
 		r.Places[key+".name"], r.Places[key+".when"] = m.where("name"), m.where("when")

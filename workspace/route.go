@@ -31,6 +31,7 @@ type Route struct {
 	Read
 	Check
 	Shape
+	Lookups []Arriving
 	// Branches are the ways that records go, in the order of the file: one without a name, if it names none.
 	Branches []Branch
 	Retry    Retry
@@ -208,6 +209,7 @@ func (w *Workspace) route(file string) {
 	if m.has("collect") {
 		r.collect(m.sub("collect"))
 	}
+	r.lookups(m)
 	r.read(m.sub("read"))
 	if r.Unread() && !m.has("check") {
 		r.Check.Tolerate = -1

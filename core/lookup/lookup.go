@@ -169,5 +169,11 @@ func (t *Table) Get(key []byte) (string, bool) {
 	return answer, ok
 }
 
+// Headings are those of its columns.
+func (t *Table) Headings() []string { return t.headings }
+
+// Rows is how many it has.
+func (t *Table) Rows() int { return len(t.rows) }
+
 // Keys are the codes that the table knows, in its order.
 func (t *Table) Keys() []string { return t.keys }

@@ -22,14 +22,14 @@ comment on column runs.refused is 'and are rejected, as the route says';
 comment on column runs.late_of is 'the pickup with which those went on before that they were waited for with';
 
 alter table run_pickups
-    add part       text not null default 'read' check (part in ('read', 'marker', 'older')),
+    add part       text not null default 'read' check (part in ('read', 'table', 'marker', 'older')),
     add records_in bigint,
     add good       bigint,
     add rejected   bigint,
     add filtered   bigint,
     add whole      boolean,
     add reason     text;
-comment on column run_pickups.part is 'marker: its coming completed the others; older: a newer one was taken instead; neither is read';
+comment on column run_pickups.part is 'table: the others look codes up in it; marker: its coming completed the others; older: a newer one was taken instead; these are not read';
 comment on column run_pickups.records_in is 'of a run of several files, what became of this one; null: the run says it';
 
 alter table rejects add file integer not null default 1;
@@ -50,7 +50,30 @@ comment on column collections.began_at is 'when the first file had come';
 comment on column collections.late_of is 'the pickup with which those went on that had the same key, without what was missing';
 comment on column collections.ended_at is 'when they went on; null: they wait';
 
+create table lookup_versions (
+    name    text not null,
+    version integer not null,
+    at      timestamptz not null default now(),
+    sha256  text not null,
+    rows    bigint not null,
+    content text not null,
+    route   text not null,
+    run     bigint not null,
+    primary key (name, version)
+);
+comment on table lookup_versions is 'contents of lookups that routes have delivered';
+
+create table run_lookups (
+    run     bigint not null,
+    name    text not null,
+    version integer not null,
+    primary key (run, name)
+);
+comment on table run_lookups is 'the contents that runs have worked with';
+create index run_lookups_by_version on run_lookups (name, version);
+
 -- +goose Down
+drop table run_lookups, lookup_versions;
 drop table collections;
 alter table rejects drop column file;
 alter table run_pickups drop column part, drop column records_in, drop column good, drop column rejected, drop column filtered, drop column whole, drop column reason;

@@ -1,0 +1,82 @@
+package route
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"ydrion/core/finding"
+	"ydrion/core/lookup"
+	"ydrion/core/place"
+	"ydrion/workspace"
+)
+
+// MostTable is how many bytes a table may have whose content comes with files.
+const MostTable = 64 << 20
+
+// arriving checks what the route says of lookups whose content comes with files: those that it looks codes up in, and
+// those that it delivers.
+func (c *compilation) arriving() {
+	r := c.route
+	for _, a := range r.Lookups {
+		_, used := c.tables.read[a.Table]
+		if c.known(a.Table, a.Place) && !used {
+			c.out = append(c.out, finding.Warn("route.lookup", a.Place, "nothing in the route looks anything up in %s", a.Table))
+		}
+	}
+	for i := range r.Branches {
+		b := &r.Branches[i]
+		for _, d := range b.To {
+			if d.Lookup == "" {
+				continue
+			}
+			said := r.Places[d.Place+".lookup"]
+			c.known(d.Lookup, said)
+			switch {
+			case r.Unread():
+				c.out = append(c.out, finding.New("route.lookup", said, "files of this route go on unread, and a lookup is made of records"))
+			case !b.Whole():
+				c.out = append(c.out, finding.New("route.lookup", said, "a lookup is one output of all records; leave `one file per` out"))
+			case d.Mode != 0 || d.Owner != "" || d.Taken != workspace.Count:
+				c.out = append(c.out, finding.New("route.lookup", said, "a lookup is no file: it has no owner, no permissions, and no name that could be taken"))
+			}
+		}
+	}
+}
+
+// known tells whether the workspace has a table, and says so if not.
+func (c *compilation) known(name string, said place.Place) bool {
+	if c.tables.Table(name) != nil {
+		return true
+	}
+	f := finding.New("route.lookup", said, "there is no lookups/%s.csv: its heading says which columns the table has, and its rows are what it holds until the first has come", name)
+	if near := finding.Nearest(name, c.tables.Names()); near != "" {
+		f = f.Suggest("was %s meant?", near)
+	}
+	c.out = append(c.out, f)
+	return false
+}
+
+// CheckTable says why a text cannot be the content of one of the route's lookups, nil if it can; and how many rows it has.
+func (c *Compiled) CheckTable(name, content string) (rows int64, why *finding.Finding) {
+	file := "lookups/" + name + ".csv"
+	published, _ := lookup.Parse(file, string(c.Files[file]))
+	table, findings := lookup.Parse(name, content)
+	for _, f := range findings {
+		if f.Severity == finding.Error {
+			at := f.Place
+			f = finding.New("lookup.content", place.InFile(name), "what was made of the records cannot be the table %s: line %d: %s", name, at.Line, f.Message)
+			return 0, &f
+		}
+	}
+	switch {
+	case table == nil:
+		f := finding.New("lookup.content", place.InFile(name), "nothing was made that could be the table %s", name)
+		return 0, &f
+	case published != nil && !slices.Equal(published.Headings(), table.Headings()):
+		f := finding.New("lookup.content", place.InFile(name), "the table %s has the columns %s, and what was made of the records has %s", name, strings.Join(published.Headings(), ", "), cmp.Or(strings.Join(table.Headings(), ", "), "none"))
+		f = f.Suggest("let the map write those columns, in that order")
+		return 0, &f
+	}
+	return int64(table.Rows()), nil
+}
