@@ -250,6 +250,22 @@ func (c *Client) Lanes(ctx context.Context, route string) ([]wire.Lane, error) {
 	return page.Items, err
 }
 
+// Lookups lists the contents of lookups that routes have delivered: the newest of each or, of one, all.
+func (c *Client) Lookups(ctx context.Context, name string) ([]wire.Lookup, error) {
+	path := "/api/lookups"
+	if name != "" {
+		path += "/" + url.PathEscape(name)
+	}
+	page, err := call[Page[wire.Lookup]](ctx, c, http.MethodGet, path, nil, nil)
+	return page.Items, err
+}
+
+// LookupContent gives a content of a lookup, CSV; version 0 is the newest.
+func (c *Client) LookupContent(ctx context.Context, name string, version int) (string, error) {
+	out, err := call[LookupContent](ctx, c, http.MethodGet, "/api/lookups/"+url.PathEscape(name)+"/content", url.Values{"version": {strconv.Itoa(version)}}, nil)
+	return out.Content, err
+}
+
 // Alerts lists what a person should know; query has the parameters of the
 // operation.
 func (c *Client) Alerts(ctx context.Context, query url.Values) (Page[wire.Alert], error) {

@@ -22,6 +22,11 @@ import (
 
 // lists registers what operators look at besides pickups, and what they do
 // about it.
+// LookupContent is the content of a lookup.
+type LookupContent struct {
+	Content string `json:"content" doc:"CSV with a heading"`
+}
+
 func lists(api huma.API, s *service.Service) {
 	type none struct{}
 	get := func(id, path, summary string) huma.Operation {
@@ -30,6 +35,23 @@ func lists(api huma.API, s *service.Service) {
 	post := func(id, path, summary string) huma.Operation {
 		return huma.Operation{OperationID: id, Method: http.MethodPost, Path: path, Summary: summary}
 	}
+	huma.Register(api, get("lookups", "/api/lookups", "The newest content of each lookup that routes deliver"), func(ctx context.Context, _ *struct{}) (*body[Page[wire.Lookup]], error) {
+		list, err := s.Lookups(ctx, "")
+		return answer(Page[wire.Lookup]{Items: list}, err)
+	})
+	huma.Register(api, get("lookup", "/api/lookups/{name}", "The contents of a lookup, newest first"), func(ctx context.Context, q *struct {
+		Name string `path:"name"`
+	}) (*body[Page[wire.Lookup]], error) {
+		list, err := s.Lookups(ctx, q.Name)
+		return answer(Page[wire.Lookup]{Items: list}, err)
+	})
+	huma.Register(api, get("lookup-content", "/api/lookups/{name}/content", "A content of a lookup"), func(ctx context.Context, q *struct {
+		Name    string `path:"name"`
+		Version int    `query:"version" minimum:"0" doc:"0: the newest"`
+	}) (*body[LookupContent], error) {
+		content, err := s.LookupContent(ctx, q.Name, q.Version)
+		return answer(LookupContent{content}, err)
+	})
 	huma.Register(api, get("lanes", "/api/lanes", "Lanes that are held, and by which pickup"), func(ctx context.Context, q *struct {
 		Route string `query:"route"`
 	}) (*body[Page[wire.Lane]], error) {

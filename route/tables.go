@@ -78,5 +78,16 @@ func (c *Compiled) CheckTable(name, content string) (rows int64, why *finding.Fi
 		f = f.Suggest("let the map write those columns, in that order")
 		return 0, &f
 	}
+	for _, d := range c.Destinations() {
+		if d.Lookup != name {
+			continue
+		}
+		for _, answer := range table.Answers(d.Keys) {
+			if _, err := table.By(d.Keys, answer); err != nil {
+				f := finding.New("lookup.content", place.InFile(name), "what was made of the records cannot be the table %s: %v", name, err)
+				return 0, &f
+			}
+		}
+	}
 	return int64(table.Rows()), nil
 }

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -65,7 +66,19 @@ func (c *Conductor) bringTables(it *item) (wrong *finding.Finding, err error) {
 		}
 		tables[name] = content
 	}
-	it.compiled, err = c.e.With(c.work, it.compiled, tables)
+	compiled, err := c.e.With(c.work, it.compiled, tables)
+	var findings finding.List
+	if errors.As(err, &findings) && slices.ContainsFunc(it.members, func(f *item) bool { return f.part == store.Codes }) {
+		for _, f := range findings {
+			if f.Severity == finding.Error {
+				f = finding.New("lookup.content", place.InFile(it.Name), "codes cannot be looked up in the table that came with it: %s", f.Message)
+				return &f, nil
+			}
+		}
+	}
+	if err == nil {
+		it.compiled = compiled
+	}
 	return nil, err
 }
 

@@ -469,6 +469,13 @@ func (s *Service) Records(ctx context.Context, runID int64, request TrialRequest
 	if err != nil {
 		return nil, err
 	}
+	tables, err := s.tables(ctx, c, r)
+	if err != nil {
+		return nil, err
+	}
+	if c, err = s.engine.With(ctx, c, tables); err != nil {
+		return nil, err
+	}
 	read, err := s.read(r)
 	if err != nil {
 		return nil, err

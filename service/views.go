@@ -128,6 +128,9 @@ func (s *Service) Sheet(ctx context.Context, name string) (*Sheet, error) {
 		return nil, err
 	}
 	sheet.Stages = s.stages(c, store.Tally(sheet.Today))
+	if err := s.tellLookups(ctx, c, sheet.Stages); err != nil {
+		return nil, err
+	}
 	for n, b := range c.Files {
 		sheet.Files = append(sheet.Files, SourceFile{n, string(b)})
 	}
@@ -412,6 +415,9 @@ func outputs(c *route.Compiled, b *workspace.Branch) string {
 // destination says how files come to a destination. If there are several, it says which this is.
 func (s *Service) destination(d workspace.Destination, several bool) string {
 	say := map[workspace.WhenTaken]string{workspace.Count: "a name that is taken gets a number", workspace.Replace: "a file of the same name is replaced", workspace.ReplaceKeep: "a file of the same name is replaced and kept beside it", workspace.HoldTaken: "a name that is taken holds the delivery"}[d.Taken]
+	if d.Lookup != "" {
+		return upper(fmt.Sprintf("the newest content of the lookup %s.", d.Lookup))
+	}
 	where := ""
 	if several {
 		where = s.folder(d.Folder) + ": "
@@ -436,6 +442,14 @@ func (s *Service) destination(d workspace.Destination, several bool) string {
 	return upper(line) + "."
 }
 
+// delivers says where a branch with one destination delivers.
+func delivers(what, folder string, b *workspace.Branch) string {
+	if name := b.To[0].Lookup; name != "" {
+		return fmt.Sprintf("Delivers %s as the newest content of the lookup %s.", what, name)
+	}
+	return fmt.Sprintf("Delivers %s to %s, named %s.", what, folder, b.FileName)
+}
+
 func (s *Service) deliverStage(c *route.Compiled, t store.Tally) Stage {
 	stage := Stage{Name: "deliver", Details: []string{}, Count: t.Good, Unit: "good"}
 	all := c.Destinations()
@@ -447,7 +461,7 @@ func (s *Service) deliverStage(c *route.Compiled, t store.Tally) Stage {
 		what := outputs(c, b)
 		if len(c.Branches) > 1 || b.Name != "" {
 			stage.Details = append(stage.Details, fmt.Sprintf("%s: %s, named %s.", b.Name, what, b.FileName))
-		} else if stage.Sentence = fmt.Sprintf("Delivers %s to %s, named %s.", what, s.folder(b.To[0].Folder), b.FileName); len(b.To) > 1 {
+		} else if stage.Sentence = delivers(what, s.folder(b.To[0].Folder), b); len(b.To) > 1 {
 			stage.Sentence = fmt.Sprintf("Delivers %s to each of %d destinations, named %s.", what, len(b.To), b.FileName)
 		}
 		for _, d := range b.To {

@@ -33,6 +33,10 @@ func runOf(r store.Run) wire.Run {
 		Key: r.Key, Files: all(r.Of, runFileOf)}
 }
 
+func lookupOf(v store.Version) wire.Lookup {
+	return wire.Lookup{Name: v.Name, Version: v.Version, At: v.At, SHA256: v.SHA256, Rows: v.Rows, Size: v.Size, Route: v.Route, Run: v.Run, Pickup: v.Pickup}
+}
+
 func runFileOf(f store.OfRun) wire.RunFile {
 	return wire.RunFile{Pickup: f.Pickup, Name: f.Name, Size: f.Size, State: f.State, Part: string(f.Part), In: f.In, Good: f.Good, Rejected: f.Rejected, Filtered: f.Filtered, Whole: f.Whole}
 }

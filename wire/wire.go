@@ -75,12 +75,25 @@ type RunFile struct {
 	Name     string `json:"name"`
 	Size     int64  `json:"size" doc:"bytes"`
 	State    string `json:"state" doc:"of the pickup"`
-	Part     string `json:"part" enum:"read,marker,older" doc:"marker: its coming completed the others; older: a newer one was taken instead; neither is read"`
+	Part     string `json:"part" enum:"read,table,marker,older" doc:"table: the others look codes up in it; marker: its coming completed the others; older: a newer one was taken instead; these are not read"`
 	In       int64  `json:"records_in"`
 	Good     int64  `json:"good"`
 	Rejected int64  `json:"rejected"`
 	Filtered int64  `json:"filtered"`
 	Whole    bool   `json:"rejected_whole"`
+}
+
+// Lookup is a content of a lookup that a route has delivered.
+type Lookup struct {
+	Name    string    `json:"name"`
+	Version int       `json:"version" doc:"from 1"`
+	At      time.Time `json:"at" doc:"when it came"`
+	SHA256  string    `json:"sha256"`
+	Rows    int64     `json:"rows"`
+	Size    int64     `json:"size" doc:"bytes"`
+	Route   string    `json:"route" doc:"that delivered it"`
+	Run     int64     `json:"run"`
+	Pickup  int64     `json:"pickup" doc:"that it came with; 0 if nothing is known of it any more"`
 }
 
 // Tally is what a route has done since a time.

@@ -55,6 +55,7 @@ const (
 type Destination struct {
 	Folder string
 	Lookup string // instead of a folder: the name of a lookup, whose newest content it becomes
+	Keys   int    // so many of its first columns are looked up
 	Name   string // overrides the output's name; empty: that one
 	When   string // a condition; empty: always
 	Taken  WhenTaken
@@ -227,8 +228,14 @@ func (r *Route) destination(m *mapping, key string, listed bool) Destination {
 	switch {
 	case d.Lookup == "":
 		d.Folder = m.folder("folder")
+		if m.has("keys") {
+			m.bad(m.where("keys"), "workspace.value", "keys are columns of a lookup, and this is none")
+		}
 	case m.has("folder"):
 		m.bad(m.where("lookup"), "workspace.value", "it goes into a folder, or becomes a lookup's content; there can be several destinations (to)")
+	}
+	if d.Keys = max(1, m.number("keys")); d.Lookup != "" {
+		r.Places[key+".keys"] = m.where("keys")
 	}
 	r.Places[key+".folder"], r.Places[key+".lookup"] = m.where("folder"), m.where("lookup")
 	if listed {

@@ -119,6 +119,16 @@ func (t *Table) Kinds() []value.Kind {
 	return out
 }
 
+// Answers are the headings of the columns behind so many keys that are no ranges.
+func (t *Table) Answers(keys int) (out []string) {
+	for _, c := range t.columns[min(keys, len(t.columns)):] {
+		if c.kind == value.Text {
+			out = append(out, t.headings[c.at])
+		}
+	}
+	return out
+}
+
 // Name is what a key is called: its heading, or that of its range.
 func (t *Table) Name(key int) string {
 	c := t.columns[key]

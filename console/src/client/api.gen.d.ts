@@ -175,6 +175,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/lookups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest content of each lookup that routes deliver */
+        get: operations["lookups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/lookups/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The contents of a lookup, newest first */
+        get: operations["lookup"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/lookups/{name}/content": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A content of a lookup */
+        get: operations["lookup-content"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/nodes": {
         parameters: {
             query?: never;
@@ -1006,6 +1057,40 @@ export interface components {
             /** Format: int64 */
             warnings: number;
         };
+        Lookup: {
+            /**
+             * Format: date-time
+             * @description when it came
+             */
+            at: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description that it came with; 0 if nothing is known of it any more
+             */
+            pickup: number;
+            /** @description that delivered it */
+            route: string;
+            /** Format: int64 */
+            rows: number;
+            /** Format: int64 */
+            run: number;
+            sha256: string;
+            /**
+             * Format: int64
+             * @description bytes
+             */
+            size: number;
+            /**
+             * Format: int64
+             * @description from 1
+             */
+            version: number;
+        };
+        LookupContent: {
+            /** @description CSV with a heading */
+            content: string;
+        };
         Member: {
             name: string;
             /**
@@ -1109,6 +1194,14 @@ export interface components {
         };
         PageLegalHold: {
             items: components["schemas"]["LegalHold"][];
+            /**
+             * Format: int64
+             * @description value of the parameter for the next page, 0 at the end
+             */
+            next: number;
+        };
+        PageLookup: {
+            items: components["schemas"]["Lookup"][];
             /**
              * Format: int64
              * @description value of the parameter for the next page, 0 at the end
@@ -1623,10 +1716,10 @@ export interface components {
             good: number;
             name: string;
             /**
-             * @description marker: its coming completed the others; older: a newer one was taken instead; neither is read
+             * @description table: the others look codes up in it; marker: its coming completed the others; older: a newer one was taken instead; these are not read
              * @enum {string}
              */
-            part: "read" | "marker" | "older";
+            part: "read" | "table" | "marker" | "older";
             /** Format: int64 */
             pickup: number;
             /** Format: int64 */
@@ -2153,6 +2246,100 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PageLegalHold"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    lookups: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageLookup"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    lookup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageLookup"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "lookup-content": {
+        parameters: {
+            query?: {
+                /** @description 0: the newest */
+                version?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookupContent"];
                 };
             };
             /** @description Error */
