@@ -135,18 +135,18 @@ func (a *app) demoDrops(ctx context.Context, h *Hosted, w *workspace.Workspace, 
 		if err != nil {
 			return err
 		}
-		expected := p.State == d.State && p.In == d.In && p.Good == d.Good && p.Rejected == d.Rejected && p.Filtered == d.Filtered
-		good = good && expected
-		as := "as expected"
-		if !expected {
-			as = fmt.Sprintf("expected %s: %d = %d + %d + %d", d.State, d.In, d.Good, d.Rejected, d.Filtered)
-		}
-		to, err := whereTo(ctx, h.Client, p, data)
+		row, expected, err := a.demoRow(ctx, h.Client, data, d, p)
 		if err != nil {
 			return err
 		}
-		rows = append(rows, []string{n(p.ID), d.File, string(d.Way), p.State, n(p.In), n(p.Good), n(p.Rejected), n(p.Filtered), to, as})
-		a.demoLine(p)
+		rows, good = append(rows, row), good && expected
+	}
+	for _, set := range demo.Sets {
+		more, fine, err := a.demoSet(ctx, h.Client, data, set)
+		if err != nil {
+			return err
+		}
+		rows, good = append(rows, more...), good && fine
 	}
 	more, fine, err := a.demoDay(ctx, h.Client, data)
 	if err != nil {
@@ -166,6 +166,79 @@ func (a *app) demoDrops(ctx context.Context, h *Hosted, w *workspace.Workspace, 
 	}
 	fmt.Fprintln(a.out, "\nDunmarra's night sheet is expected within two minutes and will be missed.\nThe stations go on sending; interrupt to end.")
 	return a.demoForever(ctx, h.Client, data)
+}
+
+// demoRow is a line about a file, and whether it became what was expected of it.
+func (a *app) demoRow(ctx context.Context, client *api.Client, data string, d demo.Drop, p wire.Pickup) (row []string, expected bool, err error) {
+	expected = p.State == d.State && p.In == d.In && p.Good == d.Good && p.Rejected == d.Rejected && p.Filtered == d.Filtered
+	as := "as expected"
+	if !expected {
+		as = fmt.Sprintf("expected %s: %d = %d + %d + %d", d.State, d.In, d.Good, d.Rejected, d.Filtered)
+	}
+	to, err := whereTo(ctx, client, p, data)
+	a.demoLine(p)
+	return []string{n(p.ID), d.File, string(d.Way), p.State, n(p.In), n(p.Good), n(p.Rejected), n(p.Filtered), to, as}, expected, err
+}
+
+// demoSet sends files that go on together.
+func (a *app) demoSet(ctx context.Context, client *api.Client, data string, set demo.Set) (rows [][]string, good bool, err error) {
+	latest, err := latestPickup(ctx, client)
+	if err != nil {
+		return nil, false, err
+	}
+	for _, d := range set.Drops {
+		b, err := fs.ReadFile(demo.Files(), d.File)
+		if err == nil {
+			err = drop(ctx, filepath.Join(data, filepath.FromSlash(d.Inbox)), d.File, b, d.Way)
+		}
+		if err != nil {
+			return nil, false, err
+		}
+	}
+	if set.Ask {
+		if err := demoAsk(ctx, client, set); err != nil {
+			return nil, false, err
+		}
+	}
+	good = true
+	var run int64
+	for _, d := range set.Drops {
+		p, err := waitPickup(ctx, client, d.File, latest)
+		if err != nil {
+			return nil, false, err
+		}
+		row, expected, err := a.demoRow(ctx, client, data, d, p)
+		if err != nil {
+			return nil, false, err
+		}
+		if run == 0 {
+			run = p.Run
+		}
+		if p.Run != run {
+			row[len(row)-1], expected = fmt.Sprintf("expected in run %d", run), false
+		}
+		rows, good = append(rows, row), good && expected
+	}
+	return rows, good, nil
+}
+
+// demoAsk asks a route to take files, when they are all there: they would wait for its time.
+func demoAsk(ctx context.Context, client *api.Client, set demo.Set) error {
+	for {
+		sheet, err := client.Route(ctx, set.Route)
+		if err != nil {
+			return err
+		}
+		if len(sheet.WaitingFiles) >= len(set.Drops) {
+			_, err := client.Take(ctx, set.Route, "")
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
 }
 
 // demoDay sends the sheets of a day to the route that keeps them in order. The

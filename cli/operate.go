@@ -247,9 +247,10 @@ func underWay(p run.Progress) string {
 	if p.Files > 1 {
 		says = fmt.Sprintf("file %d of %d, ", p.File, p.Files)
 	}
-	says += count(int(p.Balance.In), "record")
 	if p.About > 0 {
-		says += fmt.Sprintf(" of about %d", p.About)
+		says += fmt.Sprintf("record %d of about %d", p.Balance.In, p.About)
+	} else {
+		says += count(int(p.Balance.In), "record")
 	}
 	if p.Stage == flow.Ordering {
 		says += " read, to be put into order"

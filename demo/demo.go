@@ -66,6 +66,29 @@ var Drops = []Drop{
 	{"reagents-2026-11-26.csv", "laboratory/purchases", Renamed, "delivered", 3, 2, 1, 0},
 	{"tidewrack-2026-11-25.edi", "suppliers/tidewrack/out", Written, "delivered", 2, 2, 0, 0},
 	{"temperatures-2026-11-24.csv", "stations/temperatures", Renamed, "delivered", 9, 6, 1, 2},
+	{"flipper.png", "stations/pictures", Slowly, "delivered", 1, 1, 0, 0},
+	{"animals-2026-11-24.csv", "stations/animals", Renamed, "delivered", 3, 3, 0, 0},
+	{"weighings-2026-11-24.csv", "stations/weighings", Renamed, "delivered", 3, 2, 1, 0},
+}
+
+// Set is files that are sent together. If somebody has to ask, their route is asked to take them.
+type Set struct {
+	Route string
+	Ask   bool
+	Drops []Drop
+}
+
+// Sets are sent after the others.
+var Sets = []Set{
+	{"night-logs", true, []Drop{
+		{"night-pool-1.csv", "stations/night-logs", Renamed, "delivered", 3, 3, 0, 0},
+		{"night-pool-2.csv", "stations/night-logs", Written, "delivered", 3, 2, 1, 0},
+		{"night-pool-3.csv", "stations/night-logs", Renamed, "delivered", 2, 2, 0, 0},
+	}},
+	{"letters", false, []Drop{
+		{"SC-0815.pdf", "stations/post/letters", Slowly, "delivered", 1, 1, 0, 0},
+		{"SC-0815.txt", "stations/post/covers", Renamed, "delivered", 1, 1, 0, 0},
+	}},
 }
 
 var (

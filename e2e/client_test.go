@@ -48,7 +48,7 @@ func TestClient(t *testing.T) {
 		{"nonsense", 2, []string{`unknown command "nonsense"`}, ""},
 		{"routes --nonsense", 2, []string{"unknown flag"}, ""},
 		{"check /nowhere", 2, []string{"is not a workspace"}, ""},
-		{"check " + w, 0, []string{"8 routes, nothing wrong"}, ""},
+		{"check " + w, 0, []string{"13 routes, nothing wrong"}, ""},
 		{"format --check " + w, 0, []string{}, ""},
 		{"format --check " + w + "/maps/weight-to-result.map --json", 0, []string{`"changed": []`}, ""},
 		{"format nosuch.map", 3, []string{"no such file"}, ""},
@@ -159,7 +159,7 @@ func TestWithoutAService(t *testing.T) {
 		t.Fatal(err)
 	}
 	code, said := command(nil, "check", w)
-	if code != 1 || !strings.Contains(said, "maps/specimen-to-order.map:25:11: error: there is no field \"wait_kg\"") || !strings.Contains(said, "was weight_kg meant?") || !strings.Contains(said, "8 routes, 1 error, ") {
+	if code != 1 || !strings.Contains(said, "maps/specimen-to-order.map:25:11: error: there is no field \"wait_kg\"") || !strings.Contains(said, "was weight_kg meant?") || !strings.Contains(said, "13 routes, 1 error, ") {
 		t.Errorf("exit code %d:\n%s", code, said)
 	}
 }
@@ -205,18 +205,18 @@ func TestCompletion(t *testing.T) {
 		words []string
 		want  string
 	}{
-		{[]string{"stop", ""}, "dunmarra-orders feed-answers feed-orders pool-temperatures reagent-answers reagent-orders specimen-orders weight-log :4"},
-		{[]string{"stop", "weight-log", "feed-orders", "spec"}, "dunmarra-orders feed-answers pool-temperatures reagent-answers reagent-orders specimen-orders :4"},
+		{[]string{"stop", ""}, "animal-list dunmarra-orders feed-answers feed-orders letters night-logs pictures pool-temperatures reagent-answers reagent-orders specimen-orders weighings weight-log :4"},
+		{[]string{"stop", "weight-log", "feed-orders", "spec"}, "animal-list dunmarra-orders feed-answers letters night-logs pictures pool-temperatures reagent-answers reagent-orders specimen-orders weighings :4"},
 		{[]string{"route", "weight-log", ""}, ":4"},
-		{[]string{"pickups", "--route", ""}, "dunmarra-orders feed-answers feed-orders pool-temperatures reagent-answers reagent-orders specimen-orders weight-log :4"},
-		{[]string{"pickups", "--state", "held,uncertain,re"}, "held,uncertain,claimed held,uncertain,taken held,uncertain,committed held,uncertain,delivered held,uncertain,rejected held,uncertain,withdrawn :4"},
+		{[]string{"pickups", "--route", ""}, "animal-list dunmarra-orders feed-answers feed-orders letters night-logs pictures pool-temperatures reagent-answers reagent-orders specimen-orders weighings weight-log :4"},
+		{[]string{"pickups", "--state", "held,uncertain,re"}, "held,uncertain,claimed held,uncertain,taken held,uncertain,committed held,uncertain,delivered held,uncertain,rejected held,uncertain,set aside held,uncertain,withdrawn :4"},
 		{[]string{"again", "--state", ""}, "delivered rejected :4"},
 		{[]string{"rejects", ""}, number + "\trejected evil [31m.csv :4"},
 		{[]string{"decide", ""}, ":4"},
 		{[]string{"decide", number, "a"}, "try admit pass withdraw arrived abandoned :4"},
 		{[]string{"legal-hold", "lift", ""}, "1\tinquiry 7 :4"},
 		{[]string{"convert", "x", "--to", ""}, "csv json hl7 x12 edifact :4"},
-		{[]string{"try", "--workspace", "../demo/workspace", ""}, "dunmarra-orders feed-answers feed-orders pool-temperatures reagent-answers reagent-orders specimen-orders weight-log :4"},
+		{[]string{"try", "--workspace", "../demo/workspace", ""}, "animal-list dunmarra-orders feed-answers feed-orders letters night-logs pictures pool-temperatures reagent-answers reagent-orders specimen-orders weighings weight-log :4"},
 		{[]string{"serve", "--log-format", ""}, "text json :4"},
 	} {
 		var out, errOut strings.Builder

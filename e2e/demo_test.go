@@ -16,7 +16,7 @@ func TestDemoOnce(t *testing.T) {
 		var out, errOut strings.Builder
 		code := cli.Main([]string{"demo", "--once", "--folder", folder, "--listen", "127.0.0.1:0", "--database-url", database}, &out, &errOut)
 		said := out.String()
-		if code != 0 || strings.Count(said, "as expected") != 17 || !strings.Contains(said, first) || !strings.Contains(said, "/#token=") || !strings.Contains(said, "laboratory/results") {
+		if code != 0 || strings.Count(said, "as expected") != 25 || !strings.Contains(said, first) || !strings.Contains(said, "/#token=") || !strings.Contains(said, "laboratory/results") {
 			t.Errorf("round %d: exit code %d\n%s%s", n+1, code, said, errOut.String())
 		}
 	}

@@ -84,7 +84,7 @@ func TestTwoNodes(t *testing.T) {
 	ctx := context.Background()
 	testbed.Until(t, "each leads a route", func() bool {
 		list, err := two.Client.Nodes(ctx)
-		return err == nil && len(list) == 2 && list[0].Routes+list[1].Routes == 8 && list[0].Routes > 0 && list[1].Routes > 0 && list[1].Self
+		return err == nil && len(list) == 2 && list[0].Routes+list[1].Routes == 13 && list[0].Routes > 0 && list[1].Routes > 0 && list[1].Self
 	})
 	// Either shows what is to be seen.
 	for n := range 6 {
@@ -132,7 +132,7 @@ func TestTwoNodes(t *testing.T) {
 	}
 	testbed.Until(t, "the other leads all", func() bool {
 		list, err := two.Client.Nodes(ctx)
-		return err == nil && list[len(list)-1].Routes == 8
+		return err == nil && list[len(list)-1].Routes == 13
 	})
 	two.Drop("stations/inbox", "after.csv", sheet(99))
 	testbed.Until(t, "it has ended", func() bool { return strings.Contains(states(two), "after.csv=delivered") })

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/url"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -28,6 +29,8 @@ func TestConsoleBranches(t *testing.T) {
 		}
 		return nil
 	}}))
+	release := sync.OnceFunc(func() { close(hold) })
+	t.Cleanup(release) // before the service ends
 	b.Publish(branched(`  - name: heavy
     notes: For the vet.
     when: kg > 90
@@ -56,7 +59,7 @@ func TestConsoleBranches(t *testing.T) {
 	do(t, ctx, chromedp.Navigate(b.URL+"/routes/seals#token="+b.Token))
 	text(t, ctx, ".run", "week.csv", "record ", " of about ", "heavy ", "whole week ")
 	shot(t, ctx, "console-route-branches")
-	close(hold)
+	release()
 	var read, about, heavy, whole int64
 	part := said[strings.Index(said, "under way: week.csv, record "):]
 	if _, err := fmt.Sscanf(part, "under way: week.csv, record %d of about %d,", &read, &about); err != nil || read < 1000 || read >= 400_000 || about < 380_000 || about > 420_000 {

@@ -411,6 +411,9 @@ func (o *outputs) tell(findings finding.List, raw []byte) error {
 		if i == 0 {
 			b.WriteByte('\n')
 		}
+		if p.File != "" && p.File != o.name {
+			b.WriteString(p.File + ": ")
+		}
 		if p.Line > 0 {
 			fmt.Fprintf(&b, "line %d, column %d", p.Line, p.Column)
 			if p.Record > 0 {

@@ -409,6 +409,9 @@ func outputs(c *route.Compiled, b *workspace.Branch) string {
 	case b.Bytes > 0:
 		return fmt.Sprintf("one file for each %d bytes", b.Bytes)
 	}
+	if c.Collect.Any() {
+		return "one file for all that go on together"
+	}
 	return "one file for each pickup"
 }
 

@@ -88,6 +88,7 @@ type Origin struct {
 	Off      uint32
 	File     int   // of those of the run, from 0
 	At, Line int64 // offset in the decoded stream, and line
+	Recast   bool  // it has another form there: only where it begins is known
 }
 
 // Batch is a block of whole records.
@@ -410,6 +411,9 @@ func (b *Batch) from(offset uint32) *Origin {
 // origin is the place of an offset where records stand in another order than in the file.
 func (b *Batch) origin(record int, offset uint32) place.Place {
 	o := b.from(offset)
+	if o.Recast {
+		offset = o.Off
+	}
 	lines, lead := advance(b.Buf[o.Off:max(o.Off, offset)], 0)
 	return place.Place{Record: b.First + int64(record), Offset: o.At + int64(offset) - int64(o.Off), Line: o.Line + lines, Column: lead + 1}
 }

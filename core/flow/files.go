@@ -113,6 +113,7 @@ func (r *run) enter(k int, in io.Reader) (bool, error) {
 	if err != nil || reader == nil {
 		return false, err
 	}
+	r.recast = nil
 	if r.lead != nil {
 		if differs := r.differs(reader, decoded); differs != nil {
 			differs.Place.File = o.files[k].Name
@@ -156,7 +157,9 @@ func (r *run) differs(reader format.Reader, decoded *text.Decoded) *finding.Find
 	if !can {
 		return nil
 	}
-	switch fields, form := alike.Differs(reader); {
+	switch fields, form, order := alike.Differs(reader); {
+	case order && r.plan.Order != nil: // they are put into that of the first
+		r.recast = alike
 	case strict && (fields != "" || form != ""):
 		f := finding.New("collect.differs", place.Place{Line: 1, Column: 1}, "%s; that of %s, the first file, is another, and %s", cmp.Or(fields, form), lead, sortedOrAsCame)
 		f = f.Suggest("have both written in the same way, or give the route a map and no shape")

@@ -285,6 +285,7 @@ type run struct {
 	reader format.Reader // of it
 	lead   format.Reader // of the first that could be read, and
 	leads  int           // which that is
+	recast format.Alike  // it, if records of the file are put into its form
 	lines  bool          // records that go on as they came need their line ends: there are several files
 	texts  *ordered      // of the records, where they are put into another order
 

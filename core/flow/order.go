@@ -65,6 +65,7 @@ type ordered struct {
 type stands struct {
 	at, off, line int64
 	file          int
+	recast        bool // its fields stand in another order there
 }
 
 // standsAt takes from an item where its text stands in which file.
@@ -74,7 +75,7 @@ func standsAt(item []byte) (s stands, text []byte) {
 		n, k := binary.Uvarint(item)
 		of[i], item = n, item[k:]
 	}
-	return stands{file: int(of[0]), off: int64(of[1]), line: int64(of[2])}, item
+	return stands{file: int(of[0] >> 1), recast: of[0]&1 > 0, off: int64(of[1]), line: int64(of[2])}, item
 }
 
 // Read reads on in the texts.
@@ -107,7 +108,7 @@ func (o *ordered) tell(b *batch.Batch) {
 	n := 0
 	for ; n < len(o.origins) && o.origins[n].at < b.Base+int64(b.N); n++ {
 		s := &o.origins[n]
-		b.Origins = append(b.Origins, batch.Origin{Off: uint32(s.at - b.Base), File: s.file, At: s.off, Line: s.line})
+		b.Origins = append(b.Origins, batch.Origin{Off: uint32(s.at - b.Base), File: s.file, Recast: s.recast, At: s.off, Line: s.line})
 	}
 	o.origins = append(o.origins[:0], o.origins[n:]...)
 }
@@ -245,7 +246,7 @@ func (o *reordering) records(ctx context.Context, r *run, k int) error {
 		b.Reset()
 		more, err := r.cut(b)
 		if b.First = records + 1; err == nil || isBroken(err) {
-			if taken := o.batch(b); taken != nil {
+			if taken := o.batch(r, b); taken != nil {
 				return taken
 			}
 		}
@@ -276,7 +277,7 @@ func isBroken(err error) bool {
 }
 
 // batch takes the records of a batch.
-func (o *reordering) batch(b *batch.Batch) (err error) {
+func (o *reordering) batch(r *run, b *batch.Batch) (err error) {
 	defer defect(&err, "putting records into order")
 	o.reader.Split(b)
 	wrong := map[int32]bool{}
@@ -285,11 +286,19 @@ func (o *reordering) batch(b *batch.Batch) (err error) {
 			wrong[n.Record] = wrong[n.Record] || !n.Warn
 		}
 	}
+	recast := 0
+	if r.recast != nil {
+		recast = 1
+	}
 	for i := range b.Records() {
 		o.number++
 		at := b.Place(i, b.Bounds[i].Off)
-		o.item = binary.AppendUvarint(binary.AppendUvarint(binary.AppendUvarint(o.item[:0], uint64(b.File)), uint64(at.Offset)), uint64(at.Line))
-		o.item = o.reader.Ended(append(o.item, b.Raw(i)...))
+		o.item = binary.AppendUvarint(binary.AppendUvarint(binary.AppendUvarint(o.item[:0], uint64(b.File)<<1|uint64(recast)), uint64(at.Offset)), uint64(at.Line))
+		raw, ending := b.Raw(i), o.reader
+		if r.recast != nil {
+			raw, ending = r.recast.Recast(o.reader, b, i), r.lead.(format.Reordering)
+		}
+		o.item = ending.Ended(append(o.item, raw...))
 		o.key = o.key[:0]
 		if o.ones == nil || wrong[int32(i)] || !o.plan.Rows.Check(b, i, false) {
 			if err := o.all.Add(o.sorting(b, i), o.item); err != nil {

@@ -213,8 +213,11 @@ type Ending interface {
 
 // Alike is a reader that knows whether records of another file can stand among its own.
 type Alike interface {
-	// Differs tells in which fields another file is unlike this one, and in what form; empty if in none.
-	Differs(other Reader) (fields, form string)
+	// Differs tells in which fields another file is unlike this one, and in what form; empty if in none. Order
+	// tells that only the order of the fields is another.
+	Differs(other Reader) (fields, form string, order bool)
+	// Recast is a record of another file, in whose batch it is, with its fields in the order of this one.
+	Recast(other Reader, b *batch.Batch, record int) []byte
 }
 
 // Gathering is a source whose records can be put together by what they have in common.

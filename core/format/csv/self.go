@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 
+	"ydrion/core/batch"
 	"ydrion/core/finding"
 	"ydrion/core/format"
 	"ydrion/core/place"
@@ -220,7 +221,7 @@ func (r *Reader) Reordered(in io.Reader) format.Reader {
 }
 
 // Differs tells in which columns another file is unlike this one, whatever their order, and in what form.
-func (r *Reader) Differs(other format.Reader) (columns, form string) {
+func (r *Reader) Differs(other format.Reader) (columns, form string, order bool) {
 	o := other.(*Reader)
 	var said []string
 	if lacks := without(r.names, o.names); len(lacks) > 0 {
@@ -231,15 +232,39 @@ func (r *Reader) Differs(other format.Reader) (columns, form string) {
 	}
 	switch {
 	case len(said) > 0:
-		return "the heading " + strings.Join(said, " and "), ""
-	case !slices.Equal(r.names, o.names):
-		return "", "the heading has its columns in another order"
+		return "the heading " + strings.Join(said, " and "), "", false
 	case r.delimiter != o.delimiter:
-		return "", fmt.Sprintf("the file's delimiter is %q", o.delimiter)
+		return "", fmt.Sprintf("the file's delimiter is %q", o.delimiter), false
 	case r.quoting != o.quoting || r.quote != o.quote:
-		return "", "the file's values are quoted in another way"
+		return "", "the file's values are quoted in another way", false
+	case slices.Equal(r.names, o.names):
+		return "", "", false
 	}
-	return "", ""
+	return "", "the heading has its columns in another order", r.dialect.Widths == nil && len(r.names) == len(o.names)
+}
+
+// Recast is a row of another file with its columns in the order of this one. One that has more or fewer columns than
+// its heading stays as it is: it has here, too.
+func (r *Reader) Recast(other format.Reader, b *batch.Batch, record int) []byte {
+	o, bounds := other.(*Reader), b.Bounds[record]
+	var fields [][]byte
+	last := false
+	for p := int(bounds.Off); !last; {
+		var raw batch.Span
+		raw, _, p, last = o.field(b.Buf, p, int(bounds.End), len(fields), nil)
+		fields = append(fields, b.Buf[raw.Off:raw.End])
+	}
+	if len(fields) != len(o.names) {
+		return b.Raw(record)
+	}
+	var row []byte
+	for i, name := range r.names {
+		if i > 0 {
+			row = append(row, r.delimiter)
+		}
+		row = append(row, fields[slices.Index(o.names, name)]...)
+	}
+	return row
 }
 
 // without are names but for others.
