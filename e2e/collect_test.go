@@ -11,6 +11,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+
 	"ydrion/service"
 	"ydrion/testbed"
 	"ydrion/wire"
@@ -74,7 +76,7 @@ func TestCollected(t *testing.T) {
 	b.Drop("stations/logs", "mon_west.csv", "celsius,pool\nwarm,W1\n")
 	testbed.Until(t, "the files wait for others", func() bool {
 		w := waiting(t, b, "pool-logs")
-		return len(w) == 3 && strings.Contains(w[0], "mon_north.csv: it waits for others with mon: there is no file *_south.csv yet, until 2") && strings.Contains(w[2], "*_north.csv, and none *_west.csv")
+		return len(w) == 3 && strings.Contains(w[0], "mon_north.csv: it waits for others with mon until 2") && strings.HasSuffix(w[0], ": there is no file *_south.csv yet") && strings.Contains(w[2], "*_north.csv, and none *_west.csv")
 	})
 	b.Drop("stations/logs", "mon_south.csv", "pool,celsius\nS1,6.25\nS2,7\n")
 	b.Ended("mon_south.csv", 0)
@@ -311,7 +313,7 @@ func TestCollectionsChangeNodes(t *testing.T) {
 	until := func(b *testbed.Bed) (w string) {
 		testbed.Until(t, "it waits", func() bool {
 			list := waiting(t, b, "pool-logs")
-			if len(list) == 1 && strings.Contains(list[0], ", until ") {
+			if len(list) == 1 && strings.Contains(list[0], " until ") {
 				w = list[0]
 			}
 			return w != ""
@@ -336,4 +338,31 @@ func TestCollectionsChangeNodes(t *testing.T) {
 	if left != 0 {
 		t.Errorf("%d collections are still open", left)
 	}
+}
+
+// TestConsoleTogether: the console shows of a file that went on with others which those were, what became of each, and
+// from which file each record is; and of files that wait, for what.
+func TestConsoleTogether(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	b.Publish(nil)
+	for _, name := range []string{"night-pool-1.csv", "night-pool-2.csv", "night-pool-3.csv"} {
+		b.Drop("stations/night-logs", name, testbed.Demo(t, name))
+	}
+	b.Drop("stations/post/letters", "SC-0815.pdf", "%PDF-1.4\n")
+	testbed.Until(t, "all are there", func() bool { return len(waiting(t, b, "night-logs")) == 3 && len(waiting(t, b, "letters")) == 1 })
+	if _, err := b.Client.Take(context.Background(), "night-logs", ""); err != nil {
+		t.Fatal(err)
+	}
+	p := b.Ended("night-pool-2.csv", 0)
+	ctx := browser(t)
+	do(t, ctx, chromedp.Navigate(fmt.Sprintf("%s/pickups/%d#token=%s", b.URL, p.ID, b.Token)))
+	text(t, ctx, ".files", "3 files went on together", "night-pool-1.csv", "3 in = 3 good + 0 rejected + 0 left out", "delivered in part")
+	text(t, ctx, ".pair", "line 3 of night-pool-2.csv", "celsius is not a number")
+	shot(t, ctx, "console-together")
+	do(t, ctx, chromedp.Click(".files a"))
+	text(t, ctx, "h1", "night-pool-1.csv")
+	do(t, ctx, chromedp.Navigate(b.URL+"/routes/letters#token="+b.Token))
+	text(t, ctx, "main", "Files with the same {file.stem} go on together when there is one of each", "it waits for others with SC-0815 until ", ": there is no file covers/*.txt yet")
+	shot(t, ctx, "console-waiting")
 }

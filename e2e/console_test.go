@@ -170,7 +170,7 @@ func TestConsole(t *testing.T) {
 	do(t, ctx, chromedp.KeyEvent("\r"), chromedp.WaitNotPresent(chromedp.CSS(".p-dialog-mask")))
 	text(t, ctx, "main", "stopped")
 	do(t, ctx, chromedp.Click("//tr[contains(., 'weight-log')]//button"), chromedp.WaitNotPresent(chromedp.CSS("[data-state=stopped]")))
-	do(t, ctx, chromedp.KeyEvent("j"), chromedp.KeyEvent("\r"))
+	do(t, ctx, chromedp.KeyEvent("j"), chromedp.KeyEvent("j"), chromedp.KeyEvent("\r"))
 	text(t, ctx, "main", "Picks up files named *.csv", "Checks 10 fields", "Delivers one file for each record", "specimen_id")
 	shot(t, ctx, "console-route")
 

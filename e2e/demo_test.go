@@ -12,7 +12,7 @@ import (
 // was, and everything is as it expects.
 func TestDemoOnce(t *testing.T) {
 	folder, database := t.TempDir(), testbed.Database(t)
-	for n, first := range []string{"pickup 1    ansel-point-2026-11-23.csv", "pickup 17   ansel-point-2026-11-23.csv"} {
+	for n, first := range []string{"pickup 1    ansel-point-2026-11-23.csv", "pickup 25   ansel-point-2026-11-23.csv"} {
 		var out, errOut strings.Builder
 		code := cli.Main([]string{"demo", "--once", "--folder", folder, "--listen", "127.0.0.1:0", "--database-url", database}, &out, &errOut)
 		said := out.String()

@@ -319,13 +319,14 @@ func (c *Conductor) tellWaiting(l *listen.Listener, compiled *route.Compiled, k 
 	}
 	reason := "it waits for its time"
 	if why := c.missing(compiled, k); compiled.Collect.Counts() && why != "" {
-		reason = "it waits for others: " + why
+		reason = "it waits for others"
 		if k.key != "" {
-			reason = fmt.Sprintf("it waits for others with %s: %s", k.key, why)
+			reason += " with " + k.key
 		}
 		if w := compiled.Collect.Within; !k.began.IsZero() && w != workspace.Forever {
-			reason += ", until " + k.began.Add(w).Local().Format("2006-01-02 15:04 MST")
+			reason += " until " + k.began.Add(w).Local().Format("2006-01-02 15:04 MST")
 		}
+		reason += ": " + why
 	}
 	l.Parked(reason, list...)
 }

@@ -16,8 +16,9 @@ export function size(bytes: number): string {
 }
 
 // underWay says how far a run has got.
-export function underWay(p: { balance: { in: number }; stage: string; about: number }): string {
-  const says = p.about ? `record ${number(p.balance.in)} of about ${number(p.about)}` : many(p.balance.in, 'record')
+export function underWay(p: { balance: { in: number }; stage: string; about: number; file: number; files: number }): string {
+  const which = p.files > 1 ? `file ${number(p.file)} of ${number(p.files)}, ` : ''
+  const says = which + (p.about ? `record ${number(p.balance.in)} of about ${number(p.about)}` : many(p.balance.in, 'record'))
   return p.stage === 'ordering' ? `${says} read, to be put into order` : says
 }
 

@@ -10,6 +10,7 @@ const words: Record<string, string> = {
   committed: 'delivering',
   delivered: 'delivered',
   rejected: 'rejected',
+  'set aside': 'set aside',
   held: 'held',
   uncertain: 'uncertain',
   abandoned: 'abandoned',
@@ -44,7 +45,7 @@ const tone = computed(() => {
       <path v-else-if="state === 'uncertain'" d="M6 1l5 5-5 5-5-5z" class="outline" />
       <path v-else-if="state === 'paused'" d="M3.2 2v8M8.8 2v8" class="stroke" />
       <circle v-else-if="state === 'waiting'" cx="6" cy="6" r="4.2" class="outline" />
-      <path v-else-if="state === 'stopped' || state === 'withdrawn' || state === 'filtered'" d="M1.5 6h9" class="stroke" />
+      <path v-else-if="state === 'stopped' || state === 'withdrawn' || state === 'filtered' || state === 'set aside'" d="M1.5 6h9" class="stroke" />
       <circle v-else cx="6" cy="6" r="4.2" class="outline turning" />
     </svg>
     {{ word }}

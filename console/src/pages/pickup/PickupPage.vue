@@ -13,6 +13,7 @@ import { many, moment, size } from '../../words'
 import AgainDialog from './AgainDialog.vue'
 import FindingLine from './FindingLine.vue'
 import RecordList from './RecordList.vue'
+import RunFiles from './RunFiles.vue'
 import TimeLine from './TimeLine.vue'
 
 const props = defineProps<{ id: number }>()
@@ -26,8 +27,10 @@ watch(
   () => data.value?.runs.length,
   () => (chosen.value = undefined),
 )
+// What became of this file, where the run is of several.
+const own = computed(() => run.value?.files.find((f) => f.pickup === props.id) ?? run.value)
 const asking = ref(false)
-const ended = computed(() => data.value?.state === 'delivered' || data.value?.state === 'rejected')
+const ended = computed(() => ['delivered', 'rejected', 'set aside'].includes(data.value?.state ?? ''))
 
 const which = computed(() => ({ pickups: [props.id] }))
 
@@ -79,7 +82,7 @@ async function download() {
       <div class="head">
         <h1 class="mono">{{ data.name }}</h1>
         <StateMark :state="data.state" :rejected="data.rejected" :whole="data.rejected_whole" />
-        <BalanceLine v-if="run" :records="run.records_in" :good="run.good" :rejected="run.rejected" :filtered="run.filtered" />
+        <BalanceLine v-if="own" :records="own.records_in" :good="own.good" :rejected="own.rejected" :filtered="own.filtered" />
         <span class="space" />
         <Button label="Original" size="small" severity="secondary" outlined :disabled="!data.sha256 || !data.archived" @click="download" />
         <Button label="Run again" size="small" :disabled="!ended || !data.archived" @click="asking = true" />
@@ -88,7 +91,7 @@ async function download() {
         Pickup {{ data.id }} of <RouterLink :to="{ name: 'route', params: { name: data.route } }">{{ data.route }}</RouterLink>,
         {{ size(data.size) }}, from <span class="mono">{{ data.path }}</span><template v-if="data.lane">, lane <RouterLink :to="{ name: 'pickups', query: { route: data.route, lane: data.lane } }">{{ data.lane }}</RouterLink></template><template v-if="data.business_key">, key {{ data.business_key }}</template><template v-if="data.sha256 && !data.archived">; its original is no longer kept</template>
       </p>
-      <div v-if="data.reason || choices.length" class="trouble">
+      <div v-if="data.reason || choices.length" :class="{ trouble: data.state !== 'set aside' }">
         <p>{{ data.reason }}</p>
         <p v-if="choices.length" class="faint">{{ data.next_try ? `Tried ${many(data.tries, 'time')} so far, again at ${moment(data.next_try)}.` : 'It waits for a person.' }}</p>
         <p v-if="choices.length" class="choices">
@@ -100,6 +103,7 @@ async function download() {
         <TimeLine :pickup="data" :run="run?.id" @choose="(r) => (chosen = r)" />
         <div class="main">
           <template v-if="run">
+            <RunFiles v-if="run.files.length > 1" :run="run" :pickup="id" />
             <div v-if="run.findings.length" class="sheet about">
               <FindingLine v-for="(f, i) in run.findings" :key="i" :finding="f" />
             </div>

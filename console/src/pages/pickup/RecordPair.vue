@@ -22,7 +22,7 @@ const visible = (s: string) => s.replaceAll('\r', '⏎\n').replaceAll('\u0000', 
 <template>
   <section class="sheet pair" :class="record.outcome" :data-record="record.record">
     <header>
-      <span>record <b>{{ record.record }}</b>, line {{ record.line }}</span>
+      <span>record <b>{{ record.record }}</b>, line {{ record.line }}<template v-if="record.file"> of <span class="mono">{{ record.file }}</span></template></span>
       <StateMark :state="record.outcome" />
       <span v-if="single?.files?.length" class="mono faint">{{ single.files[0].name }}</span>
       <span class="space" />

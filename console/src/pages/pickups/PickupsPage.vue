@@ -31,6 +31,7 @@ const spans = [
 const stateChoices = [
   { label: 'delivered', value: 'delivered' },
   { label: 'rejected', value: 'rejected' },
+  { label: 'set aside', value: 'set aside' },
   { label: 'held', value: 'held' },
   { label: 'uncertain', value: 'uncertain' },
   { label: 'being taken', value: 'claimed' },
