@@ -197,7 +197,7 @@ func (c *Conductor) complete(compiled *route.Compiled, k *collection, now time.T
 	g.LateOf = k.lateOf
 	asked := false
 	c.mu.Lock()
-	until := c.until
+	until := c.asked
 	c.mu.Unlock()
 	for _, s := range k.files {
 		asked = asked || s.Demand || !until.IsZero() && !s.Noticed.After(until)

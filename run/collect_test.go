@@ -14,6 +14,8 @@ import (
 	"testing"
 	"testing/synctest"
 	"time"
+
+	"ydrion/timetable"
 )
 
 // messages counts those of an output.
@@ -162,5 +164,20 @@ func TestCollectedChanges(t *testing.T) {
 		if states := s.records.states(); !slices.Equal(states, []string{"a.csv=delivered", "c.csv=delivered", "d.csv=delivered"}) {
 			t.Errorf("%v", states)
 		}
+	})
+}
+
+// TestCollectedByTimetable: a timetable says when complete files are taken, and makes none complete.
+func TestCollectedByTimetable(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := newStand(t, "collect:\n  complete: 2\n  within: 30d\n\n")
+		s.compiled.Timetable = &timetable.Table{Days: timetable.EveryDay, Every: time.Hour, To: 24 * 60, Zone: time.UTC}
+		s.drop("a.csv")
+		time.Sleep(3 * time.Hour)
+		if got := s.orders(); len(got) > 0 {
+			t.Fatalf("%v came out", got)
+		}
+		s.dropRow("b.csv", 2)
+		s.within("both come out", 61*time.Minute, func() bool { return len(s.orders()) == 1 && s.messages("a.hl7") == 2 })
 	})
 }

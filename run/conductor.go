@@ -59,6 +59,7 @@ type Conductor struct {
 	compiled *route.Compiled // the revision for new pickups
 	state    store.Route
 	until    time.Time // files that were noticed up to then may be taken, whatever the timetable says
+	asked    time.Time // when somebody last asked that they are
 	began    time.Time // by the clock of timetables
 	led      time.Time // by the machine's
 	failures int       // in a row

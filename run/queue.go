@@ -28,7 +28,7 @@ func (c *Conductor) gate() (until time.Time, ok bool, reason string, wait time.D
 	c.mu.Lock()
 	l, compiled, state, stalled := c.listener, c.compiled, c.state, c.stalled
 	if state.AskedAt != nil && state.AskedAt.After(c.until) && state.AskedAt.After(c.led.Add(-time.Minute)) {
-		c.until = *state.AskedAt
+		c.until, c.asked = *state.AskedAt, *state.AskedAt
 	}
 	asked := c.until
 	c.mu.Unlock()
