@@ -194,8 +194,14 @@ func TestNodesAreKilled(t *testing.T) {
 // routes.
 func begin(t *testing.T, client *api.Client, routes ...string) {
 	t.Helper()
+	beginWith(t, client, inOneFile(t), routes...)
+}
+
+// beginWith is begin with other changes of the demo's workspace.
+func beginWith(t *testing.T, client *api.Client, changes map[string]string, routes ...string) {
+	t.Helper()
 	w := testbed.Workspace(t)
-	for n, c := range inOneFile(t) {
+	for n, c := range changes {
 		w.Files[n] = []byte(c)
 	}
 	if _, err := client.Publish(context.Background(), api.PublishRequest{Files: w.Files}); err != nil {

@@ -342,20 +342,25 @@ func clientOf(t *testing.T, data string) *api.Client {
 
 // TestKilled kills the real program at random moments while files keep coming
 // and a reader takes outputs away at once. Every record must come out exactly
-// once.
+// once, whether files go on one by one or together.
 func TestKilled(t *testing.T) {
 	t.Parallel()
-	kills := 8
-	if testing.Short() {
-		kills = 2
+	for of, kills := range map[kind]int{oneByOne: 8, together: 5} {
+		switch {
+		case testing.Short():
+			kills = 2
+		case soak:
+			kills = 60
+		}
+		t.Run(string(of), func(t *testing.T) { killed(t, of, kills) })
 	}
-	if soak {
-		kills = 60
-	}
+}
+
+func killed(t *testing.T, of kind, kills int) {
 	path, data, database := program(t), t.TempDir(), testbed.Database(t)
 	cmd := serve(t, path, data, database)
 	client := clientOf(t, data)
-	begin(t, client, "specimen-orders")
+	beginWith(t, client, ordersOf(t, of), "specimen-orders")
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)
 	r := rand.New(rand.NewPCG(seed, 2))
