@@ -62,11 +62,15 @@ func TestPowerFails(t *testing.T) {
 		}}
 		t.Run(fmt.Sprintf("seed %d round %d", seed, round), func(t *testing.T) {
 			b := testbed.Start(t, testbed.On(fsys), testbed.In(data, database))
-			switch publish := inOneFile(t); round % 3 {
+			switch publish := inOneFile(t); round % 4 {
 			case 0:
 				b.Publish(publish)
 			case 1:
 				b.Publish(ordersInBranches(t))
+			case 2: // all three go on together
+				const file = "routes/specimen-orders.yaml"
+				publish[file] = strings.Replace(publish[file], "read:\n", "collect: {complete: 3}\nread:\n", 1)
+				b.Publish(publish)
 			default: // a file for each value
 				b.Publish(delivering(t, "deliver:\n  folder: \"{laboratory}/orders\"\n  name: \"{specimen_id}-{file.stem}.hl7\"\n  one file per: \"{specimen_id}\"\n"))
 			}
@@ -98,7 +102,7 @@ func TestPowerFails(t *testing.T) {
 				}
 			}
 			for n := range 3 {
-				if round%3 == 1 {
+				if round%4 == 1 {
 					copies(t, c, fmt.Sprintf("sheet%d", n), fmt.Sprintf("AP-%06d", 2*n+1), fmt.Sprintf("AP-%06d", 2*n))
 				}
 			}

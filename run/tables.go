@@ -146,7 +146,7 @@ func (o *outputs) addTable(out *deliver.Output, sum string, output int, records 
 	}
 	o.ord++
 	o.versions = append(o.versions, store.Version{Name: name, SHA256: sum, Rows: rows, Content: string(content)})
-	o.deliveries = append(o.deliveries, store.Delivery{Run: o.Run, Ord: o.ord, Kind: "good", Output: output, Folder: lookupFolder, Name: name, Size: out.Size, SHA256: sum, Records: records, FirstRecord: 1})
+	o.deliveries = append(o.deliveries, store.Delivery{Run: o.Run, Ord: o.ord, Kind: "good", Output: output, Folder: lookupFolder, Name: name, Size: out.Size, SHA256: sum, Records: records, FirstRecord: 1, State: "published"})
 	return nil
 }
 

@@ -39,7 +39,8 @@ type Claim struct {
 }
 
 // Claim records that files are being taken by a route's leader and gives the
-// pickups' numbers: 0 for a file on which there is an open claim already. All
+// pickups' numbers: 0 for a file of which there is an open pickup already; also one that has been taken: a file
+// system that lost its power may have the file back in its place. All
 // are 0 if the node does not lead the route.
 func (s *Store) Claim(ctx context.Context, node int64, route string, claims []Claim) ([]int64, error) {
 	n := len(claims)
@@ -62,7 +63,9 @@ func (s *Store) Claim(ctx context.Context, node int64, route string, claims []Cl
 			select $2, path, folder, name, size, modified, device::numeric, inode::numeric, 'claimed', noticed, $1, lane, key, event, origin, raw, together
 			from unnest($3::text[], $4::text[], $5::text[], $6::bigint[], $7::timestamptz[], $8::text[], $9::text[], $10::timestamptz[], $11::text[], $12::text[], $13::text[], $14::text[], $15::bytea[], $16::bool[])
 				with ordinality as t (path, folder, name, size, modified, device, inode, noticed, lane, key, event, origin, raw, together, ord)
-			where exists (select 1 from routes where name = $2 and leader = $1) order by ord
+			where exists (select 1 from routes where name = $2 and leader = $1)
+				and not exists (select 1 from pickups o where o.route = $2 and o.state in ('claimed', 'taken', 'committed', 'held', 'uncertain') and o.run is not null and o.path = t.path and o.inode = t.inode::numeric and o.size = t.size and o.modified = t.modified)
+			order by ord
 			on conflict do nothing returning id, path, raw_path),
 		counted as (insert into tallies (route, quarter, pickups) select $2, date_bin('15 minutes', now(), 'epoch'), count(*) from new having count(*) > 0
 			on conflict (route, quarter) do update set pickups = tallies.pickups + excluded.pickups)
@@ -480,17 +483,18 @@ func queueDeliveries(batch *pgx.Batch, all []Delivery) {
 		n := min(len(all), chunk)
 		runs, ords, outputs, sizes, records, firsts := make([]int64, n), make([]int, n), make([]int, n), make([]int64, n), make([]int64, n), make([]int64, n)
 		kinds, folders, names, temporaries, sums := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
-		devices, inodes := make([]string, n), make([]string, n)
+		devices, inodes, states := make([]string, n), make([]string, n), make([]string, n)
 		for i, d := range all[:n] {
+			states[i] = cmp.Or(d.State, "open")
 			runs[i], ords[i], outputs[i], sizes[i], records[i], firsts[i] = d.Run, d.Ord, d.Output, d.Size, d.Records, d.FirstRecord
 			kinds[i], folders[i], names[i], temporaries[i], sums[i] = d.Kind, d.Folder, d.Name, d.Temporary, d.SHA256
 			devices[i], inodes[i] = fmt.Sprint(d.Device), fmt.Sprint(d.Inode)
 		}
 		batch.Queue(`insert into deliveries (run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device, inode, state, published_at)
-			select run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device::numeric, inode::numeric, case when temporary = '' then 'published' else 'open' end, case when temporary = '' then now() end
-			from unnest($1::bigint[], $2::int[], $3::text[], $4::int[], $5::text[], $6::text[], $7::text[], $8::bigint[], $9::text[], $10::bigint[], $11::bigint[], $12::text[], $13::text[])
-				as t (run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device, inode)`,
-			runs, ords, kinds, outputs, folders, names, temporaries, sizes, sums, records, firsts, devices, inodes)
+			select run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device::numeric, inode::numeric, state, case when state = 'published' then now() end
+			from unnest($1::bigint[], $2::int[], $3::text[], $4::int[], $5::text[], $6::text[], $7::text[], $8::bigint[], $9::text[], $10::bigint[], $11::bigint[], $12::text[], $13::text[], $14::text[])
+				as t (run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device, inode, state)`,
+			runs, ords, kinds, outputs, folders, names, temporaries, sizes, sums, records, firsts, devices, inodes, states)
 		all = all[n:]
 	}
 }
