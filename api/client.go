@@ -153,6 +153,11 @@ func (c *Client) Remove(ctx context.Context, name string, dry bool) (wire.Remova
 	return call[wire.Removal](ctx, c, http.MethodDelete, "/api/routes/"+url.PathEscape(name), q, nil)
 }
 
+// Rename gives a stopped route another name, with all that is known of it; with dry it only says what that means.
+func (c *Client) Rename(ctx context.Context, name, to string, dry bool) (wire.Renaming, error) {
+	return call[wire.Renaming](ctx, c, http.MethodPost, "/api/routes/"+url.PathEscape(name)+"/rename", c.said(), RenameRequest{To: to, Dry: dry})
+}
+
 // Pickups lists pickups; query has the parameters of the operation.
 func (c *Client) Pickups(ctx context.Context, query url.Values) (Page[wire.Pickup], error) {
 	return call[Page[wire.Pickup]](ctx, c, http.MethodGet, "/api/pickups", query, nil)

@@ -111,6 +111,12 @@ type PublishAnswer struct {
 	Findings  finding.List          `json:"findings" doc:"about the workspace as a whole"`
 }
 
+// RenameRequest says what a route is to be called.
+type RenameRequest struct {
+	To  string `json:"to"`
+	Dry bool   `json:"dry,omitempty" doc:"only say what that means"`
+}
+
 // Handed is a pickup of a file that was handed to a route.
 type Handed struct {
 	Pickup int64 `json:"pickup" doc:"number of the pickup"`
@@ -245,6 +251,13 @@ func operations(api huma.API, s *service.Service) {
 		Dry bool `query:"dry" doc:"only say what that means"`
 	}) (*body[wire.Removal], error) {
 		return answer(s.Remove(ctx, in.Name, in.Dry, in.said()))
+	})
+	huma.Register(api, post("rename-route", "/api/routes/{name}/rename", "Give a stopped route without open pickups another name, with all that is known of it"), func(ctx context.Context, in *struct {
+		Said
+		Name string `path:"name"`
+		Body RenameRequest
+	}) (*body[wire.Renaming], error) {
+		return answer(s.Rename(ctx, in.Name, in.Body.To, in.Body.Dry, in.said()))
 	})
 	huma.Register(api, post("take", "/api/routes/{name}/take", "Take what is in the inbox now, or one file of it whatever it waits for"), func(ctx context.Context, in *struct {
 		Name string `path:"name"`

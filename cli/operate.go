@@ -336,6 +336,43 @@ in its folders are not touched. Without --yes it only says what it would do.`,
 	return c
 }
 
+func (a *app) rename() *cobra.Command {
+	var yes bool
+	c := a.saying(a.jsonFlag(&cobra.Command{
+		Use: "rename ROUTE NAME", Short: "Give a stopped route another name, with its history", Args: cobra.ExactArgs(2), ValidArgsFunction: a.completeRoutes,
+		Long: `Give a stopped route another name. Its pickups, runs and revisions go with it. Then call
+it so in its file, publish the workspace, and start it. Without --yes it only says what
+it would do.`,
+		Example: "  ydrion stop specimen-orders\n  ydrion rename specimen-orders orders\n  ydrion rename specimen-orders orders --yes",
+		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
+			r, err := client.Rename(cmd.Context(), args[0], args[1], !yes)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(r)
+			}
+			switch {
+			case r.Renamed:
+				fmt.Fprintf(a.out, "%s: is called %s now, with %s; call it so in its file, publish that, and start it\n", r.Route, r.To, count(int(r.Pickups), "pickup"))
+			case r.Running:
+				fmt.Fprintf(a.out, "%s: is running; stop it first\n", r.Route)
+			case r.Open > 0:
+				fmt.Fprintf(a.out, "%s: %s not ended; decide about them first\n", r.Route, count(int(r.Open), "pickup"))
+			default:
+				fmt.Fprintf(a.out, "%s: would be called %s, with %s; say --yes to do it\n", r.Route, r.To, count(int(r.Pickups), "pickup"))
+				return nil
+			}
+			if !r.Renamed {
+				return errFindings
+			}
+			return nil
+		}),
+	}))
+	c.Flags().BoolVar(&yes, "yes", false, "do it")
+	return c
+}
+
 func (a *app) pickups() *cobra.Command {
 	var route, name, output, since, until string
 	var states []string

@@ -3,8 +3,10 @@ package e2e
 import (
 	"context"
 	"errors"
+	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -12,6 +14,7 @@ import (
 	"ydrion/api"
 	"ydrion/service"
 	"ydrion/testbed"
+	"ydrion/wire"
 )
 
 // TestWhoDidWhat: what people do to routes and pickups is kept with who, when and why; a route
@@ -200,5 +203,65 @@ func TestWhoRanWhat(t *testing.T) {
 	}
 	if want := "handed in by Per: once more, run once more, the same by Per: , run again by Per: new table, handed in by Maren: came by mail"; strings.Join(did, ", ") != want {
 		t.Errorf("%s\nnot\n%s", strings.Join(did, ", "), want)
+	}
+}
+
+// TestRename: a route gets another name, and what is known of it goes with it: its pickups, what they became, the number
+// of its next revision and of its sequence.
+func TestRename(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	b.Publish(inOneFile(t))
+	b.Drop("stations/inbox", "before.csv", heading+row(1)+row(2))
+	before := b.Ended("before.csv", 0)
+	rename := func(args ...string) (int, string) {
+		return command(b, append([]string{"rename", "specimen-orders"}, args...)...)
+	}
+	if code, out := rename("orders", "--yes"); code == 0 || !strings.Contains(out, "is running; stop it first") {
+		t.Fatalf("%d %s", code, out)
+	}
+	if code, out := command(b, "stop", "specimen-orders"); code != 0 {
+		t.Fatal(out)
+	}
+	for name, says := range map[string]string{"weight-log": "there is or was a route weight-log already", "Orders!": "small letters"} {
+		if code, out := rename(name); code == 0 || !strings.Contains(out, says) {
+			t.Errorf("%d %s", code, out)
+		}
+	}
+	if code, out := rename("orders"); code != 0 || !strings.Contains(out, "specimen-orders: would be called orders, with 1 pickup; say --yes to do it") {
+		t.Errorf("%d %s", code, out)
+	}
+	testbed.Until(t, "it is renamed", func() bool {
+		code, out := rename("orders", "--yes", "--because", "it is shorter")
+		return code == 0 && strings.Contains(out, "is called orders now")
+	})
+	// What was known of it is known of the new name.
+	p, err := b.Client.Pickup(context.Background(), before.ID)
+	if err != nil || p.Route != "orders" || p.Runs[0].Number != 1 {
+		t.Errorf("%+v %v", p, err)
+	}
+	trial, err := b.Client.Records(context.Background(), before.Run, url.Values{})
+	if err != nil || len(trial.Records) != 2 {
+		t.Errorf("%+v %v", trial, err)
+	}
+	files := inOneFile(t)
+	files["routes/specimen-orders.yaml"] = strings.Replace(files["routes/specimen-orders.yaml"], "route: specimen-orders", "route: orders", 1)
+	b.Publish(files)
+	b.Drop("stations/inbox", "after.csv", heading+row(3))
+	after, err := b.Client.Pickup(context.Background(), b.Ended("after.csv", 0).ID)
+	if err != nil || after.Route != "orders" || after.Runs[0].Number != 2 {
+		t.Errorf("%+v %v", after, err)
+	}
+	page, err := b.Client.Pickups(context.Background(), url.Values{"route": {"orders"}})
+	if err != nil || len(page.Items) != 2 {
+		t.Errorf("%+v %v", page, err)
+	}
+	sheet, err := b.Client.Route(context.Background(), "orders")
+	if err != nil || sheet.Today.Pickups != 2 || !slices.ContainsFunc(sheet.Acts, func(a wire.Act) bool { return a.What == "renamed from specimen-orders" && a.Because == "it is shorter" }) {
+		t.Errorf("%+v %v", sheet, err)
+	}
+	list, err := b.Client.Routes(context.Background())
+	if err != nil || slices.ContainsFunc(list, func(r service.RouteView) bool { return r.Name == "specimen-orders" }) {
+		t.Errorf("%+v %v", list, err)
 	}
 }

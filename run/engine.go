@@ -162,7 +162,14 @@ func (e *Engine) compile(ctx context.Context, name, hash string, tables map[stri
 			content["lookups/"+table+".csv"] = []byte(text)
 		}
 	}
-	c, findings := route.Compile(workspace.FromFiles(content), name)
+	w := workspace.FromFiles(content)
+	for was, r := range w.Routes { // a revision is of one route, which may have had another name then
+		delete(w.Routes, was)
+		r.Name = name
+		w.Routes[name] = r
+		break
+	}
+	c, findings := route.Compile(w, name)
 	if c == nil {
 		return nil, fmt.Errorf("revision %.12s of %s no longer compiles: %w", hash, name, findings)
 	}

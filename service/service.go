@@ -301,7 +301,7 @@ func (s *Service) Publish(ctx context.Context, content map[string][]byte, names 
 			}
 		case all && r.Running && w.Routes[r.Name] == nil && !slices.Contains(names, r.Name):
 			general = append(general, finding.Warn("route.elsewhere", place.InFile("routes"), "%s is published and runs, and this workspace does not have it", r.Name).
-				Suggest("if it has another name now: ydrion stop %s, then ydrion remove %s", r.Name, r.Name))
+				Suggest("ydrion stop %s; then, if it is called otherwise now, ydrion rename %s NAME, before you publish it under that; or else ydrion remove %s", r.Name, r.Name, r.Name))
 		}
 	}
 	for i := range out {
@@ -390,6 +390,19 @@ func (s *Service) Remove(ctx context.Context, name string, dry bool, said store.
 		s.changed(ctx, name, "removed")
 	}
 	return wire.Removal(r), err
+}
+
+// Rename gives a stopped route another name, with all that is known of it. It is then published under that name.
+func (s *Service) Rename(ctx context.Context, name, to string, dry bool, said store.Said) (wire.Renaming, error) {
+	if !workspace.GoodName(to) {
+		return wire.Renaming{}, fmt.Errorf("%w: a route's name is made of small letters, digits and hyphens, not %q", store.ErrNotSo, to)
+	}
+	r, err := s.store.RenameRoute(ctx, name, to, dry, said)
+	if err == nil && r.Renamed {
+		s.changed(ctx, name, "removed")
+		s.changed(ctx, to, "renamed")
+	}
+	return wire.Renaming(r), err
 }
 
 // Pause lets a running route notice files but take none, until a time or (zero)

@@ -79,6 +79,64 @@ func (s *Store) Remove(ctx context.Context, route string, dry bool, said Said) (
 	return r, s.noRoute(ctx, err, route)
 }
 
+// Renaming is what renaming a route means.
+type Renaming struct {
+	Route   string
+	To      string
+	Running bool
+	Open    int64
+	Pickups int64
+	Renamed bool
+}
+
+// RenameRoute gives a stopped route without open pickups another name, with all that is known of it; with dry it only says
+// what that means. Its revisions stay as they are.
+func (s *Store) RenameRoute(ctx context.Context, route, to string, dry bool, said Said) (Renaming, error) {
+	r := Renaming{Route: route, To: to}
+	err := s.in(ctx, "renaming "+route, func(tx *sqlx.Tx) error {
+		stopped := false // whoever leads it has stopped, and takes nothing any more
+		if err := tx.QueryRowxContext(ctx, `select running, leader is null or applied >= version and applied_by = leader from routes where name = $1 and removed_at is null for update`, route).Scan(&r.Running, &stopped); err != nil {
+			return notFound(err)
+		}
+		taken := false
+		if err := tx.QueryRowxContext(ctx, `select count(*), count(*) filter (where state in ('claimed', 'taken', 'committed', 'held', 'uncertain')), exists (select 1 from routes where name = $2) or exists (select 1 from pickups where route = $2) from pickups where route = $1`, route, to).Scan(&r.Pickups, &r.Open, &taken); err != nil {
+			return err
+		}
+		switch {
+		case taken:
+			return fmt.Errorf("%w: there is or was a route %s already: what is known of the two would be mixed", ErrNotSo, to)
+		case dry:
+			return nil
+		case r.Running:
+			return fmt.Errorf("%w: %s is running; stop it first", ErrNotSo, route)
+		case !stopped:
+			return fmt.Errorf("%w: %s has not stopped yet; try again in a moment", ErrNotSo, route)
+		case r.Open > 0:
+			return fmt.Errorf("%w: %d pickups of %s have not ended; decide about them first", ErrNotSo, r.Open, route)
+		}
+		for _, statement := range renaming {
+			if _, err := tx.ExecContext(ctx, statement, route, to); err != nil {
+				return err
+			}
+		}
+		r.Renamed = true
+		return act(ctx, tx, to, nil, "renamed from "+route, said)
+	})
+	return r, s.noRoute(ctx, err, route)
+}
+
+// renaming are the statements that give a route another name. Files of revisions refer to revisions.
+var renaming = func() []string {
+	out := []string{
+		`update routes set name = $2, leader = null, version = version + 1, changed_at = now() where name = $1`,
+		`insert into revisions select (jsonb_populate_record(r, jsonb_build_object('route', $2::text))).* from revisions r where route = $1`,
+	}
+	for _, table := range []string{"revision_files", "pickups", "runs", "tallies", "left_files", "expected", "alerts", "legal_holds", "acts", "collections", "lookup_versions"} {
+		out = append(out, `update `+table+` set route = $2 where route = $1`)
+	}
+	return append(out, `delete from revisions where route = $1 and $2 <> ''`, `delete from news where route in ($1, $2)`)
+}()
+
 // RemovedRoutes are the routes that were removed and of which something is known.
 func (s *Store) RemovedRoutes(ctx context.Context) ([]Route, error) {
 	out := []Route{}

@@ -144,6 +144,16 @@ type Removal struct {
 	Removed bool   `json:"removed"`
 }
 
+// Renaming is what renaming a route means.
+type Renaming struct {
+	Route   string `json:"route"`
+	To      string `json:"to"`
+	Running bool   `json:"running" doc:"it must be stopped first"`
+	Open    int64  `json:"open" doc:"pickups that have not ended: they must first"`
+	Pickups int64  `json:"pickups" doc:"that go with it"`
+	Renamed bool   `json:"renamed"`
+}
+
 // Alert is something that a person should know.
 type Alert struct {
 	ID      int64      `json:"id"`

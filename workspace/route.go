@@ -192,6 +192,9 @@ type Expectation struct {
 
 var goodName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]*$`)
 
+// GoodName tells whether a route can be called so.
+func GoodName(name string) bool { return goodName.MatchString(name) }
+
 func (w *Workspace) route(file string) {
 	before := len(w.Findings)
 	m := parseYAML(file, w.Files[file], &w.Findings)

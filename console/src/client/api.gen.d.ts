@@ -448,6 +448,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/routes/{name}/rename": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a stopped route without open pickups another name, with all that is known of it */
+        post: operations["rename-route"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/routes/{name}/start": {
         parameters: {
             query?: never;
@@ -1597,6 +1614,28 @@ export interface components {
             route: string;
             /** @description it must be stopped first */
             running: boolean;
+        };
+        RenameRequest: {
+            /** @description only say what that means */
+            dry?: boolean;
+            to: string;
+        };
+        Renaming: {
+            /**
+             * Format: int64
+             * @description pickups that have not ended: they must first
+             */
+            open: number;
+            /**
+             * Format: int64
+             * @description that go with it
+             */
+            pickups: number;
+            renamed: boolean;
+            route: string;
+            /** @description it must be stopped first */
+            running: boolean;
+            to: string;
         };
         RouteView: {
             /** @description runs that are under way */
@@ -2848,6 +2887,46 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Purged"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "rename-route": {
+        parameters: {
+            query?: {
+                /** @description who says so; it is kept */
+                by?: string;
+                /** @description why; it is kept */
+                because?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RenameRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Renaming"];
                 };
             };
             /** @description Error */
