@@ -158,6 +158,11 @@ func (c *Client) Rename(ctx context.Context, name, to string, dry bool) (wire.Re
 	return call[wire.Renaming](ctx, c, http.MethodPost, "/api/routes/"+url.PathEscape(name)+"/rename", c.said(), RenameRequest{To: to, Dry: dry})
 }
 
+// Find looks for records by a text in them; query has the parameters of the operation.
+func (c *Client) Find(ctx context.Context, query url.Values) (service.FindAnswer, error) {
+	return call[service.FindAnswer](ctx, c, http.MethodGet, "/api/records", query, nil)
+}
+
 // Pickups lists pickups; query has the parameters of the operation.
 func (c *Client) Pickups(ctx context.Context, query url.Values) (Page[wire.Pickup], error) {
 	return call[Page[wire.Pickup]](ctx, c, http.MethodGet, "/api/pickups", query, nil)

@@ -326,6 +326,15 @@ func operations(api huma.API, s *service.Service) {
 	huma.Register(api, get("records", "/api/runs/{id}/records", "Records of a run, before and after"), func(ctx context.Context, q *RecordQuery) (*body[*service.Trial], error) {
 		return answer(s.Records(ctx, q.ID, service.TrialRequest{From: q.From, Limit: q.Limit, Rejected: q.Rejected, Rows: q.Rows}))
 	})
+	huma.Register(api, get("find", "/api/records", "Records that have a text, in the originals that are kept, newest pickups first"), func(ctx context.Context, q *struct {
+		Text   string    `query:"text" required:"true" minLength:"1" doc:"that the record has, as it came"`
+		Route  string    `query:"route" doc:"only of this route"`
+		Since  time.Time `query:"since" doc:"only of pickups claimed since then"`
+		Before int64     `query:"before" doc:"go on: only of pickups with a smaller number"`
+		Limit  int       `query:"limit" minimum:"1" maximum:"1000" default:"20"`
+	}) (*body[service.FindAnswer], error) {
+		return answer(s.Find(ctx, service.FindRequest{Value: q.Text, Route: q.Route, Since: q.Since, Before: q.Before, Limit: q.Limit}))
+	})
 	huma.Register(api, get("rejects", "/api/runs/{id}/rejects", "Rejected records of a run with their findings"), func(ctx context.Context, q *struct {
 		ID    int64 `path:"id"`
 		After int64 `query:"after" doc:"the next page: only later records"`

@@ -346,7 +346,7 @@ func TestConsoleAttention(t *testing.T) {
 	text(t, ctx, "table.alerts", "duplicate", names[1], "waits for a person", "lane held", "rejected")
 	text(t, ctx, "table.lanes", "dunmarra-orders", "all", names[1], "came before, as "+names[0], "It waits for a person")
 	text(t, ctx, "table.expected", "night sheet", "to come")
-	text(t, ctx, "table.nodes", "alive", "\t8")
+	text(t, ctx, "table.nodes", "alive", "\t13")
 	shot(t, ctx, "console-attention")
 	do(t, ctx, chromedp.Navigate(b.URL+"/routes/dunmarra-orders"))
 	text(t, ctx, "main", "held", "1 file waiting in the folder", names[2], "its lane all is held by pickup", "A file is complete when {file.stem}.ok is beside it", "when priority = \"urgent\"")
@@ -486,7 +486,7 @@ func TestConsoleTabs(t *testing.T) {
 
 	// The middle button opens a row elsewhere; this tab stays where it is.
 	opened := chromedp.WaitNewTarget(ctx, func(i *target.Info) bool { return strings.HasSuffix(i.URL, "/pickups/1") })
-	at, err := chromedp.Run(ctx, chromedp.Evaluate[[]float64](`(() => { const r = document.querySelector("table.pickups td.name").getBoundingClientRect(); return [r.x + 5, r.y + 5] })()`))
+	at, err := chromedp.Run(ctx, chromedp.Evaluate[[]float64](`(() => { const cell = document.querySelector("table.pickups td.name"); cell.scrollIntoView({ block: "center" }); const r = cell.getBoundingClientRect(); return [r.x + 5, r.y + 5] })()`))
 	if err != nil {
 		t.Fatal(err)
 	}

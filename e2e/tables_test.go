@@ -15,11 +15,11 @@ import (
 func listed(settings string) map[string]string {
 	return map[string]string{
 		"routes/animals.yaml": `route: animals
-listen: {folder: "{stations}/animals"}
+listen: {folder: "{stations}/residents"}
 read: {format: csv}
 check: {schema: schemas/animal.json, tolerate: 20%}
 map: maps/animal.map
-deliver: {lookup: animals}
+deliver: {lookup: residents}
 rejected: {folder: "{stations}/rejected"}
 `,
 		"routes/weights.yaml": `route: weights
@@ -34,8 +34,8 @@ rejected: {folder: "{stations}/rejected"}
 		"schemas/animal.json": `{"fields": [{"name": "Tag"}, {"name": "Species"}, {"name": "Pool", "type": "integer"}]}`,
 		"schemas/weight.json": `{"fields": [{"name": "tag"}, {"name": "kg", "type": "number"}]}`,
 		"maps/animal.map":     "map animal\nsource csv schemas/animal.json\ntarget csv based on samples/animals.csv\n\ntag = Tag | upper\nspecies = Species\npool = Pool\n",
-		"maps/weight.map":     "map weight\nsource csv schemas/weight.json\ntarget csv based on samples/listed.csv\n\ntag = tag\nspecies = tag | lookup animals\npool = tag | lookup animals \"pool\" if unlisted \"none\"\nkg = kg\n",
-		"lookups/animals.csv": "tag,species,pool\nT-1,grey,1\n",
+		"maps/weight.map":     "map weight\nsource csv schemas/weight.json\ntarget csv based on samples/listed.csv\n\ntag = tag\nspecies = tag | lookup residents\npool = tag | lookup residents \"pool\" if unlisted \"none\"\nkg = kg\n",
+		"lookups/residents.csv": "tag,species,pool\nT-1,grey,1\n",
 		"samples/animals.csv": "tag,species,pool\n",
 		"samples/listed.csv":  "tag,species,pool,kg\n",
 	}
@@ -46,7 +46,7 @@ rejected: {folder: "{stations}/rejected"}
 func TestLookupsArrive(t *testing.T) {
 	t.Parallel()
 	b := testbed.Start(t)
-	b.Publish(listed("lookups: [{table: animals}]"))
+	b.Publish(listed("lookups: [{table: residents}]"))
 	weigh := func(name string, tags ...string) string {
 		content := "tag,kg\n"
 		for _, tag := range tags {
@@ -61,7 +61,7 @@ func TestLookupsArrive(t *testing.T) {
 		t.Errorf("%q", got)
 	}
 	bring := func(name, content, state string) int64 {
-		b.Drop("stations/animals", name, content)
+		b.Drop("stations/residents", name, content)
 		p := b.Ended(name, 0)
 		if p.State != state {
 			t.Fatalf("%s: %+v", name, p)
@@ -75,18 +75,18 @@ func TestLookupsArrive(t *testing.T) {
 	// A key that stands twice with different answers makes no table: all of the file comes back.
 	bring("bad.csv", "Tag,Species,Pool\nt-9,a,1\nt-9,b,2\n", "rejected")
 	p, err := b.Client.Pickups(context.Background(), url.Values{"name": {"bad.csv"}})
-	if err != nil || !strings.Contains(p.Items[0].Reason, "cannot be the table animals") {
+	if err != nil || !strings.Contains(p.Items[0].Reason, "cannot be the table residents") {
 		t.Errorf("%+v %v", p.Items[0], err)
 	}
 	bring("tue.csv", "Tag,Species,Pool\nt-1,hooded,4\nt-3,grey,1\n", "delivered")
 	if got := weigh("w-tue", "T-1", "T-3"); got != heading+"T-1,hooded,4,5\nT-3,grey,1,5\n" {
 		t.Errorf("%q", got)
 	}
-	list, err := b.Client.Lookups(context.Background(), "animals")
+	list, err := b.Client.Lookups(context.Background(), "residents")
 	if err != nil || len(list) != 2 || list[0].Version != 2 || list[1].Pickup != first || list[1].Rows != 2 {
 		t.Errorf("%+v %v", list, err)
 	}
-	if text, err := b.Client.LookupContent(context.Background(), "animals", 1); err != nil || text != "tag,species,pool\nT-1,harbour,2\nT-2,\"grey, old\",3\n" {
+	if text, err := b.Client.LookupContent(context.Background(), "residents", 1); err != nil || text != "tag,species,pool\nT-1,harbour,2\nT-2,\"grey, old\",3\n" {
 		t.Errorf("%q %v", text, err)
 	}
 	// A run of Monday is shown with Monday's list, and the same once more, too.
@@ -106,19 +106,19 @@ func TestLookupsArrive(t *testing.T) {
 		t.Errorf("%q", got)
 	}
 	code, out := command(b, "lookups")
-	if code != 0 || !strings.Contains(out, "animals        2") {
+	if code != 0 || !strings.Contains(out, "residents        2") {
 		t.Errorf("%d %s", code, out)
 	}
-	if _, out = command(b, "route", "weights"); !strings.Contains(out, "Looks codes up in animals: version 2 with 2 rows, of 2") {
+	if _, out = command(b, "route", "weights"); !strings.Contains(out, "Looks codes up in residents: version 2 with 2 rows, of 2") {
 		t.Errorf("%s", out)
 	}
-	if _, out = command(b, "route", "animals"); !strings.Contains(out, "Delivers one file for each pickup as the newest content of the lookup animals.") {
+	if _, out = command(b, "route", "animals"); !strings.Contains(out, "Delivers one file for each pickup as the newest content of the lookup residents.") {
 		t.Errorf("%s", out)
 	}
-	if _, out = command(b, "pickup", fmt.Sprint(first)); !strings.Contains(out, "good     lookup/animals") {
+	if _, out = command(b, "pickup", fmt.Sprint(first)); !strings.Contains(out, "good     lookup/residents") {
 		t.Errorf("%s", out)
 	}
-	_, out = command(b, "lookups", "animals", "--json")
+	_, out = command(b, "lookups", "residents", "--json")
 	var versions []struct{ Version int }
 	if err := json.Unmarshal([]byte(out), &versions); err != nil || len(versions) != 2 {
 		t.Errorf("%s %v", out, err)
@@ -132,13 +132,13 @@ func TestLookupsArrive(t *testing.T) {
 func TestLookupsAreTooOld(t *testing.T) {
 	t.Parallel()
 	b := testbed.Start(t)
-	b.Publish(listed("lookups: [{table: animals, no older than: 36h}]"))
+	b.Publish(listed("lookups: [{table: residents, no older than: 36h}]"))
 	b.Drop("stations/listed", "mon.csv", "tag,kg\nT-1,5\n")
 	testbed.Until(t, "it waits for the list", func() bool {
 		p := byName(t, b)["mon.csv"]
-		return p.State == "held" && p.NextTry != nil && p.Reason == "no content of the table animals has come yet, and the route wants one that is no older than 36h"
+		return p.State == "held" && p.NextTry != nil && p.Reason == "no content of the table residents has come yet, and the route wants one that is no older than 36h"
 	})
-	b.Drop("stations/animals", "list.csv", "Tag,Species,Pool\nt-1,harbour,2\n")
+	b.Drop("stations/residents", "list.csv", "Tag,Species,Pool\nt-1,harbour,2\n")
 	b.Ended("list.csv", 0)
 	if p := b.Ended("mon.csv", 0); p.State != "delivered" || b.Read("laboratory/listed/mon.csv") != "tag,species,pool,kg\nT-1,harbour,2,5\n" {
 		t.Errorf("%+v", p)
@@ -146,7 +146,7 @@ func TestLookupsAreTooOld(t *testing.T) {
 	b.Ask(new(string), "update lookup_versions set at = at - interval '2 days' returning name")
 	b.Drop("stations/listed", "wed.csv", "tag,kg\nT-1,5\n")
 	testbed.Until(t, "it waits for a newer list", func() bool { return strings.Contains(byName(t, b)["wed.csv"].Reason, "(version 1)") })
-	b.Publish(listed("lookups: [{table: animals, no older than: 36h, else: go on}]"))
+	b.Publish(listed("lookups: [{table: residents, no older than: 36h, else: go on}]"))
 	b.Drop("stations/listed", "thu.csv", "tag,kg\nT-1,5\n")
 	p, err := b.Client.Pickup(context.Background(), b.Ended("thu.csv", 0).ID)
 	if err != nil || p.State != "delivered" || len(p.Runs[0].Findings) != 2 || p.Runs[0].Findings[0].Code != "lookup.old" {
@@ -160,7 +160,7 @@ func TestJoin(t *testing.T) {
 	t.Parallel()
 	b := testbed.Start(t)
 	b.Publish(listed(`collect: {by: '{file.stem | after "-"}', complete: ["weights-*.csv", "list-*.csv"]}
-lookups: [{table: animals, file: "list-*.csv"}]`))
+lookups: [{table: residents, file: "list-*.csv"}]`))
 	b.Drop("stations/listed", "list-mon.csv", "tag,species,pool\nT-1,harbour,2\nT-2,grey,3\n")
 	b.Drop("stations/listed", "weights-mon.csv", "tag,kg\nT-2,7\nT-9,8\nT-1,9\n")
 	p := b.Ended("weights-mon.csv", 0)
@@ -168,7 +168,7 @@ lookups: [{table: animals, file: "list-*.csv"}]`))
 		t.Errorf("%q %+v", got, p)
 	}
 	list := byName(t, b)["list-mon.csv"]
-	if want := fmt.Sprintf("the others look codes up in it, as the table animals (pickup %d)", p.ID); list.State != "set aside" || list.Reason != want || list.Run != p.Run {
+	if want := fmt.Sprintf("the others look codes up in it, as the table residents (pickup %d)", p.ID); list.State != "set aside" || list.Reason != want || list.Run != p.Run {
 		t.Errorf("%+v", list)
 	}
 	rejects, err := b.Client.Rejects(context.Background(), p.Run, url.Values{})
@@ -182,7 +182,7 @@ lookups: [{table: animals, file: "list-*.csv"}]`))
 	b.Drop("stations/listed", "weights-tue.csv", "tag,kg\nT-2,7\n")
 	b.Drop("stations/listed", "list-tue.csv", "animal,species\nT-2,grey\n")
 	q := b.Ended("weights-tue.csv", 0)
-	if q.State != "rejected" || q.Reason != "the table animals has the columns tag, species, pool, and list-tue.csv has animal, species" {
+	if q.State != "rejected" || q.Reason != "the table residents has the columns tag, species, pool, and list-tue.csv has animal, species" {
 		t.Errorf("%+v", q)
 	}
 	if got := b.Read(fmt.Sprintf("stations/rejected/weights-tue.rejected-%d.csv", q.Run)); got != "tag,kg\nT-2,7\n" {

@@ -50,10 +50,11 @@ type FileTo struct {
 type TrialRequest struct {
 	From     int64 // first record, from 1
 	Limit    int
-	Rejected bool // only those that were not good
-	Rows     int  // how many rows of long lists to show; 0: FewRows
-	Whole    bool // go on to the end, for the balance
-	Branch   int  // whose output is written, from 0
+	Rejected bool   // only those that were not good
+	Contains string // only those that have this text as they came; empty: all
+	Rows     int    // how many rows of long lists to show; 0: FewRows
+	Whole    bool   // go on to the end, for the balance
+	Branch   int    // whose output is written, from 0
 	Output   io.Writer
 	Rejects  io.Writer
 }
@@ -114,7 +115,7 @@ func (v *viewer) Batch(b *batch.Batch) error {
 	}
 	for i, what := range b.Outcomes {
 		record := b.First + int64(i)
-		if record < v.request.From || v.request.Rejected && what != batch.Rejected {
+		if record < v.request.From || v.request.Rejected && what != batch.Rejected || v.request.Contains != "" && !bytes.Contains(b.Raw(i), []byte(v.request.Contains)) {
 			continue
 		}
 		if len(v.trial.Records) >= v.request.Limit {

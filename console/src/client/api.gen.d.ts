@@ -345,6 +345,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/records": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Records that have a text, in the originals that are kept, newest pickups first */
+        get: operations["find"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/routes": {
         parameters: {
             query?: never;
@@ -928,6 +945,19 @@ export interface components {
             folder?: string;
             name: string;
         };
+        FindAnswer: {
+            items: components["schemas"]["FoundRecord"][];
+            /**
+             * Format: int64
+             * @description how many pickups were looked through
+             */
+            looked: number;
+            /**
+             * Format: int64
+             * @description go on with the pickups before this one; 0: there are no more
+             */
+            next: number;
+        };
         Finding: {
             /** @description stable identifier, such as schema.type */
             code: string;
@@ -946,6 +976,25 @@ export interface components {
         Found: {
             /** @description null if it stands nowhere from there on */
             hit: components["schemas"]["Hit"];
+        };
+        FoundRecord: {
+            /** Format: int64 */
+            line: number;
+            /** @description of the file that it is in */
+            name: string;
+            /** @enum {string} */
+            outcome: "good" | "rejected" | "filtered";
+            /** Format: int64 */
+            pickup: number;
+            /** @description the record as it stands in the file, decoded, at most 64 KiB of it */
+            raw: string;
+            /** Format: int64 */
+            record: number;
+            route: string;
+            /** Format: int64 */
+            run: number;
+            /** @description the outputs that it went into */
+            went_into: string[];
         };
         "Hand-overRequest": {
             /**
@@ -2624,6 +2673,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PublishAnswer"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    find: {
+        parameters: {
+            query: {
+                /** @description that the record has, as it came */
+                text: string;
+                /** @description only of this route */
+                route?: string;
+                /** @description only of pickups claimed since then */
+                since?: string;
+                /** @description go on: only of pickups with a smaller number */
+                before?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindAnswer"];
                 };
             };
             /** @description Error */

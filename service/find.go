@@ -1,0 +1,101 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+
+	"ydrion/store"
+)
+
+// FindRequest says what is looked for in the records of pickups.
+type FindRequest struct {
+	Value  string // a text that the record has, as it came
+	Route  string
+	Since  time.Time
+	Before int64 // only pickups with a smaller number
+	Limit  int   // of records
+}
+
+// FoundRecord is a record that has what was looked for.
+type FoundRecord struct {
+	Pickup   int64    `json:"pickup"`
+	Run      int64    `json:"run"`
+	Route    string   `json:"route"`
+	Name     string   `json:"name" doc:"of the file that it is in"`
+	Record   int64    `json:"record"`
+	Line     int64    `json:"line"`
+	Outcome  string   `json:"outcome" enum:"good,rejected,filtered"`
+	Raw      string   `json:"raw" doc:"the record as it stands in the file, decoded, at most 64 KiB of it"`
+	WentInto []string `json:"went_into" doc:"the outputs that it went into"`
+}
+
+// FindAnswer is what was found, newest pickups first.
+type FindAnswer struct {
+	Items  []FoundRecord `json:"items"`
+	Looked int           `json:"looked" doc:"how many pickups were looked through"`
+	Next   int64         `json:"next" doc:"go on with the pickups before this one; 0: there are no more"`
+}
+
+// findFor is how long one request looks. Who asks goes on from there.
+const findFor = 10 * time.Second
+
+// Find looks for records that have a text, in originals that are kept: newest pickups first, until there are enough or
+// some time has passed.
+func (s *Service) Find(ctx context.Context, q FindRequest) (FindAnswer, error) {
+	out, until := FindAnswer{Items: []FoundRecord{}}, time.Now().Add(findFor)
+	seen := map[int64]bool{}
+	f := store.Filter{Route: q.Route, Since: q.Since, States: []string{"delivered", "rejected"}, Before: q.Before, Limit: 100}
+	for {
+		page, err := s.store.Pickups(ctx, f)
+		if err != nil {
+			return out, err
+		}
+		for _, p := range page {
+			if len(out.Items) >= q.Limit || time.Now().After(until) {
+				out.Next = f.Before
+				return out, nil
+			}
+			f.Before = p.ID
+			if p.Run == 0 || !p.Archived || seen[p.Run] {
+				continue
+			}
+			seen[p.Run] = true
+			out.Looked++
+			if err := s.findIn(ctx, p, q, &out); err != nil {
+				return out, err
+			}
+		}
+		if len(page) < f.Limit {
+			return out, nil
+		}
+	}
+}
+
+// findIn looks into the records of a pickup's latest run.
+func (s *Service) findIn(ctx context.Context, p store.Pickup, q FindRequest, out *FindAnswer) error {
+	trial, err := s.Records(ctx, p.Run, TrialRequest{From: 1, Limit: q.Limit - len(out.Items), Contains: q.Value})
+	switch {
+	case errors.Is(err, store.ErrPurged), errors.Is(err, store.ErrNotFound), errors.Is(err, store.ErrNotSo):
+		return nil // it is not kept any more
+	case err != nil:
+		return err
+	}
+	for _, r := range trial.Records {
+		if !strings.Contains(r.Raw, q.Value) { // of a file that goes on unread
+			continue
+		}
+		found := FoundRecord{Pickup: p.ID, Run: p.Run, Route: p.Route, Name: p.Name, Record: r.Record, Line: r.Line, Outcome: r.Outcome, Raw: r.Raw, WentInto: []string{}}
+		if r.File != "" {
+			found.Name = r.File
+		}
+		for _, b := range r.Became {
+			for _, file := range b.Files {
+				found.WentInto = append(found.WentInto, file.Name)
+			}
+		}
+		out.Items = append(out.Items, found)
+	}
+	return nil
+}
