@@ -2,15 +2,12 @@ package run
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
-	"syscall"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -34,22 +31,8 @@ func TestCollectedInMemory(t *testing.T) {
 		synctest.Test(t, func(t *testing.T) {
 			s := newStand(t, "collect:\n  by: '{file.stem | before \"-\"}'\n  complete: 3\n\n")
 			r := rand.New(rand.NewPCG(seed, 8))
-			var mu sync.Mutex
-			broken := map[string]bool{}
-			set := func(what string, is bool) { mu.Lock(); broken[what] = is; mu.Unlock() }
-			is := func(what string) bool { mu.Lock(); defer mu.Unlock(); return broken[what] }
-			s.fs.Fail = func(_ int64, operation, name string) error {
-				if is("files") && (operation == "move" || operation == "link" || operation == "create") && r.IntN(3) > 0 {
-					return syscall.EIO
-				}
-				return nil
-			}
-			s.records.fail = func(call string) error {
-				if is(call) {
-					return errors.New("the database is away")
-				}
-				return nil
-			}
+			calling := rand.New(rand.NewPCG(seed, 9)) // of another goroutine
+			set := s.breaks(func() bool { return calling.IntN(3) > 0 })
 			calls := []string{"files", "files", "claim", "taken", "held", "commit", "abandon", "published", "unfinished", "holders", "members", "owners", "collections", "withdrawn"}
 			const groups = 8
 			var all []string

@@ -135,6 +135,27 @@ func (s *stand) orders() (names []string) {
 	return names
 }
 
+// breaks gives what breaks calls of the records, or mends them; "files" are moves and the like, those of them that are
+// chosen.
+func (s *stand) breaks(chosen func() bool) (set func(what string, is bool)) {
+	var mu sync.Mutex
+	broken := map[string]bool{}
+	is := func(what string) bool { mu.Lock(); defer mu.Unlock(); return broken[what] }
+	s.fs.Fail = func(_ int64, operation, name string) error {
+		if is("files") && (operation == "move" || operation == "link" || operation == "create") && chosen() {
+			return syscall.EIO
+		}
+		return nil
+	}
+	s.records.fail = func(call string) error {
+		if is(call) {
+			return errors.New("the database is away")
+		}
+		return nil
+	}
+	return func(what string, is bool) { mu.Lock(); broken[what] = is; mu.Unlock() }
+}
+
 func (s *stand) told(part string) int {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -248,22 +269,7 @@ func TestOrderInMemory(t *testing.T) {
 		synctest.Test(t, func(t *testing.T) {
 			s := newStand(t, "order:\n  lane: all\n  failure: holds\n\n")
 			r := rand.New(rand.NewPCG(seed, 3))
-			var mu sync.Mutex
-			broken := map[string]bool{}
-			set := func(what string, is bool) { mu.Lock(); broken[what] = is; mu.Unlock() }
-			is := func(what string) bool { mu.Lock(); defer mu.Unlock(); return broken[what] }
-			s.fs.Fail = func(_ int64, operation, name string) error {
-				if is("files") && (operation == "move" || operation == "link" || operation == "create") {
-					return syscall.EIO
-				}
-				return nil
-			}
-			s.records.fail = func(call string) error {
-				if is(call) {
-					return errors.New("the database is away")
-				}
-				return nil
-			}
+			set := s.breaks(func() bool { return true })
 			calls := []string{"files", "claim", "taken", "held", "commit", "abandon", "published", "unfinished", "holders", "numbers", "owners"}
 			const total = 30
 			for n := range total {

@@ -39,6 +39,19 @@ func (s *Store) Acts(ctx context.Context, route string, pickup int64, limit int)
 	return out, err
 }
 
+// idle says why a route is not at rest, nil if it is.
+func idle(route string, running, stopped bool, open int64) error {
+	switch {
+	case running:
+		return fmt.Errorf("%w: %s is running; stop it first", ErrNotSo, route)
+	case !stopped:
+		return fmt.Errorf("%w: %s has not stopped yet; try again in a moment", ErrNotSo, route)
+	case open > 0:
+		return fmt.Errorf("%w: %d pickups of %s have not ended; decide about them first", ErrNotSo, open, route)
+	}
+	return nil
+}
+
 // Removal is what removing a route means.
 type Removal struct {
 	Route   string
@@ -60,15 +73,11 @@ func (s *Store) Remove(ctx context.Context, route string, dry bool, said Said) (
 		if err := tx.QueryRowxContext(ctx, `select count(*), count(*) filter (where state in ('claimed', 'taken', 'committed', 'held', 'uncertain')) from pickups where route = $1`, route).Scan(&r.Pickups, &r.Open); err != nil {
 			return err
 		}
-		switch {
-		case dry:
+		if dry {
 			return nil
-		case r.Running:
-			return fmt.Errorf("%w: %s is running; stop it first", ErrNotSo, route)
-		case !stopped:
-			return fmt.Errorf("%w: %s has not stopped yet; try again in a moment", ErrNotSo, route)
-		case r.Open > 0:
-			return fmt.Errorf("%w: %d pickups of %s have not ended; decide about them first", ErrNotSo, r.Open, route)
+		}
+		if err := idle(route, r.Running, stopped, r.Open); err != nil {
+			return err
 		}
 		if _, err := tx.ExecContext(ctx, `update routes set removed_at = now(), leader = null, paused_until = null, version = version + 1, changed_at = now() where name = $1`, route); err != nil {
 			return err
@@ -102,17 +111,14 @@ func (s *Store) RenameRoute(ctx context.Context, route, to string, dry bool, sai
 		if err := tx.QueryRowxContext(ctx, `select count(*), count(*) filter (where state in ('claimed', 'taken', 'committed', 'held', 'uncertain')), exists (select 1 from routes where name = $2) or exists (select 1 from pickups where route = $2) from pickups where route = $1`, route, to).Scan(&r.Pickups, &r.Open, &taken); err != nil {
 			return err
 		}
-		switch {
-		case taken:
+		if taken {
 			return fmt.Errorf("%w: there is or was a route %s already: what is known of the two would be mixed", ErrNotSo, to)
-		case dry:
+		}
+		if dry {
 			return nil
-		case r.Running:
-			return fmt.Errorf("%w: %s is running; stop it first", ErrNotSo, route)
-		case !stopped:
-			return fmt.Errorf("%w: %s has not stopped yet; try again in a moment", ErrNotSo, route)
-		case r.Open > 0:
-			return fmt.Errorf("%w: %d pickups of %s have not ended; decide about them first", ErrNotSo, r.Open, route)
+		}
+		if err := idle(route, r.Running, stopped, r.Open); err != nil {
+			return err
 		}
 		for _, statement := range renaming {
 			if _, err := tx.ExecContext(ctx, statement, route, to); err != nil {
