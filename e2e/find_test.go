@@ -27,7 +27,9 @@ func TestFind(t *testing.T) {
 	for n := range 120 { // more than are looked at at once
 		b.Drop("stations/inbox", fmt.Sprintf("sheet-%03d.csv", n), heading+row(n))
 	}
-	testbed.Until(t, "all have ended", func() bool { return strings.Count(states(b), "delivered") >= 100 && len(b.List("laboratory/orders")) == 120 })
+	testbed.Until(t, "all have ended", func() bool {
+		return strings.Count(states(b), "delivered") >= 100 && len(b.List("laboratory/orders")) == 120
+	})
 	b.Drop("stations/inbox", "wrong.csv", heading+row(500)+row(501)+strings.Replace(row(502), "36.5", "n/a", 1))
 	b.Ended("wrong.csv", 0)
 	found := func(query url.Values) (out []string) {

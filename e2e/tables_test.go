@@ -31,13 +31,13 @@ map: maps/weight.map
 deliver: {folder: "{laboratory}/listed", name: "{file.stem}.csv"}
 rejected: {folder: "{stations}/rejected"}
 `,
-		"schemas/animal.json": `{"fields": [{"name": "Tag"}, {"name": "Species"}, {"name": "Pool", "type": "integer"}]}`,
-		"schemas/weight.json": `{"fields": [{"name": "tag"}, {"name": "kg", "type": "number"}]}`,
-		"maps/animal.map":     "map animal\nsource csv schemas/animal.json\ntarget csv based on samples/animals.csv\n\ntag = Tag | upper\nspecies = Species\npool = Pool\n",
-		"maps/weight.map":     "map weight\nsource csv schemas/weight.json\ntarget csv based on samples/listed.csv\n\ntag = tag\nspecies = tag | lookup residents\npool = tag | lookup residents \"pool\" if unlisted \"none\"\nkg = kg\n",
+		"schemas/animal.json":   `{"fields": [{"name": "Tag"}, {"name": "Species"}, {"name": "Pool", "type": "integer"}]}`,
+		"schemas/weight.json":   `{"fields": [{"name": "tag"}, {"name": "kg", "type": "number"}]}`,
+		"maps/animal.map":       "map animal\nsource csv schemas/animal.json\ntarget csv based on samples/animals.csv\n\ntag = Tag | upper\nspecies = Species\npool = Pool\n",
+		"maps/weight.map":       "map weight\nsource csv schemas/weight.json\ntarget csv based on samples/listed.csv\n\ntag = tag\nspecies = tag | lookup residents\npool = tag | lookup residents \"pool\" if unlisted \"none\"\nkg = kg\n",
 		"lookups/residents.csv": "tag,species,pool\nT-1,grey,1\n",
-		"samples/animals.csv": "tag,species,pool\n",
-		"samples/listed.csv":  "tag,species,pool,kg\n",
+		"samples/animals.csv":   "tag,species,pool\n",
+		"samples/listed.csv":    "tag,species,pool,kg\n",
 	}
 }
 
