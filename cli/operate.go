@@ -579,6 +579,13 @@ func (a *app) timeline(p wire.Pickup, runs []wire.Run) {
 		stamp(fmt.Sprintf("run %d began, revision %d", r.ID, r.Number), &r.StartedAt)
 		a.together(r)
 		stamp(fmt.Sprintf("run %d committed: %d in = %d good + %d rejected + %d filtered", r.ID, r.In, r.Good, r.Rejected, r.Filtered), r.CommittedAt)
+		if len(r.Branches) > 0 {
+			var of []string
+			for _, b := range r.Branches {
+				of = append(of, fmt.Sprintf("%s %d", b.Name, b.Records))
+			}
+			fmt.Fprintf(a.out, "      records of each branch: %s\n", strings.Join(of, ", "))
+		}
 		stamp(fmt.Sprintf("run %d published %s", r.ID, count(int(r.Outputs), "output")), r.EndedAt)
 		a.deliveries(r)
 		for _, f := range r.Findings {

@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"ydrion/testbed"
+	"ydrion/wire"
 )
 
 const seals = `{"fields": [{"name": "station"}, {"name": "tag", "constraints": {"pattern": "T-[0-9]+"}}, {"name": "kg", "type": "number"}]}`
@@ -90,6 +91,20 @@ func TestBranches(t *testing.T) {
 	p := b.Ended("week.csv", 0)
 	if p.State != "delivered" || p.In != rows || p.Good != int64(good) || p.Rejected != int64(rejected) || p.Filtered != int64(rows-good-rejected) || p.Filtered == 0 {
 		t.Fatalf("%+v; %d must be good, %d rejected", p, good, rejected)
+	}
+	inStations := 0
+	for _, rows := range stations {
+		inStations += len(rows)
+	}
+	detail, err := b.Client.Pickup(context.Background(), p.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if want := []wire.BranchCount{{Name: "heavy", Records: int64(len(heavy))}, {Name: "by station", Records: int64(inStations)}, {Name: "first pool", Records: int64(len(single))}, {Name: "not ours"}}; !slices.Equal(detail.Runs[0].Branches, want) {
+		t.Errorf("%v, want %v", detail.Runs[0].Branches, want)
+	}
+	if _, said := command(b, "pickup", fmt.Sprint(p.ID)); !strings.Contains(said, fmt.Sprintf("records of each branch: heavy %d, by station %d, first pool %d, not ours 0", len(heavy), inStations, len(single))) {
+		t.Errorf("%s", said)
 	}
 	var got []string
 	for line := range strings.Lines(b.Read("laboratory/heavy/week.jsonl")) {

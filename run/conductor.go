@@ -103,6 +103,7 @@ type item struct {
 	commit   store.Commit
 	balance  flow.Balance // of the file
 	whole    bool         // it was rejected as one piece
+	branches []store.BranchOf
 	sum      flow.Balance // of all files of its run
 	started  time.Time
 	stage    stage

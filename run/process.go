@@ -307,6 +307,10 @@ func (c *Conductor) makeOnce(it *item, all []*done, out *outputs, inputs flow.In
 	if err != nil {
 		return false, err
 	}
+	it.branches = nil
+	for k, n := range made.Branches {
+		it.branches = append(it.branches, store.BranchOf{Name: it.compiled.Branches[k].Name, Records: n})
+	}
 	for i, d := range of {
 		d.result = made.Files[i]
 		if made.Unfinished != nil {
@@ -336,6 +340,9 @@ func (c *Conductor) conclusion(it *item, all []*done, out *outputs, said finding
 		commit.Balance.Add(r.Balance)
 		commit.Findings, commit.Whole = append(commit.Findings, r.Findings...), commit.Whole && d.whole
 		d.item.balance, d.item.whole = r.Balance, d.whole
+	}
+	if !commit.Whole {
+		commit.Branches = it.branches
 	}
 	if it.sum = commit.Balance; len(it.members) > 0 {
 		for _, d := range all {

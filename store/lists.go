@@ -185,9 +185,11 @@ type Run struct {
 	Files       int          `db:"files"` // that it is of
 	Key         string       `db:"key"`   // what they have in common
 	Of          []OfRun      `db:"-"`
+	RawBranches []byte       `db:"branches"`
+	Branches    []BranchOf   `db:"-"`
 }
 
-const runColumns = `select r.id, rp.pickup, r.route, r.revision, v.number, r.state, r.same_as, r.again, r.facts_now, r.started_at, r.committed_at, r.ended_at, r.records_in, r.good, r.rejected, r.filtered, r.warnings, r.bytes, r.whole, r.findings, r.files, r.key,
+const runColumns = `select r.id, rp.pickup, r.route, r.revision, v.number, r.state, r.same_as, r.again, r.facts_now, r.started_at, r.committed_at, r.ended_at, r.records_in, r.good, r.rejected, r.filtered, r.warnings, r.bytes, r.whole, r.findings, r.files, r.key, r.branches,
 	(select count(*) from deliveries d where d.run = r.id) as outputs
 	from runs r join run_pickups rp on rp.run = r.id join revisions v on v.route = r.route and v.hash = r.revision`
 
@@ -218,6 +220,9 @@ func (s *Store) complete(ctx context.Context, r *Run) error {
 	r.Findings, r.Deliveries = finding.List{}, []Delivery{}
 	if err := json.Unmarshal(r.RawFindings, &r.Findings); err != nil {
 		return fmt.Errorf("findings of run %d: %w", r.ID, err)
+	}
+	if err := json.Unmarshal(r.RawBranches, &r.Branches); err != nil {
+		return fmt.Errorf("branches of run %d: %w", r.ID, err)
 	}
 	var err error
 	if r.Of, err = s.FilesOf(ctx, r.ID); err != nil {

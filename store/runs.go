@@ -343,6 +343,13 @@ type Commit struct {
 	Numbers     []Block
 	Files       []FileCommit // of a run of several
 	Versions    []Version    // of lookups
+	Branches    []BranchOf   // where the route has several
+}
+
+// BranchOf is of how many records a branch has made something.
+type BranchOf struct {
+	Name    string `json:"name"`
+	Records int64  `json:"records"`
 }
 
 // FileCommit is what a run has come to with one of its files.
@@ -390,6 +397,7 @@ var ErrNotOurs = errors.New("a run of the group has ended, or another node works
 func queueRuns(batch *pgx.Batch, node int64, commits []Commit) error {
 	n := len(commits)
 	runs, pickups, attempts, reasons, findings, wholes := make([]int64, n), make([]int64, n), make([]int, n), make([]string, n), make([]string, n), make([]bool, n)
+	branches := make([]string, n)
 	in, good, rejected, filtered, warnings, bytes := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n)
 	var blockRuns, firsts, counts []int64
 	var ords []int
@@ -398,6 +406,11 @@ func queueRuns(batch *pgx.Batch, node int64, commits []Commit) error {
 		if err != nil {
 			return err
 		}
+		of, err := json.Marshal(append([]BranchOf{}, c.Branches...))
+		if err != nil {
+			return err
+		}
+		branches[i] = string(of)
 		b := c.Balance
 		if b.In != b.Good+b.Rejected+b.Filtered {
 			return fmt.Errorf("run %d does not balance: %d records in, but %d good + %d rejected + %d filtered", c.Run, b.In, b.Good, b.Rejected, b.Filtered)
@@ -410,13 +423,13 @@ func queueRuns(batch *pgx.Batch, node int64, commits []Commit) error {
 	}
 	// A run that is not there, or not working any more, or not ours, fails the
 	// whole: the count divides by zero.
-	batch.Queue(`with c as (select * from unnest($2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::bool[], $7::bigint[], $8::bigint[], $9::bigint[], $10::bigint[], $11::bigint[], $12::bigint[], $14::int[])
-			as t (run, pickup, reason, findings, whole, n, good, rejected, filtered, warnings, bytes, attempt)),
-		r as (update runs set state = 'committed', reason = '', committed_at = now(), committed_by = $1, records_in = c.n, good = c.good, rejected = c.rejected, filtered = c.filtered, warnings = c.warnings, bytes = c.bytes, whole = c.whole, findings = c.findings::jsonb
+	batch.Queue(`with c as (select * from unnest($2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::bool[], $7::bigint[], $8::bigint[], $9::bigint[], $10::bigint[], $11::bigint[], $12::bigint[], $14::int[], $15::text[])
+			as t (run, pickup, reason, findings, whole, n, good, rejected, filtered, warnings, bytes, attempt, branches)),
+		r as (update runs set state = 'committed', reason = '', committed_at = now(), committed_by = $1, records_in = c.n, good = c.good, rejected = c.rejected, filtered = c.filtered, warnings = c.warnings, bytes = c.bytes, whole = c.whole, findings = c.findings::jsonb, branches = c.branches::jsonb
 			from c where runs.id = c.run and runs.state = 'working' and runs.attempt = c.attempt returning runs.id),
 		p as (update pickups set state = 'committed', reason = c.reason, tries = 0, next_try = null from c join run_pickups rp on rp.run = c.run where pickups.id = rp.pickup and pickups.run = c.run and pickups.node = $1 returning case when pickups.id = c.pickup then pickups.id end as id)
 		select 1 / (case when (select count(*) from r) = $13 and (select count(id) from p) = $13 then 1 else 0 end)`,
-		node, runs, pickups, reasons, findings, wholes, in, good, rejected, filtered, warnings, bytes, n, attempts)
+		node, runs, pickups, reasons, findings, wholes, in, good, rejected, filtered, warnings, bytes, n, attempts, branches)
 	for _, c := range commits {
 		queueFiles(batch, c)
 		queueVersions(batch, c)

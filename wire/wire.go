@@ -67,6 +67,14 @@ type Run struct {
 	Outputs     int64        `json:"outputs" doc:"how many deliveries there are"`
 	Key         string       `json:"key,omitempty" doc:"what the files have in common that it is of, where they were collected"`
 	Files       []RunFile    `json:"files" doc:"that it is of, in their order"`
+
+	Branches []BranchCount `json:"branches" doc:"of how many records each has made something, where the route has several"`
+}
+
+// BranchCount is of how many records a branch of a route has made something.
+type BranchCount struct {
+	Name    string `json:"name"`
+	Records int64  `json:"records"`
 }
 
 // RunFile is a file of a run, and what became of it.

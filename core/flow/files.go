@@ -26,6 +26,8 @@ type File struct {
 // All is what became of the files of a run.
 type All struct {
 	Files []Result // in their order
+	// Branches tells of how many records each branch has made something; empty where there is one.
+	Branches []int64
 	// Unfinished says why an output cannot be written to its end: none of the files can be good.
 	Unfinished *finding.Finding
 }
@@ -48,6 +50,9 @@ func (b *Balance) Add(other Balance) {
 // good, and is in its own result. An error is one of the system or of the sink, or the context's.
 func (p *Plan) RunAll(ctx context.Context, files []File, inputs Inputs, sink Sink) (All, error) {
 	all := All{Files: make([]Result, len(files))}
+	if n := len(p.Branches); n > 1 {
+		all.Branches = make([]int64, n)
+	}
 	opened := &Opened{Plan: p, files: files, facts: inputs.Facts, sequence: inputs.Sequence}
 	for i := range p.Branches {
 		opened.Assemblies = append(opened.Assemblies, Assembly{opened: opened, branch: &p.Branches[i], index: i})

@@ -290,8 +290,6 @@ type run struct {
 	texts  *ordered      // of the records, where they are put into another order
 
 	expected int64   // records, where that is known
-	made     []int64 // for Progress
-
 	// Only touched by the batch whose turn it is.
 	next int64
 	seen *schema.Seen
@@ -645,25 +643,13 @@ func (r *run) turn(b *batch.Batch, prepared error) (err error) {
 	return r.fail
 }
 
-// progress tells how far the run has got with a batch.
-func (r *run) progress(b *batch.Batch) {
+// progress tells how far the run has got.
+func (r *run) progress() {
 	now := Progress{Balance: r.all.Sum(), Stage: Working, About: r.expected, File: r.file + 1}
 	if len(r.opened.files) == 1 && r.texts == nil && r.inputs.Size > 0 && !r.plan.Gzip && now.Bytes > 0 && r.opened.Charset != text.UTF16LE && r.opened.Charset != text.UTF16BE {
 		now.About = max(now.In, int64(float64(now.In)*float64(r.inputs.Size)/float64(now.Bytes)))
 	}
-	if len(r.plan.Branches) > 1 {
-		if r.made == nil {
-			r.made = make([]int64, len(r.plan.Branches))
-		}
-		for i := range b.Records() {
-			for k := range r.made {
-				if b.In(k, i) {
-					r.made[k]++
-				}
-			}
-		}
-		now.Branches = slices.Clone(r.made)
-	}
+	now.Branches = slices.Clone(r.all.Branches)
 	r.inputs.Progress(now)
 }
 
@@ -688,6 +674,13 @@ func (r *run) emit(b *batch.Batch) error {
 			balance.Filtered++
 		}
 	}
+	for k := range r.all.Branches {
+		for i := range b.Records() {
+			if b.In(k, i) {
+				r.all.Branches[k]++
+			}
+		}
+	}
 	for _, n := range b.Notes {
 		if n.Warn && n.Source != batch.Map {
 			r.all.Files[b.FileOf(int(n.Record))].Warnings++
@@ -697,7 +690,7 @@ func (r *run) emit(b *batch.Batch) error {
 		return err
 	}
 	if r.inputs.Progress != nil {
-		r.progress(b)
+		r.progress()
 	}
 	return nil
 }

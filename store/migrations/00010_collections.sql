@@ -14,7 +14,9 @@ alter table runs
     add key     text not null default '',
     add missing text not null default '',
     add refused boolean not null default false,
-    add late_of bigint not null default 0;
+    add late_of bigint not null default 0,
+    add branches jsonb not null default '[]';
+comment on column runs.branches is 'of how many records each branch has made something, where a route has several';
 comment on column runs.files is 'how many pickups it is of';
 comment on column runs.key is 'what they have in common';
 comment on column runs.missing is 'without what they go on that was waited for';
@@ -77,7 +79,7 @@ drop table run_lookups, lookup_versions;
 drop table collections;
 alter table rejects drop column file;
 alter table run_pickups drop column part, drop column records_in, drop column good, drop column rejected, drop column filtered, drop column whole, drop column reason;
-alter table runs drop column files, drop column key, drop column missing, drop column refused, drop column late_of;
+alter table runs drop column files, drop column key, drop column missing, drop column refused, drop column late_of, drop column branches;
 update pickups set state = 'withdrawn' where state = 'set aside';
 alter table pickups drop column together, drop constraint pickups_state_check,
     add constraint pickups_state_check check (state in ('claimed', 'taken', 'committed', 'delivered', 'rejected', 'held', 'uncertain', 'withdrawn'));

@@ -790,6 +790,11 @@ export interface components {
             lines: components["schemas"]["Line"][];
             made: string;
         };
+        BranchCount: {
+            name: string;
+            /** Format: int64 */
+            records: number;
+        };
         BranchProgress: {
             name: string;
             /** Format: int64 */
@@ -1744,6 +1749,8 @@ export interface components {
         Run: {
             /** @description somebody asked for it; otherwise it came with the file */
             again: boolean;
+            /** @description of how many records each has made something, where the route has several */
+            branches: components["schemas"]["BranchCount"][];
             /** Format: int64 */
             bytes: number;
             /** Format: date-time */

@@ -103,6 +103,7 @@ async function download() {
         <TimeLine :pickup="data" :run="run?.id" @choose="(r) => (chosen = r)" />
         <div class="main">
           <template v-if="run">
+            <p v-if="run.branches.length" class="faint branches"><span v-for="b in run.branches" :key="b.name">{{ b.name }} {{ many(b.records, 'record') }}</span></p>
             <RunFiles v-if="run.files.length > 1" :run="run" :pickup="id" />
             <div v-if="run.findings.length" class="sheet about">
               <FindingLine v-for="(f, i) in run.findings" :key="i" :finding="f" />
@@ -127,5 +128,6 @@ h1.mono { font-size: 1.2rem; }
 .did { margin-bottom: 1rem; }
 .columns { display: grid; grid-template-columns: 19rem 1fr; gap: 1.2rem; align-items: start; }
 .main { min-width: 0; }
+.branches { margin: 0 0 0.8rem; display: flex; flex-wrap: wrap; gap: 0.2rem 1.2rem; font-size: 0.92rem; }
 .about { padding: 0.6rem 1rem; margin-bottom: 1rem; }
 </style>
