@@ -41,6 +41,7 @@ func TestClient(t *testing.T) {
 		{"start weight-log", 0, []string{"weight-log: running"}, ""},
 		{"start nothing", 2, []string{`nothing: there is no route "nothing"`}, ""},
 		{"route specimen-orders", 0, []string{"listen   Picks up files named *.csv", "Kernel events", "check    Checks 10 fields", "deliver  Delivers one file for each record"}, ""},
+		{"route night-logs", 0, []string{"Nobody weighs at two.", "All files that are there go on together"}, ""},
 		{"pickup 99", 2, []string{"there is no pickup 99"}, ""},
 		{"pickup x", 2, []string{`"x" is not a pickup number`}, ""},
 		{"pickups --since never", 2, []string{`"never" is neither a time`}, ""},

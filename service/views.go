@@ -3,11 +3,12 @@ package service
 import (
 	"context"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"time"
-	"ydrion/core/formats"
 
+	"ydrion/core/formats"
 	"ydrion/core/text"
 	"ydrion/core/value"
 	"ydrion/listen"
@@ -147,6 +148,21 @@ func (s *Service) folder(f string) string {
 
 // stages says in sentences what a route does.
 func (s *Service) stages(c *route.Compiled, t store.Tally) []Stage {
+	stages := s.stagesOf(c, t)
+	for i := range stages {
+		var notes []string
+		for _, key := range map[string][]string{"listen": {"listen", "collect", "order", "duplicates"}, "reject": {"rejected"}, "deliver": {"deliver", "retry", "keep"}}[stages[i].Name] {
+			notes = append(notes, c.StageNotes[key])
+		}
+		notes = append(notes, c.StageNotes[stages[i].Name])
+		slices.Sort(notes)
+		notes = slices.DeleteFunc(slices.Compact(notes), func(s string) bool { return s == "" })
+		stages[i].Details = append(notes, stages[i].Details...)
+	}
+	return stages
+}
+
+func (s *Service) stagesOf(c *route.Compiled, t store.Tally) []Stage {
 	if c.Unread() {
 		pass := Stage{Name: "read", Sentence: "Passes files on as they are, unread.", Details: []string{}, Count: t.In, Unit: "files"}
 		return []Stage{s.listenStage(c, t), pass, s.deliverStage(c, t), s.rejectStage(c, t)}

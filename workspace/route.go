@@ -40,6 +40,8 @@ type Route struct {
 	// Rejected is where rejected records and files go.
 	Rejected Destination
 	Places   map[string]place.Place // of the settings, by key
+	// StageNotes say why a stage of the route is as it is, by its key.
+	StageNotes map[string]string
 }
 
 // Listen says which files a route picks up, and when.
@@ -206,6 +208,16 @@ func (w *Workspace) route(file string) {
 	if r.Name != "" && !goodName.MatchString(r.Name) {
 		m.bad(m.where("route"), "workspace.name", "a route's name is made of small letters, digits and hyphens")
 	}
+	r.StageNotes = map[string]string{}
+	said := len(*m.out)
+	for _, stage := range []string{"listen", "collect", "order", "duplicates", "read", "check", "deliver", "rejected", "retry", "keep"} {
+		if m.has(stage) {
+			if notes := strings.TrimSpace(m.sub(stage).text("notes")); notes != "" {
+				r.StageNotes[stage] = notes
+			}
+		}
+	}
+	*m.out = (*m.out)[:said] // what is wrong with them is said where they are read
 	r.listen(m.sub("listen"))
 	r.order(m.sub("order"))
 	r.duplicates(m.sub("duplicates"))

@@ -385,7 +385,7 @@ func (m *mapping) list(key string) []string {
 // done complains about the keys that nobody asked for.
 func (m *mapping) done() {
 	for key, v := range m.values {
-		known := false
+		known := key == "notes" && m.path != "" // of a stage, a step, a branch
 		for _, k := range m.known {
 			known = known || k == key
 		}
