@@ -58,6 +58,12 @@ func (p *Plan) RunAll(ctx context.Context, files []File, inputs Inputs, sink Sin
 		opened.Assemblies = append(opened.Assemblies, Assembly{opened: opened, branch: &p.Branches[i], index: i})
 	}
 	r := &run{plan: p, opened: opened, inputs: inputs, sink: sink, all: &all, next: 1, seen: p.Schema.NewSeen(), values: make([]map[string]*batch.Value, len(p.Branches)), numbers: make([]int64, len(p.Branches))}
+	for _, f := range files {
+		if r.size += f.Size; f.Size == 0 {
+			r.size = 0
+			break
+		}
+	}
 	for i := range p.Branches {
 		if program := p.Branches[i].Program; program != nil {
 			if _, _, problem := program.Surround(inputs.Facts, 1, 0); problem != nil {

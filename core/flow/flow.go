@@ -289,7 +289,8 @@ type run struct {
 	lines  bool          // records that go on as they came need their line ends: there are several files
 	texts  *ordered      // of the records, where they are put into another order
 
-	expected int64   // records, where that is known
+	expected int64 // records, where that is known
+	size     int64 // bytes of all files, where that is known
 	// Only touched by the batch whose turn it is.
 	next int64
 	seen *schema.Seen
@@ -646,8 +647,8 @@ func (r *run) turn(b *batch.Batch, prepared error) (err error) {
 // progress tells how far the run has got.
 func (r *run) progress() {
 	now := Progress{Balance: r.all.Sum(), Stage: Working, About: r.expected, File: r.file + 1}
-	if len(r.opened.files) == 1 && r.texts == nil && r.inputs.Size > 0 && !r.plan.Gzip && now.Bytes > 0 && r.opened.Charset != text.UTF16LE && r.opened.Charset != text.UTF16BE {
-		now.About = max(now.In, int64(float64(now.In)*float64(r.inputs.Size)/float64(now.Bytes)))
+	if r.texts == nil && r.size > 0 && !r.plan.Gzip && now.Bytes > 0 && r.opened.Charset != text.UTF16LE && r.opened.Charset != text.UTF16BE {
+		now.About = max(now.In, int64(float64(now.In)*float64(r.size)/float64(now.Bytes)))
 	}
 	now.Branches = slices.Clone(r.all.Branches)
 	r.inputs.Progress(now)
