@@ -407,11 +407,21 @@ func (it *item) read() (out []*item) {
 // are collected again.
 func (c *Conductor) undo(it *item) error {
 	const why = "the files that it goes on together with could not be taken"
+	undo := c.withdraw
 	if it.Origin == "inbox" && c.there(c.held(it)) {
-		return c.giveBack(it, why)
+		undo = c.giveBack
 	}
-	c.again(it, why)
-	return c.withdraw(it, why)
+	if err := undo(it, why); err != nil {
+		return err
+	}
+	// It stands where it stood: before what has come since.
+	it.back = true
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.listener != nil {
+		c.listener.Before(it.Path, it.Pickup)
+	}
+	return nil
 }
 
 // incomplete is what is to be said of files that go on without others.
