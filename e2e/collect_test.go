@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -365,4 +366,67 @@ func TestConsoleTogether(t *testing.T) {
 	do(t, ctx, chromedp.Navigate(b.URL+"/routes/letters#token="+b.Token))
 	text(t, ctx, "main", "Files with the same {file.stem} go on together when there is one of each", "it waits for others with SC-0815 until ", ": there is no file covers/*.txt yet")
 	shot(t, ctx, "console-waiting")
+}
+
+// TestOutputsOfSeveral: outputs of values and numbers of the sequence are those of the run, whatever file a record is of;
+// the same once more has the same numbers, though a file of the run was rejected as one piece. Files that are only checked
+// go on each as it came, or come back.
+func TestOutputsOfSeveral(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	files := logs("{complete: 3}")
+	files["routes/pool-logs.yaml"] = strings.NewReplacer(`name: "pools-{collect.key}.csv"`, `name: "{pool}-{file.stem}.csv", one file per: "{pool}"`).Replace(files["routes/pool-logs.yaml"])
+	files["maps/log.map"] += "number = sequence\n"
+	files["samples/log.csv"] = "pool,celsius,from,number\n"
+	files["routes/checked.yaml"] = `route: checked
+listen: {folder: "{stations}/checked"}
+collect: {complete: 3}
+read: {format: csv}
+check: {schema: schemas/log.json}
+deliver: {folder: "{laboratory}/checked", name: "{collect.files}-{file.name}"}
+rejected: {folder: "{stations}/rejected"}
+`
+	b.Publish(files)
+	for _, route := range []string{"logs", "checked"} {
+		b.Drop("stations/"+route, route+"-1.csv", "pool,celsius\nA,1\nB,2")
+		b.Drop("stations/"+route, route+"-2.csv", "pool,celsius\nA,x\nB,y\nC,z\n")
+		b.Drop("stations/"+route, route+"-3.csv", "pool,celsius\r\nB,3\r\nA,4\r\n")
+	}
+	first := b.Ended("logs-1.csv", 0)
+	read := func(names ...string) string {
+		var all []string
+		for _, name := range names {
+			all = append(all, b.Read("laboratory/logs", name))
+		}
+		return strings.Join(all, "|")
+	}
+	got := read("A-logs-1.csv", "B-logs-1.csv")
+	numbers := map[string]bool{}
+	for line := range strings.Lines(got) {
+		if n := strings.TrimSpace(line[strings.LastIndex(line, ",")+1:]); !strings.HasPrefix(n, "number") {
+			numbers[strings.TrimSuffix(n, "|pool")] = true
+		}
+	}
+	plain := regexp.MustCompile(`,[0-9]+\n`).ReplaceAllString(got, ",#\n")
+	if want := "pool,celsius,from,number\nA,1,logs-1,#\nA,4,logs-3,#\n|pool,celsius,from,number\nB,2,logs-1,#\nB,3,logs-3,#\n"; plain != want || len(numbers) != 4 || len(b.List("laboratory/logs")) != 2 {
+		t.Errorf("%q, want %q: %v", plain, want, numbers)
+	}
+	if p := byName(t, b)["logs-2.csv"]; p.State != "rejected" || !p.Whole || p.In != 3 {
+		t.Errorf("%+v", p)
+	}
+	if code, out := command(b, "again", fmt.Sprint(first.ID), "--same", "--yes"); code != 0 {
+		t.Fatal(out)
+	}
+	testbed.Until(t, "it has been run once more", func() bool { return len(b.List("laboratory/logs")) == 4 })
+	if again := read("A-logs-1-2.csv", "B-logs-1-2.csv"); again != got {
+		t.Errorf("%q, want %q", again, got)
+	}
+	b.Ended("checked-2.csv", 0)
+	if got := strings.Join(b.List("laboratory/checked"), " "); got != "3-checked-1.csv 3-checked-3.csv" || b.Read("laboratory/checked/3-checked-1.csv") != "pool,celsius\nA,1\nB,2" || b.Read("laboratory/checked/3-checked-3.csv") != "pool,celsius\r\nB,3\r\nA,4\r\n" {
+		t.Errorf("%s", got)
+	}
+	p := byName(t, b)["checked-2.csv"]
+	if got := b.Read(fmt.Sprintf("stations/rejected/checked-2.rejected-%d.csv", p.Run)); p.State != "rejected" || got != "pool,celsius\nA,x\nB,y\nC,z\n" {
+		t.Errorf("%+v %q", p, got)
+	}
 }

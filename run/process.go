@@ -8,8 +8,10 @@ import (
 	"time"
 
 	"ydrion/archive"
+	"ydrion/core/batch"
 	"ydrion/core/finding"
 	"ydrion/core/flow"
+	"ydrion/core/format"
 	"ydrion/core/lang"
 	"ydrion/core/place"
 	"ydrion/listen"
@@ -258,6 +260,12 @@ func (c *Conductor) make(it *item, all []*done, out *outputs) (*[]store.Block, e
 			}
 		}
 	}
+	if it.SameAs != nil && len(all) > 1 && !plan.Unread {
+		// The numbers that are there are those of the files that were good: which these are is found out first.
+		if err := c.leaveOut(it, all, inputs); err != nil {
+			return nil, err
+		}
+	}
 	for again := !plan.Unread; again; {
 		var err error
 		if again, err = c.makeOnce(it, all, out, inputs); err != nil {
@@ -290,14 +298,10 @@ func (c *Conductor) make(it *item, all []*done, out *outputs) (*[]store.Block, e
 // makeOnce takes the records of those files through the route that are not rejected as one piece. It has to be done again
 // if one of several turned out to be.
 func (c *Conductor) makeOnce(it *item, all []*done, out *outputs, inputs flow.Inputs) (again bool, err error) {
-	var of []*done
-	var files []flow.File
+	of, files := c.toRead(all)
 	out.reads = nil
-	for _, d := range all {
-		if !d.whole {
-			of, out.reads = append(of, d), append(out.reads, d.item)
-			files = append(files, flow.File{Name: d.Name, Folder: d.Folder, Event: d.Event, Size: d.Size, Open: func() (io.ReadCloser, error) { return c.original(d.item) }})
-		}
+	for _, d := range of {
+		out.reads = append(out.reads, d.item)
 	}
 	if len(files) == 0 {
 		return false, nil
@@ -311,6 +315,23 @@ func (c *Conductor) makeOnce(it *item, all []*done, out *outputs, inputs flow.In
 	for k, n := range made.Branches {
 		it.branches = append(it.branches, store.BranchOf{Name: it.compiled.Branches[k].Name, Records: n})
 	}
+	return judgeAll(of, &made), nil
+}
+
+// toRead are the files that are not rejected as one piece.
+func (c *Conductor) toRead(all []*done) (of []*done, files []flow.File) {
+	for _, d := range all {
+		if !d.whole {
+			of = append(of, d)
+			files = append(files, flow.File{Name: d.Name, Folder: d.Folder, Event: d.Event, Size: d.Size, Open: func() (io.ReadCloser, error) { return c.original(d.item) }})
+		}
+	}
+	return of, files
+}
+
+// judgeAll says which files have to be rejected as one piece, and whether what was made of others has to be made again
+// without them.
+func judgeAll(of []*done, made *flow.All) (again bool) {
 	for i, d := range of {
 		d.result = made.Files[i]
 		if made.Unfinished != nil {
@@ -320,8 +341,33 @@ func (c *Conductor) makeOnce(it *item, all []*done, out *outputs, inputs flow.In
 		d.judge()
 		again = again || d.whole && !d.result.Unreadable && len(of) > 1
 	}
-	return again, nil
+	return again
 }
+
+// leaveOut finds out which files have to be rejected as one piece, without writing anything.
+func (c *Conductor) leaveOut(it *item, all []*done, inputs flow.Inputs) error {
+	next := int64(1)
+	inputs.Sequence = func(n int) (int64, error) { next += int64(n); return next - int64(n), nil }
+	for again := true; again; {
+		of, files := c.toRead(all)
+		if len(files) == 0 {
+			return nil
+		}
+		made, err := it.compiled.Plan.RunAll(c.work, files, inputs, nowhere{})
+		if err != nil {
+			return err
+		}
+		again = judgeAll(of, &made)
+	}
+	return nil
+}
+
+// nowhere takes records and writes nothing.
+type nowhere struct{}
+
+func (nowhere) Open(*flow.Opened) error     { return nil }
+func (nowhere) Batch(*batch.Batch) error    { return nil }
+func (nowhere) Broken(*format.Broken) error { return nil }
 
 // conclusion says what is to be committed.
 func (c *Conductor) conclusion(it *item, all []*done, out *outputs, said finding.List, numbers []store.Block) {
