@@ -276,7 +276,14 @@ deliver:
 rejected: {folder: "{stations}/rejected"}
 `
 	hasty := strings.NewReplacer("route: letters", "route: hasty", "1h", "300ms", "{stations}/post", "{stations}/hasty").Replace(route)
-	b.Publish(map[string]string{"routes/letters.yaml": route, "routes/hasty.yaml": hasty})
+	sets := `route: sets
+listen: {folder: "{stations}/sets"}
+collect: {by: '{file.head | capture "(R-[0-9]+)" if absent file.stem}', complete: ["*.dat", "*.ctl"]}
+read: {format: file}
+deliver: {folder: "{laboratory}/sets", name: "{collect.key}-{file.name}"}
+rejected: {folder: "{stations}/rejected"}
+`
+	b.Publish(map[string]string{"routes/letters.yaml": route, "routes/hasty.yaml": hasty, "routes/sets.yaml": sets})
 	b.Drop("stations/post/letters", "SC-7.pdf", "%PDF-1.7\n")
 	b.Drop("stations/post/covers", "SC-7.txt", "to Maren\n")
 	b.Drop("stations/hasty/letters", "SC-8.pdf", "%PDF-1.7 alone\n")
@@ -295,6 +302,19 @@ rejected: {folder: "{stations}/rejected"}
 	}
 	if _, err := os.Stat(b.Path("laboratory/letters/SC-8")); err == nil {
 		t.Error("a letter went on without its cover")
+	}
+	// What they have in common may be in their text.
+	for name, text := range map[string]string{"one.dat": "ref R-1\n\x00\x01", "two.ctl": "R-2", "three.ctl": "control of R-1", "four.dat": "none"} {
+		b.Drop("stations/sets", name, text)
+	}
+	if p := b.Ended("one.dat", 0); p.State != "delivered" || p.Files != 2 {
+		t.Errorf("%+v", p)
+	}
+	if got := strings.Join(b.List("laboratory/sets"), " "); got != "R-1-one.dat R-1-three.ctl" {
+		t.Errorf("%s", got)
+	}
+	if w := waiting(t, b, "sets"); len(w) != 2 || !strings.HasPrefix(w[0], "four.dat: it waits for others with four until ") || !strings.HasPrefix(w[1], "two.ctl: it waits for others with R-2 until ") {
+		t.Errorf("%v", w)
 	}
 	// The cover comes late: it does not wait for a letter that is gone.
 	b.Drop("stations/hasty/covers", "SC-8.txt", "to Finn\n")

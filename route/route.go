@@ -90,7 +90,12 @@ func Compile(w *workspace.Workspace, name string) (*Compiled, finding.List) {
 		out.Key = c.text("duplicates.key", r.Duplicates.Key, scope)
 	}
 	if r.Collect.By != "" {
-		out.With = c.text("collect.by", r.Collect.By, scope)
+		with := scope
+		if with.Words = maps.Clone(lang.FileWords); r.Unread() {
+			with.Words = maps.Clone(lang.UnreadWords)
+		}
+		maps.DeleteFunc(with.Words, func(word string, _ bool) bool { return word == "sequence" || strings.HasPrefix(word, "collect.") })
+		out.With = c.text("collect.by", r.Collect.By, with)
 	}
 	if r.Marker != "" {
 		out.Marker = c.marker()

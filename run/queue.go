@@ -1,9 +1,11 @@
 package run
 
 import (
+	"bufio"
 	"cmp"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"slices"
 	"syscall"
@@ -308,9 +310,17 @@ func (c *Conductor) keys(compiled *route.Compiled, candidate listen.Candidate) (
 		if info, err := file.Info(); err != nil || !info.Same(candidate.Info) {
 			return k, errors.Join(errChanged, err)
 		}
+		var in io.Reader = file
+		if compiled.Plan.Unread && compiled.With != nil { // what they have in common may be in their text
+			head := bufio.NewReaderSize(file, int(min(max(candidate.Info.Size, 512), MostHead)))
+			if err := look(&f, head, candidate.Info.Size); err != nil {
+				return k, err
+			}
+			in = head
+		}
 		// What is wrong with the first record is found when the file is processed;
 		// here it has no key.
-		if made, _, err = compiled.Plan.Peek(file, f, wanted...); err != nil {
+		if made, _, err = compiled.Plan.Peek(in, f, wanted...); err != nil {
 			return k, fmt.Errorf("it cannot be looked into: %w", err)
 		}
 	}

@@ -27,15 +27,22 @@ func TypeOf(head []byte) string {
 // unread finds out what names and conditions may say of a file that goes on unread: its type, its size
 // and, if they want one, its number.
 func unread(env *lang.Env, file *bufio.Reader, size int64, plan *flow.Plan, inputs flow.Inputs) error {
+	err := look(&env.Facts, file, size)
+	if err == nil && plan.Sequence && inputs.Sequence != nil {
+		env.Seq, err = inputs.Sequence(1)
+	}
+	return err
+}
+
+// look finds out what a file is by what it begins with.
+func look(f *lang.Facts, file *bufio.Reader, size int64) error {
 	head, err := file.Peek(file.Size())
 	if err != nil && err != io.EOF {
 		return fmt.Errorf("reading the original: %w", err)
 	}
-	env.Head = bytes.Clone(head) // they are read on
-	if env.Type, env.Size, err = TypeOf(head), size, nil; plan.Sequence && inputs.Sequence != nil {
-		env.Seq, err = inputs.Sequence(1)
-	}
-	return err
+	f.Head = bytes.Clone(head) // it is read on
+	f.Type, f.Size = TypeOf(head), size
+	return nil
 }
 
 // alive tells that a long copy goes on.
