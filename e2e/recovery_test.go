@@ -31,15 +31,15 @@ import (
 var errCrash = errors.New("the machine is off")
 
 // TestCrashAtEveryStep lets a service lose its file system for good at the k-th
-// call, for every second k that a pickup needs and in the long run for each, starts another service on what is
+// call, for every third k that a pickup needs and in the long run for each, starts another service on what is
 // left, and asks whether everything is there exactly once.
 func TestCrashAtEveryStep(t *testing.T) {
 	t.Parallel()
-	// Every second call, beginning at either of the first two, tells in a while of all of
+	// Every third call, beginning at any of the first three, tells in a while of all of
 	// them; the long run takes each.
-	crashed, missed, step := 0, 0, int64(2)
+	crashed, missed, step := 0, 0, int64(3)
 	if testing.Short() {
-		step = 3
+		step = 5
 	}
 	if soak {
 		step = 1
@@ -345,7 +345,7 @@ func clientOf(t *testing.T, data string) *api.Client {
 // once, whether files go on one by one or together.
 func TestKilled(t *testing.T) {
 	t.Parallel()
-	for of, kills := range map[kind]int{oneByOne: 8, together: 5} {
+	for of, kills := range map[kind]int{oneByOne: 6, together: 3} {
 		switch {
 		case testing.Short():
 			kills = 2
