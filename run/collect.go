@@ -80,6 +80,10 @@ func (c *Conductor) gather(l *listen.Listener, compiled *route.Compiled, until t
 	}
 	fresh := map[string][]string{}
 	for _, candidate := range l.Fetch(workspace.MostCollected, until, none) {
+		if c.isTaken(&shelved{Candidate: candidate}) {
+			l.Again(candidate.Path, "its pickup is open", 5*time.Second)
+			continue
+		}
 		keys, problem := c.keys(compiled, candidate)
 		if problem != nil {
 			l.Again(candidate.Path, problem.Error(), 5*time.Second)

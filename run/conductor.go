@@ -68,8 +68,9 @@ type Conductor struct {
 	restored time.Time // when they were; zero: not yet
 	looked   time.Time // when the records were last looked through
 
-	busy    map[int64]bool // pickups on their way
-	left    map[int64]bool // those that have left it since the records were asked for open ones
+	busy    map[int64]bool      // pickups on their way
+	left    map[int64]bool      // those that have left it since the records were asked for open ones
+	taken   map[string]identity // files of open pickups that have a run and wait, by path
 	lanes   *lanes
 	shelf   []shelved           // fetched and not claimed, in order
 	retryAt time.Time           // when to look through the records again; zero: when something happens
@@ -88,6 +89,26 @@ type Conductor struct {
 
 	stock   store.Block // sequence numbers in hand; only the process stage touches them
 	stocked time.Time
+}
+
+// identity tells a file from others of its name.
+type identity struct {
+	inode    uint64
+	size     int64
+	modified int64 // microseconds
+}
+
+func identityOf(inode uint64, size int64, modified time.Time) identity {
+	return identity{inode, size, modified.UnixMicro()}
+}
+
+// isTaken tells whether a file is that of an open pickup: a file system that lost its power may have it back in the inbox.
+// The pickup takes it again.
+func (c *Conductor) isTaken(s *shelved) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	known, is := c.taken[s.Path]
+	return is && known == identityOf(s.Info.Inode, s.Info.Size, s.Info.Modified)
 }
 
 // item is a pickup on its way through the stages.
@@ -152,7 +173,7 @@ const (
 // what is under way then goes on until work ends.
 func (e *Engine) Conduct(life, work context.Context, node Node, r store.Route) *Conductor {
 	c := &Conductor{e: e, node: node, name: r.Name, state: r, began: e.Clock(), led: time.Now(), signal: make(chan struct{}, 1), done: make(chan struct{}), look: true,
-		busy: map[int64]bool{}, left: map[int64]bool{}, lanes: newLanes(), puzzled: map[string]int{}}
+		busy: map[int64]bool{}, left: map[int64]bool{}, taken: map[string]identity{}, lanes: newLanes(), puzzled: map[string]int{}}
 	c.work, c.cancel = context.WithCancelCause(work)
 	lifeEnds, endLife := context.WithCancel(life)
 	context.AfterFunc(c.work, endLife)

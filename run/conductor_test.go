@@ -486,3 +486,41 @@ func TestTakenOnce(t *testing.T) {
 		})
 	}
 }
+
+// TestTakenAndBack: a file whose run is open, and which a file system that lost its power has back in the inbox, is not
+// taken a second time.
+func TestTakenAndBack(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := newStand(t, "")
+		var refuses atomic.Bool
+		refuses.Store(true)
+		s.fs.Fail = func(_ int64, operation, name string) error {
+			if operation == "sync file" || operation == "sync folder" || operation == "sync all" || operation == "move" && strings.Contains(name, "laboratory") {
+				if refuses.Load() {
+					return syscall.EIO
+				}
+			}
+			return nil
+		}
+		s.drop("a.csv")
+		s.within("it is held", time.Minute, func() bool { return slices.Equal(s.records.states(), []string{"a.csv=held"}) })
+		inbox := filepath.Join(s.data, "stations", "inbox")
+		held, err := filepath.Glob(filepath.Join(inbox, files.Hidden, "pickup-*"))
+		if err == nil && len(held) == 1 {
+			err = os.Rename(held[0], filepath.Join(inbox, "a.csv"))
+		}
+		if err != nil {
+			t.Fatal(held, err)
+		}
+		time.Sleep(2 * time.Second)
+		if states := s.records.states(); !slices.Equal(states, []string{"a.csv=held"}) {
+			t.Errorf("%v", states)
+		}
+		refuses.Store(false)
+		s.within("it comes out", 5*time.Minute, func() bool { return len(s.orders()) == 1 })
+		time.Sleep(5 * time.Minute)
+		if states := s.records.states(); !slices.Equal(states, []string{"a.csv=delivered"}) || len(s.orders()) != 1 {
+			t.Errorf("%v %v", states, s.orders())
+		}
+	})
+}

@@ -41,6 +41,11 @@ func (c *Conductor) fail(it *item, err error) {
 		state = "uncertain"
 	}
 	c.mu.Lock()
+	for _, f := range it.all() {
+		if f.Run != nil && f.Origin == "inbox" {
+			c.taken[f.Path] = identityOf(f.Inode, f.Size, f.Modified)
+		}
+	}
 	holds := it.Lane != nil && it.compiled != nil && it.compiled.Order.Holds && !it.Passed
 	if holds && c.lanes.hold(*it.Lane, it.Pickup) {
 		c.e.Alert(store.Alert{Kind: "lane held", Route: c.name, Pickup: it.Pickup, About: c.name + " " + *it.Lane, Message: fmt.Sprintf("lane %s of %s is held by %s (pickup %d): %s", *it.Lane, c.name, it.Name, it.Pickup, reason)}, false)

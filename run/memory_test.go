@@ -100,7 +100,7 @@ func (m *memory) Claim(_ context.Context, node int64, route string, claims []sto
 	ids := make([]int64, len(claims))
 	for i, c := range claims {
 		twice := slices.ContainsFunc(m.pickups, func(p *kept) bool {
-			return slices.Contains(opens, p.State) && p.Path == c.Path && p.Inode == c.Inode && p.Size == c.Size && p.Modified.Equal(c.Modified)
+			return (p.State == "claimed" || p.State == "held") && p.Run == nil && p.Path == c.Path && p.Inode == c.Inode && p.Size == c.Size && p.Modified.Equal(c.Modified)
 		})
 		if node != m.leader || twice {
 			continue

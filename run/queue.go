@@ -182,6 +182,10 @@ func (c *Conductor) shelve(l *listen.Listener, compiled *route.Compiled, until t
 	var fresh []shelved
 	fetched := l.Fetch(most, until, none)
 	for i, candidate := range fetched {
+		if c.isTaken(&shelved{Candidate: candidate}) {
+			l.Again(candidate.Path, "its pickup is open", 5*time.Second)
+			continue
+		}
 		k, problem := c.keys(compiled, candidate)
 		if problem == nil {
 			delete(c.puzzled, candidate.Path)

@@ -41,6 +41,7 @@ func (c *Conductor) resume() ([]*item, error) {
 	}
 	var out []*item
 	holders, open, stalled, retried := map[string][]int64{}, map[int64]bool{}, 0, 0
+	taken := map[string]identity{}
 	now := time.Now()
 	for after := int64(0); ; {
 		// What ends while the records answer is not what they say any more.
@@ -57,6 +58,9 @@ func (c *Conductor) resume() ([]*item, error) {
 		for _, p := range page {
 			after, open[p.Pickup] = p.Pickup, true
 			held := p.State == "held" || p.State == "uncertain"
+			if p.Run != nil && p.Origin == "inbox" {
+				taken[p.Path] = identityOf(p.Inode, p.Size, p.Modified)
+			}
 			if held && p.Lane != nil && !p.Passed {
 				holders[*p.Lane] = append(holders[*p.Lane], p.Pickup)
 			}
@@ -99,7 +103,7 @@ func (c *Conductor) resume() ([]*item, error) {
 		}
 	}
 	c.mu.Lock()
-	c.stalled = stalled
+	c.stalled, c.taken = stalled, taken
 	c.failures = 0
 	c.looked = time.Now()
 	c.block(holders)
@@ -139,6 +143,7 @@ func (c *Conductor) bringTogether(items []*item) error {
 	defer c.mu.Unlock()
 	for run, it := range first {
 		for _, m := range members[run] {
+			c.taken[m.Path] = identityOf(m.Inode, m.Size, m.Modified)
 			it.members = append(it.members, &item{Pending: m.Pending, part: m.Part, resumed: true, started: it.started})
 			c.busy[m.Pickup] = true
 		}

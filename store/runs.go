@@ -39,8 +39,7 @@ type Claim struct {
 }
 
 // Claim records that files are being taken by a route's leader and gives the
-// pickups' numbers: 0 for a file of which there is an open pickup already; also one that has been taken: a file
-// system that lost its power may have the file back in its place. All
+// pickups' numbers: 0 for a file on which there is an open claim already. All
 // are 0 if the node does not lead the route.
 func (s *Store) Claim(ctx context.Context, node int64, route string, claims []Claim) ([]int64, error) {
 	n := len(claims)
@@ -63,9 +62,7 @@ func (s *Store) Claim(ctx context.Context, node int64, route string, claims []Cl
 			select $2, path, folder, name, size, modified, device::numeric, inode::numeric, 'claimed', noticed, $1, lane, key, event, origin, raw, together
 			from unnest($3::text[], $4::text[], $5::text[], $6::bigint[], $7::timestamptz[], $8::text[], $9::text[], $10::timestamptz[], $11::text[], $12::text[], $13::text[], $14::text[], $15::bytea[], $16::bool[])
 				with ordinality as t (path, folder, name, size, modified, device, inode, noticed, lane, key, event, origin, raw, together, ord)
-			where exists (select 1 from routes where name = $2 and leader = $1)
-				and not exists (select 1 from pickups o where o.route = $2 and o.state in ('claimed', 'taken', 'committed', 'held', 'uncertain') and o.run is not null and o.path = t.path and o.inode = t.inode::numeric and o.size = t.size and o.modified = t.modified)
-			order by ord
+			where exists (select 1 from routes where name = $2 and leader = $1) order by ord
 			on conflict do nothing returning id, path, raw_path),
 		counted as (insert into tallies (route, quarter, pickups) select $2, date_bin('15 minutes', now(), 'epoch'), count(*) from new having count(*) > 0
 			on conflict (route, quarter) do update set pickups = tallies.pickups + excluded.pickups)
