@@ -197,7 +197,7 @@ func (c *Conductor) conclude(done []*item) {
 	}
 	runs := make([]store.RunOf, len(done))
 	for i, it := range done {
-		runs[i] = store.RunOf{Run: *it.Run, Pickup: it.Pickup}
+		runs[i] = store.RunOf{Run: *it.Run, Pickup: it.Pickup, Several: len(it.members) > 0}
 	}
 	states, err := c.e.Store.Published(c.work, c.node.ID, runs)
 	if err != nil {

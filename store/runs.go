@@ -418,13 +418,17 @@ func queueRuns(batch *pgx.Batch, node int64, commits []Commit) error {
 			blockRuns, firsts, counts, ords = append(blockRuns, c.Run), append(firsts, block.First), append(counts, block.Count), append(ords, k+1)
 		}
 	}
+	theirs := `c where pickups.id = c.pickup`
+	if slices.ContainsFunc(commits, func(c Commit) bool { return len(c.Files) > 0 }) {
+		theirs = `c join run_pickups rp on rp.run = c.run where pickups.id = rp.pickup`
+	}
 	// A run that is not there, or not working any more, or not ours, fails the
 	// whole: the count divides by zero.
 	batch.Queue(`with c as (select * from unnest($2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::bool[], $7::bigint[], $8::bigint[], $9::bigint[], $10::bigint[], $11::bigint[], $12::bigint[], $14::int[], $15::text[])
 			as t (run, pickup, reason, findings, whole, n, good, rejected, filtered, warnings, bytes, attempt, branches)),
 		r as (update runs set state = 'committed', reason = '', committed_at = now(), committed_by = $1, records_in = c.n, good = c.good, rejected = c.rejected, filtered = c.filtered, warnings = c.warnings, bytes = c.bytes, whole = c.whole, findings = c.findings::jsonb, branches = c.branches::jsonb
 			from c where runs.id = c.run and runs.state = 'working' and runs.attempt = c.attempt returning runs.id),
-		p as (update pickups set state = 'committed', reason = c.reason, tries = 0, next_try = null from c join run_pickups rp on rp.run = c.run where pickups.id = rp.pickup and pickups.run = c.run and pickups.node = $1 returning case when pickups.id = c.pickup then pickups.id end as id)
+		p as (update pickups set state = 'committed', reason = c.reason, tries = 0, next_try = null from `+theirs+` and pickups.run = c.run and pickups.node = $1 returning case when pickups.id = c.pickup then pickups.id end as id)
 		select 1 / (case when (select count(*) from r) = $13 and (select count(id) from p) = $13 then 1 else 0 end)`,
 		node, runs, pickups, reasons, findings, wholes, in, good, rejected, filtered, warnings, bytes, n, attempts, branches)
 	for _, c := range commits {
@@ -646,7 +650,10 @@ func (s *Store) Uncertain(ctx context.Context, run int64, ords []int, reason str
 }
 
 // RunOf is a run and its pickup.
-type RunOf struct{ Run, Pickup int64 }
+type RunOf struct {
+	Run, Pickup int64
+	Several     bool // it is of several pickups; this is the first
+}
 
 // Published records that all outputs of runs are visible and ends their
 // pickups, whose states it gives by number. Should this record be lost, publishing
@@ -659,13 +666,18 @@ func (s *Store) Published(ctx context.Context, node int64, ended []RunOf) (map[i
 	out := map[int64]string{}
 	var id int64
 	var state string
+	// The files of runs of several are looked up; the others need not be.
+	ofRuns := `select pickup, 'read' as part, null as reason, whole, good, rejected from r`
+	if slices.ContainsFunc(ended, func(e RunOf) bool { return e.Several }) {
+		ofRuns = `select rp.pickup, rp.part, rp.reason, coalesce(rp.whole, r.whole) as whole, coalesce(rp.good, r.good) as good, coalesce(rp.rejected, r.rejected) as rejected from r join run_pickups rp on rp.run = r.id`
+	}
 	err := s.quick.rows(ctx, len(ended), `with e as (select t.run, t.pickup from unnest($2::bigint[], $3::bigint[]) as t (run, pickup) join pickups p on p.id = t.pickup and p.run = t.run and p.node = $1 and p.state in ('committed', 'held')),
 		d as (update deliveries set state = 'published', published_at = now(), reason = '' from e where deliveries.run = e.run and deliveries.state = 'open'),
-		r as (update runs set state = 'published', ended_at = now() from e where runs.id = e.run returning runs.id, runs.route, runs.whole, runs.good, runs.rejected, runs.filtered, runs.records_in),
+		r as (update runs set state = 'published', ended_at = now() from e where runs.id = e.run returning runs.id, e.pickup, runs.route, runs.whole, runs.good, runs.rejected, runs.filtered, runs.records_in),
 		t as (insert into tallies (route, quarter, records_in, good, rejected, filtered, whole)
 			select route, date_bin('15 minutes', now(), 'epoch'), sum(records_in), sum(good), sum(rejected), sum(filtered), count(*) filter (where whole) from r group by route
 			on conflict (route, quarter) do update set records_in = tallies.records_in + excluded.records_in, good = tallies.good + excluded.good, rejected = tallies.rejected + excluded.rejected, filtered = tallies.filtered + excluded.filtered, whole = tallies.whole + excluded.whole),
-		o as (select rp.pickup, rp.part, rp.reason, coalesce(rp.whole, r.whole) as whole, coalesce(rp.good, r.good) as good, coalesce(rp.rejected, r.rejected) as rejected from r join run_pickups rp on rp.run = r.id)
+		o as (`+ofRuns+`)
 		update pickups set state = case when o.part <> 'read' then 'set aside' when o.whole or (o.good = 0 and o.rejected > 0) then 'rejected' else 'delivered' end,
 			reason = case when o.whole or o.part <> 'read' then coalesce(o.reason, pickups.reason) else '' end, next_try = null, ended_at = now() from o where pickups.id = o.pickup returning pickups.id, pickups.state`, []any{node, runs, pickups}, []any{&id, &state}, func() error { out[id] = state; return nil })
 	if err != nil {
