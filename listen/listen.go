@@ -890,6 +890,25 @@ func (l *Listener) Return(list []Candidate, reason string) {
 	}
 }
 
+// Rest lets fetched files lie that wait for others: they are not fetched again unless they change, somebody demands
+// them, or Again says so.
+func (l *Listener) Rest(paths ...string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, path := range paths {
+		if s := l.known[path]; s != nil {
+			s.fetched = false
+		}
+	}
+}
+
+// Gone gives those of some files that are not there any more.
+func (l *Listener) Gone(paths []string) []string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return slices.DeleteFunc(paths, func(path string) bool { return l.known[path] != nil })
+}
+
 // Before is told of a file that came before everything else that is there, in the order
 // of a rank, and that was put back into the folder.
 func (l *Listener) Before(path string, rank int64) {

@@ -25,62 +25,130 @@ type collection struct {
 	key    string
 	files  map[string]shelved // by path
 	named  []int              // how many there are for each of the names that the route wants
-	began  time.Time          // zero: it has not been asked for
+	first  time.Time          // when the first of them was noticed
+	demand bool               // somebody wants one of them taken
+	began  time.Time          // since when they wait, by the records; zero: those have not been asked
 	lateOf int64
-	told   bool // that something is missing
+	told   bool      // that something is missing
+	again  time.Time // when to look at them although nothing has come; zero: never
 }
 
-// fetchTogether fetches files and takes those that are complete.
+// collecting are the files of a route that wait for others. It is only touched while files are fetched.
+type collecting struct {
+	all    map[string]*collection // by what the files have in common
+	of     map[string]string      // by path: that
+	look   map[string]bool        // those to be looked at: something has come, or their time has
+	next   time.Time              // when to look for others whose time has come; zero: never
+	none   bool                   // the last time, none were to be taken
+	asked  time.Time              // what the last time was known of it
+	since  time.Time              // when the listener began
+	tidied time.Time
+}
+
+func newCollecting() *collecting {
+	now := time.Now()
+	return &collecting{all: map[string]*collection{}, of: map[string]string{}, look: map[string]bool{}, since: now, tidied: now}
+}
+
+// drop forgets a file.
+func (w *collecting) drop(compiled *route.Compiled, path string) {
+	key, is := w.of[path]
+	if !is {
+		return
+	}
+	k := w.all[key]
+	k.count(compiled, k.files[path].Candidate, -1)
+	delete(k.files, path)
+	delete(w.of, path)
+	if w.look[key] = true; len(k.files) == 0 {
+		delete(w.all, key)
+		delete(w.look, key)
+	}
+}
+
+// due finds what has to be looked at for another reason than that something has come.
+func (w *collecting) due(now, asked time.Time, none bool) {
+	every := asked.After(w.asked) || w.none && !none
+	w.asked, w.none = asked, none
+	if !every && (w.next.IsZero() || now.Before(w.next)) {
+		return
+	}
+	w.next = time.Time{}
+	for key, k := range w.all {
+		if every || !k.again.IsZero() && !now.Before(k.again) {
+			w.look[key] = true
+		} else if !w.look[key] {
+			w.rest(k, k.again)
+		}
+	}
+}
+
+// rest says when a collection is to be looked at again though nothing comes; zero: never.
+func (w *collecting) rest(k *collection, again time.Time) {
+	delete(w.look, k.key)
+	if k.again = again; !again.IsZero() && (w.next.IsZero() || again.Before(w.next)) {
+		w.next = again
+	}
+}
+
+// fetchTogether fetches files and takes those that are complete. What it costs grows with the files that have come, not
+// with those that wait.
 func (c *Conductor) fetchTogether(l *listen.Listener, compiled *route.Compiled, until time.Time, none bool) ([]*item, time.Duration) {
+	w, now := c.collecting, time.Now()
 	fresh := c.gather(l, compiled, until, none)
-	now := c.e.Clock()
-	if err := c.since(compiled, fresh); err != nil {
+	c.mu.Lock()
+	asked := c.asked
+	c.mu.Unlock()
+	w.due(now, asked, none)
+	if err := c.sinceWhen(l, compiled); err != nil {
 		return nil, c.trouble("noting that files wait for others", err)
 	}
 	var items []*item
-	wait, size := time.Duration(0), int64(0)
-	for _, key := range slices.Sorted(maps.Keys(c.collecting)) {
-		for k := c.collecting[key]; k != nil && len(k.files) > 0 && len(items) < groupFiles && size < groupBytes; {
-			g, left := c.complete(compiled, k, now, none)
-			if g == nil {
-				if left > 0 && (wait == 0 || left < wait) {
-					wait = left
-				}
-				c.tellWaiting(l, compiled, k, fresh[key])
-				break
-			}
-			it, again, err := c.claimTogether(l, compiled, k, g)
-			if err != nil {
-				c.takeAll(items)
-				return items, c.trouble("claiming files", err)
-			}
-			if again > 0 && (wait == 0 || again < wait) {
-				wait = again
-			}
-			if it == nil {
-				break
-			}
-			items = append(items, it)
-			for _, f := range it.all() {
-				size += f.Size
-			}
+	size := int64(0)
+	for _, key := range slices.Sorted(maps.Keys(w.look)) {
+		k := w.all[key]
+		if len(items) == groupFiles || size > groupBytes {
+			w.next = now // the rest comes right behind
+			break
 		}
-		if k := c.collecting[key]; k != nil && len(k.files) == 0 {
-			delete(c.collecting, key)
+		g, again := c.complete(compiled, k, now, none)
+		if g == nil {
+			w.rest(k, again)
+			c.tellWaiting(l, compiled, k, fresh[key])
+			continue
+		}
+		it, wait, err := c.claimTogether(l, compiled, k, g)
+		if err != nil {
+			c.takeAll(items)
+			return items, c.trouble("claiming files", err)
+		}
+		if it == nil && wait > 0 {
+			w.rest(k, now.Add(wait))
+			continue
+		}
+		if it == nil {
+			continue // some have gone: what is left is looked at next
+		}
+		items = append(items, it)
+		for _, f := range it.all() {
+			size += f.Size
 		}
 	}
 	c.takeAll(items)
-	return items, wait
+	switch {
+	case len(w.look) > 0:
+		return items, time.Millisecond
+	case w.next.IsZero():
+		return items, 0
+	}
+	return items, max(w.next.Sub(now), time.Millisecond)
 }
 
 // gather fetches files that are ready and puts them with those that they belong to. It gives the new ones.
 func (c *Conductor) gather(l *listen.Listener, compiled *route.Compiled, until time.Time, none bool) map[string][]string {
-	if c.collecting == nil {
-		c.collecting = map[string]*collection{}
-	}
-	fresh := map[string][]string{}
+	w, fresh := c.collecting, map[string][]string{}
 	for _, candidate := range l.Fetch(workspace.MostCollected, until, none) {
-		if c.isTaken(&shelved{Candidate: candidate}) {
+		if c.isTaken(candidate) {
 			l.Again(candidate.Path, "its pickup is open", 5*time.Second)
 			continue
 		}
@@ -89,17 +157,20 @@ func (c *Conductor) gather(l *listen.Listener, compiled *route.Compiled, until t
 			l.Again(candidate.Path, problem.Error(), 5*time.Second)
 			continue
 		}
-		for _, k := range c.collecting {
-			k.drop(compiled, candidate.Path) // it may have belonged elsewhere before it was written anew
-		}
-		k := c.collecting[keys.with]
+		w.drop(compiled, candidate.Path) // it may have been written anew, and belong elsewhere
+		k := w.all[keys.with]
 		if k == nil {
-			k = &collection{key: keys.with, files: map[string]shelved{}, named: make([]int, len(wanted(compiled)))}
-			c.collecting[keys.with] = k
+			k = &collection{key: keys.with, files: map[string]shelved{}, named: make([]int, len(wanted(compiled))), first: candidate.Noticed}
+			w.all[keys.with] = k
 		}
 		k.files[candidate.Path] = shelved{candidate, keys}
 		k.count(compiled, candidate, 1)
+		if k.demand = k.demand || candidate.Demand; candidate.Noticed.Before(k.first) {
+			k.first = candidate.Noticed
+		}
+		w.of[candidate.Path], w.look[keys.with] = keys.with, true
 		fresh[keys.with] = append(fresh[keys.with], candidate.Path)
+		l.Rest(candidate.Path)
 	}
 	return fresh
 }
@@ -121,22 +192,15 @@ func (k *collection) count(compiled *route.Compiled, candidate listen.Candidate,
 	}
 }
 
-// drop forgets a file.
-func (k *collection) drop(compiled *route.Compiled, path string) {
-	if s, is := k.files[path]; is {
-		delete(k.files, path)
-		k.count(compiled, s.Candidate, -1)
-	}
-}
-
-// since finds out since when files wait that are not complete, and forgets what does not wait any more.
-func (c *Conductor) since(compiled *route.Compiled, fresh map[string][]string) error {
+// sinceWhen finds out since when files wait that are not complete, and forgets what does not wait any more.
+func (c *Conductor) sinceWhen(l *listen.Listener, compiled *route.Compiled) error {
+	w := c.collecting
 	if !compiled.Collect.Counts() {
 		return nil
 	}
 	var ask []string
-	for key := range fresh {
-		if k := c.collecting[key]; k.began.IsZero() && c.missing(compiled, k) != "" {
+	for key := range w.look {
+		if k := w.all[key]; k.began.IsZero() && k.missing(compiled) != "" {
 			ask = append(ask, key)
 		}
 	}
@@ -146,24 +210,24 @@ func (c *Conductor) since(compiled *route.Compiled, fresh map[string][]string) e
 			return err
 		}
 		for key, since := range known {
-			if k := c.collecting[key]; k != nil {
+			if k := w.all[key]; k != nil {
 				k.began, k.lateOf = since.BeganAt, since.LateOf
 			}
 		}
 	}
-	if time.Since(c.tidied) < lookEvery {
+	// What is in the inbox has been noticed by the time that the listener has looked twice, and files were left alone.
+	if settled := 2*compiled.Rhythm + 2*compiled.Quiet; time.Since(w.since) < lookEvery+settled || time.Since(w.tidied) < lookEvery {
 		return nil
 	}
-	// What came a while ago has been noticed by now, if it is still there.
-	if err := c.e.Store.Uncollect(c.work, c.node.ID, c.name, slices.Collect(maps.Keys(c.collecting)), c.listening); err != nil {
-		return err
+	w.tidied = time.Now()
+	for _, path := range l.Gone(slices.Collect(maps.Keys(w.of))) {
+		w.drop(compiled, path)
 	}
-	c.tidied = time.Now()
-	return nil
+	return c.e.Store.Uncollect(c.work, c.node.ID, c.name, slices.Collect(maps.Keys(w.all)))
 }
 
 // missing says what files wait for; empty if they are complete.
-func (c *Conductor) missing(compiled *route.Compiled, k *collection) string {
+func (k *collection) missing(compiled *route.Compiled) string {
 	of := &compiled.Collect
 	switch {
 	case of.Count > 0 && len(k.files) < of.Count:
@@ -192,67 +256,55 @@ type group struct {
 	store.Together
 }
 
-// complete gives the files of a collection that go on together now, nil if none do. Left is when to ask again; 0 is
-// when something happens.
-func (c *Conductor) complete(compiled *route.Compiled, k *collection, now time.Time, none bool) (*group, time.Duration) {
-	of := &compiled.Collect
-	g := &group{}
-	g.CollectKey = k.key
-	g.LateOf = k.lateOf
-	asked := false
-	c.mu.Lock()
-	until := c.asked
-	c.mu.Unlock()
-	for _, s := range k.files {
-		asked = asked || s.Demand || !until.IsZero() && !s.Noticed.After(until)
-		g.files = append(g.files, s)
-	}
+// complete gives the files of a collection that go on together now, nil if none do: then again is when to ask, though
+// nothing comes; zero: never.
+func (c *Conductor) complete(compiled *route.Compiled, k *collection, now time.Time, none bool) (g *group, again time.Time) {
+	of, asked := &compiled.Collect, k.demand || !k.first.After(c.collecting.asked)
 	if none && !asked {
-		return nil, 0
+		return nil, again
 	}
-	slices.SortStableFunc(g.files, func(a, b shelved) int {
+	g = &group{}
+	g.CollectKey = k.key
+	if of.Counts() {
+		g.Missing = k.missing(compiled)
+	}
+	if g.Missing != "" {
+		g.LateOf = k.lateOf
+	}
+	if g.Missing != "" && !asked {
+		// Those that it was waited for with did not wait: it waits for nobody any more.
+		late, ends := k.lateOf > 0, k.began.Add(of.Within)
+		switch {
+		case k.began.IsZero(), of.Within == workspace.Forever && !late:
+			return nil, again
+		case !late && now.Before(ends):
+			return nil, ends
+		case of.Else == workspace.HoldIncomplete:
+			c.tellIncomplete(k, g)
+			return nil, again
+		}
+		g.Refused = of.Else == workspace.RejectIncomplete
+	}
+	g.files = slices.SortedFunc(maps.Values(k.files), func(a, b shelved) int {
 		switch compiled.Order.By {
 		case "name":
-			if c := listen.Natural(a.Name, b.Name); c != 0 {
-				return c
-			}
+			return cmp.Or(listen.Natural(a.Name, b.Name), inOrder(a, b))
 		case "time":
-			if c := a.Info.Modified.Compare(b.Info.Modified); c != 0 {
-				return c
-			}
+			return cmp.Or(a.Info.Modified.Compare(b.Info.Modified), inOrder(a, b))
 		}
 		return inOrder(a, b)
 	})
-	if of.Counts() {
-		if g.Missing = c.missing(compiled, k); g.Missing == "" {
-			g.LateOf = 0
-		} else if !asked {
-			// Those that it was waited for with are gone: it waits for nobody any more.
-			left := of.Within - now.Sub(k.began)
-			if of.Within == workspace.Forever && k.lateOf == 0 || k.began.IsZero() {
-				return nil, 0
-			}
-			if left > 0 && k.lateOf == 0 {
-				return nil, left
-			}
-			if g.Refused = of.Else == workspace.RejectIncomplete; of.Else == workspace.HoldIncomplete {
-				c.tellIncomplete(k, g)
-				return nil, 0
-			}
-		}
+	most := workspace.MostCollected
+	if of.Count > 0 {
+		most = of.Count
 	}
-	if len(g.files) > workspace.MostCollected {
-		g.files = g.files[:workspace.MostCollected]
-	}
-	if of.Count > 0 && len(g.files) > of.Count {
-		g.files = g.files[:of.Count]
-	}
-	c.tellParts(compiled, g)
-	return g, 0
+	g.files = g.files[:min(len(g.files), most)]
+	tellParts(compiled, g)
+	return g, again
 }
 
 // tellParts says what each file is to the others, and puts those first that are read.
-func (c *Conductor) tellParts(compiled *route.Compiled, g *group) {
+func tellParts(compiled *route.Compiled, g *group) {
 	of := &compiled.Collect
 	var read, others []shelved
 	var parts []store.Part
@@ -279,7 +331,7 @@ func (c *Conductor) tellParts(compiled *route.Compiled, g *group) {
 }
 
 // about is what an alert about a collection is about.
-func (c *Conductor) about(key string) string { return cmp.Or(c.name+" "+key, c.name) }
+func (c *Conductor) about(key string) string { return strings.TrimSpace(c.name + " " + key) }
 
 // tellIncomplete lets people know that files wait for others that have not come in time.
 func (c *Conductor) tellIncomplete(k *collection, g *group) {
@@ -322,7 +374,7 @@ func (c *Conductor) tellWaiting(l *listen.Listener, compiled *route.Compiled, k 
 		list = slices.Collect(maps.Keys(k.files))
 	}
 	reason := "it waits for its time"
-	if why := c.missing(compiled, k); compiled.Collect.Counts() && why != "" {
+	if why := k.missing(compiled); compiled.Collect.Counts() && why != "" {
 		reason = "it waits for others"
 		if k.key != "" {
 			reason += " with " + k.key
@@ -337,17 +389,18 @@ func (c *Conductor) tellWaiting(l *listen.Listener, compiled *route.Compiled, k 
 
 // claimTogether claims files that go on together: all of them, or none. Wait is when to try again.
 func (c *Conductor) claimTogether(l *listen.Listener, compiled *route.Compiled, k *collection, g *group) (_ *item, wait time.Duration, err error) {
+	changed := false
 	for _, s := range g.files {
 		info, err := c.e.FS.Look(s.Path)
 		if err == nil && info.Same(s.Info) {
 			continue
 		}
-		k.drop(compiled, s.Path)
+		c.collecting.drop(compiled, s.Path)
 		l.Again(s.Path, errChanged.Error(), 250*time.Millisecond)
-		wait = time.Millisecond
+		changed = true
 	}
-	if wait > 0 {
-		return nil, wait, nil // they may not be complete any more
+	if changed {
+		return nil, 0, nil // they may not be complete any more
 	}
 	ids, problems, err := c.claimAll(c.claims(compiled, g.files, true))
 	if err != nil {
@@ -356,7 +409,7 @@ func (c *Conductor) claimTogether(l *listen.Listener, compiled *route.Compiled, 
 	for i, s := range g.files {
 		switch {
 		case problems[i] != nil:
-			k.drop(compiled, s.Path)
+			c.collecting.drop(compiled, s.Path)
 			c.cannot(l, s, problems[i])
 		case ids[i] == 0:
 			l.Parked("another pickup of it is open", s.Path)
@@ -379,9 +432,15 @@ func (c *Conductor) claimTogether(l *listen.Listener, compiled *route.Compiled, 
 			one.Lane = nil // it goes where the first goes
 			it.members = append(it.members, one)
 		}
-		k.drop(compiled, s.Path)
+		c.collecting.drop(compiled, s.Path)
 	}
-	k.began, k.lateOf = time.Time{}, 0
+	// Those that are left, if any, begin to wait now.
+	k.began, k.lateOf, k.demand, k.first = time.Time{}, 0, false, time.Time{}
+	for _, s := range k.files {
+		if k.first.IsZero() || s.Noticed.Before(k.first) {
+			k.first = s.Noticed
+		}
+	}
 	if k.told = false; compiled.Collect.Else == workspace.HoldIncomplete {
 		c.e.Over("incomplete", c.about(k.key))
 	}
@@ -428,20 +487,21 @@ func (c *Conductor) undo(it *item) error {
 	return nil
 }
 
-// incomplete is what is to be said of files that go on without others.
+// incomplete is what is to be said of files that go on without others, or are rejected for that.
 func incomplete(it *item) (out finding.List) {
-	if it.Missing == "" {
+	late := fmt.Sprintf("it came after others that belong to it, which did not wait any longer: they are in pickup %d", it.LateOf)
+	switch at := place.InFile(it.Name); {
+	case it.Missing == "":
 		return nil
+	case it.Refused && it.LateOf > 0:
+		out = finding.List{finding.New("collect.late", at, "%s", late)}
+	case it.Refused:
+		out = finding.List{finding.New("collect.incomplete", at, "others that belong to it have not come in time: %s", it.Missing)}
+	case it.LateOf > 0:
+		return finding.List{finding.Warn("collect.late", at, "%s", late)}
+	default:
+		return finding.List{finding.Warn("collect.incomplete", at, "it went on without others that belong to it: %s", it.Missing)}
 	}
-	code, sentence := "collect.incomplete", fmt.Sprintf("it went on without others that belong to it: %s", it.Missing)
-	if it.LateOf > 0 {
-		code, sentence = "collect.late", fmt.Sprintf("it came after others that belong to it, which did not wait any longer: they are in pickup %d", it.LateOf)
-	}
-	f := finding.Warn(code, place.InFile(it.Name), "%s", sentence)
-	if it.Refused {
-		f.Severity = finding.Error
-		f.Message = strings.Replace(f.Message, "it went on without others that belong to it", "others that belong to it have not come in time", 1)
-		f = f.Suggest("hand all of them in again together")
-	}
-	return finding.List{f}
+	out[0] = out[0].Suggest("hand all of them in again together")
+	return out
 }

@@ -164,3 +164,47 @@ func TestCollectedByTimetable(t *testing.T) {
 		s.within("both come out", 61*time.Minute, func() bool { return len(s.orders()) == 1 && s.messages("a.hl7") == 2 })
 	})
 }
+
+// TestWaitingVanishes: what is taken out of the inbox while it waits is forgotten, with since when it waited; and
+// somebody can have a file taken that waits.
+func TestWaitingVanishes(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := newStand(t, "collect:\n  by: '{file.stem | before \"-\"}'\n  complete: 2\n  within: 2h\n  else: reject\n\n")
+		inbox := filepath.Join(s.data, "stations", "inbox")
+		s.drop("a-1.csv")
+		time.Sleep(time.Hour)
+		if err := os.Remove(filepath.Join(inbox, "a-1.csv")); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(10 * time.Hour)
+		if list, n := s.listener.Waiting(10); n > 0 || len(s.records.states()) > 0 || len(s.records.waiting) > 0 {
+			t.Fatalf("%v %v %v", list, s.records.states(), s.records.waiting)
+		}
+		s.drop("a-2.csv")
+		time.Sleep(90 * time.Minute)
+		if states := s.records.states(); len(states) > 0 {
+			t.Fatalf("%v: it has waited for 90 minutes", states)
+		}
+		if err := s.listener.Demand("a-2.csv"); err != nil {
+			t.Fatal(err)
+		}
+		s.within("it is taken", time.Minute, func() bool { return len(s.orders()) == 1 })
+		if f := s.records.run(1001).balance.Findings; len(f) != 1 || f[0].Message != "it went on without others that belong to it: 1 of 2 files are there" {
+			t.Errorf("%v", f)
+		}
+	})
+}
+
+// TestLeftOver: of more files than belong together the rest waits for others, and from then on.
+func TestLeftOver(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := newStand(t, "collect:\n  complete: 2\n  within: 2h\n  else: go on\n\n")
+		for n := range 5 {
+			s.dropRow(fmt.Sprintf("%d.csv", n), n)
+		}
+		s.within("two pairs come out", time.Minute, func() bool { return len(s.orders()) == 2 })
+		if took := s.within("the fifth goes on alone", 3*time.Hour, func() bool { return len(s.orders()) == 3 }); took < 119*time.Minute || took > 121*time.Minute {
+			t.Errorf("after %s", took)
+		}
+	})
+}

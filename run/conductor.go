@@ -82,10 +82,7 @@ type Conductor struct {
 	gated   string              // why files are not taken for now
 	beat    [ended]atomic.Int64 // when (nanoseconds) that last showed a sign of life
 
-	// Only touched while files are fetched.
-	collecting map[string]*collection // by what the files have in common
-	listening  time.Time              // since when
-	tidied     time.Time              // when those were forgotten that do not wait any more
+	collecting *collecting // files that wait for others
 
 	stock   store.Block // sequence numbers in hand; only the process stage touches them
 	stocked time.Time
@@ -104,7 +101,7 @@ func identityOf(inode uint64, size int64, modified time.Time) identity {
 
 // isTaken tells whether a file is that of an open pickup: a file system that lost its power may have it back in the inbox.
 // The pickup takes it again.
-func (c *Conductor) isTaken(s *shelved) bool {
+func (c *Conductor) isTaken(s listen.Candidate) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	known, is := c.taken[s.Path]
@@ -272,7 +269,7 @@ func (c *Conductor) Listen(l *listen.Listener, compiled *route.Compiled) {
 	c.listener, c.compiled = l, compiled
 	c.lanes.waiting, c.shelf = map[string][]shelved{}, nil
 	clear(c.puzzled)
-	c.collecting, c.listening, c.tidied = nil, time.Now(), time.Now()
+	c.collecting = newCollecting()
 	c.look, c.restored = true, time.Time{}
 	c.mu.Unlock()
 	c.wake()

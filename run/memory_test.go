@@ -3,6 +3,7 @@ package run
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -180,8 +181,14 @@ func (m *memory) Collections(_ context.Context, _ int64, _ string, keys []string
 	return out, nil
 }
 
-func (m *memory) Uncollect(context.Context, int64, string, []string, time.Time) error {
-	return m.away("uncollect")
+func (m *memory) Uncollect(_ context.Context, _ int64, _ string, but []string) error {
+	done, err := m.call("uncollect")
+	if err != nil {
+		return err
+	}
+	defer done()
+	maps.DeleteFunc(m.waiting, func(key string, _ store.Collection) bool { return !slices.Contains(but, key) })
+	return nil
 }
 
 // its are a pickup and those that it goes on together with.

@@ -182,7 +182,7 @@ func (c *Conductor) shelve(l *listen.Listener, compiled *route.Compiled, until t
 	var fresh []shelved
 	fetched := l.Fetch(most, until, none)
 	for i, candidate := range fetched {
-		if c.isTaken(&shelved{Candidate: candidate}) {
+		if c.isTaken(candidate) {
 			l.Again(candidate.Path, "its pickup is open", 5*time.Second)
 			continue
 		}

@@ -21,7 +21,7 @@ type Records interface {
 	Leave(ctx context.Context, route string, files []store.LeftFile) error
 	Forget(ctx context.Context, route, path, sha256 string) error
 	Collections(ctx context.Context, node int64, route string, keys []string) (map[string]store.Collection, error)
-	Uncollect(ctx context.Context, node int64, route string, but []string, before time.Time) error
+	Uncollect(ctx context.Context, node int64, route string, but []string) error
 	Due(ctx context.Context, node int64, route string, due time.Time) (bool, error)
 
 	// Working on them.

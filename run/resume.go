@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"maps"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -42,6 +41,7 @@ func (c *Conductor) resume() ([]*item, error) {
 	var out []*item
 	holders, open, stalled, retried := map[string][]int64{}, map[int64]bool{}, 0, 0
 	taken := map[string]identity{}
+	var several []int64 // runs
 	now := time.Now()
 	for after := int64(0); ; {
 		// What ends while the records answer is not what they say any more.
@@ -60,6 +60,9 @@ func (c *Conductor) resume() ([]*item, error) {
 			held := p.State == "held" || p.State == "uncertain"
 			if p.Run != nil && p.Origin == "inbox" {
 				taken[p.Path] = identityOf(p.Inode, p.Size, p.Modified)
+			}
+			if p.Run != nil && p.Files > 1 {
+				several = append(several, *p.Run)
 			}
 			if held && p.Lane != nil && !p.Passed {
 				holders[*p.Lane] = append(holders[*p.Lane], p.Pickup)
@@ -102,6 +105,16 @@ func (c *Conductor) resume() ([]*item, error) {
 			}
 		}
 	}
+	members, err := c.membersOf(several)
+	if err != nil {
+		c.giveUp(out)
+		return nil, err
+	}
+	for _, list := range members {
+		for _, m := range list {
+			taken[m.Path] = identityOf(m.Inode, m.Size, m.Modified)
+		}
+	}
 	c.mu.Lock()
 	c.stalled, c.taken = stalled, taken
 	c.failures = 0
@@ -109,46 +122,41 @@ func (c *Conductor) resume() ([]*item, error) {
 	c.block(holders)
 	c.lanes.keep(func(n int64) bool { return open[n] || c.busy[n] })
 	c.mu.Unlock()
-	if err := c.bringTogether(out); err != nil {
-		c.mu.Lock()
-		defer c.mu.Unlock()
-		for _, it := range out {
-			delete(c.busy, it.Pickup)
-			c.lanes.end(it)
-		}
-		return nil, err
-	}
 	for _, it := range out {
+		if it.Run != nil {
+			c.bringTogether(it, members[*it.Run])
+		}
 		c.prepare(it)
 	}
 	return out, nil
 }
 
-// bringTogether gives pickups that are gone on with the others of their runs.
-func (c *Conductor) bringTogether(items []*item) error {
-	first := map[int64]*item{}
-	for _, it := range items {
-		if it.Files > 1 && it.Run != nil {
-			first[*it.Run] = it
-		}
+// membersOf gives the files of runs of several, but for the first of each.
+func (c *Conductor) membersOf(runs []int64) (map[int64][]store.Member, error) {
+	if len(runs) == 0 {
+		return nil, nil
 	}
-	if len(first) == 0 {
-		return nil
-	}
-	members, err := c.e.Store.Members(c.work, slices.Collect(maps.Keys(first)))
-	if err != nil {
-		return err
-	}
+	return c.e.Store.Members(c.work, runs)
+}
+
+// giveUp leaves pickups that were about to be gone on with for the next look.
+func (c *Conductor) giveUp(items []*item) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for run, it := range first {
-		for _, m := range members[run] {
-			c.taken[m.Path] = identityOf(m.Inode, m.Size, m.Modified)
-			it.members = append(it.members, &item{Pending: m.Pending, part: m.Part, resumed: true, started: it.started})
-			c.busy[m.Pickup] = true
-		}
+	for _, it := range items {
+		delete(c.busy, it.Pickup)
+		c.lanes.end(it)
 	}
-	return nil
+}
+
+// bringTogether gives a pickup the others of its run.
+func (c *Conductor) bringTogether(it *item, members []store.Member) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, m := range members {
+		it.members = append(it.members, &item{Pending: m.Pending, part: m.Part, resumed: true, started: it.started})
+		c.busy[m.Pickup] = true
+	}
 }
 
 // reconsiderEvery is how often it is looked whether an uncertain pickup can be decided.

@@ -43,10 +43,9 @@ func (s *Store) Collections(ctx context.Context, node int64, route string, keys 
 	return out, err
 }
 
-// Uncollect forgets files that waited for others and are not there any more: all of a route but those with some keys
-// that have come before a moment.
-func (s *Store) Uncollect(ctx context.Context, node int64, route string, but []string, before time.Time) error {
-	_, err := s.quick.ExecContext(ctx, `delete from collections where route = $2 and (ended_at is null and not key = any($3) and began_at < $4 or ended_at < now() - make_interval(secs => $5)) and exists (select 1 from routes where name = $2 and leader = $1)`, node, route, but, before, lately.Seconds())
+// Uncollect forgets files that waited for others and are not there any more: all of a route but those with some keys.
+func (s *Store) Uncollect(ctx context.Context, node int64, route string, but []string) error {
+	_, err := s.quick.ExecContext(ctx, `delete from collections where route = $2 and (ended_at is null and not key = any($3) or ended_at < now() - make_interval(secs => $4)) and exists (select 1 from routes where name = $2 and leader = $1)`, node, route, but, lately.Seconds())
 	return err
 }
 
