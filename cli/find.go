@@ -21,7 +21,7 @@ func (a *app) find() *cobra.Command {
 		Use: "find TEXT", Short: "Find records by a text in them: which file and line they came in, and what they went into", Args: cobra.ExactArgs(1),
 		Long: `Find records that have a text, in all originals that are kept, newest first: a tag, a
 number, a name, as it stands in the file. That is read again file by file; name a route
-or a time to be quicker.`,
+or a time to be quicker. Files that go on unread have no records, and are not looked into.`,
 		Example: "  ydrion find T-0816\n  ydrion find T-0816 --route weighings --since 7d\n  ydrion find BR-1102 --json | jq .items[].went_into",
 		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
 			q := url.Values{"text": {args[0]}, "route": {route}, "limit": {strconv.Itoa(limit)}}

@@ -32,6 +32,10 @@ func TestFind(t *testing.T) {
 	})
 	b.Drop("stations/inbox", "wrong.csv", heading+row(500)+row(501)+strings.Replace(row(502), "36.5", "n/a", 1))
 	b.Ended("wrong.csv", 0)
+	b.Drop("stations/inbox", "whole.csv", heading+row(700)+strings.Replace(row(701), "36.5", "n/a", 1)+strings.Replace(row(702), "36.5", "n/a", 1))
+	if p := b.Ended("whole.csv", 0); !p.Whole {
+		t.Fatalf("%+v", p)
+	}
 	found := func(query url.Values) (out []string) {
 		answer, err := b.Client.Find(context.Background(), query)
 		if err != nil {
@@ -47,19 +51,20 @@ func TestFind(t *testing.T) {
 		"AP-000502":  "[wrong.csv 3 4 rejected ]",
 		"9.8,L-07":   "[night-pool-2.csv 2 2 good " + b.List("laboratory/nights")[0] + "]",
 		"AP-0005":    "[wrong.csv 1 2 good wrong.hl7 wrong.csv 2 3 good wrong.hl7 wrong.csv 3 4 rejected ]",
+		"AP-000700":  "[whole.csv 1 2 rejected ]", // good by itself, and rejected with its file
 		"not there…": "[]",
 	} {
 		if got := fmt.Sprint(found(url.Values{"text": {value}})); got != want {
 			t.Errorf("%s: %s, want %s", value, got, want)
 		}
 	}
-	if got := found(url.Values{"text": {"AP-0"}, "limit": {"1000"}}); len(got) != 123 {
+	if got := found(url.Values{"text": {"AP-0"}, "limit": {"1000"}}); len(got) != 126 {
 		t.Errorf("%d records", len(got))
 	}
 	if code, out := command(b, "find", "AP-000007", "--route", "specimen-orders"); code != 0 || !strings.Contains(out, "sheet-007.hl7") || !strings.Contains(out, "AS IT CAME") {
 		t.Errorf("%d %s", code, out)
 	}
-	if code, out := command(b, "find", "nobody"); code != 0 || !strings.Contains(out, "no record has it, in 122 pickups") {
+	if code, out := command(b, "find", "nobody"); code != 0 || !strings.Contains(out, "no record has it, in 123 pickups") {
 		t.Errorf("%d %s", code, out)
 	}
 }

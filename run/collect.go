@@ -343,7 +343,7 @@ func (c *Conductor) tellIncomplete(k *collection, g *group) {
 	if k.lateOf > 0 {
 		why = fmt.Sprintf("the others did not wait any longer: they are in pickup %d", k.lateOf)
 	}
-	c.e.Alert(store.Alert{Kind: "incomplete", Route: c.name, About: c.about(k.key), Message: fmt.Sprintf("%s of %s wait for others since %s: %s; `ydrion take %s` takes what is there", counted(len(k.files)), c.common(k.key), k.began.Local().Format("2006-01-02 15:04 MST"), why, c.name)}, false)
+	c.e.Alert(store.Alert{Kind: "incomplete", Route: c.name, About: c.about(k.key), Message: fmt.Sprintf("%s: %s for others since %s: %s; `ydrion take %s` takes what is there", c.common(k.key), waits(len(k.files)), k.began.Local().Format("2006-01-02 15:04 MST"), why, c.name)}, false)
 }
 
 // common is how people read what files have in common.
@@ -354,11 +354,11 @@ func (c *Conductor) common(key string) string {
 	return c.name + " with " + key
 }
 
-func counted(files int) string {
+func waits(files int) string {
 	if files == 1 {
-		return "1 file"
+		return "1 file waits"
 	}
-	return fmt.Sprintf("%d files", files)
+	return fmt.Sprintf("%d files wait", files)
 }
 
 // mostParked is how many files of a collection are told anew what they wait for, each time one comes.

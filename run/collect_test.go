@@ -104,7 +104,7 @@ func TestIncomplete(t *testing.T) {
 		s := newStand(t, settings("hold"))
 		s.drop("a-data.csv")
 		time.Sleep(24 * time.Hour)
-		if got := s.orders(); len(got) > 0 || s.told("incomplete: 1 file of specimen-orders with a wait for others") != 1 {
+		if got := s.orders(); len(got) > 0 || s.told("incomplete: specimen-orders with a: 1 file waits for others since ") != 1 {
 			t.Errorf("%v %v", got, s.alerts)
 		}
 		s.dropRow("a-sum.csv", 2)

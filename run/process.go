@@ -168,27 +168,27 @@ func (c *Conductor) original(it *item) (io.ReadCloser, error) {
 	return c.e.Archive.Open(*it.SHA256)
 }
 
-// done is what a run has come to with one of its files.
-type done struct {
+// outcome is what a run has come to with one of its files.
+type outcome struct {
 	*item
 	result flow.Result
 	whole  bool // it is rejected as one piece
 }
 
 // refuse rejects the file as one piece.
-func (d *done) refuse(f finding.Finding) {
+func (d *outcome) refuse(f finding.Finding) {
 	f.Place.File = d.Name
 	d.whole, d.result.Findings = true, append(d.result.Findings, f)
 }
 
 // facts are those of the run with what they say of the file.
-func (d *done) facts(of lang.Facts) lang.Facts {
+func (d *outcome) facts(of lang.Facts) lang.Facts {
 	of.Name, of.Folder, of.Event = d.Name, d.Folder, d.Event
 	return of
 }
 
 // judge says whether the file has to be rejected as one piece.
-func (d *done) judge() {
+func (d *outcome) judge() {
 	r, tolerate := &d.result, d.compiled.Tolerate
 	over := tolerate >= 0 && r.In > 0 && float64(r.Rejected) > tolerate*float64(r.In)
 	if over {
@@ -202,13 +202,13 @@ func (d *done) judge() {
 
 // fill writes a run's outputs and says what is to be committed.
 func (c *Conductor) fill(it *item, out *outputs, wrong *finding.Finding) error {
-	var all []*done
+	var all []*outcome
 	said := incomplete(it)
 	for i, f := range it.all() {
 		f.ord = i + 1
 	}
 	for _, f := range it.read() {
-		d := &done{item: f}
+		d := &outcome{item: f}
 		f.compiled = it.compiled
 		switch {
 		case wrong != nil:
@@ -250,7 +250,7 @@ func (c *Conductor) fill(it *item, out *outputs, wrong *finding.Finding) error {
 }
 
 // make takes files through the route.
-func (c *Conductor) make(it *item, all []*done, out *outputs) (*[]store.Block, error) {
+func (c *Conductor) make(it *item, all []*outcome, out *outputs) (*[]store.Block, error) {
 	inputs, numbers := c.inputs(it)
 	plan := it.compiled.Plan
 	if !plan.Unread && !plan.Checked {
@@ -297,7 +297,7 @@ func (c *Conductor) make(it *item, all []*done, out *outputs) (*[]store.Block, e
 
 // makeOnce takes the records of those files through the route that are not rejected as one piece. It has to be done again
 // if one of several turned out to be.
-func (c *Conductor) makeOnce(it *item, all []*done, out *outputs, inputs flow.Inputs) (again bool, err error) {
+func (c *Conductor) makeOnce(it *item, all []*outcome, out *outputs, inputs flow.Inputs) (again bool, err error) {
 	of, files := c.toRead(all)
 	out.reads = nil
 	for _, d := range of {
@@ -319,7 +319,7 @@ func (c *Conductor) makeOnce(it *item, all []*done, out *outputs, inputs flow.In
 }
 
 // toRead are the files that are not rejected as one piece.
-func (c *Conductor) toRead(all []*done) (of []*done, files []flow.File) {
+func (c *Conductor) toRead(all []*outcome) (of []*outcome, files []flow.File) {
 	for _, d := range all {
 		if !d.whole {
 			of = append(of, d)
@@ -331,7 +331,7 @@ func (c *Conductor) toRead(all []*done) (of []*done, files []flow.File) {
 
 // judgeAll says which files have to be rejected as one piece, and whether what was made of others has to be made again
 // without them.
-func judgeAll(of []*done, made *flow.All) (again bool) {
+func judgeAll(of []*outcome, made *flow.All) (again bool) {
 	for i, d := range of {
 		d.result = made.Files[i]
 		if made.Unfinished != nil {
@@ -345,7 +345,7 @@ func judgeAll(of []*done, made *flow.All) (again bool) {
 }
 
 // leaveOut finds out which files have to be rejected as one piece, without writing anything.
-func (c *Conductor) leaveOut(it *item, all []*done, inputs flow.Inputs) error {
+func (c *Conductor) leaveOut(it *item, all []*outcome, inputs flow.Inputs) error {
 	next := int64(1)
 	inputs.Sequence = func(n int) (int64, error) { next += int64(n); return next - int64(n), nil }
 	for again := true; again; {
@@ -370,7 +370,7 @@ func (nowhere) Batch(*batch.Batch) error    { return nil }
 func (nowhere) Broken(*format.Broken) error { return nil }
 
 // conclusion says what is to be committed.
-func (c *Conductor) conclusion(it *item, all []*done, out *outputs, said finding.List, numbers []store.Block) {
+func (c *Conductor) conclusion(it *item, all []*outcome, out *outputs, said finding.List, numbers []store.Block) {
 	commit := store.Commit{Run: *it.Run, Pickup: it.Pickup, Whole: true, Deliveries: out.deliveries, Rejects: out.rejects, Kept: out.kept, Numbers: numbers, Findings: said, Versions: out.versions}
 	for _, d := range all {
 		r := &d.result
@@ -404,7 +404,7 @@ func (c *Conductor) conclusion(it *item, all []*done, out *outputs, said finding
 }
 
 // asideBecause says why a file is set aside; empty if it is not.
-func asideBecause(f *item, read []*done) string {
+func asideBecause(f *item, read []*outcome) string {
 	switch f.part {
 	case store.Codes:
 		return fmt.Sprintf("the others look codes up in it, as the table %s (pickup %d)", codesOf(f.compiled, f.Folder, f.Name), read[0].Pickup)
@@ -417,7 +417,7 @@ func asideBecause(f *item, read []*done) string {
 }
 
 // refuseAll rejects those files that are rejected as one piece.
-func (c *Conductor) refuseAll(all []*done, out *outputs) error {
+func (c *Conductor) refuseAll(all []*outcome, out *outputs) error {
 	before, none := int64(0), true
 	for _, d := range all {
 		before, none = before+d.result.In, none && d.whole
@@ -450,7 +450,7 @@ func (c *Conductor) refuseAll(all []*done, out *outputs) error {
 }
 
 // refuse rejects a file as one piece.
-func (c *Conductor) refuse(d *done, out *outputs) error {
+func (c *Conductor) refuse(d *outcome, out *outputs) error {
 	original, err := c.original(d.item)
 	if err != nil {
 		return err
@@ -460,7 +460,7 @@ func (c *Conductor) refuse(d *done, out *outputs) error {
 }
 
 // explain tells what is wrong with the records of a file that is rejected as one piece.
-func (c *Conductor) explain(d *done, out *outputs, before int64) error {
+func (c *Conductor) explain(d *outcome, out *outputs, before int64) error {
 	original, err := c.original(d.item)
 	if err != nil {
 		return err
@@ -472,7 +472,7 @@ func (c *Conductor) explain(d *done, out *outputs, before int64) error {
 }
 
 // passOn gives a file whose records have been checked to its destinations as it came.
-func (c *Conductor) passOn(d *done, out *outputs, inputs flow.Inputs) error {
+func (c *Conductor) passOn(d *outcome, out *outputs, inputs flow.Inputs) error {
 	original, err := c.original(d.item)
 	if err != nil {
 		return err

@@ -57,7 +57,7 @@ func (a alive) Read(b []byte) (int, error) {
 }
 
 // passUnread gives a file that nobody reads to its destinations.
-func (c *Conductor) passUnread(d *done, out *outputs, inputs flow.Inputs) error {
+func (c *Conductor) passUnread(d *outcome, out *outputs, inputs flow.Inputs) error {
 	original, err := c.original(d.item)
 	if err != nil {
 		return err

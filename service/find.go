@@ -58,10 +58,10 @@ func (s *Service) Find(ctx context.Context, q FindRequest) (FindAnswer, error) {
 				return out, nil
 			}
 			f.Before = p.ID
-			if p.Run == 0 || !p.Archived || seen[p.Run] {
+			if p.Run == 0 || !p.Archived || seen[p.Run] && !p.Whole {
 				continue
 			}
-			seen[p.Run] = true
+			seen[p.Run] = seen[p.Run] || !p.Whole
 			out.Looked++
 			if err := s.findIn(ctx, p, q, &out); err != nil {
 				return out, err
@@ -73,9 +73,13 @@ func (s *Service) Find(ctx context.Context, q FindRequest) (FindAnswer, error) {
 	}
 }
 
-// findIn looks into the records of a pickup's latest run.
+// findIn looks into the records of a pickup's latest run or, if the file was rejected as one piece, into that file.
 func (s *Service) findIn(ctx context.Context, p store.Pickup, q FindRequest, out *FindAnswer) error {
-	trial, err := s.Records(ctx, p.Run, TrialRequest{From: 1, Limit: q.Limit - len(out.Items), Contains: q.Value})
+	only := int64(0)
+	if p.Whole {
+		only = p.ID
+	}
+	trial, err := s.records(ctx, p.Run, only, TrialRequest{From: 1, Limit: q.Limit - len(out.Items), Contains: q.Value})
 	switch {
 	case errors.Is(err, store.ErrPurged), errors.Is(err, store.ErrNotFound), errors.Is(err, store.ErrNotSo):
 		return nil // it is not kept any more
@@ -89,6 +93,11 @@ func (s *Service) findIn(ctx context.Context, p store.Pickup, q FindRequest, out
 		found := FoundRecord{Pickup: p.ID, Run: p.Run, Route: p.Route, Name: p.Name, Record: r.Record, Line: r.Line, Outcome: r.Outcome, Raw: r.Raw, WentInto: []string{}}
 		if r.File != "" {
 			found.Name = r.File
+		}
+		if p.Whole { // whatever it would have become
+			found.Outcome = "rejected"
+			out.Items = append(out.Items, found)
+			continue
 		}
 		for _, b := range r.Became {
 			for _, file := range b.Files {

@@ -474,6 +474,11 @@ func (s *Service) inEffect(ctx context.Context, names []string) []string {
 // Records shows records of a run before and after, by running the revision over
 // the original again with the inputs that were recorded.
 func (s *Service) Records(ctx context.Context, runID int64, request TrialRequest) (*Trial, error) {
+	return s.records(ctx, runID, 0, request)
+}
+
+// records shows records of a run or, with a pickup, of that file of it alone.
+func (s *Service) records(ctx context.Context, runID, only int64, request TrialRequest) (*Trial, error) {
 	r, err := s.store.Run(ctx, runID)
 	if err != nil {
 		return nil, err
@@ -489,7 +494,7 @@ func (s *Service) Records(ctx context.Context, runID int64, request TrialRequest
 	if c, err = s.engine.With(ctx, c, tables); err != nil {
 		return nil, err
 	}
-	read, err := s.read(r)
+	read, err := s.read(r, only)
 	if err != nil {
 		return nil, err
 	}
@@ -519,10 +524,11 @@ func (s *Service) Records(ctx context.Context, runID int64, request TrialRequest
 	return trial, err
 }
 
-// read are the files whose records a run worked on: not those that were rejected as one piece, unless all were.
-func (s *Service) read(r store.Run) (out []flow.File, err error) {
+// read are the files whose records a run worked on: not those that were rejected as one piece, unless all were. With a
+// pickup it is that file alone.
+func (s *Service) read(r store.Run, only int64) (out []flow.File, err error) {
 	for _, f := range r.Of {
-		if f.Part != store.ToRead || f.Whole && !r.Whole {
+		if only != 0 && f.Pickup != only || only == 0 && (f.Part != store.ToRead || f.Whole && !r.Whole) {
 			continue
 		}
 		if !f.Archived {
