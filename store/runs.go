@@ -146,8 +146,7 @@ func (s *Store) Taken(ctx context.Context, node int64, route string, taken []Tak
 		c as (update collections set ended_at = now(), missing = t.missing, pickup = t.pickup, late_of = null from t where collections.route = $2 and collections.key = t.key and t.place = 1 and t.p_together),
 		p as (update pickups set state = 'taken', reason = '', next_try = null, sha256 = t.sum, size = t.size, run = t.run, taken_at = now() from t where pickups.id = t.pickup)
 		select t.pickup, t.run, coalesce(b.id, 0), coalesce(b.name, ''), coalesce(k.id, 0), coalesce(k.name, '') from t
-			left join lateral (select id, name from pickups o where o.sha256 = t.sum and o.route = $2 and o.id < t.pickup and o.state <> 'withdrawn' order by o.sha256, o.id limit 1) b on true
-			left join lateral (select id, name from pickups o where o.business_key = t.business_key and o.route = $2 and o.id < t.pickup and o.state <> 'withdrawn' order by o.route, o.business_key, o.id limit 1) k on true`,
+			`+earlier("t.sum", "t.business_key", "$2", "t.pickup"),
 		[]any{node, route, ids, sums, sizes, revisions, nows, firsts, files, parts, keys, missing, refused, late},
 		[]any{&pickup, &b.Run, &b.Before, &b.BeforeName, &b.BeforeKey, &b.BeforeKeyName}, func() error { out[at[pickup]] = b; return nil })
 	if err != nil {
@@ -730,12 +729,25 @@ type Pending struct {
 // Committed tells whether its run is only to be published.
 func (p *Pending) Committed() bool { return p.RunState != nil && *p.RunState == "committed" }
 
-const openColumns = `select p.id, p.route, p.path, p.folder, p.name, p.raw_path, p.size, p.modified, p.device, p.inode, p.state, p.event, p.origin, p.sha256, p.lane, p.business_key, p.tries, p.next_try, p.passed, p.admitted, p.noticed_at, p.run,
+var openColumns = `select p.id, p.route, p.path, p.folder, p.name, p.raw_path, p.size, p.modified, p.device, p.inode, p.state, p.event, p.origin, p.sha256, p.lane, p.business_key, p.tries, p.next_try, p.passed, p.admitted, p.noticed_at, p.run,
 	r.state as run_state, coalesce(r.attempt, 0) as attempt, r.revision, r.facts_now, r.same_as, coalesce(r.again, false) as again, coalesce(r.files, 1) as files, p.together, coalesce(r.key, '') as key, coalesce(r.missing, '') as missing, coalesce(r.refused, false) as refused, coalesce(r.late_of, 0) as late_of,
 	coalesce(b.id, 0) as before, coalesce(b.name, '') as before_name, coalesce(k.id, 0) as before_key, coalesce(k.name, '') as before_key_name
 	from pickups p left join runs r on r.id = p.run
-	left join lateral (select id, name from pickups o where o.sha256 = p.sha256 and o.route = p.route and o.id < p.id and o.state <> 'withdrawn' order by o.sha256, o.id limit 1) b on true
-	left join lateral (select id, name from pickups o where o.business_key = p.business_key and o.route = p.route and o.id < p.id and o.state <> 'withdrawn' order by o.route, o.business_key, o.id limit 1) k on true`
+	` + earlier("p.sha256", "p.business_key", "p.route", "p.id")
+
+// earlier joins the first pickup of a route before another that had the same content, as b, and the first that had the
+// same business key, as k.
+func earlier(content, key, route, pickup string) string {
+	of := func(first, second, one, other string) string {
+		// Compared as rows in the order of their index, nothing but that index gives them in order. (With `=`, the
+		// database may count on coming by one soon, and go through all that the route ever took for each file.)
+		columns := `(o.` + first + `, o.` + second + `, o.id)`
+		return `select id, name from pickups o where ` + columns + ` >= (` + one + `, ` + other + `, 0) and ` + columns + ` < (` + one + `, ` + other + `, ` + pickup + `)
+			and o.` + first + ` is not null and o.` + second + ` is not null and ` + other + ` is not null and o.state <> 'withdrawn' order by o.` + first + `, o.` + second + `, o.id limit 1`
+	}
+	return `left join lateral (` + of("sha256", "route", content, route) + `) b on true
+		left join lateral (` + of("route", "business_key", route, key) + `) k on true`
+}
 
 // Unfinished lists the open pickups of a route in the order in which they were
 // claimed, after a number and at most so many; of those of a run of several files the first.
