@@ -99,7 +99,7 @@ func TestInterchangesOut(t *testing.T) {
 		t.Errorf("%s, %v", mustJSON(t, rejects), err)
 	}
 	for route, want := range map[string][]string{
-		"reagent-answers": {"Holds messages against the standard; what differs rejects the record.", "Reads X12 in utf-8; each segment PO1 is a record, with what stands around it."},
+		"reagent-answers": {"Checks messages against the standard; what differs rejects the record.", "Reads X12 in utf-8; each segment PO1 is a record, with what stands around it."},
 		"feed-orders":     {"Makes EDIFACT messages in interchanges by maps/feed-request-to-order.map."},
 		"reagent-orders":  {"rows that stand together and agree in order are one record", "Lists of a record: rows."},
 		"feed-answers":    {"Lists of a record: LIN."},

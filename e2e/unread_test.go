@@ -156,11 +156,13 @@ func TestFilesThatAreOnlyChecked(t *testing.T) {
 		return fmt.Sprintf("route: %s\nlisten: {folder: \"{stations}/%[1]s\"}\nread: {%s}\ncheck: {%s}\ndeliver: {folder: \"{laboratory}/%[1]s\", name: \"{file.name}\"}\nrejected: {folder: \"{stations}/rejected-%[1]s\"}\n", name, read, check)
 	}
 	b.Publish(map[string]string{
-		"routes/sheets.yaml": route("sheets", "format: csv, encoding: windows-1252, delimiter: \";\"", "schema: schemas/sheet.json"),
-		"routes/some.yaml":   route("some", "format: csv", "schema: schemas/sheet.json, tolerate: 50%"),
-		"routes/list.yaml":   route("list", "format: json, record: /*", "schema: schemas/sheet.json, tolerate: 90%"),
-		"routes/edi.yaml":    route("edi", "format: edifact", "description: standard"),
-		"schemas/sheet.json": `{"fields": [{"name": "tag"}, {"name": "kg", "type": "number"}]}`,
+		"routes/sheets.yaml":      route("sheets", "format: csv, encoding: windows-1252, delimiter: \";\"", "schema: schemas/sheet.json"),
+		"routes/some.yaml":        route("some", "format: csv", "schema: schemas/sheet.json, tolerate: 50%"),
+		"routes/list.yaml":        route("list", "format: json, record: /*", "schema: schemas/sheet.json, tolerate: 90%"),
+		"routes/edi.yaml":         route("edi", "format: edifact", "description: standard"),
+		"routes/guided.yaml":      strings.Replace(route("guided", "format: edifact", "?"), "{?}", "\n  - { when: UNB-2 = \"SKERRY\" and UNH-2.1 = \"ORDERS\", description: descriptions/stores.txt }\n  - { when: UNH-2.1 = \"DESADV\", description: none }\n  - { when: UNB-2 = \"HOLM\", description: standard }", 1),
+		"descriptions/stores.txt": "structure ORDERS D.96A Order\nUNH BGM DTM+ FTX SG1*(LIN) UNS UNT\n\nsegment FTX D.96A Text\nR an(3) What\n",
+		"schemas/sheet.json":      `{"fields": [{"name": "tag"}, {"name": "kg", "type": "number"}]}`,
 	})
 	const order = "UNA:+.? '\r\nUNB+UNOC:3+SKERRY+LAB+261125:0930+7'\r\nUNH+1+ORDERS:D:96A:UN'BGM+220+A+9'DTM+137:20261125:102'LIN+1++X:SA'QTY+21:1'UNS+S'UNT+7+1'\r\nUNZ+1+7'\r\n"
 	for _, test := range []struct{ route, name, content, state string }{
@@ -174,6 +176,11 @@ func TestFilesThatAreOnlyChecked(t *testing.T) {
 		{"list", "broken.json", `[{"tag": "T-1", "kg": 1}, {"tag": "T-2", "kg": 2}, {"tag": `, "rejected"}, // nobody can tell what was to come
 		{"edi", "order.edi", order, "delivered"},
 		{"edi", "wrong.edi", strings.Replace(order, "20261125", "20261131", 1), "rejected"},
+		{"guided", "invoice.edi", strings.Replace(order, "ORDERS", "INVOIC", 1), "rejected"},
+		{"guided", "no-text.edi", order, "rejected"}, // the stores want a text, the standard does not
+		{"guided", "text.edi", strings.NewReplacer("LIN+1", "FTX+AAI'LIN+1", "QTY+21:1'", "").Replace(order), "delivered"},
+		{"guided", "holm.edi", strings.Replace(order, "SKERRY", "HOLM", 1), "delivered"},
+		{"guided", "despatch.edi", strings.NewReplacer("ORDERS", "DESADV", "LIN", "XXX").Replace(order), "delivered"},
 		{"edi", "cut.edi", order[:len(order)-30], "rejected"},
 	} {
 		b.Drop("stations/"+test.route, test.name, test.content)
@@ -196,6 +203,9 @@ func TestFilesThatAreOnlyChecked(t *testing.T) {
 		if got := len(b.List("laboratory/" + test.route)); test.state == "rejected" && got > 2 {
 			t.Errorf("%s: %d files went on", test.name, got)
 		}
+	}
+	if _, said := command(b, "route", "guided"); !strings.Contains(said, `Checks messages with UNH-2.1 = "DESADV" against no description.`) || !strings.Contains(said, `with UNB-2 = "SKERRY" and UNH-2.1 = "ORDERS" against descriptions/stores.txt; what differs rejects the record`) {
+		t.Error(said)
 	}
 	if _, said := command(b, "route", "edi"); !strings.Contains(said, "Delivers each file as it came to") || strings.Contains(said, "by .") {
 		t.Error(said)

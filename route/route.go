@@ -23,6 +23,7 @@ import (
 	"ydrion/core/place"
 	"ydrion/core/schema"
 	"ydrion/core/shape"
+	"ydrion/core/standard"
 	"ydrion/core/text"
 	"ydrion/workspace"
 )
@@ -53,6 +54,8 @@ type compilation struct {
 	tables *tables
 	fields shape.Record           // of the records
 	said   map[string]place.Place // where the map or the route names a position that no schema has
+
+	numbered map[string]int // the descriptions of one's own that messages are checked against
 }
 
 // Compile checks a route and everything it depends on.
@@ -228,16 +231,7 @@ func (c *compilation) plan() *flow.Plan {
 		scope := lang.Scope{Fields: s.Record, Lists: s.Lists, Lookups: c.tables, Separate: m.branch.PerRecord, Offered: document != nil || r.Schema == "" || m.AsCame || len(r.Branches) > 1, Example: c.example(), Elsewhere: c.elsewhere()}
 		plan.Branches = append(plan.Branches, c.branch(m, targets[i], scope))
 	}
-	if r.Check.Description != "" {
-		if plan.Against = format.Refused; r.Check.Warn {
-			plan.Against = format.Warned
-		}
-		plan.Messages = r.Check.Messages
-		for _, e := range r.Check.Except {
-			as := map[string]format.Strictness{"reject": format.Refused, "warn": format.Warned, "ignore": format.Unvalidated}[e.As]
-			plan.Except = append(plan.Except, flow.Exception{Rule: e.Rule, At: e.At, As: as})
-		}
-	}
+	plan.Against = c.against(lang.Scope{Fields: s.Record, Lists: s.Lists, Lookups: c.tables, Example: c.example()})
 	if r.Sample != "" && !c.out.HasErrors() {
 		c.sample(plan, made)
 	}
@@ -399,7 +393,7 @@ func (c *compilation) branch(m *branchMap, target format.Target, scope lang.Scop
 	out := flow.Branch{Name: b.Name, Skip: b.Skip, Target: target, Makes: m.TargetFormat, Plain: m.TargetFormat != r.Format, After: []byte(b.After), Separate: b.PerRecord, Records: b.Records, Bytes: b.Bytes}
 	out.Otherwise = b.When == workspace.Otherwise
 	if b.When != "" && !out.Otherwise {
-		out.When = c.when(b, scope)
+		out.When = c.when(b.When, b.Key, scope)
 	}
 	if b.Skip != "" {
 		return out
@@ -425,10 +419,35 @@ func (c *compilation) branch(m *branchMap, target format.Target, scope lang.Scop
 	return out
 }
 
-// when compiles the condition of a branch.
-func (c *compilation) when(b *workspace.Branch, scope lang.Scope) (test *lang.Test) {
-	said := c.route.Places[b.Key+"when"]
-	node, findings := lang.ParseCondition(c.route.File, b.When)
+// against is what messages are held against.
+func (c *compilation) against(scope lang.Scope) (out []flow.Against) {
+	for _, a := range c.route.Check.Against {
+		to := flow.Against{Description: c.numbered[a.Description], As: format.Refused, Whole: a.Messages}
+		switch a.Description {
+		case workspace.Standard:
+			to.Description = format.ByStandard
+		case workspace.Nothing:
+			to.Description = format.ByNone
+		}
+		if a.Warn {
+			to.As = format.Warned
+		}
+		for _, e := range a.Except {
+			as := map[string]format.Strictness{"reject": format.Refused, "warn": format.Warned, "ignore": format.Unvalidated}[e.As]
+			to.Except = append(to.Except, flow.Exception{Rule: e.Rule, At: e.At, As: as})
+		}
+		if a.When != "" && a.When != workspace.Otherwise {
+			to.When = c.when(a.When, a.Key, scope)
+		}
+		out = append(out, to)
+	}
+	return out
+}
+
+// when compiles the condition of a branch, or of a check.
+func (c *compilation) when(condition, key string, scope lang.Scope) (test *lang.Test) {
+	said := c.route.Places[key+"when"]
+	node, findings := lang.ParseCondition(c.route.File, condition)
 	if !findings.HasErrors() {
 		scope.Words = lang.FileWords
 		test, findings = lang.CompileTest(node, scope, func(int) place.Place { return said })
@@ -547,6 +566,9 @@ func (c *compilation) conditions(say func(node lang.Node, said place.Place)) {
 			say(node, c.route.Places[setting])
 		}
 	}
+	for _, a := range c.route.Check.Against {
+		one(a.When, a.Key+"when")
+	}
 	for i := range c.route.Branches {
 		b := &c.route.Branches[i]
 		one(b.When, b.Key+"when")
@@ -596,27 +618,39 @@ func (c *compilation) bind(source format.Source, s *schema.Schema) format.Bound 
 	return bound
 }
 
-// source is how the route's files are read, with the description that messages are checked against.
+// source is how the route's files are read, with the descriptions that messages are checked against.
 func (c *compilation) source() format.Source {
-	source, named := c.route.Source, c.route.Check.Description
-	of, can := source.(format.Described)
-	if !can || named == "" || named == workspace.Standard {
-		return source
+	of, can := c.route.Source.(format.Described)
+	if !can {
+		return c.route.Source
 	}
-	said := c.route.Places["check.description"]
-	text, ok := c.file(named, said)
+	c.numbered = map[string]int{}
+	var catalogs []*standard.Catalog
+	for _, a := range c.route.Check.Against {
+		_, known := c.numbered[a.Description]
+		if known || a.Description == workspace.Standard || a.Description == workspace.Nothing {
+			continue
+		}
+		if catalog := c.description(a.Description, c.route.Places[a.Key+"description"]); catalog != nil {
+			c.numbered[a.Description] = len(catalogs)
+			catalogs = append(catalogs, catalog)
+		}
+	}
+	return of.By(catalogs...)
+}
+
+// description reads what messages are checked against.
+func (c *compilation) description(name string, said place.Place) *standard.Catalog {
+	text, ok := c.file(name, said)
 	if !ok {
-		return source
+		return nil
 	}
-	catalog, about, findings := formats.Description(named, text)
+	catalog, about, findings := formats.Description(name, text)
 	c.out = append(c.out, findings...)
-	if catalog == nil {
-		return source
+	if catalog != nil && about != "" && about != c.route.Format {
+		c.out = append(c.out, finding.New("route.description", said, "%s describes messages of %s, and the route reads %s", name, about, c.route.Format))
 	}
-	if about != "" && about != c.route.Format {
-		c.out = append(c.out, finding.New("route.description", said, "%s describes messages of %s, and the route reads %s", named, about, c.route.Format))
-	}
-	return of.By(catalog)
+	return catalog
 }
 
 func (c *compilation) target(m *branchMap) format.Target {

@@ -108,4 +108,9 @@ func TestOwnDescription(t *testing.T) {
 	if out := o.whole(t); out != "a\n2\n" || !strings.Contains(wrong, "OBX[2]-4") || !strings.Contains(wrong, "the description knows 5 fields of OBX") && !strings.Contains(wrong, "knows 5 fields of OBX") {
 		t.Errorf("%q %s", out, wrong)
 	}
+	// A message of another version is not checked against something else.
+	o = &output{}
+	if _, err := c.Plan.Run(context.Background(), strings.NewReader(strings.Replace(in, "2.5.1", "2.4", 1)), flow.Inputs{}, o); err != nil || len(o.wrong) != 3 || !strings.Contains(o.wrong[0], "the description has nothing on messages \"ORU\" of version 2.4") {
+		t.Error(o.wrong, err)
+	}
 }

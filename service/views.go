@@ -162,6 +162,43 @@ func (s *Service) stages(c *route.Compiled, t store.Tally) []Stage {
 	return stages
 }
 
+// againstSentences say what messages are checked against.
+func againstSentences(a workspace.Against) []string {
+	name, what := a.Description, "rejects the record"
+	switch {
+	case a.Warn:
+		what = "is a warning"
+	case a.Messages:
+		what = "rejects the message"
+	}
+	which := "messages"
+	switch a.When {
+	case "":
+	case workspace.Otherwise:
+		which = "other messages"
+	default:
+		which = fmt.Sprintf("messages with %s", a.When)
+	}
+	switch name {
+	case workspace.Nothing:
+		return []string{fmt.Sprintf("Checks %s against no description.", which)}
+	case workspace.Standard:
+		name = "the standard"
+	}
+	out := []string{fmt.Sprintf("Checks %s against %s; what differs %s.", which, name, what)}
+	for _, e := range a.Except {
+		what := []string{}
+		if e.Rule != "" {
+			what = append(what, e.Rule)
+		}
+		if e.At != "" {
+			what = append(what, "at "+e.At)
+		}
+		out = append(out, fmt.Sprintf("But %s %s.", strings.Join(what, " "), map[string]string{"reject": "is rejected", "warn": "is a warning", "ignore": "does not count"}[e.As]))
+	}
+	return out
+}
+
 func (s *Service) stagesOf(c *route.Compiled, t store.Tally) []Stage {
 	if c.Unread() {
 		pass := Stage{Name: "read", Sentence: "Passes files on as they are, unread.", Details: []string{}, Count: t.In, Unit: "files"}
@@ -182,22 +219,8 @@ func (s *Service) stagesOf(c *route.Compiled, t store.Tally) []Stage {
 			check.Details = append(check.Details, "Formats such as date and email are checked, too.")
 		}
 	}
-	if d := c.Check.Description; d != "" {
-		what := map[bool]string{true: "is a warning", false: "rejects the record"}[c.Check.Warn]
-		if c.Check.Messages {
-			what = "rejects the message"
-		}
-		check.Details = append(check.Details, fmt.Sprintf("Holds messages against %s; what differs %s.", map[bool]string{true: "the standard", false: d}[d == workspace.Standard], what))
-	}
-	for _, e := range c.Check.Except {
-		what := []string{}
-		if e.Rule != "" {
-			what = append(what, e.Rule)
-		}
-		if e.At != "" {
-			what = append(what, "at "+e.At)
-		}
-		check.Details = append(check.Details, fmt.Sprintf("But %s %s.", strings.Join(what, " "), map[string]string{"reject": "is rejected", "warn": "is a warning", "ignore": "does not count"}[e.As]))
+	for _, a := range c.Check.Against {
+		check.Details = append(check.Details, againstSentences(a)...)
 	}
 	if lists := c.Plan.Schema.Shape(); len(lists.Lists) > 0 {
 		var names []string

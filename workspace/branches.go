@@ -117,7 +117,7 @@ func (r *Route) only(m, deliver *mapping) {
 		m.bad(m.at, "workspace.value", "files of this route go on unread (read.format: file): they have neither a map nor checks")
 	case r.Unread() && r.Shape.Any():
 		m.bad(r.Places["shape"], "workspace.value", "files of this route go on unread (read.format: file): they have no records that could be put into order")
-	case !r.Unread() && b.Map == "" && b.Whole() && r.Check.Schema == "" && r.Check.Description == "":
+	case !r.Unread() && b.Map == "" && b.Whole() && r.Check.Schema == "" && len(r.Check.Against) == 0:
 		m.bad(m.where("map"), "workspace.missing", "map is missing, or what files are checked against (check.schema, check.description) if they are to go on as they came")
 	}
 	r.Branches = []Branch{b}

@@ -145,13 +145,19 @@ type Read struct {
 // Check says what records must look like and how many may be wrong.
 type Check struct {
 	Schema   string
-	Formats  bool    // of a JSON Schema: "format" is a rule, not only a remark
-	Tolerate float64 // share of rejected records above which a file is rejected whole; -1: any
-	// Description is the file that messages are checked against, or Standard; empty: nothing.
-	Description string
-	Warn        bool // differences from it are warnings
-	Messages    bool // a difference rejects all records of its message
+	Formats  bool      // of a JSON Schema: "format" is a rule, not only a remark
+	Tolerate float64   // share of rejected records above which a file is rejected whole; -1: any
+	Against  []Against // what messages are checked against: the first whose condition holds
+}
+
+// Against is what messages are checked against.
+type Against struct {
+	When        string // a condition on the first record of a message; Otherwise, or empty: all
+	Description string // a file, Standard or Nothing
+	Warn        bool   // differences from it are warnings
+	Messages    bool   // a difference rejects all records of its message
 	Except      []Exception
+	Key         string // what the keys of its places in Route.Places begin with
 }
 
 // Exception is a difference from the description that counts otherwise than the others.
@@ -161,8 +167,11 @@ type Exception struct {
 	Place    place.Place
 }
 
-// Standard is the description that ships with the program.
-const Standard = "standard"
+// Standard is the description that ships with the program. Nothing is none: what is so chosen is not checked.
+const (
+	Standard = "standard"
+	Nothing  = "none"
+)
 
 // Retry says how long a delivery that fails is tried again by itself.
 type Retry struct {
@@ -211,7 +220,7 @@ func (w *Workspace) route(file string) {
 	r.StageNotes = map[string]string{}
 	said := len(*m.out)
 	for _, stage := range []string{"listen", "collect", "order", "duplicates", "read", "check", "deliver", "rejected", "retry", "keep"} {
-		if m.has(stage) {
+		if m.has(stage) && !m.listed(stage) {
 			if notes := strings.TrimSpace(m.sub(stage).text("notes")); notes != "" {
 				r.StageNotes[stage] = notes
 			}
@@ -229,7 +238,7 @@ func (w *Workspace) route(file string) {
 	if r.Unread() && !m.has("check") {
 		r.Check.Tolerate = -1
 	} else {
-		r.check(m.sub("check"))
+		r.checks(m)
 	}
 	r.shape(m)
 	r.branches(m)
@@ -248,25 +257,76 @@ func (w *Workspace) route(file string) {
 	w.Routes[r.Name] = r
 }
 
-// check reads what records are checked against.
-func (r *Route) check(check *mapping) {
-	r.Check = Check{Schema: check.text("schema"), Tolerate: check.percent("tolerate")}
-	if of := formats.Named(r.Format); r.Check.Schema == "" && (of == nil || of.Position == nil) {
+// checks reads what records are checked against: one mapping, or a list of them with conditions.
+func (r *Route) checks(m *mapping) {
+	r.Check.Tolerate = -1
+	if !m.listed("check") {
+		check := m.sub("check")
+		r.records(check)
+		r.against(check, "check.")
+		check.done()
+		return
+	}
+	var ofRecords *mapping // says what all records are checked against
+	var notes []string
+	for i, of := range m.each("check") {
+		notes = append(notes, of.text("notes"))
+		if slices.ContainsFunc([]string{"schema", "formats", "tolerate"}, of.has) {
+			switch {
+			case of.has("when"):
+				of.bad(of.where("when"), "workspace.value", "a condition chooses a description for messages; schema, formats and tolerate hold for all records: say them in an item without `when`")
+			case ofRecords != nil:
+				of.bad(of.at, "workspace.value", "schema, formats and tolerate are said in one item: records have one schema, and files one limit")
+			}
+			ofRecords = of
+			r.records(of)
+		}
+		if of.has("description") || of.has("when") {
+			if of.has("when") {
+				of.required("description")
+			}
+			if n := len(r.Check.Against); n > 0 && (r.Check.Against[n-1].When == "" || r.Check.Against[n-1].When == Otherwise) {
+				of.bad(of.at, "workspace.value", "the description before is for all messages, and this one would never be used; put what has no condition last")
+			}
+			r.against(of, fmt.Sprintf("check[%d].", i+1))
+		}
+		of.done()
+	}
+	if r.needsSchema() && ofRecords == nil {
+		m.bad(m.where("check"), "workspace.missing", "check.schema is missing")
+	}
+	r.StageNotes["check"] = strings.TrimSpace(strings.Join(notes, " "))
+}
+
+// needsSchema tells whether records of the route's format have no names for their values but those of a schema.
+func (r *Route) needsSchema() bool {
+	of := formats.Named(r.Format)
+	return of == nil || of.Position == nil
+}
+
+// records reads what each record is checked against, and how many may be wrong.
+func (r *Route) records(check *mapping) {
+	r.Check.Schema, r.Check.Tolerate = check.text("schema"), check.percent("tolerate")
+	if r.Check.Schema == "" && r.needsSchema() {
 		check.required("schema")
 	}
 	r.Places["check.schema"] = check.where("schema")
 	r.Check.Formats = check.oneOf("formats", "remarks", "remarks", "checked") == "checked"
 	r.Places["check.formats"] = check.where("formats")
-	r.Check.Description = check.text("description")
+}
+
+// against reads what messages are checked against.
+func (r *Route) against(check *mapping, key string) {
+	a := Against{When: check.text("when"), Description: check.text("description"), Key: key}
 	switch check.oneOf("differences", "reject", "reject", "reject messages", "warn") {
 	case "warn":
-		r.Check.Warn = true
+		a.Warn = true
 	case "reject messages":
-		r.Check.Messages = true
+		a.Messages = true
 	}
-	r.Places["check.description"] = check.where("description")
-	switch of, can := r.Check.Description, formats.Named(r.Format); {
-	case of == "" || can == nil || can.Standard:
+	r.Places[key+"description"], r.Places[key+"when"] = check.where("description"), check.where("when")
+	switch can := formats.Named(r.Format); {
+	case a.Description == "" || can == nil || can.Standard:
 	default:
 		check.bad(check.where("description"), "workspace.value", "only messages of hl7, x12 and edifact are checked against a description, not %s", r.Format)
 	}
@@ -281,12 +341,18 @@ func (r *Route) check(check *mapping) {
 			e.bad(e.where("rule"), "workspace.value", "%q is not a rule of descriptions: those are the codes of findings such as standard.length", x.Rule)
 		}
 		e.done()
-		r.Check.Except = append(r.Check.Except, x)
+		a.Except = append(a.Except, x)
 	}
-	if r.Check.Description == "" && (check.has("differences") || check.has("except")) {
+	if (a.Description == "" || a.Description == Nothing) && (check.has("differences") || check.has("except")) {
 		check.bad(check.where("differences"), "workspace.value", "nothing can differ where check.description names nothing")
 	}
-	check.done()
+	switch {
+	case a.Description == "":
+	case a.When == "" && a.Description == Nothing && len(r.Check.Against) == 0:
+		check.bad(check.where("description"), "workspace.value", "messages are checked against nothing where no description is named; leave it out")
+	default:
+		r.Check.Against = append(r.Check.Against, a)
+	}
 }
 
 func (r *Route) listen(m *mapping) {

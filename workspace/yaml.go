@@ -193,6 +193,12 @@ func (m *mapping) sub(key string) *mapping {
 
 func (m *mapping) has(key string) bool { _, ok := m.values[key]; return ok }
 
+// listed tells whether a key's value is a list.
+func (m *mapping) listed(key string) bool {
+	v, ok := m.values[key]
+	return ok && v.Value != nil && v.Value.Type() == ast.SequenceType
+}
+
 func (m *mapping) text(key string) string {
 	n := m.get(key)
 	if n == nil {

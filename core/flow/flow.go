@@ -44,10 +44,28 @@ type Plan struct {
 	Sequence bool // what is made of a record, or its name, uses the route's sequence
 	// Document, if there is one, is the JSON Schema that records are checked against, whole.
 	Document *jsonschema.Schema
-	// Against checks messages against their standard: what differs rejects them, or is a warning.
-	Against  format.Strictness
-	Messages bool        // what differs rejects all records of its message
-	Except   []Exception // what counts otherwise; the first that fits does
+	// Against is what messages are held against: the first of them whose condition holds for the first
+	// record of a message.
+	Against []Against
+}
+
+// Against is what messages are held against.
+type Against struct {
+	When        *lang.Test // nil: always
+	Description int        // by its number in what the source was given, format.ByStandard or format.ByNone
+	As          format.Strictness
+	Whole       bool        // what differs rejects all records of its message
+	Except      []Exception // what counts otherwise; the first that fits does
+}
+
+// strictness says what a difference does.
+func (a *Against) strictness(d format.Difference) format.Strictness {
+	for i := range a.Except {
+		if a.Except[i].Fits(d) {
+			return a.Except[i].As
+		}
+	}
+	return a.As
 }
 
 // Exception is a difference from a standard that counts otherwise than the others.
@@ -306,6 +324,8 @@ type worker struct {
 	values []map[string]*batch.Value // that it has met in each
 	key    []byte
 	file   int // whose facts the environments have
+
+	unchosen []unchosen // messages of the batch
 }
 
 func (r *run) worker() *worker {
@@ -492,8 +512,8 @@ func (r *run) prepare(b *batch.Batch, w *worker) (err error) {
 	defer defect(&err, "splitting and checking records")
 	r.opened.Reader.Split(b)
 	n := b.Records()
-	if validator, can := r.opened.Reader.(format.Validator); can && r.plan.Against != format.Unvalidated {
-		r.validate(b, validator)
+	if validator, can := r.opened.Reader.(format.Validator); can && len(r.plan.Against) > 0 {
+		r.validate(b, validator, w)
 	}
 	b.Outcomes = slices.Grow(b.Outcomes, n)[:n]
 	clear(b.Outcomes)
@@ -502,6 +522,10 @@ func (r *run) prepare(b *batch.Batch, w *worker) (err error) {
 			b.Outcomes[note.Record] = batch.Rejected
 		}
 	}
+	for _, u := range w.unchosen {
+		u.refuse(b)
+	}
+	w.unchosen = w.unchosen[:0]
 	// The fields of a record whose syntax is wrong are not what they seem.
 	for i := range n {
 		if b.Outcomes[i] == batch.Good && (!r.plan.Schema.Check(b, i, i > 0 && b.Outcomes[i-1] == batch.Good) || !r.fits(b, i)) {
@@ -534,20 +558,17 @@ const mostRemarks = 20
 // what belongs to it alone, is wrong with that record; what is wrong with anything else in a message,
 // or lacks, is wrong with all its records, as is everything if the route says so. A warning stands at the
 // first.
-func (r *run) validate(b *batch.Batch, validator format.Validator) {
+func (r *run) validate(b *batch.Batch, validator format.Validator, w *worker) {
 	divider, divides := r.opened.Reader.(format.Divider)
-	divides = divides && !r.plan.Messages
 	var own []stretch // of the message of
 	of, first, last := -1, 0, 0
 	told, refused := map[int]int{}, map[int]bool{}
-	validator.ValidateAll(b, func(whole int, d format.Difference) {
-		as := r.plan.Against
-		for i := range r.plan.Except {
-			if r.plan.Except[i].Fits(d) {
-				as = r.plan.Except[i].As
-				break
-			}
-		}
+	by := &Against{}
+	validator.ValidateAll(b, func(whole int) (description int) {
+		by = r.against(b, whole, w)
+		return by.Description
+	}, func(whole int, d format.Difference) {
+		as := by.strictness(d)
 		if as == format.Unvalidated {
 			return
 		}
@@ -555,11 +576,8 @@ func (r *run) validate(b *batch.Batch, validator format.Validator) {
 			of, own = whole, own[:0]
 			clear(told)
 			clear(refused)
-			m := b.Messages[whole]
-			first, _ = slices.BinarySearchFunc(b.Bounds, m.Off, func(s batch.Span, off uint32) int { return cmp.Compare(s.Off, off) })
-			for last = first; last < len(b.Bounds) && b.Bounds[last].Off < m.End; last++ {
-			}
-			if divides {
+			first, last = recordsOf(b, whole)
+			if divides && !by.Whole {
 				divider.Divide(b, whole, func(from, to, n int) { own = append(own, stretch{from, to, first + n}) })
 			}
 		}
@@ -582,6 +600,62 @@ func (r *run) validate(b *batch.Batch, validator format.Validator) {
 	})
 }
 
+// against chooses what a message is held against. One for which nothing can be chosen is rejected.
+func (r *run) against(b *batch.Batch, whole int, w *worker) *Against {
+	first, last := -1, -1
+	for k := range r.plan.Against {
+		a := &r.plan.Against[k]
+		if a.When == nil {
+			return a
+		}
+		if first < 0 {
+			if first, last = recordsOf(b, whole); first == last {
+				return unheld // it has no records that could be wrong
+			}
+			r.turnTo(b, first, w)
+		}
+		switch holds, problem := a.When.Holds(w.envs[0], b, first); {
+		case problem != "":
+			w.unchosen = append(w.unchosen, unchosen{first, last, "what the message is to be checked against cannot be told: " + problem})
+			return unheld
+		case holds:
+			return a
+		}
+	}
+	w.unchosen = append(w.unchosen, unchosen{first, last, "none of the conditions under `check` holds for the message: it is not known what it has to be checked against"})
+	return unheld
+}
+
+var unheld = &Against{Description: format.ByNone}
+
+// unchosen are the records of a message for which no description can be chosen.
+type unchosen struct {
+	first, last int
+	why         string
+}
+
+// refuse rejects those with which nothing else is wrong.
+func (u unchosen) refuse(b *batch.Batch) {
+	for i := u.first; i < u.last; i++ {
+		if b.Outcomes[i] == batch.Good {
+			b.Outcomes[i] = batch.Rejected
+			b.Notes = append(b.Notes, batch.Note{Record: int32(i), Slot: -1, Source: batch.Standard, At: b.Bounds[i].Off, Text: u.why, Detail: &batch.Detail{Code: unchosenCode}})
+		}
+	}
+}
+
+// unchosenCode is the code of a message for which no description can be chosen.
+const unchosenCode = "standard.unchosen"
+
+// recordsOf are the records of a message.
+func recordsOf(b *batch.Batch, whole int) (first, last int) {
+	m := b.Messages[whole]
+	first, _ = slices.BinarySearchFunc(b.Bounds, m.Off, func(s batch.Span, off uint32) int { return cmp.Compare(s.Off, off) })
+	for last = first; last < len(b.Bounds) && b.Bounds[last].Off < m.End; last++ {
+	}
+	return first, last
+}
+
 // lacking is the code of what is not there: it stands where something else does.
 const lacking = "standard.missing"
 
@@ -601,8 +675,11 @@ func (s stretch) compare(at int) int {
 func difference(b *batch.Batch, n batch.Note) finding.Finding {
 	f := finding.New(n.Detail.Code, b.Place(int(n.Record), n.At), "%s", n.Text)
 	f.Place.Path, f.Seen = n.Detail.Path, n.Detail.Seen
-	if n.Detail.Code == format.Undescribed {
+	switch n.Detail.Code {
+	case format.Undescribed:
 		f = f.Suggest("give the route a description of it, or do not check messages against one")
+	case unchosenCode:
+		f = f.Suggest("say in the route what it is checked against, last with `when: otherwise`, or that it is not: `description: none`")
 	}
 	if n.Warn {
 		f.Severity = finding.Warning

@@ -178,9 +178,18 @@ type Bound interface {
 // Described is a source whose messages can be checked against descriptions of one's own.
 type Described interface {
 	Source
-	// By gives the source with descriptions that stand before those of the standard.
-	By(own *standard.Catalog) Source
+	// By gives the source with descriptions of one's own. A single one stands before those of the standard. With
+	// several, messages are read by the standard's where it describes them, and each is validated by the one
+	// that is chosen for it.
+	By(own ...*standard.Catalog) Source
 }
+
+// What a message is described by, besides the number of a description of one's own, from 0.
+const (
+	ByStandard = -1 - iota
+	ByNone     // it is not validated
+	AsRead     // by what it is read by
+)
 
 // Gathered is a source whose records are made of rows that stand together.
 type Gathered interface {

@@ -101,18 +101,47 @@ func (r *Rules) Described(around [][]byte, head []byte, s Syntax) (*standard.Dic
 }
 
 // describe is Described for a reader that may have descriptions of its own.
-func (r *Reader) describe(around [][]byte, head []byte, s Syntax) (*standard.Dictionary, *standard.Structure) {
-	if r.own != nil {
+func (r *Reader) describe(by int, around [][]byte, head []byte, s Syntax) (book *standard.Dictionary, structure *standard.Structure) {
+	find := func(own []*standard.Catalog) bool {
+		if len(own) == 0 {
+			return false
+		}
 		version, kind := r.Names(around, head, s)
-		if book := r.own.Version(version); book != nil {
+		for _, of := range own {
+			if book = of.Version(version); book == nil {
+				continue
+			}
 			for _, name := range []string{kind, strings.TrimRight(kind, "PIDA")} {
-				if structure := book.Structure(name); structure != nil {
-					return book, structure
+				if structure = book.Structure(name); structure != nil {
+					return true
 				}
 			}
 		}
+		return false
 	}
-	return r.Described(around, head, s)
+	before, behind := Chosen(r.own, by)
+	if find(before) {
+		return book, structure
+	}
+	standards, is := r.Described(around, head, s)
+	if is == nil && find(behind) {
+		return book, structure
+	}
+	return standards, is
+}
+
+// Chosen are the descriptions of one's own that stand before the standard's for what a message is described by, and
+// those that count where the standard has none.
+func Chosen(own []*standard.Catalog, by int) (before, behind []*standard.Catalog) {
+	switch {
+	case by >= 0:
+		return own[by : by+1], nil
+	case by == format.ByStandard:
+		return nil, nil
+	case len(own) < 2:
+		return own, nil
+	}
+	return nil, own
 }
 
 // Level is an envelope: the segments that open and close it, and the element of the first
@@ -125,8 +154,8 @@ type Level struct {
 // Interchanges says how files of interchanges are read.
 type Interchanges struct {
 	Rules *Rules
-	// Own are descriptions that stand before those of the standard; nil: none.
-	Own *standard.Catalog
+	// Own are descriptions besides those of the standard, see format.Described.
+	Own []*standard.Catalog
 	// Unit is the segment that is a record by itself, with what stands around it in its
 	// message as context, and with what belongs to it. Without one the message is.
 	Unit string
@@ -141,7 +170,7 @@ const ahead = 64 << 10
 type bound struct {
 	*Rules
 	*Wanted
-	own *standard.Catalog
+	own []*standard.Catalog
 }
 
 // Open reads the beginning of the first interchange.
@@ -218,7 +247,12 @@ func (s Interchanges) Bind(of shape.Shape) (format.Bound, finding.List) {
 }
 
 func (s Interchanges) belongs(segment, to string) bool {
-	return s.Own != nil && Belongs(segment, to, s.Own) || Belongs(segment, to, s.Rules.Catalog)
+	for _, own := range s.Own {
+		if Belongs(segment, to, own) {
+			return true
+		}
+	}
+	return Belongs(segment, to, s.Rules.Catalog)
 }
 
 // unknown says that neither a description nor the standard knows a position, and what comes near.
@@ -228,8 +262,8 @@ func (s Interchanges) unknown(p Position) (problem, suggestion string) {
 			return "", ""
 		}
 	}
-	if s.Own != nil {
-		if problem, _ = Unknown(p, s.Own, true); problem == "" {
+	for _, own := range s.Own {
+		if problem, _ = Unknown(p, own, true); problem == "" {
 			return "", ""
 		}
 	}

@@ -73,7 +73,7 @@ func validated(t testing.TB, rules *segments.Rules, validating bool, file, unit 
 		r.Split(b)
 		remarks := map[int][]string{}
 		if validating {
-			r.(format.Validator).ValidateAll(b, func(whole int, k format.Difference) {
+			r.(format.Validator).ValidateAll(b, func(int) int { return format.AsRead }, func(whole int, k format.Difference) {
 				remarks[whole] = append(remarks[whole], fmt.Sprintf("%s +%d %s", k.Code, b.Base+int64(k.At), k.Path))
 			})
 		}

@@ -74,8 +74,8 @@ func (s Interchanges) Says(set string) string {
 	return fmt.Sprintf("%s in %s; each message is a record", s.Rules.Title, set)
 }
 
-// By gives the source with descriptions that stand before those of the standard.
-func (s Interchanges) By(own *standard.Catalog) format.Source {
+// By gives the source with descriptions of one's own.
+func (s Interchanges) By(own ...*standard.Catalog) format.Source {
 	s.Own = own
 	return s
 }

@@ -392,7 +392,7 @@ func (w *walk) structureOf(message []byte) *standard.Structure {
 		kind = kind[:i+1]
 	}
 	if w.kind == nil || !bytes.Equal(kind, w.kind) {
-		_, w.found = w.describe(w.lines, head, w.s)
+		_, w.found = w.describe(format.AsRead, w.lines, head, w.s)
 		w.kind = kind
 	}
 	return w.found
@@ -928,12 +928,12 @@ func (r *Reader) Validate(raw []byte, say func(format.Difference)) {
 	}
 	k := slabs.Get().(*slab)
 	defer k.done()
-	m := r.apartWithin(k, r.current(), nil, raw)
+	m := r.apartWithin(k, format.AsRead, r.current(), nil, raw)
 	if s := r.current(); s.Narrow && r.Declares {
 		m.narrow(say)
 	}
 	if m.Structure != nil {
-		if r.own != nil && !m.Book.Closed {
+		if len(r.own) == 1 && !m.Book.Closed {
 			head := max(0, slices.IndexFunc(m.Segments, func(s Segment) bool { return s.Name == r.Head }))
 			say(format.Difference{Code: format.Undescribed, Path: r.Head, At: m.Segments[head].From, Text: "the description that was given has nothing on " + m.Structure.Name + " of " + m.Book.Version + "; the standard's is taken"})
 		}
@@ -947,7 +947,7 @@ func levelA(c rune) bool {
 }
 
 // ValidateAll tells where the messages of a batch differ from their descriptions.
-func (r *Reader) ValidateAll(b *batch.Batch, say func(int, format.Difference)) {
+func (r *Reader) ValidateAll(b *batch.Batch, by func(int) int, say func(int, format.Difference)) {
 	k := slabs.Get().(*slab)
 	defer k.done()
 	list, around := messages(b)
@@ -959,13 +959,17 @@ func (r *Reader) ValidateAll(b *batch.Batch, say func(int, format.Difference)) {
 	for i, span := range list {
 		w.between(at, int(span.Off))
 		at = int(span.End)
+		which := by(i)
+		if which == format.ByNone {
+			continue
+		}
 		text := b.Buf[span.Off:span.End]
 		if r.tooMany(&w.s, text) {
 			say(i, TooManyRemark(r.Head, int(span.Off)))
 			continue
 		}
-		m := r.apartWithin(k, w.s, w.lines, text)
-		if m.Structure == nil || r.own != nil && !m.Book.Closed {
+		m := r.apartWithin(k, which, w.s, w.lines, text)
+		if m.Structure == nil || which >= 0 && !m.Book.Closed {
 			version, kind := r.Names(w.lines, text[:w.s.end(text, 0)], w.s)
 			say(i, format.Difference{Code: format.Undescribed, Path: r.Head, At: int(span.Off), Text: fmt.Sprintf("the message is %s of %s, which nothing describes here", orNone(kind), orNone(version))})
 			continue
@@ -1015,12 +1019,12 @@ func (r *Reader) Dictionary(raw []byte) *standard.Dictionary { return r.apart(ra
 
 // apart takes a message apart, with the envelopes that stand around it, as far as it is shown.
 func (r *Reader) apart(raw []byte) *Message {
-	return r.apartWithin(&slab{most: format.MostParts}, r.current(), nil, raw)
+	return r.apartWithin(&slab{most: format.MostParts}, format.AsRead, r.current(), nil, raw)
 }
 
 // apartWithin is apart for text with these separators that stands within envelopes. The message is
 // good until the slab is used again.
-func (r *Reader) apartWithin(k *slab, s Syntax, around [][]byte, raw []byte) *Message {
+func (r *Reader) apartWithin(k *slab, by int, s Syntax, around [][]byte, raw []byte) *Message {
 	if at := skipLines(raw, 0); at < len(raw) && r.opens(raw[at:]) {
 		if own, problem := r.Begin(raw[at:]); problem == "" {
 			s = own
@@ -1045,7 +1049,7 @@ func (r *Reader) apartWithin(k *slab, s Syntax, around [][]byte, raw []byte) *Me
 			around = append(around[:min(level, len(around))], raw[p:stop])
 		}
 		if segment.Name == r.Head && m.Structure == nil && m.Book == nil {
-			m.Book, m.Structure = r.describe(around, raw[p:stop], s)
+			m.Book, m.Structure = r.describe(by, around, raw[p:stop], s)
 		}
 		if segment.Name != "" {
 			k.segments = append(k.segments, segment)

@@ -4,6 +4,7 @@ import (
 	"embed"
 	"strings"
 
+	"ydrion/core/segments"
 	"ydrion/core/standard"
 )
 
@@ -24,14 +25,25 @@ func DictionaryOf(version string) (book *standard.Dictionary, of string) {
 }
 
 // described finds what is said of messages of a kind: in descriptions of one's own, or in the standard.
-func described(own *standard.Catalog, version, code, event, said string) (*standard.Dictionary, *standard.Structure) {
-	if own != nil {
-		if book := own.Version(version); book != nil {
+func described(own []*standard.Catalog, by int, version, code, event, said string) (*standard.Dictionary, *standard.Structure) {
+	before, behind := segments.Chosen(own, by)
+	for _, of := range before {
+		if book := of.Version(version); book != nil {
 			return book, structure(book, code, event, said)
 		}
 	}
-	book, _ := DictionaryOf(version)
-	return book, structure(book, code, event, said)
+	if by >= 0 { // it has nothing on that version
+		return nil, nil
+	}
+	standards, _ := DictionaryOf(version)
+	is := structure(standards, code, event, said)
+	for i := 0; i < len(behind) && is == nil; i++ {
+		book := behind[i].Version(version)
+		if found := structure(book, code, event, said); found != nil {
+			return book, found
+		}
+	}
+	return standards, is
 }
 
 // structure finds the structure of a message: by MSH-9.3 if that is said, else by its

@@ -20,11 +20,13 @@ import (
 // Outline gives the groups, segments, fields and components of a message, with what its
 // version of the standard says of them.
 func (r *Reader) Outline(raw []byte) []format.Node {
-	return shown(&taker{own: r.own, decoded: !r.declared, most: format.MostParts}, raw)
+	return shown(&taker{own: r.own, by: format.AsRead, decoded: !r.declared, most: format.MostParts}, raw)
 }
 
 // Outline gives the parts of a message.
-func Outline(raw []byte) []format.Node { return shown(&taker{most: format.MostParts}, raw) }
+func Outline(raw []byte) []format.Node {
+	return shown(&taker{by: format.AsRead, most: format.MostParts}, raw)
+}
 
 func shown(t *taker, raw []byte) []format.Node {
 	if tooMany(raw) {
@@ -46,7 +48,7 @@ var _ format.Validator = (*Reader)(nil)
 func (r *Reader) Validate(raw []byte, say func(format.Difference)) {
 	t := takers.Get().(*taker)
 	defer t.done()
-	t.own, t.decoded = r.own, !r.declared
+	t.own, t.by, t.decoded = r.own, format.AsRead, !r.declared
 	if tooMany(raw) {
 		say(segments.TooManyRemark("MSH", 0))
 		return
@@ -60,11 +62,14 @@ func (r *Reader) Validate(raw []byte, say func(format.Difference)) {
 }
 
 // ValidateAll tells where the messages of a batch differ from their version of the standard.
-func (r *Reader) ValidateAll(b *batch.Batch, say func(int, format.Difference)) {
+func (r *Reader) ValidateAll(b *batch.Batch, by func(int) int, say func(int, format.Difference)) {
 	t := takers.Get().(*taker)
 	defer t.done()
-	t.own, t.decoded = r.own, !r.declared
+	t.own, t.by, t.decoded = r.own, format.AsRead, !r.declared
 	for i, span := range b.Messages {
+		if t.by = by(i); t.by == format.ByNone {
+			continue
+		}
 		if tooMany(b.Buf[span.Off:span.End]) {
 			say(i, segments.TooManyRemark("MSH", int(span.Off)))
 			continue
@@ -74,6 +79,9 @@ func (r *Reader) ValidateAll(b *batch.Batch, say func(int, format.Difference)) {
 		case problem != "": // its syntax says so
 		case m.Structure == nil && m.Segments[0].Value(12) == "":
 			say(i, unversioned(int(span.Off)))
+		case m.Structure == nil && t.by >= 0:
+			kind := m.Segments[0].Value(9)
+			say(i, format.Difference{Code: format.Undescribed, Path: "MSH-9", At: int(span.Off), Text: fmt.Sprintf("the description has nothing on messages %s of version %s", strconv.Quote(finding.Shorten([]byte(kind))), m.Segments[0].Value(12))})
 		case m.Structure == nil:
 			kind := m.Segments[0].Value(9)
 			say(i, format.Difference{Code: format.Undescribed, Path: "MSH-9", At: int(span.Off), Text: fmt.Sprintf("the standard has no structure for a message %s", strconv.Quote(finding.Shorten([]byte(kind))))})
@@ -96,7 +104,7 @@ func (r *Reader) Dictionary(raw []byte) *standard.Dictionary {
 	if i := bytes.IndexAny(raw, "\r\n"); i >= 0 {
 		raw = raw[:i]
 	}
-	if m, problem := apart(&taker{own: r.own, decoded: !r.declared}, raw); problem == "" {
+	if m, problem := apart(&taker{own: r.own, by: format.AsRead, decoded: !r.declared}, raw); problem == "" {
 		return m.Book
 	}
 	return nil
@@ -157,7 +165,7 @@ func apart(t *taker, raw []byte) (*segments.Message, string) {
 		return parts
 	}
 	kind := text(9)
-	m.Book, m.Structure = described(t.own, text(12)[0], kind[0], kind[1], kind[2])
+	m.Book, m.Structure = described(t.own, t.by, text(12)[0], kind[0], kind[1], kind[2])
 	return m, ""
 }
 
@@ -171,10 +179,11 @@ type taker struct {
 	values    []segments.Value // of all segments: theirs are pieces of it
 	fields    []segments.Field
 	segments  []segments.Segment
-	own       *standard.Catalog // see Source
-	decoded   bool              // the text is UTF-8, whatever MSH-18 says
-	most      int               // filled values are enough; 0: all are wanted
-	odd       [256]bool         // characters that say that a field is not a plain text
+	own       []*standard.Catalog // see Source
+	by        int                 // what the message is described by
+	decoded   bool                // the text is UTF-8, whatever MSH-18 says
+	most      int                 // filled values are enough; 0: all are wanted
+	odd       [256]bool           // characters that say that a field is not a plain text
 }
 
 // takers are used again by who is done with a message.

@@ -32,14 +32,14 @@ type Source struct {
 	// Marked says that values go on into HL7: escape sequences that are not text are kept as such.
 	Marked bool
 
-	own *standard.Catalog // descriptions that stand before those of the standard; nil: none
+	own []*standard.Catalog // descriptions besides those of the standard, see format.Described
 }
 
 // bound is what is wanted of messages.
 type bound struct {
 	*segments.Wanted
-	marked bool              // see Source
-	own    *standard.Catalog // see Source
+	marked bool                // see Source
+	own    []*standard.Catalog // see Source
 }
 
 // Open looks for the first message.
@@ -829,7 +829,7 @@ func (w *walk) structureOf(message []byte, terminator byte) *standard.Structure 
 	parts := append(strings.Split(string(kind), string(w.sep.Component)), "", "")
 	of, _, _ := strings.Cut(string(version), string(w.sep.Component))
 	w.kind, w.version = kind, version
-	_, w.found = described(w.own, of, parts[0], parts[1], parts[2])
+	_, w.found = described(w.own, format.AsRead, of, parts[0], parts[1], parts[2])
 	return w.found
 }
 

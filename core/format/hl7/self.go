@@ -131,8 +131,8 @@ func (s Source) Says(set string) string {
 	return fmt.Sprintf("HL7 v2 in %s; each message is a record", set)
 }
 
-// By gives the source with descriptions that stand before those of the standard.
-func (s Source) By(own *standard.Catalog) format.Source {
+// By gives the source with descriptions of one's own.
+func (s Source) By(own ...*standard.Catalog) format.Source {
 	s.own = own
 	return s
 }
