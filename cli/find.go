@@ -65,7 +65,11 @@ func (a *app) foundTable(all service.FindAnswer) error {
 	}
 	var rows [][]string
 	for _, f := range all.Items {
-		rows = append(rows, []string{n(f.Pickup), f.Route, f.Name, n(f.Record), n(f.Line), f.Outcome, strings.Join(f.WentInto, " "), finding.Shorten([]byte(strings.TrimRight(f.Raw, "\r\n")))})
+		record := n(f.Record)
+		if f.Record == 0 {
+			record = "-"
+		}
+		rows = append(rows, []string{n(f.Pickup), f.Route, f.Name, record, n(f.Line), f.Outcome, strings.Join(f.WentInto, " "), finding.Shorten([]byte(strings.TrimRight(f.Raw, "\r\n")))})
 	}
 	if err := a.table("PICKUP,ROUTE,FILE,RECORD,LINE,OUTCOME,WENT INTO,AS IT CAME", rows); err != nil {
 		return err

@@ -174,6 +174,27 @@ func TestConsole(t *testing.T) {
 	text(t, ctx, "main", "Picks up files named *.csv", "Checks 10 fields", "Delivers one file for each record", "specimen_id")
 	shot(t, ctx, "console-route")
 
+	// What came last as a lookup, and what it holds.
+	do(t, ctx, chromedp.Navigate(b.URL+"/routes"))
+	text(t, ctx, "table.lookups", "animals", "animal-list", "just now")
+	do(t, ctx, chromedp.Click("//button[normalize-space()='animals']"))
+	text(t, ctx, ".p-dialog", "Lookup animals", "version 1", "tag,")
+	shot(t, ctx, "console-lookup")
+	do(t, ctx, chromedp.KeyEvent("\x1b"), chromedp.WaitNotPresent(chromedp.CSS(".p-dialog-mask")))
+
+	// Records are found by a text in them, and shown where they are.
+	do(t, ctx, chromedp.KeyEvent("g"), chromedp.KeyEvent("d"))
+	text(t, ctx, "main", "Find records by a text in them")
+	do(t, ctx, chromedp.SendKeys(chromedp.CSS("input.filter"), "T-0816\r"))
+	text(t, ctx, "main", "with “T-0816”", "pickups")
+	shot(t, ctx, "console-records")
+	do(t, ctx, chromedp.SendKeys(chromedp.CSS("input.filter"), "-nowhere\r"))
+	text(t, ctx, "main", "No record with “T-0816-nowhere”")
+	do(t, ctx, chromedp.Navigate(b.URL+"/records?text=B-214"))
+	text(t, ctx, "table.found", "brunholm-2026-11-23.csv")
+	do(t, ctx, chromedp.KeyEvent("j"), chromedp.KeyEvent("\r"))
+	text(t, ctx, "main", "B-214")
+
 	// Pickups: filter by typing, by state, empty result, clearing.
 	do(t, ctx, chromedp.KeyEvent("g"), chromedp.KeyEvent("p"))
 	text(t, ctx, "table.pickups", "brunholm-2026-11-23.csv", "delivered in part", "rejected whole")

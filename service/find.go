@@ -24,7 +24,7 @@ type FoundRecord struct {
 	Run      int64    `json:"run"`
 	Route    string   `json:"route"`
 	Name     string   `json:"name" doc:"of the file that it is in"`
-	Record   int64    `json:"record"`
+	Record   int64    `json:"record" doc:"of the run; 0 if the run went on without it"`
 	Line     int64    `json:"line"`
 	Outcome  string   `json:"outcome" enum:"good,rejected,filtered"`
 	Raw      string   `json:"raw" doc:"the record as it stands in the file, decoded, at most 64 KiB of it"`
@@ -95,7 +95,9 @@ func (s *Service) findIn(ctx context.Context, p store.Pickup, q FindRequest, out
 			found.Name = r.File
 		}
 		if p.Whole { // whatever it would have become
-			found.Outcome = "rejected"
+			if found.Outcome = "rejected"; p.Files > 1 {
+				found.Record = 0 // of the file alone
+			}
 			out.Items = append(out.Items, found)
 			continue
 		}

@@ -22,6 +22,13 @@ export function underWay(p: { balance: { in: number }; stage: string; about: num
   return p.stage === 'ordering' ? `${says} read, to be put into order` : says
 }
 
+// ago is how long ago it was, in the largest unit that says something.
+export function ago(iso: string): string {
+  const minutes = Math.max(0, (Date.now() - Date.parse(iso)) / 60_000)
+  const [n, unit] = minutes < 1 ? [0, ''] : minutes < 90 ? [minutes, 'minute'] : minutes < 48 * 60 ? [minutes / 60, 'hour'] : [minutes / 1440, 'day']
+  return unit ? `${many(Math.round(n), unit)} ago` : 'just now'
+}
+
 const two = (n: number) => String(n).padStart(2, '0')
 
 export function clock(iso: string, fraction = false): string {

@@ -993,7 +993,10 @@ export interface components {
             pickup: number;
             /** @description the record as it stands in the file, decoded, at most 64 KiB of it */
             raw: string;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description of the run; 0 if the run went on without it
+             */
             record: number;
             route: string;
             /** Format: int64 */

@@ -14,6 +14,8 @@ export type Run = components['schemas']['Run']
 export type Line = components['schemas']['Line']
 export type Trial = components['schemas']['Trial']
 export type RecordView = components['schemas']['RecordView']
+export type FoundRecord = components['schemas']['FoundRecord']
+export type Lookup = components['schemas']['Lookup']
 export type Finding = components['schemas']['Finding']
 export type PickupState = Pickup['state']
 export type Alert = components['schemas']['Alert']
@@ -110,6 +112,10 @@ export interface PickupQuery {
 export const pickups = (query: PickupQuery) =>
   answer(client.GET('/api/pickups', { params: { query }, querySerializer: { array: { style: 'form', explode: false } } }))
 export const pickup = (id: number) => answer(client.GET('/api/pickups/{id}', { params: { path: { id } } }))
+export const findRecords = (query: { text: string; route?: string; since?: string; before?: number; limit?: number }, signal?: AbortSignal) =>
+  answer(client.GET('/api/records', { params: { query }, signal }))
+export const lookups = (name?: string) => answer(name ? client.GET('/api/lookups/{name}', { params: { path: { name } } }) : client.GET('/api/lookups'))
+export const lookupContent = (name: string, version: number) => answer(client.GET('/api/lookups/{name}/content', { params: { path: { name }, query: { version } } }))
 export const records = (id: number, query: { from: number; limit: number; rejected: boolean; rows?: number }) =>
   answer(client.GET('/api/runs/{id}/records', { params: { path: { id }, query } }))
 export const runAgain = (body: AgainRequest, query: Said = saidHere()) => answer(client.POST('/api/again', { body, params: { query } }))

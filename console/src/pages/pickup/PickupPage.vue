@@ -108,7 +108,7 @@ async function download() {
             <div v-if="run.findings.length" class="sheet about">
               <FindingLine v-for="(f, i) in run.findings" :key="i" :finding="f" />
             </div>
-            <RecordList :key="run.id" :run="run" />
+            <RecordList :key="run.id" :run="run" :start="Number($route.query.record) || undefined" />
           </template>
           <StandIn v-else><p>The route has not run over this file yet.</p></StandIn>
         </div>

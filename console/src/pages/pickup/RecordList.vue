@@ -8,10 +8,11 @@ import StandIn from '../../parts/StandIn.vue'
 import { many, number } from '../../words'
 import RecordPair from './RecordPair.vue'
 
-const props = defineProps<{ run: Run }>()
+// start is the record that is shown first.
+const props = defineProps<{ run: Run; start?: number }>()
 const page = 10
-const rejected = ref(props.run.rejected > 0 && !props.run.rejected_whole)
-const trail = ref<number[]>([1])
+const rejected = ref(!props.start && props.run.rejected > 0 && !props.run.rejected_whole)
+const trail = ref<number[]>(props.start && props.start > 1 ? [1, props.start] : [1])
 const from = computed(() => trail.value[trail.value.length - 1])
 const { data, problem, loading, load } = useLoad(() => records(props.run.id, { from: from.value, limit: page, rejected: rejected.value }))
 void load()

@@ -2,18 +2,22 @@
 import Button from 'primevue/button'
 import InputText from 'primevue/inputtext'
 import { computed, ref } from 'vue'
-import { routes, startRoute, stopRoute, type RouteView } from '../../client'
+import { lookups, routes, startRoute, stopRoute, type RouteView } from '../../client'
 import { useRefresh } from '../../client/events'
 import { useLoad } from '../../client/load'
 import { useOpen, useRows } from '../../keys'
+import LookupTable from '../../parts/LookupTable.vue'
 import SayDialog from '../../parts/SayDialog.vue'
 import StandIn from '../../parts/StandIn.vue'
 import StateMark from '../../parts/StateMark.vue'
 import { moment, number } from '../../words'
 
 const { data, problem, loading, load } = useLoad(routes)
+const tables = useLoad(() => lookups())
 void load()
+void tables.load()
 useRefresh(() => true, load)
+useRefresh((e) => e.kind === 'pickup', tables.load)
 const filter = ref('')
 const shown = computed(() => (data.value?.items ?? []).filter((r) => `${r.name} ${r.notes} ${r.state}`.toLowerCase().includes(filter.value.toLowerCase())))
 const open = useOpen<RouteView>((r) => ({ name: 'route', params: { name: r.name } }))
@@ -83,6 +87,10 @@ async function act(name: string, what: Promise<unknown>) {
         </tr>
       </tbody>
     </table>
+    <template v-if="tables.data.value?.items.length">
+      <h2>Lookups that come with files</h2>
+      <LookupTable :lookups="tables.data.value.items" />
+    </template>
     <SayDialog v-model="stopping" :title="`Stop ${toStop}?`" text="What is under way is finished. New files wait in the folder until the route is started." button="Stop it" @said="(said) => act(toStop, stopRoute(toStop, said))" />
     <StandIn v-if="data && !shown.length">
       <p v-if="filter">No route matches “{{ filter }}”.</p>
