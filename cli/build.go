@@ -63,6 +63,11 @@ error; warnings alone give 0.`,
 }
 
 // count says how many of something there are.
+// balance says what became of records.
+func balance(in, good, rejected, filtered, merged int64) string {
+	return flow.Balance{In: in, Good: good, Rejected: rejected, Filtered: filtered, Merged: merged}.String()
+}
+
 func count(n int, what string) string {
 	if n == 1 {
 		return "1 " + what
@@ -344,7 +349,7 @@ func (a *app) trial(t *service.Trial, name, more string) {
 		sideBySide(a.out, left, right)
 	}
 	b := t.Balance
-	fmt.Fprintf(a.out, "\n%s: %s in = %d good + %d rejected + %d filtered", name, count(int(b.In), "record"), b.Good, b.Rejected, b.Filtered)
+	fmt.Fprintf(a.out, "\n%s: %s", name, b)
 	if t.More {
 		fmt.Fprint(a.out, more)
 	}

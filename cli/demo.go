@@ -154,7 +154,7 @@ func (a *app) demoDrops(ctx context.Context, h *Hosted, w *workspace.Workspace, 
 	}
 	rows, good = append(rows, more...), good && fine
 	fmt.Fprintln(a.out)
-	if err := a.table("PICKUP,FILE,CAME,STATE,IN,GOOD,REJECTED,FILTERED,WHERE TO,", rows); err != nil {
+	if err := a.table("PICKUP,FILE,CAME,STATE,IN,GOOD,REJECTED,FILTERED,MERGED,WHERE TO,", rows); err != nil {
 		return err
 	}
 	if !good {
@@ -170,14 +170,14 @@ func (a *app) demoDrops(ctx context.Context, h *Hosted, w *workspace.Workspace, 
 
 // demoRow is a line about a file, and whether it became what was expected of it.
 func (a *app) demoRow(ctx context.Context, client *api.Client, data string, d demo.Drop, p wire.Pickup) (row []string, expected bool, err error) {
-	expected = p.State == d.State && p.In == d.In && p.Good == d.Good && p.Rejected == d.Rejected && p.Filtered == d.Filtered
+	expected = p.State == d.State && p.In == d.In && p.Good == d.Good && p.Rejected == d.Rejected && p.Filtered == d.Filtered && p.Merged == d.Merged
 	as := "as expected"
 	if !expected {
-		as = fmt.Sprintf("expected %s: %d = %d + %d + %d", d.State, d.In, d.Good, d.Rejected, d.Filtered)
+		as = fmt.Sprintf("expected %s: %s", d.State, balance(d.In, d.Good, d.Rejected, d.Filtered, d.Merged))
 	}
 	to, err := whereTo(ctx, client, p, data)
 	a.demoLine(p)
-	return []string{n(p.ID), d.File, string(d.Way), p.State, n(p.In), n(p.Good), n(p.Rejected), n(p.Filtered), to, as}, expected, err
+	return []string{n(p.ID), d.File, string(d.Way), p.State, n(p.In), n(p.Good), n(p.Rejected), n(p.Filtered), n(p.Merged), to, as}, expected, err
 }
 
 // demoSet sends files that go on together.
@@ -271,13 +271,13 @@ func (a *app) demoDay(ctx context.Context, client *api.Client, data string) (row
 		if state != want {
 			as, good = "expected "+want, false
 		}
-		row := []string{"", names[i], "with its marker", state, "", "", "", "", "", as}
+		row := []string{"", names[i], "with its marker", state, "", "", "", "", "", "", as}
 		if p.ID > 0 {
 			to, err := whereTo(ctx, client, p, data)
 			if err != nil {
 				return nil, false, err
 			}
-			row = []string{n(p.ID), names[i], "with its marker", state, n(p.In), n(p.Good), n(p.Rejected), n(p.Filtered), to, as}
+			row = []string{n(p.ID), names[i], "with its marker", state, n(p.In), n(p.Good), n(p.Rejected), n(p.Filtered), n(p.Merged), to, as}
 			a.demoLine(p)
 		}
 		rows = append(rows, row)
@@ -317,7 +317,7 @@ func demoState(ctx context.Context, client *api.Client, route, name, want string
 }
 
 func (a *app) demoLine(p wire.Pickup) {
-	fmt.Fprintf(a.out, "%s  pickup %-4d %-32s %-10s %3d in = %d good + %d rejected + %d filtered\n", time.Now().Format("15:04:05"), p.ID, p.Name, p.State, p.In, p.Good, p.Rejected, p.Filtered)
+	fmt.Fprintf(a.out, "%s  pickup %-4d %-32s %-10s %s\n", time.Now().Format("15:04:05"), p.ID, p.Name, p.State, balance(p.In, p.Good, p.Rejected, p.Filtered, p.Merged))
 }
 
 // demoForever sends made-up sheets until it is interrupted.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -161,7 +162,7 @@ func (a *app) overview() *cobra.Command {
 				return err
 			}
 			t := o.Total
-			fmt.Fprintf(a.out, "since %s: %s, %d records in = %d good + %d rejected + %d filtered; %d held\n\n", o.Since.Local().Format("2006-01-02 15:04 MST"), count(int(t.Pickups), "pickup"), t.In, t.Good, t.Rejected, t.Filtered, t.Held)
+			fmt.Fprintf(a.out, "since %s: %s, %s; %d held\n\n", o.Since.Local().Format("2006-01-02 15:04 MST"), count(int(t.Pickups), "pickup"), balance(t.In, t.Good, t.Rejected, t.Filtered, t.Merged), t.Held)
 			var rows [][]string
 			for _, r := range o.Routes {
 				rows = append(rows, []string{r.Name, r.State, n(r.Today.Pickups), n(r.Today.In), n(r.Today.Good), n(r.Today.Rejected), strconv.Itoa(r.Waiting), r.Problem})
@@ -476,10 +477,19 @@ func when(s string) (time.Time, error) {
 
 func (a *app) pickupTable(list []wire.Pickup) error {
 	var rows [][]string
-	for _, p := range list {
-		rows = append(rows, []string{n(p.ID), moment(p.ClaimedAt, seconds), p.Route, p.Name, p.State, n(p.In), n(p.Good), n(p.Rejected), n(p.Filtered), p.Reason})
+	heading := "PICKUP," + zoned("TIME") + ",ROUTE,FILE,STATE,IN,GOOD,REJECTED,FILTERED,"
+	merged := slices.ContainsFunc(list, func(p wire.Pickup) bool { return p.Merged > 0 })
+	if merged {
+		heading += "MERGED,"
 	}
-	return a.table("PICKUP,"+zoned("TIME")+",ROUTE,FILE,STATE,IN,GOOD,REJECTED,FILTERED,REASON", rows)
+	for _, p := range list {
+		row := []string{n(p.ID), moment(p.ClaimedAt, seconds), p.Route, p.Name, p.State, n(p.In), n(p.Good), n(p.Rejected), n(p.Filtered)}
+		if merged {
+			row = append(row, n(p.Merged))
+		}
+		rows = append(rows, append(row, p.Reason))
+	}
+	return a.table(heading+"REASON", rows)
 }
 
 func pickupNumber(s string) (int64, error) {
@@ -527,7 +537,8 @@ func (a *app) pickup() *cobra.Command {
 				}
 				if !a.json && err == nil {
 					trial.Findings = nil // the run has them
-					trial.Balance.In, trial.Balance.Good, trial.Balance.Rejected, trial.Balance.Filtered = p.Runs[0].In, p.Runs[0].Good, p.Runs[0].Rejected, p.Runs[0].Filtered
+					r := p.Runs[0]
+					trial.Balance = flow.Balance{In: r.In, Good: r.Good, Rejected: r.Rejected, Filtered: r.Filtered, Merged: r.Merged, Warnings: trial.Balance.Warnings, Bytes: trial.Balance.Bytes}
 					more := ""
 					if shown := len(trial.Records); shown > 0 {
 						more = fmt.Sprintf("; more records: --from %d", trial.Records[shown-1].Record+1)
@@ -578,7 +589,7 @@ func (a *app) timeline(p wire.Pickup, runs []wire.Run) {
 		r := runs[i]
 		stamp(fmt.Sprintf("run %d began, revision %d", r.ID, r.Number), &r.StartedAt)
 		a.together(r)
-		stamp(fmt.Sprintf("run %d committed: %d in = %d good + %d rejected + %d filtered", r.ID, r.In, r.Good, r.Rejected, r.Filtered), r.CommittedAt)
+		stamp(fmt.Sprintf("run %d committed: %s", r.ID, balance(r.In, r.Good, r.Rejected, r.Filtered, r.Merged)), r.CommittedAt)
 		if len(r.Branches) > 0 {
 			var of []string
 			for _, b := range r.Branches {
@@ -614,7 +625,7 @@ func (a *app) together(r wire.Run) {
 	for _, f := range shown {
 		what := map[string]string{"marker": "a marker, not read", "older": "older, not read"}[f.Part]
 		if what == "" {
-			what = fmt.Sprintf("%d in = %d good + %d rejected + %d filtered", f.In, f.Good, f.Rejected, f.Filtered)
+			what = balance(f.In, f.Good, f.Rejected, f.Filtered, f.Merged)
 		}
 		if f.Whole {
 			what += ", rejected whole"

@@ -265,7 +265,7 @@ func eventLine(data string) string {
 	}
 	s += " " + e.State
 	if e.Balance != nil {
-		s += fmt.Sprintf(": %d in = %d good + %d rejected + %d filtered", e.Balance.In, e.Balance.Good, e.Balance.Rejected, e.Balance.Filtered)
+		s += ": " + e.Balance.String()
 	}
 	if e.Reason != "" {
 		s += ": " + e.Reason

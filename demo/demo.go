@@ -48,27 +48,28 @@ type Drop struct {
 	Good     int64
 	Rejected int64
 	Filtered int64
+	Merged   int64
 }
 
 // Drops are the shipped files in the order in which they are sent.
 var Drops = []Drop{
-	{"ansel-point-2026-11-23.csv", "stations/inbox", Renamed, "delivered", 6, 6, 0, 0},
-	{"brunholm-2026-11-23.csv", "stations/inbox", Written, "delivered", 15, 9, 6, 0},
-	{"calder-ness-2026-11-23.csv", "stations/inbox", Renamed, "delivered", 5, 3, 2, 0},
-	{"dunmarra-2026-11-24.csv", "stations/inbox", Slowly, "delivered", 40, 40, 0, 0},
-	{"ansel-point-2026-11-24.csv", "stations/inbox", Renamed, "delivered", 2, 1, 1, 0},
-	{"brunholm-2026-11-24.csv", "stations/inbox", Renamed, "rejected", 0, 0, 0, 0},
-	{"calder-ness-2026-11-24.csv", "stations/inbox", Written, "rejected", 0, 0, 0, 0},
-	{"weights-2026-11-24.csv", "stations/weights/pool-1", Renamed, "delivered", 5, 3, 1, 1},
-	{"weights-2026-11-25.csv", "stations/weights/pool-2", Written, "delivered", 2, 2, 0, 0},
-	{"feed-requests-2026-11-24.csv", "stations/feed", Renamed, "delivered", 7, 4, 3, 0},
-	{"reagents-2026-11-25.x12", "suppliers/holm/out", Written, "delivered", 5, 3, 2, 0},
-	{"reagents-2026-11-26.csv", "laboratory/purchases", Renamed, "delivered", 3, 2, 1, 0},
-	{"tidewrack-2026-11-25.edi", "suppliers/tidewrack/out", Written, "delivered", 2, 2, 0, 0},
-	{"temperatures-2026-11-24.csv", "stations/temperatures", Renamed, "delivered", 9, 6, 1, 2},
-	{"flipper.png", "stations/pictures", Slowly, "delivered", 1, 1, 0, 0},
-	{"animals-2026-11-24.csv", "stations/animals", Renamed, "delivered", 3, 3, 0, 0},
-	{"weighings-2026-11-24.csv", "stations/weighings", Renamed, "delivered", 3, 2, 1, 0},
+	{"ansel-point-2026-11-23.csv", "stations/inbox", Renamed, "delivered", 6, 6, 0, 0, 0},
+	{"brunholm-2026-11-23.csv", "stations/inbox", Written, "delivered", 15, 9, 6, 0, 0},
+	{"calder-ness-2026-11-23.csv", "stations/inbox", Renamed, "delivered", 5, 3, 2, 0, 0},
+	{"dunmarra-2026-11-24.csv", "stations/inbox", Slowly, "delivered", 40, 40, 0, 0, 0},
+	{"ansel-point-2026-11-24.csv", "stations/inbox", Renamed, "delivered", 2, 1, 1, 0, 0},
+	{"brunholm-2026-11-24.csv", "stations/inbox", Renamed, "rejected", 0, 0, 0, 0, 0},
+	{"calder-ness-2026-11-24.csv", "stations/inbox", Written, "rejected", 0, 0, 0, 0, 0},
+	{"weights-2026-11-24.csv", "stations/weights/pool-1", Renamed, "delivered", 5, 3, 1, 1, 0},
+	{"weights-2026-11-25.csv", "stations/weights/pool-2", Written, "delivered", 2, 2, 0, 0, 0},
+	{"feed-requests-2026-11-24.csv", "stations/feed", Renamed, "delivered", 7, 4, 3, 0, 0},
+	{"reagents-2026-11-25.x12", "suppliers/holm/out", Written, "delivered", 5, 3, 2, 0, 0},
+	{"reagents-2026-11-26.csv", "laboratory/purchases", Renamed, "delivered", 6, 2, 1, 0, 3},
+	{"tidewrack-2026-11-25.edi", "suppliers/tidewrack/out", Written, "delivered", 2, 2, 0, 0, 0},
+	{"temperatures-2026-11-24.csv", "stations/temperatures", Renamed, "delivered", 9, 6, 1, 2, 0},
+	{"flipper.png", "stations/pictures", Slowly, "delivered", 1, 1, 0, 0, 0},
+	{"animals-2026-11-24.csv", "stations/animals", Renamed, "delivered", 3, 3, 0, 0, 0},
+	{"weighings-2026-11-24.csv", "stations/weighings", Renamed, "delivered", 3, 2, 1, 0, 0},
 }
 
 // Set is files that are sent together. If somebody has to ask, their route is asked to take them.
@@ -81,13 +82,13 @@ type Set struct {
 // Sets are sent after the others.
 var Sets = []Set{
 	{"night-logs", true, []Drop{
-		{"night-pool-1.csv", "stations/night-logs", Renamed, "delivered", 3, 3, 0, 0},
-		{"night-pool-2.csv", "stations/night-logs", Written, "delivered", 3, 2, 1, 0},
-		{"night-pool-3.csv", "stations/night-logs", Renamed, "delivered", 2, 2, 0, 0},
+		{"night-pool-1.csv", "stations/night-logs", Renamed, "delivered", 3, 3, 0, 0, 0},
+		{"night-pool-2.csv", "stations/night-logs", Written, "delivered", 3, 2, 1, 0, 0},
+		{"night-pool-3.csv", "stations/night-logs", Renamed, "delivered", 2, 2, 0, 0, 0},
 	}},
 	{"letters", false, []Drop{
-		{"SC-0815.pdf", "stations/post/letters", Slowly, "delivered", 1, 1, 0, 0},
-		{"SC-0815.txt", "stations/post/covers", Renamed, "delivered", 1, 1, 0, 0},
+		{"SC-0815.pdf", "stations/post/letters", Slowly, "delivered", 1, 1, 0, 0, 0},
+		{"SC-0815.txt", "stations/post/covers", Renamed, "delivered", 1, 1, 0, 0, 0},
 	}},
 }
 

@@ -54,7 +54,7 @@ func TestClient(t *testing.T) {
 		{"format --check " + w + "/maps/weight-to-result.map --json", 0, []string{`"changed": []`}, ""},
 		{"format nosuch.map", 3, []string{"no such file"}, ""},
 		{"functions", 0, []string{"VALUE | trim", `field | pad 6 "0"`, "gives"}, ""},
-		{"overview", 0, []string{"0 pickups, 0 records in = 0 good + 0 rejected + 0 filtered", "specimen-orders"}, ""},
+		{"overview", 0, []string{"0 pickups, 0 in = 0 good + 0 rejected + 0 filtered", "specimen-orders"}, ""},
 		{"completion bash", 0, []string{"ydrion"}, ""},
 		{"openapi", 0, []string{`"openapi": "3.1.0"`, "/api/again"}, ""},
 	}
@@ -169,7 +169,7 @@ func TestTryWritesWholeFiles(t *testing.T) {
 	folder := t.TempDir()
 	good, bad := filepath.Join(folder, "good.hl7"), filepath.Join(folder, "bad.csv")
 	code, said := command(nil, "try", "specimen-orders", "../demo/files/brunholm-2026-11-23.csv", "-w", "../demo/workspace", "--output", good, "--rejects", bad)
-	if code != 1 || !strings.Contains(said, "15 records in = 9 good + 6 rejected") {
+	if code != 1 || !strings.Contains(said, "15 in = 9 good + 6 rejected") {
 		t.Errorf("exit code %d: %s", code, said)
 	}
 	g, err := os.ReadFile(good)

@@ -147,7 +147,7 @@ func TestCollected(t *testing.T) {
 	}
 	// The client says it in words.
 	_, out := command(b, "pickup", fmt.Sprint(all["mon_south.csv"].ID), "--limit", "4")
-	for _, part := range []string{"of 3 files with mon:", "mon_north.csv  3 in = 2 good + 1 rejected + 0 filtered", "mon_west.csv   1 in = 0 good + 1 rejected + 0 filtered, rejected whole", "record 4, line 2 of mon_south.csv: good", "3 files: 6 records in = 4 good + 2 rejected + 0 filtered"} {
+	for _, part := range []string{"of 3 files with mon:", "mon_north.csv  3 in = 2 good + 1 rejected + 0 filtered", "mon_west.csv   1 in = 0 good + 1 rejected + 0 filtered, rejected whole", "record 4, line 2 of mon_south.csv: good", "3 files: 6 in = 4 good + 2 rejected + 0 filtered"} {
 		if !strings.Contains(out, part) {
 			t.Errorf("%q is not in\n%s", part, out)
 		}

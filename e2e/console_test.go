@@ -153,7 +153,7 @@ func TestConsole(t *testing.T) {
 	do(t, ctx, chromedp.Navigate(b.URL))
 	text(t, ctx, "main", "asks for its token")
 	do(t, ctx, chromedp.Navigate(b.URL+"/?fresh#token="+b.Token))
-	text(t, ctx, "main", "Today", "17 pickups", "108 in = 87 good + 18 rejected + 3 left out", "specimen-orders", "weight-log", "feed-requests-2026-11-24.csv")
+	text(t, ctx, "main", "Today", "17 pickups", "111 in = 87 good + 18 rejected + 3 left out + 3 merged", "specimen-orders", "weight-log", "feed-requests-2026-11-24.csv")
 	text(t, ctx, "header", "live")
 	shot(t, ctx, "console-overview")
 

@@ -317,7 +317,7 @@ func TestHanding(t *testing.T) {
 		t.Fatal(err)
 	}
 	code, said := command(b, "hand", "specimen-orders", file, "--trial")
-	if code != 1 || !strings.Contains(said, "2 records in = 1 good + 1 rejected + 0 filtered") || states(b) != "" || len(b.List("laboratory/orders")) != 0 {
+	if code != 1 || !strings.Contains(said, "2 in = 1 good + 1 rejected + 0 filtered") || states(b) != "" || len(b.List("laboratory/orders")) != 0 {
 		t.Errorf("exit code %d: %s; %s", code, said, states(b))
 	}
 	if code, said := command(b, "hand", "specimen-orders", file); code != 0 || !strings.Contains(said, "is pickup 1") {

@@ -172,7 +172,7 @@ func TestShapes(t *testing.T) {
 					} else {
 						sortedAs(t, want, got, lines)
 					}
-					if left := int64(len(rows) - len(want)); result.In != result.Good+result.Rejected+result.Filtered || result.Filtered != left || (left > 0) != strings.Contains(fmt.Sprint([]finding.Finding(result.Findings)), "shape.one-per") {
+					if left := int64(len(rows) - len(want)); result.In != result.Good+result.Rejected+result.Filtered+result.Merged || result.In != int64(len(rows)) || result.Filtered != left || (left > 0) != strings.Contains(fmt.Sprint([]finding.Finding(result.Findings)), "shape.one-per") {
 						t.Errorf("%s: %+v, %d were to be left out", test.steps, result, left)
 					}
 					if t.Failed() {

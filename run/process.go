@@ -190,7 +190,7 @@ func (d *outcome) facts(of lang.Facts) lang.Facts {
 // judge says whether the file has to be rejected as one piece.
 func (d *outcome) judge() {
 	r, tolerate := &d.result, d.compiled.Tolerate
-	over := tolerate >= 0 && r.In > 0 && float64(r.Rejected) > tolerate*float64(r.In)
+	over := tolerate >= 0 && r.In > 0 && float64(r.Rejected) > tolerate*float64(r.In-r.Merged)
 	if over {
 		r.Findings = append(r.Findings, tooMany(d.Name, r.Balance, tolerate))
 	}
@@ -381,7 +381,7 @@ func (c *Conductor) conclusion(it *item, all []*outcome, out *outputs, said find
 			r.Findings = append(r.Findings, d.verdict.finding)
 		}
 		if d.whole {
-			r.Rejected, r.Good = r.In-r.Filtered, 0
+			r.Rejected, r.Good, r.Merged = r.In-r.Filtered, 0, 0
 		}
 		commit.Balance.Add(r.Balance)
 		commit.Findings, commit.Whole = append(commit.Findings, r.Findings...), commit.Whole && d.whole

@@ -54,7 +54,7 @@ func TestDemoFilesBecomeWhatTheyBecame(t *testing.T) {
 			}
 		}
 		b := trial.Balance
-		fmt.Fprintf(&got, "\n%d in = %d good + %d rejected + %d filtered\n", b.In, b.Good, b.Rejected, b.Filtered)
+		fmt.Fprintf(&got, "\n%s\n", b)
 		golden := filepath.Join("testdata", d.File+".golden")
 		if *update {
 			if err := os.WriteFile(golden, []byte(got.String()), 0o644); err != nil {

@@ -58,6 +58,7 @@ func (m *metrics) count(e run.Event) {
 		m.records.WithLabelValues(e.Route, "good").Add(float64(e.Balance.Good))
 		m.records.WithLabelValues(e.Route, "rejected").Add(float64(e.Balance.Rejected))
 		m.records.WithLabelValues(e.Route, "filtered").Add(float64(e.Balance.Filtered))
+		m.records.WithLabelValues(e.Route, "merged").Add(float64(e.Balance.Merged))
 		fallthrough
 	case "held", "uncertain", "set aside", "withdrawn":
 		m.pickups.WithLabelValues(e.Route, e.State).Inc()

@@ -567,6 +567,7 @@ func (s *Service) Overview(ctx context.Context) (*Overview, error) {
 		o.Total.Good += t.Good
 		o.Total.Rejected += t.Rejected
 		o.Total.Filtered += t.Filtered
+		o.Total.Merged += t.Merged
 		o.Total.Whole += t.Whole
 		o.Total.Held += t.Held
 		o.Total.Uncertain += t.Uncertain

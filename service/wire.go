@@ -28,7 +28,7 @@ func nodeOf(n store.NodeView) wire.NodeView        { return wire.NodeView(n) }
 // runOf leaves out where outputs stand hidden until they are published.
 func runOf(r store.Run) wire.Run {
 	return wire.Run{ID: r.ID, Pickup: r.Pickup, Route: r.Route, Revision: r.Revision, Number: r.Number, State: r.State, SameAs: r.SameAs, Again: r.Again,
-		Now: r.Now, StartedAt: r.StartedAt, CommittedAt: r.CommittedAt, EndedAt: r.EndedAt, In: r.In, Good: r.Good, Rejected: r.Rejected, Filtered: r.Filtered,
+		Now: r.Now, StartedAt: r.StartedAt, CommittedAt: r.CommittedAt, EndedAt: r.EndedAt, In: r.In, Good: r.Good, Rejected: r.Rejected, Filtered: r.Filtered, Merged: r.Merged,
 		Warnings: r.Warnings, Bytes: r.Bytes, Whole: r.Whole, Findings: r.Findings, Deliveries: all(r.Deliveries, deliveryOf), Outputs: r.Outputs,
 		Key: r.Key, Files: all(r.Of, runFileOf), Branches: all(r.Branches, func(b store.BranchOf) wire.BranchCount { return wire.BranchCount(b) })}
 }
@@ -38,7 +38,7 @@ func lookupOf(v store.Version) wire.Lookup {
 }
 
 func runFileOf(f store.OfRun) wire.RunFile {
-	return wire.RunFile{Pickup: f.Pickup, Name: f.Name, Size: f.Size, State: f.State, Part: string(f.Part), In: f.In, Good: f.Good, Rejected: f.Rejected, Filtered: f.Filtered, Whole: f.Whole}
+	return wire.RunFile{Pickup: f.Pickup, Name: f.Name, Size: f.Size, State: f.State, Part: string(f.Part), In: f.In, Good: f.Good, Rejected: f.Rejected, Filtered: f.Filtered, Merged: f.Merged, Whole: f.Whole}
 }
 
 // deliveryOf leaves out its hidden name and the folder that held it.

@@ -41,12 +41,13 @@ type Pickup struct {
 	Good      int64      `db:"good"`
 	Rejected  int64      `db:"rejected"`
 	Filtered  int64      `db:"filtered"`
+	Merged    int64      `db:"merged"`
 	Whole     bool       `db:"whole"`
 	Files     int        `db:"files"` // that go on together with it, and itself
 }
 
 const pickupColumns = `select p.id, p.route, p.name, p.folder, p.path, p.size, p.modified, coalesce(p.sha256, '') as sha256, p.state, p.reason, p.event, p.origin, coalesce(p.lane, '') as lane, coalesce(p.business_key, '') as business_key, p.tries, p.next_try, p.passed, p.archived, p.noticed_at, p.claimed_at, p.taken_at, p.ended_at,
-	coalesce(p.run, 0) as run, coalesce(rp.records_in, r.records_in, 0) as records_in, coalesce(rp.good, r.good, 0) as good, coalesce(rp.rejected, r.rejected, 0) as rejected, coalesce(rp.filtered, r.filtered, 0) as filtered, coalesce(rp.whole, r.whole, false) as whole, coalesce(r.files, 1) as files
+	coalesce(p.run, 0) as run, coalesce(rp.records_in, r.records_in, 0) as records_in, coalesce(rp.good, r.good, 0) as good, coalesce(rp.rejected, r.rejected, 0) as rejected, coalesce(rp.filtered, r.filtered, 0) as filtered, coalesce(rp.merged, r.merged, 0) as merged, coalesce(rp.whole, r.whole, false) as whole, coalesce(r.files, 1) as files
 	from pickups p left join runs r on r.id = p.run left join run_pickups rp on p.together and rp.run = p.run and rp.pickup = p.id`
 
 // States are the states of pickups.
@@ -175,6 +176,7 @@ type Run struct {
 	Good        int64        `db:"good"`
 	Rejected    int64        `db:"rejected"`
 	Filtered    int64        `db:"filtered"`
+	Merged      int64        `db:"merged"`
 	Warnings    int64        `db:"warnings"`
 	Bytes       int64        `db:"bytes"`
 	Whole       bool         `db:"whole"`
@@ -189,7 +191,7 @@ type Run struct {
 	Branches    []BranchOf   `db:"-"`
 }
 
-const runColumns = `select r.id, rp.pickup, r.route, r.revision, v.number, r.state, r.same_as, r.again, r.facts_now, r.started_at, r.committed_at, r.ended_at, r.records_in, r.good, r.rejected, r.filtered, r.warnings, r.bytes, r.whole, r.findings, r.files, r.key, r.branches,
+const runColumns = `select r.id, rp.pickup, r.route, r.revision, v.number, r.state, r.same_as, r.again, r.facts_now, r.started_at, r.committed_at, r.ended_at, r.records_in, r.good, r.rejected, r.filtered, r.merged, r.warnings, r.bytes, r.whole, r.findings, r.files, r.key, r.branches,
 	(select count(*) from deliveries d where d.run = r.id) as outputs
 	from runs r join run_pickups rp on rp.run = r.id join revisions v on v.route = r.route and v.hash = r.revision`
 
@@ -271,6 +273,7 @@ type Tally struct {
 	Good      int64      `db:"good"`
 	Rejected  int64      `db:"rejected"`
 	Filtered  int64      `db:"filtered"`
+	Merged    int64      `db:"merged"`
 	Whole     int64      `db:"whole"`
 	Held      int64      `db:"held"`
 	Uncertain int64      `db:"uncertain"`
@@ -282,11 +285,11 @@ type Tally struct {
 // What is open, held or uncertain is counted whenever it came.
 func (s *Store) Tallies(ctx context.Context, since time.Time) (map[string]Tally, error) {
 	var rows []Tally
-	err := s.lists.SelectContext(ctx, &rows, `with t as (select route, sum(pickups)::bigint as pickups, sum(records_in)::bigint as records_in, sum(good)::bigint as good, sum(rejected)::bigint as rejected, sum(filtered)::bigint as filtered, sum(whole)::bigint as whole
+	err := s.lists.SelectContext(ctx, &rows, `with t as (select route, sum(pickups)::bigint as pickups, sum(records_in)::bigint as records_in, sum(good)::bigint as good, sum(rejected)::bigint as rejected, sum(filtered)::bigint as filtered, sum(merged)::bigint as merged, sum(whole)::bigint as whole
 			from tallies where quarter >= $1 group by route),
 		o as (select route, count(*) filter (where state = 'held') as held, count(*) filter (where state = 'uncertain') as uncertain, count(*) filter (where state in ('claimed', 'taken', 'committed')) as open
 			from pickups where state in ('claimed', 'taken', 'committed', 'held', 'uncertain') group by route)
-		select r.name as route, coalesce(pickups, 0) as pickups, coalesce(records_in, 0) as records_in, coalesce(good, 0) as good, coalesce(rejected, 0) as rejected, coalesce(filtered, 0) as filtered, coalesce(whole, 0) as whole,
+		select r.name as route, coalesce(pickups, 0) as pickups, coalesce(records_in, 0) as records_in, coalesce(good, 0) as good, coalesce(rejected, 0) as rejected, coalesce(filtered, 0) as filtered, coalesce(merged, 0) as merged, coalesce(whole, 0) as whole,
 			coalesce(held, 0) as held, coalesce(uncertain, 0) as uncertain, coalesce(open, 0) as open, (select claimed_at from pickups p where p.route = r.name order by id desc limit 1) as last
 		from routes r left join t on t.route = r.name left join o on o.route = r.name where r.removed_at is null`, since)
 	out := map[string]Tally{}

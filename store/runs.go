@@ -394,7 +394,7 @@ func queueRuns(batch *pgx.Batch, node int64, commits []Commit) error {
 	n := len(commits)
 	runs, pickups, attempts, reasons, findings, wholes := make([]int64, n), make([]int64, n), make([]int, n), make([]string, n), make([]string, n), make([]bool, n)
 	branches := make([]string, n)
-	in, good, rejected, filtered, warnings, bytes := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n)
+	in, good, rejected, filtered, merged, warnings, bytes := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n)
 	var blockRuns, firsts, counts []int64
 	var ords []int
 	for i, c := range commits {
@@ -408,11 +408,11 @@ func queueRuns(batch *pgx.Batch, node int64, commits []Commit) error {
 		}
 		branches[i] = string(of)
 		b := c.Balance
-		if b.In != b.Good+b.Rejected+b.Filtered {
-			return fmt.Errorf("run %d does not balance: %d records in, but %d good + %d rejected + %d filtered", c.Run, b.In, b.Good, b.Rejected, b.Filtered)
+		if b.In != b.Good+b.Rejected+b.Filtered+b.Merged {
+			return fmt.Errorf("run %d does not balance: %s", c.Run, b)
 		}
 		runs[i], pickups[i], attempts[i], reasons[i], findings[i], wholes[i] = c.Run, c.Pickup, c.Attempt, Readable(c.reason()), jsonText(f), c.Whole
-		in[i], good[i], rejected[i], filtered[i], warnings[i], bytes[i] = b.In, b.Good, b.Rejected, b.Filtered, b.Warnings, b.Bytes
+		in[i], good[i], rejected[i], filtered[i], merged[i], warnings[i], bytes[i] = b.In, b.Good, b.Rejected, b.Filtered, b.Merged, b.Warnings, b.Bytes
 		for k, block := range c.Numbers {
 			blockRuns, firsts, counts, ords = append(blockRuns, c.Run), append(firsts, block.First), append(counts, block.Count), append(ords, k+1)
 		}
@@ -423,13 +423,13 @@ func queueRuns(batch *pgx.Batch, node int64, commits []Commit) error {
 	}
 	// A run that is not there, or not working any more, or not ours, fails the
 	// whole: the count divides by zero.
-	batch.Queue(`with c as (select * from unnest($2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::bool[], $7::bigint[], $8::bigint[], $9::bigint[], $10::bigint[], $11::bigint[], $12::bigint[], $14::int[], $15::text[])
-			as t (run, pickup, reason, findings, whole, n, good, rejected, filtered, warnings, bytes, attempt, branches)),
-		r as (update runs set state = 'committed', reason = '', committed_at = now(), committed_by = $1, records_in = c.n, good = c.good, rejected = c.rejected, filtered = c.filtered, warnings = c.warnings, bytes = c.bytes, whole = c.whole, findings = c.findings::jsonb, branches = c.branches::jsonb
+	batch.Queue(`with c as (select * from unnest($2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::bool[], $7::bigint[], $8::bigint[], $9::bigint[], $10::bigint[], $11::bigint[], $12::bigint[], $14::int[], $15::text[], $16::bigint[])
+			as t (run, pickup, reason, findings, whole, n, good, rejected, filtered, warnings, bytes, attempt, branches, merged)),
+		r as (update runs set state = 'committed', reason = '', committed_at = now(), committed_by = $1, records_in = c.n, good = c.good, rejected = c.rejected, filtered = c.filtered, merged = c.merged, warnings = c.warnings, bytes = c.bytes, whole = c.whole, findings = c.findings::jsonb, branches = c.branches::jsonb
 			from c where runs.id = c.run and runs.state = 'working' and runs.attempt = c.attempt returning runs.id),
 		p as (update pickups set state = 'committed', reason = c.reason, tries = 0, next_try = null from `+theirs+` and pickups.run = c.run and pickups.node = $1 returning case when pickups.id = c.pickup then pickups.id end as id)
 		select 1 / (case when (select count(*) from r) = $13 and (select count(id) from p) = $13 then 1 else 0 end)`,
-		node, runs, pickups, reasons, findings, wholes, in, good, rejected, filtered, warnings, bytes, n, attempts, branches)
+		node, runs, pickups, reasons, findings, wholes, in, good, rejected, filtered, warnings, bytes, n, attempts, branches, merged)
 	for _, c := range commits {
 		queueFiles(batch, c)
 		queueVersions(batch, c)
@@ -446,13 +446,13 @@ func queueFiles(batch *pgx.Batch, c Commit) {
 	if n == 0 {
 		return
 	}
-	pickups, in, good, rejected, filtered, wholes, reasons := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]bool, n), make([]string, n)
+	pickups, in, good, rejected, filtered, merged, wholes, reasons := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]bool, n), make([]string, n)
 	for i, f := range c.Files {
 		b := f.Balance
-		pickups[i], in[i], good[i], rejected[i], filtered[i], wholes[i], reasons[i] = f.Pickup, b.In, b.Good, b.Rejected, b.Filtered, f.Whole, Readable(f.Reason)
+		pickups[i], in[i], good[i], rejected[i], filtered[i], merged[i], wholes[i], reasons[i] = f.Pickup, b.In, b.Good, b.Rejected, b.Filtered, b.Merged, f.Whole, Readable(f.Reason)
 	}
-	batch.Queue(`update run_pickups set records_in = t.n, good = t.good, rejected = t.rejected, filtered = t.filtered, whole = t.whole, reason = t.reason
-		from unnest($2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[], $6::bigint[], $7::bool[], $8::text[]) as t (pickup, n, good, rejected, filtered, whole, reason) where run = $1 and run_pickups.pickup = t.pickup`, c.Run, pickups, in, good, rejected, filtered, wholes, reasons)
+	batch.Queue(`update run_pickups set records_in = t.n, good = t.good, rejected = t.rejected, filtered = t.filtered, merged = t.merged, whole = t.whole, reason = t.reason
+		from unnest($2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[], $6::bigint[], $7::bool[], $8::text[], $9::bigint[]) as t (pickup, n, good, rejected, filtered, whole, reason, merged) where run = $1 and run_pickups.pickup = t.pickup`, c.Run, pickups, in, good, rejected, filtered, wholes, reasons, merged)
 }
 
 // Keep stores portions of what a run brings forth before its commit. The first
@@ -672,10 +672,10 @@ func (s *Store) Published(ctx context.Context, node int64, ended []RunOf) (map[i
 	}
 	err := s.quick.rows(ctx, len(ended), `with e as (select t.run, t.pickup from unnest($2::bigint[], $3::bigint[]) as t (run, pickup) join pickups p on p.id = t.pickup and p.run = t.run and p.node = $1 and p.state in ('committed', 'held')),
 		d as (update deliveries set state = 'published', published_at = now(), reason = '' from e where deliveries.run = e.run and deliveries.state = 'open'),
-		r as (update runs set state = 'published', ended_at = now() from e where runs.id = e.run returning runs.id, e.pickup, runs.route, runs.whole, runs.good, runs.rejected, runs.filtered, runs.records_in),
-		t as (insert into tallies (route, quarter, records_in, good, rejected, filtered, whole)
-			select route, date_bin('15 minutes', now(), 'epoch'), sum(records_in), sum(good), sum(rejected), sum(filtered), count(*) filter (where whole) from r group by route
-			on conflict (route, quarter) do update set records_in = tallies.records_in + excluded.records_in, good = tallies.good + excluded.good, rejected = tallies.rejected + excluded.rejected, filtered = tallies.filtered + excluded.filtered, whole = tallies.whole + excluded.whole),
+		r as (update runs set state = 'published', ended_at = now() from e where runs.id = e.run returning runs.id, e.pickup, runs.route, runs.whole, runs.good, runs.rejected, runs.filtered, runs.merged, runs.records_in),
+		t as (insert into tallies (route, quarter, records_in, good, rejected, filtered, merged, whole)
+			select route, date_bin('15 minutes', now(), 'epoch'), sum(records_in), sum(good), sum(rejected), sum(filtered), sum(merged), count(*) filter (where whole) from r group by route
+			on conflict (route, quarter) do update set records_in = tallies.records_in + excluded.records_in, good = tallies.good + excluded.good, rejected = tallies.rejected + excluded.rejected, filtered = tallies.filtered + excluded.filtered, merged = tallies.merged + excluded.merged, whole = tallies.whole + excluded.whole),
 		o as (`+ofRuns+`)
 		update pickups set state = case when o.part <> 'read' then 'set aside' when o.whole or (o.good = 0 and o.rejected > 0) then 'rejected' else 'delivered' end,
 			reason = case when o.whole or o.part <> 'read' then coalesce(o.reason, pickups.reason) else '' end, next_try = null, ended_at = now() from o where pickups.id = o.pickup returning pickups.id, pickups.state`, []any{node, runs, pickups}, []any{&id, &state}, func() error { out[id] = state; return nil })

@@ -205,7 +205,7 @@ func TestFromClaimToEnd(t *testing.T) {
 	}
 	unbalanced := commit
 	unbalanced.Balance.In = 4
-	if err := s.Commit(ctx, node, []store.Commit{unbalanced}); err == nil || !strings.Contains(err.Error(), "does not balance: 4 records in, but 2 good + 1 rejected + 0 filtered") {
+	if err := s.Commit(ctx, node, []store.Commit{unbalanced}); err == nil || !strings.Contains(err.Error(), "does not balance: 4 in = 2 good + 1 rejected + 0 filtered") {
 		t.Errorf("a run that does not balance: %v", err)
 	}
 	if err := s.Commit(ctx, node, []store.Commit{commit}); err != nil {

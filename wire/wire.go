@@ -37,6 +37,7 @@ type Pickup struct {
 	Good      int64      `json:"good"`
 	Rejected  int64      `json:"rejected"`
 	Filtered  int64      `json:"filtered"`
+	Merged    int64      `json:"merged" doc:"rows that went into a record with others, which counts once"`
 	Whole     bool       `json:"rejected_whole" doc:"the file was rejected as one piece"`
 	Files     int        `json:"files" doc:"how many files its run is of"`
 }
@@ -59,6 +60,7 @@ type Run struct {
 	Good        int64        `json:"good"`
 	Rejected    int64        `json:"rejected"`
 	Filtered    int64        `json:"filtered"`
+	Merged      int64        `json:"merged" doc:"rows that went into a record with others, which counts once"`
 	Warnings    int64        `json:"warnings"`
 	Bytes       int64        `json:"bytes"`
 	Whole       bool         `json:"rejected_whole"`
@@ -88,6 +90,7 @@ type RunFile struct {
 	Good     int64  `json:"good"`
 	Rejected int64  `json:"rejected"`
 	Filtered int64  `json:"filtered"`
+	Merged   int64  `json:"merged" doc:"rows that went into a record with others, which counts once"`
 	Whole    bool   `json:"rejected_whole"`
 }
 
@@ -112,6 +115,7 @@ type Tally struct {
 	Good      int64      `json:"good"`
 	Rejected  int64      `json:"rejected"`
 	Filtered  int64      `json:"filtered"`
+	Merged    int64      `json:"merged" doc:"rows that went into a record with others, which counts once"`
 	Whole     int64      `json:"rejected_whole" doc:"files rejected as a whole"`
 	Held      int64      `json:"held" doc:"pickups that cannot go on: tried again, or waiting for a person"`
 	Uncertain int64      `json:"uncertain" doc:"pickups of which nobody can tell whether they have arrived"`

@@ -399,6 +399,14 @@ func (b *Batch) FileOf(record int) int {
 	return b.from(b.Bounds[record].Off).File
 }
 
+// FileAt is the file that an offset is of, of those of the run, from 0.
+func (b *Batch) FileAt(offset uint32) int {
+	if len(b.Origins) == 0 {
+		return b.File
+	}
+	return b.from(offset).File
+}
+
 // from is the origin of the text that an offset is in.
 func (b *Batch) from(offset uint32) *Origin {
 	i, found := slices.BinarySearchFunc(b.Origins, offset, func(o Origin, off uint32) int { return cmp.Compare(o.Off, off) })

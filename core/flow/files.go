@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"runtime"
 
@@ -40,9 +41,18 @@ func (a *All) Sum() (sum Balance) {
 	return sum
 }
 
+// String is how people read it. What is merged is told of where records are.
+func (b Balance) String() string {
+	s := fmt.Sprintf("%d in = %d good + %d rejected + %d filtered", b.In, b.Good, b.Rejected, b.Filtered)
+	if b.Merged > 0 {
+		s += fmt.Sprintf(" + %d merged", b.Merged)
+	}
+	return s
+}
+
 // Add adds another balance.
 func (b *Balance) Add(other Balance) {
-	b.In, b.Good, b.Rejected, b.Filtered = b.In+other.In, b.Good+other.Good, b.Rejected+other.Rejected, b.Filtered+other.Filtered
+	b.In, b.Good, b.Rejected, b.Filtered, b.Merged = b.In+other.In, b.Good+other.Good, b.Rejected+other.Rejected, b.Filtered+other.Filtered, b.Merged+other.Merged
 	b.Warnings, b.Bytes = b.Warnings+other.Warnings, b.Bytes+other.Bytes
 }
 

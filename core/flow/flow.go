@@ -123,12 +123,13 @@ const (
 	Working  Stage = "working"  // checks, maps and writes them
 )
 
-// Balance accounts for the records of a run: In = Good + Rejected + Filtered.
+// Balance accounts for the records of a run: In = Good + Rejected + Filtered + Merged.
 type Balance struct {
 	In       int64 `json:"in"`
 	Good     int64 `json:"good"`
 	Rejected int64 `json:"rejected"`
 	Filtered int64 `json:"filtered"`
+	Merged   int64 `json:"merged" doc:"rows that went into a record with others, which counts once"`
 	Warnings int64 `json:"warnings"`
 	Bytes    int64 `json:"bytes" doc:"bytes of decoded text read"`
 }
@@ -731,6 +732,23 @@ func (r *run) progress() {
 	r.inputs.Progress(now)
 }
 
+// merged counts the rows that went into a record behind its first one, each in its own file.
+func (r *run) merged(b *batch.Batch) {
+	rows := &b.Tables[0]
+	next := uint32(0)
+	for _, end := range rows.Ends[:b.Records()] {
+		for row := next + 1; row < end; row++ {
+			balance := &r.result.Balance
+			if r.texts != nil {
+				balance = &r.all.Files[b.FileAt(rows.At[row])].Balance
+			}
+			balance.In++
+			balance.Merged++
+		}
+		next = end
+	}
+}
+
 // emit counts a batch and gives it out.
 func (r *run) emit(b *batch.Batch) error {
 	if len(b.Notes) > 1 {
@@ -751,6 +769,9 @@ func (r *run) emit(b *batch.Batch) error {
 		case batch.Filtered:
 			balance.Filtered++
 		}
+	}
+	if r.plan.Schema.Rows {
+		r.merged(b)
 	}
 	for k := range r.all.Branches {
 		for i := range b.Records() {

@@ -185,9 +185,7 @@ func (r *run) inOtherOrder(ctx context.Context) error {
 		result := &r.all.Files[o.of]
 		result.Findings = append(result.Findings, *f)
 	}
-	if r.expected = int64(o.number); r.plan.Schema.Rows {
-		r.expected = 0 // how many records the rows become is not known
-	}
+	r.expected = int64(o.number)
 	if err := r.sink.Open(r.opened); err != nil {
 		return err
 	}

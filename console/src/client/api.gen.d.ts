@@ -776,6 +776,11 @@ export interface components {
             good: number;
             /** Format: int64 */
             in: number;
+            /**
+             * Format: int64
+             * @description rows that went into a record with others, which counts once
+             */
+            merged: number;
             /** Format: int64 */
             rejected: number;
             /** Format: int64 */
@@ -1356,6 +1361,11 @@ export interface components {
             id: number;
             /** @description what it stays in order with */
             lane: string;
+            /**
+             * Format: int64
+             * @description rows that went into a record with others, which counts once
+             */
+            merged: number;
             /** Format: date-time */
             modified: string;
             name: string;
@@ -1435,6 +1445,11 @@ export interface components {
             id: number;
             /** @description what it stays in order with */
             lane: string;
+            /**
+             * Format: int64
+             * @description rows that went into a record with others, which counts once
+             */
+            merged: number;
             /** Format: date-time */
             modified: string;
             name: string;
@@ -1775,6 +1790,11 @@ export interface components {
             /** @description what the files have in common that it is of, where they were collected */
             key?: string;
             /**
+             * Format: int64
+             * @description rows that went into a record with others, which counts once
+             */
+            merged: number;
+            /**
              * Format: date-time
              * @description the time that the map sees
              */
@@ -1812,6 +1832,11 @@ export interface components {
             filtered: number;
             /** Format: int64 */
             good: number;
+            /**
+             * Format: int64
+             * @description rows that went into a record with others, which counts once
+             */
+            merged: number;
             name: string;
             /**
              * @description table: the others look codes up in it; marker: its coming completed the others; older: a newer one was taken instead; these are not read
@@ -1943,6 +1968,11 @@ export interface components {
              * @description when the latest pickup was claimed
              */
             last?: string;
+            /**
+             * Format: int64
+             * @description rows that went into a record with others, which counts once
+             */
+            merged: number;
             /**
              * Format: int64
              * @description pickups that are being worked on

@@ -1,13 +1,13 @@
 <script setup lang="ts">
-// records in = good + rejected + left out, always in this order.
+// records in = good + rejected + left out + merged, always in this order; merged only where records are.
 import { number } from '../words'
 
-defineProps<{ records: number; good: number; rejected: number; filtered: number }>()
+defineProps<{ records: number; good: number; rejected: number; filtered: number; merged?: number }>()
 </script>
 
 <template>
   <span class="balance">
-    <b>{{ number(records) }}</b> in = <b>{{ number(good) }}</b> good + <b :class="{ r: rejected > 0 }">{{ number(rejected) }}</b> rejected + <b>{{ number(filtered) }}</b> left out
+    <b>{{ number(records) }}</b> in = <b>{{ number(good) }}</b> good + <b :class="{ r: rejected > 0 }">{{ number(rejected) }}</b> rejected + <b>{{ number(filtered) }}</b> left out<template v-if="merged"> + <b title="rows that went into a record with others">{{ number(merged) }}</b> merged</template>
   </span>
 </template>
 

@@ -36,7 +36,7 @@ const total = computed(() => data.value?.total)
       <span class="space" />
       <template v-if="total">
         <span>{{ many(total.pickups, 'pickup') }}</span>
-        <BalanceLine :records="total.records_in" :good="total.good" :rejected="total.rejected" :filtered="total.filtered" />
+        <BalanceLine :records="total.records_in" :good="total.good" :rejected="total.rejected" :filtered="total.filtered" :merged="total.merged" />
       </template>
     </div>
     <StandIn v-if="problem || !data" :problem="problem" :loading="loading" :stale="!!data" @retry="load" />
