@@ -44,6 +44,9 @@ func (p *pouncer) pounce() {
 				p.seen[strings.Split(line, "|")[2]]++
 			}
 		}
+		if n := strings.Count(string(c), "\rORC|"); strings.HasPrefix(e.Name(), "pair-") && n != 2 {
+			p.t.Errorf("%s has %d orders, and is of two files with one", e.Name(), n)
+		}
 		if err := os.Remove(path); err != nil {
 			p.t.Fatal(err)
 		}
@@ -153,7 +156,9 @@ func TestNodesAreKilled(t *testing.T) {
 	path, data, database := program(t), t.TempDir(), testbed.Database(t)
 	nodes := []*exec.Cmd{serve(t, path, data, database), nil}
 	client := clientOf(t, data)
-	begin(t, client, "specimen-orders", "weight-log")
+	changes := inOneFile(t)
+	changes["routes/paired-orders.yaml"] = strings.NewReplacer("route: specimen-orders", "route: paired-orders", "{stations}/inbox", "{stations}/pairs", "read:\n", "collect: {by: '{file.stem | before \"_\"}', complete: 2}\nread:\n").Replace(changes["routes/specimen-orders.yaml"])
+	beginWith(t, client, changes, "specimen-orders", "paired-orders", "weight-log")
 	nodes[1] = serve(t, path, data, database)
 	clientOf(t, data)
 	seed := uint64(time.Now().UnixNano())
@@ -163,10 +168,12 @@ func TestNodesAreKilled(t *testing.T) {
 	total := 0
 	for range kills {
 		for range 30 {
-			drop(t, filepath.Join(data, "stations", "inbox"), fmt.Sprintf("sheet-%05d.csv", total), heading+row(2*total)+row(2*total+1))
-			total++
+			drop(t, filepath.Join(data, "stations", "pairs"), fmt.Sprintf("pair-%05d_a.csv", total), heading+row(4*total))
+			drop(t, filepath.Join(data, "stations", "inbox"), fmt.Sprintf("sheet-%05d.csv", total), heading+row(4*total+1)+row(4*total+2))
 			p.pounce()
 			time.Sleep(time.Duration(r.IntN(4000)) * time.Microsecond)
+			drop(t, filepath.Join(data, "stations", "pairs"), fmt.Sprintf("pair-%05d_b.csv", total), heading+row(4*total+3))
+			total++
 		}
 		k := r.IntN(2)
 		if err := nodes[k].Process.Kill(); err != nil {
@@ -175,19 +182,19 @@ func TestNodesAreKilled(t *testing.T) {
 		nodes[k].Wait() //nolint: it was killed
 		p.pounce()
 		if r.IntN(3) > 0 { // sometimes the other is alone for a while
-			testbed.Until(t, "the other goes on", func() bool { p.pounce(); return len(p.seen) >= 2*total-10 })
+			testbed.Until(t, "the other goes on", func() bool { p.pounce(); return len(p.seen) >= 4*total-20 })
 		}
 		nodes[k] = serve(t, path, data, database)
 		client = clientOf(t, data)
 	}
-	testbed.Until(t, "everything has come out", func() bool { p.pounce(); return len(p.seen) >= 2*total })
+	testbed.Until(t, "everything has come out", func() bool { p.pounce(); return len(p.seen) >= 4*total })
 	testbed.Until(t, "everything has ended", func() bool {
 		page, err := client.Pickups(context.Background(), url.Values{"limit": {"500"}, "state": {"claimed,taken,committed,held"}})
 		return err == nil && len(page.Items) == 0
 	})
 	p.pounce()
-	p.once(2 * total)
-	t.Logf("%d kills, %d files, %d records, each exactly once", kills, total, len(p.seen))
+	p.once(4 * total)
+	t.Logf("%d kills, %d sheets and pairs, %d records, each exactly once", kills, total, len(p.seen))
 }
 
 // begin publishes the demo's workspace with orders in one file, and starts
