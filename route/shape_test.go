@@ -378,7 +378,7 @@ func (n *numbered) Batch(b *batch.Batch) error {
 			continue
 		}
 		n.seen++
-		if name := b.Branches[0].Names[i]; v.Number != n.want[v.Key] || name != fmt.Sprintf("%d.json", v.Number) {
+		if name := b.Branches[0].Called(i, 1)[0]; v.Number != n.want[v.Key] || name != fmt.Sprintf("%d.json", v.Number) {
 			return fmt.Errorf("the output of %s has the number %d and the name %s, not %d", v.Key, v.Number, name, n.want[v.Key])
 		}
 	}

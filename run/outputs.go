@@ -274,12 +274,12 @@ func (o *outputs) takeAll(b *batch.Batch, k int) error {
 
 // takeEach writes each record into files of its own.
 func (o *outputs) takeEach(b *batch.Batch, branch int) error {
-	from, n, names := o.branches[branch].from, len(o.opened.Plan.Branches[branch].Outputs), b.Branches[branch].Names
+	from, n := o.branches[branch].from, len(o.opened.Plan.Branches[branch].Outputs)
 	return o.opened.Assemblies[branch].Each(b, func(i int, made []byte) error {
 		if len(made) == 0 { // it becomes a row for each of a list, which is empty
 			return nil
 		}
-		for k, name := range names[i*n : i*n+n] {
+		for k, name := range b.Branches[branch].Called(i, n) {
 			if name == "" {
 				continue
 			}

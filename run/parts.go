@@ -72,8 +72,11 @@ func (o *outputs) takeParts(b *batch.Batch, branch int) error {
 	to, m := &o.branches[branch], &b.Branches[branch]
 	n := len(o.opened.Plan.Branches[branch].Outputs)
 	return o.opened.Assemblies[branch].Records(b, func(i int, around []format.Envelope, end []byte) error {
-		for k, name := range m.Names[i*n : i*n+n] {
-			if name == "" || len(m.Made(i)) == 0 {
+		if len(m.Made(i)) == 0 {
+			return nil
+		}
+		for k, name := range m.Called(i, n) {
+			if name == "" {
 				continue
 			}
 			of := m.Values[i].ID*n + k

@@ -187,11 +187,12 @@ func (v *viewer) became(b *batch.Batch, i, k, rows int, found map[string]bool) B
 		lines = format.Lines(v.opened.Reader.Outline(made))
 	}
 	out := Became{Branch: p.Name, Made: string(clip(made)), Lines: format.Fold(lines, rows, found)}
-	if n := len(p.Outputs); len(m.Names) >= (i+1)*n {
-		for k, name := range m.Names[i*n : i*n+n] {
-			if name != "" && name != flow.Unnamed {
-				out.Files = append(out.Files, FileTo{Destination: k, Name: name})
-			}
+	if len(made) == 0 {
+		return out
+	}
+	for k, name := range m.Called(i, len(p.Outputs)) {
+		if name != "" && name != flow.Unnamed {
+			out.Files = append(out.Files, FileTo{Destination: k, Name: name})
 		}
 	}
 	return out

@@ -126,7 +126,7 @@ type Branch struct {
 	Out    []byte   // in order
 	Ends   []uint32 // end in Out for each record
 	Taken  []bool   // by record, whether it has become anything here; empty: every good one has
-	Names  []string // for each record a name at each destination (or none), when outputs are named by records
+	Names  []string // for each record a name at each destination (or none), when outputs are named by records each
 	Values []*Value // by record, what its output is told apart by, where that is a value; nil: it goes into none
 	Pieces []uint32 // by record, how many of the target it has become, where those are told apart
 	Parts  int64    // how many of the target the good records have become
@@ -143,6 +143,18 @@ type Value struct {
 
 // Made is what a record became.
 func (m *Branch) Made(record int) []byte { return m.Out[m.From(record):m.Ends[record]] }
+
+// Called are the names of the outputs at so many destinations that a record which has become something goes into, where
+// outputs are named by records.
+func (m *Branch) Called(record, destinations int) []string {
+	if record < len(m.Values) && m.Values[record] != nil && m.Values[record].Names != nil {
+		return m.Values[record].Names
+	}
+	if from := record * destinations; from+destinations <= len(m.Names) {
+		return m.Names[from : from+destinations]
+	}
+	return nil
+}
 
 // From is where in Out a record begins, when those before it have ended.
 func (m *Branch) From(record int) int {

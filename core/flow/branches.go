@@ -317,7 +317,7 @@ func (r *run) finish(b *batch.Batch, w *worker) (err error) {
 		for k := range b.Branches {
 			p, m := &r.plan.Branches[k], &b.Branches[k]
 			m.Ends = append(m.Ends, uint32(len(m.Out)))
-			if n := len(p.Outputs) * (i + 1); p.Named() && len(m.Names) < n {
+			if n := len(p.Outputs) * (i + 1); w.byRecord[k] && len(m.Names) < n {
 				m.Names = append(m.Names, make([]string, n-len(m.Names))...)
 			}
 			if len(m.Pieces) <= i {
@@ -345,8 +345,7 @@ func (r *run) write(b *batch.Batch, i int, w *worker) {
 			out, o = p.Program.Run(w.envs[k], b, i, m.Out)
 		}
 		if p.Named() && o.What == batch.Good {
-			problem := ""
-			if m.Names, problem = r.names(b, i, k, w); problem != "" {
+			if problem := r.name(b, i, k, w); problem != "" {
 				if p.Name != "" {
 					problem = fmt.Sprintf("branch %q: %s", p.Name, problem)
 				}
@@ -377,7 +376,7 @@ func (r *run) write(b *batch.Batch, i int, w *worker) {
 		m.Pieces = append(m.Pieces, uint32(o.Parts))
 		m.Out = append(m.Out, p.After...)
 	}
-	r.named(b, i)
+	r.named(b, i, w)
 	if made == 0 {
 		b.Outcomes[i] = batch.Filtered
 		b.Notes = append(b.Notes, *left)
@@ -392,31 +391,36 @@ func (r *run) lineEnd(out []byte, begin, k int) []byte {
 	return append(out[:begin], r.opened.Reader.(format.Ending).Ended(out[begin:])...)
 }
 
-// names adds the names of a record's outputs. Records with one value go into one, which the first of them names: those
+// name names a record's outputs. Records with one value go into one, which the first of them names: those
 // behind it do not, unless destinations have conditions.
-func (r *run) names(b *batch.Batch, i, k int, w *worker) (names []string, problem string) {
+func (r *run) name(b *batch.Batch, i, k int, w *worker) (problem string) {
 	p, m, e := &r.plan.Branches[k], &b.Branches[k], w.envs[k]
 	if p.By == nil {
-		return p.Names(e, b, i, m.Names)
+		m.Names, problem = p.Names(e, b, i, m.Names)
+		return problem
 	}
 	v := m.Values[i]
 	if v.Names != nil {
-		return append(m.Names, v.Names...), ""
+		return ""
 	}
 	e.Number = v.Number
-	names, problem = p.Names(e, b, i, m.Names)
+	if w.byRecord[k] {
+		m.Names, problem = p.Names(e, b, i, m.Names)
+	} else {
+		w.named[k], problem = p.Names(e, b, i, w.named[k][:0])
+	}
 	e.Number = 0
-	return names, problem
+	return problem
 }
 
 // named keeps the names that a record has given to the outputs of its values: something has been made of it.
-func (r *run) named(b *batch.Batch, i int) {
+func (r *run) named(b *batch.Batch, i int, w *worker) {
 	for k := range b.Branches {
-		p, m := &r.plan.Branches[k], &b.Branches[k]
-		if p.By == nil || !b.In(k, i) || m.Values[i].Names != nil || p.conditional() || len(m.Pieces) <= i || len(m.Out) == m.From(i) {
+		m := &b.Branches[k]
+		if r.plan.Branches[k].By == nil || w.byRecord[k] || m.Values[i] == nil || m.Values[i].Names != nil || !b.In(k, i) || len(m.Pieces) <= i || len(m.Out) == m.From(i) {
 			continue
 		}
-		m.Values[i].Names = slices.Clone(m.Names[len(m.Names)-len(p.Outputs):])
+		m.Values[i].Names = slices.Clone(w.named[k])
 	}
 }
 

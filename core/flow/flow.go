@@ -326,6 +326,9 @@ type worker struct {
 	key    []byte
 	file   int // whose facts the environments have
 
+	byRecord []bool     // by branch: each record names its outputs
+	named    [][]string // by branch: what the record at hand calls the outputs of its value, if it is the first
+
 	unchosen []unchosen // messages of the batch
 }
 
@@ -334,6 +337,8 @@ func (r *run) worker() *worker {
 	for i := range r.plan.Branches {
 		w.envs = append(w.envs, &lang.Env{Facts: r.facts(r.file), Reader: r.opened.Reader, Plain: r.plan.Branches[i].Plain})
 		w.values = append(w.values, map[string]*batch.Value{})
+		p := &r.plan.Branches[i]
+		w.byRecord, w.named = append(w.byRecord, p.Separate || p.By != nil && p.conditional()), append(w.named, nil)
 	}
 	return w
 }

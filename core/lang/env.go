@@ -102,9 +102,7 @@ func (e *Env) text(in value.Value, f func(to, in []byte) []byte) value.Value {
 
 // start makes the environment ready for a record.
 func (e *Env) start(b *batch.Batch, record int) {
-	if e.Buf = b.Buf; e.Plain && b.Plain != nil {
-		e.Buf = b.Plain
-	}
+	e.Buf = e.bufferOf(b)
 	e.Row = b.Spans[record*b.Slots : record*b.Slots+b.Slots]
 	e.batch, e.index, e.steps = b, record, 0
 	e.Record, e.Seq = b.First+int64(record), b.Seq+int64(record)
@@ -112,6 +110,14 @@ func (e *Env) start(b *batch.Batch, record int) {
 		e.Seq = e.Number
 	}
 	e.scratch, e.failed, e.reason = e.scratch[:0], false, ""
+}
+
+// bufferOf is the text that fields are taken from.
+func (e *Env) bufferOf(b *batch.Batch) []byte {
+	if e.Plain && b.Plain != nil {
+		return b.Plain
+	}
+	return b.Buf
 }
 
 func numberField(decimal, group byte) shape.Field {

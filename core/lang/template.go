@@ -37,6 +37,7 @@ type Template struct {
 	Sequence  bool
 	Part      bool // uses what is known of an output when it has been written
 	Number    bool // and which of several it is
+	alone     int  // the slot of the text that it is as it stands, from 1; 0: it is something else
 }
 
 // CompileName compiles the text of a file name: one node for each folder of it
@@ -59,10 +60,30 @@ func CompileName(nodes []Node, scope Scope, at func(int) place.Place) (*Template
 		}
 		namer.parts, namer.folders = append(namer.parts, c.compile(n)), append(namer.folders, own)
 	}
+	if len(nodes) == 1 {
+		namer.alone = c.alone(nodes[0])
+	}
 	namer.PerRecord, namer.Sequence = c.perRecord(), c.words["sequence"]
 	namer.Number = c.words["part.number"]
 	namer.Part = namer.Number || c.words["part.count"] || c.words["part.records"]
 	return namer, c.out
+}
+
+// alone finds the slot of the field of a record that a text is, and nothing else, from 1; 0: it is something else.
+func (c *compiler) alone(n Node) int {
+	text, is := n.(*Text)
+	if !is || len(text.Parts) != 1 {
+		return 0
+	}
+	name, is := text.Parts[0].Node.(*Name)
+	if !is || c.bound[name] != nil {
+		return 0
+	}
+	depth, slot, word := c.find(name)
+	if depth != 0 || slot < 0 || word != "" || !name.Field && c.words[name.Name] || c.frames[0].fields[slot].Kind != value.Text {
+		return 0
+	}
+	return slot + 1
 }
 
 func (c *checker) perRecord() bool {
@@ -92,6 +113,11 @@ func (n *Template) Text(e *Env, b *batch.Batch, record int) (text, problem strin
 
 // Append adds a text that need not be a file name to another.
 func (n *Template) Append(to []byte, e *Env, b *batch.Batch, record int) (text []byte, problem string) {
+	if n.alone > 0 && b != nil {
+		if s := b.Spans[record*b.Slots+n.alone-1]; !s.Absent() && s.End > s.Off {
+			return append(to, e.bufferOf(b)[s.Off:s.End]...), ""
+		}
+	}
 	e.begin(b, record)
 	for _, part := range n.parts {
 		if to = part(e).Append(to); e.failed {
