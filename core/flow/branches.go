@@ -340,9 +340,11 @@ func (r *run) write(b *batch.Batch, i int, w *worker) {
 		}
 		p, m := &r.plan.Branches[k], &b.Branches[k]
 		begin := len(m.Out)
-		out, o := m.Out, lang.Outcome{What: batch.Filtered, Line: branchRule, Reason: p.Skip}
+		out, o := m.Out, lang.Outcome{}
 		if p.Skip == "" {
 			out, o = p.Program.Run(w.envs[k], b, i, m.Out)
+		} else {
+			o.What, o.Line, o.Reason = batch.Filtered, branchRule, p.Skip
 		}
 		if p.Named() && o.What == batch.Good {
 			if problem := r.name(b, i, k, w); problem != "" {
