@@ -121,3 +121,54 @@ func TestInterchangesForEachValue(t *testing.T) {
 		}
 	}
 }
+
+// TestTotalsInNames: an output's name says what all its records come to, whatever goes into one output; what does not go
+// into it is not in its totals.
+func TestTotalsInNames(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	const name = "    name: '%s-{part | sum kg | round 2}-{part | largest kg}-of-{part.records}-{route}-{file.stem}.csv'\n"
+	routes := map[string]string{
+		"each": "    one file per: \"{station}\"\n" + fmt.Sprintf(name, "{station}"),
+		"some": "    one file per: 3 records\n" + fmt.Sprintf(name, "{part.number}"),
+		"all":  fmt.Sprintf(name, "all"),
+	}
+	changes := byStation("csv", "tag,kg\n", "tag = tag\nkg = kg\nskip when tag = \"T-0\" because \"a test\"\n", "")
+	whole := changes["routes/by-station.yaml"]
+	delete(changes, "routes/by-station.yaml")
+	for route, good := range routes {
+		changes["routes/"+route+".yaml"] = strings.NewReplacer("by-station", route, "/many", "/"+route, "deliver:\n", "deliver:\n"+good+"    folder: \"{laboratory}/"+route+"\"\n").Replace(whole)
+	}
+	b.Publish(changes)
+	content := "station,tag,kg\nX,T-1,1.25\nY,T-2,40\nX,wrong,500\nX,T-0,700\nX,T-3,3\nY,T-4,2.5\nX,T-5,-1\n"
+	for route := range routes {
+		b.Drop("stations/"+route, "w.csv", content)
+		b.Ended("w.csv", 0)
+	}
+	testbed.Until(t, "all have ended", func() bool { return strings.Count(states(b), "delivered") == 3 })
+	for route, want := range map[string]string{
+		"each": "[X-3.25-3-of-3-each-w.csv Y-42.50-40-of-2-each-w.csv]",
+		"some": "[1-44.25-40-of-3-some-w.csv 2-1.50-2.5-of-2-some-w.csv]",
+		"all":  "[all-45.75-40-of-5-all-w.csv]",
+	} {
+		if got := fmt.Sprint(b.List("laboratory/" + route)); got != want {
+			t.Errorf("%s: %s, not %s", route, got, want)
+		}
+	}
+	for asks, want := range map[string]string{
+		"{part | count}":                 "how many records are in the output is part.records",
+		"{part | sum tag}":               "sum needs a number of each row",
+		"{part | first tag}":             "a field by itself is that of the first record: tag",
+		"{part | join tag}":              "sum, smallest and largest can be asked, not join",
+		"{part | smallest tag}":          "smallest needs numbers or times",
+		"{part | sum kilos}":             `there is no field "kilos"`,
+		"{(part where kg > 3) | sum kg}": "part",
+	} {
+		folder := t.TempDir()
+		changes["routes/each.yaml"] = strings.NewReplacer("by-station", "each", "deliver:\n", "deliver:\n    name: '"+asks+".csv'\n    folder: \"{laboratory}/x\"\n").Replace(whole)
+		writeAll(t, folder, changes)
+		if code, said := command(nil, "check", folder); code != 1 || !strings.Contains(said, want) {
+			t.Errorf("%s: %d %s", asks, code, said)
+		}
+	}
+}

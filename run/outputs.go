@@ -106,11 +106,12 @@ func (o *outputs) label(what string) string {
 
 // branch is what is written of a branch.
 type branch struct {
-	from  int               // its first destination among all
-	all   []*deliver.Output // of all records, by destination
-	count int64             // of the records in them
-	first *batch.Batch      // the first of them, if they are named by it
-	parts parts
+	from   int               // its first destination among all
+	all    []*deliver.Output // of all records, by destination
+	count  int64             // of the records in them
+	first  *batch.Batch      // the first of them, if they are named by it
+	totals []lang.Totals     // what their names ask of all records
+	parts  parts
 }
 
 // divide makes ready for the branches of the route.
@@ -237,12 +238,19 @@ func (o *outputs) takeGood(b *batch.Batch) (err error) {
 }
 
 // takeAll writes records into one file for each destination of a branch.
-func (o *outputs) takeAll(b *batch.Batch, k int) error {
+func (o *outputs) takeAll(b *batch.Batch, k int) (err error) {
 	to, p := &o.branches[k], &o.opened.Plan.Branches[k]
 	for i := range b.Outcomes {
 		if b.In(k, i) {
 			if to.count++; to.count == 1 && p.Late() {
-				to.first = b.One(i)
+				to.first, to.totals = b.One(i), make([]lang.Totals, len(p.Outputs))
+			}
+			for d := range to.totals {
+				if p.Outputs[d].Late {
+					if to.totals[d], err = o.opened.Assemblies[k].Totals(to.totals[d], b, i, d); err != nil {
+						return err
+					}
+				}
 			}
 		}
 	}
@@ -468,7 +476,7 @@ func (o *outputs) finishAll(k int) error {
 		}
 		name := o.fileNames[to.from+i]
 		if name == flow.Unnamed {
-			if name, err = a.Name(to.first, i, 0, lang.PartOf{Number: 1, Count: 1, Records: to.count}); err != nil {
+			if name, err = a.Name(to.first, i, 0, lang.PartOf{Number: 1, Count: 1, Records: to.count, Totals: to.totals[i]}); err != nil {
 				return err
 			}
 		}

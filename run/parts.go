@@ -36,6 +36,7 @@ type part struct {
 	records, first int64
 	bytes, ends    int64        // that have been written, and that follow at most
 	record         *batch.Batch // the first, if it is named by it
+	totals         lang.Totals  // what its name asks of all its records
 }
 
 // mostAwake is how many are open at once.
@@ -183,6 +184,11 @@ func (o *outputs) writePart(one *part, branch int, b *batch.Batch, record int, a
 	if err != nil {
 		return err
 	}
+	if one.name == flow.Unnamed {
+		if one.totals, err = one.Totals(one.totals, b, record, one.destination); err != nil {
+			return err
+		}
+	}
 	if one.records++; one.records == 1 && o.opened.Plan.Branches[branch].Bytes > 0 {
 		if one.ends, err = one.Closing(); err != nil {
 			return err
@@ -238,7 +244,7 @@ func (o *outputs) finishParts(branch int) error {
 			return err
 		}
 		if one.name == flow.Unnamed {
-			if one.name, err = one.Name(one.record, one.destination, one.number, lang.PartOf{Number: one.which, Count: to.parts.begun, Records: one.records}); err != nil {
+			if one.name, err = one.Name(one.record, one.destination, one.number, lang.PartOf{Number: one.which, Count: to.parts.begun, Records: one.records, Totals: one.totals}); err != nil {
 				return err
 			}
 		}

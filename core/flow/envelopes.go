@@ -59,6 +59,9 @@ type Assembly struct {
 	number    int64 // of the output of all
 	records   int64 // of the target, in it
 	envelopes enveloping
+
+	env   *lang.Env // for what names ask of records of
+	envOf int       // that file of the run
 }
 
 // Branch is the one whose outputs these are.
@@ -103,6 +106,22 @@ func (a *Assembly) Name(first *batch.Batch, destination int, number int64, part 
 		return "", &Unfinished{f}
 	}
 	return name, nil
+}
+
+// Totals adds a record to what the name of its output at a destination asks of all records in it.
+func (a *Assembly) Totals(to lang.Totals, b *batch.Batch, record, destination int) (lang.Totals, error) {
+	name := a.branch.Outputs[destination].Name
+	if !name.Totals() {
+		return to, nil
+	}
+	if file := b.FileOf(record); a.env == nil || a.envOf != file {
+		a.env, a.envOf = &lang.Env{Facts: a.opened.factsOf(file), Reader: a.opened.Reader, Plain: a.branch.Plain}, file
+	}
+	to, problem := name.Add(to, a.env, b, record)
+	if problem != "" {
+		return to, &Unfinished{finding.New("deliver.name", b.Place(record, b.Bounds[record].Off), "the name of the output cannot be made: what it asks of its records cannot be told of record %d: %s", b.First+int64(record), problem)}
+	}
+	return to, nil
 }
 
 // enveloped tells whether messages go on as they came, in envelopes.

@@ -12,6 +12,7 @@ import (
 // compiler turns checked nodes into evaluators.
 type compiler struct {
 	*checker
+	totals []figure // of the records of an output
 }
 
 // arguments compiles the arguments of a call after its input.

@@ -26,7 +26,10 @@ type Facts struct {
 }
 
 // PartOf is what is known of one of several outputs of a file, when it has been written.
-type PartOf struct{ Number, Count, Records int64 }
+type PartOf struct {
+	Number, Count, Records int64
+	Totals                 Totals
+}
 
 // Env is what an expression is evaluated in: one record.
 type Env struct {

@@ -15,7 +15,7 @@ func evaluated(t *testing.T, expression, field string) string {
 	t.Helper()
 	scope := Scope{Fields: shape.Record{{Name: "x", Kind: value.Text}}}
 	node, findings := ParseCondition("test", expression)
-	c := &compiler{newChecker(scope, func(int) place.Place { return place.Place{} })}
+	c := &compiler{checker: newChecker(scope, func(int) place.Place { return place.Place{} })}
 	if !findings.HasErrors() {
 		c.check(node)
 	}
@@ -85,7 +85,7 @@ func overLines(t *testing.T, expression string, lines ...string) string {
 	t.Helper()
 	scope := Scope{Lists: []shape.List{{Name: "lines", Shape: shape.Shape{Fields: shape.Record{{Name: "a", Kind: value.Text}, {Name: "b", Kind: value.Text}}}}}}
 	node, findings := ParseCondition("test", expression)
-	c := &compiler{newChecker(scope, func(int) place.Place { return place.Place{} })}
+	c := &compiler{checker: newChecker(scope, func(int) place.Place { return place.Place{} })}
 	if !findings.HasErrors() {
 		c.check(node)
 	}

@@ -337,7 +337,7 @@ func TestFunctionsAsDocumented(t *testing.T) {
 			t.Errorf("%s: %v", f.Name, findings)
 			continue
 		}
-		c := &compiler{newChecker(example, func(int) place.Place { return place.Place{} })}
+		c := &compiler{checker: newChecker(example, func(int) place.Place { return place.Place{} })}
 		c.check(node)
 		eval := c.compile(node)
 		if c.out.HasErrors() {

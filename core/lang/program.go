@@ -210,7 +210,7 @@ type statementRule struct {
 // compiles it.
 func Build(m *Map, file, source string, target format.Target, scope Scope) (*Program, finding.List) {
 	at := place.NewIndex(file, []byte(source)).At
-	b := &builder{compiler: &compiler{newChecker(scope, at)}, file: file, source: source, target: target, in: &format.Instructions{}, ignore: map[string]bool{}}
+	b := &builder{compiler: &compiler{checker: newChecker(scope, at)}, file: file, source: source, target: target, in: &format.Instructions{}, ignore: map[string]bool{}}
 	b.statements(m.Body, nil, nil)
 	b.unused(m)
 	b.in.Separate = scope.Separate

@@ -194,6 +194,9 @@ func list(n Node) *Rows {
 
 // overRows checks a function that works on the rows of a list: what it is given is asked of each row.
 func (c *checker) overRows(n *Call, f *Function) value.Kind {
+	if c.ofPart(n) {
+		return c.overPart(n, f)
+	}
 	rows := list(n.Args[0])
 	if rows == nil {
 		c.bad(n.Args[0], "map.list", "%s works on a list, as in lines | %s", n.Name, f.usage())
@@ -203,6 +206,11 @@ func (c *checker) overRows(n *Call, f *Function) value.Kind {
 		return f.Out
 	}
 	defer c.leave()
+	return c.ofEach(n, f)
+}
+
+// ofEach checks what is asked of each row.
+func (c *checker) ofEach(n *Call, f *Function) value.Kind {
 	kind := f.Out
 	for i, a := range n.Args[1:] {
 		p := f.Args[i]
@@ -416,6 +424,9 @@ func placeOf(walk int, word string) evaluator {
 
 // compileRows compiles a function on lists.
 func (c *compiler) compileRows(n *Call) evaluator {
+	if c.ofPart(n) {
+		return c.compilePart(n)
+	}
 	rows := list(n.Args[0])
 	if rows == nil || !c.enter(rows) {
 		return func(*Env) value.Value { return value.Value{} } // it has been complained about

@@ -136,6 +136,9 @@ func (t *Takes) rows(n *Rows, around []*growing) []*growing {
 			}
 		}
 	}
+	if found == nil && n.List == partName {
+		return around // what all records of an output are asked for is asked of each
+	}
 	if found == nil && t.List(name) {
 		found = &growingList{list: shape.List{Name: name}}
 		in.lists = append(in.lists, found)

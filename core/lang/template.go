@@ -37,13 +37,14 @@ type Template struct {
 	Sequence  bool
 	Part      bool // uses what is known of an output when it has been written
 	Number    bool // and which of several it is
-	alone     int  // the slot of the text that it is as it stands, from 1; 0: it is something else
+	totals    []figure
+	alone     int // the slot of the text that it is as it stands, from 1; 0: it is something else
 }
 
 // CompileName compiles the text of a file name: one node for each folder of it
 // and for the name itself.
 func CompileName(nodes []Node, scope Scope, at func(int) place.Place) (*Template, finding.List) {
-	c := &compiler{newChecker(scope, at)}
+	c := &compiler{checker: newChecker(scope, at)}
 	namer := &Template{}
 	for _, n := range nodes {
 		c.check(n)
@@ -64,6 +65,7 @@ func CompileName(nodes []Node, scope Scope, at func(int) place.Place) (*Template
 		namer.alone = c.alone(nodes[0])
 	}
 	namer.PerRecord, namer.Sequence = c.perRecord(), c.words["sequence"]
+	namer.totals = c.totals
 	namer.Number = c.words["part.number"]
 	namer.Part = namer.Number || c.words["part.count"] || c.words["part.records"]
 	return namer, c.out
@@ -186,7 +188,7 @@ type Test struct {
 
 // CompileTest compiles a condition.
 func CompileTest(n Node, scope Scope, at func(int) place.Place) (*Test, finding.List) {
-	c := &compiler{newChecker(scope, at)}
+	c := &compiler{checker: newChecker(scope, at)}
 	if kind := c.check(n); !c.out.HasErrors() && kind != value.Bool {
 		c.bad(n, "map.type", "this is a %s; a condition is needed", kind)
 	}
