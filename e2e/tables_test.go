@@ -188,4 +188,29 @@ lookups: [{table: residents, file: "list-*.csv"}]`))
 	if got := b.Read(fmt.Sprintf("stations/rejected/weights-tue.rejected-%d.csv", q.Run)); got != "tag,kg\nT-2,7\n" {
 		t.Errorf("%q", got)
 	}
+	// What of the table no record has looked up is told, in each run anew: by one key, by another column, and not where
+	// nothing came of the records.
+	b.Publish(listed(`collect: {by: '{file.stem | after "-"}', complete: ["weights-*.csv", "list-*.csv"]}
+lookups: [{table: residents, file: "list-*.csv", unmatched: warn}]`))
+	const list3 = "tag,species,pool\nT-1,harbour,2\nT-2,grey,3\nT-3,grey,3\n"
+	for day, test := range map[string]struct{ weights, want string }{
+		"wed": {"T-2,7\nT-9,8\n", "no record looked up 2 of the 3 rows of list-wed.csv: T-1 (line 2), T-3 (line 4)"},
+		"thu": {"T-3,7\nT-1,8\nT-2,9\n", ""},
+		"fri": {"T-1,7\nT-2,9\n", "no record looked up 1 of the 3 rows of list-fri.csv: T-3 (line 4)"},
+	} {
+		b.Drop("stations/listed", "list-"+day+".csv", list3)
+		b.Drop("stations/listed", "weights-"+day+".csv", "tag,kg\n"+test.weights)
+		p := b.Ended("weights-"+day+".csv", 0)
+		detail, err := b.Client.Pickup(context.Background(), p.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var said []string
+		for _, f := range detail.Runs[0].Findings {
+			said = append(said, f.Message)
+		}
+		if got := strings.Join(said, "\n"); got != test.want {
+			t.Errorf("%s: %q, not %q", day, got, test.want)
+		}
+	}
 }

@@ -42,6 +42,8 @@ type Compiled struct {
 	With *lang.Template // what files have in common that are collected
 	// Marker is the name of the file that says that another is complete.
 	Marker *lang.Template
+
+	joined map[string]*lookup.Table // of which is told what no record has looked up
 }
 
 // compilation collects findings and the files that were used.
@@ -74,7 +76,7 @@ func Compile(w *workspace.Workspace, name string) (*Compiled, finding.List) {
 	}
 	c := &compilation{from: w, route: r, files: map[string][]byte{r.File: w.Files[r.File]}}
 	c.tables = &tables{c: c, read: map[string]*lookup.Table{}}
-	out := &Compiled{Route: r, Plan: c.plan(), Files: c.files}
+	out := &Compiled{Route: r, Plan: c.plan(), Files: c.files, joined: c.joined()}
 	c.arriving()
 	if c.out.HasErrors() {
 		return nil, c.out
@@ -736,6 +738,9 @@ func (t *tables) Table(name string) *lookup.Table {
 	t.c.out = append(t.c.out, findings...)
 	if t.c.files[file] = content; table == nil {
 		table = &lookup.Table{File: file} // that it is wrong has been said
+	}
+	if slices.ContainsFunc(t.c.route.Lookups, func(a workspace.Arriving) bool { return a.Table == name && a.Unmatched }) {
+		table.Track()
 	}
 	t.read[name] = table
 	return table

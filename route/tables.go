@@ -2,6 +2,7 @@ package route
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -90,4 +91,51 @@ func (c *Compiled) CheckTable(name, content string) (rows int64, why *finding.Fi
 		}
 	}
 	return int64(table.Rows()), nil
+}
+
+// joined are the tables of which is told what no record has looked up.
+func (c *compilation) joined() map[string]*lookup.Table {
+	out := map[string]*lookup.Table{}
+	for name, table := range c.tables.read {
+		if table.Tracked() {
+			out[name] = table
+		}
+	}
+	return out
+}
+
+// Joins tells whether is told of rows of tables that no record has looked up. Such a route is compiled for each run.
+func (c *Compiled) Joins() bool { return len(c.joined) > 0 }
+
+// Begin forgets what has been looked up so far.
+func (c *Compiled) Begin() {
+	for _, table := range c.joined {
+		table.Track()
+	}
+}
+
+// mostUnmatched is how many rows are named that no record has looked up.
+const mostUnmatched = 10
+
+// Unmatched tells of rows of a table that no record has looked up; nil if there are none, or nobody wants to know.
+func (c *Compiled) Unmatched(name, file string) *finding.Finding {
+	table := c.joined[name]
+	if table == nil {
+		return nil
+	}
+	keys, lines := table.Unasked()
+	if len(keys) == 0 {
+		return nil
+	}
+	at := place.InFile(file)
+	at.Line, at.Column = int64(lines[0]), 1
+	var named []string
+	for i := range min(len(keys), mostUnmatched) {
+		named = append(named, fmt.Sprintf("%s (line %d)", finding.Shorten([]byte(keys[i])), lines[i]))
+	}
+	if more := len(keys) - len(named); more > 0 {
+		named = append(named, fmt.Sprintf("and %d more", more))
+	}
+	f := finding.Warn("lookup.unmatched", at, "no record looked up %d of the %d rows of %s: %s", len(keys), table.Rows(), file, strings.Join(named, ", "))
+	return &f
 }

@@ -190,12 +190,14 @@ func (e *Engine) With(ctx context.Context, of *route.Compiled, tables map[string
 	e.mu.Lock()
 	last, is := e.withTables[of.Name]
 	e.mu.Unlock()
-	if is && last.key == key {
+	if is && last.key == key && !of.Joins() {
 		return last.compiled, nil
 	}
 	c, err := e.compile(ctx, of.Name, of.Hash, tables)
 	if err == nil {
 		c.Hash = of.Hash
+	}
+	if err == nil && !of.Joins() {
 		e.mu.Lock()
 		e.withTables[of.Name] = withTables{key, c} // of each route the last: tables may be large
 		e.mu.Unlock()

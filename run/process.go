@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"ydrion/archive"
@@ -224,6 +225,7 @@ func (c *Conductor) fill(it *item, out *outputs, wrong *finding.Finding) error {
 	if err != nil {
 		return err
 	}
+	said = append(said, unmatched(it, all)...)
 	if err := c.refuseAll(all, out); err != nil {
 		return err
 	}
@@ -298,6 +300,7 @@ func (c *Conductor) make(it *item, all []*outcome, out *outputs) (*[]store.Block
 // makeOnce takes the records of those files through the route that are not rejected as one piece. It has to be done again
 // if one of several turned out to be.
 func (c *Conductor) makeOnce(it *item, all []*outcome, out *outputs, inputs flow.Inputs) (again bool, err error) {
+	it.compiled.Begin()
 	of, files := c.toRead(all)
 	out.reads = nil
 	for _, d := range of {
@@ -368,6 +371,21 @@ type nowhere struct{}
 func (nowhere) Open(*flow.Opened) error     { return nil }
 func (nowhere) Batch(*batch.Batch) error    { return nil }
 func (nowhere) Broken(*format.Broken) error { return nil }
+
+// unmatched tells of rows of tables among the files that no record has looked up, if anything was made of records.
+func unmatched(it *item, all []*outcome) (said finding.List) {
+	if !slices.ContainsFunc(all, func(d *outcome) bool { return !d.whole }) {
+		return nil
+	}
+	for _, f := range it.members {
+		if f.part == store.Codes {
+			if w := it.compiled.Unmatched(codesOf(it.compiled, f.Folder, f.Name), f.Name); w != nil {
+				said = append(said, *w)
+			}
+		}
+	}
+	return said
+}
 
 // conclusion says what is to be committed.
 func (c *Conductor) conclusion(it *item, all []*outcome, out *outputs, said finding.List, numbers []store.Block) {

@@ -56,7 +56,11 @@ func (s *Service) tellLookups(ctx context.Context, c *route.Compiled, stages []S
 // tellLookup says how old a lookup is.
 func tellLookup(a *workspace.Arriving, newest map[string]store.Version) string {
 	if a.File != "" {
-		return fmt.Sprintf("Looks codes up in %s, which comes with the files, as %s.", a.Table, a.File)
+		says := fmt.Sprintf("Looks codes up in %s, which comes with the files, as %s", a.Table, a.File)
+		if a.Unmatched {
+			says += "; rows that no record has looked up are told of"
+		}
+		return says + "."
 	}
 	says := fmt.Sprintf("Looks codes up in %s: no content has come yet, the published one counts", a.Table)
 	if v, has := newest[a.Table]; has {

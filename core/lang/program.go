@@ -760,7 +760,7 @@ func (b *builder) translation(n Node, escapes *text.Escapes) (action, bool) {
 	}
 	depth, slot, ok := b.field(call.Args[0])
 	source := b.lookupTable(call)
-	if !ok || source == nil || b.frames[depth].fields[slot].Kind != value.Text {
+	if !ok || source == nil || source.Tracked() || b.frames[depth].fields[slot].Kind != value.Text {
 		return action{}, false
 	}
 	if call.Instead != nil {

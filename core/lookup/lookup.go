@@ -31,6 +31,7 @@ type Table struct {
 	lines    []int // where the rows stand
 	columns  []column
 	bounds   [][][2]value.Value // of each row's ranges, in the order of the columns; of no kind: none
+	asked    *asked             // nil: that is not wanted
 }
 
 // column is one that can be looked up, or two that are a range.
@@ -122,6 +123,7 @@ type Index struct {
 	answers map[string]string
 	within  map[string][]within // by the codes, where there are ranges
 	kinds   []value.Kind        // of the keys
+	asked   *asked
 }
 
 // By makes an index: of the first so many columns, with the answers of the column with a heading, or of the
@@ -142,7 +144,7 @@ func (t *Table) By(keys int, answer string) (*Index, error) {
 	if column < t.columns[keys].at {
 		return nil, fmt.Errorf("%s has %d columns: the first %d are looked up, and the answer is another one", t.File, len(t.columns), keys)
 	}
-	x := &Index{answers: map[string]string{}, kinds: t.Kinds()[:keys]}
+	x := &Index{answers: map[string]string{}, kinds: t.Kinds()[:keys], asked: t.asked}
 	if slices.ContainsFunc(x.kinds, func(k value.Kind) bool { return k != value.Text }) {
 		return x, t.index(x, column)
 	}
@@ -160,12 +162,18 @@ func (t *Table) By(keys int, answer string) (*Index, error) {
 // Get looks keys up, with a NUL between each two.
 func (x *Index) Get(keys []byte) (string, bool) {
 	answer, ok := x.answers[string(keys)]
+	if ok && x.asked != nil {
+		x.asked.key(len(x.kinds), string(keys))
+	}
 	return answer, ok
 }
 
 // Get looks a code up.
 func (t *Table) Get(key []byte) (string, bool) {
 	answer, ok := t.answers[string(key)]
+	if ok && t.asked != nil {
+		t.asked.key(1, string(key))
+	}
 	return answer, ok
 }
 

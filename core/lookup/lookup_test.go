@@ -186,3 +186,53 @@ func TestRandomRanges(t *testing.T) {
 		}
 	}
 }
+
+// TestUnasked: a table knows which of its rows were looked up: by one key, by several, in ranges, and rows that say the same.
+func TestUnasked(t *testing.T) {
+	table, findings := Parse("t.csv", "tag,pool,kg from,kg to,dose\nA,1,0,10,x\nA,1,11,20,y\nB,1,,,z\nC,2,,,z\nC,2,,,z\n")
+	if table == nil {
+		t.Fatal(findings)
+	}
+	if keys, _ := table.Unasked(); keys != nil || table.Tracked() {
+		t.Errorf("%v", keys)
+	}
+	table.Track()
+	all := func() string { keys, lines := table.Unasked(); return fmt.Sprint(keys, lines) }
+	if got := all(); got != "[A A B C C] [2 3 4 5 6]" {
+		t.Error(got)
+	}
+	ranged, err := table.By(3, "dose")
+	if err != nil {
+		t.Fatal(err)
+	}
+	ranged.Within([]byte("A\x001"), []value.Value{value.OfNumber(value.Int(12))})
+	ranged.Within([]byte("A\x001"), []value.Value{value.OfNumber(value.Int(30))})
+	if got := all(); got != "[A B C C] [2 4 5 6]" {
+		t.Error(got)
+	}
+	pools, err := table.By(2, "dose")
+	if err == nil {
+		t.Error("A,1 has two answers")
+	}
+	two, _ := Parse("t.csv", "tag,pool,name\nA,1,x\nA,2,y\nB,1,z\nB,1,z\n")
+	two.Track()
+	if pools, err = two.By(2, "name"); err != nil {
+		t.Fatal(err)
+	}
+	pools.Get([]byte("A\x002"))
+	pools.Get([]byte("B\x001"))
+	pools.Get([]byte("C\x001"))
+	if keys, lines := two.Unasked(); fmt.Sprint(keys, lines) != "[A] [2]" {
+		t.Error(keys, lines)
+	}
+	two.Get([]byte("A"))
+	if keys, _ := two.Unasked(); keys != nil {
+		t.Error(keys)
+	}
+	if two.Track(); len(two.Keys()) != 2 {
+		t.Error(two.Keys())
+	}
+	if keys, _ := two.Unasked(); len(keys) != 4 {
+		t.Error(keys)
+	}
+}

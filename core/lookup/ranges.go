@@ -229,6 +229,9 @@ func (x *Index) Within(codes []byte, values []value.Value) (string, bool) {
 			in = in && (!b[0].Has() || compare(values[k], b[0]) >= 0) && (!b[1].Has() || compare(values[k], b[1]) <= 0)
 		}
 		if in {
+			if x.asked != nil {
+				x.asked.line(rows[i].line)
+			}
 			return rows[i].answer, true
 		}
 	}
