@@ -373,7 +373,7 @@ rejected: {folder: "{stations}/rejected"}
 	b.Publish(files)
 	b.Drop("stations/seals", "a.csv", "station,tag,kg\nS2,T-1,9\nS1,T-2,10\nS2,T-3,100\nS3,T-4,x\nS1,T-1,30\nS2,T-5,9.5\n")
 	p := b.Ended("a.csv", 0)
-	if p.State != "delivered" || p.In != 4 || p.Good != 2 || p.Rejected != 1 || p.Filtered != 1 {
+	if p.State != "delivered" || p.In != 6 || p.Good != 2 || p.Rejected != 1 || p.Filtered != 1 || p.Merged != 2 {
 		t.Fatalf("%+v", p)
 	}
 	if got := b.Read("laboratory/pools/a.jsonl"); got != `{"station":"S1","animals":[{"tag":"T-1"},{"tag":"T-2"}]}`+"\n"+`{"station":"S2","animals":[{"tag":"T-3"},{"tag":"T-5"}]}`+"\n" {

@@ -251,7 +251,7 @@ func TestNumbersAsWritten(t *testing.T) {
 }
 
 // TestNullNumbers: null is answered with nothing, a number, or left out; where a number must
-// stand, nothing is refused.
+// stand, nothing is refused; in a row it is empty, and a row of nothing is no empty line.
 func TestNullNumbers(t *testing.T) {
 	w, err := workspace.Load(os.DirFS("../bench/workspace"))
 	if err != nil {
@@ -261,7 +261,7 @@ func TestNullNumbers(t *testing.T) {
 	w.Files["schemas/observations.json"] = []byte(`{"fields": [{"name": "v", "type": "number"}]}`)
 	w.Files["samples/observation.csv"], w.Files["samples/v.json"] = []byte("v\r\n"), []byte(`{"v": 0}`)
 	for _, test := range []struct{ target, expression, out, wrong string }{
-		{"csv", `v`, "1.5\r\n", "the value is null"}, {"csv", `v if null ""`, "\r\n1.5\r\n", ""}, {"csv", `v | round 1 if null ""`, "\r\n1.5\r\n", ""},
+		{"csv", `v`, "\"\"\r\n1.5\r\n", ""}, {"csv", `v if null ""`, "\"\"\r\n1.5\r\n", ""}, {"csv", `v | round 1 if null ""`, "\"\"\r\n1.5\r\n", ""},
 		{"csv", `v if null 0`, "0\r\n1.5\r\n", ""}, {"csv", `v if null "n/a"`, "", "the answer is a text, what it stands for is a number"},
 		{"json", `v if null ""`, `{"v":1.5}` + "\n", "the value is empty"}, {"json", `v`, `{"v":null}` + "\n" + `{"v":1.5}` + "\n", ""},
 	} {

@@ -57,6 +57,7 @@ type compilation struct {
 	fields shape.Record           // of the records
 	said   map[string]place.Place // where the map or the route names a position that no schema has
 
+	document bool           // records are checked against a JSON Schema
 	numbered map[string]int // the descriptions of one's own that messages are checked against
 }
 
@@ -197,6 +198,7 @@ func (c *compilation) plan() *flow.Plan {
 		return nil
 	}
 	s, document := c.schema(source)
+	c.document = document != nil
 	if c.out.HasErrors() {
 		return nil
 	}
@@ -289,11 +291,38 @@ func (c *compilation) gathers(reads format.Source) format.Source {
 	return of.Gather(by, r.Shape.List)
 }
 
+// reorders tells whether the route's records can be put into another order, and says why not.
+func (c *compilation) reorders(s *schema.Schema) bool {
+	r := c.route
+	bad := func(says string, args ...any) bool {
+		c.out = append(c.out, finding.New("route.shape", r.Places["shape"], says, args...))
+		return false
+	}
+	if of := formats.Named(r.Format); !of.Reorders {
+		return bad("only rows of csv and values of json can be put into another order, not records of %s", r.Format)
+	}
+	if r.Format == "csv" {
+		return true
+	}
+	// A value is read again by itself, with what stands around it.
+	if slices.ContainsFunc(r.Branches, func(b workspace.Branch) bool { return b.Map == "" && b.Skip == "" }) {
+		return bad("values of %s that are put into another order do not go on as they came; give the route a map", r.Format)
+	}
+	if c.document {
+		return bad("%s is a JSON Schema, which is about the order and the number of values, too; check those that are put into another order against a Table Schema", r.Schema)
+	}
+	for _, f := range s.Record {
+		if at := f.At(); strings.HasSuffix(at, "#") {
+			return bad("the field %s is the place of a value in its list, or its name there: that is not told of values in another order", f.Name)
+		}
+	}
+	return true
+}
+
 // order is the order in which records are worked on.
 func (c *compilation) order(s *schema.Schema, reads format.Source) *flow.Order {
 	r := c.route
-	if of := formats.Named(r.Format); !of.Reorders || r.Record != "" {
-		c.out = append(c.out, finding.New("route.shape", r.Places["shape"], "only rows of csv can be put into another order, not records of %s", r.Format))
+	if !c.reorders(s) {
 		return nil
 	}
 	if of, is := reads.(format.Gathered); is && of.Rows() != "" && r.Shape.Gather == nil {

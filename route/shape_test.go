@@ -305,7 +305,7 @@ func TestShapesThatAreWrong(t *testing.T) {
 		{"format: csv", "  - order: kg\n", "a step of the shape is"},
 		{"format: csv, together: [tag]", "  - sort: kg\n", "read.together"},
 		{"format: csv, together: [tag]", "  - gather: rows\n    by: kg\n", "leave that out, and gather"},
-		{"format: json", "  - sort: kg\n", "only rows of csv"},
+		{"format: json", "  - sort: kg\n", "values of json that are put into another order do not go on as they came"},
 		{"format: csv", "  - gather: animals\n    by: tag descending\n", "leave `descending` out"},
 		{"format: csv", "  - gather: animals\n    by: tag\n", "the route puts rows together"},
 	} {

@@ -65,7 +65,7 @@ type ordered struct {
 type stands struct {
 	at, off, line int64
 	file          int
-	recast        bool // its fields stand in another order there
+	recast        bool // it is written otherwise there
 }
 
 // standsAt takes from an item where its text stands in which file.
@@ -124,6 +124,7 @@ type reordering struct {
 	all  *order.Sorter // in the order in which they go on
 	key  []byte
 	item []byte
+	text []byte // of the record at hand
 
 	left  []int64     // by file: how many do not go on
 	first place.Place // of those that are left out, and
@@ -284,19 +285,19 @@ func (o *reordering) batch(r *run, b *batch.Batch) (err error) {
 			wrong[n.Record] = wrong[n.Record] || !n.Warn
 		}
 	}
-	recast := 0
-	if r.recast != nil {
-		recast = 1
-	}
 	for i := range b.Records() {
 		o.number++
-		at := b.Place(i, b.Bounds[i].Off)
-		o.item = binary.AppendUvarint(binary.AppendUvarint(binary.AppendUvarint(o.item[:0], uint64(b.File)<<1|uint64(recast)), uint64(at.Offset)), uint64(at.Line))
-		raw, ending := b.Raw(i), o.reader
-		if r.recast != nil {
-			raw, ending = r.recast.Recast(o.reader, b, i), r.lead.(format.Reordering)
+		var moved bool
+		if o.text, moved = o.reader.Alone(o.text[:0], b, i); r.recast != nil {
+			o.text, moved = r.lead.(format.Ending).Ended(append(o.text[:0], r.recast.Recast(o.reader, b, i)...)), true
 		}
-		o.item = ending.Ended(append(o.item, raw...))
+		recast := uint64(0)
+		if moved {
+			recast = 1
+		}
+		at := b.Place(i, b.Bounds[i].Off)
+		o.item = binary.AppendUvarint(binary.AppendUvarint(binary.AppendUvarint(o.item[:0], uint64(b.File)<<1|recast), uint64(at.Offset)), uint64(at.Line))
+		o.item = append(o.item, o.text...)
 		o.key = o.key[:0]
 		if o.ones == nil || wrong[int32(i)] || !o.plan.Rows.Check(b, i, false) {
 			if err := o.all.Add(o.sorting(b, i), o.item); err != nil {

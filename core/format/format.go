@@ -227,6 +227,13 @@ type Target interface {
 	Show(record []byte) []Line
 }
 
+// Blanking is a target in which nothing stands where a number or a truth value is null: an empty text cannot be meant
+// there.
+type Blanking interface {
+	Target
+	Blanks()
+}
+
 // Layout is how a target writes records and what stands around them in an output.
 type Layout struct {
 	Record []Piece
@@ -422,6 +429,7 @@ const (
 	If                       // go to the matching End unless Expression holds
 	Unless                   // go to the matching End if Expression holds
 	End
+	Filled // append Bytes if nothing has been written of the row, which follows one that ends with a line end
 	Trim   // take bytes of the set Bytes off the end, but for those behind Release
 	Member // append Bytes, the value of Expression and a comma; nothing of it if the value is absent
 	Tally  // add Number to what the record counts

@@ -208,8 +208,11 @@ type Onward interface {
 
 // Reordering is a reader of records that each stand for themselves: they can be read in another order.
 type Reordering interface {
-	Ending
-	// Reordered reads records whose texts have been cut from the file before, in another order.
+	Reader
+	// Alone adds a record's text to another, as Reordered reads it: what is wanted of it and around it is in it. Moved
+	// tells that it is written otherwise than in the file.
+	Alone(to []byte, b *batch.Batch, record int) (text []byte, moved bool)
+	// Reordered reads such texts in another order.
 	Reordered(in io.Reader) Reader
 }
 

@@ -103,6 +103,7 @@ const (
 	jumpUnless
 	jumpIf
 	trim
+	filled
 	tally
 	one
 	count
@@ -118,6 +119,7 @@ type action struct {
 	member []byte // stands before the value, and a comma behind, if there is a value
 	kind   actionKind
 	number bool // a number is to stand there without quotes: an empty value cannot
+	blank  bool // null is said by nothing there
 	plain  bool // a number is to stand there in plain decimal notation
 	// bounded: the target has not room for all values, or not all characters.
 	bounded bool
@@ -533,6 +535,7 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 		p.taken = p.null
 	}
 	p.bare = p.escapes.Always() != 0
+	_, blanks := b.target.(format.Blanking)
 	var prefix []byte
 	var open []int
 	outside := b.frames
@@ -572,6 +575,10 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 			}
 			a := b.action(p, e)
 			a.line = b.line(p, e.node.Pos(), e.path, e.node)
+			if blanks {
+				kind := b.check(e.node)
+				a.blank = kind == value.Number || kind == value.Bool
+			}
 			emit(a)
 		case format.Member:
 			e := b.nodes[piece.Expression]
@@ -601,6 +608,8 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 			}
 			p.actions[begin].jump = int32(len(p.actions))
 			open = open[:len(open)-1]
+		case format.Filled:
+			emit(action{kind: filled, set: piece.Bytes})
 		case format.Trim:
 			emit(action{kind: trim, set: piece.Bytes, extra: &extra{release: piece.Release}})
 		default:
@@ -884,7 +893,7 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 				of = e.rows[a.walk].row
 			}
 			if s = of[a.slot]; s.Absent() && (a.kind != translate || s == batch.Null) {
-				if s == batch.Null {
+				if s == batch.Null && !a.blank {
 					if !p.nullable {
 						return out[:begin], unsayable(a, "null")
 					}
@@ -944,6 +953,9 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			if e.failed {
 				return out[:begin], Outcome{What: batch.Rejected, Line: a.line, Reason: e.reason}
 			}
+			if v.Kind == value.Null && a.blank {
+				v = value.Value{}
+			}
 			if v.Kind == value.Null && !p.nullable {
 				return out[:begin], unsayable(a, "null")
 			}
@@ -965,6 +977,10 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			}
 		case trim:
 			out = trimmed(out, begin, a.set, a.extra.release)
+		case filled:
+			if n := len(out); n == begin || out[n-1] == '\n' || out[n-1] == '\r' {
+				out = append(out, a.set...)
+			}
 		case tally:
 			e.tally += a.extra.number
 		case count:

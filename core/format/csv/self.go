@@ -210,6 +210,11 @@ func (d Dialect) Gather(by []string, list string) format.Source {
 	return d
 }
 
+// Alone is a row, with a line end.
+func (r *Reader) Alone(to []byte, b *batch.Batch, record int) (text []byte, moved bool) {
+	return r.Ended(append(to, b.Raw(record)...)), false
+}
+
 // Reordered reads rows of the file in another order.
 func (r *Reader) Reordered(in io.Reader) format.Reader {
 	d := r.dialect

@@ -58,6 +58,9 @@ func (t *Target) Escapes() *text.Escapes { return t.escapes }
 // Null cannot be said: an empty field is an empty value.
 func (t *Target) Null() (string, bool) { return "", false }
 
+// Blanks: an empty field where a number or a truth value is expected is none.
+func (t *Target) Blanks() {}
+
 // heading is what an output begins with.
 func (t *Target) heading() (b []byte) {
 	for i, c := range t.columns {
@@ -141,6 +144,9 @@ func (t *Target) row(in format.Instructions) (pieces []format.Piece, out finding
 		case !cleared[c]:
 			out = append(out, finding.New("map.column-empty", place.InFile(""), "nothing fills the column %q", c).Suggest("assign it, or say `clear %s` if it is to be empty", format.Word(c)))
 		}
+	}
+	if len(t.columns) == 1 { // an empty line is no row
+		pieces = append(pieces, format.Piece{Kind: format.Filled, Bytes: []byte(`""`)})
 	}
 	return append(pieces, format.Piece{Kind: format.Literal, Bytes: []byte(t.end)}), out
 }

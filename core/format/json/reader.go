@@ -1134,6 +1134,18 @@ func (r *Reader) Raw(b *batch.Batch, record int) []byte {
 	return append(oneLine(append(out, r.frame[1]...)), '\n')
 }
 
+// Alone is a record in a document of its own, on a line.
+func (r *Reader) Alone(to []byte, b *batch.Batch, record int) (text []byte, moved bool) {
+	return append(to, r.Raw(b, record)...), true
+}
+
+// Reordered reads such documents, a record in each.
+func (r *Reader) Reordered(in io.Reader) format.Reader {
+	of := &Reader{Stream: format.Stream{In: in, Line: 1, Size: r.Size}, charset: r.charset, state: values, apart: lines, pointer: r.pointer, implied: r.implied, shape: r.shape}
+	of.bind() // it was found right before
+	return of
+}
+
 // list is where the elements of a list stand in a document, and what else of it.
 type list struct {
 	elements []item // in their order

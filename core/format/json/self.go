@@ -11,7 +11,7 @@ import (
 // Format is JSON.
 var Format = &format.Format{
 	Name: "json", Title: "JSON", Makes: "JSON objects, one a line,", Record: "value", Nothing: "its list is empty",
-	Exponents: true,
+	Exponents: true, Reorders: true,
 	Recognise: recognise,
 	Settings:  settings,
 	Usual:     Source{},
