@@ -135,3 +135,27 @@ func TestColumnsThatAreNoWords(t *testing.T) {
 		t.Errorf("%s gives %q %s", lines, got, still)
 	}
 }
+
+// TestRowsOfOneColumn: a row of which nothing is left is still a row to another reader, as it came and as it is made anew.
+func TestRowsOfOneColumn(t *testing.T) {
+	for lines, target := range map[string]string{"tag = \"\" when tag = \"b\", otherwise tag": "csv as it came", "tag = absent when tag = \"b\", otherwise tag": "csv based on samples/s.csv"} {
+		w := workspace.FromFiles(map[string][]byte{
+			"routes/r.yaml":  []byte("route: r\nlisten: {folder: \"{in}\"}\nread: {format: csv}\ncheck: {schema: schemas/s.json}\nmap: maps/m.map\ndeliver: {folder: \"{out}\", name: \"{file.name}\"}\nrejected: {folder: \"{bad}\"}\n"),
+			"schemas/s.json": []byte(`{"fields": [{"name": "tag"}]}`),
+			"samples/s.csv":  []byte("tag\n"),
+			"maps/m.map":     []byte("map m\nsource csv schemas/s.json\ntarget " + target + "\n\n" + lines + "\n"),
+		})
+		c, findings := Compile(w, "r")
+		if c == nil {
+			t.Fatal(findings)
+		}
+		o := &output{}
+		if _, err := c.Plan.Run(context.Background(), strings.NewReader("tag\na\nb\nb\nc\nb\n"), flow.Inputs{}, o); err != nil {
+			t.Fatal(err)
+		}
+		rows, err := csv.NewReader(strings.NewReader(o.whole(t))).ReadAll()
+		if err != nil || fmt.Sprint(rows) != "[[tag] [a] [] [] [c] []]" {
+			t.Errorf("%s: %v %v of %q %v", target, rows, err, o.whole(t), o.wrong)
+		}
+	}
+}

@@ -32,12 +32,16 @@ type reading struct {
 // TestJSONInAnotherOrder: values of JSON are sorted, and one of each goes on, in all the forms in which they come: held
 // against a plain sort, with what stands around them, their places, and lists in them.
 func TestJSONInAnotherOrder(t *testing.T) {
-	for seed := range uint64(24) {
+	for seed := range uint64(28) {
 		r := rand.New(rand.NewPCG(seed, 3))
-		form := []string{"list", "lines", "members", "members behind", "lists of lists", "documents"}[seed%6]
+		form := []string{"list", "lines", "members", "members behind", "lists of lists", "documents", "mixed"}[seed%7]
+		mixed := form == "mixed" // nobody has said where the values are: each file has them in another form
 		var files []flow.File
 		var all []reading
 		for k := range 1 + r.IntN(3) {
+			if mixed {
+				form = []string{"list", "lists", "lines"}[(int(seed)/7+k)%3]
+			}
 			var here []reading
 			for range r.IntN(60) {
 				v := reading{Pool: []string{"north", "süd \"1\"", "日"}[r.IntN(3)], At: fmt.Sprintf("2026-11-%02dT%02d:00:00Z", 1+r.IntN(28), r.IntN(24)), by: fmt.Sprintf("logger %d", k), seq: len(all) + len(here)}
@@ -51,7 +55,7 @@ func TestJSONInAnotherOrder(t *testing.T) {
 				here = append(here, v)
 			}
 			text := formed(t, r, form, fmt.Sprintf("logger %d", k), here)
-			if form == "lines" || form == "list" {
+			if form == "lines" || form == "list" || form == "lists" {
 				for i := range here {
 					here[i].by = ""
 				}
@@ -176,6 +180,18 @@ func formed(t *testing.T, r *rand.Rand, form, logger string, of []reading) strin
 			values[i] = b.String() + "\n"
 		}
 		return strings.Join(values, "")
+	case "lists": // some on each line
+		var b strings.Builder
+		for len(values) > 0 {
+			n := 1 + r.IntN(len(values))
+			var line bytes.Buffer
+			if err := json.Compact(&line, []byte("["+strings.Join(values[:n], ",")+"]")); err != nil {
+				t.Fatal(err)
+			}
+			b.WriteString(line.String() + "\n")
+			values = values[n:]
+		}
+		return b.String()
 	case "members behind":
 		return `{"readings": ` + list + `, "logger": "` + logger + `"}`
 	case "lists of lists":

@@ -150,6 +150,8 @@ func (t *AsCame) Edit(out []byte, from format.Reader, b *batch.Batch, record int
 			}
 		}
 		switch out = append(out, b.Buf[p:raw.Off]...); {
+		case changed && len(value) == 0 && last && k == 0 && r.quoting && len(t.new(r)) == 0: // an empty line is no row
+			out = append(out, r.quote, r.quote)
 		case changed && r.dialect.Widths != nil && !(last && k >= len(r.dialect.Widths)-1):
 			out = append(append(out, value...), bytes.Repeat([]byte{' '}, max(0, r.dialect.Widths[k]-len([]rune(string(value)))))...)
 		default:

@@ -1136,12 +1136,19 @@ func (r *Reader) Raw(b *batch.Batch, record int) []byte {
 
 // Alone is a record in a document of its own, on a line.
 func (r *Reader) Alone(to []byte, b *batch.Batch, record int) (text []byte, moved bool) {
+	if r.implied { // the lists that hold them are nothing that anybody has asked for
+		unit := b.Bounds[record]
+		return append(oneLine(append(to, b.Buf[unit.Off:unit.End]...)), '\n'), true
+	}
 	return append(to, r.Raw(b, record)...), true
 }
 
 // Reordered reads such documents, a record in each.
 func (r *Reader) Reordered(in io.Reader) format.Reader {
-	of := &Reader{Stream: format.Stream{In: in, Line: 1, Size: r.Size}, charset: r.charset, state: values, apart: lines, pointer: r.pointer, implied: r.implied, shape: r.shape}
+	of := &Reader{Stream: format.Stream{In: in, Line: 1, Size: r.Size}, charset: r.charset, state: values, apart: lines, pointer: r.pointer, shape: r.shape}
+	if r.implied {
+		of.pointer = ""
+	}
 	of.bind() // it was found right before
 	return of
 }
