@@ -309,6 +309,23 @@ func terminal(w io.Writer) bool {
 	return err == nil && st.Mode()&os.ModeCharDevice != 0
 }
 
+// rowsOf says where the rows stand that went into a record.
+func rowsOf(r service.RecordView) string {
+	var said []string
+	for _, s := range r.Sources {
+		at := fmt.Sprint(s.Line)
+		if s.File != "" {
+			at += " of " + s.File
+		}
+		said = append(said, at)
+	}
+	out := fmt.Sprintf("%s: lines %s", count(r.Rows, "row"), strings.Join(said, ", "))
+	if more := r.Rows - len(r.Sources); more > 0 {
+		out += fmt.Sprintf(" and %d more", more)
+	}
+	return out
+}
+
 // trial prints records side by side: what came in, what went out; and more, if
 // there are more records than are shown.
 func (a *app) trial(t *service.Trial, name, more string) {
@@ -320,6 +337,9 @@ func (a *app) trial(t *service.Trial, name, more string) {
 		in := ""
 		if r.File != "" {
 			in = " of " + r.File
+		}
+		if r.Rows > 1 {
+			in += " (" + rowsOf(r) + ")"
 		}
 		fmt.Fprintf(a.out, "\nrecord %d, line %d%s: %s", r.Record, r.Line, in, r.Outcome)
 		if len(r.Became) == 1 && len(r.Became[0].Files) > 0 {

@@ -389,6 +389,17 @@ rejected: {folder: "{stations}/rejected"}
 	if err != nil || len(shown.Records) != 1 || shown.Records[0].Line != 4 || shown.Records[0].Became[0].Lines[1].Value != "T-3" {
 		t.Errorf("%+v %v", shown, err)
 	}
+	// A record that rows went into says where they stand, and is found by any of them.
+	if rows := shown.Records[0]; rows.Rows != 2 || fmt.Sprint(rows.Sources) != "[{ 4} { 7}]" {
+		t.Errorf("%+v", rows)
+	}
+	found, err := b.Client.Find(context.Background(), url.Values{"text": {"S2,T-5"}})
+	if err != nil || len(found.Items) != 1 || found.Items[0].Line != 7 || found.Items[0].Record != 2 || fmt.Sprint(found.Items[0].WentInto) != "[a.jsonl]" {
+		t.Errorf("%+v %v", found, err)
+	}
+	if _, said := command(b, "pickup", fmt.Sprint(p.ID)); !strings.Contains(said, "line 4 (2 rows: lines 4, 7): good") {
+		t.Error(said)
+	}
 	for _, args := range [][]string{{"route", "seals"}, {"pickup", fmt.Sprint(p.ID)}} {
 		_, said := command(b, args...)
 		want := map[string]string{"route": "Records with the same station become one, with the list animals, sorted by kg descending.", "pickup": "1 record was left out: others have the same tag, and only the last of them goes on"}[args[0]]

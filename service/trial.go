@@ -23,12 +23,20 @@ import (
 type RecordView struct {
 	Record   int64         `json:"record"`
 	File     string        `json:"file,omitempty" doc:"that it is of, where the run is of several"`
-	Line     int64         `json:"line"`
+	Line     int64         `json:"line" doc:"where it begins; where a text is looked for, of the row that has it"`
+	Rows     int           `json:"rows,omitempty" doc:"how many rows went into it, where rows are put together"`
+	Sources  []SourceRow   `json:"sources,omitempty" doc:"where those stand, as many as are shown of a list"`
 	Outcome  string        `json:"outcome" enum:"good,rejected,filtered"`
 	Raw      string        `json:"raw" doc:"the record as it stands in the file, decoded"`
 	Fields   []format.Line `json:"fields" doc:"the source's fields by name"`
 	Became   []Became      `json:"became" doc:"what it became, in each branch that it took"`
 	Findings finding.List  `json:"findings"`
+}
+
+// SourceRow is where a row stands that went into a record with others.
+type SourceRow struct {
+	File string `json:"file,omitempty" doc:"where the run is of several"`
+	Line int64  `json:"line"`
 }
 
 // Became is what a record became in a branch of its route.
@@ -166,6 +174,9 @@ func (v *viewer) view(b *batch.Batch, i int) RecordView {
 		l.Value = string(clip([]byte(l.Value)))
 		r.Fields = append(r.Fields, l)
 	}
+	if v.opened.Plan.Schema.Rows {
+		v.sources(b, i, rows, &r)
+	}
 	for k := range v.opened.Plan.Branches {
 		if p := &v.opened.Plan.Branches[k]; b.In(k, i) && p.Program != nil {
 			r.Became = append(r.Became, v.became(b, i, k, rows, found))
@@ -175,6 +186,36 @@ func (v *viewer) view(b *batch.Batch, i int) RecordView {
 		r.Findings = finding.List{}
 	}
 	return r
+}
+
+// sources tells where the rows stand that went into a record.
+func (v *viewer) sources(b *batch.Batch, i, most int, r *RecordView) {
+	t := &b.Tables[0]
+	from, to := uint32(0), t.Ends[i]
+	if i > 0 {
+		from = t.Ends[i-1]
+	}
+	r.Rows = int(to - from)
+	told := false
+	for row := from; row < to; row++ {
+		at, end := t.At[row], b.Bounds[i].End
+		if row+1 < to {
+			end = t.At[row+1]
+		}
+		s := SourceRow{Line: b.Place(i, at).Line}
+		if len(v.files) > 1 {
+			s.File = v.files[b.FileAt(at)].Name
+		}
+		if int(row-from) < most {
+			r.Sources = append(r.Sources, s)
+		}
+		if v.request.Contains != "" && !told && bytes.Contains(b.Buf[at:end], []byte(v.request.Contains)) {
+			r.Line, r.File, told = s.Line, s.File, true
+		}
+		if int(row-from) >= most && (told || v.request.Contains == "") {
+			break
+		}
+	}
 }
 
 // became shows what a record became in a branch.

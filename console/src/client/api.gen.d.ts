@@ -1641,7 +1641,10 @@ export interface components {
             /** @description that it is of, where the run is of several */
             file?: string;
             findings: components["schemas"]["Finding"][];
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description where it begins; where a text is looked for, of the row that has it
+             */
             line: number;
             /** @enum {string} */
             outcome: "good" | "rejected" | "filtered";
@@ -1649,6 +1652,13 @@ export interface components {
             raw: string;
             /** Format: int64 */
             record: number;
+            /**
+             * Format: int64
+             * @description how many rows went into it, where rows are put together
+             */
+            rows?: number;
+            /** @description where those stand, as many as are shown of a list */
+            sources?: components["schemas"]["SourceRow"][];
         };
         RecordsView: {
             items: components["schemas"]["Shown"][];
@@ -1934,6 +1944,12 @@ export interface components {
         SourceFile: {
             content: string;
             name: string;
+        };
+        SourceRow: {
+            /** @description where the run is of several */
+            file?: string;
+            /** Format: int64 */
+            line: number;
         };
         Stage: {
             /** Format: int64 */

@@ -4,6 +4,7 @@
 import { computed, ref } from 'vue'
 import type { Line, RecordView } from '../../client'
 import StateMark from '../../parts/StateMark.vue'
+import { many, number } from '../../words'
 import FindingLine from './FindingLine.vue'
 import FoldedLine from './FoldedLine.vue'
 
@@ -11,6 +12,12 @@ const props = defineProps<{ record: RecordView; unfolds?: boolean }>()
 const emit = defineEmits<{ unfold: [record: number] }>()
 const bad = computed(() => new Set(props.record.findings.filter((f) => f.severity === 'error').map((f) => f.place.path)))
 const raw = ref(false)
+// Where the rows stand that went into it.
+const rows = computed(() => {
+  const of = props.record.sources ?? []
+  const more = (props.record.rows ?? 0) - of.length
+  return of.map((s) => s.line + (s.file ? ` of ${s.file}` : '')).join(', ') + (more > 0 ? ` and ${number(more)} more` : '')
+})
 // What it became, if its route has no branches; those have names.
 const single = computed(() => (props.record.became.length === 1 && !props.record.became[0].branch ? props.record.became[0] : undefined))
 // A thin line stands where another row of a list begins: where the numbers in the path change.
@@ -23,6 +30,7 @@ const visible = (s: string) => s.replaceAll('\r', '⏎\n').replaceAll('\u0000', 
   <section class="sheet pair" :class="record.outcome" :data-record="record.record">
     <header>
       <span>record <b>{{ record.record }}</b>, line {{ record.line }}<template v-if="record.file"> of <span class="mono">{{ record.file }}</span></template></span>
+      <span v-if="(record.rows ?? 0) > 1" class="faint rows">{{ many(record.rows ?? 0, 'row') }}: lines {{ rows }}</span>
       <StateMark :state="record.outcome" />
       <span v-if="single?.files?.length" class="mono faint">{{ single.files[0].name }}</span>
       <span class="space" />
