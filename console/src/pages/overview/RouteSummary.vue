@@ -6,7 +6,9 @@ import { moment, number, underWay } from '../../words'
 
 defineProps<{ routes: RouteView[] }>()
 const router = useRouter()
-const share = (r: RouteView, n: number) => `${r.today.records_in ? (100 * n) / r.today.records_in : 0}%`
+// Rows that were merged are in the record that they went into.
+const records = (r: RouteView) => r.today.records_in - r.today.merged
+const share = (r: RouteView, n: number) => `${records(r) ? (100 * n) / records(r) : 0}%`
 </script>
 
 <template>

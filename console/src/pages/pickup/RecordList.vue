@@ -45,7 +45,7 @@ const next = computed(() => (data.value?.more ? data.value.records[data.value.re
     <label v-if="run.committed_at"><ToggleSwitch v-model="rejected" :disabled="run.rejected === 0" /> only the {{ many(run.rejected, 'rejected record') }}</label>
     <span class="space" />
     <template v-if="data?.records.length">
-      <span class="faint num">{{ number(data.records[0].record) }} to {{ number(data.records[data.records.length - 1].record) }}<template v-if="run.committed_at"> of {{ number(run.records_in) }}</template></span>
+      <span class="faint num">{{ number(data.records[0].record) }} to {{ number(data.records[data.records.length - 1].record) }}<template v-if="run.committed_at"> of {{ number(run.records_in - run.merged) }}</template></span>
       <Button label="Back" size="small" severity="secondary" outlined :disabled="trail.length < 2" @click="trail = trail.slice(0, -1)" />
       <Button label="On" size="small" severity="secondary" outlined :disabled="!next" @click="trail = [...trail, next]" />
     </template>

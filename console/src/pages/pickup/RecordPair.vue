@@ -2,11 +2,11 @@
 // One record: what came in on the left, what went out on the right, and its
 // findings under the place they are about.
 import { computed, ref } from 'vue'
-import type { Line, RecordView } from '../../client'
+import type { RecordView } from '../../client'
 import StateMark from '../../parts/StateMark.vue'
 import { many, number } from '../../words'
 import FindingLine from './FindingLine.vue'
-import FoldedLine from './FoldedLine.vue'
+import LineList from './LineList.vue'
 
 const props = defineProps<{ record: RecordView; unfolds?: boolean }>()
 const emit = defineEmits<{ unfold: [record: number] }>()
@@ -20,9 +20,6 @@ const rows = computed(() => {
 })
 // What it became, if its route has no branches; those have names.
 const single = computed(() => (props.record.became.length === 1 && !props.record.became[0].branch ? props.record.became[0] : undefined))
-// A thin line stands where another row of a list begins: where the numbers in the path change.
-const row = (path: string) => (path.match(/\[\d+\]|\/\d+(?=\/|$)/g) ?? []).join()
-const begins = (lines: Line[], i: number) => i > 0 && row(lines[i].path) !== row(lines[i - 1].path)
 const visible = (s: string) => s.replaceAll('\r', '⏎\n').replaceAll('\u0000', '␀')
 </script>
 
@@ -47,27 +44,11 @@ const visible = (s: string) => s.replaceAll('\r', '⏎\n').replaceAll('\u0000', 
       </div>
     </div>
     <div v-else class="sides">
-      <dl>
-        <template v-for="(f, i) in record.fields" :key="i">
-          <FoldedLine v-if="f.folded" :line="f" :unfolds="unfolds" @unfold="emit('unfold', record.record)" />
-          <template v-else>
-            <dt :class="{ row: begins(record.fields, i) }">{{ f.path || '(no column)' }}</dt>
-            <dd class="mono" :class="{ bad: bad.has(f.path), row: begins(record.fields, i) }">{{ f.value }}<span v-if="!f.value" class="none">empty</span></dd>
-          </template>
-        </template>
-      </dl>
+      <LineList source :lines="record.fields" :bad="bad" :unfolds="unfolds" @unfold="emit('unfold', record.record)" />
       <div v-if="record.became.some((of) => of.branch || of.lines.length)">
         <template v-for="of in record.became" :key="of.branch">
           <h4 v-if="of.branch">{{ of.branch }} <span v-for="f in of.files" :key="f.destination" class="mono faint">{{ f.name }}</span></h4>
-          <dl>
-            <template v-for="(l, i) in of.lines" :key="l.path">
-              <FoldedLine v-if="l.folded" mono :line="l" :unfolds="unfolds" @unfold="emit('unfold', record.record)" />
-              <template v-else>
-                <dt class="mono" :class="{ row: begins(of.lines, i) }">{{ l.path }}</dt>
-                <dd class="mono" :class="{ row: begins(of.lines, i) }">{{ l.value }}</dd>
-              </template>
-            </template>
-          </dl>
+          <LineList :lines="of.lines" :unfolds="unfolds" @unfold="emit('unfold', record.record)" />
         </template>
       </div>
       <p v-else class="faint nothing">Nothing went out.</p>
@@ -84,12 +65,6 @@ header button { border: 0; background: none; color: var(--act); font: inherit; f
 .sides { display: grid; grid-template-columns: 1fr 1fr; }
 .sides > * { padding: 0.5rem 0.9rem; margin: 0; min-width: 0; }
 .sides > * + * { border-left: 1px solid var(--line); }
-dl { margin: 0; display: grid; grid-template-columns: 8.5rem 1fr; gap: 0.05rem 0; align-content: start; font-size: 0.92rem; max-height: 42rem; overflow: auto; }
-dt { padding-right: 0.8rem; color: var(--faint); overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
-dd { margin: 0; overflow-wrap: anywhere; white-space: pre-wrap; }
-.row { border-top: 1px dotted var(--line); }
-dd.bad { background: var(--mark); text-decoration: underline wavy var(--bad) 1.5px; text-underline-offset: 3px; }
-.none { color: var(--faint); font-style: italic; opacity: 0.7; }
 h4 { margin: 0.7rem 0 0.3rem; font-size: 0.92rem; }
 h4:first-child { margin-top: 0; }
 h4 span { font-weight: normal; margin-left: 0.6rem; }
