@@ -365,7 +365,7 @@ func TestCollectionsChangeNodes(t *testing.T) {
 // from which file each record is; and of files that wait, for what.
 func TestConsoleTogether(t *testing.T) {
 	t.Parallel()
-	b := testbed.Start(t)
+	b := testbed.Start(t, pictured(t)...)
 	b.Publish(nil)
 	for _, name := range []string{"night-pool-1.csv", "night-pool-2.csv", "night-pool-3.csv"} {
 		b.Drop("stations/night-logs", name, testbed.Demo(t, name))

@@ -117,11 +117,10 @@ func shot(t *testing.T, ctx context.Context, name string) {
 	}
 }
 
-// demoed drops the demo's files and waits for all of them.
-func demoed(t *testing.T) *testbed.Bed {
+// pictured lets pictures show a path that says something.
+func pictured(t *testing.T) (options []testbed.Option) {
 	t.Helper()
-	var options []testbed.Option
-	if *shots != "" { // pictures show a path that says something
+	if *shots != "" {
 		const data = "/var/tmp/skerry"
 		if err := os.RemoveAll(data); err != nil {
 			t.Fatal(err)
@@ -136,7 +135,13 @@ func demoed(t *testing.T) *testbed.Bed {
 			}
 		})
 	}
-	b := testbed.Start(t, options...)
+	return options
+}
+
+// demoed drops the demo's files and waits for all of them.
+func demoed(t *testing.T) *testbed.Bed {
+	t.Helper()
+	b := testbed.Start(t, pictured(t)...)
 	b.Publish(nil)
 	for _, d := range demo.Drops {
 		b.Drop(d.Inbox, d.File, testbed.Demo(t, d.File))
