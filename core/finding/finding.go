@@ -146,24 +146,27 @@ func Nearest(name string, names []string) string {
 	return best
 }
 
-// edits is the Levenshtein distance of two short names.
+// edits is how many letters must be added, left out, changed or swapped with their neighbours to make one of two short
+// names of the other.
 func edits(a, b string) int {
 	s, t := []rune(a), []rune(b)
-	row := make([]int, len(t)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i, r := range s {
-		diagonal := row[0]
-		row[0] = i + 1
-		for j, u := range t {
-			cost := diagonal
-			if r != u {
-				cost++
+	rows := make([][]int, len(s)+1)
+	for i := range rows {
+		rows[i] = make([]int, len(t)+1)
+		for j := range rows[i] {
+			if i == 0 || j == 0 {
+				rows[i][j] = i + j
+				continue
 			}
-			diagonal = row[j+1]
-			row[j+1] = min(cost, diagonal+1, row[j]+1)
+			changed := rows[i-1][j-1]
+			if s[i-1] != t[j-1] {
+				changed++
+			}
+			rows[i][j] = min(changed, rows[i-1][j]+1, rows[i][j-1]+1)
+			if i > 1 && j > 1 && s[i-1] == t[j-2] && s[i-2] == t[j-1] {
+				rows[i][j] = min(rows[i][j], rows[i-2][j-2]+1)
+			}
 		}
 	}
-	return row[len(t)]
+	return rows[len(s)][len(t)]
 }

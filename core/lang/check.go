@@ -285,7 +285,7 @@ func (c *checker) name(n *Name) value.Kind {
 		} else if f, ok := functions[n.Name]; ok {
 			c.suggest("%s is a function: VALUE | %s", n.Name, f.usage())
 		} else if c.scope.Example != "" {
-			c.suggest("without a schema values are named by their positions, such as %s", c.scope.Example)
+			c.suggest("without a schema values are named by their positions, such as %s; a text stands in quotes: %q", c.scope.Example, n.Name)
 		} else {
 			c.suggest("the fields are %s", strings.Join(c.scope.Fields.Names(), ", "))
 		}

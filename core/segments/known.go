@@ -31,8 +31,6 @@ func Unknown(p Position, catalog *standard.Catalog, whole bool) (problem, sugges
 		}
 	}
 	switch {
-	case most < 0 && !whole:
-		return "", ""
 	case most < 0:
 		var names []string
 		for _, version := range catalog.Versions {
@@ -40,6 +38,11 @@ func Unknown(p Position, catalog *standard.Catalog, whole bool) (problem, sugges
 		}
 		if near := finding.Nearest(p.Segment, names); near != "" {
 			suggestion = fmt.Sprintf("was %s meant?", near)
+		} else if !whole { // the standard has more than is known of it
+			return "", ""
+		}
+		if !whole {
+			return fmt.Sprintf("no description here has a segment %s", p.Segment), suggestion
 		}
 		return fmt.Sprintf("there is no segment %s", p.Segment), suggestion
 	case p.Field > most:
