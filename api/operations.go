@@ -331,9 +331,10 @@ func operations(api huma.API, s *service.Service) {
 		Route  string    `query:"route" doc:"only of this route"`
 		Since  time.Time `query:"since" doc:"only of pickups claimed since then"`
 		Before int64     `query:"before" doc:"go on: only of pickups with a smaller number"`
+		From   int64     `query:"from" minimum:"0" doc:"go on: in the first of those pickups from this record on"`
 		Limit  int       `query:"limit" minimum:"1" maximum:"1000" default:"20"`
 	}) (*body[service.FindAnswer], error) {
-		return answer(s.Find(ctx, service.FindRequest{Value: q.Text, Route: q.Route, Since: q.Since, Before: q.Before, Limit: q.Limit}))
+		return answer(s.Find(ctx, service.FindRequest{Value: q.Text, Route: q.Route, Since: q.Since, Before: q.Before, From: q.From, Limit: q.Limit}))
 	})
 	huma.Register(api, get("rejects", "/api/runs/{id}/rejects", "Rejected records of a run with their findings"), func(ctx context.Context, q *struct {
 		ID    int64 `path:"id"`

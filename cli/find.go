@@ -40,11 +40,13 @@ or a time to be quicker. Files that go on unread have no records, and are not lo
 					return err
 				}
 				all.Items, all.Looked, all.Next = append(all.Items, answer.Items...), all.Looked+answer.Looked, answer.Next
+				all.From = answer.From
 				if answer.Next == 0 || len(all.Items) >= limit {
 					break
 				}
 				fmt.Fprintf(a.err, "looked through %s, %s found; going on before pickup %d\n", count(all.Looked, "pickup"), count(len(all.Items), "record"), answer.Next)
 				q.Set("before", n(answer.Next))
+				q.Set("from", n(answer.From))
 			}
 			if a.json {
 				return a.printJSON(all)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"sort"
 	"strings"
 	"testing"
 
@@ -65,6 +66,67 @@ func TestFind(t *testing.T) {
 		t.Errorf("%d %s", code, out)
 	}
 	if code, out := command(b, "find", "nobody"); code != 0 || !strings.Contains(out, "no record has it, in 123 pickups") {
+		t.Errorf("%d %s", code, out)
+	}
+}
+
+// TestFindAllOfMany: what is found in portions is all that there is, each once, also where one file has more than a portion,
+// where what is looked for stands far behind the beginning of a long record, or in what is left of a broken file; a file
+// that goes on as it came is what its records went into.
+func TestFindAllOfMany(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	route := func(name, check string) string {
+		return "route: " + name + "\nlisten: {folder: \"{stations}/" + name + "\"}\nread: {format: json, record: /*}\ncheck: {" + check + "}\ndeliver: {folder: \"{laboratory}/" + name + "\", name: \"{file.name}\"}\nrejected: {folder: \"{stations}/rejected\"}\n"
+	}
+	b.Publish(map[string]string{"routes/events.yaml": route("events", "schema: schemas/e.json, tolerate: 90%"), "schemas/e.json": `{"fields": [{"name": "tag"}, {"name": "text"}]}`})
+	var want []string
+	for f := range 3 {
+		var all []string
+		for n := range 40 {
+			tag := fmt.Sprintf("T-%d", n%2)
+			all = append(all, fmt.Sprintf("{\"text\": %q, \"tag\": %q}", strings.Repeat("x", 1000*(n%3)*(n%7)*20), tag))
+			if n%2 == 1 {
+				want = append(want, fmt.Sprintf("f%d.json %d f%[1]d.json", f, n+1))
+			}
+		}
+		text := "[" + strings.Join(all, ",\n") + "]"
+		if f == 2 { // it breaks off, far behind the beginning of what is left
+			text = strings.TrimSuffix(text, "]") + ", {\"text\": \"" + strings.Repeat("y", 300_000) + "T-1"
+			want = append(want, "f2.json 41 ")
+		}
+		b.Drop("stations/events", fmt.Sprintf("f%d.json", f), text)
+		b.Ended(fmt.Sprintf("f%d.json", f), 0)
+	}
+	for i := range want {
+		if strings.HasPrefix(want[i], "f2.json") {
+			want[i] = strings.TrimSuffix(want[i], "f2.json") // the broken file was rejected
+		}
+	}
+	for _, limit := range []string{"1", "7", "20", "1000"} {
+		var got []string
+		query := url.Values{"text": {"T-1"}, "limit": {limit}}
+		for {
+			answer, err := b.Client.Find(context.Background(), query)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, f := range answer.Items {
+				got = append(got, fmt.Sprintf("%s %d %s", f.Name, f.Record, strings.Join(f.WentInto, " ")))
+			}
+			if answer.Next == 0 {
+				break
+			}
+			query.Set("before", fmt.Sprint(answer.Next))
+			query.Set("from", fmt.Sprint(answer.From))
+		}
+		sort.Strings(got)
+		sort.Strings(want)
+		if fmt.Sprint(got) != fmt.Sprint(want) {
+			t.Errorf("%s at once: %q, not %q", limit, got, want)
+		}
+	}
+	if code, out := command(b, "find", "T-1", "--limit", "1000"); code != 0 || strings.Count(out, "f1.json") != 40 {
 		t.Errorf("%d %s", code, out)
 	}
 }

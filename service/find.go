@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"errors"
-	"strings"
 	"time"
 
 	"ydrion/store"
@@ -15,6 +14,7 @@ type FindRequest struct {
 	Route  string
 	Since  time.Time
 	Before int64 // only pickups with a smaller number
+	From   int64 // of the first of those only records from this one on; 0: all
 	Limit  int   // of records
 }
 
@@ -36,6 +36,7 @@ type FindAnswer struct {
 	Items  []FoundRecord `json:"items"`
 	Looked int           `json:"looked" doc:"how many pickups were looked through"`
 	Next   int64         `json:"next" doc:"go on with the pickups before this one; 0: there are no more"`
+	From   int64         `json:"next_from" doc:"and in the first of them from this record on; 0: from its first"`
 }
 
 // findFor is how long one request looks. Who asks goes on from there.
@@ -57,14 +58,20 @@ func (s *Service) Find(ctx context.Context, q FindRequest) (FindAnswer, error) {
 				out.Next = f.Before
 				return out, nil
 			}
-			f.Before = p.ID
+			from := max(q.From, 1)
+			f.Before, q.From = p.ID, 0
 			if p.Run == 0 || !p.Archived || seen[p.Run] && !p.Whole {
 				continue
 			}
 			seen[p.Run] = seen[p.Run] || !p.Whole
 			out.Looked++
-			if err := s.findIn(ctx, p, q, &out); err != nil {
+			more, err := s.findIn(ctx, p, q, from, &out)
+			if err != nil {
 				return out, err
+			}
+			if more > 0 {
+				out.Next, out.From = p.ID+1, more
+				return out, nil
 			}
 		}
 		if len(page) < f.Limit {
@@ -73,23 +80,24 @@ func (s *Service) Find(ctx context.Context, q FindRequest) (FindAnswer, error) {
 	}
 }
 
-// findIn looks into the records of a pickup's latest run or, if the file was rejected as one piece, into that file.
-func (s *Service) findIn(ctx context.Context, p store.Pickup, q FindRequest, out *FindAnswer) error {
+// findIn looks into the records of a pickup's latest run or, if the file was rejected as one piece, into that file. If there
+// are more than are wanted, it tells from which record on.
+func (s *Service) findIn(ctx context.Context, p store.Pickup, q FindRequest, from int64, out *FindAnswer) (more int64, err error) {
 	only := int64(0)
 	if p.Whole {
 		only = p.ID
 	}
-	trial, err := s.records(ctx, p.Run, only, TrialRequest{From: 1, Limit: q.Limit - len(out.Items), Contains: q.Value})
+	trial, err := s.records(ctx, p.Run, only, TrialRequest{From: from, Limit: q.Limit - len(out.Items), Contains: q.Value})
 	switch {
 	case errors.Is(err, store.ErrPurged), errors.Is(err, store.ErrNotFound), errors.Is(err, store.ErrNotSo):
-		return nil // it is not kept any more
+		return 0, nil // it is not kept any more
 	case err != nil:
-		return err
+		return 0, err
+	}
+	if trial.More {
+		more = trial.Records[len(trial.Records)-1].Record + 1
 	}
 	for _, r := range trial.Records {
-		if !strings.Contains(r.Raw, q.Value) { // of a file that goes on unread
-			continue
-		}
 		found := FoundRecord{Pickup: p.ID, Run: p.Run, Route: p.Route, Name: p.Name, Record: r.Record, Line: r.Line, Outcome: r.Outcome, Raw: r.Raw, WentInto: []string{}}
 		if r.File != "" {
 			found.Name = r.File
@@ -108,5 +116,5 @@ func (s *Service) findIn(ctx context.Context, p store.Pickup, q FindRequest, out
 		}
 		out.Items = append(out.Items, found)
 	}
-	return nil
+	return more, nil
 }

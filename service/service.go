@@ -21,6 +21,7 @@ import (
 	"ydrion/archive"
 	"ydrion/core/finding"
 	"ydrion/core/flow"
+	"ydrion/core/format"
 	"ydrion/core/lang"
 	"ydrion/core/place"
 	"ydrion/core/value"
@@ -518,10 +519,30 @@ func (s *Service) records(ctx context.Context, runID, only int64, request TrialR
 		inputs.Files = len(read)
 	}
 	trial, err := Try(ctx, c, read, inputs, request)
-	if err == nil && !c.Unread() && !c.OnlyChecked() {
+	switch {
+	case err != nil || c.Unread():
+	case c.OnlyChecked():
+		asItCame(&r, trial)
+	default:
 		err = s.arrived(ctx, runID, c, trial)
 	}
 	return trial, err
+}
+
+// asItCame names the outputs that are the file itself, with all its records.
+func asItCame(r *store.Run, trial *Trial) {
+	if len(r.Of) > 1 || r.Whole || r.CommittedAt == nil {
+		return
+	}
+	became := Became{Lines: []format.Line{}}
+	for _, d := range r.Deliveries {
+		if d.Kind == "good" {
+			became.Files = append(became.Files, FileTo{d.Output, d.Name, d.Folder})
+		}
+	}
+	for i := range trial.Records {
+		trial.Records[i].Became = []Became{became}
+	}
 }
 
 // read are the files whose records a run worked on: not those that were rejected as one piece, unless all were. With a

@@ -253,7 +253,16 @@ func (v *viewer) Broken(b *format.Broken) error {
 			return err
 		}
 	}
-	if len(v.trial.Records) >= v.request.Limit || f.Place.Record < v.request.From {
+	if f.Place.Record < v.request.From {
+		return nil
+	}
+	if v.request.Contains != "" {
+		if has, err := contains(io.MultiReader(bytes.NewReader(rest), b.Rest), v.request.Contains); err != nil || !has {
+			return err
+		}
+	}
+	if len(v.trial.Records) >= v.request.Limit {
+		v.trial.More = v.request.Contains != ""
 		return nil
 	}
 	file := ""
@@ -262,6 +271,24 @@ func (v *viewer) Broken(b *format.Broken) error {
 	}
 	v.trial.Records = append(v.trial.Records, RecordView{Record: f.Place.Record, File: file, Line: f.Place.Line, Outcome: "rejected", Raw: string(rest), Fields: []format.Line{}, Became: []Became{}, Findings: finding.List{f}})
 	return nil
+}
+
+// contains tells whether a text stands in what is read, however long that is.
+func contains(in io.Reader, text string) (bool, error) {
+	buf := make([]byte, 64<<10+len(text))
+	for kept := 0; ; {
+		n, err := io.ReadFull(in, buf[kept:])
+		have := buf[:kept+n]
+		switch {
+		case bytes.Contains(have, []byte(text)):
+			return true, nil
+		case err == io.EOF || err == io.ErrUnexpectedEOF:
+			return false, nil
+		case err != nil:
+			return false, err
+		}
+		kept = copy(buf, have[len(have)-len(text)+1:])
+	}
 }
 
 // Try runs a route over files and shows what comes of it. Nothing is
@@ -330,6 +357,9 @@ func One(in io.Reader, name string) []flow.File {
 
 // tryUnread shows where a file would go that goes on as it is, the kth of so many.
 func tryUnread(c *route.Compiled, k int, f flow.File, of int, inputs flow.Inputs, request TrialRequest, trial *Trial) error {
+	if request.Contains != "" { // it has no records
+		return nil
+	}
 	in, err := f.Open()
 	if err != nil {
 		return err

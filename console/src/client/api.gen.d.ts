@@ -967,6 +967,11 @@ export interface components {
              * @description go on with the pickups before this one; 0: there are no more
              */
             next: number;
+            /**
+             * Format: int64
+             * @description and in the first of them from this record on; 0: from its first
+             */
+            next_from: number;
         };
         Finding: {
             /** @description stable identifier, such as schema.type */
@@ -2753,6 +2758,8 @@ export interface operations {
                 since?: string;
                 /** @description go on: only of pickups with a smaller number */
                 before?: number;
+                /** @description go on: in the first of those pickups from this record on */
+                from?: number;
                 limit?: number;
             };
             header?: never;

@@ -112,7 +112,7 @@ export interface PickupQuery {
 export const pickups = (query: PickupQuery) =>
   answer(client.GET('/api/pickups', { params: { query }, querySerializer: { array: { style: 'form', explode: false } } }))
 export const pickup = (id: number) => answer(client.GET('/api/pickups/{id}', { params: { path: { id } } }))
-export const findRecords = (query: { text: string; route?: string; since?: string; before?: number; limit?: number }, signal?: AbortSignal) =>
+export const findRecords = (query: { text: string; route?: string; since?: string; before?: number; from?: number; limit?: number }, signal?: AbortSignal) =>
   answer(client.GET('/api/records', { params: { query }, signal }))
 export const lookups = (name?: string) => answer(name ? client.GET('/api/lookups/{name}', { params: { path: { name } } }) : client.GET('/api/lookups'))
 export const lookupContent = (name: string, version: number) => answer(client.GET('/api/lookups/{name}/content', { params: { path: { name }, query: { version } } }))

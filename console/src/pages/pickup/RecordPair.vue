@@ -51,6 +51,7 @@ const visible = (s: string) => s.replaceAll('\r', '⏎\n').replaceAll('\u0000', 
           <LineList :lines="of.lines" :unfolds="unfolds" @unfold="emit('unfold', record.record)" />
         </template>
       </div>
+      <p v-else-if="single?.files?.length" class="faint nothing">It went on as it came.</p>
       <p v-else class="faint nothing">Nothing went out.</p>
     </div>
   </section>

@@ -31,7 +31,8 @@ const routeChoices = computed(() => routeList.data.value?.items.map((r) => r.nam
 const found = ref<FoundRecord[]>([])
 const asked = ref('') // what has been looked for
 const looked = ref(0)
-const next = ref(0) // pickups before this one have not been looked through
+const next = ref(0) // pickups before this one have not been looked through,
+const from = ref(0) // nor, in the first of them, records from this one on
 const problem = ref('')
 const looking = ref(false)
 const page = 50
@@ -45,7 +46,7 @@ async function look(more: boolean) {
   const mine = (stop = new AbortController())
   if (!more) {
     found.value = []
-    looked.value = next.value = 0
+    looked.value = next.value = from.value = 0
     asked.value = text.value
     const query: Record<string, string> = { text: text.value }
     if (routeName.value) query.route = routeName.value
@@ -58,11 +59,12 @@ async function look(more: boolean) {
   const since = span.value ? new Date(Date.now() - Number(span.value) * 3_600_000).toISOString() : undefined
   try {
     do {
-      const answer = await findRecords({ text: asked.value, route: routeName.value || undefined, since, before: next.value || undefined, limit: enough - found.value.length }, mine.signal)
+      const answer = await findRecords({ text: asked.value, route: routeName.value || undefined, since, before: next.value || undefined, from: from.value || undefined, limit: enough - found.value.length }, mine.signal)
       if (mine !== stop) return
       found.value = [...found.value, ...answer.items]
       looked.value += answer.looked
       next.value = answer.next
+      from.value = answer.next_from
     } while (next.value && found.value.length < enough)
   } catch (e) {
     if (mine === stop && !mine.signal.aborted) problem.value = (e as Error).message
