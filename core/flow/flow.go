@@ -775,7 +775,7 @@ func (r *run) emit(b *batch.Batch) error {
 			balance.Filtered++
 		}
 	}
-	if r.plan.Schema.Rows {
+	if r.plan.Schema.Rows && b.Records() > 0 {
 		r.merged(b)
 	}
 	for k := range r.all.Branches {
