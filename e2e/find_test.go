@@ -59,6 +59,25 @@ func TestFind(t *testing.T) {
 			t.Errorf("%s: %s, want %s", value, got, want)
 		}
 	}
+	// Records of a run of several files are told once, however often is asked for more.
+	once, query := map[string]int{}, url.Values{"text": {"pool-"}, "route": {"night-logs"}, "limit": {"1"}}
+	for {
+		answer, err := b.Client.Find(context.Background(), query)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range answer.Items {
+			once[fmt.Sprint(f.Name, f.Line)]++
+		}
+		if answer.Next == 0 {
+			break
+		}
+		query.Set("before", fmt.Sprint(answer.Next))
+		query.Set("from", fmt.Sprint(answer.From))
+	}
+	if fmt.Sprint(once) != "map[night-pool-1.csv2:1 night-pool-1.csv3:1 night-pool-1.csv4:1 night-pool-2.csv2:1 night-pool-2.csv3:1 night-pool-2.csv4:1]" {
+		t.Errorf("%v", once)
+	}
 	if got := found(url.Values{"text": {"AP-0"}, "limit": {"1000"}}); len(got) != 126 {
 		t.Errorf("%d records", len(got))
 	}

@@ -46,7 +46,6 @@ const findFor = 10 * time.Second
 // some time has passed.
 func (s *Service) Find(ctx context.Context, q FindRequest) (FindAnswer, error) {
 	out, until := FindAnswer{Items: []FoundRecord{}}, time.Now().Add(findFor)
-	seen := map[int64]bool{}
 	f := store.Filter{Route: q.Route, Since: q.Since, States: []string{"delivered", "rejected"}, Before: q.Before, Limit: 100}
 	for {
 		page, err := s.store.Pickups(ctx, f)
@@ -60,10 +59,15 @@ func (s *Service) Find(ctx context.Context, q FindRequest) (FindAnswer, error) {
 			}
 			from := max(q.From, 1)
 			f.Before, q.From = p.ID, 0
-			if p.Run == 0 || !p.Archived || seen[p.Run] && !p.Whole {
+			if p.Run == 0 || !p.Archived {
 				continue
 			}
-			seen[p.Run] = seen[p.Run] || !p.Whole
+			switch speaks, err := s.speaks(ctx, p); {
+			case err != nil:
+				return out, err
+			case !speaks:
+				continue
+			}
 			out.Looked++
 			more, err := s.findIn(ctx, p, q, from, &out)
 			if err != nil {
@@ -78,6 +82,21 @@ func (s *Service) Find(ctx context.Context, q FindRequest) (FindAnswer, error) {
 			return out, nil
 		}
 	}
+}
+
+// speaks tells whether the records of a pickup's run are looked into with it: those of several files with the last of them,
+// so that they are told once whatever was asked before.
+func (s *Service) speaks(ctx context.Context, p store.Pickup) (bool, error) {
+	if p.Whole || p.Files < 2 {
+		return true, nil
+	}
+	of, err := s.store.FilesOf(ctx, p.Run)
+	for _, f := range of {
+		if f.Pickup > p.ID && f.Part == store.ToRead && !f.Whole && f.Archived {
+			return false, err
+		}
+	}
+	return true, err
 }
 
 // findIn looks into the records of a pickup's latest run or, if the file was rejected as one piece, into that file. If there
