@@ -50,7 +50,7 @@ func newGate() *gate {
 // out once, and no file is lost from sight.
 func TestPausedAtEveryStep(t *testing.T) {
 	t.Parallel()
-	step := int64(16)
+	step := int64(12)
 	if testing.Short() {
 		step = 20
 	}
