@@ -677,5 +677,5 @@ func (o *outputs) sweep(except ...string) error {
 // tooMany is the finding of a file that has more rejected records than its
 // route tolerates.
 func tooMany(name string, b flow.Balance, tolerate float64) finding.Finding {
-	return finding.New("route.tolerate", place.InFile(name), "%d of %d records were rejected; the route tolerates %g%%, so the whole file was rejected and nothing of it was delivered", b.Rejected, b.In, tolerate*100)
+	return finding.New("route.tolerate", place.InFile(name), "%d of %d records were rejected; the route tolerates %g%%, so the whole file was rejected and nothing of it was delivered", b.Rejected, b.Records(), tolerate*100)
 }

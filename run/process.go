@@ -191,7 +191,7 @@ func (d *outcome) facts(of lang.Facts) lang.Facts {
 // judge says whether the file has to be rejected as one piece.
 func (d *outcome) judge() {
 	r, tolerate := &d.result, d.compiled.Tolerate
-	over := tolerate >= 0 && r.In > 0 && float64(r.Rejected) > tolerate*float64(r.In-r.Merged)
+	over := r.Over(tolerate)
 	if over {
 		r.Findings = append(r.Findings, tooMany(d.Name, r.Balance, tolerate))
 	}
@@ -438,7 +438,7 @@ func asideBecause(f *item, read []*outcome) string {
 func (c *Conductor) refuseAll(all []*outcome, out *outputs) error {
 	before, none := int64(0), true
 	for _, d := range all {
-		before, none = before+d.result.In, none && d.whole
+		before, none = before+d.result.Records(), none && d.whole
 	}
 	var err error
 	switch {
@@ -503,7 +503,7 @@ func (c *Conductor) passOn(d *outcome, out *outputs, inputs flow.Inputs) error {
 		d.refuse(*f)
 		return nil
 	}
-	return out.copy(original, d.result.In)
+	return out.copy(original, d.result.Records())
 }
 
 // nameAll names the outputs of a run whose records go into one file for each

@@ -262,3 +262,21 @@ func TestTooMuchIsMade(t *testing.T) {
 		t.Errorf("%+v, %d bytes", b, len(made))
 	}
 }
+
+// TestTriedAsTheRouteTolerates: how many records may be wrong is asked of records, not of the rows that they are made of.
+func TestTriedAsTheRouteTolerates(t *testing.T) {
+	const rows = "order,n\nA,1\nA,2\nA,3\nB,x\nC,5\nC,6\n" // three records, one of them wrong
+	for tolerate, refused := range map[string]bool{"30%": true, "34%": false} {
+		c, findings := route.Compile(workspace.FromFiles(map[string][]byte{
+			"routes/r.yaml":  []byte("route: r\nlisten: {folder: in}\nread: {format: csv, together: [order]}\ncheck: {schema: schemas/s.json, tolerate: " + tolerate + "}\ndeliver: {folder: out, name: \"{file.name}\"}\nrejected: {folder: bad}\n"),
+			"schemas/s.json": []byte(`{"fields": [{"name": "order"}, {"name": "n", "type": "number"}]}`),
+		}), "r")
+		if c == nil {
+			t.Fatal(findings)
+		}
+		r, err := Try(context.Background(), c, One(strings.NewReader(rows), "x"), flow.Inputs{}, TrialRequest{From: 1, Limit: 10, Whole: true})
+		if err != nil || r.Refused != refused || r.Balance.Records() != 3 || r.Balance.Rejected != 1 {
+			t.Errorf("%s: %v %+v %v", tolerate, r.Refused, r.Balance, err)
+		}
+	}
+}

@@ -323,7 +323,7 @@ func Try(ctx context.Context, c *route.Compiled, files []flow.File, inputs flow.
 			trial.Findings = append(trial.Findings, f)
 		}
 		trial.Unreadable = trial.Unreadable && r.Unreadable
-		trial.Refused = trial.Refused || r.Disagrees || c.OnlyChecked() && (r.Broken || float64(r.Rejected) > c.Tolerate*float64(r.In))
+		trial.Refused = trial.Refused || r.Disagrees || c.OnlyChecked() && (r.Broken || r.Over(c.Tolerate))
 	}
 	if all.Unfinished != nil {
 		trial.Findings, trial.Refused = append(trial.Findings, *all.Unfinished), true

@@ -50,6 +50,14 @@ func (b Balance) String() string {
 	return s
 }
 
+// Records is how many records there were, of which each may be of several rows.
+func (b Balance) Records() int64 { return b.In - b.Merged }
+
+// Over tells whether more of the records were rejected than a share of them; below 0 it is any share.
+func (b Balance) Over(tolerate float64) bool {
+	return tolerate >= 0 && b.In > 0 && float64(b.Rejected) > tolerate*float64(b.Records())
+}
+
 // Add adds another balance.
 func (b *Balance) Add(other Balance) {
 	b.In, b.Good, b.Rejected, b.Filtered, b.Merged = b.In+other.In, b.Good+other.Good, b.Rejected+other.Rejected, b.Filtered+other.Filtered, b.Merged+other.Merged
