@@ -206,7 +206,7 @@ Environment variables: YDRION_DATA, YDRION_DATABASE_URL.`,
 			if lease < time.Second {
 				return wrongUse("--lease is %s; it must be 1s or more", lease)
 			}
-			env := &workspace.Environment{Name: "none", Places: map[string]string{}}
+			env := &workspace.Environment{Name: "none", Places: map[string]workspace.Place{}}
 			if environment != "" {
 				if env, err = loadEnvironment(environment); err != nil {
 					return err

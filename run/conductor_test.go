@@ -71,7 +71,7 @@ func newStand(t *testing.T, settings string) *stand {
 	}
 	s := &stand{t: t, data: t.TempDir(), records: &memory{leader: 1}, fs: &files.Faulty{FS: files.Real{}}}
 	s.sure.Store(true)
-	environment := workspace.Environment{Places: map[string]string{"stations": "stations", "laboratory": "laboratory"}}
+	environment := workspace.Environment{Places: workspace.Folders(map[string]string{"stations": "stations", "laboratory": "laboratory"})}
 	resolve := func(folder string) (string, error) { return environment.Resolve(folder, s.data) }
 	e := New(Config{Store: s.records, Mark: "test", Spool: filepath.Join(s.data, "spool"), FS: s.fs, Archive: archive.New(s.fs, filepath.Join(s.data, "archive")), Log: slog.New(slog.DiscardHandler), Resolve: resolve, Cores: 1,
 		Alert: func(a store.Alert, _ bool) {

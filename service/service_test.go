@@ -176,7 +176,7 @@ func TestHubGoesOn(t *testing.T) {
 }
 
 func TestStagesSayWhatARouteDoes(t *testing.T) {
-	s := &Service{Config: Config{Data: "/data", Environment: &workspace.Environment{Name: "x", Places: map[string]string{"stations": "stations", "laboratory": "/mnt/lab"}}}}
+	s := &Service{Config: Config{Data: "/data", Environment: &workspace.Environment{Name: "x", Places: workspace.Folders(map[string]string{"stations": "stations", "laboratory": "/mnt/lab"})}}}
 	for name, says := range map[string][]string{
 		"specimen-orders": {"Picks up files named *.csv from /data/stations/inbox.", "Reads CSV in utf-8, separated by commas; the first line names the columns.", "Checks 10 fields against schemas/specimen-sheet.json.", "more than 50% rejected", "one file for each record to /mnt/lab/orders"},
 		"weight-log":      {"whose name matches ^weights-", "and its subfolders.", "windows-1252, separated by semicolons", "one file for each pickup to /mnt/lab/results, named {file.stem}.hl7"},

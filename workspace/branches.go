@@ -204,10 +204,11 @@ func (r *Route) good(m *mapping, key string) Good {
 			g.To = append(g.To, r.destination(to, fmt.Sprintf("%s.to[%d]", key, i+1), true))
 			to.done()
 		}
-		if m.has("folder") {
-			m.bad(m.where("folder"), "workspace.value", "either one folder or a list of destinations (to) is given")
+		if m.has("folder") || m.has("place") {
+			m.bad(m.whereFolder(), "workspace.value", "either one folder or a list of destinations (to) is given")
 		}
 		m.get("folder")
+		m.get("place")
 	}
 	if len(g.To) == 0 {
 		g.To = []Destination{r.destination(m, key, false)}
@@ -227,17 +228,17 @@ func (r *Route) destination(m *mapping, key string, listed bool) Destination {
 	d := Destination{Lookup: m.text("lookup"), Place: key}
 	switch {
 	case d.Lookup == "":
-		d.Folder = m.folder("folder")
+		d.Folder = m.folder()
 		if m.has("keys") {
 			m.bad(m.where("keys"), "workspace.value", "keys are columns of a lookup, and this is none")
 		}
-	case m.has("folder"):
+	case m.has("folder"), m.has("place"):
 		m.bad(m.where("lookup"), "workspace.value", "it goes into a folder, or becomes a lookup's content; there can be several destinations (to)")
 	}
 	if d.Keys = max(1, m.number("keys")); d.Lookup != "" {
 		r.Places[key+".keys"] = m.where("keys")
 	}
-	r.Places[key+".folder"], r.Places[key+".lookup"] = m.where("folder"), m.where("lookup")
+	r.Places[key+".folder"], r.Places[key+".lookup"] = m.whereFolder(), m.where("lookup")
 	if listed {
 		d.Name, d.When = m.text("name"), m.text("when")
 		r.Places[key+".name"], r.Places[key+".when"] = m.where("name"), m.where("when")

@@ -59,8 +59,9 @@ type Listen struct {
 	EndsWith   *regexp.Regexp
 	Since      time.Time // files changed before are left where they are
 	Originals  Originals
-	Changes    bool // a changed file is a pickup too (originals are left)
-	Gone       bool // a file that disappears is one too
+	TakenTo    string // of a place on a server: the folder there into which files are moved that were taken; empty: they are removed
+	Changes    bool   // a changed file is a pickup too (originals are left)
+	Gone       bool   // a file that disappears is one too
 	Timetable  *timetable.Table
 }
 
@@ -356,7 +357,7 @@ func (r *Route) against(check *mapping, key string) {
 }
 
 func (r *Route) listen(m *mapping) {
-	r.Listen = Listen{Folder: m.folder("folder"), Names: m.text("names"), Subfolders: m.flag("subfolders", false), Rhythm: m.duration("rhythm", 30*time.Second), Quiet: m.duration("quiet", 0), Since: m.time("since"), Marker: m.text("marker")}
+	r.Listen = Listen{Folder: m.folder(), TakenTo: m.text("taken to"), Names: m.text("names"), Subfolders: m.flag("subfolders", false), Rhythm: m.duration("rhythm", 30*time.Second), Quiet: m.duration("quiet", 0), Since: m.time("since"), Marker: m.text("marker")}
 	r.Notice = Notice(m.oneOf("notice", string(ByEvents), string(ByEvents), string(ByLooks), string(OnDemand)))
 	r.Originals = Originals(m.oneOf("originals", string(Taken), string(Taken), string(Left), string(Removed)))
 	r.Changes, r.Gone = m.flag("changed files", true), m.flag("files that disappear", false)
@@ -366,7 +367,11 @@ func (r *Route) listen(m *mapping) {
 	if r.Rhythm < 100*time.Millisecond {
 		m.bad(m.where("rhythm"), "workspace.value", "listen.rhythm must be 100ms or more")
 	}
-	r.Places["listen"], r.Places["listen.folder"], r.Places["listen.marker"] = m.at, m.where("folder"), m.where("marker")
+	r.Places["listen"], r.Places["listen.folder"], r.Places["listen.marker"] = m.at, m.whereFolder(), m.where("marker")
+	r.Places["listen.taken to"] = m.where("taken to")
+	if r.TakenTo != "" && r.Originals == Left {
+		m.bad(m.where("taken to"), "workspace.value", "files are left where they are (originals: left), and so not moved")
+	}
 	r.names(m)
 	r.Ignore = usualIgnore
 	if m.has("ignore") {
@@ -389,14 +394,38 @@ func (r *Route) listen(m *mapping) {
 	m.done()
 }
 
-// folder reads a folder that must be named: one of this machine, or below a place of the
-// environment.
-func (m *mapping) folder(key string) string {
-	folder := m.required(key)
+// folder reads where files are, which must be said: a folder of this machine or below a place of the environment
+// ("{holm}/outgoing"), or, in other words, a place and what is below it (place: holm/outgoing).
+func (m *mapping) folder() string {
+	if m.has("place") {
+		at := m.required("place")
+		if m.has("folder") {
+			m.bad(m.where("folder"), "workspace.value", "either a folder or a place is given")
+			m.get("folder")
+		}
+		if strings.ContainsAny(at, "{}:") || strings.HasPrefix(at, "/") {
+			m.bad(m.where("place"), "workspace.value", "a place is named as in the environment, maybe with a folder below it: holm/outgoing")
+		}
+		name, below, deeper := strings.Cut(at, "/")
+		if deeper {
+			below = "/" + below
+		}
+		return "{" + name + "}" + below
+	}
+	folder := m.required("folder")
+	m.known = append(m.known, "place")
 	if scheme, _, remote := strings.Cut(folder, "://"); remote {
-		m.bad(m.where(key), "workspace.value", "%q is not a folder: places of %s are not known", folder, scheme)
+		m.bad(m.where("folder"), "workspace.value", "%q is not a folder of this machine; name the server as a place of the environment (address: %s://...), and write `place: NAME/FOLDER` here", folder, scheme)
 	}
 	return folder
+}
+
+// whereFolder is where a folder, or a place, is named.
+func (m *mapping) whereFolder() place.Place {
+	if m.has("place") {
+		return m.where("place")
+	}
+	return m.where("folder")
 }
 
 func (r *Route) names(m *mapping) {

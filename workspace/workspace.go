@@ -29,7 +29,7 @@ type Environment struct {
 	File       string
 	Name       string
 	Production bool
-	Places     map[string]string
+	Places     map[string]Place
 	Tell       []Channel
 }
 
@@ -120,11 +120,8 @@ func (w *Workspace) environment(file string) {
 	if m == nil {
 		return
 	}
-	e := &Environment{File: file, Name: m.required("environment"), Production: m.flag("production", false), Places: map[string]string{}}
-	places := m.sub("places")
-	for name := range places.values {
-		e.Places[name] = places.required(name)
-	}
+	e := &Environment{File: file, Name: m.required("environment"), Production: m.flag("production", false), Places: map[string]Place{}}
+	e.places(m.sub("places"))
 	for _, c := range m.each("tell") {
 		e.channel(c)
 	}
@@ -166,32 +163,4 @@ func (e *Environment) channel(m *mapping) {
 	}
 	m.done()
 	e.Tell = append(e.Tell, c)
-}
-
-// Resolve replaces {place} at the beginning of a folder by the environment's
-// folder. A relative result is below base.
-func (e *Environment) Resolve(folder, base string) (string, error) {
-	if strings.HasPrefix(folder, "{") {
-		name, rest, ok := strings.Cut(folder[1:], "}")
-		if !ok {
-			return "", fmt.Errorf("{ is not closed in %q", folder)
-		}
-		where, ok := e.Places[name]
-		if !ok {
-			var names []string
-			for n := range e.Places {
-				names = append(names, n)
-			}
-			sort.Strings(names)
-			return "", fmt.Errorf("environment %s has no place %q; it has %s", e.Name, name, strings.Join(names, ", "))
-		}
-		folder = where + rest
-	}
-	if scheme, _, remote := strings.Cut(folder, "://"); remote {
-		return "", fmt.Errorf("%q is not a folder of this machine, and places of %s are not known", folder, scheme)
-	}
-	if !path.IsAbs(folder) {
-		folder = path.Join(base, folder)
-	}
-	return path.Clean(folder), nil
 }

@@ -1,0 +1,273 @@
+// Package remote reaches places on other machines: servers on which files lie in folders.
+//
+// What a server can do differs. A Tree is what delivering and fetching need of it; each kind of server is one file
+// of this package. Connections are lent: a place has so many at once, those that rest are used again, and one that
+// does not answer for a while is broken off, whatever was asked.
+package remote
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	"ydrion/workspace"
+)
+
+// Info is what a server says of a file or a folder.
+type Info struct {
+	Name     string
+	Size     int64
+	Modified time.Time // by the server's clock, as exactly as it says it; zero if it does not
+	Tag      string    // changes with the content (the ETag of HTTP); empty if the server has none
+	Folder   bool
+	Other    bool // neither a file nor a folder: a link, a device
+}
+
+// Same tells whether nothing is known to have happened to a file in between.
+func (i Info) Same(o Info) bool {
+	return i.Size == o.Size && i.Modified.Equal(o.Modified) && i.Tag == o.Tag
+}
+
+// Tree is the files of a place, seen through one connection that one at a time uses. Paths begin with a slash and
+// are below the place. What is not there is fs.ErrNotExist, what is in the way fs.ErrExist, what we may not do
+// fs.ErrPermission. After any Away the connection is of no use.
+type Tree interface {
+	// List gives what is in a folder, in no order.
+	List(folder string) ([]Info, error)
+	Look(path string) (Info, error)
+	// Open reads a file from a byte on.
+	Open(path string, from int64) (io.ReadCloser, error)
+	// Write makes a file, or goes on with it at a byte: what it held from there on is replaced.
+	Write(path string, from int64, content io.Reader) error
+	// Move gives a file another name. It replaces nothing.
+	Move(from, to string) error
+	// Replace gives a file the name of another, which it replaces.
+	Replace(from, to string) error
+	Remove(path string) error
+	// MakeFolder makes a folder whose parent is there. One that is there already is none the worse.
+	MakeFolder(path string) error
+	// Rest asks whether the connection still works.
+	Rest() error
+	// Break ends the connection at once, also while it is in use.
+	Break()
+}
+
+// Away says that a place cannot be worked with now: it does not answer, or does not let us in.
+type Away struct {
+	Place string
+	Err   error
+}
+
+func (a *Away) Error() string { return fmt.Sprintf("%s %v", a.Place, a.Err) }
+func (a *Away) Unwrap() error { return a.Err }
+
+// IsAway tells whether an error says that a place is away.
+func IsAway(err error) bool {
+	var a *Away
+	return errors.As(err, &a)
+}
+
+// dial makes a connection to a place of a kind.
+type dial func(ctx context.Context, p *workspace.Place) (Tree, error)
+
+var kinds = map[string]dial{"sftp": dialSFTP}
+
+// Places lends connections to the places of an environment.
+type Places struct {
+	by map[string]*site
+}
+
+// site is a place with its connections.
+type site struct {
+	workspace.Place
+	turns chan struct{} // one for each connection that may be
+
+	mu      sync.Mutex
+	idle    []rested
+	problem string // of the last try; empty: it worked
+	since   time.Time
+	reached time.Time
+}
+
+type rested struct {
+	Tree
+	since time.Time
+}
+
+// New makes the places of an environment that are on servers ready to be reached.
+func New(e *workspace.Environment) *Places {
+	out := &Places{by: map[string]*site{}}
+	for name, p := range e.Places {
+		if p.Kind != "" {
+			out.by[name] = &site{Place: p, turns: make(chan struct{}, p.Connections)}
+		}
+	}
+	return out
+}
+
+// Names are those of the places on servers, in order.
+func (p *Places) Names() []string {
+	var out []string
+	for n := range p.by {
+		out = append(out, n)
+	}
+	sort.Strings(out)
+	return out
+}
+
+// Report is how a place does.
+type Report struct {
+	Place   workspace.Place
+	Problem string    // why it cannot be worked with, by the last try; empty: it can, or nobody has tried
+	Since   time.Time // of the problem
+	Reached time.Time // when it last answered; zero: not yet
+}
+
+// Report tells how a place does.
+func (p *Places) Report(name string) (Report, bool) {
+	s, is := p.by[name]
+	if !is {
+		return Report{}, false
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return Report{s.Place, s.problem, s.since, s.reached}, true
+}
+
+const (
+	// restsFor is how long a connection that nobody uses is kept, and trusted how long it need not be asked whether it
+	// still works.
+	restsFor = 20 * time.Second
+	trusted  = time.Second
+)
+
+// With lends a connection to a place. It waits until there is one.
+func (p *Places) With(ctx context.Context, name string, do func(Tree) error) error {
+	s, is := p.by[name]
+	if !is {
+		return fmt.Errorf("the environment has no server %q", name)
+	}
+	select {
+	case s.turns <- struct{}{}:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	defer func() { <-s.turns }()
+	tree, err := s.connect(ctx)
+	if err == nil {
+		stop := context.AfterFunc(ctx, tree.Break)
+		err = do(tree)
+		if whole := stop(); whole && !IsAway(err) {
+			s.rest(tree)
+		} else {
+			tree.Break()
+		}
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	s.note(err)
+	return err
+}
+
+// note remembers how a try went.
+func (s *site) note(err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !IsAway(err) {
+		s.problem, s.reached = "", time.Now()
+		return
+	}
+	if s.problem == "" {
+		s.since = time.Now()
+	}
+	s.problem = err.Error()
+}
+
+// connect takes a connection that rests, or makes one.
+func (s *site) connect(ctx context.Context) (Tree, error) {
+	for {
+		s.mu.Lock()
+		n := len(s.idle)
+		if n == 0 {
+			s.mu.Unlock()
+			break
+		}
+		r := s.idle[n-1]
+		s.idle = s.idle[:n-1]
+		s.mu.Unlock()
+		if age := time.Since(r.since); age < trusted || age < restsFor && r.Rest() == nil {
+			return r.Tree, nil
+		}
+		r.Break()
+	}
+	made, err := kinds[s.Kind](ctx, &s.Place)
+	if err != nil && ctx.Err() == nil {
+		err = &Away{s.Name, err}
+	}
+	return made, err
+}
+
+// rest keeps a connection for the next.
+func (s *site) rest(t Tree) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.idle = append(s.idle, rested{t, time.Now()})
+	for len(s.idle) > 0 && time.Since(s.idle[0].since) > restsFor {
+		s.idle[0].Break()
+		s.idle = s.idle[1:]
+	}
+}
+
+// Close ends all connections that rest.
+func (p *Places) Close() {
+	for _, s := range p.by {
+		s.mu.Lock()
+		for _, r := range s.idle {
+			r.Break()
+		}
+		s.idle = nil
+		s.mu.Unlock()
+	}
+}
+
+// secret reads what is secret: from a variable or a file, without the line end.
+func secret(s workspace.Secret) (string, error) {
+	switch {
+	case s.Variable != "":
+		v, is := os.LookupEnv(s.Variable)
+		if !is {
+			return "", fmt.Errorf("cannot be reached: the variable %s, which should hold the password, is not set", s.Variable)
+		}
+		return v, nil
+	case s.File != "":
+		b, err := os.ReadFile(s.File)
+		if err != nil {
+			return "", fmt.Errorf("cannot be reached: what is secret cannot be read: %w", err)
+		}
+		return strings.TrimRight(string(b), "\r\n"), nil
+	}
+	return "", nil
+}
+
+// MakeFolders makes a folder with those above it, as far as they are missing.
+func MakeFolders(t Tree, folder string) error {
+	if folder == "/" || folder == "." {
+		return nil
+	}
+	err := t.MakeFolder(folder)
+	if errors.Is(err, fs.ErrNotExist) {
+		if err = MakeFolders(t, filepath.Dir(folder)); err == nil {
+			err = t.MakeFolder(folder)
+		}
+	}
+	return err
+}

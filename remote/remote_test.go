@@ -1,0 +1,277 @@
+package remote
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"ydrion/standin"
+	"ydrion/workspace"
+)
+
+// server is a stand-in as a place, with the folder that it serves.
+type server struct {
+	*standin.Manners
+	place  workspace.Place
+	folder string
+}
+
+// servers are the stand-ins of all kinds.
+func servers(t *testing.T) map[string]server {
+	t.Helper()
+	out := map[string]server{}
+	folder := t.TempDir()
+	s, err := standin.NewSFTP("127.0.0.1:0", folder, "seed", standin.Login{User: "maren", Password: "salt and ice"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	word := filepath.Join(t.TempDir(), "word")
+	if err := os.WriteFile(word, []byte("salt and ice\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	out["sftp"] = server{s.Manners, workspace.Place{Name: "holm", Kind: "sftp", Address: &url.URL{Scheme: "sftp", Host: s.Address()}, User: "maren", Password: workspace.Secret{File: word}, HostKeys: []string{s.HostKey}, Connections: 2, Patience: 5 * time.Second}, folder}
+	return out
+}
+
+// each runs a test with a place of every kind.
+func each(t *testing.T, do func(t *testing.T, p *Places, s server)) {
+	for kind, s := range servers(t) {
+		t.Run(kind, func(t *testing.T) {
+			p := New(&workspace.Environment{Places: map[string]workspace.Place{"holm": s.place}})
+			defer p.Close()
+			do(t, p, s)
+		})
+	}
+}
+
+// with uses a connection.
+func with(t *testing.T, p *Places, do func(Tree) error) {
+	t.Helper()
+	if err := p.With(t.Context(), "holm", do); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// TestTree holds what each kind of place must do against the folder that the server serves.
+func TestTree(t *testing.T) {
+	each(t, func(t *testing.T, p *Places, s server) {
+		there := func(name string) string {
+			b, err := os.ReadFile(filepath.Join(s.folder, name))
+			if err != nil {
+				return err.Error()
+			}
+			return string(b)
+		}
+		with(t, p, func(tree Tree) error {
+			if err := MakeFolders(tree, "/in/2026/april"); err != nil {
+				return err
+			}
+			if err := MakeFolders(tree, "/in/2026/april"); err != nil {
+				return fmt.Errorf("a folder that is there: %w", err)
+			}
+			for _, name := range []string{"a.csv", "Ansel Point, Blatt 3.csv", "Möwe & Robbe #7 100%.csv", "it's \"quoted\".csv", "a+b=c;d.csv", "トド.csv"} {
+				at := "/in/" + name
+				if err := tree.Write(at, 0, strings.NewReader("first and long")); err != nil {
+					return err
+				}
+				if err := tree.Write(at, 0, strings.NewReader("one two")); err != nil {
+					return err
+				}
+				if err := tree.Write(at, 4, strings.NewReader("three")); err != nil {
+					return err
+				}
+				if got := there(at); got != "one three" {
+					t.Errorf("%s: the server has %q", name, got)
+				}
+				i, err := tree.Look(at)
+				if err != nil || i.Size != 9 || i.Name != name || i.Folder || i.Other || time.Since(i.Modified).Abs() > time.Minute {
+					t.Errorf("%s: %+v %v", name, i, err)
+				}
+				r, err := tree.Open(at, 4)
+				if err != nil {
+					return err
+				}
+				b, err := io.ReadAll(r)
+				if err := errors.Join(err, r.Close()); err != nil || string(b) != "three" {
+					t.Errorf("%s: read %q, %v", name, b, err)
+				}
+				all, err := tree.List("/in")
+				if err != nil || !slices.ContainsFunc(all, func(l Info) bool { return l.Same(i) && l.Name == i.Name }) {
+					t.Errorf("%s: not in %+v (%+v), %v", name, all, i, err)
+				}
+			}
+			// Nothing is replaced, unless that is meant.
+			if err := tree.Write("/in/other", 0, strings.NewReader("other")); err != nil {
+				return err
+			}
+			if err := tree.Move("/in/other", "/in/a.csv"); !errors.Is(err, fs.ErrExist) || there("/in/a.csv") != "one three" || there("/in/other") != "other" {
+				t.Errorf("moved over another: %v, %s", err, there("/in/a.csv"))
+			}
+			if err := tree.Replace("/in/other", "/in/a.csv"); err != nil || there("/in/a.csv") != "other" {
+				t.Errorf("not replaced: %v, %s", err, there("/in/a.csv"))
+			}
+			if err := tree.Move("/in/a.csv", "/in/2026/april/b.csv"); err != nil || there("/in/2026/april/b.csv") != "other" {
+				t.Errorf("not moved: %v", err)
+			}
+			if err := tree.Remove("/in/2026/april/b.csv"); err != nil || !strings.Contains(there("/in/2026/april/b.csv"), "no such file") {
+				t.Errorf("not removed: %v", err)
+			}
+			if all, err := tree.List("/in/2026"); err != nil || len(all) != 1 || !all[0].Folder || all[0].Name != "april" {
+				t.Errorf("%+v %v", all, err)
+			}
+			if all, err := tree.List("/in/2026/april"); err != nil || len(all) != 0 {
+				t.Errorf("an empty folder has %+v, %v", all, err)
+			}
+			// What is not there.
+			_, list := tree.List("/none")
+			_, look := tree.Look("/none/x")
+			_, open := tree.Open("/none", 0)
+			for doing, err := range map[string]error{"list": list, "look": look, "open": open, "remove": tree.Remove("/none"), "move": tree.Move("/none", "/in/c"), "write": tree.Write("/none/x", 0, strings.NewReader("x"))} {
+				if !errors.Is(err, fs.ErrNotExist) {
+					t.Errorf("%s of nothing: %v", doing, err)
+				}
+			}
+			// A large one, which is gone on with in the middle.
+			large := bytes.Repeat([]byte("0123456789abcde\n"), 700_000)
+			if err := tree.Write("/large", 0, bytes.NewReader(large[:5_000_000])); err != nil {
+				return err
+			}
+			if err := tree.Write("/large", 3_000_000, bytes.NewReader(large[3_000_000:])); err != nil {
+				return err
+			}
+			if there("/large") != string(large) {
+				t.Error("a large file has become another")
+			}
+			r, err := tree.Open("/large", 16)
+			if err != nil {
+				return err
+			}
+			var got bytes.Buffer
+			_, err = io.Copy(&got, r)
+			if err := errors.Join(err, r.Close()); err != nil || !bytes.Equal(got.Bytes(), large[16:]) {
+				t.Errorf("%d bytes read of a large file, %v", got.Len(), err)
+			}
+			return nil
+		})
+	})
+}
+
+// TestNotLetIn: why a place cannot be worked with is said in words, and nothing secret with it.
+func TestNotLetIn(t *testing.T) {
+	s := servers(t)["sftp"]
+	wrong := filepath.Join(t.TempDir(), "wrong")
+	if err := os.WriteFile(wrong, []byte("pepper"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for says, change := range map[string]func(p *workspace.Place){
+		"does not let maren in: the server refuses the key or the password": func(p *workspace.Place) { p.Password.File = wrong },
+		"cannot be reached: the variable NOWHERE_SET, which":                func(p *workspace.Place) { p.Password = workspace.Secret{Variable: "NOWHERE_SET"} },
+		"cannot be reached: what is secret cannot be read":                  func(p *workspace.Place) { p.Password.File = "/none" },
+		"shows the key SHA256:":                                             func(p *workspace.Place) { p.HostKeys = []string{"SHA256:other"} },
+		"does not answer at 127.0.0.1:1: connection refused":                func(p *workspace.Place) { p.Address = &url.URL{Scheme: "sftp", Host: "127.0.0.1:1"} },
+	} {
+		place := s.place
+		change(&place)
+		p := New(&workspace.Environment{Places: map[string]workspace.Place{"holm": place}})
+		err := p.With(t.Context(), "holm", func(Tree) error { t.Error("it was let in"); return nil })
+		if !IsAway(err) || !strings.Contains(err.Error(), says) || strings.Contains(err.Error(), "pepper") {
+			t.Errorf("want %q, got %v", says, err)
+		}
+		if r, _ := p.Report("holm"); r.Problem != err.Error() || !r.Reached.IsZero() {
+			t.Errorf("reported %+v", r)
+		}
+	}
+}
+
+// TestSilent: a server that does not answer is given up after a while, and whoever does not want to wait need not.
+func TestSilent(t *testing.T) {
+	each(t, func(t *testing.T, _ *Places, s server) {
+		s.place.Patience = 300 * time.Millisecond
+		p := New(&workspace.Environment{Places: map[string]workspace.Place{"holm": s.place}})
+		defer p.Close()
+		s.Misbehave(standin.Fault{On: standin.Look, Do: standin.Late, From: 1, For: 2 * time.Second})
+		look := func(tree Tree) error { _, err := tree.Look("/x"); return err }
+		begun := time.Now()
+		if err := p.With(t.Context(), "holm", look); !IsAway(err) || time.Since(begun) > 1500*time.Millisecond {
+			t.Errorf("%v after %s", err, time.Since(begun))
+		}
+		s.place.Patience = time.Minute
+		p = New(&workspace.Environment{Places: map[string]workspace.Place{"holm": s.place}})
+		ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
+		defer cancel()
+		if err := p.With(ctx, "holm", look); !errors.Is(err, context.DeadlineExceeded) {
+			t.Errorf("not given up: %v", err)
+		}
+		s.Misbehave()
+		with(t, p, func(tree Tree) error { _, err := tree.List("/"); return err })
+	})
+}
+
+// TestFaults: what a server refuses is told apart from a connection that is lost.
+func TestFaults(t *testing.T) {
+	each(t, func(t *testing.T, p *Places, s server) {
+		for do, away := range map[string]bool{standin.Refuse: false, standin.Full: false, standin.Cut: true, standin.CutAfter: true} {
+			for on, what := range map[string]func(Tree) error{
+				standin.Write:  func(t Tree) error { return t.Write("/w-"+do, 0, strings.NewReader("x")) },
+				standin.Rename: func(t Tree) error { return t.Move("/m-"+do, "/n-"+do) },
+				standin.Remove: func(t Tree) error { return t.Remove("/r-" + do) },
+				standin.List:   func(t Tree) error { _, err := t.List("/"); return err },
+			} {
+				with(t, p, func(t Tree) error {
+					return errors.Join(t.Write("/m-"+do, 0, strings.NewReader("x")), t.Write("/r-"+do, 0, strings.NewReader("x")))
+				})
+				s.Misbehave(standin.Fault{On: on, Do: do, From: 1, Times: 1})
+				err := p.With(t.Context(), "holm", what)
+				if err == nil || IsAway(err) != away {
+					t.Errorf("%s %s: %v", do, on, err)
+				}
+				if do == standin.Refuse && !errors.Is(err, fs.ErrPermission) {
+					t.Errorf("refused %s: %v", on, err)
+				}
+				s.Misbehave()
+			}
+		}
+	})
+}
+
+// TestBounded: a place has no more connections at once than it may.
+func TestBounded(t *testing.T) {
+	each(t, func(t *testing.T, p *Places, s server) {
+		var mu sync.Mutex
+		now, most := 0, 0
+		var all sync.WaitGroup
+		for range 20 {
+			all.Go(func() {
+				if err := p.With(t.Context(), "holm", func(tree Tree) error {
+					mu.Lock()
+					now++
+					most = max(most, now)
+					mu.Unlock()
+					_, err := tree.List("/")
+					mu.Lock()
+					now--
+					mu.Unlock()
+					return err
+				}); err != nil {
+					t.Error(err)
+				}
+			})
+		}
+		all.Wait()
+		if most > 2 {
+			t.Errorf("%d connections at once", most)
+		}
+	})
+}

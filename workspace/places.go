@@ -1,0 +1,273 @@
+package workspace
+
+import (
+	"fmt"
+	"net/url"
+	"path"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml/ast"
+)
+
+// Place is where files come from and go to: a folder of this machine, or a server.
+type Place struct {
+	Name   string
+	Folder string // of this machine; empty: it is a server
+
+	Kind        string   // sftp, ftp, webdav or s3; empty: a folder
+	Address     *url.URL // of the server, without user and password; its path is where the routes' folders are
+	User        string
+	Password    Secret // or, of s3, the secret key
+	KeyFile     string // a private key, by which the server knows us
+	Passphrase  Secret // of the key
+	HostKeys    []string
+	KnownHosts  string // a file with the keys of servers
+	TLS         string // of ftp: explicit, implicit or none
+	Authorities string // a file with the certificates of those who vouch for the server
+	Region      string
+	Active      bool // the server connects to us (ftp)
+	Connections int  // at once, of this service
+	Patience    time.Duration
+	Zone        *time.Location // of times that come without one
+}
+
+// Secret says where something secret is. It is read when it is needed, and never shown.
+type Secret struct{ Variable, File string }
+
+// Any tells whether there is one.
+func (s Secret) Any() bool { return s.Variable != "" || s.File != "" }
+
+// secret reads where something secret is: `password from` names a variable, `password file` a file.
+func (m *mapping) secret(of string) Secret {
+	s := Secret{m.text(of + " from"), m.text(of + " file")}
+	if s.Variable != "" && s.File != "" {
+		m.bad(m.where(of+" file"), "workspace.value", "either the variable with the %s (%s from) or a file with it is given", of, of)
+	}
+	if m.has(of) {
+		m.bad(m.where(of), "workspace.value", "the %s itself does not stand here: name the variable (%s from) or the file (%s file) that holds it", of, of, of)
+		m.get(of)
+	}
+	return s
+}
+
+// Schemes are the kinds of servers, by the schemes of their addresses. Servers that are spoken to by HTTP say their kind.
+var schemes = map[string][]string{"sftp": {"sftp"}, "ftp": {"ftp"}, "webdav": {"https", "http"}, "s3": {"https", "http"}}
+
+// Kinds are the kinds of servers that places can be.
+func Kinds() []string {
+	out := make([]string, 0, len(schemes))
+	for k := range schemes {
+		out = append(out, k)
+	}
+	sort.Strings(out)
+	return out
+}
+
+// places reads the places of an environment.
+func (e *Environment) places(m *mapping) {
+	for name, v := range m.values {
+		m.known = append(m.known, name)
+		if strings.ContainsAny(name, "{}/") {
+			m.bad(m.where(name), "workspace.name", "a place's name has neither braces nor slashes")
+		}
+		switch v.Value.(type) {
+		case *ast.MappingNode, *ast.MappingValueNode:
+		default:
+			p := Place{Name: name, Folder: m.required(name)}
+			if scheme, _, remote := strings.Cut(p.Folder, "://"); remote {
+				m.bad(m.where(name), "workspace.value", "a server has settings of its own: write `%s: { address: %s://..., user: ... }`", name, scheme)
+			}
+			e.Places[name] = p
+			continue
+		}
+		of := m.sub(name)
+		p := of.server()
+		p.Name = name
+		e.Places[name] = p
+		of.done()
+	}
+}
+
+// server reads the settings of a server.
+func (m *mapping) server() Place {
+	p := Place{User: m.text("user"), Password: m.secret("password"), KeyFile: m.text("key file"), Passphrase: m.secret("passphrase"), HostKeys: m.listOrText("host key"), KnownHosts: m.text("known hosts"),
+		TLS: m.oneOf("tls", "", "explicit", "implicit", "none"), Authorities: m.text("authorities"), Region: m.text("region"), Active: m.flag("active", false),
+		Connections: m.number("connections"), Patience: m.duration("patience", 30*time.Second), Zone: m.zone("zone")}
+	if !m.has("zone") {
+		p.Zone = time.UTC
+	}
+	switch {
+	case !m.has("connections"):
+		p.Connections = 2
+	case p.Connections < 1 || p.Connections > 100:
+		m.bad(m.where("connections"), "workspace.value", "connections is from 1 to 100")
+	}
+	if p.Patience < time.Second {
+		m.bad(m.where("patience"), "workspace.value", "patience, how long an answer of the server is waited for, is a second or more")
+	}
+	m.address(&p)
+	m.fits(&p)
+	return p
+}
+
+// address reads where a server is, and what kind it is of.
+func (m *mapping) address(p *Place) {
+	text := m.required("address")
+	if text == "" {
+		m.text("kind")
+		return
+	}
+	u, err := url.Parse(text)
+	if err != nil || u.Host == "" || u.Opaque != "" {
+		m.bad(m.where("address"), "workspace.value", "%q is not an address such as sftp://files.holm.example/incoming", text)
+		m.text("kind")
+		return
+	}
+	if u.User != nil {
+		if _, has := u.User.Password(); has {
+			m.bad(m.where("address"), "workspace.value", "a password does not stand in an address: name the variable (password from) or the file (password file) that holds it")
+		}
+		if p.User == "" {
+			p.User = u.User.Username()
+		}
+		u.User = nil
+	}
+	u.RawQuery, u.Fragment = "", ""
+	var of []string
+	for kind, list := range schemes {
+		if slices.Contains(list, u.Scheme) {
+			of = append(of, kind)
+		}
+	}
+	sort.Strings(of)
+	switch kind := m.oneOf("kind", "", Kinds()...); {
+	case len(of) == 0:
+		m.bad(m.where("address"), "workspace.value", "places of %s are not known; there are %s", u.Scheme, strings.Join(Kinds(), ", "))
+	case kind == "" && len(of) > 1:
+		m.bad(m.where("address"), "workspace.missing", "the place says which kind it is of: kind is %s", strings.Join(of, " or "))
+	case kind == "":
+		p.Kind = of[0]
+	case !slices.Contains(of, kind):
+		m.bad(m.where("kind"), "workspace.value", "the address of a place of the kind %s begins with %s://, not %s://", kind, schemes[kind][0], u.Scheme)
+	default:
+		p.Kind = kind
+	}
+	p.Address = u
+}
+
+// of says which settings only servers of some kinds have.
+var only = []struct {
+	key   string
+	kinds []string
+}{
+	{"key file", []string{"sftp"}}, {"passphrase from", []string{"sftp"}}, {"passphrase file", []string{"sftp"}}, {"host key", []string{"sftp"}}, {"known hosts", []string{"sftp"}},
+	{"tls", []string{"ftp"}}, {"active", []string{"ftp"}}, {"zone", []string{"ftp"}}, {"region", []string{"s3"}}, {"authorities", []string{"ftp", "webdav", "s3"}},
+}
+
+// fits says what is missing or out of place among a server's settings.
+func (m *mapping) fits(p *Place) {
+	if p.Kind == "" {
+		return // it has been said
+	}
+	for _, o := range only {
+		if m.has(o.key) && !slices.Contains(o.kinds, p.Kind) {
+			m.bad(m.where(o.key), "workspace.value", "%s is a setting of places of the kind %s, not %s", o.key, strings.Join(o.kinds, ", "), p.Kind)
+		}
+	}
+	switch p.Kind {
+	case "sftp":
+		if len(p.HostKeys) == 0 && p.KnownHosts == "" {
+			m.bad(m.at, "workspace.missing", "whose key the server must have is not said: give its fingerprint (host key: \"SHA256:...\") or a file (known hosts); `ydrion places try` shows the one that it has")
+		}
+		for _, k := range p.HostKeys {
+			if !strings.HasPrefix(k, "SHA256:") {
+				m.bad(m.where("host key"), "workspace.value", "%q is not the fingerprint of a key, such as SHA256:uNiVztksCsDhcc0u9e8BrU...", k)
+			}
+		}
+		if p.KeyFile == "" && !p.Password.Any() {
+			m.bad(m.at, "workspace.missing", "how the server knows us is not said: name a private key (key file), or a password (password from, password file)")
+		}
+	case "ftp":
+		if p.TLS == "" {
+			m.bad(m.at, "workspace.missing", "whether the connection is encrypted is not said: tls is explicit (the usual way), implicit, or none, by which everybody on the way can read files and passwords")
+		}
+	case "s3":
+		if strings.Trim(p.Address.Path, "/") == "" {
+			m.bad(m.where("address"), "workspace.value", "the address names the bucket, too: https://store.example/bucket")
+		}
+	}
+	if p.User == "" && (p.Kind == "sftp" || p.Kind == "s3") {
+		m.required("user")
+	}
+}
+
+// Where is a place in words, without anything secret.
+func (p *Place) Where() string {
+	if p.Kind == "" {
+		return p.Folder
+	}
+	return p.Address.String()
+}
+
+// Port is the server's host and port.
+func (p *Place) Port() string {
+	usual := map[string]int{"sftp": 22, "ftp": 21, "https": 443, "http": 80}[p.Address.Scheme]
+	if p.TLS == "implicit" {
+		usual = 990
+	}
+	port := p.Address.Port()
+	if port == "" {
+		port = strconv.Itoa(usual)
+	}
+	return p.Address.Hostname() + ":" + port
+}
+
+// Folders makes places of folders of this machine, by their names.
+func Folders(of map[string]string) map[string]Place {
+	out := map[string]Place{}
+	for name, folder := range of {
+		out[name] = Place{Name: name, Folder: folder}
+	}
+	return out
+}
+
+// Distant splits a resolved folder that is at a place on a server: "{holm}/outgoing" into holm and /outgoing.
+func Distant(folder string) (place, below string, is bool) {
+	if !strings.HasPrefix(folder, "{") {
+		return "", "", false
+	}
+	place, below, is = strings.Cut(folder[1:], "}")
+	return place, path.Clean("/" + below), is
+}
+
+// Resolve replaces {place} at the beginning of a folder by the environment's
+// folder. A relative result is below base. A folder on a server stays below its place: see Distant.
+func (e *Environment) Resolve(folder, base string) (string, error) {
+	if strings.HasPrefix(folder, "{") {
+		name, rest, ok := strings.Cut(folder[1:], "}")
+		if !ok {
+			return "", fmt.Errorf("{ is not closed in %q", folder)
+		}
+		where, ok := e.Places[name]
+		if !ok {
+			var names []string
+			for n := range e.Places {
+				names = append(names, n)
+			}
+			sort.Strings(names)
+			return "", fmt.Errorf("environment %s has no place %q; it has %s", e.Name, name, strings.Join(names, ", "))
+		}
+		if where.Kind != "" {
+			return strings.TrimSuffix("{"+name+"}"+path.Clean("/"+rest), "/"), nil
+		}
+		folder = where.Folder + rest
+	}
+	if !path.IsAbs(folder) {
+		folder = path.Join(base, folder)
+	}
+	return path.Clean(folder), nil
+}
