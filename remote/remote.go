@@ -54,6 +54,8 @@ type Tree interface {
 	Remove(path string) error
 	// MakeFolder makes a folder whose parent is there. One that is there already is none the worse.
 	MakeFolder(path string) error
+	// Durable tells whether what was written stays written, whatever becomes of the server.
+	Durable() bool
 	// Rest asks whether the connection still works.
 	Rest() error
 	// Break ends the connection at once, also while it is in use.

@@ -27,6 +27,7 @@ type sftpTree struct {
 	conn  *patient
 	ssh   *ssh.Client
 	files *sftp.Client
+	syncs bool // the server can be asked to make a file durable
 	keeps bool // a rename of the server never replaces a file, as the draft says; not all servers follow it
 }
 
@@ -101,6 +102,7 @@ func dialKey(ctx context.Context, p *workspace.Place, kinds []string) (made Tree
 		t.Break()
 		return nil, false, fmt.Errorf("speaks SSH, but not SFTP: %w", plain(err))
 	}
+	_, t.syncs = t.files.HasExtension("fsync@openssh.com")
 	_, t.keeps = t.files.HasExtension("posix-rename@openssh.com")
 	return t, false, nil
 }
@@ -295,8 +297,12 @@ func (o *ourWriter) Write(b []byte) (int, error) {
 // ourReader remembers errors that are ours, not the server's.
 type ourReader struct {
 	io.Reader
-	err error
+	size int64 // how much there is; -1: that is not known
+	err  error
 }
+
+// Size tells how much there is, which bounds what is on its way at once.
+func (o *ourReader) Size() int64 { return o.size }
 
 func (o *ourReader) Read(b []byte) (int, error) {
 	n, err := o.Reader.Read(b)
@@ -319,9 +325,15 @@ func (t *sftpTree) Write(p string, from int64, content io.Reader) error {
 	if from > 0 {
 		_, err = f.Seek(from, io.SeekStart)
 	}
-	ours := &ourReader{Reader: content}
+	ours := &ourReader{Reader: content, size: -1}
+	if s, is := content.(interface{ Size() int64 }); is {
+		ours.size = s.Size()
+	}
 	if err == nil {
 		_, err = f.ReadFrom(ours)
+	}
+	if err == nil && t.syncs {
+		err = f.Sync()
 	}
 	closing := f.Close()
 	switch {
@@ -388,6 +400,8 @@ func (t *sftpTree) MakeFolder(p string) error {
 	}
 	return t.said("making", p, err)
 }
+
+func (t *sftpTree) Durable() bool { return t.syncs }
 
 func (t *sftpTree) Rest() error {
 	defer t.conn.ask()()

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime/debug"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -84,6 +85,10 @@ type Conductor struct {
 
 	collecting *collecting // files that wait for others
 
+	senders map[string]*sender // by place
+	sending map[int64]*parcels // what pickups have on its way to servers
+	sends   sync.WaitGroup
+
 	stock   store.Block // sequence numbers in hand; only the process stage touches them
 	stocked time.Time
 }
@@ -130,6 +135,7 @@ type item struct {
 	ord      int          // which of the files of its run it is, from 1
 	back     bool         // it is in the inbox again
 	said     finding.List // about the run, besides what its files have
+	handed   bool         // what it has for servers has been handed over
 	parked   bool         // waits for its lane
 	freed    bool         // need not wait any longer
 }
@@ -170,7 +176,7 @@ const (
 // what is under way then goes on until work ends.
 func (e *Engine) Conduct(life, work context.Context, node Node, r store.Route) *Conductor {
 	c := &Conductor{e: e, node: node, name: r.Name, state: r, began: e.Clock(), led: time.Now(), signal: make(chan struct{}, 1), done: make(chan struct{}), look: true,
-		busy: map[int64]bool{}, left: map[int64]bool{}, taken: map[string]identity{}, lanes: newLanes(), puzzled: map[string]int{}}
+		busy: map[int64]bool{}, left: map[int64]bool{}, taken: map[string]identity{}, lanes: newLanes(), puzzled: map[string]int{}, senders: map[string]*sender{}, sending: map[int64]*parcels{}}
 	c.work, c.cancel = context.WithCancelCause(work)
 	lifeEnds, endLife := context.WithCancel(life)
 	context.AfterFunc(c.work, endLife)
@@ -190,6 +196,7 @@ func (e *Engine) Conduct(life, work context.Context, node Node, r store.Route) *
 	go func() {
 		stages.Wait()
 		endLife()
+		c.sends.Wait()
 		c.cancel(nil)
 		close(c.done)
 	}()
@@ -282,7 +289,7 @@ func (c *Conductor) confine(compiled *route.Compiled) {
 	}
 }
 
-// destinations are the folders that a route delivers to.
+// destinations are the folders of this machine that a route delivers to.
 func (c *Conductor) destinations(compiled *route.Compiled) (out []string) {
 	for _, d := range compiled.Destinations() {
 		if d.Lookup != "" {
@@ -295,7 +302,7 @@ func (c *Conductor) destinations(compiled *route.Compiled) (out []string) {
 	if folder, err := c.e.Resolve(compiled.Rejected.Folder); err == nil {
 		out = append(out, folder)
 	}
-	return out
+	return slices.DeleteFunc(out, isDistant)
 }
 
 // maker makes the outputs of a run.

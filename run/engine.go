@@ -29,6 +29,7 @@ import (
 	"ydrion/core/flow"
 	"ydrion/core/order"
 	"ydrion/files"
+	"ydrion/remote"
 	"ydrion/route"
 	"ydrion/store"
 	"ydrion/workspace"
@@ -44,6 +45,8 @@ type Config struct {
 	Log     *slog.Logger
 	// Resolve turns a folder of a route into a path.
 	Resolve func(folder string) (string, error)
+	// Places are the servers that outputs are brought to.
+	Places *remote.Places
 	// Tell is told what happens, for those who watch.
 	Tell func(Event)
 	// Alert is told what a person should know; over says that it is a thing of
@@ -115,6 +118,9 @@ func New(c Config) *Engine {
 	}
 	if c.Clock == nil {
 		c.Clock = time.Now
+	}
+	if c.Places == nil {
+		c.Places = remote.New(&workspace.Environment{})
 	}
 	if c.Alert == nil {
 		c.Alert, c.Over = func(store.Alert, bool) {}, func(string, string) {}

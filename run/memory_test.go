@@ -244,6 +244,14 @@ func (m *memory) Keep(context.Context, int64, []store.Delivery, []store.Reject, 
 	return fmt.Errorf("too much for a test in memory")
 }
 
+func (m *memory) OpenAt(ctx context.Context, run int64, _ string, after, limit int) ([]store.Delivery, error) {
+	return m.Open(ctx, run, after, limit)
+}
+func (m *memory) Naming(context.Context, int64, []store.DeliveryOf) error { return m.away("naming") }
+func (m *memory) Arrived(context.Context, []store.ArrivedAt) error        { return m.away("arrived") }
+func (m *memory) NotArrived(context.Context, []store.RefusedAt) error     { return m.away("not arrived") }
+func (m *memory) Delayed(context.Context, int64, []int64, string) error   { return m.away("delayed") }
+
 // away fails if it is to.
 func (m *memory) away(name string) error {
 	done, err := m.call(name)

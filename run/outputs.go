@@ -148,17 +148,22 @@ func (o *outputs) spoolInstead(err error) bool {
 	if o.spool == "" || !errors.As(err, &d) || o.spooled[d.Folder] || errors.Is(err, errGiven) {
 		return false
 	}
+	o.intoSpool(d.Folder)
+	return true
+}
+
+// intoSpool lets outputs for a folder be written into the spool.
+func (o *outputs) intoSpool(folder string) {
 	if o.spooled == nil {
 		o.spooled = map[string]bool{}
 	}
-	o.spooled[d.Folder] = true
-	return true
+	o.spooled[folder] = true
 }
 
 // hidden are the folders in which temporaries of the run can be.
 func (o *outputs) hidden() (out []string) {
 	for _, folder := range append([]string{o.rejected}, o.folders...) {
-		if folder == lookupFolder {
+		if folder == lookupFolder || isDistant(folder) {
 			continue
 		}
 		out = append(out, filepath.Join(folder, files.Hidden))

@@ -96,10 +96,7 @@ func (c *Conductor) prepared(it *item) (*outputs, error) {
 	for _, d := range out.to {
 		if d.Lookup != "" { // it is written in the spool, and read there
 			out.folders = append(out.folders, lookupFolder)
-			if out.spooled == nil {
-				out.spooled = map[string]bool{}
-			}
-			out.spooled[lookupFolder] = true
+			out.intoSpool(lookupFolder)
 			continue
 		}
 		folder, err := c.e.Resolve(d.Folder)
@@ -111,6 +108,11 @@ func (c *Conductor) prepared(it *item) (*outputs, error) {
 	var err error
 	if out.rejected, err = c.e.Resolve(it.compiled.Rejected.Folder); err != nil {
 		return nil, err
+	}
+	for _, folder := range append([]string{out.rejected}, out.folders...) {
+		if isDistant(folder) {
+			out.intoSpool(folder)
+		}
 	}
 	if it.resumed {
 		for _, hidden := range out.hidden() {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"ydrion/core/finding"
@@ -23,8 +24,12 @@ func (c *Conductor) publish(group []*item) (on []*item) {
 		if it.stage == publishing && c.park(it, true) {
 			continue
 		}
-		on = append(on, it)
+		it.handed = false
 		c.try(it, publishing, func(it *item) error { return c.publishOne(it, folders) })
+		if it.handed {
+			continue // it is at its end when what it has for servers has arrived
+		}
+		on = append(on, it)
 		if it.stage == publishing {
 			done = append(done, it)
 		}
@@ -53,9 +58,6 @@ func (c *Conductor) publishOne(it *item, folders map[string]bool) error {
 			return err
 		}
 	}
-	if !it.resumed && it.commit.Kept == 0 {
-		return c.publishList(it, it.commit.Deliveries, folders)
-	}
 	if it.resumed && it.out == nil {
 		done, err := c.e.Store.Run(c.work, *it.Run)
 		if err != nil {
@@ -70,17 +72,36 @@ func (c *Conductor) publishOne(it *item, folders map[string]bool) error {
 			f.balance, f.whole = flow.Balance{In: of[i].In, Good: of[i].Good, Rejected: of[i].Rejected, Filtered: of[i].Filtered, Merged: of[i].Merged}, of[i].Whole
 		}
 	}
-	var failed error
+	places, err := c.publishHere(it, folders)
+	if len(places) == 0 || !c.node.Sure() || errors.Is(err, errGiven) {
+		return err
+	}
+	var list []store.Delivery
+	if !it.resumed && it.commit.Kept == 0 {
+		list = it.commit.Deliveries
+	}
+	c.handOver(it, places, list, err)
+	return nil
+}
+
+// publishHere makes the outputs of one run visible in folders of this machine, and gives the places on servers that it
+// has others for.
+func (c *Conductor) publishHere(it *item, folders map[string]bool) (places []string, failed error) {
+	if !it.resumed && it.commit.Kept == 0 && !it.handed {
+		places = placesOf(nil, it.commit.Deliveries)
+		return places, c.publishList(it, it.commit.Deliveries, folders, len(places) > 0)
+	}
 	for after := 0; ; {
 		page, err := c.e.Store.Open(c.work, *it.Run, after, portion)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if len(page) == 0 {
-			return failed
+			return places, failed
 		}
 		after = page[len(page)-1].Ord
-		if err := c.publishList(it, page, folders); err != nil {
+		places = placesOf(places, page)
+		if err := c.publishList(it, page, folders, len(places) > 0); err != nil {
 			var person errPerson
 			if failed == nil || errors.As(err, &person) {
 				failed = err
@@ -89,14 +110,24 @@ func (c *Conductor) publishOne(it *item, folders map[string]bool) error {
 	}
 }
 
-// publishList makes some outputs visible. A destination that is out of order
-// does not keep the others from getting theirs.
-func (c *Conductor) publishList(it *item, list []store.Delivery, folders map[string]bool) error {
+// placesOf adds the places on servers that deliveries go to.
+func placesOf(places []string, list []store.Delivery) []string {
+	for _, d := range list {
+		if place := placeOf(&d); place != "" && !slices.Contains(places, place) {
+			places = append(places, place)
+		}
+	}
+	return places
+}
+
+// publishList makes some outputs visible in folders of this machine. A destination that is out of order
+// does not keep the others from getting theirs. Part says that they are not all that the run has.
+func (c *Conductor) publishList(it *item, list []store.Delivery, folders map[string]bool, part bool) error {
 	failed := map[string]error{}
 	var first error
 	var there, unknown []int
 	for _, d := range list {
-		if failed[d.Folder] != nil || d.Temporary == "" {
+		if failed[d.Folder] != nil || d.Temporary == "" || distant(&d) {
 			continue
 		}
 		c.beat[publishing].Store(time.Now().UnixNano())
@@ -124,7 +155,7 @@ func (c *Conductor) publishList(it *item, list []store.Delivery, folders map[str
 			return err
 		}
 	}
-	if (first != nil || it.commit.Kept > 0) && len(there) > 0 {
+	if (first != nil || part || it.commit.Kept > 0) && len(there) > 0 {
 		for f := range folders {
 			if err := c.e.FS.SyncFolder(f); err != nil {
 				return err

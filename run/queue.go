@@ -28,7 +28,7 @@ const mostStalled = 100
 // false if none may. Wait is when to ask again, 0 if something will happen.
 func (c *Conductor) gate() (until time.Time, ok bool, reason string, wait time.Duration) {
 	c.mu.Lock()
-	l, compiled, state, stalled := c.listener, c.compiled, c.state, c.stalled
+	l, compiled, state, stalled, sending := c.listener, c.compiled, c.state, c.stalled, len(c.sending)
 	if state.AskedAt != nil && state.AskedAt.After(c.until) && state.AskedAt.After(c.led.Add(-time.Minute)) {
 		c.until, c.asked = *state.AskedAt, *state.AskedAt
 	}
@@ -45,6 +45,8 @@ func (c *Conductor) gate() (until time.Time, ok bool, reason string, wait time.D
 		return until, false, "the route is paused", 0
 	case stalled >= mostStalled:
 		return until, false, fmt.Sprintf("%d pickups of the route cannot go on and are tried again; new files wait until some of them have ended", stalled), time.Second
+	case sending >= mostSending:
+		return until, false, fmt.Sprintf("the outputs of %d pickups wait for servers; new files wait until some of them have arrived", sending), time.Second
 	case compiled.Notice == workspace.OnDemand:
 		return asked, !asked.IsZero(), "it is taken when somebody asks for it (`ydrion take`)", 0
 	case compiled.Timetable != nil:

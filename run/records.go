@@ -50,6 +50,13 @@ type Records interface {
 	Certain(ctx context.Context, node int64, of store.RunOf) error
 	Published(ctx context.Context, node int64, ended []store.RunOf) (map[int64]string, error)
 
+	// Bringing outputs to servers.
+	OpenAt(ctx context.Context, run int64, place string, after, limit int) ([]store.Delivery, error)
+	Naming(ctx context.Context, node int64, of []store.DeliveryOf) error
+	Arrived(ctx context.Context, of []store.ArrivedAt) error
+	NotArrived(ctx context.Context, of []store.RefusedAt) error
+	Delayed(ctx context.Context, node int64, pickups []int64, reason string) error
+
 	// Originals that are not kept.
 	Dropped(ctx context.Context, pickup int64) (bool, error)
 	Needed(ctx context.Context, sha256 string) (bool, error)

@@ -76,6 +76,8 @@ func (c *Conductor) resume() ([]*item, error) {
 				ready, at = due(p.NextTry, now)
 			}
 			switch {
+			case c.sending[p.Pickup] != nil:
+				c.hurry(&p)
 			case c.busy[p.Pickup] && held:
 				c.later(time.Now().Add(300 * time.Millisecond))
 			case c.left[p.Pickup]:
@@ -173,6 +175,9 @@ func (c *Conductor) reconsider(p store.Pending) {
 		return // it is looked at again
 	}
 	for _, d := range list {
+		if distant(&d) {
+			return // nobody but a person can tell
+		}
 		c.e.FS.Confine(d.Folder)
 		holder := deliver.Holder{Device: d.Device, Inode: d.Inode}
 		info, err := c.e.FS.Look(filepath.Dir(d.Temporary))

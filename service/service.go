@@ -30,6 +30,7 @@ import (
 	"ydrion/listen"
 	"ydrion/managed"
 	"ydrion/route"
+	"ydrion/remote"
 	"ydrion/run"
 	"ydrion/store"
 	"ydrion/wire"
@@ -61,6 +62,7 @@ type Service struct {
 	Config
 	store   *store.Store
 	engine  *run.Engine
+	places  *remote.Places
 	watcher *listen.Watcher
 	hub     hub
 	metrics *metrics
@@ -129,7 +131,8 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 			c.Log.Warn("others can look into a folder of ours", "folder", folder, "error", err)
 		}
 	}
-	s.engine = run.New(run.Config{Store: s.store, Mark: s.store.Mark, Spool: filepath.Join(c.Data, "archive", "spool"), FS: c.FS, Archive: archive.New(c.FS, filepath.Join(c.Data, "archive")), Log: c.Log, Resolve: s.resolve, Tell: s.tell, Alert: s.alert, Over: s.over, Cores: c.Cores, Clock: c.Clock})
+	s.places = remote.New(c.Environment)
+	s.engine = run.New(run.Config{Store: s.store, Mark: s.store.Mark, Spool: filepath.Join(c.Data, "archive", "spool"), FS: c.FS, Archive: archive.New(c.FS, filepath.Join(c.Data, "archive")), Log: c.Log, Resolve: s.resolve, Places: s.places, Tell: s.tell, Alert: s.alert, Over: s.over, Cores: c.Cores, Clock: c.Clock})
 	s.leader = lead.New(lead.Config{Records: s.store, Join: s.join, Conduct: s.conduct, Compiled: s.engine.Compiled, Resolve: s.resolve, FS: s.FS, Watcher: s.watcher, Log: s.Log, Alert: s.alert, Over: s.over, Hint: s.hint, Looked: s.recordNews, Away: s.tellAway, Back: s.tellBack, Still: s.Still})
 	node, err := s.join(ctx)
 	if err != nil {
@@ -220,6 +223,7 @@ func (s *Service) Close() error {
 	s.samples.sweep(s.Clock().Add(2*sampleUnused), 0)
 	s.samples.mu.Unlock()
 	s.store.Close()
+	s.places.Close()
 	var err error
 	if s.watcher != nil {
 		err = s.watcher.Close()

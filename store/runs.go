@@ -310,9 +310,14 @@ type Delivery struct {
 	// The folder that held the output before it was published; 0 if it is not known.
 	Device uint64 `db:"device"`
 	Inode  uint64 `db:"inode"`
+	// Of one that goes to a server.
+	Tries   int        `db:"tries"`
+	NextTry *time.Time `db:"next_try"`
+	NamedAt *time.Time `db:"named_at"` // it was about to get its name there
+	Receipt string     `db:"receipt"`
 }
 
-const deliveryColumns = `run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, state, reason, published_at, coalesce(device, 0) as device, coalesce(inode, 0) as inode`
+const deliveryColumns = `run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, state, reason, published_at, coalesce(device, 0) as device, coalesce(inode, 0) as inode, tries, next_try, named_at, receipt`
 
 // Reject is a record that did not pass.
 type Reject struct {
@@ -807,6 +812,9 @@ const (
 	Abandon  Person = "abandoned" // what is not delivered yet will not be
 )
 
+// onTheWay tells whether outputs of a pickup p are on their way to a server, and have been tried in vain.
+const onTheWay = `state = 'committed' and exists (select 1 from deliveries d where d.run = p.run and d.state = 'open' and starts_with(d.folder, '{'))`
+
 // ErrNotSo says that a decision does not fit a pickup.
 var ErrNotSo = errors.New("that cannot be done now")
 
@@ -815,12 +823,12 @@ func (s *Store) Decide(ctx context.Context, pickup int64, what Person, said Said
 	// What is decided about one file of a run of several is decided about all.
 	these := `id = any(array(` + withIt("$1") + `))`
 	statements := map[Person]string{
-		TryNow:   `update pickups set next_try = now() where ` + these + ` and state = 'held'`,
+		TryNow:   `update pickups p set state = 'held', next_try = now() where ` + these + ` and (state = 'held' or ` + onTheWay + `)`,
 		Admit:    `update pickups set admitted = true, next_try = now() where ` + these + ` and state = 'held'`,
 		LetPass:  `update pickups set passed = true where ` + these + ` and state in ('held', 'uncertain')`,
 		Withdraw: `update pickups p set state = 'withdrawn', reason = 'given up: ' || p.reason, ended_at = now(), next_try = null where ` + these + ` and state = 'held' and not exists (select 1 from runs r where r.id = p.run and r.state = 'committed')`,
 		Arrived:  `with d as (update deliveries set state = 'published', published_at = now() from pickups p where p.id = $1 and deliveries.run = p.run and deliveries.state = 'uncertain') update pickups set state = 'held', next_try = now() where ` + these + ` and state = 'uncertain'`,
-		Abandon:  `with d as (update deliveries set state = 'abandoned' from pickups p where p.id = $1 and deliveries.run = p.run and deliveries.state in ('uncertain', 'open')) update pickups set state = 'held', next_try = now() where ` + these + ` and state in ('held', 'uncertain') and exists (select 1 from runs r where r.id = pickups.run and r.state = 'committed')`,
+		Abandon:  `with d as (update deliveries set state = 'abandoned' from pickups p where p.id = $1 and deliveries.run = p.run and deliveries.state in ('uncertain', 'open')) update pickups p set state = 'held', next_try = now() where ` + these + ` and (state in ('held', 'uncertain') or ` + onTheWay + `) and exists (select 1 from runs r where r.id = p.run and r.state = 'committed')`,
 	}
 	statement, ok := statements[what]
 	if !ok {

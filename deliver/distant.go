@@ -1,0 +1,262 @@
+package deliver
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"strings"
+
+	"ydrion/files"
+	"ydrion/remote"
+	"ydrion/workspace"
+)
+
+// Parcel is a finished output on its way to a server: it lies in the spool, is written there under a temporary name
+// beside its own, and renamed.
+//
+// That it lies there whole is recorded before it is renamed (Named). From then on the absence of the temporary says that
+// it has arrived, whatever the reader has done with the file since, as in folders of this machine.
+type Parcel struct {
+	FS      files.FS
+	Mark    string // of the installation
+	Run     int64
+	Ord     int
+	Spooled string
+	Size    int64
+	SHA256  string
+	Folder  string // of the place, below it
+	Name    string // may have folders in it
+	Taken   workspace.WhenTaken
+	Named   bool // by an earlier try: it lay there whole, and may have been renamed
+	// Recount records another name, before that is used.
+	Recount func(name string) error
+	// Alive is told that a long copy goes on.
+	Alive func()
+}
+
+// To is where the parcel goes.
+func (p *Parcel) To() string { return path.Join(p.Folder, p.Name) }
+
+// temporary is where it lies until then. It says whose it is.
+func (p *Parcel) temporary() string {
+	return path.Join(path.Dir(path.Join(p.Folder, p.Name)), fmt.Sprintf("%s%s-%d-%d.part", distantPrefix, p.Mark, p.Run, p.Ord))
+}
+
+// distantPrefix begins the names of what is ours in folders of servers.
+const distantPrefix = files.Hidden + "-"
+
+// resumable is from which size on a file that was written in part is gone on with, and overlap how much of what is
+// there is written once more: behind a break the end of a file may have holes.
+const (
+	resumable = 8 << 20
+	overlap   = 4 << 20
+)
+
+// Upload writes the parcel beside its name. It may be repeated, and goes on with a large file where it was broken off.
+func (p *Parcel) Upload(t remote.Tree) error {
+	from := int64(0)
+	if p.Size >= resumable {
+		switch there, err := t.Look(p.temporary()); {
+		case err == nil && there.Size <= p.Size:
+			from = max(0, there.Size-overlap)
+		case remote.IsAway(err):
+			return err
+		}
+	}
+	if from > 0 && !p.same(t, from) {
+		from = 0
+	}
+	err := p.write(t, from)
+	if errors.Is(err, fs.ErrNotExist) && from == 0 {
+		// Its folder is not there yet.
+		if err = remote.MakeFolders(t, path.Dir(p.temporary())); err == nil {
+			err = p.write(t, 0)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	there, err := t.Look(p.temporary())
+	if err != nil {
+		return err
+	}
+	if there.Size != p.Size {
+		return fmt.Errorf("%s: the server has %d bytes of it, not %d; it is written again", p.To(), there.Size, p.Size)
+	}
+	return nil
+}
+
+// write writes the temporary from a byte on.
+func (p *Parcel) write(t remote.Tree, from int64) error {
+	spooled, err := p.spooled(from)
+	if err != nil {
+		return err
+	}
+	return errors.Join(t.Write(p.temporary(), from, &lively{spooled, p.Size - from, p.Alive}), spooled.Close())
+}
+
+// spooled opens what is to be delivered, from a byte on.
+func (p *Parcel) spooled(from int64) (io.ReadCloser, error) {
+	f, err := p.FS.Open(p.Spooled)
+	if err == nil && from > 0 {
+		_, err = io.CopyN(io.Discard, f, from)
+	}
+	if err != nil {
+		return nil, &errSpool{err}
+	}
+	return f, nil
+}
+
+// errSpool says that an output cannot be read from the spool: that is no fault of its destination.
+type errSpool struct{ error }
+
+func (e *errSpool) Error() string { return fmt.Sprintf("reading what is to be delivered: %v", e.error) }
+func (e *errSpool) Unwrap() error { return e.error }
+
+// same tells whether what lies on the server before a byte is what lies there of ours: it looks at the last of it.
+func (p *Parcel) same(t remote.Tree, before int64) bool {
+	n := min(before, 64<<10)
+	theirs, err := t.Open(p.temporary(), before-n)
+	if err != nil {
+		return false
+	}
+	defer theirs.Close()
+	ours, err := p.spooled(before - n)
+	if err != nil {
+		return false
+	}
+	defer ours.Close()
+	a, b := make([]byte, n), make([]byte, n)
+	_, errA := io.ReadFull(ours, a)
+	_, errB := io.ReadFull(theirs, b)
+	return errA == nil && errB == nil && bytes.Equal(a, b)
+}
+
+// lively tells that a copy goes on.
+type lively struct {
+	io.Reader
+	size  int64
+	alive func()
+}
+
+// Size is how much there is to read.
+func (l *lively) Size() int64 { return l.size }
+
+func (l *lively) Read(b []byte) (int, error) {
+	if l.alive != nil {
+		l.alive()
+	}
+	return l.Reader.Read(b)
+}
+
+// Publish gives the parcel its name. It has been uploaded, and that is recorded.
+func (p *Parcel) Publish(t remote.Tree) (Outcome, error) {
+	first := p.Name
+	for n := 1; ; n++ {
+		if n > 1 {
+			p.Name = Counted(first, n)
+			if err := p.Recount(p.Name); err != nil {
+				return Taken, err
+			}
+		}
+		outcome, err := p.publish(t)
+		if err != nil || outcome != Taken || p.Taken == workspace.HoldTaken {
+			return outcome, err
+		}
+		if n == mostCounted {
+			return outcome, fmt.Errorf("%s and its numbers up to %d are there already", first, n)
+		}
+	}
+}
+
+// mostCounted is how many names are tried for one output: each costs an exchange with the server.
+const mostCounted = 1000
+
+func (p *Parcel) publish(t remote.Tree) (Outcome, error) {
+	to, temporary := p.To(), p.temporary()
+	var err error
+	switch p.Taken {
+	case workspace.ReplaceKeep:
+		if err = p.keepFormer(t, to); err == nil {
+			err = t.Move(temporary, to)
+		}
+	case workspace.Replace:
+		err = t.Replace(temporary, to)
+	default:
+		err = t.Move(temporary, to)
+	}
+	switch {
+	case err == nil:
+		return Published, nil
+	case remote.IsAway(err):
+		return Taken, err
+	}
+	there, look := t.Look(temporary)
+	switch {
+	case errors.Is(look, fs.ErrNotExist):
+		return p.gone(t)
+	case look != nil:
+		return Taken, look
+	case errors.Is(err, fs.ErrExist):
+		if final, look := t.Look(to); p.Named && look == nil && final.Same(there) && p.is(t, to, p.Size) {
+			// A server may make a second name and then take the first away: it was ended in between.
+			return Already, t.Remove(temporary)
+		}
+		return Taken, nil
+	}
+	return Taken, err
+}
+
+// gone says what it means that the temporary is not there.
+func (p *Parcel) gone(t remote.Tree) (Outcome, error) {
+	// It lay there whole when that was recorded, and nobody but us gives it a name.
+	if p.is(t, p.To(), p.Size) {
+		return Already, nil
+	}
+	// A reader may have taken it. But a server that loses its power may lose what it has not made durable, and one that
+	// stands in for another may never have had it.
+	_, err := t.List(path.Dir(p.temporary()))
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return Unknown, nil
+	case err != nil:
+		return Taken, err
+	case !t.Durable():
+		return Unknown, nil
+	}
+	return Already, nil
+}
+
+// is tells whether a file of the server has the parcel's content.
+func (p *Parcel) is(t remote.Tree, at string, size int64) bool {
+	i, err := t.Look(at)
+	if err != nil || i.Size != size {
+		return false
+	}
+	r, err := t.Open(at, 0)
+	if err != nil {
+		return false
+	}
+	defer r.Close()
+	h := sha256.New()
+	_, err = io.Copy(h, r)
+	return err == nil && hex.EncodeToString(h.Sum(nil)) == p.SHA256
+}
+
+// keepFormer gives a file that is about to be replaced another name, with the run in it.
+func (p *Parcel) keepFormer(t remote.Tree, to string) error {
+	if _, err := t.Look(p.temporary()); err != nil {
+		return err // it was published before: the file there is the new one
+	}
+	ext := path.Ext(to)
+	err := t.Move(to, fmt.Sprintf("%s.former-%d%s", strings.TrimSuffix(to, ext), p.Run, ext))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil // there is none, or it has been kept by an earlier try
+	}
+	return err
+}
