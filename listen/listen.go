@@ -513,6 +513,9 @@ func (l *Listener) consider(path string, s *seen, info files.Info, lookErr error
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	if l.known[path] != s {
+		return // it was taken meanwhile, or is known anew
+	}
 	s.reason, s.marker = reason, marker
 	if settling {
 		l.settlers[path] = s
@@ -691,6 +694,7 @@ func (l *Listener) retry(ctx context.Context) {
 	for path, s := range l.waiters {
 		if !s.recheck.After(now) {
 			paths = append(paths, path)
+			delete(l.waiters, path) // if it still has to wait, it is told when it is considered
 		}
 	}
 	l.mu.Unlock()

@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -573,4 +574,49 @@ func TestMountedOver(t *testing.T) {
 	mounted = false
 	move(t, filepath.Join(b.Folder, "c"), "x")
 	b.gives("a", "b", "c")
+}
+
+// leaving takes a file away, as a conductor does, in the moment in which the listener considers it.
+type leaving struct {
+	files.Real
+	l     *Listener
+	looks atomic.Int64
+}
+
+func (f *leaving) Look(name string) (files.Info, error) {
+	f.looks.Add(1)
+	return f.Real.Look(name)
+}
+
+func (f *leaving) Free(name string) (string, bool, error) {
+	info, err := f.Real.Look(name)
+	if err != nil {
+		return "", false, err
+	}
+	f.l.Forget(name, info.Inode)
+	return "somebody writes to it", true, os.Remove(name)
+}
+
+// TestTakenWhileConsidered: a file that is taken while it is considered is not considered for ever.
+func TestTakenWhileConsidered(t *testing.T) {
+	folder := t.TempDir()
+	if err := os.WriteFile(filepath.Join(folder, "a.csv"), []byte("x"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	fsys := &leaving{}
+	l := &Listener{Settings: workspace.Listen{Names: "*", Notice: workspace.ByLooks, Rhythm: time.Hour}, Folder: folder, FS: fsys, Log: slog.New(slog.DiscardHandler)}
+	fsys.l = l
+	ctx, end := context.WithCancel(context.Background())
+	l.Start()
+	done := make(chan error, 1)
+	go func() { done <- l.Run(ctx) }()
+	<-l.Up()
+	time.Sleep(500 * time.Millisecond)
+	end()
+	if err := <-done; err != nil {
+		t.Fatal(err)
+	}
+	if n := fsys.looks.Load(); n > 10 {
+		t.Errorf("looked at %d times", n)
+	}
 }
