@@ -135,3 +135,134 @@ func TestToServer(t *testing.T) {
 		t.Errorf("left in the spool: %v %v", entries, err)
 	}
 }
+
+// drop puts a file on the partner's server.
+func (p *partner) drop(t *testing.T, name, content string) {
+	t.Helper()
+	at := filepath.Join(p.folder, name)
+	if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(at, []byte(content), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// fromHolm is the demo's route for orders, with one file for each that comes from the partner's server.
+func fromHolm(t *testing.T, listen string) map[string]string {
+	t.Helper()
+	w := testbed.Workspace(t)
+	r := string(w.Files["routes/specimen-orders.yaml"])
+	from, to := strings.Index(r, "listen:\n"), strings.Index(r, "read:\n")
+	deliver, end := strings.Index(r, "deliver:\n"), strings.Index(r, "rejected:\n")
+	if from < 0 || to < from || deliver < to || end < deliver {
+		t.Fatal("the demo's route has changed; this test must follow")
+	}
+	return map[string]string{"routes/specimen-orders.yaml": r[:from] + "listen: {place: holm/out, names: \"*.csv\", rhythm: 200ms, quiet: 300ms" + listen + "}\n" + r[to:deliver] +
+		"deliver: {folder: \"{laboratory}/orders\", name: \"{file.folder}{file.stem}.hl7\"}\n" + r[end:]}
+}
+
+// TestFromServer: files are fetched from a server when they look complete, and are gone there.
+func TestFromServer(t *testing.T) {
+	t.Parallel()
+	holm := sftpPartner(t, t.TempDir(), "127.0.0.1:0")
+	b := testbed.Start(t, holm.at())
+	holm.drop(t, "out/a.csv", heading+row(1)+row(2))
+	b.Publish(fromHolm(t, ", subfolders: true"))
+	holm.drop(t, "out/.b.csv", heading+row(3))
+	holm.drop(t, "out/c.part", heading+row(3))
+	p := b.Ended("a.csv", 0)
+	if p.Good != 2 || p.Path != "{holm}/out/a.csv" {
+		t.Errorf("%+v", p)
+	}
+	if got := strings.Count(b.Read("laboratory/orders/a.hl7"), "MSH|"); got != 2 {
+		t.Errorf("%d messages", got)
+	}
+	testbed.Until(t, "it is gone there", func() bool { return holm.list("out") == "c.part" })
+	if left := holm.hidden(t); len(left) != 1 || filepath.Base(left[0]) != ".b.csv" {
+		t.Errorf("left: %v", left)
+	}
+	// One of a folder below, and one of the name of before.
+	holm.drop(t, "out/north/d.csv", heading+row(4))
+	holm.drop(t, "out/a.csv", heading+row(5))
+	if d, a := b.Ended("d.csv", 0), b.Ended("a.csv", p.ID); d.Good != 1 || d.Path != "{holm}/out/north/d.csv" || a.Good != 1 {
+		t.Errorf("%+v %+v", d, a)
+	}
+	if got := strings.Join(b.List("laboratory/orders"), " "); got != "a-2.hl7 a.hl7 northd.hl7" {
+		t.Errorf("delivered %s", got)
+	}
+	// One that is still written to waits.
+	at := filepath.Join(holm.folder, "out/slow.csv")
+	var whole strings.Builder
+	whole.WriteString(heading)
+	for i := range 6 {
+		whole.WriteString(row(10 + i))
+		if err := os.WriteFile(at, []byte(whole.String()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		if i == 3 {
+			testbed.Until(t, "it is said why it waits", func() bool {
+				w := strings.Join(waiting(t, b, "specimen-orders"), " ")
+				return strings.Contains(w, "slow.csv: it is watched until it has looked the same for 300ms")
+			})
+		}
+		time.Sleep(150 * time.Millisecond)
+	}
+	if p := b.Ended("slow.csv", 0); p.Good != 6 {
+		t.Errorf("%+v", p)
+	}
+	// The server goes away, and comes back.
+	address := holm.place.Address.Host
+	holm.close()
+	testbed.Until(t, "it is said why nothing comes", func() bool {
+		_, said := command(b, "route", "specimen-orders")
+		return strings.Contains(said, "holm does not answer at 127.0.0.1")
+	})
+	back := sftpPartner(t, holm.folder, address)
+	back.drop(t, "out/late.csv", heading+row(20))
+	if p := b.Ended("late.csv", 0); p.Good != 1 {
+		t.Errorf("%+v", p)
+	}
+}
+
+// TestTakenOnServer: what becomes of files on the server is as the route says, and who may not rename there is told so.
+func TestTakenOnServer(t *testing.T) {
+	t.Parallel()
+	holm := sftpPartner(t, t.TempDir(), "127.0.0.1:0")
+	b := testbed.Start(t, holm.at())
+	// Moved.
+	b.Publish(fromHolm(t, `, taken to: done, marker: "{file.name}.ok"`))
+	holm.drop(t, "out/a.csv", heading+row(1))
+	testbed.Until(t, "it waits for its marker", func() bool {
+		return strings.Join(waiting(t, b, "specimen-orders"), " ") == "a.csv: its marker a.csv.ok is not there"
+	})
+	holm.drop(t, "out/a.csv.ok", "")
+	b.Ended("a.csv", 0)
+	testbed.Until(t, "it is moved", func() bool { return holm.list("out") == "done" && holm.list("out/done") == "a.csv" })
+	holm.drop(t, "out/a.csv", heading+row(2))
+	holm.drop(t, "out/a.csv.ok", "")
+	testbed.Until(t, "nothing is replaced", func() bool { return holm.list("out/done") == "a-2.csv a.csv" })
+	// Left there.
+	b.Publish(fromHolm(t, ", originals: left"))
+	holm.drop(t, "out/b.csv", heading+row(3))
+	first := b.Ended("b.csv", 0)
+	time.Sleep(time.Second)
+	if holm.list("out") != "b.csv done" || len(holm.hidden(t)) > 0 {
+		t.Errorf("there: %s %v", holm.list("out"), holm.hidden(t))
+	}
+	holm.drop(t, "out/b.csv", heading+row(3)) // with the same content
+	time.Sleep(time.Second)
+	holm.drop(t, "out/b.csv", heading+row(4)+row(5))
+	if p := b.Ended("b.csv", first.ID); p.ID != first.ID+1 || p.Good != 2 {
+		t.Errorf("the same content was taken again, or the changed one was not: %+v after %d", p, first.ID)
+	}
+	// Who may not rename.
+	holm.Misbehave(standin.Fault{On: standin.Rename, Do: standin.Refuse, From: 1})
+	b.Publish(fromHolm(t, ""))
+	testbed.Until(t, "it is said what to do", func() bool {
+		return strings.Contains(strings.Join(waiting(t, b, "specimen-orders"), " "), "ask for the right to rename and remove files, or say `originals: left`")
+	})
+	if holm.list("out") != "b.csv done" {
+		t.Errorf("there: %s", holm.list("out"))
+	}
+}

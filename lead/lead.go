@@ -14,8 +14,10 @@ import (
 	"sync"
 	"time"
 
+	"ydrion/fetch"
 	"ydrion/files"
 	"ydrion/listen"
+	"ydrion/remote"
 	"ydrion/route"
 	"ydrion/run"
 	"ydrion/store"
@@ -35,6 +37,12 @@ type Config struct {
 	// Resolve turns a folder of a route into a path.
 	Resolve func(folder string) (string, error)
 	FS      files.FS
+	// Places are the servers that files are fetched from. What was fetched waits below the folder Holding; Mark is that of the
+	// installation, and Fetches what is recorded of it.
+	Places  *remote.Places
+	Holding string
+	Mark    string
+	Fetches fetch.Records
 	Watcher *listen.Watcher // nil: folders are looked at instead
 	Log     *slog.Logger
 	// Alert is told what a person should know; over says that it is a thing of the

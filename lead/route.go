@@ -11,6 +11,8 @@ import (
 
 	"ydrion/core/lang"
 	"ydrion/core/text"
+	"ydrion/fetch"
+	"ydrion/files"
 	"ydrion/listen"
 	"ydrion/route"
 	"ydrion/run"
@@ -36,6 +38,7 @@ type Route struct {
 	fresh     bool // state has not been brought about yet
 	conductor Conductor
 	listener  *listen.Listener
+	fetching  *fetch.Fetcher // brings what the listener notices, where that comes from a server
 	compiled  *route.Compiled
 	stop      context.CancelFunc // of the listener
 	stopped   chan struct{}
@@ -44,6 +47,7 @@ type Route struct {
 	still     bool // it does not move, and people were told
 
 	toldOfInbox bool // of files that cannot be looked at; of the watch alone
+	toldOfPlace bool // that nothing can be fetched; the same
 }
 
 // lead begins to lead a route.
@@ -78,8 +82,44 @@ func (r *Route) PublishedAt() time.Time {
 // Problem is why the route cannot run, empty if it can.
 func (r *Route) Problem() string {
 	r.mu.Lock()
-	defer r.mu.Unlock()
-	return r.failed
+	failed, fetching := r.failed, r.fetching
+	r.mu.Unlock()
+	if failed == "" && fetching != nil {
+		failed, _ = fetching.Problem()
+	}
+	return failed
+}
+
+// Waiting lists files that have not been taken and why, at most so many, and how many there are: those that are here, and
+// those on a server.
+func (r *Route) Waiting(most int) (list []listen.Waiting, all int) {
+	r.mu.Lock()
+	listener, fetching := r.listener, r.fetching
+	r.mu.Unlock()
+	if listener == nil {
+		return nil, 0
+	}
+	list, all = listener.Waiting(most)
+	if fetching != nil {
+		there, n := fetching.Waiting(most - len(list))
+		list, all = append(list, there...), all+n
+	}
+	return list, all
+}
+
+// Demand lets a file be taken now, whatever it waits for: one that is here, or on a server.
+func (r *Route) Demand(name string) error {
+	r.mu.Lock()
+	listener, fetching := r.listener, r.fetching
+	r.mu.Unlock()
+	if listener == nil {
+		return errors.New("the route is not running")
+	}
+	err := listener.Demand(name)
+	if errors.Is(err, listen.ErrNotWaiting) && fetching != nil {
+		err = fetching.Demand(name)
+	}
+	return err
 }
 
 // set says how the route is to stand.
@@ -277,14 +317,18 @@ func (r *Route) listen(life context.Context, state store.Route) error {
 			listener.Left[f.Path] = k
 		}
 	}
+	fetcher := r.fetcher(listener, state)
 	listener.Start()
 	listening, stop := context.WithCancel(life)
 	stopped := make(chan struct{})
 	r.mu.Lock()
-	r.listener, r.compiled, r.stop, r.stopped = listener, compiled, stop, stopped
+	r.listener, r.fetching, r.compiled, r.stop, r.stopped = listener, fetcher, compiled, stop, stopped
 	c := r.conductor
 	r.mu.Unlock()
 	c.Listen(listener, compiled)
+	if fetcher != nil {
+		r.l.tasks.Go(func() { r.fetch(listening, fetcher) })
+	}
 	failed := make(chan error, 1)
 	r.l.tasks.Go(func() {
 		defer close(stopped)
@@ -315,6 +359,50 @@ func (r *Route) listen(life context.Context, state store.Route) error {
 		return fmt.Errorf("%s does not answer", folder)
 	}
 	return nil
+}
+
+// fetcher is what brings the files of a route whose folder is on a server; nil if it is on this machine. What it brings is
+// listened for.
+func (r *Route) fetcher(l *listen.Listener, state store.Route) *fetch.Fetcher {
+	place, below, is := workspace.Distant(l.Folder)
+	if !is {
+		return nil
+	}
+	f := &fetch.Fetcher{Route: r.name, Settings: l.Settings, Place: place, Below: below, Inbox: filepath.Join(r.l.Holding, state.Holding), Node: r.node.ID, Sure: r.node.Sure, Mark: r.l.Mark,
+		FS: files.Fenced{FS: r.l.FS, May: func() error {
+			if !r.node.Sure() {
+				return fetch.ErrGiven
+			}
+			return nil
+		}}, Places: r.l.Places, Records: r.l.Fetches, Log: r.l.Log, Marker: l.Marker}
+	f.Start()
+	// Whether a file is complete, and whether it stays, is between the fetcher and the server.
+	s := &l.Settings
+	s.Notice, s.Quiet, s.EndsWith, s.Since, s.Originals, s.Gone, s.Rhythm = workspace.ByEvents, 0, nil, time.Time{}, workspace.Taken, false, fetchedRhythm
+	l.Folder, l.Marker, l.Left, l.Ahead = f.Inbox, nil, nil, f.Gate
+	return f
+}
+
+// fetchedRhythm is how often the folder is looked through in which fetched files wait: what comes there is told by events.
+const fetchedRhythm = 30 * time.Second
+
+// fetch brings files until that is to end. A defect ends the fetching for this route alone.
+func (r *Route) fetch(ctx context.Context, f *fetch.Fetcher) {
+	for ctx.Err() == nil {
+		func() {
+			defer func() {
+				if p := recover(); p != nil {
+					r.l.Log.Error("a defect of this program holds what fetches files", "route", r.name, "panic", p, "stack", string(debug.Stack()))
+					r.l.Alert(store.Alert{Kind: "defect", Route: r.name, About: r.name, Message: fmt.Sprintf("%s fetches nothing because of a defect of this program: %v; its log has the details", r.name, p)}, false)
+				}
+			}()
+			f.Run(ctx)
+		}()
+		select {
+		case <-ctx.Done():
+		case <-time.After(10 * time.Second):
+		}
+	}
 }
 
 // listenOnce listens until that fails or is to end. A defect ends the listening of this
@@ -357,7 +445,7 @@ func (r *Route) clear() {
 func (r *Route) unlisten() {
 	r.mu.Lock()
 	stop, stopped, c := r.stop, r.stopped, r.conductor
-	r.listener, r.stop = nil, nil
+	r.listener, r.fetching, r.stop = nil, nil, nil
 	r.mu.Unlock()
 	if stop == nil {
 		return
@@ -399,11 +487,12 @@ func (r *Route) failing(err error) {
 // files that it cannot look at.
 func (r *Route) watch() {
 	r.mu.Lock()
-	c, l, told := r.conductor, r.listener, r.still
+	c, l, f, told := r.conductor, r.listener, r.fetching, r.still
 	r.mu.Unlock()
 	if l != nil {
 		r.watchInbox(l)
 	}
+	r.watchPlace(f)
 	if c == nil {
 		return
 	}
@@ -417,6 +506,24 @@ func (r *Route) watch() {
 	r.still = stuck != nil
 	r.mu.Unlock()
 }
+
+// watchPlace tells people that nothing can be fetched from a server.
+func (r *Route) watchPlace(f *fetch.Fetcher) {
+	if f == nil {
+		return
+	}
+	about := r.name + " from " + f.Place
+	if problem, since := f.Problem(); problem != "" && time.Since(since) > min(r.l.Still, placeAwayFor) {
+		r.l.Alert(store.Alert{Kind: "held", Route: r.name, About: about, Message: fmt.Sprintf("%s cannot fetch files from %s since %s: %s", r.name, f.Place, since.Format("15:04 MST"), problem)}, false)
+		r.toldOfPlace = true
+	} else if problem == "" && r.toldOfPlace {
+		r.l.Over("held", about)
+		r.toldOfPlace = false
+	}
+}
+
+// placeAwayFor is how long a server may be away before people are told.
+const placeAwayFor = 20 * time.Second
 
 // watchInbox tells people of files that stay in the inbox because they cannot be looked at
 // or opened.

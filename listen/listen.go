@@ -52,6 +52,14 @@ type Candidate struct {
 	Order   int64  // grows with the order in which files came
 }
 
+// Gate says which files may be taken.
+type Gate struct {
+	Open   bool      // all, as they come
+	Closed bool      // none, but those that somebody wants now
+	Until  time.Time // those that are there then, if neither
+	Reason string    // why no others are
+}
+
 // Waiting is a file that has not been taken, and why.
 type Waiting struct {
 	Path   string    `json:"path"`
@@ -85,6 +93,8 @@ type Listener struct {
 	// Marker names the file that says that another one (name, folder) is
 	// complete; nil if none does.
 	Marker func(name, folder string) string
+	// Ahead is told which files may be brought into the folder, where they come from elsewhere; nil where they do not.
+	Ahead func(Gate)
 	// Left are files that were picked up and left, by path; nil unless originals
 	// are left.
 	Left map[string]Known
@@ -136,12 +146,17 @@ func (l *Listener) Start() {
 	defer l.mu.Unlock()
 	l.known, l.waiters, l.settlers, l.ready, l.missing = map[string]*seen{}, map[string]*seen{}, map[string]*seen{}, nil, map[string]bool{}
 	if l.Marker != nil {
-		pattern := regexp.QuoteMeta(l.Marker("\x01.\x02", ""))
-		l.markers = regexp.MustCompile("^" + strings.NewReplacer("\x01\\.\x02", ".+", "\x01", ".+", "\x02", ".+").Replace(pattern) + "$")
+		l.markers = Markers(l.Marker)
 	}
 	if l.wake == nil {
 		l.wake, l.fetch, l.up = make(chan struct{}, 1), make(chan struct{}, 1), make(chan struct{})
 	}
+}
+
+// Markers matches the names of files that say that others are complete.
+func Markers(marker func(name, folder string) string) *regexp.Regexp {
+	pattern := regexp.QuoteMeta(marker("\x01.\x02", ""))
+	return regexp.MustCompile("^" + strings.NewReplacer("\x01\\.\x02", ".+", "\x01", ".+", "\x02", ".+").Replace(pattern) + "$")
 }
 
 // Up is closed when the listener notices files: what comes from then on is seen. After it

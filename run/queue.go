@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"path"
 	"slices"
 	"syscall"
 	"time"
@@ -25,8 +26,25 @@ import (
 const mostStalled = 100
 
 // gate tells up to when files may have been noticed to be taken now; ok is
-// false if none may. Wait is when to ask again, 0 if something will happen.
+// false if none may. Wait is when to ask again, 0 if something will happen. What lies on a server stays there until it
+// may be taken, and is taken here as it comes.
 func (c *Conductor) gate() (until time.Time, ok bool, reason string, wait time.Duration) {
+	until, ok, reason, wait, timed := c.gateHere()
+	c.mu.Lock()
+	l := c.listener
+	c.mu.Unlock()
+	if l == nil || l.Ahead == nil {
+		return until, ok, reason, wait
+	}
+	l.Ahead(listen.Gate{Open: ok && until.IsZero(), Closed: !timed && !ok, Until: until, Reason: reason})
+	if timed {
+		return time.Time{}, true, "", wait
+	}
+	return until, ok, reason, wait
+}
+
+// gateHere is the gate of files of this machine. Timed tells whether it is that of a time, or of somebody who asks.
+func (c *Conductor) gateHere() (until time.Time, ok bool, reason string, wait time.Duration, timed bool) {
 	c.mu.Lock()
 	l, compiled, state, stalled, sending := c.listener, c.compiled, c.state, c.stalled, len(c.sending)
 	if state.AskedAt != nil && state.AskedAt.After(c.until) && state.AskedAt.After(c.led.Add(-time.Minute)) {
@@ -37,22 +55,23 @@ func (c *Conductor) gate() (until time.Time, ok bool, reason string, wait time.D
 	now := c.e.Clock()
 	switch {
 	case l == nil:
-		return until, false, "", 0
+		return until, false, "", 0, false
 	case state.Paused(now):
 		if left := state.PausedUntil.Sub(now); left < 1000*time.Hour {
-			return until, false, "the route is paused until " + state.PausedUntil.Local().Format("2006-01-02 15:04 MST"), left
+			return until, false, "the route is paused until " + state.PausedUntil.Local().Format("2006-01-02 15:04 MST"), left, false
 		}
-		return until, false, "the route is paused", 0
+		return until, false, "the route is paused", 0, false
 	case stalled >= mostStalled:
-		return until, false, fmt.Sprintf("%d pickups of the route cannot go on and are tried again; new files wait until some of them have ended", stalled), time.Second
+		return until, false, fmt.Sprintf("%d pickups of the route cannot go on and are tried again; new files wait until some of them have ended", stalled), time.Second, false
 	case sending >= mostSending:
-		return until, false, fmt.Sprintf("the outputs of %d pickups wait for servers; new files wait until some of them have arrived", sending), time.Second
+		return until, false, fmt.Sprintf("the outputs of %d pickups wait for servers; new files wait until some of them have arrived", sending), time.Second, false
 	case compiled.Notice == workspace.OnDemand:
-		return asked, !asked.IsZero(), "it is taken when somebody asks for it (`ydrion take`)", 0
+		return asked, !asked.IsZero(), "it is taken when somebody asks for it (`ydrion take`)", 0, true
 	case compiled.Timetable != nil:
-		return c.timetable(compiled.Timetable, now, asked)
+		until, ok, reason, wait = c.timetable(compiled.Timetable, now, asked)
+		return until, ok, reason, wait, true
 	}
-	return until, true, "", 0
+	return until, true, "", 0, false
 }
 
 // timetable is the gate of a route that takes files at certain times.
@@ -379,15 +398,28 @@ func (c *Conductor) claim(l *listen.Listener, compiled *route.Compiled, chosen [
 // claims are those of files that are about to be taken.
 func (c *Conductor) claims(compiled *route.Compiled, chosen []shelved, together bool) []store.Claim {
 	claims := make([]store.Claim, len(chosen))
+	from := c.comesFrom(compiled)
 	for i, s := range chosen {
-		claims[i] = store.Claim{Path: s.Path, Folder: s.Folder, Name: s.Name, Size: s.Info.Size, Modified: s.Info.Modified, Device: s.Info.Device, Inode: s.Info.Inode, Noticed: s.Noticed, Lane: s.lane, Key: s.key, Event: s.Event, Origin: origin(compiled), Together: together}
+		cameFrom := ""
+		if from != "" {
+			cameFrom = path.Join(from, s.Folder, s.Name)
+		}
+		claims[i] = store.Claim{CameFrom: cameFrom, Path: s.Path, Folder: s.Folder, Name: s.Name, Size: s.Info.Size, Modified: s.Info.Modified, Device: s.Info.Device, Inode: s.Info.Inode, Noticed: s.Noticed, Lane: s.lane, Key: s.key, Event: s.Event, Origin: c.origin(compiled), Together: together}
 	}
 	return claims
 }
 
+// comesFrom is the folder on a server from which the files of a route are fetched; empty if they lie on this machine.
+func (c *Conductor) comesFrom(compiled *route.Compiled) string {
+	if folder, err := c.e.Resolve(compiled.Listen.Folder); err == nil && isDistant(folder) {
+		return folder
+	}
+	return ""
+}
+
 // origin is where the files of a route are taken from.
-func origin(compiled *route.Compiled) string {
-	if compiled.Originals == workspace.Left {
+func (c *Conductor) origin(compiled *route.Compiled) string {
+	if compiled.Originals == workspace.Left && c.comesFrom(compiled) == "" {
 		return "left"
 	}
 	return "inbox"
@@ -397,7 +429,7 @@ func origin(compiled *route.Compiled) string {
 func (c *Conductor) claimed(compiled *route.Compiled, s shelved, id int64) *item {
 	it, revision := &item{compiled: compiled, started: time.Now()}, compiled.Hash
 	it.Pending = store.Pending{Pickup: id, Route: c.name, Path: s.Path, Folder: store.Readable(s.Folder), Name: store.Readable(s.Name), Size: s.Info.Size, Modified: s.Info.Modified, Device: s.Info.Device, Inode: s.Info.Inode,
-		State: "claimed", Event: s.Event, Origin: origin(compiled), Lane: s.lane, Key: s.key, Noticed: s.Noticed, Revision: &revision}
+		State: "claimed", Event: s.Event, Origin: c.origin(compiled), Lane: s.lane, Key: s.key, Noticed: s.Noticed, Revision: &revision}
 	if s.SHA256 != "" {
 		sum := s.SHA256
 		it.SHA256 = &sum

@@ -209,11 +209,7 @@ func (s *Service) takeHere(name, file string) error {
 	if l == nil {
 		return nil
 	}
-	listener := l.Listener()
-	if listener == nil {
-		return errors.New("the route is not running")
-	}
-	return listener.Demand(file)
+	return l.Demand(file)
 }
 
 // TryOn runs a published route over a file without delivering or recording

@@ -36,8 +36,8 @@ func newMetrics(s *Service) *metrics {
 	waiting := prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "ydrion_files_waiting", Help: "Files in inboxes that are not ready to be taken."}, func() float64 {
 		n := 0
 		for _, l := range s.leader.All() {
-			if listener := l.Listener(); listener != nil {
-				_, count := listener.Waiting(0)
+			if l.Listener() != nil {
+				_, count := l.Waiting(0)
 				n += count
 			}
 		}

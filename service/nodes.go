@@ -104,8 +104,8 @@ func (s *Service) newsOf(ctx context.Context, name string) (n news) {
 		return n
 	}
 	n.Problem = l.Problem()
-	if listener := l.Listener(); listener != nil {
-		n.Waiting, n.Count = listener.Waiting(shownWaiting)
+	if l.Listener() != nil {
+		n.Waiting, n.Count = l.Waiting(shownWaiting)
 		n.Behind = l.Behind()
 	}
 	for _, p := range s.engine.Current() {

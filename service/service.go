@@ -29,8 +29,8 @@ import (
 	"ydrion/lead"
 	"ydrion/listen"
 	"ydrion/managed"
-	"ydrion/route"
 	"ydrion/remote"
+	"ydrion/route"
 	"ydrion/run"
 	"ydrion/store"
 	"ydrion/wire"
@@ -123,7 +123,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if s.watcher, err = listen.NewWatcher(); err != nil {
 		c.Log.Warn("no kernel events here, looking instead", "error", err)
 	}
-	for _, private := range []string{"archive", "archive/spool"} {
+	for _, private := range []string{"archive", "archive/spool", "archive/fetched"} {
 		folder := filepath.Join(c.Data, private)
 		if err := c.FS.MakeFolder(folder, 0o700); err != nil {
 			c.Log.Warn("a folder of ours cannot be made", "folder", folder, "error", err)
@@ -133,7 +133,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	}
 	s.places = remote.New(c.Environment)
 	s.engine = run.New(run.Config{Store: s.store, Mark: s.store.Mark, Spool: filepath.Join(c.Data, "archive", "spool"), FS: c.FS, Archive: archive.New(c.FS, filepath.Join(c.Data, "archive")), Log: c.Log, Resolve: s.resolve, Places: s.places, Tell: s.tell, Alert: s.alert, Over: s.over, Cores: c.Cores, Clock: c.Clock})
-	s.leader = lead.New(lead.Config{Records: s.store, Join: s.join, Conduct: s.conduct, Compiled: s.engine.Compiled, Resolve: s.resolve, FS: s.FS, Watcher: s.watcher, Log: s.Log, Alert: s.alert, Over: s.over, Hint: s.hint, Looked: s.recordNews, Away: s.tellAway, Back: s.tellBack, Still: s.Still})
+	s.leader = lead.New(lead.Config{Records: s.store, Join: s.join, Conduct: s.conduct, Compiled: s.engine.Compiled, Resolve: s.resolve, Places: s.places, Holding: filepath.Join(c.Data, "archive", "fetched"), Mark: s.store.Mark, Fetches: s.store, FS: s.FS, Watcher: s.watcher, Log: s.Log, Alert: s.alert, Over: s.over, Hint: s.hint, Looked: s.recordNews, Away: s.tellAway, Back: s.tellBack, Still: s.Still})
 	node, err := s.join(ctx)
 	if err != nil {
 		s.store.Close()

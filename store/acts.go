@@ -70,7 +70,7 @@ func (s *Store) Remove(ctx context.Context, route string, dry bool, said Said) (
 		if err := tx.QueryRowxContext(ctx, `select running, leader is null or applied >= version and applied_by = leader from routes where name = $1 and removed_at is null for update`, route).Scan(&r.Running, &stopped); err != nil {
 			return notFound(err)
 		}
-		if err := tx.QueryRowxContext(ctx, `select count(*), count(*) filter (where state in ('claimed', 'taken', 'committed', 'held', 'uncertain')) from pickups where route = $1`, route).Scan(&r.Pickups, &r.Open); err != nil {
+		if err := tx.QueryRowxContext(ctx, `select count(*), count(*) filter (where state in ('claimed', 'taken', 'committed', 'held', 'uncertain')) + (select count(*) from fetches where route = $1 and state in ('claimed', 'fetched', 'placed')) from pickups where route = $1`, route).Scan(&r.Pickups, &r.Open); err != nil {
 			return err
 		}
 		if dry {
@@ -108,7 +108,7 @@ func (s *Store) RenameRoute(ctx context.Context, route, to string, dry bool, sai
 			return notFound(err)
 		}
 		taken := false
-		if err := tx.QueryRowxContext(ctx, `select count(*), count(*) filter (where state in ('claimed', 'taken', 'committed', 'held', 'uncertain')), exists (select 1 from routes where name = $2) or exists (select 1 from pickups where route = $2) from pickups where route = $1`, route, to).Scan(&r.Pickups, &r.Open, &taken); err != nil {
+		if err := tx.QueryRowxContext(ctx, `select count(*), count(*) filter (where state in ('claimed', 'taken', 'committed', 'held', 'uncertain')) + (select count(*) from fetches where route = $1 and state in ('claimed', 'fetched', 'placed')), exists (select 1 from routes where name = $2) or exists (select 1 from pickups where route = $2) from pickups where route = $1`, route, to).Scan(&r.Pickups, &r.Open, &taken); err != nil {
 			return err
 		}
 		if taken {
@@ -137,7 +137,7 @@ var renaming = func() []string {
 		`update routes set name = $2, leader = null, version = version + 1, changed_at = now() where name = $1`,
 		`insert into revisions select (jsonb_populate_record(r, jsonb_build_object('route', $2::text))).* from revisions r where route = $1`,
 	}
-	for _, table := range []string{"revision_files", "pickups", "runs", "tallies", "left_files", "expected", "alerts", "legal_holds", "acts", "collections", "lookup_versions"} {
+	for _, table := range []string{"revision_files", "pickups", "runs", "tallies", "left_files", "expected", "alerts", "legal_holds", "acts", "collections", "lookup_versions", "fetches"} {
 		out = append(out, `update `+table+` set route = $2 where route = $1`)
 	}
 	return append(out, `delete from revisions where route = $1 and $2 <> ''`, `delete from news where route in ($1, $2)`)

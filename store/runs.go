@@ -36,6 +36,7 @@ type Claim struct {
 	Event    string  // arrived, changed, gone
 	Origin   string  // inbox, left
 	Together bool    // with others, without which it does not go on
+	CameFrom string  // where it was on a server; empty: it came here
 }
 
 // Claim records that files are being taken by a route's leader and gives the
@@ -45,29 +46,29 @@ func (s *Store) Claim(ctx context.Context, node int64, route string, claims []Cl
 	n := len(claims)
 	paths, folders, names, sizes, modified := make([]string, n), make([]string, n), make([]string, n), make([]int64, n), make([]time.Time, n)
 	devices, inodes, noticed, lanes, keys := make([]string, n), make([]string, n), make([]time.Time, n), make([]*string, n), make([]*string, n)
-	events, origins, raws, together := make([]string, n), make([]string, n), make([][]byte, n), make([]bool, n)
+	events, origins, raws, together, from := make([]string, n), make([]string, n), make([][]byte, n), make([]bool, n), make([]string, n)
 	at := make(map[string]int, n)
 	for i, c := range claims {
 		at[c.Path] = i
 		paths[i], folders[i], names[i], sizes[i], modified[i] = Readable(c.Path), Readable(c.Folder), Readable(c.Name), c.Size, c.Modified
 		devices[i], inodes[i], noticed[i], lanes[i], keys[i] = fmt.Sprint(c.Device), fmt.Sprint(c.Inode), c.Noticed, readable(c.Lane), readable(c.Key)
-		events[i], origins[i], raws[i], together[i] = c.Event, c.Origin, rawPath(c.Path), c.Together
+		events[i], origins[i], raws[i], together[i], from[i] = c.Event, c.Origin, rawPath(c.Path), c.Together, Readable(c.CameFrom)
 	}
 	ids := make([]int64, n)
 	var id int64
 	var path string
 	var raw []byte
 	err := s.quick.rows(ctx, n, `with new as (
-			insert into pickups (route, path, folder, name, size, modified, device, inode, state, noticed_at, node, lane, business_key, event, origin, raw_path, together)
-			select $2, path, folder, name, size, modified, device::numeric, inode::numeric, 'claimed', noticed, $1, lane, key, event, origin, raw, together
-			from unnest($3::text[], $4::text[], $5::text[], $6::bigint[], $7::timestamptz[], $8::text[], $9::text[], $10::timestamptz[], $11::text[], $12::text[], $13::text[], $14::text[], $15::bytea[], $16::bool[])
-				with ordinality as t (path, folder, name, size, modified, device, inode, noticed, lane, key, event, origin, raw, together, ord)
+			insert into pickups (route, path, folder, name, size, modified, device, inode, state, noticed_at, node, lane, business_key, event, origin, raw_path, together, came_from)
+			select $2, path, folder, name, size, modified, device::numeric, inode::numeric, 'claimed', noticed, $1, lane, key, event, origin, raw, together, came_from
+			from unnest($3::text[], $4::text[], $5::text[], $6::bigint[], $7::timestamptz[], $8::text[], $9::text[], $10::timestamptz[], $11::text[], $12::text[], $13::text[], $14::text[], $15::bytea[], $16::bool[], $17::text[])
+				with ordinality as t (path, folder, name, size, modified, device, inode, noticed, lane, key, event, origin, raw, together, came_from, ord)
 			where exists (select 1 from routes where name = $2 and leader = $1) order by ord
 			on conflict do nothing returning id, path, raw_path),
 		counted as (insert into tallies (route, quarter, pickups) select $2, date_bin('15 minutes', now(), 'epoch'), count(*) from new having count(*) > 0
 			on conflict (route, quarter) do update set pickups = tallies.pickups + excluded.pickups)
 		select id, path, raw_path from new`,
-		[]any{node, route, paths, folders, names, sizes, modified, devices, inodes, noticed, lanes, keys, events, origins, raws, together},
+		[]any{node, route, paths, folders, names, sizes, modified, devices, inodes, noticed, lanes, keys, events, origins, raws, together, from},
 		[]any{&id, &path, &raw}, func() error {
 			path, _ := named(path, raw)
 			ids[at[path]] = id

@@ -244,12 +244,13 @@ type Route struct {
 	Since       time.Time  `db:"since"`    // when it was started or came to its revision
 	Version     int64      `db:"version"`  // counts what people changed about it
 	Applied     bool       `db:"applied"`  // its leader works by that version
+	Holding     string     `db:"holding"`  // the folder in which what is fetched for it waits to be taken
 }
 
 // Paused tells whether a route is paused at a moment.
 func (r *Route) Paused(at time.Time) bool { return r.PausedUntil != nil && at.Before(*r.PausedUntil) }
 
-const routeColumns = `r.name, r.revision, v.number, r.running, v.published_at, coalesce(r.leader, 0) as leader, r.paused_until, r.due_at, r.asked_at, r.since, r.version, r.applied >= r.version and r.applied_by = coalesce(r.leader, 0) as applied from routes r join revisions v on v.route = r.name and v.hash = r.revision`
+const routeColumns = `r.name, r.revision, v.number, r.running, v.published_at, coalesce(r.leader, 0) as leader, r.paused_until, r.due_at, r.asked_at, r.since, r.version, r.applied >= r.version and r.applied_by = coalesce(r.leader, 0) as applied, r.holding from routes r join revisions v on v.route = r.name and v.hash = r.revision`
 
 // Routes lists the published routes by name.
 func (s *Store) Routes(ctx context.Context) ([]Route, error) {

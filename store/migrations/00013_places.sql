@@ -11,6 +11,9 @@ comment on column deliveries.receipt is 'what the server said, or shows, of it';
 alter table pickups add came_from text not null default '';
 comment on column pickups.came_from is 'where it was on a server, from which it was fetched';
 
+alter table routes add holding text not null default substr(md5(random()::text || clock_timestamp()::text), 1, 12);
+comment on column routes.holding is 'the folder in which what is fetched from servers for the route waits to be taken; it stays the same when the route is renamed';
+
 create table fetches (
     id         bigint generated always as identity primary key,
     route      text not null,
@@ -37,5 +40,6 @@ create index fetches_by_time on fetches (ended_at) where state in ('done', 'with
 
 -- +goose Down
 drop table fetches;
+alter table routes drop column holding;
 alter table pickups drop column came_from;
 alter table deliveries drop column tries, drop column next_try, drop column named_at, drop column receipt;

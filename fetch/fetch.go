@@ -1,0 +1,481 @@
+// Package fetch brings files from servers into a folder of this machine, from where they go on like any other.
+//
+// A file is claimed (a row), renamed on its server so that nobody changes it any more, copied beside the inbox,
+// recorded with its hash, renamed into the inbox, and removed from the server. Whatever ends in between is gone on
+// with: as with files of this machine the absence of what was to be renamed says that it was. A file that stays on
+// its server is known by what the server says of it, and by its content.
+package fetch
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"ydrion/files"
+	"ydrion/listen"
+	"ydrion/remote"
+	"ydrion/store"
+	"ydrion/workspace"
+)
+
+// Records is what fetching asks of the database.
+type Records interface {
+	Adopt(ctx context.Context, node int64, route, place string) (open, known []store.Fetch, err error)
+	BeginFetches(ctx context.Context, node int64, list []store.Fetch) ([]int64, error)
+	Fetched(ctx context.Context, node int64, list []store.Fetch) error
+	EndFetches(ctx context.Context, node int64, list []store.Fetch) error
+	OpenFetches(ctx context.Context, ids []int64) (map[int64]bool, error)
+}
+
+// Fetcher brings the files of one route.
+type Fetcher struct {
+	Route    string
+	Settings workspace.Listen
+	Place    string
+	Below    string // the folder there
+	Inbox    string // the folder here
+	Node     int64
+	Sure     func() bool // that nobody can have taken over what the node leads
+	Mark     string      // of the installation
+	FS       files.FS
+	Places   *remote.Places
+	Records  Records
+	Log      *slog.Logger
+	// Marker names the file that says that another one (name, folder) is complete; nil if none does.
+	Marker func(name, folder string) string
+
+	mu      sync.Mutex
+	known   map[string]store.Fetch // that stay on the server, by path
+	seen    map[string]*seen       // that wait there, by path
+	busy    map[string]bool        // whose fetching has begun, by path
+	problem string
+	since   time.Time
+	gate    listen.Gate // which files may be taken
+	demand  map[string]bool
+	signal  chan struct{}
+	fails   int
+	moment  time.Time // up to which files were allowed by the last look
+
+	later []store.Fetch // that lie here, whole, and wait for a file of their name
+}
+
+// seen is a file that waits on the server.
+type seen struct {
+	remote.Info
+	path    string
+	since   time.Time // that it has looked like this
+	noticed time.Time
+	allowed bool // by a moment of the timetable, or because somebody asks
+	reason  string
+	rest    time.Time // until then it is left alone
+	marker  string
+}
+
+// settle is how long a file must look the same where the route does not say: nobody can tell whether somebody still
+// writes to it.
+const settle = 10 * time.Second
+
+// groupFiles and groupBytes bound what is fetched together.
+const (
+	groupFiles = 64
+	groupBytes = 64 << 20
+)
+
+// mostName is how long a name may be, in bytes: it is lengthened while it is worked on.
+const mostName = 200
+
+// Start makes the fetcher ready to be asked, before it runs.
+func (f *Fetcher) Start() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.seen, f.busy, f.demand = map[string]*seen{}, map[string]bool{}, map[string]bool{}
+	if f.signal == nil {
+		f.signal = make(chan struct{}, 1)
+	}
+}
+
+// Gate says which files may be taken.
+func (f *Fetcher) Gate(g listen.Gate) {
+	f.mu.Lock()
+	wake := g.Open && !f.gate.Open || g.Until.After(f.gate.Until) || f.gate.Closed && !g.Closed
+	if f.gate.Until.After(g.Until) {
+		g.Until = f.gate.Until
+	}
+	f.gate = g
+	f.mu.Unlock()
+	if wake {
+		f.wake()
+	}
+}
+
+func (f *Fetcher) wake() {
+	select {
+	case f.signal <- struct{}{}:
+	default: // it has been told already
+	}
+}
+
+// Problem is why nothing can be fetched, empty if it can.
+func (f *Fetcher) Problem() (problem string, since time.Time) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.problem, f.since
+}
+
+// Demand lets a file be fetched now, whatever it waits for.
+func (f *Fetcher) Demand(name string) error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, s := range f.seen {
+		if s.Name == name || strings.TrimPrefix(s.path, f.Below+"/") == name {
+			f.demand[s.path] = true
+			f.wake()
+			return nil
+		}
+	}
+	return listen.ErrNotWaiting
+}
+
+// Waiting lists files that wait on the server and why, at most so many, and how many there are.
+func (f *Fetcher) Waiting(most int) (list []listen.Waiting, all int) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, s := range f.seen {
+		if f.busy[s.path] {
+			continue
+		}
+		if all++; most > 0 {
+			list = append(list, listen.Waiting{Path: "{" + f.Place + "}" + s.path, Name: s.Name, Reason: cmp.Or(s.reason, f.gate.Reason, "it is about to be fetched"), Since: s.noticed})
+		}
+	}
+	slices.SortFunc(list, func(a, b listen.Waiting) int { return cmp.Or(a.Since.Compare(b.Since), listen.Natural(a.Path, b.Path)) })
+	return list[:min(most, len(list))], all
+}
+
+// Run fetches until the context ends.
+func (f *Fetcher) Run(ctx context.Context) {
+	f.Start()
+	adopted := false
+	for ctx.Err() == nil {
+		var wait time.Duration
+		err := func() error {
+			if !adopted {
+				if err := f.adopt(ctx); err != nil {
+					return err
+				}
+				adopted = true
+			}
+			var err error
+			wait, err = f.once(ctx)
+			return err
+		}()
+		f.note(ctx, err)
+		if err != nil {
+			adopted = false // what was begun is gone on with
+			f.mu.Lock()
+			wait = min(time.Second<<min(f.fails-1, 6), time.Minute)
+			f.mu.Unlock()
+		}
+		timer := time.NewTimer(max(wait, 10*time.Millisecond))
+		select {
+		case <-ctx.Done():
+		case <-f.signal:
+		case <-timer.C:
+		}
+		timer.Stop()
+	}
+}
+
+// note remembers how fetching goes.
+func (f *Fetcher) note(ctx context.Context, err error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	switch {
+	case ctx.Err() != nil:
+	case err == nil:
+		f.problem, f.fails = "", 0
+	default:
+		if f.fails++; f.problem == "" {
+			f.since = time.Now()
+		}
+		f.problem = err.Error()
+		f.Log.Warn("files cannot be fetched; it will be tried again", "route", f.Route, "place", f.Place, "error", err)
+	}
+}
+
+// hidden is where files lie here until they are whole.
+func (f *Fetcher) hidden() string { return filepath.Join(f.Inbox, files.Hidden) }
+
+// temporary is where a file lies here until it is whole.
+func (f *Fetcher) temporary(id int64) string {
+	return filepath.Join(f.hidden(), fmt.Sprintf("%s%d", f.prefix(), id))
+}
+
+func (f *Fetcher) prefix() string { return "fetch-" + f.Mark + "-" }
+
+// taken is where a file lies on the server while it is fetched.
+func (f *Fetcher) taken(x *store.Fetch) string {
+	return path.Join(path.Dir(x.Path), fmt.Sprintf("%s%s-%d-%s", takenPrefix, f.Mark, x.ID, path.Base(x.Path)))
+}
+
+const takenPrefix = files.Hidden + "-taken-"
+
+// to is where a file is put here.
+func (f *Fetcher) to(x *store.Fetch) string {
+	below, is := strings.CutPrefix(x.Path, strings.TrimSuffix(f.Below, "/")+"/")
+	if !is || x.Place != f.Place || !f.Settings.Subfolders {
+		below = path.Base(x.Path) // the route fetched from somewhere else when it was begun
+	}
+	return filepath.Join(f.Inbox, below)
+}
+
+// adopt finds out what was begun before, and goes on with it.
+func (f *Fetcher) adopt(ctx context.Context) error {
+	if err := f.FS.MakeFolder(f.hidden(), 0o700); err != nil {
+		return err
+	}
+	open, known, err := f.Records.Adopt(ctx, f.Node, f.Route, f.Place)
+	if err != nil {
+		return err
+	}
+	f.mu.Lock()
+	f.known, f.busy, f.later = map[string]store.Fetch{}, map[string]bool{}, nil
+	for _, x := range known {
+		f.known[x.Path] = x
+	}
+	needed := map[string]bool{}
+	for i := range open {
+		f.busy[open[i].Path] = true
+		needed[filepath.Base(f.temporary(open[i].ID))] = true
+	}
+	f.mu.Unlock()
+	if entries, err := f.FS.List(f.hidden()); err == nil {
+		for _, e := range entries {
+			if strings.HasPrefix(e.Name, f.prefix()) && !needed[e.Name] {
+				f.FS.Remove(filepath.Join(f.hidden(), e.Name)) //nolint: it is looked for again
+			}
+		}
+	}
+	slices.SortFunc(open, func(a, b store.Fetch) int { return cmp.Or(strings.Compare(a.Place, b.Place), cmp.Compare(a.ID, b.ID)) })
+	for len(open) > 0 {
+		n := 1
+		for n < min(len(open), groupFiles) && open[n].Place == open[0].Place {
+			n++
+		}
+		if err := f.goOn(ctx, open[:n], true); err != nil {
+			return err
+		}
+		open = open[n:]
+	}
+	return nil
+}
+
+// once looks what is there and fetches what is ready. It tells when to look again.
+func (f *Fetcher) once(ctx context.Context) (time.Duration, error) {
+	if later := f.later; len(later) > 0 {
+		f.later = nil
+		if err := f.goOn(ctx, later, true); err != nil {
+			return 0, err
+		}
+		if len(f.later) > 0 {
+			return blockedFor, nil // nothing passes them
+		}
+	}
+	f.mu.Lock()
+	looked, gate := time.Now(), f.gate
+	f.mu.Unlock()
+	var there []found
+	err := f.Places.With(ctx, f.Place, func(t remote.Tree) error {
+		var ours []found
+		var err error
+		there, ours, err = f.walk(t, f.Below, 0)
+		if errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("there is no folder %s at %s", cmp.Or(f.Below, "/"), f.Place)
+		}
+		if err != nil {
+			return err
+		}
+		return f.putBack(ctx, t, ours)
+	})
+	if err != nil {
+		return 0, err
+	}
+	ready, wait := f.account(there, looked, gate)
+	for len(ready) > 0 && len(f.later) == 0 && ctx.Err() == nil {
+		n, size := 0, int64(0)
+		for n < len(ready) && n < groupFiles && (n == 0 || size+ready[n].Size <= groupBytes) {
+			size += ready[n].Size
+			n++
+		}
+		if err := f.fetch(ctx, ready[:n]); err != nil {
+			return 0, err
+		}
+		ready = ready[n:]
+	}
+	if len(f.later) > 0 {
+		wait = blockedFor
+	}
+	return wait, nil
+}
+
+// blockedFor is how long is waited until it is looked again whether a name is free.
+const blockedFor = 250 * time.Millisecond
+
+// folderOf is the folder that a file is in, below the one that is looked into.
+func (f *Fetcher) folderOf(at string) string {
+	return strings.Trim(strings.TrimPrefix(path.Dir(at), f.Below), "/")
+}
+
+// found is a file on the server.
+type found struct {
+	remote.Info
+	path string
+}
+
+// deepest is how many folders are looked into below each other.
+const deepest = 30
+
+// walk looks through a folder of the server. Ours are files that were renamed to be fetched.
+func (f *Fetcher) walk(t remote.Tree, folder string, depth int) (there, ours []found, err error) {
+	all, err := t.List(cmp.Or(folder, "/"))
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, i := range all {
+		at := path.Join(folder, i.Name)
+		switch {
+		case i.Name == "" || i.Name == "." || i.Name == ".." || strings.ContainsAny(i.Name, "/\x00"):
+		case strings.HasPrefix(i.Name, takenPrefix+f.Mark+"-"):
+			ours = append(ours, found{i, at})
+		case strings.HasPrefix(i.Name, "."), i.Other:
+		case i.Folder:
+			if f.Settings.Subfolders && depth < deepest {
+				below, theirs, err := f.walk(t, at, depth+1)
+				if err != nil && !errors.Is(err, fs.ErrNotExist) {
+					return nil, nil, err
+				}
+				there, ours = append(there, below...), append(ours, theirs...)
+			}
+		default:
+			there = append(there, found{i, at})
+		}
+	}
+	return there, ours, nil
+}
+
+// putBack gives files their names again that were renamed to be fetched, by a claim that nobody knows any more: the
+// database has lost its latest records.
+func (f *Fetcher) putBack(ctx context.Context, t remote.Tree, ours []found) error {
+	var ids []int64
+	of := map[int64]found{}
+	for _, o := range ours {
+		var id int64
+		if n, err := fmt.Sscanf(strings.TrimPrefix(o.Name, takenPrefix+f.Mark+"-"), "%d-", &id); n == 1 && err == nil {
+			ids = append(ids, id)
+			of[id] = o
+		}
+	}
+	if len(ids) == 0 {
+		return nil
+	}
+	open, err := f.Records.OpenFetches(ctx, ids)
+	if err != nil {
+		return err
+	}
+	for id, o := range of {
+		if open[id] || !f.Sure() {
+			continue
+		}
+		name := strings.TrimPrefix(o.Name, fmt.Sprintf("%s%s-%d-", takenPrefix, f.Mark, id))
+		err := t.Move(o.path, path.Join(path.Dir(o.path), name))
+		if remote.IsAway(err) {
+			return err
+		}
+		f.Log.Warn("a file that was taken on a server, and that nobody knows of, was put back", "route", f.Route, "place", f.Place, "file", name, "error", err)
+	}
+	return nil
+}
+
+// account takes account of what is on the server. It gives what is ready, in its order, and when to look again.
+func (f *Fetcher) account(there []found, looked time.Time, gate listen.Gate) (ready []*seen, wait time.Duration) {
+	names := map[string]bool{}
+	for _, x := range there {
+		names[x.path] = true
+	}
+	var markers *regexp.Regexp
+	if f.Marker != nil {
+		markers = listen.Markers(f.Marker)
+	}
+	quiet := cmp.Or(f.Settings.Quiet, settle)
+	wait = f.Settings.Rhythm
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for p := range f.seen {
+		if !names[p] {
+			delete(f.seen, p)
+			delete(f.demand, p)
+		}
+	}
+	for _, x := range there {
+		switch k, known := f.known[x.path]; {
+		case !f.Settings.Matches(x.Name), f.busy[x.path], markers != nil && markers.MatchString(x.Name):
+			continue
+		case !f.Settings.Since.IsZero() && !x.Modified.IsZero() && x.Modified.Before(f.Settings.Since):
+			continue
+		case known && f.Settings.Originals == workspace.Left && (!f.Settings.Changes || k.Is(x.Size, x.Modified, x.Tag)):
+			delete(f.seen, x.path)
+			continue
+		}
+		s := f.seen[x.path]
+		if s == nil || !s.Same(x.Info) {
+			fresh := &seen{Info: x.Info, path: x.path, since: looked, noticed: looked}
+			if s != nil {
+				fresh.noticed, fresh.allowed = s.noticed, s.allowed
+			}
+			s, f.seen[x.path] = fresh, fresh
+		}
+		s.allowed = s.allowed || !gate.Until.IsZero() && looked.Sub(gate.Until) >= 0 && f.moment != gate.Until
+		demand := f.demand[x.path]
+		left := quiet - looked.Sub(s.since)
+		s.reason, s.marker = "", ""
+		if f.Marker != nil {
+			if s.marker = path.Join(path.Dir(x.path), f.Marker(x.Name, f.folderOf(x.path))); names[s.marker] {
+				left = 0
+			} else if !demand {
+				s.reason = fmt.Sprintf("its marker %s is not there", path.Base(s.marker))
+			}
+		}
+		switch rests := time.Until(s.rest); {
+		case len(x.Name) > mostName:
+			s.reason = fmt.Sprintf("its name has %d bytes; names have %d at most", len(x.Name), mostName)
+		case s.reason != "":
+		case rests > 0:
+			wait = min(wait, rests)
+		case (gate.Closed || !gate.Open && !s.allowed) && !demand:
+			s.reason = gate.Reason
+		case left > 0 && !demand:
+			s.reason = fmt.Sprintf("it is watched until it has looked the same for %s", quiet)
+			wait = min(wait, left)
+		default:
+			ready = append(ready, s)
+		}
+	}
+	f.moment = gate.Until
+	slices.SortStableFunc(ready, func(a, b *seen) int {
+		if f.Settings.Notice == workspace.OnDemand { // the order is the route's own
+			return listen.Natural(a.path, b.path)
+		}
+		return cmp.Or(a.Modified.Compare(b.Modified), listen.Natural(a.path, b.path))
+	})
+	return ready, wait
+}

@@ -1,0 +1,496 @@
+package fetch
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"ydrion/deliver"
+	"ydrion/files"
+	"ydrion/remote"
+	"ydrion/store"
+	"ydrion/workspace"
+)
+
+// fetch brings files that are ready.
+func (f *Fetcher) fetch(ctx context.Context, ready []*seen) error {
+	list := make([]store.Fetch, len(ready))
+	for i, s := range ready {
+		list[i] = store.Fetch{Route: f.Route, Place: f.Place, Path: s.path, Size: s.Size, Tag: s.Tag, Stays: f.Settings.Originals == workspace.Left, State: "claimed"}
+		if !s.Modified.IsZero() {
+			list[i].Modified = &s.Modified
+		}
+	}
+	ids, err := f.Records.BeginFetches(ctx, f.Node, list)
+	if err != nil {
+		return err
+	}
+	begun := list[:0]
+	f.mu.Lock()
+	for i, id := range ids {
+		if list[i].ID = id; id != 0 {
+			f.busy[list[i].Path] = true
+			begun = append(begun, list[i])
+		} else {
+			ready[i].reason, ready[i].rest = "it is being fetched already", time.Now().Add(5*time.Second)
+		}
+	}
+	f.mu.Unlock()
+	return f.goOn(ctx, begun, false)
+}
+
+// goOn takes files of one place from where they stand to their end. Again says that this was begun before.
+func (f *Fetcher) goOn(ctx context.Context, list []store.Fetch, again bool) error {
+	// What is whole is put into the inbox; what is there is taken leave of.
+	var claimed, whole, placed []*store.Fetch
+	for i := range list {
+		switch list[i].State {
+		case "claimed":
+			claimed = append(claimed, &list[i])
+		case "fetched":
+			whole = append(whole, &list[i])
+		case "placed":
+			placed = append(placed, &list[i])
+		}
+	}
+	copied, err := f.copyAll(ctx, claimed, again)
+	if err != nil {
+		return err
+	}
+	if len(copied) > 0 {
+		if err := f.syncAll(copied); err != nil {
+			return err
+		}
+		fetched := make([]store.Fetch, len(copied))
+		for i, x := range copied {
+			fetched[i] = *x
+		}
+		if err := f.Records.Fetched(ctx, f.Node, fetched); err != nil {
+			return err
+		}
+		whole = append(whole, copied...)
+	}
+	there, later, err := f.placeAll(whole)
+	if err != nil {
+		return err
+	}
+	for _, x := range later {
+		x.State = "fetched"
+		f.later = append(f.later, *x)
+	}
+	return f.leaveAll(ctx, append(placed, there...))
+}
+
+// copyAll copies files of the server, on as many connections as there may be. What cannot be is ended, with its reason.
+func (f *Fetcher) copyAll(ctx context.Context, list []*store.Fetch, again bool) (copied []*store.Fetch, err error) {
+	if len(list) == 0 {
+		return nil, nil
+	}
+	place := list[0].Place
+	report, _ := f.Places.Report(place)
+	work := make(chan *store.Fetch)
+	type result struct {
+		*store.Fetch
+		err error
+	}
+	results := make(chan result, len(list))
+	var all sync.WaitGroup
+	working, stop := context.WithCancel(ctx)
+	defer stop()
+	for range min(max(report.Place.Connections, 1), len(list)) {
+		all.Go(func() {
+			err := f.Places.With(working, place, func(t remote.Tree) error {
+				for x := range work {
+					err := f.copy(t, x, again)
+					results <- result{x, err}
+					if remote.IsAway(err) || errors.Is(err, ErrGiven) {
+						return err
+					}
+				}
+				return nil
+			})
+			if err != nil {
+				results <- result{nil, err}
+				stop()
+			}
+		})
+	}
+	go func() {
+		defer close(work)
+		for _, x := range list {
+			select {
+			case work <- x:
+			case <-working.Done():
+				return
+			}
+		}
+	}()
+	all.Wait()
+	close(results)
+	ok := map[*store.Fetch]bool{}
+	var ended []store.Fetch
+	for r := range results {
+		switch {
+		case r.Fetch == nil:
+			if err == nil || errors.Is(err, context.Canceled) {
+				err = r.err
+			}
+		case r.err == nil:
+			ok[r.Fetch] = true
+		case remote.IsAway(r.err) || errors.Is(r.err, ErrGiven):
+		default:
+			x := *r.Fetch
+			x.State, x.Reason = "withdrawn", r.err.Error()
+			if errors.Is(r.err, errSame) {
+				x.State = "known"
+			}
+			ended = append(ended, x)
+		}
+	}
+	if err != nil {
+		return nil, err // what was begun is gone on with
+	}
+	if len(ended) > 0 {
+		if err := f.Records.EndFetches(ctx, f.Node, ended); err != nil {
+			return nil, err
+		}
+		f.ended(ended)
+	}
+	for _, x := range list {
+		if ok[x] {
+			copied = append(copied, x)
+		}
+	}
+	return copied, nil
+}
+
+// ended lets files be found anew whose fetching has ended.
+func (f *Fetcher) ended(list []store.Fetch) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, x := range list {
+		delete(f.busy, x.Path)
+		delete(f.demand, x.Path)
+		switch s := f.seen[x.Path]; {
+		case x.State == "known":
+			f.known[x.Path] = x
+			delete(f.seen, x.Path)
+		case x.State == "done":
+			delete(f.seen, x.Path)
+		case s != nil:
+			s.reason, s.rest = x.Reason, time.Now().Add(restFor)
+		}
+	}
+}
+
+// restFor is how long a file is left alone that could not be fetched.
+const restFor = time.Minute
+
+// ErrGiven says that a node must not go on: it may have been given up.
+var ErrGiven = errors.New("this node may have been given up by the others")
+
+var errSame = errors.New("its content is the same as before")
+
+// copy takes a file of the server and copies it beside the inbox.
+func (f *Fetcher) copy(t remote.Tree, x *store.Fetch, again bool) error {
+	if !f.Sure() {
+		return ErrGiven
+	}
+	from := x.Path
+	if !x.Stays {
+		from = f.taken(x)
+		if err := f.hold(t, x, again); err != nil {
+			return err
+		}
+	}
+	for try := 1; ; try++ {
+		before, err := t.Look(from)
+		if err == nil {
+			err = f.download(t, x, from)
+		}
+		if errors.Is(err, fs.ErrNotExist) {
+			return errors.New("it went away while it was fetched")
+		}
+		if err != nil {
+			return err
+		}
+		after, err := t.Look(from)
+		switch {
+		case remote.IsAway(err):
+			return err
+		case err == nil && before.Same(after) && after.Size == x.Size:
+			if x.Stays && (before.Tag != x.Tag || x.Modified != nil && !x.Modified.Truncate(time.Microsecond).Equal(before.Modified.Truncate(time.Microsecond))) {
+				return f.letBe(t, x, errors.New("it has changed since it was noticed"))
+			}
+			if reason := f.incomplete(x); reason != "" {
+				return f.letBe(t, x, errors.New(reason))
+			}
+			f.mu.Lock()
+			k, known := f.known[x.Path]
+			f.mu.Unlock()
+			if x.Stays && known && k.SHA256 == x.SHA256 {
+				f.FS.Remove(f.temporary(x.ID)) //nolint: it is looked for again
+				return errSame
+			}
+			return nil
+		case try == 3:
+			return f.letBe(t, x, errors.New("it changes while it is fetched"))
+		}
+		time.Sleep(time.Second)
+	}
+}
+
+// hold renames a file on the server, so that nobody fetches or replaces it any more.
+func (f *Fetcher) hold(t remote.Tree, x *store.Fetch, again bool) error {
+	held := f.taken(x)
+	if again {
+		if _, err := t.Look(held); !errors.Is(err, fs.ErrNotExist) {
+			return err // it was renamed before, or nobody can tell
+		}
+		// What has its name now may be another file.
+		switch i, err := t.Look(x.Path); {
+		case errors.Is(err, fs.ErrNotExist):
+			return errors.New("it went away before it was taken")
+		case err != nil:
+			return err
+		case !x.Is(i.Size, i.Modified, i.Tag):
+			return errors.New("it has changed since it was noticed")
+		}
+	}
+	err := t.Move(x.Path, held)
+	switch {
+	case err == nil || remote.IsAway(err):
+		return err
+	case errors.Is(err, fs.ErrNotExist):
+		return errors.New("it went away before it was taken")
+	}
+	return fmt.Errorf("it cannot be renamed there, by which it is taken: %w; ask for the right to rename and remove files, or say `originals: left`", err)
+}
+
+// letBe gives a file on the server its name again.
+func (f *Fetcher) letBe(t remote.Tree, x *store.Fetch, reason error) error {
+	f.FS.Remove(f.temporary(x.ID)) //nolint: it is looked for again
+	if x.Stays {
+		return reason
+	}
+	if err := t.Move(f.taken(x), x.Path); remote.IsAway(err) {
+		return err
+	} else if err != nil {
+		return errors.Join(reason, err) // it is put back when it is found
+	}
+	return reason
+}
+
+// download copies a file of the server.
+func (f *Fetcher) download(t remote.Tree, x *store.Fetch, from string) error {
+	at := f.temporary(x.ID)
+	if err := f.FS.Remove(at); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	to, err := f.FS.Create(at, 0o600)
+	if err != nil {
+		return err
+	}
+	in, err := t.Open(from, 0)
+	if err != nil {
+		return errors.Join(err, to.Close())
+	}
+	sum := sha256.New()
+	n, err := io.Copy(io.MultiWriter(to, sum), in)
+	if err := errors.Join(err, in.Close(), to.Close()); err != nil {
+		return err
+	}
+	x.Size, x.SHA256 = n, hex.EncodeToString(sum.Sum(nil))
+	return nil
+}
+
+// incomplete says why a file that was copied is not whole, by its last line; empty if it is.
+func (f *Fetcher) incomplete(x *store.Fetch) string {
+	if f.Settings.EndsWith == nil {
+		return ""
+	}
+	in, err := f.FS.Open(f.temporary(x.ID))
+	if err != nil {
+		return err.Error()
+	}
+	defer in.Close()
+	if skip := x.Size - listenTail; skip > 0 {
+		io.CopyN(io.Discard, in, skip) //nolint: the rest says so
+	}
+	b, err := io.ReadAll(in)
+	if err != nil {
+		return err.Error()
+	}
+	if !f.Settings.EndsWith.Match(lastLine(b)) {
+		return fmt.Sprintf("its last line does not match %s: it may not be complete", f.Settings.EndsWith)
+	}
+	return ""
+}
+
+// listenTail is how much of a file's end is searched for its last line.
+const listenTail = 64 << 10
+
+// lastLine is the last line that is not blank. Segments of an interchange without line ends are lines too.
+func lastLine(b []byte) []byte {
+	end := bytes.TrimRight(b, " \t\r\n\x00\x1a")
+	return end[bytes.LastIndexAny(bytes.TrimRight(end, "~'"), "\r\n~'")+1:]
+}
+
+// syncAll makes copies durable.
+func (f *Fetcher) syncAll(list []*store.Fetch) error {
+	if len(list) > 4 {
+		return f.FS.SyncAll(f.hidden())
+	}
+	for _, x := range list {
+		file, err := f.FS.Open(f.temporary(x.ID))
+		if err != nil {
+			return err
+		}
+		if err := errors.Join(file.Sync(), file.Close()); err != nil {
+			return err
+		}
+	}
+	return f.FS.SyncFolder(f.hidden())
+}
+
+// placeAll renames copies into the inbox, in their order. With one whose name is taken there it ends: that and those
+// behind it come later.
+func (f *Fetcher) placeAll(list []*store.Fetch) (placed, later []*store.Fetch, err error) {
+	folders := map[string]bool{}
+	for i, x := range list {
+		to := f.to(x)
+		err := f.place(x, to)
+		if errors.Is(err, fs.ErrExist) {
+			later = list[i:]
+			f.blocked(x)
+			break
+		}
+		if err != nil {
+			return nil, nil, fmt.Errorf("putting %s into the inbox: %w", path.Base(x.Path), err)
+		}
+		placed = append(placed, x)
+		for folder := filepath.Dir(to); ; folder = filepath.Dir(folder) {
+			if folders[folder] = true; len(folder) <= len(f.Inbox) {
+				break
+			}
+		}
+	}
+	if len(placed) > 0 {
+		folders[f.hidden()] = true
+	}
+	for folder := range folders {
+		if err := f.FS.SyncFolder(folder); err != nil && !files.Vanished(err) {
+			return nil, nil, err
+		}
+	}
+	return placed, later, nil
+}
+
+// place renames one copy into the inbox. It may be repeated.
+func (f *Fetcher) place(x *store.Fetch, to string) error {
+	if !f.Sure() {
+		return ErrGiven
+	}
+	at := f.temporary(x.ID)
+	err := f.FS.Move(at, to)
+	if !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if _, look := f.FS.Look(at); errors.Is(look, fs.ErrNotExist) {
+		return nil // it was renamed before: nobody but us does
+	}
+	if err = f.FS.MakeFolder(filepath.Dir(to), 0o755); err == nil {
+		err = f.FS.Move(at, to)
+	}
+	return err
+}
+
+// blocked says of a file that it waits for another of its name.
+func (f *Fetcher) blocked(x *store.Fetch) {
+	f.Log.Info("a file that was fetched waits for one of its name, which has not been taken yet", "route", f.Route, "place", f.Place, "file", path.Base(x.Path))
+}
+
+// leaveAll takes leave of files on the server that are in the inbox now: they are removed there, or moved, or known.
+func (f *Fetcher) leaveAll(ctx context.Context, list []*store.Fetch) error {
+	if len(list) == 0 {
+		return nil
+	}
+	ended := make([]store.Fetch, len(list))
+	far := f.Marker != nil
+	for i, x := range list {
+		ended[i] = *x
+		if ended[i].State = "done"; x.Stays {
+			ended[i].State = "known"
+		}
+		far = far || !x.Stays
+	}
+	if far {
+		err := f.Places.With(ctx, list[0].Place, func(t remote.Tree) error {
+			for _, x := range list {
+				if !f.Sure() {
+					return ErrGiven
+				}
+				if err := f.leave(t, x); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	if err := f.Records.EndFetches(ctx, f.Node, ended); err != nil {
+		return err
+	}
+	f.ended(ended)
+	return nil
+}
+
+// leave takes leave of one file on the server. It may be repeated.
+func (f *Fetcher) leave(t remote.Tree, x *store.Fetch) error {
+	if x.Stays {
+		return nil
+	}
+	held := f.taken(x)
+	var err error
+	if f.Settings.TakenTo == "" {
+		err = t.Remove(held)
+	} else {
+		folder := f.Settings.TakenTo
+		if !path.IsAbs(folder) {
+			folder = path.Join(f.Below, folder)
+		}
+		for n := 1; ; n++ {
+			to := path.Join(folder, deliver.Counted(path.Base(x.Path), n))
+			err = t.Move(held, to)
+			if err != nil && n == 1 && !remote.IsAway(err) && !errors.Is(err, fs.ErrExist) {
+				if _, look := t.Look(held); look == nil && remote.MakeFolders(t, folder) == nil {
+					err = t.Move(held, to)
+				}
+			}
+			if !errors.Is(err, fs.ErrExist) || n == 1000 {
+				break
+			}
+		}
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("taking leave of a file that was fetched: %w", err)
+	}
+	if f.Marker != nil {
+		marker := path.Join(path.Dir(x.Path), f.Marker(path.Base(x.Path), f.folderOf(x.Path)))
+		if err := t.Remove(marker); remote.IsAway(err) {
+			return err
+		}
+	}
+	return nil
+}

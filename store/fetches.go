@@ -1,0 +1,128 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+)
+
+// Fetch is a file that is being fetched from a server, or that stays there and is known.
+type Fetch struct {
+	ID       int64      `db:"id"`
+	Route    string     `db:"route"`
+	Place    string     `db:"place"`
+	Path     string     `db:"path"` // below the place
+	Size     int64      `db:"size"`
+	Modified *time.Time `db:"modified"` // by the server; nil: it does not say
+	Tag      string     `db:"tag"`
+	Stays    bool       `db:"stays"`
+	State    string     `db:"state"`
+	SHA256   string     `db:"sha256"`
+	Reason   string     `db:"reason"`
+}
+
+// Is tells whether a file of the server looks like the one that is meant. The database keeps microseconds.
+func (f *Fetch) Is(size int64, modified time.Time, tag string) bool {
+	if f.Size != size || f.Tag != tag || (f.Modified == nil) != modified.IsZero() {
+		return false
+	}
+	return f.Modified == nil || f.Modified.Truncate(time.Microsecond).Equal(modified.Truncate(time.Microsecond))
+}
+
+const fetchColumns = `id, route, place, path, size, modified, tag, stays, state, sha256, reason`
+
+// keepFetches is how long what is known of fetched files is kept.
+const keepFetches = `interval '7 days'`
+
+// Adopt makes a route's leader the one that goes on with what was begun to be fetched, and gives that and what stays at a
+// place.
+func (s *Store) Adopt(ctx context.Context, node int64, route, place string) (open, known []Fetch, err error) {
+	err = s.db.SelectContext(ctx, &open, `with gone as (delete from fetches where state in ('done', 'withdrawn') and ended_at < now() - `+keepFetches+`)
+		update fetches set node = $1 where route = $2 and state in ('claimed', 'fetched', 'placed') and exists (select 1 from routes where name = $2 and leader = $1) returning `+fetchColumns, node, route)
+	if err == nil {
+		err = s.db.SelectContext(ctx, &known, `select `+fetchColumns+` from fetches where route = $1 and place = $2 and state = 'known'`, route, place)
+	}
+	if err != nil {
+		return nil, nil, fmt.Errorf("looking for what was begun to be fetched: %w", err)
+	}
+	return open, known, nil
+}
+
+// BeginFetches records that files are being fetched by a route's leader and gives their numbers: 0 for one that is being
+// fetched already, or if the node does not lead the route.
+func (s *Store) BeginFetches(ctx context.Context, node int64, list []Fetch) ([]int64, error) {
+	n := len(list)
+	if n == 0 {
+		return nil, nil
+	}
+	paths, sizes, modified, tags, stays := make([]string, n), make([]int64, n), make([]*time.Time, n), make([]string, n), make([]bool, n)
+	at := map[string]int{}
+	for i, f := range list {
+		at[f.Path] = i
+		paths[i], sizes[i], modified[i], tags[i], stays[i] = f.Path, f.Size, f.Modified, f.Tag, f.Stays
+	}
+	var rows []Fetch
+	err := s.quick.SelectContext(ctx, &rows, `insert into fetches (route, node, place, path, size, modified, tag, stays, state)
+		select $2, $1, $3, path, size, modified, tag, stays, 'claimed' from unnest($4::text[], $5::bigint[], $6::timestamptz[], $7::text[], $8::bool[]) with ordinality as t (path, size, modified, tag, stays, ord)
+		where exists (select 1 from routes where name = $2 and leader = $1) order by ord on conflict do nothing returning id, path`, node, list[0].Route, list[0].Place, paths, sizes, modified, tags, stays)
+	if err != nil {
+		return nil, fmt.Errorf("claiming files of a server: %w", err)
+	}
+	ids := make([]int64, n)
+	for _, r := range rows {
+		ids[at[r.Path]] = r.ID
+	}
+	return ids, nil
+}
+
+// Fetched records that files lie beside their inbox, whole and durable. It fails if one of them is not the node's any
+// more.
+func (s *Store) Fetched(ctx context.Context, node int64, list []Fetch) error {
+	n := len(list)
+	ids, sums, sizes := make([]int64, n), make([]string, n), make([]int64, n)
+	for i, f := range list {
+		ids[i], sums[i], sizes[i] = f.ID, f.SHA256, f.Size
+	}
+	done, err := s.db.ExecContext(ctx, `update fetches f set state = 'fetched', sha256 = t.sum, size = t.size, reason = '' from unnest($2::bigint[], $3::text[], $4::bigint[]) as t (id, sum, size) where f.id = t.id and f.node = $1 and f.state in ('claimed', 'fetched')`, node, ids, sums, sizes)
+	if err != nil {
+		return fmt.Errorf("recording that files were fetched: %w", err)
+	}
+	if k, err := done.RowsAffected(); err != nil || k != int64(n) {
+		return fmt.Errorf("recording that files were fetched: %w", ErrNotOurs)
+	}
+	return nil
+}
+
+// EndFetches records the states that files have come to, and why. One that is known from now on takes the place of what was
+// known under its name.
+func (s *Store) EndFetches(ctx context.Context, node int64, list []Fetch) error {
+	n := len(list)
+	ids, states, reasons, sums := make([]int64, n), make([]string, n), make([]string, n), make([]string, n)
+	for i, f := range list {
+		ids[i], states[i], reasons[i], sums[i] = f.ID, f.State, Readable(f.Reason), f.SHA256
+	}
+	_, err := s.quick.ExecContext(ctx, `with t as (select * from unnest($2::bigint[], $3::text[], $4::text[], $5::text[]) as t (id, state, reason, sum)),
+		o as (delete from fetches k using t join fetches f on f.id = t.id and f.node = $1 where t.state = 'known' and k.state = 'known' and k.route = f.route and k.place = f.place and k.path = f.path and k.id <> f.id)
+		select 1`, node, ids, states, reasons, sums)
+	if err == nil {
+		_, err = s.quick.ExecContext(ctx, `update fetches f set state = t.state, reason = t.reason, sha256 = t.sum, ended_at = case when t.state in ('done', 'known', 'withdrawn') then now() end
+			from unnest($2::bigint[], $3::text[], $4::text[], $5::text[]) as t (id, state, reason, sum) where f.id = t.id and f.node = $1`, node, ids, states, reasons, sums)
+	}
+	if err != nil {
+		return fmt.Errorf("recording what became of fetched files: %w", err)
+	}
+	return nil
+}
+
+// OpenFetches tells which of some files are still being fetched.
+func (s *Store) OpenFetches(ctx context.Context, ids []int64) (map[int64]bool, error) {
+	var open []int64
+	if err := s.db.SelectContext(ctx, &open, `select id from fetches where id = any($1) and state in ('claimed', 'fetched', 'placed')`, ids); err != nil {
+		return nil, fmt.Errorf("asking which files are being fetched: %w", err)
+	}
+	out := map[int64]bool{}
+	for _, id := range open {
+		out[id] = true
+	}
+	return out, nil
+}
