@@ -89,7 +89,7 @@ const toHolm = `deliver:
   one file per: record
   to:
     - folder: "{laboratory}/orders"
-    - place: holm/in/{file.stem}
+    - place: holm/in
       when: weight_kg < 100
 `
 
@@ -98,7 +98,7 @@ func TestToServer(t *testing.T) {
 	t.Parallel()
 	holm := sftpPartner(t, t.TempDir(), "127.0.0.1:0")
 	b := testbed.Start(t, holm.at())
-	b.Publish(delivering(t, strings.Replace(toHolm, "/{file.stem}", "", 1)))
+	b.Publish(delivering(t, toHolm))
 	b.Drop("stations/inbox", "a.csv", heading+row(1)+row(2)+strings.Replace(row(3), "36.5", "120.5", 1))
 	if p := b.Ended("a.csv", 0); p.Good != 3 || p.State != "delivered" {
 		t.Errorf("%+v", p)

@@ -102,7 +102,7 @@ func (f *Fetcher) copyAll(ctx context.Context, list []*store.Fetch, again bool) 
 		*store.Fetch
 		err error
 	}
-	results := make(chan result, len(list))
+	results := make(chan result, len(list)+report.Place.Connections+1)
 	var all sync.WaitGroup
 	working, stop := context.WithCancel(ctx)
 	defer stop()
