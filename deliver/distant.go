@@ -57,10 +57,17 @@ const (
 	overlap   = 4 << 20
 )
 
+// mark tells the parcel from all others, wherever they come from.
+func (p *Parcel) mark() string { return fmt.Sprintf("%s-%d-%d", p.Mark, p.Run, p.Ord) }
+
 // Upload writes the parcel beside its name. It may be repeated, and goes on with a large file where it was broken off.
+// In an object store nothing is written before it gets its name.
 func (p *Parcel) Upload(t remote.Tree) error {
+	if _, is := t.(remote.Objects); is {
+		return nil
+	}
 	from := int64(0)
-	if p.Size >= resumable {
+	if p.Size >= resumable && t.Resumes() {
 		switch there, err := t.Look(p.temporary()); {
 		case err == nil && there.Size <= p.Size:
 			from = max(0, there.Size-overlap)
@@ -178,6 +185,9 @@ func (p *Parcel) Publish(t remote.Tree) (Outcome, error) {
 const mostCounted = 1000
 
 func (p *Parcel) publish(t remote.Tree) (Outcome, error) {
+	if o, is := t.(remote.Objects); is {
+		return p.put(o)
+	}
 	to, temporary := p.To(), p.temporary()
 	var err error
 	switch p.Taken {
@@ -210,6 +220,38 @@ func (p *Parcel) publish(t remote.Tree) (Outcome, error) {
 		return Taken, nil
 	}
 	return Taken, err
+}
+
+// put makes an object of the parcel, which appears whole or not at all. Its mark is kept with it: by that an earlier try
+// is known whose answer was lost. If a reader has taken the object meanwhile, it is made once more.
+func (p *Parcel) put(t remote.Objects) (Outcome, error) {
+	to := p.To()
+	if p.Named {
+		if mark, err := t.Marked(to); err == nil && mark == p.mark() {
+			return Already, nil
+		} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return Taken, err
+		}
+	}
+	if p.Taken == workspace.ReplaceKeep {
+		return Taken, errors.New("an object store renames nothing: what is there can be replaced, but not kept beside it")
+	}
+	spooled, err := p.spooled(0)
+	if err != nil {
+		return Taken, err
+	}
+	err = errors.Join(t.Put(to, &lively{spooled, p.Size, p.Alive}, p.Size, p.mark(), p.Taken == workspace.Replace), spooled.Close())
+	if errors.Is(err, fs.ErrExist) {
+		// A request may be sent twice below us.
+		if mark, look := t.Marked(to); look == nil && mark == p.mark() {
+			return Already, nil
+		}
+		return Taken, nil
+	}
+	if err != nil {
+		return Taken, err
+	}
+	return Published, nil
 }
 
 // gone says what it means that the temporary is not there.

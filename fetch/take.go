@@ -206,7 +206,9 @@ func (f *Fetcher) copy(t remote.Tree, x *store.Fetch, again bool) error {
 		return ErrGiven
 	}
 	from := x.Path
-	if !x.Stays {
+	_, objects := t.(remote.Objects) // they cannot be renamed: what is copied is told by its tag
+	held := !x.Stays && !objects
+	if held {
 		from = f.taken(x)
 		if err := f.hold(t, x, again); err != nil {
 			return err
@@ -228,11 +230,11 @@ func (f *Fetcher) copy(t remote.Tree, x *store.Fetch, again bool) error {
 		case remote.IsAway(err):
 			return err
 		case err == nil && before.Same(after) && after.Size == x.Size:
-			if x.Stays && (before.Tag != x.Tag || x.Modified != nil && !x.Modified.Truncate(time.Microsecond).Equal(before.Modified.Truncate(time.Microsecond))) {
-				return f.letBe(t, x, errors.New("it has changed since it was noticed"))
+			if !held && (before.Tag != x.Tag || x.Modified != nil && !x.Modified.Truncate(time.Microsecond).Equal(before.Modified.Truncate(time.Microsecond))) {
+				return f.letBe(t, x, held, errors.New("it has changed since it was noticed"))
 			}
 			if reason := f.incomplete(x); reason != "" {
-				return f.letBe(t, x, errors.New(reason))
+				return f.letBe(t, x, held, errors.New(reason))
 			}
 			f.mu.Lock()
 			k, known := f.known[x.Path]
@@ -243,7 +245,7 @@ func (f *Fetcher) copy(t remote.Tree, x *store.Fetch, again bool) error {
 			}
 			return nil
 		case try == 3:
-			return f.letBe(t, x, errors.New("it changes while it is fetched"))
+			return f.letBe(t, x, held, errors.New("it changes while it is fetched"))
 		}
 		time.Sleep(time.Second)
 	}
@@ -277,9 +279,9 @@ func (f *Fetcher) hold(t remote.Tree, x *store.Fetch, again bool) error {
 }
 
 // letBe gives a file on the server its name again.
-func (f *Fetcher) letBe(t remote.Tree, x *store.Fetch, reason error) error {
+func (f *Fetcher) letBe(t remote.Tree, x *store.Fetch, held bool, reason error) error {
 	f.FS.Remove(f.temporary(x.ID)) //nolint: it is looked for again
-	if x.Stays {
+	if !held {
 		return reason
 	}
 	if err := t.Move(f.taken(x), x.Path); remote.IsAway(err) {
@@ -462,10 +464,14 @@ func (f *Fetcher) leave(t remote.Tree, x *store.Fetch) error {
 		return nil
 	}
 	held := f.taken(x)
+	o, objects := t.(remote.Objects)
 	var err error
-	if f.Settings.TakenTo == "" {
+	switch {
+	case objects:
+		err = f.leaveObject(o, x)
+	case f.Settings.TakenTo == "":
 		err = t.Remove(held)
-	} else {
+	default:
 		folder := f.Settings.TakenTo
 		if !path.IsAbs(folder) {
 			folder = path.Join(f.Below, folder)
@@ -486,11 +492,27 @@ func (f *Fetcher) leave(t remote.Tree, x *store.Fetch) error {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("taking leave of a file that was fetched: %w", err)
 	}
-	if f.Marker != nil {
+	if f.Marker != nil && x.Place == f.Place {
 		marker := path.Join(path.Dir(x.Path), f.Marker(path.Base(x.Path), f.folderOf(x.Path)))
 		if err := t.Remove(marker); remote.IsAway(err) {
 			return err
 		}
 	}
 	return nil
+}
+
+// leaveObject removes an object that was fetched, if it is still the one. Between asking and removing it may be replaced:
+// an object store has no way to tell.
+func (f *Fetcher) leaveObject(t remote.Objects, x *store.Fetch) error {
+	i, err := t.Look(x.Path)
+	if err != nil {
+		return err
+	}
+	if !x.Is(i.Size, i.Modified, i.Tag) {
+		return nil // another one, which is fetched, too
+	}
+	if f.Settings.TakenTo != "" {
+		return errors.New("an object store renames nothing: files that were taken cannot be moved; leave `taken to` out")
+	}
+	return t.Remove(x.Path)
 }

@@ -1,66 +1,160 @@
 package remote
 
 import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
 	"net"
+	"net/http"
+	"os"
+	"sync"
 	"sync/atomic"
 	"time"
+
+	"ydrion/workspace"
 )
 
-// patient is a connection that is broken off when something was asked and nothing has come or gone for a while. What
+// watch breaks off connections to a server when something was asked and nothing has come or gone for a while. What
 // rests is left alone.
-type patient struct {
-	net.Conn
+type watch struct {
 	patience time.Duration
 	asked    atomic.Int64 // how many answers are waited for
 	moved    atomic.Int64 // when something last came or went, in nanoseconds
 	timer    *time.Timer
 	late     atomic.Bool
+
+	mu   sync.Mutex
+	open map[net.Conn]bool
+	over bool
 }
 
-func newPatient(c net.Conn, patience time.Duration) *patient {
-	p := &patient{Conn: c, patience: patience}
-	p.timer = time.AfterFunc(time.Hour, p.look)
-	p.timer.Stop()
-	return p
+func newWatch(patience time.Duration) *watch {
+	w := &watch{patience: patience, open: map[net.Conn]bool{}}
+	w.timer = time.AfterFunc(time.Hour, w.look)
+	w.timer.Stop()
+	return w
 }
 
 // ask says that an answer is waited for until the function that it gives is called.
-func (p *patient) ask() func() {
-	p.moved.Store(time.Now().UnixNano())
-	if p.asked.Add(1) == 1 {
-		p.timer.Reset(p.patience)
+func (w *watch) ask() func() {
+	w.moved.Store(time.Now().UnixNano())
+	if w.asked.Add(1) == 1 {
+		w.timer.Reset(w.patience)
 	}
 	return func() {
-		if p.asked.Add(-1) == 0 {
-			p.timer.Stop()
+		if w.asked.Add(-1) == 0 {
+			w.timer.Stop()
 		}
 	}
 }
 
-func (p *patient) look() {
-	if p.asked.Load() == 0 {
+func (w *watch) look() {
+	if w.asked.Load() == 0 {
 		return
 	}
-	if left := p.patience - time.Duration(time.Now().UnixNano()-p.moved.Load()); left > 0 {
-		p.timer.Reset(left)
+	if left := w.patience - time.Duration(time.Now().UnixNano()-w.moved.Load()); left > 0 {
+		w.timer.Reset(left)
 		return
 	}
-	p.late.Store(true)
-	p.Close() //nolint: it is given up
+	w.late.Store(true)
+	w.end()
 }
 
-func (p *patient) Read(b []byte) (int, error) {
-	n, err := p.Conn.Read(b)
+// end breaks all connections off.
+func (w *watch) end() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.over = true
+	for c := range w.open {
+		c.Close() //nolint: it is given up
+	}
+}
+
+// dial makes a connection that is watched.
+func (w *watch) dial(ctx context.Context, network, address string) (net.Conn, error) {
+	c, err := (&net.Dialer{Timeout: w.patience}).DialContext(ctx, network, address)
+	if err != nil {
+		return nil, err
+	}
+	out := &watched{c, w}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.over {
+		return nil, errors.Join(net.ErrClosed, c.Close())
+	}
+	w.open[c] = true
+	return out, nil
+}
+
+// watched is a connection that is watched.
+type watched struct {
+	net.Conn
+	by *watch
+}
+
+func (c *watched) Read(b []byte) (int, error) {
+	n, err := c.Conn.Read(b)
 	if n > 0 {
-		p.moved.Store(time.Now().UnixNano())
+		c.by.moved.Store(time.Now().UnixNano())
 	}
 	return n, err
 }
 
-func (p *patient) Write(b []byte) (int, error) {
-	n, err := p.Conn.Write(b)
+func (c *watched) Write(b []byte) (int, error) {
+	n, err := c.Conn.Write(b)
 	if n > 0 {
-		p.moved.Store(time.Now().UnixNano())
+		c.by.moved.Store(time.Now().UnixNano())
 	}
 	return n, err
+}
+
+func (c *watched) Close() error {
+	c.by.mu.Lock()
+	delete(c.by.open, c.Conn)
+	c.by.mu.Unlock()
+	return c.Conn.Close()
+}
+
+// trust is how a place's certificates are judged.
+func trust(p *workspace.Place) (*tls.Config, error) {
+	out := &tls.Config{ServerName: p.Address.Hostname()}
+	if p.Authorities == "" {
+		return out, nil
+	}
+	b, err := os.ReadFile(p.Authorities)
+	if err != nil {
+		return nil, fmt.Errorf("cannot be reached: the certificates of its authorities cannot be read: %w", err)
+	}
+	out.RootCAs = x509.NewCertPool()
+	if !out.RootCAs.AppendCertsFromPEM(b) {
+		return nil, fmt.Errorf("cannot be reached: there is no certificate in %s", p.Authorities)
+	}
+	return out, nil
+}
+
+// transport is how a place is spoken to by HTTP: each tree has connections of its own, which are watched.
+func transport(p *workspace.Place, w *watch) (*http.Transport, error) {
+	t := http.DefaultTransport.(*http.Transport).Clone()
+	var err error
+	if t.TLSClientConfig, err = trust(p); err != nil {
+		return nil, err
+	}
+	t.DialContext, t.MaxConnsPerHost, t.MaxIdleConnsPerHost, t.ForceAttemptHTTP2 = w.dial, 2, 2, false
+	return t, nil
+}
+
+// distrusted says in words why a certificate was not accepted; nil if that is not what is wrong.
+func distrusted(err error) error {
+	var unknown x509.UnknownAuthorityError
+	var name x509.HostnameError
+	var invalid x509.CertificateInvalidError
+	switch {
+	case errors.As(err, &unknown):
+		return errors.New("shows a certificate that nobody known vouches for; name a file with the certificate of who does (authorities)")
+	case errors.As(err, &name), errors.As(err, &invalid):
+		return fmt.Errorf("shows a certificate that is not good: %w", err)
+	}
+	return nil
 }

@@ -54,6 +54,8 @@ type Tree interface {
 	Remove(path string) error
 	// MakeFolder makes a folder whose parent is there. One that is there already is none the worse.
 	MakeFolder(path string) error
+	// Resumes tells whether Write can go on with a file.
+	Resumes() bool
 	// Durable tells whether what was written stays written, whatever becomes of the server.
 	Durable() bool
 	// Rest asks whether the connection still works.
@@ -77,10 +79,48 @@ func IsAway(err error) bool {
 	return errors.As(err, &a)
 }
 
+// Objects is a tree in which nothing is renamed: a file appears whole, or not at all. Move, Replace and Write are not
+// for it.
+type Objects interface {
+	Tree
+	// Put makes a file with so many bytes. Mark is kept with it. What is there is fs.ErrExist, unless it is to be replaced.
+	Put(path string, content io.Reader, size int64, mark string, replace bool) error
+	// Marked gives the mark of a file.
+	Marked(path string) (string, error)
+}
+
+// said puts an error into words: of the server, or of the connection.
+func said(p *workspace.Place, w *watch, doing, path string, err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrExist), errors.Is(err, fs.ErrPermission):
+		return fmt.Errorf("%s %s at %s: %w", doing, path, p.Name, kindOf(err))
+	case w.late.Load():
+		return &Away{p.Name, fmt.Errorf("has not answered for %s (%s %s)", p.Patience, doing, path)}
+	}
+	return &Away{p.Name, fmt.Errorf("has broken off the connection (%s %s): %w", doing, path, plain(err))}
+}
+
+// refused is an answer of the server that something cannot be done.
+func refused(p *workspace.Place, doing, path, says string) error {
+	return fmt.Errorf("%s %s at %s: the server says %q", doing, path, p.Name, says)
+}
+
+// kindOf is the plain kind of an error.
+func kindOf(err error) error {
+	for _, k := range []error{fs.ErrNotExist, fs.ErrExist, fs.ErrPermission} {
+		if errors.Is(err, k) {
+			return k
+		}
+	}
+	return err
+}
+
 // dial makes a connection to a place of a kind.
 type dial func(ctx context.Context, p *workspace.Place) (Tree, error)
 
-var kinds = map[string]dial{"sftp": dialSFTP}
+var kinds = map[string]dial{"sftp": dialSFTP, "webdav": dialWebDAV, "s3": dialS3, "ftp": dialFTP}
 
 // Places lends connections to the places of an environment.
 type Places struct {

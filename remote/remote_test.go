@@ -42,6 +42,36 @@ func servers(t *testing.T) map[string]server {
 		t.Fatal(err)
 	}
 	out["sftp"] = server{s.Manners, workspace.Place{Name: "holm", Kind: "sftp", Address: &url.URL{Scheme: "sftp", Host: s.Address()}, User: "maren", Password: workspace.Secret{File: word}, HostKeys: []string{s.HostKey}, Connections: 2, Patience: 5 * time.Second}, folder}
+	login := standin.Login{User: "maren", Password: "salt and ice"}
+	certificate, pem, err := standin.NewCertificate()
+	if err != nil {
+		t.Fatal(err)
+	}
+	authorities := filepath.Join(t.TempDir(), "pem")
+	if err := os.WriteFile(authorities, pem, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	place := func(kind, scheme, address string) workspace.Place {
+		return workspace.Place{Name: "holm", Kind: kind, Address: &url.URL{Scheme: scheme, Host: address}, User: "maren", Password: workspace.Secret{File: word}, Authorities: authorities, Connections: 2, Patience: 5 * time.Second, Zone: time.UTC}
+	}
+	folder = t.TempDir()
+	d, err := standin.NewWebDAV("127.0.0.1:0", folder, certificate, login)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(d.Close)
+	out["webdav"] = server{d.Manners, place("webdav", "https", d.Address()), folder}
+	for kind, tls := range map[string]string{"ftp": "none", "ftps": "explicit"} {
+		folder := t.TempDir()
+		f, err := standin.NewFTP("127.0.0.1:0", folder, certificate, login)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(f.Close)
+		p := place("ftp", "ftp", f.Address())
+		p.TLS = tls
+		out[kind] = server{f.Manners, p, folder}
+	}
 	return out
 }
 
@@ -55,6 +85,14 @@ func each(t *testing.T, do func(t *testing.T, p *Places, s server)) {
 		})
 	}
 }
+
+// sized says how much there is to read.
+type sized struct {
+	io.Reader
+	size int64
+}
+
+func (s *sized) Size() int64 { return s.size }
 
 // with uses a connection.
 func with(t *testing.T, p *Places, do func(Tree) error) {
@@ -89,7 +127,11 @@ func TestTree(t *testing.T) {
 				if err := tree.Write(at, 0, strings.NewReader("one two")); err != nil {
 					return err
 				}
-				if err := tree.Write(at, 4, strings.NewReader("three")); err != nil {
+				if tree.Resumes() {
+					if err := tree.Write(at, 4, strings.NewReader("three")); err != nil {
+						return err
+					}
+				} else if err := tree.Write(at, 0, &sized{strings.NewReader("one three"), 9}); err != nil {
 					return err
 				}
 				if got := there(at); got != "one three" {
@@ -139,6 +181,9 @@ func TestTree(t *testing.T) {
 			_, look := tree.Look("/none/x")
 			_, open := tree.Open("/none", 0)
 			for doing, err := range map[string]error{"list": list, "look": look, "open": open, "remove": tree.Remove("/none"), "move": tree.Move("/none", "/in/c"), "write": tree.Write("/none/x", 0, strings.NewReader("x"))} {
+				if doing == "write" && err == nil && !tree.Resumes() {
+					continue // it makes folders itself
+				}
 				if !errors.Is(err, fs.ErrNotExist) {
 					t.Errorf("%s of nothing: %v", doing, err)
 				}
@@ -148,7 +193,11 @@ func TestTree(t *testing.T) {
 			if err := tree.Write("/large", 0, bytes.NewReader(large[:5_000_000])); err != nil {
 				return err
 			}
-			if err := tree.Write("/large", 3_000_000, bytes.NewReader(large[3_000_000:])); err != nil {
+			if !tree.Resumes() {
+				if err := tree.Write("/large", 0, &sized{bytes.NewReader(large), int64(len(large))}); err != nil {
+					return err
+				}
+			} else if err := tree.Write("/large", 3_000_000, bytes.NewReader(large[3_000_000:])); err != nil {
 				return err
 			}
 			if there("/large") != string(large) {
@@ -274,4 +323,105 @@ func TestBounded(t *testing.T) {
 			t.Errorf("%d connections at once", most)
 		}
 	})
+}
+
+// TestObjects holds what an object store must do against its own memory.
+func TestObjects(t *testing.T) {
+	certificate, pem, err := standin.NewCertificate()
+	if err != nil {
+		t.Fatal(err)
+	}
+	folder := t.TempDir()
+	for name, content := range map[string][]byte{"pem": pem, "word": []byte("salt")} {
+		if err := os.WriteFile(filepath.Join(folder, name), content, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	store, err := standin.NewS3("127.0.0.1:0", certificate, standin.Login{User: "maren"}, "archive")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer store.Close()
+	place := workspace.Place{Name: "holm", Kind: "s3", Address: &url.URL{Scheme: "https", Host: store.Address(), Path: "/archive/seals"}, User: "maren", Password: workspace.Secret{File: filepath.Join(folder, "word")}, Authorities: filepath.Join(folder, "pem"), Connections: 2, Patience: 5 * time.Second}
+	p := New(&workspace.Environment{Places: map[string]workspace.Place{"holm": place}})
+	defer p.Close()
+	there := func(key string) string {
+		o, err := store.Backend.GetObject("archive", key, nil)
+		if err != nil {
+			return err.Error()
+		}
+		b, err := io.ReadAll(o.Contents)
+		if err := errors.Join(err, o.Contents.Close()); err != nil {
+			return err.Error()
+		}
+		return string(b)
+	}
+	with(t, p, func(tree Tree) error {
+		o := tree.(Objects)
+		for _, name := range []string{"a.csv", "Ansel Point, Blatt 3.csv", "Möwe & Robbe #7 100%.csv", "a+b=c;d.csv"} {
+			if err := o.Put("/in/"+name, strings.NewReader("one two"), 7, "mark-1", false); err != nil {
+				return err
+			}
+			if got := there("seals/in/" + name); got != "one two" {
+				t.Errorf("%s: %q", name, got)
+			}
+			if mark, err := o.Marked("/in/" + name); mark != "mark-1" || err != nil {
+				t.Errorf("%s is marked %q, %v", name, mark, err)
+			}
+			if err := o.Put("/in/"+name, strings.NewReader("three"), 5, "mark-2", false); !errors.Is(err, fs.ErrExist) || there("seals/in/"+name) != "one two" {
+				t.Errorf("%s was replaced: %v", name, err)
+			}
+			i, err := o.Look("/in/" + name)
+			all, list := o.List("/in")
+			if err != nil || list != nil || i.Size != 7 || i.Tag == "" || !slices.ContainsFunc(all, func(l Info) bool { return l.Same(i) && l.Name == name }) {
+				t.Errorf("%s: %+v %v, in %+v %v", name, i, err, all, list)
+			}
+			r, err := o.Open("/in/"+name, 4)
+			if err != nil {
+				return err
+			}
+			b, err := io.ReadAll(r)
+			if err := errors.Join(err, r.Close()); err != nil || string(b) != "two" {
+				t.Errorf("%s: read %q, %v", name, b, err)
+			}
+		}
+		if err := o.Put("/in/a.csv", strings.NewReader("three"), 5, "mark-2", true); err != nil || there("seals/in/a.csv") != "three" {
+			t.Errorf("not replaced: %v", err)
+		}
+		if all, err := o.List("/"); err != nil || len(all) != 1 || !all[0].Folder || all[0].Name != "in" {
+			t.Errorf("%+v %v", all, err)
+		}
+		if err := o.Remove("/in/a.csv"); err != nil || there("seals/in/a.csv") == "three" {
+			t.Errorf("not removed: %v", err)
+		}
+		_, look := o.Look("/none")
+		_, open := o.Open("/none", 0)
+		_, marked := o.Marked("/none")
+		for doing, err := range map[string]error{"look": look, "open": open, "remove": o.Remove("/none"), "marked": marked} {
+			if !errors.Is(err, fs.ErrNotExist) {
+				t.Errorf("%s of nothing: %v", doing, err)
+			}
+		}
+		large := bytes.Repeat([]byte("0123456789abcde\n"), 3<<20)
+		if err := o.Put("/large", bytes.NewReader(large), int64(len(large)), "mark-3", false); err != nil {
+			return err
+		}
+		if there("seals/large") != string(large) {
+			t.Error("a large object has become another")
+		}
+		if mark, err := o.Marked("/large"); mark != "mark-3" || err != nil {
+			t.Errorf("the large one is marked %q, %v", mark, err)
+		}
+		return nil
+	})
+	for do, away := range map[string]bool{standin.Refuse: false, standin.Full: false, standin.Cut: true} {
+		store.Misbehave(standin.Fault{On: standin.Write, Do: do, From: 1})
+		err := p.With(t.Context(), "holm", func(tree Tree) error {
+			return tree.(Objects).Put("/f-"+do, strings.NewReader("x"), 1, "", false)
+		})
+		if err == nil || IsAway(err) != away {
+			t.Errorf("%s: %v", do, err)
+		}
+		store.Misbehave()
+	}
 }

@@ -24,7 +24,7 @@ import (
 type sftpTree struct {
 	place *workspace.Place
 	base  string
-	conn  *patient
+	watch *watch
 	ssh   *ssh.Client
 	files *sftp.Client
 	syncs bool // the server can be asked to make a file durable
@@ -73,22 +73,22 @@ func dialKey(ctx context.Context, p *workspace.Place, kinds []string) (made Tree
 	if err := identity(p, config); err != nil {
 		return nil, false, err
 	}
-	c, err := (&net.Dialer{Timeout: p.Patience}).DialContext(ctx, "tcp", p.Port())
+	t := &sftpTree{place: p, base: p.Address.Path, watch: newWatch(p.Patience)}
+	c, err := t.watch.dial(ctx, "tcp", p.Port())
 	if err != nil {
 		return nil, false, fmt.Errorf("does not answer at %s: %w", p.Port(), plain(err))
 	}
-	t := &sftpTree{place: p, base: p.Address.Path, conn: newPatient(c, p.Patience)}
 	stop := context.AfterFunc(ctx, t.Break)
 	defer stop()
-	defer t.conn.ask()()
-	over, channels, requests, err := ssh.NewClientConn(t.conn, p.Port(), config)
+	defer t.watch.ask()()
+	over, channels, requests, err := ssh.NewClientConn(c, p.Port(), config)
 	switch {
 	case err == nil:
 	case shown != "":
 		err = errors.New(shown)
 	case strings.Contains(err.Error(), "unable to authenticate"):
 		err = fmt.Errorf("does not let %s in: the server refuses the key or the password", p.User)
-	case t.conn.late.Load():
+	case t.watch.late.Load():
 		err = fmt.Errorf("does not answer at %s within %s", p.Port(), p.Patience)
 	default:
 		err = fmt.Errorf("cannot be spoken to by SSH at %s: %w", p.Port(), plain(err))
@@ -186,31 +186,14 @@ func (t *sftpTree) at(p string) string { return path.Join(t.base, p) }
 // said puts an error of the server into words.
 func (t *sftpTree) said(doing, p string, err error) error {
 	var status *sftp.StatusError
-	switch {
-	case err == nil:
-		return nil
-	case errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrExist), errors.Is(err, fs.ErrPermission):
-		return fmt.Errorf("%s %s at %s: %w", doing, p, t.place.Name, kindOf(err))
-	case errors.As(err, &status) && status.FxCode() != sftp.ErrSSHFxConnectionLost && status.FxCode() != sftp.ErrSSHFxNoConnection:
-		return fmt.Errorf("%s %s at %s: the server says %q", doing, p, t.place.Name, strings.TrimPrefix(strings.TrimPrefix(status.Error(), "sftp: "), "\"\""))
-	case t.conn.late.Load():
-		return &Away{t.place.Name, fmt.Errorf("has not answered for %s (%s %s)", t.place.Patience, doing, p)}
+	if errors.As(err, &status) && status.FxCode() != sftp.ErrSSHFxConnectionLost && status.FxCode() != sftp.ErrSSHFxNoConnection {
+		return refused(t.place, doing, p, strings.TrimPrefix(strings.TrimPrefix(status.Error(), "sftp: "), "\"\""))
 	}
-	return &Away{t.place.Name, fmt.Errorf("has broken off the connection (%s %s): %w", doing, p, plain(err))}
-}
-
-// kindOf is the plain kind of an error.
-func kindOf(err error) error {
-	for _, k := range []error{fs.ErrNotExist, fs.ErrExist, fs.ErrPermission} {
-		if errors.Is(err, k) {
-			return k
-		}
-	}
-	return err
+	return said(t.place, t.watch, doing, p, err)
 }
 
 func (t *sftpTree) List(folder string) ([]Info, error) {
-	defer t.conn.ask()()
+	defer t.watch.ask()()
 	all, err := t.files.ReadDir(t.at(folder))
 	if err != nil {
 		return nil, t.said("looking into", folder, err)
@@ -227,7 +210,7 @@ func ofFile(i fs.FileInfo) Info {
 }
 
 func (t *sftpTree) Look(p string) (Info, error) {
-	defer t.conn.ask()()
+	defer t.watch.ask()()
 	i, err := t.files.Lstat(t.at(p))
 	if err != nil {
 		return Info{}, t.said("looking at", p, err)
@@ -236,7 +219,7 @@ func (t *sftpTree) Look(p string) (Info, error) {
 }
 
 func (t *sftpTree) Open(p string, from int64) (io.ReadCloser, error) {
-	defer t.conn.ask()()
+	defer t.watch.ask()()
 	f, err := t.files.Open(t.at(p))
 	if err != nil {
 		return nil, t.said("reading", p, err)
@@ -258,7 +241,7 @@ type sftpReader struct {
 }
 
 func (r *sftpReader) Read(b []byte) (int, error) {
-	defer r.of.conn.ask()()
+	defer r.of.watch.ask()()
 	n, err := r.File.Read(b)
 	if err != nil && err != io.EOF {
 		err = r.of.said("reading", r.path, err)
@@ -268,7 +251,7 @@ func (r *sftpReader) Read(b []byte) (int, error) {
 
 // WriteTo has several portions on their way at once.
 func (r *sftpReader) WriteTo(w io.Writer) (int64, error) {
-	defer r.of.conn.ask()()
+	defer r.of.watch.ask()()
 	ours := &ourWriter{Writer: w}
 	n, err := r.File.WriteTo(ours)
 	if ours.err != nil {
@@ -278,7 +261,7 @@ func (r *sftpReader) WriteTo(w io.Writer) (int64, error) {
 }
 
 func (r *sftpReader) Close() error {
-	defer r.of.conn.ask()()
+	defer r.of.watch.ask()()
 	return r.of.said("reading", r.path, r.File.Close())
 }
 
@@ -313,7 +296,7 @@ func (o *ourReader) Read(b []byte) (int, error) {
 }
 
 func (t *sftpTree) Write(p string, from int64, content io.Reader) error {
-	defer t.conn.ask()()
+	defer t.watch.ask()()
 	how := os.O_WRONLY | os.O_CREATE
 	if from == 0 {
 		how |= os.O_TRUNC
@@ -346,7 +329,7 @@ func (t *sftpTree) Write(p string, from int64, content io.Reader) error {
 }
 
 func (t *sftpTree) Move(from, to string) error {
-	defer t.conn.ask()()
+	defer t.watch.ask()()
 	if !t.keeps {
 		// The server may replace what is there.
 		if _, err := t.files.Lstat(t.at(to)); err == nil {
@@ -374,7 +357,7 @@ func lost(err error) bool {
 }
 
 func (t *sftpTree) Replace(from, to string) error {
-	defer t.conn.ask()()
+	defer t.watch.ask()()
 	if t.keeps {
 		return t.said("replacing", to, t.files.PosixRename(t.at(from), t.at(to)))
 	}
@@ -385,12 +368,12 @@ func (t *sftpTree) Replace(from, to string) error {
 }
 
 func (t *sftpTree) Remove(p string) error {
-	defer t.conn.ask()()
+	defer t.watch.ask()()
 	return t.said("removing", p, t.files.Remove(t.at(p)))
 }
 
 func (t *sftpTree) MakeFolder(p string) error {
-	defer t.conn.ask()()
+	defer t.watch.ask()()
 	err := t.files.Mkdir(t.at(p))
 	if err == nil || lost(err) {
 		return t.said("making", p, err)
@@ -403,14 +386,16 @@ func (t *sftpTree) MakeFolder(p string) error {
 
 func (t *sftpTree) Durable() bool { return t.syncs }
 
+func (t *sftpTree) Resumes() bool { return true }
+
 func (t *sftpTree) Rest() error {
-	defer t.conn.ask()()
+	defer t.watch.ask()()
 	_, err := t.files.Lstat(t.at("/"))
 	return t.said("asking for", "/", err)
 }
 
 func (t *sftpTree) Break() {
-	t.conn.Close() //nolint: it is given up
+	t.watch.end()
 	if t.files != nil {
 		t.files.Close() //nolint: it is given up
 	}

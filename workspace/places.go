@@ -29,8 +29,7 @@ type Place struct {
 	TLS         string // of ftp: explicit, implicit or none
 	Authorities string // a file with the certificates of those who vouch for the server
 	Region      string
-	Active      bool // the server connects to us (ftp)
-	Connections int  // at once, of this service
+	Connections int // at once, of this service
 	Patience    time.Duration
 	Zone        *time.Location // of times that come without one
 }
@@ -95,7 +94,7 @@ func (e *Environment) places(m *mapping) {
 // server reads the settings of a server.
 func (m *mapping) server() Place {
 	p := Place{User: m.text("user"), Password: m.secret("password"), KeyFile: m.text("key file"), Passphrase: m.secret("passphrase"), HostKeys: m.listOrText("host key"), KnownHosts: m.text("known hosts"),
-		TLS: m.oneOf("tls", "", "explicit", "implicit", "none"), Authorities: m.text("authorities"), Region: m.text("region"), Active: m.flag("active", false),
+		TLS: m.oneOf("tls", "", "explicit", "implicit", "none"), Authorities: m.text("authorities"), Region: m.text("region"),
 		Connections: m.number("connections"), Patience: m.duration("patience", 30*time.Second), Zone: m.zone("zone")}
 	if !m.has("zone") {
 		p.Zone = time.UTC
@@ -165,7 +164,7 @@ var only = []struct {
 	kinds []string
 }{
 	{"key file", []string{"sftp"}}, {"passphrase from", []string{"sftp"}}, {"passphrase file", []string{"sftp"}}, {"host key", []string{"sftp"}}, {"known hosts", []string{"sftp"}},
-	{"tls", []string{"ftp"}}, {"active", []string{"ftp"}}, {"zone", []string{"ftp"}}, {"region", []string{"s3"}}, {"authorities", []string{"ftp", "webdav", "s3"}},
+	{"tls", []string{"ftp"}}, {"zone", []string{"ftp"}}, {"region", []string{"s3"}}, {"authorities", []string{"ftp", "webdav", "s3"}},
 }
 
 // fits says what is missing or out of place among a server's settings.

@@ -1,0 +1,253 @@
+package remote
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"net/textproto"
+	"path"
+	"strings"
+
+	"github.com/jlaffaye/ftp"
+
+	"ydrion/workspace"
+)
+
+// ftpTree is a place reached by FTP (RFC 959, 2428, 3659), with or without TLS (RFC 4217). The server is always asked to
+// wait for data connections (passive).
+type ftpTree struct {
+	place *workspace.Place
+	base  string
+	watch *watch
+	conn  *ftp.ServerConn
+}
+
+func dialFTP(ctx context.Context, p *workspace.Place) (Tree, error) {
+	word, err := secret(p.Password)
+	if err != nil {
+		return nil, err
+	}
+	t, err := dialFTPWith(ctx, p, word)
+	if err != nil || t.conn.IsTimePreciseInList() {
+		return t, err
+	}
+	// An old server, without lists for machines: hidden files have to be asked for.
+	t.Break()
+	return dialFTPWith(ctx, p, word, ftp.DialWithForceListHidden(true))
+}
+
+func dialFTPWith(ctx context.Context, p *workspace.Place, word string, more ...ftp.DialOption) (*ftpTree, error) {
+	t := &ftpTree{place: p, base: p.Address.Path, watch: newWatch(p.Patience)}
+	options := append(more, ftp.DialWithContext(ctx), ftp.DialWithLocation(p.Zone))
+	var err error
+	var encrypted *tls.Config
+	if p.TLS != "none" {
+		if encrypted, err = trust(p); err != nil {
+			return nil, err
+		}
+		// Servers may want the session of the one connection to be that of the others.
+		encrypted.ClientSessionCache = tls.NewLRUClientSessionCache(4)
+	}
+	if p.TLS == "explicit" {
+		options = append(options, ftp.DialWithExplicitTLS(encrypted))
+	}
+	first := true // the connection for commands
+	var bad error
+	options = append(options, ftp.DialWithDialFunc(func(network, address string) (net.Conn, error) {
+		c, err := t.watch.dial(context.Background(), network, address)
+		plainly := encrypted == nil || first && p.TLS == "explicit"
+		first = false
+		if err != nil || plainly {
+			return c, err
+		}
+		return tls.Client(c, encrypted), nil
+	}))
+	stop := context.AfterFunc(ctx, t.Break)
+	defer stop()
+	defer t.watch.ask()()
+	if t.conn, bad = ftp.Dial(p.Port(), options...); bad == nil {
+		if bad = t.conn.Login(or(p.User, "anonymous"), word); bad != nil {
+			var says *textproto.Error
+			if errors.As(bad, &says) && says.Code == ftp.StatusNotLoggedIn {
+				bad = fmt.Errorf("does not let %s in: the server refuses the password", or(p.User, "anybody"))
+			} else if errors.As(bad, &says) {
+				bad = fmt.Errorf("does not let %s in: the server says %q", or(p.User, "anybody"), says.Msg)
+			}
+		}
+	} else {
+		var says *textproto.Error
+		switch wrong := distrusted(bad); {
+		case wrong != nil:
+			bad = wrong
+		case errors.As(bad, &says):
+			bad = fmt.Errorf("does not let us in: the server says %q", says.Msg)
+		case t.watch.late.Load():
+			bad = fmt.Errorf("does not answer at %s within %s", p.Port(), p.Patience)
+		default:
+			bad = fmt.Errorf("does not answer at %s: %w", p.Port(), plain(bad))
+		}
+	}
+	if bad != nil {
+		t.Break()
+		return nil, bad
+	}
+	return t, nil
+}
+
+func (t *ftpTree) at(p string) string { return path.Join("/", t.base, p) }
+
+// said puts an error into words. The protocol has one number for what is not there, what is in the way and what one may
+// not do: missing is asked where it matters.
+func (t *ftpTree) said(doing, p string, err error, missing func() bool) error {
+	var says *textproto.Error
+	if errors.As(err, &says) {
+		switch {
+		case says.Code == ftp.StatusFileUnavailable && missing != nil && missing():
+			err = fs.ErrNotExist
+		case says.Code == ftp.StatusFileUnavailable || says.Code == ftp.StatusBadFileName || says.Code == ftp.StatusNotLoggedIn:
+			err = fs.ErrPermission
+		case says.Code == ftp.StatusNotAvailable:
+			return &Away{t.place.Name, fmt.Errorf("ends the connection: %q", says.Msg)}
+		default:
+			return refused(t.place, doing, p, fmt.Sprintf("%d %s", says.Code, says.Msg))
+		}
+	}
+	return said(t.place, t.watch, doing, p, err)
+}
+
+func (t *ftpTree) ofEntry(e *ftp.Entry, name string) Info {
+	return Info{Name: name, Size: int64(e.Size), Modified: e.Time.UTC(), Folder: e.Type == ftp.EntryTypeFolder, Other: e.Type == ftp.EntryTypeLink}
+}
+
+func (t *ftpTree) List(folder string) ([]Info, error) {
+	defer t.watch.ask()()
+	all, err := t.conn.List(t.at(folder))
+	if err == nil && len(all) == 0 {
+		// Many servers have an empty list for what is not there.
+		err = t.conn.ChangeDir(t.at(folder))
+	}
+	if err != nil {
+		return nil, t.said("looking into", folder, err, func() bool { return t.conn.ChangeDir(t.at(folder)) != nil })
+	}
+	out := make([]Info, 0, len(all))
+	for _, e := range all {
+		if e.Name != "." && e.Name != ".." {
+			out = append(out, t.ofEntry(e, e.Name))
+		}
+	}
+	return out, nil
+}
+
+func (t *ftpTree) Look(p string) (Info, error) {
+	defer t.watch.ask()()
+	e, err := t.conn.GetEntry(t.at(p))
+	var says *textproto.Error
+	if err == nil {
+		return t.ofEntry(e, path.Base(p)), nil
+	}
+	if !errors.As(err, &says) && !strings.Contains(err.Error(), "not supported") {
+		return Info{}, t.said("looking at", p, err, nil)
+	}
+	if says != nil && says.Code == ftp.StatusFileUnavailable {
+		return Info{}, t.said("looking at", p, fs.ErrNotExist, nil)
+	}
+	// An old server tells of a single file as of a folder with it.
+	all, err := t.conn.List(t.at(p))
+	if err != nil {
+		return Info{}, t.said("looking at", p, err, func() bool { return true })
+	}
+	for _, e := range all {
+		if path.Base(e.Name) == path.Base(p) {
+			return t.ofEntry(e, path.Base(p)), nil
+		}
+	}
+	return Info{}, t.said("looking at", p, fs.ErrNotExist, nil)
+}
+
+// isMissing tells whether a file is not there.
+func (t *ftpTree) isMissing(p string) func() bool {
+	return func() bool {
+		_, err := t.Look(p)
+		return errors.Is(err, fs.ErrNotExist)
+	}
+}
+
+// noFolder tells whether the folder of a file is not there.
+func (t *ftpTree) noFolder(p string) func() bool {
+	return func() bool { return t.conn.ChangeDir(path.Dir(t.at(p))) != nil }
+}
+
+func (t *ftpTree) Open(p string, from int64) (io.ReadCloser, error) {
+	defer t.watch.ask()()
+	r, err := t.conn.RetrFrom(t.at(p), uint64(from))
+	if err != nil {
+		return nil, t.said("reading", p, err, t.isMissing(p))
+	}
+	return &watchedReader{r, t.watch, func(err error) error { return t.said("reading", p, err, nil) }}, nil
+}
+
+func (t *ftpTree) Write(p string, from int64, content io.Reader) error {
+	defer t.watch.ask()()
+	ours := &ourReader{Reader: content}
+	err := t.conn.StorFrom(t.at(p), ours, uint64(from))
+	if ours.err != nil {
+		return ours.err
+	}
+	return t.said("writing", p, err, t.noFolder(p))
+}
+
+// Move looks first whether the new name is free: many servers replace what is there. Between the two another may come.
+func (t *ftpTree) Move(from, to string) error {
+	defer t.watch.ask()()
+	if _, err := t.Look(to); err == nil {
+		return t.said("naming", to, fs.ErrExist, nil)
+	} else if IsAway(err) {
+		return err
+	}
+	return t.said("naming", to, t.conn.Rename(t.at(from), t.at(to)), func() bool { return t.isMissing(from)() || t.noFolder(to)() })
+}
+
+func (t *ftpTree) Replace(from, to string) error {
+	defer t.watch.ask()()
+	err := t.conn.Rename(t.at(from), t.at(to))
+	var says *textproto.Error
+	if errors.As(err, &says) && !t.isMissing(from)() {
+		// A server that does not replace.
+		if gone := t.conn.Delete(t.at(to)); gone == nil {
+			err = t.conn.Rename(t.at(from), t.at(to))
+		}
+	}
+	return t.said("replacing", to, err, t.isMissing(from))
+}
+
+func (t *ftpTree) Remove(p string) error {
+	defer t.watch.ask()()
+	return t.said("removing", p, t.conn.Delete(t.at(p)), t.isMissing(p))
+}
+
+func (t *ftpTree) MakeFolder(p string) error {
+	defer t.watch.ask()()
+	err := t.conn.MakeDir(t.at(p))
+	var says *textproto.Error
+	if errors.As(err, &says) && t.conn.ChangeDir(t.at(p)) == nil {
+		return nil // it is there
+	}
+	return t.said("making", p, err, t.noFolder(p))
+}
+
+func (t *ftpTree) Resumes() bool { return true }
+
+func (t *ftpTree) Durable() bool { return false }
+
+func (t *ftpTree) Rest() error {
+	defer t.watch.ask()()
+	return t.said("asking for", "/", t.conn.NoOp(), nil)
+}
+
+func (t *ftpTree) Break() {
+	t.watch.end()
+}

@@ -1,0 +1,244 @@
+package remote
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"path"
+	"strings"
+
+	"github.com/studio-b12/gowebdav"
+
+	"ydrion/workspace"
+)
+
+// webdavTree is a place reached by WebDAV (RFC 4918).
+type webdavTree struct {
+	place  *workspace.Place
+	watch  *watch
+	client *gowebdav.Client
+	bound  *bound
+	ctx    context.Context
+	end    context.CancelFunc
+}
+
+func dialWebDAV(_ context.Context, p *workspace.Place) (Tree, error) {
+	word, err := secret(p.Password)
+	if err != nil {
+		return nil, err
+	}
+	t := &webdavTree{place: p, watch: newWatch(p.Patience)}
+	t.ctx, t.end = context.WithCancel(context.Background())
+	carrier, err := transport(p, t.watch)
+	if err != nil {
+		return nil, err
+	}
+	t.client = gowebdav.NewClient(p.Address.String(), p.User, word)
+	t.bound = &bound{RoundTripper: carrier, ctx: t.ctx}
+	t.client.SetTransport(t.bound)
+	if err := t.Rest(); err != nil {
+		t.Break()
+		var a *Away
+		var status gowebdav.StatusError
+		switch bad := distrusted(err); {
+		case bad != nil:
+			return nil, bad
+		case errors.Is(err, fs.ErrPermission):
+			return nil, fmt.Errorf("does not let %s in: the server refuses the password", or(p.User, "anybody"))
+		case errors.Is(err, fs.ErrNotExist):
+			return nil, fmt.Errorf("is not there: the server knows no %s", p.Address.Path)
+		case errors.As(err, &status):
+			return nil, fmt.Errorf("does not answer as a WebDAV server does: %w", err)
+		case errors.As(err, &a):
+			return nil, fmt.Errorf("does not answer at %s: %w", p.Port(), plain(a.Err))
+		}
+		return nil, err
+	}
+	return t, nil
+}
+
+// or is the first text that is not empty.
+func or(texts ...string) string {
+	for _, t := range texts {
+		if t != "" {
+			return t
+		}
+	}
+	return ""
+}
+
+// bound ends requests with a context.
+type bound struct {
+	http.RoundTripper
+	ctx    context.Context
+	failed error // of the last request; the client does not always tell
+}
+
+func (b *bound) RoundTrip(r *http.Request) (answer *http.Response, err error) {
+	answer, err = b.RoundTripper.RoundTrip(r.WithContext(b.ctx))
+	b.failed = err
+	return answer, err
+}
+
+// said puts an error into words.
+func (t *webdavTree) said(doing, p string, err error) error {
+	var status gowebdav.StatusError
+	if err != nil && t.bound.failed != nil {
+		err = t.bound.failed
+	} else if errors.As(err, &status) {
+		switch status.Status {
+		case http.StatusNotFound, http.StatusConflict:
+			err = fs.ErrNotExist
+		case http.StatusPreconditionFailed:
+			err = fs.ErrExist
+		case http.StatusUnauthorized, http.StatusForbidden:
+			err = fs.ErrPermission
+		default:
+			return refused(t.place, doing, p, fmt.Sprintf("%d %s", status.Status, http.StatusText(status.Status)))
+		}
+	}
+	return said(t.place, t.watch, doing, p, err)
+}
+
+func ofDAV(i fs.FileInfo, name string) Info {
+	out := Info{Name: name, Size: i.Size(), Modified: i.ModTime().UTC(), Folder: i.IsDir()}
+	if f, is := i.(interface{ ETag() string }); is && !i.IsDir() {
+		out.Tag = f.ETag()
+	}
+	return out
+}
+
+func (t *webdavTree) List(folder string) ([]Info, error) {
+	defer t.watch.ask()()
+	all, err := t.client.ReadDir(folder)
+	if err != nil {
+		return nil, t.said("looking into", folder, err)
+	}
+	out := make([]Info, 0, len(all))
+	for _, i := range all {
+		out = append(out, ofDAV(i, i.Name()))
+	}
+	return out, nil
+}
+
+func (t *webdavTree) Look(p string) (Info, error) {
+	defer t.watch.ask()()
+	i, err := t.client.Stat(p)
+	if err != nil {
+		return Info{}, t.said("looking at", p, err)
+	}
+	return ofDAV(i, path.Base(p)), nil
+}
+
+func (t *webdavTree) Open(p string, from int64) (io.ReadCloser, error) {
+	defer t.watch.ask()()
+	if from > 0 {
+		r, err := t.client.ReadStreamRange(p, from, 0)
+		return t.reader(p, r, err)
+	}
+	r, err := t.client.ReadStream(p)
+	return t.reader(p, r, err)
+}
+
+func (t *webdavTree) reader(p string, r io.ReadCloser, err error) (io.ReadCloser, error) {
+	if err != nil {
+		return nil, t.said("reading", p, err)
+	}
+	return &watchedReader{r, t.watch, func(err error) error { return t.said("reading", p, err) }}, nil
+}
+
+// watchedReader reads from a server.
+type watchedReader struct {
+	io.ReadCloser
+	watch *watch
+	said  func(error) error
+}
+
+func (r *watchedReader) Read(b []byte) (int, error) {
+	defer r.watch.ask()()
+	n, err := r.ReadCloser.Read(b)
+	if err != nil && err != io.EOF {
+		err = r.said(err)
+	}
+	return n, err
+}
+
+func (r *watchedReader) Close() error {
+	defer r.watch.ask()()
+	return r.said(r.ReadCloser.Close())
+}
+
+func (t *webdavTree) Write(p string, from int64, content io.Reader) error {
+	defer t.watch.ask()()
+	if from > 0 {
+		return fmt.Errorf("writing %s at %s: a file there cannot be gone on with", p, t.place.Name)
+	}
+	size := int64(-1)
+	if s, is := content.(interface{ Size() int64 }); is {
+		size = s.Size()
+	}
+	ours := &ourReader{Reader: content}
+	err := t.client.WriteStreamWithLength(p, ours, size, 0)
+	if ours.err != nil {
+		return ours.err
+	}
+	return t.said("writing", p, err)
+}
+
+func (t *webdavTree) Move(from, to string) error {
+	defer t.watch.ask()()
+	return t.renamed("naming", from, to, t.client.Rename(from, to, false))
+}
+
+func (t *webdavTree) Replace(from, to string) error {
+	defer t.watch.ask()()
+	return t.renamed("replacing", from, to, t.client.Rename(from, to, true))
+}
+
+// renamed says how renaming went. Servers forbid it, too, if there is nothing to rename.
+func (t *webdavTree) renamed(doing, from, to string, err error) error {
+	err = t.said(doing, to, err)
+	if errors.Is(err, fs.ErrPermission) {
+		if _, look := t.client.Stat(from); errors.Is(t.said("looking at", from, look), fs.ErrNotExist) {
+			return t.said(doing, from, fs.ErrNotExist)
+		}
+	}
+	return err
+}
+
+func (t *webdavTree) Remove(p string) error {
+	defer t.watch.ask()()
+	// What is not there is no error to the client: it is asked for.
+	if _, err := t.client.Stat(p); err != nil {
+		return t.said("removing", p, err)
+	}
+	return t.said("removing", p, t.client.Remove(p))
+}
+
+func (t *webdavTree) MakeFolder(p string) error {
+	defer t.watch.ask()()
+	err := t.client.Mkdir(strings.TrimSuffix(p, "/"), 0)
+	var status gowebdav.StatusError
+	if errors.As(err, &status) && status.Status == http.StatusMethodNotAllowed {
+		return nil // it is there
+	}
+	return t.said("making", p, err)
+}
+
+func (t *webdavTree) Resumes() bool { return false }
+
+func (t *webdavTree) Durable() bool { return false }
+
+func (t *webdavTree) Rest() error {
+	defer t.watch.ask()()
+	_, err := t.client.Stat("/")
+	return t.said("asking for", "/", err)
+}
+
+func (t *webdavTree) Break() {
+	t.end()
+	t.watch.end()
+}
