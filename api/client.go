@@ -260,6 +260,18 @@ func (c *Client) Lanes(ctx context.Context, route string) ([]wire.Lane, error) {
 	return page.Items, err
 }
 
+// Places lists where files come from and go to.
+func (c *Client) Places(ctx context.Context) ([]wire.EnvironmentPlace, error) {
+	page, err := call[Page[wire.EnvironmentPlace]](ctx, c, http.MethodGet, "/api/places", nil, nil)
+	return page.Items, err
+}
+
+// TryPlace tries what a place can do.
+func (c *Client) TryPlace(ctx context.Context, name, folder string) ([]wire.PlaceStep, error) {
+	page, err := call[Page[wire.PlaceStep]](ctx, c, http.MethodPost, "/api/places/"+url.PathEscape(name)+"/try", url.Values{"folder": {folder}}, nil)
+	return page.Items, err
+}
+
 // Lookups lists the contents of lookups that routes have delivered: the newest of each or, of one, all.
 func (c *Client) Lookups(ctx context.Context, name string) ([]wire.Lookup, error) {
 	path := "/api/lookups"

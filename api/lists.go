@@ -52,6 +52,17 @@ func lists(api huma.API, s *service.Service) {
 		content, err := s.LookupContent(ctx, q.Name, q.Version)
 		return answer(LookupContent{content}, err)
 	})
+	huma.Register(api, get("places", "/api/places", "Where files come from and go to, and what waits for it"), func(ctx context.Context, _ *struct{}) (*body[Page[wire.EnvironmentPlace]], error) {
+		list, err := s.Places(ctx)
+		return answer(Page[wire.EnvironmentPlace]{Items: list}, err)
+	})
+	huma.Register(api, post("try-place", "/api/places/{name}/try", "Try what a place can do: a probe is written there and removed again"), func(ctx context.Context, q *struct {
+		Name   string `path:"name"`
+		Folder string `query:"folder" doc:"below the place; empty: the place itself"`
+	}) (*body[Page[wire.PlaceStep]], error) {
+		list, err := s.TryPlace(ctx, q.Name, q.Folder)
+		return answer(Page[wire.PlaceStep]{Items: list}, err)
+	})
 	huma.Register(api, get("lanes", "/api/lanes", "Lanes that are held, and by which pickup"), func(ctx context.Context, q *struct {
 		Route string `query:"route"`
 	}) (*body[Page[wire.Lane]], error) {

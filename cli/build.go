@@ -103,6 +103,7 @@ func checkAll(w *workspace.Workspace) (finding.List, int) {
 	}
 	for _, e := range w.Environments {
 		list = append(list, route.Guard(all, func(f string) (string, error) { return e.Resolve(f, "/") })...)
+		list = append(list, route.Fits(all, e)...)
 	}
 	if len(w.Environments) == 0 {
 		list = append(list, route.Guard(all, func(f string) (string, error) { return f, nil })...)

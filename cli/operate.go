@@ -657,6 +657,12 @@ func (a *app) deliveries(r wire.Run) {
 		state := ""
 		if d.State != "published" {
 			state = ": " + map[string]string{"open": "not delivered yet", "uncertain": "nobody can tell whether it has arrived", "abandoned": "abandoned, not delivered"}[d.State]
+			if d.Reason != "" && d.State == "open" {
+				state += ": " + d.Reason
+			}
+			if d.NextTry != nil && d.State == "open" {
+				state += "; it is tried again at " + moment(*d.NextTry, seconds)
+			}
 		}
 		fmt.Fprintf(a.out, "      %-8s %s/%s (%d bytes)%s\n", d.Kind, d.Folder, d.Name, d.Size, state)
 	}

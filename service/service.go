@@ -358,7 +358,7 @@ func (s *Service) guard(ctx context.Context, compiled []*route.Compiled) (findin
 		}
 		all = append(all, c.Route)
 	}
-	return route.Guard(all, s.resolve), nil
+	return append(route.Guard(all, s.resolve), route.Fits(all, s.Environment)...), nil
 }
 
 // changed tells this node and all others that a route has changed.

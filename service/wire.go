@@ -44,7 +44,7 @@ func runFileOf(f store.OfRun) wire.RunFile {
 // deliveryOf leaves out its hidden name and the folder that held it.
 func deliveryOf(d store.Delivery) wire.Delivery {
 	return wire.Delivery{Run: d.Run, Ord: d.Ord, Kind: d.Kind, Output: d.Output, Folder: d.Folder, Name: d.Name, Size: d.Size, SHA256: d.SHA256,
-		Records: d.Records, FirstRecord: d.FirstRecord, State: d.State, Reason: d.Reason, PublishedAt: d.PublishedAt}
+		Records: d.Records, FirstRecord: d.FirstRecord, State: d.State, Reason: d.Reason, PublishedAt: d.PublishedAt, Tries: d.Tries, NextTry: d.NextTry, Receipt: d.Receipt}
 }
 
 func rejectOf(r store.Reject) wire.Reject {

@@ -225,6 +225,40 @@ type Delivery struct {
 	State       string     `json:"state" enum:"open,published,uncertain,abandoned"`
 	Reason      string     `json:"reason"`
 	PublishedAt *time.Time `json:"published_at,omitempty"`
+	Tries       int        `json:"tries" doc:"of one that goes to a server: how often bringing it there has failed"`
+	NextTry     *time.Time `json:"next_try,omitempty" doc:"when it is tried again"`
+	Receipt     string     `json:"receipt" doc:"what its server says, or shows, of it"`
+}
+
+// EnvironmentPlace is where files come from and go to.
+type EnvironmentPlace struct {
+	Name     string     `json:"name"`
+	Kind     string     `json:"kind" enum:"folder,sftp,ftp,webdav,s3"`
+	Where    string     `json:"where" doc:"a folder of this machine, or the address of a server"`
+	State    string     `json:"state" enum:"works,away,not tried" doc:"as far as the node knows that answers"`
+	Problem  string     `json:"problem" doc:"why it is away"`
+	Since    *time.Time `json:"since,omitempty" doc:"since when it is away"`
+	Reached  *time.Time `json:"reached,omitempty" doc:"when it last answered"`
+	Waiting  int64      `json:"waiting" doc:"outputs that are to be brought there"`
+	Tried    int64      `json:"tried" doc:"of those: could not be brought there yet"`
+	Person   int64      `json:"person" doc:"of those: wait for a person"`
+	Fetching int64      `json:"fetching" doc:"files that are being fetched from there"`
+	Uses     []PlaceUse `json:"uses"`
+}
+
+// PlaceUse is what a route does with a place.
+type PlaceUse struct {
+	Route  string `json:"route"`
+	What   string `json:"what" enum:"takes files from,delivers to,rejects to"`
+	Folder string `json:"folder"`
+}
+
+// PlaceStep is one thing that was tried with a place.
+type PlaceStep struct {
+	What    string  `json:"what"`
+	Says    string  `json:"says" doc:"what was found, or why it did not work"`
+	OK      bool    `json:"ok"`
+	Seconds float64 `json:"seconds"`
 }
 
 // Reject is a record that did not pass.

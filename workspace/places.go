@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"github.com/goccy/go-yaml/ast"
+
+	"ydrion/core/finding"
 )
 
 // Place is where files come from and go to: a folder of this machine, or a server.
@@ -180,7 +182,7 @@ func (m *mapping) fits(p *Place) {
 	switch p.Kind {
 	case "sftp":
 		if len(p.HostKeys) == 0 && p.KnownHosts == "" {
-			m.bad(m.at, "workspace.missing", "whose key the server must have is not said: give its fingerprint (host key: \"SHA256:...\") or a file (known hosts); `ydrion places try` shows the one that it has")
+			*m.out = append(*m.out, finding.Warn("workspace.missing", m.at, "which key the server must show is not said, and it is not spoken to until it is: give the fingerprint (host key: \"SHA256:...\") or a file (known hosts); `ydrion places try` shows the one that it has"))
 		}
 		for _, k := range p.HostKeys {
 			if !strings.HasPrefix(k, "SHA256:") {

@@ -52,7 +52,7 @@ func TestRoutesThatAreWrong(t *testing.T) {
 		{"route: orders\n", "", "route is missing"},
 		{`names: "*.csv"`, `name: "*.csv"`, `routes/orders.yaml:4:3: error: listen has no key "name"` + ` [workspace.key-unknown]` + "\n    was \"names\" meant?"},
 		{`names: "*.csv"`, `names: "in/*.csv"`, "matched without their folder"},
-		{`folder: "{stations}/inbox"`, `folder: "sftp://host/inbox"`, "places of sftp are not known"},
+		{`folder: "{stations}/inbox"`, `folder: "sftp://host/inbox"`, "name the server as a place of the environment"},
 		{`names: "*.csv"`, `names: "[a"`, `"[a" is not a wildcard pattern`},
 		{`names: "*.csv"`, "names: \"*.csv\"\n  expression: \"x\"", "cannot both be given"},
 		{`names: "*.csv"`, `expression: "("`, "not a regular expression"},

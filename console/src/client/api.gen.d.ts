@@ -328,6 +328,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/places": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where files come from and go to, and what waits for it */
+        get: operations["places"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/places/{name}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try what a place can do: a probe is written there and removed again */
+        post: operations["try-place"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/publish": {
         parameters: {
             query?: never;
@@ -828,11 +862,18 @@ export interface components {
             /** @enum {string} */
             kind: "good" | "rejected" | "findings" | "report";
             name: string;
+            /**
+             * Format: date-time
+             * @description when it is tried again
+             */
+            next_try?: string;
             /** Format: int64 */
             number: number;
             /** Format: date-time */
             published_at?: string;
             reason: string;
+            /** @description what its server says, or shows, of it */
+            receipt: string;
             /** Format: int64 */
             records: number;
             /** Format: int64 */
@@ -845,6 +886,11 @@ export interface components {
             size: number;
             /** @enum {string} */
             state: "open" | "published" | "uncertain" | "abandoned";
+            /**
+             * Format: int64
+             * @description of one that goes to a server: how often bringing it there has failed
+             */
+            tries: number;
         };
         DescriptionView: {
             /** @description what of it is not taken, or why it cannot be read */
@@ -854,6 +900,51 @@ export interface components {
             /** @description with their versions */
             messages: string[];
             name: string;
+        };
+        EnvironmentPlace: {
+            /**
+             * Format: int64
+             * @description files that are being fetched from there
+             */
+            fetching: number;
+            /** @enum {string} */
+            kind: "folder" | "sftp" | "ftp" | "webdav" | "s3";
+            name: string;
+            /**
+             * Format: int64
+             * @description of those: wait for a person
+             */
+            person: number;
+            /** @description why it is away */
+            problem: string;
+            /**
+             * Format: date-time
+             * @description when it last answered
+             */
+            reached?: string;
+            /**
+             * Format: date-time
+             * @description since when it is away
+             */
+            since?: string;
+            /**
+             * @description as far as the node knows that answers
+             * @enum {string}
+             */
+            state: "works" | "away" | "not tried";
+            /**
+             * Format: int64
+             * @description of those: could not be brought there yet
+             */
+            tried: number;
+            uses: components["schemas"]["PlaceUse"][];
+            /**
+             * Format: int64
+             * @description outputs that are to be brought there
+             */
+            waiting: number;
+            /** @description a folder of this machine, or the address of a server */
+            where: string;
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -1260,6 +1351,14 @@ export interface components {
              */
             next: number;
         };
+        PageEnvironmentPlace: {
+            items: components["schemas"]["EnvironmentPlace"][];
+            /**
+             * Format: int64
+             * @description value of the parameter for the next page, 0 at the end
+             */
+            next: number;
+        };
         PageExpected: {
             items: components["schemas"]["Expected"][];
             /**
@@ -1302,6 +1401,14 @@ export interface components {
         };
         PagePickup: {
             items: components["schemas"]["Pickup"][];
+            /**
+             * Format: int64
+             * @description value of the parameter for the next page, 0 at the end
+             */
+            next: number;
+        };
+        PagePlaceStep: {
+            items: components["schemas"]["PlaceStep"][];
             /**
              * Format: int64
              * @description value of the parameter for the next page, 0 at the end
@@ -1538,6 +1645,20 @@ export interface components {
             /** Format: int64 */
             pickup?: number;
             route?: string;
+        };
+        PlaceStep: {
+            ok: boolean;
+            /** @description what was found, or why it did not work */
+            says: string;
+            /** Format: double */
+            seconds: number;
+            what: string;
+        };
+        PlaceUse: {
+            folder: string;
+            route: string;
+            /** @enum {string} */
+            what: "takes files from" | "delivers to" | "rejects to";
         };
         Progress: {
             /**
@@ -2696,6 +2817,69 @@ export interface operations {
                 };
                 content: {
                     "application/octet-stream": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    places: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PageEnvironmentPlace"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-place": {
+        parameters: {
+            query?: {
+                /** @description below the place; empty: the place itself */
+                folder?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PagePlaceStep"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,50 @@
+package route
+
+import (
+	"slices"
+
+	"ydrion/core/finding"
+	"ydrion/core/place"
+	"ydrion/workspace"
+)
+
+// Fits says what routes ask of places that these cannot do: a server is no folder of this machine, and no kind of server
+// is as the others.
+func Fits(routes []*workspace.Route, e *workspace.Environment) (out finding.List) {
+	kind := func(folder string) string {
+		resolved, err := e.Resolve(folder, "/")
+		if err != nil {
+			return "" // it has been said
+		}
+		name, _, is := workspace.Distant(resolved)
+		if !is {
+			return ""
+		}
+		return e.Places[name].Kind
+	}
+	for _, r := range routes {
+		bad := func(at place.Place, says string, args ...any) {
+			out = append(out, finding.New("route.place", at, says, args...))
+		}
+		switch from := kind(r.Listen.Folder); {
+		case from == "" && r.TakenTo != "":
+			out = append(out, finding.Warn("route.place", r.Places["listen.taken to"], "files that are taken are moved (taken to) on servers only; in the environment %s, %s is a folder of this machine, and its files go into the archive", e.Name, r.Listen.Folder))
+		case from == "s3" && r.TakenTo != "":
+			bad(r.Places["listen.taken to"], "an object store renames nothing: files that were taken cannot be moved there; leave `taken to` out")
+		case from != "" && r.Gone:
+			bad(r.Places["listen.folder"], "files that disappear are told from folders of this machine only, not from servers (%s)", r.Listen.Folder)
+		}
+		for _, d := range append(slices.Clone(r.Destinations()), r.Rejected) {
+			to := kind(d.Folder)
+			at := r.Places[d.Place+".folder"]
+			switch {
+			case to == "" || d.Lookup != "":
+			case d.Mode != 0 || d.Owner != "":
+				bad(at, "permissions and owner are set in folders of this machine only, not on servers (%s)", d.Folder)
+			case to == "s3" && d.Taken == workspace.ReplaceKeep:
+				bad(at, "an object store renames nothing: what is there can be replaced, but not kept beside it")
+			}
+		}
+	}
+	return out
+}
