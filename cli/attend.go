@@ -127,7 +127,7 @@ var decisions = map[string]string{
 
 func (a *app) decide() *cobra.Command {
 	var long strings.Builder
-	long.WriteString("Say what is to become of a pickup that is held or uncertain:\n\n")
+	long.WriteString("Say what is to become of a pickup that is held or uncertain, or whose outputs\nwait for a server (try, abandoned):\n\n")
 	var names []string
 	for _, d := range []string{"try", "admit", "pass", "withdraw", "arrived", "abandoned"} {
 		fmt.Fprintf(&long, "  %-10s %s\n", d, decisions[d])

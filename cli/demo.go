@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"math/rand/v2"
 	"net"
 	"net/url"
@@ -20,6 +21,7 @@ import (
 	"ydrion/demo"
 	"ydrion/managed"
 	"ydrion/service"
+	"ydrion/standin"
 	"ydrion/store"
 	"ydrion/wire"
 	"ydrion/workspace"
@@ -74,12 +76,18 @@ func (a *app) runDemo(ctx context.Context, data, listen, database string, once b
 	if err != nil {
 		return err
 	}
-	fmt.Fprintln(a.out, "starting the service and its database")
-	h, err := Host(ctx, HostConfig{Config: service.Config{Data: data, DatabaseURL: database, Environment: w.Environments["demo"], Log: log}, Listen: listen})
+	environment, close, err := demoServers(w.Environments["demo"], data)
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "console   %s\ndata      %s\n\n", consoleURL(h), data)
+	defer close()
+	fmt.Fprintln(a.out, "starting the service and its database")
+	h, err := Host(ctx, HostConfig{Config: service.Config{Data: data, DatabaseURL: database, Environment: environment, Log: log}, Listen: listen})
+	if err != nil {
+		return err
+	}
+	holm := environment.Places["suppliers"]
+	fmt.Fprintf(a.out, "console   %s\ndata      %s\nsuppliers %s (a stand-in of their server; its files are in %s)\n\n", consoleURL(h), data, holm.Where(), filepath.Join(data, "suppliers"))
 	err = a.demoDrops(ctx, h, w, data, once)
 	if ctx.Err() != nil {
 		fmt.Fprintln(a.out, "\nending: finishing what is under way, stopping the database")
@@ -89,6 +97,25 @@ func (a *app) runDemo(ctx context.Context, data, listen, database string, once b
 		err = closed
 	}
 	return err
+}
+
+// demoServers starts stand-ins of partners' servers, and gives the environment in which places are on them.
+func demoServers(of *workspace.Environment, data string) (*workspace.Environment, func(), error) {
+	e := *of
+	e.Places = maps.Clone(of.Places)
+	folder, word := filepath.Join(data, "suppliers"), filepath.Join(data, "suppliers.password")
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return nil, nil, err
+	}
+	if err := os.WriteFile(word, []byte("seals like fish\n"), 0o600); err != nil {
+		return nil, nil, err
+	}
+	s, err := standin.NewSFTP("127.0.0.1:0", folder, data, standin.Login{User: "skerry", Password: "seals like fish"})
+	if err != nil {
+		return nil, nil, err
+	}
+	e.Places["suppliers"] = workspace.Place{Name: "suppliers", Kind: "sftp", Address: &url.URL{Scheme: "sftp", Host: s.Address()}, User: "skerry", Password: workspace.Secret{File: word}, HostKeys: []string{s.HostKey}, Connections: 2, Patience: 10 * time.Second}
+	return &e, s.Close, nil
 }
 
 // demoFolder makes the folder, elsewhere if the database's account could not

@@ -92,14 +92,14 @@ has before it is pinned.`,
 				for _, s := range remote.Try(cmd.Context(), places, args[0], folder, fmt.Sprintf(".ydrion-probe-%d", time.Now().UnixNano())) {
 					steps = append(steps, wire.PlaceStep{What: s.What, Says: s.Says, OK: s.OK, Seconds: s.Took.Seconds()})
 				}
-				return a.tried(args[0], steps)
+				return a.tried(steps)
 			}
 			return a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
 				steps, err := client.TryPlace(cmd.Context(), args[0], folder)
 				if err != nil {
 					return err
 				}
-				return a.tried(args[0], steps)
+				return a.tried(steps)
 			})(cmd, args)
 		},
 	})
@@ -109,7 +109,7 @@ has before it is pinned.`,
 }
 
 // tried prints what was tried with a place.
-func (a *app) tried(place string, steps []wire.PlaceStep) error {
+func (a *app) tried(steps []wire.PlaceStep) error {
 	failed := ""
 	for _, s := range steps {
 		if !s.OK && failed == "" {
@@ -129,12 +129,12 @@ func (a *app) tried(place string, steps []wire.PlaceStep) error {
 			}
 			rows = append(rows, []string{s.What, did, fmt.Sprintf("%.0f ms", s.Seconds*1000), s.Says})
 		}
-		if err := a.table("STEP,,TOOK,", rows); err != nil {
+		if err := a.table("STEP,RESULT,TOOK,", rows); err != nil {
 			return err
 		}
 	}
 	if failed != "" {
-		return fmt.Errorf("%s cannot be used as it should: %s fails", place, failed)
+		return errFindings
 	}
 	return nil
 }

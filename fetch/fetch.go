@@ -183,7 +183,9 @@ func (f *Fetcher) Run(ctx context.Context) {
 		if err != nil {
 			adopted = false // what was begun is gone on with
 			f.mu.Lock()
-			wait = min(time.Second<<min(f.fails-1, 6), time.Minute)
+			if wait = min(time.Second<<min(f.fails-1, 6), time.Minute); errors.Is(err, errNoFolder) {
+				wait = min(wait, f.Settings.Rhythm) // it may be made at any time
+			}
 			f.mu.Unlock()
 		}
 		timer := time.NewTimer(max(wait, 10*time.Millisecond))
@@ -300,7 +302,7 @@ func (f *Fetcher) once(ctx context.Context) (time.Duration, error) {
 		var err error
 		there, ours, err = f.walk(t, f.Below, 0)
 		if errors.Is(err, fs.ErrNotExist) {
-			return fmt.Errorf("there is no folder %s at %s", cmp.Or(f.Below, "/"), f.Place)
+			return fmt.Errorf("%w %s at %s", errNoFolder, cmp.Or(f.Below, "/"), f.Place)
 		}
 		if err != nil {
 			return err
@@ -335,6 +337,8 @@ const blockedFor = 250 * time.Millisecond
 func (f *Fetcher) folderOf(at string) string {
 	return strings.Trim(strings.TrimPrefix(path.Dir(at), f.Below), "/")
 }
+
+var errNoFolder = errors.New("there is no folder")
 
 // found is a file on the server.
 type found struct {

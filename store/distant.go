@@ -88,7 +88,7 @@ func (s *Store) NotArrived(ctx context.Context, of []RefusedAt) error {
 
 // Delayed says of pickups whose outputs are on their way why they have not arrived.
 func (s *Store) Delayed(ctx context.Context, node int64, pickups []int64, reason string) error {
-	_, err := s.quick.ExecContext(ctx, `update pickups set reason = $3 where id = any($2) and node = $1 and state = 'committed'`, node, pickups, Readable(reason))
+	_, err := s.quick.ExecContext(ctx, `update pickups set reason = $3 where id = any($2) and node = $1 and state in ('committed', 'held')`, node, pickups, Readable(reason))
 	return err
 }
 

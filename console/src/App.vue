@@ -14,7 +14,7 @@ import { zone } from './words'
 const router = useRouter()
 const given = ref('')
 const help = ref(false)
-const pages: Record<string, string> = { o: 'overview', r: 'routes', p: 'pickups', d: 'records', a: 'attention', s: 'samples' }
+const pages: Record<string, string> = { o: 'overview', r: 'routes', p: 'pickups', d: 'records', l: 'places', a: 'attention', s: 'samples' }
 let going = false
 
 const unseen = ref(0)
@@ -53,6 +53,7 @@ useKeys((e) => {
       <RouterLink :to="{ name: 'routes' }" :class="{ within: $route.name === 'route' }">Routes</RouterLink>
       <RouterLink :to="{ name: 'pickups' }" :class="{ within: $route.name === 'pickup' }">Pickups</RouterLink>
       <RouterLink :to="{ name: 'records' }">Records</RouterLink>
+      <RouterLink :to="{ name: 'places' }">Places</RouterLink>
       <RouterLink :to="{ name: 'samples' }">Samples</RouterLink>
       <RouterLink :to="{ name: 'attention' }">Attention<span v-if="unseen" class="unseen" :title="`${unseen} alerts that nobody has seen`">{{ unseen >= 100 ? '99+' : unseen }}</span></RouterLink>
     </nav>
@@ -83,6 +84,7 @@ useKeys((e) => {
       <dt><kbd>g</kbd> <kbd>r</kbd></dt><dd>go to the routes</dd>
       <dt><kbd>g</kbd> <kbd>p</kbd></dt><dd>go to the pickups</dd>
       <dt><kbd>g</kbd> <kbd>d</kbd></dt><dd>go to finding records</dd>
+      <dt><kbd>g</kbd> <kbd>l</kbd></dt><dd>go to the places</dd>
       <dt><kbd>g</kbd> <kbd>a</kbd></dt><dd>go to what needs attention</dd>
       <dt><kbd>g</kbd> <kbd>s</kbd></dt><dd>go to the samples</dd>
       <dt><kbd>?</kbd></dt><dd>this list</dd>

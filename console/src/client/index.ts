@@ -16,6 +16,7 @@ export type Trial = components['schemas']['Trial']
 export type RecordView = components['schemas']['RecordView']
 export type FoundRecord = components['schemas']['FoundRecord']
 export type Lookup = components['schemas']['Lookup']
+export type EnvironmentPlace = components['schemas']['EnvironmentPlace']
 export type Finding = components['schemas']['Finding']
 export type PickupState = Pickup['state']
 export type Alert = components['schemas']['Alert']
@@ -114,6 +115,9 @@ export const pickups = (query: PickupQuery) =>
 export const pickup = (id: number) => answer(client.GET('/api/pickups/{id}', { params: { path: { id } } }))
 export const findRecords = (query: { text: string; route?: string; since?: string; before?: number; from?: number; limit?: number }, signal?: AbortSignal) =>
   answer(client.GET('/api/records', { params: { query }, signal }))
+export const places = () => answer(client.GET('/api/places'))
+// tryPlace lets the service write a probe there and remove it again.
+export const tryPlace = (name: string, folder: string) => answer(client.POST('/api/places/{name}/try', { params: { path: { name }, query: { folder } } }))
 export const lookups = (name?: string) => answer(name ? client.GET('/api/lookups/{name}', { params: { path: { name } } }) : client.GET('/api/lookups'))
 export const lookupContent = (name: string, version: number) => answer(client.GET('/api/lookups/{name}/content', { params: { path: { name }, query: { version } } }))
 export const records = (id: number, query: { from: number; limit: number; rejected: boolean; rows?: number }) =>

@@ -37,11 +37,13 @@ const which = computed(() => ({ pickups: [props.id] }))
 // What a person can say of a pickup that cannot go on.
 const choices = computed<{ word: DecisionWord; label: string; title: string }[]>(() => {
   const p = data.value
-  if (!p || (p.state !== 'held' && p.state !== 'uncertain')) return []
+  // What it has for a server may be on its way there, in vain so far.
+  const onTheWay = p?.state === 'committed' && !!p.runs[0]?.deliveries.some((d) => d.state === 'open' && d.folder.startsWith('{') && (d.tries > 0 || p.reason))
+  if (!p || (p.state !== 'held' && p.state !== 'uncertain' && !onTheWay)) return []
   const committed = !!p.runs[0]?.committed_at
   const list: { word: DecisionWord; label: string; title: string }[] = []
   if (p.state === 'uncertain') list.push({ word: 'arrived', label: 'It has arrived', title: 'what is uncertain has arrived' })
-  if (p.state === 'held') list.push({ word: 'try', label: 'Try now', title: 'try it again at once' })
+  if (p.state === 'held' || onTheWay) list.push({ word: 'try', label: 'Try now', title: 'try it again at once' })
   if (p.state === 'held' && !committed && !p.next_try) list.push({ word: 'admit', label: 'Take it', title: 'it is no duplicate' })
   if (p.lane && !p.passed) list.push({ word: 'pass', label: 'Let others pass', title: 'those behind it in its lane go on; it goes on waiting' })
   if (committed) list.push({ word: 'abandoned', label: 'Abandon the rest', title: 'what is not delivered yet will not be' })
