@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"maps"
 	"net/url"
 	"os"
@@ -9,6 +10,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/chromedp/chromedp"
 
 	"ydrion/service"
 	"ydrion/standin"
@@ -264,5 +267,79 @@ func TestTakenOnServer(t *testing.T) {
 	})
 	if holm.list("out") != "b.csv done" {
 		t.Errorf("there: %s", holm.list("out"))
+	}
+}
+
+// TestConsolePlaces: the console shows how places do, what waits for them and why, and tries one.
+func TestConsolePlaces(t *testing.T) {
+	t.Parallel()
+	holm := sftpPartner(t, t.TempDir(), "127.0.0.1:0")
+	b := testbed.Start(t, append(pictured(t), holm.at())...)
+	b.Publish(delivering(t, toHolm))
+	for _, f := range []string{"brunholm-2026-11-23.csv", "ansel-point-2026-11-23.csv"} {
+		b.Drop("stations/inbox", f, testbed.Demo(t, f))
+		b.Ended(f, 0)
+	}
+	address := holm.place.Address.Host
+	holm.close()
+	b.Drop("stations/inbox", "calder-ness-2026-11-23.csv", testbed.Demo(t, "calder-ness-2026-11-23.csv"))
+	testbed.Until(t, "it waits", func() bool { return byName(t, b)["calder-ness-2026-11-23.csv"].Reason != "" })
+	ctx := browser(t)
+	do(t, ctx, chromedp.Navigate(b.URL+"/places#token="+b.Token))
+	text(t, ctx, "table.places", "holm sftp", "away", "3 outputs to be brought there", "holm does not answer at "+address+": connection refused", "outputs come from specimen-orders", "laboratory folder", "works")
+	shot(t, ctx, "console-places")
+	p := byName(t, b)["calder-ness-2026-11-23.csv"]
+	do(t, ctx, chromedp.Navigate(fmt.Sprintf("%s/pickups/%d", b.URL, p.ID)))
+	text(t, ctx, "main", "delivering", "holm does not answer", "not there yet", "Try now", "Abandon the rest")
+	shot(t, ctx, "console-delivering")
+	if _, said := command(b, "places"); !strings.Contains(said, "holm is away since") || !strings.Contains(said, "sftp://"+address) {
+		t.Error(said)
+	}
+	if code, said := command(b, "places", "try", "holm"); code != 1 || !strings.Contains(said, "fails") {
+		t.Errorf("%d: %s", code, said)
+	}
+	back := sftpPartner(t, holm.folder, address)
+	do(t, ctx, chromedp.Click("//button[contains(., 'Try now')]"))
+	text(t, ctx, ".head", "delivered")
+	if got := strings.Count(back.list("in"), ".hl7"); got != 17 {
+		t.Errorf("%d files there", got)
+	}
+	do(t, ctx, chromedp.KeyEvent("g"), chromedp.KeyEvent("l"))
+	text(t, ctx, "table.places", "holm sftp", "works")
+	do(t, ctx, chromedp.Click("//tr[@data-place='holm']//button"))
+	text(t, ctx, ".p-dialog table.steps", "reach it", "look into /in", "17 files and 0 folders", "not replace what is there", "remove it")
+	if seen := inner(ctx, ".p-dialog table.steps"); strings.Contains(seen, "fails") {
+		t.Error(seen)
+	}
+	shot(t, ctx, "console-place-tried")
+	if code, said := command(b, "places", "try", "holm", "--folder", "/in"); code != 0 || !strings.Contains(said, "17 files") {
+		t.Errorf("%d: %s", code, said)
+	}
+}
+
+// TestAbandonedOnTheWay: what waits for a server can be given up; it holds nothing else then.
+func TestAbandonedOnTheWay(t *testing.T) {
+	t.Parallel()
+	holm := sftpPartner(t, t.TempDir(), "127.0.0.1:0")
+	b := testbed.Start(t, holm.at())
+	r := delivering(t, toHolm)
+	r["routes/specimen-orders.yaml"] = strings.Replace(r["routes/specimen-orders.yaml"], "read:\n", "order: {lane: all, failure: holds}\nread:\n", 1)
+	b.Publish(r)
+	holm.close()
+	b.Drop("stations/inbox", "a.csv", heading+row(1))
+	testbed.Until(t, "it waits for the server", func() bool { return byName(t, b)["a.csv"].Reason != "" })
+	b.Drop("stations/inbox", "b.csv", heading+row(2))
+	testbed.Until(t, "the next waits for it", func() bool {
+		return strings.Contains(strings.Join(waiting(t, b, "specimen-orders"), " "), "b.csv: its lane all is held by pickup 1")
+	})
+	if code, said := command(b, "decide", "1", "abandoned"); code != 0 {
+		t.Fatal(said)
+	}
+	b.Ended("a.csv", 0)
+	testbed.Until(t, "the next comes", func() bool { return byName(t, b)["b.csv"].State == "committed" })
+	sftpPartner(t, holm.folder, holm.place.Address.Host)
+	b.Ended("b.csv", 0)
+	if got := holm.list("in"); got != "AP-000002.hl7" {
+		t.Errorf("there: %s", got)
 	}
 }

@@ -77,7 +77,9 @@ func (c *Conductor) resume() ([]*item, error) {
 			}
 			switch {
 			case c.sending[p.Pickup] != nil:
-				c.hurry(&p)
+				if c.hurry(&p); held {
+					c.later(time.Now().Add(time.Second)) // it may end while the records answer
+				}
 			case c.busy[p.Pickup] && held:
 				c.later(time.Now().Add(300 * time.Millisecond))
 			case c.left[p.Pickup]:

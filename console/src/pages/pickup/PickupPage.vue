@@ -95,7 +95,7 @@ async function download() {
       </p>
       <div v-if="data.reason || choices.length" :class="{ trouble: data.state !== 'set aside' }">
         <p>{{ data.reason }}</p>
-        <p v-if="choices.length" class="faint">{{ data.next_try ? `Tried ${many(data.tries, 'time')} so far, again at ${moment(data.next_try)}.` : 'It waits for a person.' }}</p>
+        <p v-if="choices.length" class="faint">{{ data.next_try ? `Tried ${many(data.tries, 'time')} so far, again at ${moment(data.next_try)}.` : data.state === 'committed' ? 'It is tried again by itself; what goes elsewhere does not wait for it.' : 'It waits for a person.' }}</p>
         <p v-if="choices.length" class="choices">
           <Button v-for="c in choices" :key="c.word" :label="c.label" :title="c.title" size="small" severity="secondary" outlined @click="choose(c)" />
         </p>

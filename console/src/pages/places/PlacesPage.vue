@@ -114,7 +114,7 @@ const waits = (p: EnvironmentPlace) => {
 
 <style scoped>
 .places tr, .steps tr { cursor: default; }
-.where { word-break: break-all; max-width: 22rem; }
+.where { overflow-wrap: anywhere; max-width: 24rem; }
 .uses { line-height: 1.5; max-width: 34rem; }
 .act { text-align: right; }
 tr.first td { border-bottom: 0; }
