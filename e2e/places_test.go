@@ -1,8 +1,11 @@
 package e2e
 
 import (
+	"errors"
 	"fmt"
+	"io"
 	"maps"
+	"net/http"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -12,6 +15,7 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/johannesboyne/gofakes3"
 
 	"ydrion/service"
 	"ydrion/standin"
@@ -25,6 +29,8 @@ type partner struct {
 	place  workspace.Place
 	folder string
 	close  func()
+
+	objects gofakes3.Backend // of an object store, which has no folder
 }
 
 // sftpPartner starts a partner's server; folder and address may be those of before.
@@ -39,7 +45,52 @@ func sftpPartner(t *testing.T, folder, address string) *partner {
 	if err := os.WriteFile(word, []byte("salt and ice\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	return &partner{s.Manners, workspace.Place{Name: "holm", Kind: "sftp", Address: &url.URL{Scheme: "sftp", Host: s.Address()}, User: "ydrion", Password: workspace.Secret{File: word}, HostKeys: []string{s.HostKey}, Connections: 2, Patience: 5 * time.Second}, folder, s.Close}
+	return &partner{Manners: s.Manners, place: workspace.Place{Name: "holm", Kind: "sftp", Address: &url.URL{Scheme: "sftp", Host: s.Address()}, User: "ydrion", Password: workspace.Secret{File: word}, HostKeys: []string{s.HostKey}, Connections: 2, Patience: 5 * time.Second}, folder: folder, close: s.Close}
+}
+
+// partnerOf starts a partner's server of a kind, with a folder of its own.
+func partnerOf(t *testing.T, kind string) *partner {
+	t.Helper()
+	if kind == "sftp" {
+		return sftpPartner(t, t.TempDir(), "127.0.0.1:0")
+	}
+	certificate, pem, err := standin.NewCertificate()
+	if err != nil {
+		t.Fatal(err)
+	}
+	keys, folder, login := t.TempDir(), t.TempDir(), standin.Login{User: "ydrion", Password: "salt and ice"}
+	for name, content := range map[string][]byte{"pem": pem, "word": []byte("salt and ice\n")} {
+		if err := os.WriteFile(filepath.Join(keys, name), content, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	p := &partner{folder: folder, place: workspace.Place{Name: "holm", Kind: kind, User: "ydrion", Password: workspace.Secret{File: filepath.Join(keys, "word")}, Authorities: filepath.Join(keys, "pem"), Connections: 2, Patience: 5 * time.Second, Zone: time.UTC}}
+	var address string
+	switch kind {
+	case "ftp":
+		s, err := standin.NewFTP("127.0.0.1:0", folder, certificate, login)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p.Manners, p.close, address, p.place.TLS = s.Manners, s.Close, "ftp://"+s.Address(), "explicit"
+	case "webdav":
+		s, err := standin.NewWebDAV("127.0.0.1:0", folder, certificate, login)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p.Manners, p.close, address = s.Manners, s.Close, "https://"+s.Address()
+	case "s3":
+		s, err := standin.NewS3("127.0.0.1:0", certificate, login, "seals")
+		if err != nil {
+			t.Fatal(err)
+		}
+		p.Manners, p.close, address, p.objects = s.Manners, s.Close, "https://"+s.Address()+"/seals", s.Backend
+	}
+	t.Cleanup(p.close)
+	if p.place.Address, err = url.Parse(address); err != nil {
+		t.Fatal(err)
+	}
+	return p
 }
 
 // at is an option: the service knows the partner's server as the place holm.
@@ -54,6 +105,17 @@ func (p *partner) at() testbed.Option {
 
 // list are the files in a folder of the partner's server, without those that are hidden.
 func (p *partner) list(folder string) string {
+	if p.objects != nil {
+		l, err := p.objects.ListBucket("seals", &gofakes3.Prefix{HasPrefix: true, Prefix: folder + "/"}, gofakes3.ListBucketPage{})
+		if err != nil {
+			return err.Error()
+		}
+		var out []string
+		for _, o := range l.Contents {
+			out = append(out, strings.TrimPrefix(o.Key, folder+"/"))
+		}
+		return strings.Join(out, " ")
+	}
 	entries, _ := os.ReadDir(filepath.Join(p.folder, folder)) //nolint: not there yet
 	var out []string
 	for _, e := range entries {
@@ -80,6 +142,17 @@ func (p *partner) hidden(t *testing.T) (out []string) {
 
 func (p *partner) read(t *testing.T, name string) string {
 	t.Helper()
+	if p.objects != nil {
+		o, err := p.objects.GetObject("seals", name, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		b, err := io.ReadAll(o.Contents)
+		if err := errors.Join(err, o.Contents.Close()); err != nil {
+			t.Fatal(err)
+		}
+		return string(b)
+	}
 	b, err := os.ReadFile(filepath.Join(p.folder, name))
 	if err != nil {
 		t.Fatal(err)
@@ -142,6 +215,12 @@ func TestToServer(t *testing.T) {
 // drop puts a file on the partner's server.
 func (p *partner) drop(t *testing.T, name, content string) {
 	t.Helper()
+	if p.objects != nil {
+		if _, err := p.objects.PutObject("seals", name, map[string]string{"Last-Modified": time.Now().UTC().Format(http.TimeFormat)}, strings.NewReader(content), int64(len(content)), nil); err != nil {
+			t.Fatal(err)
+		}
+		return
+	}
 	at := filepath.Join(p.folder, name)
 	if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
 		t.Fatal(err)

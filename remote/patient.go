@@ -136,13 +136,11 @@ func trust(p *workspace.Place) (*tls.Config, error) {
 
 // transport is how a place is spoken to by HTTP: each tree has connections of its own, which are watched.
 func transport(p *workspace.Place, w *watch) (*http.Transport, error) {
-	t := http.DefaultTransport.(*http.Transport).Clone()
-	var err error
-	if t.TLSClientConfig, err = trust(p); err != nil {
+	trusted, err := trust(p)
+	if err != nil {
 		return nil, err
 	}
-	t.DialContext, t.MaxConnsPerHost, t.MaxIdleConnsPerHost, t.ForceAttemptHTTP2 = w.dial, 2, 2, false
-	return t, nil
+	return &http.Transport{Proxy: http.ProxyFromEnvironment, TLSClientConfig: trusted, DialContext: w.dial, TLSHandshakeTimeout: p.Patience, ExpectContinueTimeout: time.Second, MaxConnsPerHost: 2, MaxIdleConnsPerHost: 2, DisableCompression: true}, nil
 }
 
 // distrusted says in words why a certificate was not accepted; nil if that is not what is wrong.

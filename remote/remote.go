@@ -11,11 +11,13 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net"
 	"os"
 	"path/filepath"
 	"sort"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"ydrion/workspace"
@@ -99,7 +101,21 @@ func said(p *workspace.Place, w *watch, doing, path string, err error) error {
 	case w.late.Load():
 		return &Away{p.Name, fmt.Errorf("has not answered for %s (%s %s)", p.Patience, doing, path)}
 	}
+	if !isBroken(err) {
+		return &Away{p.Name, fmt.Errorf("gives an answer that cannot be understood (%s %s): %w", doing, path, err)}
+	}
 	return &Away{p.Name, fmt.Errorf("has broken off the connection (%s %s): %w", doing, path, plain(err))}
+}
+
+// isBroken tells whether an error is that of a connection.
+func isBroken(err error) bool {
+	var network net.Error
+	for _, e := range []error{io.EOF, io.ErrUnexpectedEOF, net.ErrClosed, context.Canceled, syscall.EPIPE, syscall.ECONNRESET} {
+		if errors.Is(err, e) {
+			return true
+		}
+	}
+	return errors.As(err, &network) || strings.Contains(err.Error(), "connection lost")
 }
 
 // refused is an answer of the server that something cannot be done.
