@@ -106,7 +106,7 @@ func (t *ftpTree) said(doing, p string, err error, missing func() bool) error {
 	var says *textproto.Error
 	if errors.As(err, &says) {
 		switch {
-		case says.Code == ftp.StatusFileUnavailable && missing != nil && missing():
+		case (says.Code == ftp.StatusFileUnavailable || says.Code == ftp.StatusBadFileName) && missing != nil && missing():
 			err = fs.ErrNotExist
 		case says.Code == ftp.StatusFileUnavailable || says.Code == ftp.StatusBadFileName || says.Code == ftp.StatusNotLoggedIn:
 			err = fs.ErrPermission

@@ -27,7 +27,10 @@ type server struct {
 	folder string
 }
 
-// servers are the stand-ins of all kinds.
+// openSSH is the program that speaks SFTP for OpenSSH.
+const openSSH = "/usr/lib/openssh/sftp-server"
+
+// servers are the stand-ins of all kinds, and OpenSSH's.
 func servers(t *testing.T) map[string]server {
 	t.Helper()
 	out := map[string]server{}
@@ -43,6 +46,18 @@ func servers(t *testing.T) map[string]server {
 	}
 	out["sftp"] = server{s.Manners, workspace.Place{Name: "holm", Kind: "sftp", Address: &url.URL{Scheme: "sftp", Host: s.Address()}, User: "maren", Password: workspace.Secret{File: word}, HostKeys: []string{s.HostKey}, Connections: 2, Patience: 5 * time.Second}, folder}
 	login := standin.Login{User: "maren", Password: "salt and ice"}
+	if _, err := os.Stat(openSSH); err == nil {
+		folder := t.TempDir()
+		s, err := standin.NewSFTP("127.0.0.1:0", folder, "seed", login)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(s.Close)
+		s.Program = openSSH
+		p := out["sftp"].place
+		p.Address = &url.URL{Scheme: "sftp", Host: s.Address(), Path: folder}
+		out["openssh"] = server{nil, p, folder}
+	}
 	certificate, pem, err := standin.NewCertificate()
 	if err != nil {
 		t.Fatal(err)
@@ -78,6 +93,9 @@ func servers(t *testing.T) map[string]server {
 // each runs a test with a place of every kind.
 func each(t *testing.T, do func(t *testing.T, p *Places, s server)) {
 	for kind, s := range servers(t) {
+		if s.Manners == nil && strings.Contains(t.Name(), "Silent") || s.Manners == nil && strings.Contains(t.Name(), "Faults") {
+			continue // it has its own
+		}
 		t.Run(kind, func(t *testing.T) {
 			p := New(&workspace.Environment{Places: map[string]workspace.Place{"holm": s.place}})
 			defer p.Close()
@@ -104,116 +122,120 @@ func with(t *testing.T, p *Places, do func(Tree) error) {
 
 // TestTree holds what each kind of place must do against the folder that the server serves.
 func TestTree(t *testing.T) {
-	each(t, func(t *testing.T, p *Places, s server) {
-		there := func(name string) string {
-			b, err := os.ReadFile(filepath.Join(s.folder, name))
-			if err != nil {
-				return err.Error()
-			}
-			return string(b)
+	each(t, func(t *testing.T, p *Places, s server) { treeTest(t, p, s.folder) })
+}
+
+// treeTest uses a tree, and looks into its folder.
+func treeTest(t *testing.T, p *Places, folder string) {
+	t.Helper()
+	there := func(name string) string {
+		b, err := os.ReadFile(filepath.Join(folder, name))
+		if err != nil {
+			return err.Error()
 		}
-		with(t, p, func(tree Tree) error {
-			if err := MakeFolders(tree, "/in/2026/april"); err != nil {
+		return string(b)
+	}
+	with(t, p, func(tree Tree) error {
+		if err := MakeFolders(tree, "/in/2026/april"); err != nil {
+			return err
+		}
+		if err := MakeFolders(tree, "/in/2026/april"); err != nil {
+			return fmt.Errorf("a folder that is there: %w", err)
+		}
+		for _, name := range []string{"a.csv", "Ansel Point, Blatt 3.csv", "Möwe & Robbe #7 100%.csv", "it's \"quoted\".csv", "a+b=c;d.csv", "トド.csv"} {
+			at := "/in/" + name
+			if err := tree.Write(at, 0, strings.NewReader("first and long")); err != nil {
 				return err
 			}
-			if err := MakeFolders(tree, "/in/2026/april"); err != nil {
-				return fmt.Errorf("a folder that is there: %w", err)
-			}
-			for _, name := range []string{"a.csv", "Ansel Point, Blatt 3.csv", "Möwe & Robbe #7 100%.csv", "it's \"quoted\".csv", "a+b=c;d.csv", "トド.csv"} {
-				at := "/in/" + name
-				if err := tree.Write(at, 0, strings.NewReader("first and long")); err != nil {
-					return err
-				}
-				if err := tree.Write(at, 0, strings.NewReader("one two")); err != nil {
-					return err
-				}
-				if tree.Resumes() {
-					if err := tree.Write(at, 4, strings.NewReader("three")); err != nil {
-						return err
-					}
-				} else if err := tree.Write(at, 0, &sized{strings.NewReader("one three"), 9}); err != nil {
-					return err
-				}
-				if got := there(at); got != "one three" {
-					t.Errorf("%s: the server has %q", name, got)
-				}
-				i, err := tree.Look(at)
-				if err != nil || i.Size != 9 || i.Name != name || i.Folder || i.Other || time.Since(i.Modified).Abs() > time.Minute {
-					t.Errorf("%s: %+v %v", name, i, err)
-				}
-				r, err := tree.Open(at, 4)
-				if err != nil {
-					return err
-				}
-				b, err := io.ReadAll(r)
-				if err := errors.Join(err, r.Close()); err != nil || string(b) != "three" {
-					t.Errorf("%s: read %q, %v", name, b, err)
-				}
-				all, err := tree.List("/in")
-				if err != nil || !slices.ContainsFunc(all, func(l Info) bool { return l.Same(i) && l.Name == i.Name }) {
-					t.Errorf("%s: not in %+v (%+v), %v", name, all, i, err)
-				}
-			}
-			// Nothing is replaced, unless that is meant.
-			if err := tree.Write("/in/other", 0, strings.NewReader("other")); err != nil {
+			if err := tree.Write(at, 0, strings.NewReader("one two")); err != nil {
 				return err
 			}
-			if err := tree.Move("/in/other", "/in/a.csv"); !errors.Is(err, fs.ErrExist) || there("/in/a.csv") != "one three" || there("/in/other") != "other" {
-				t.Errorf("moved over another: %v, %s", err, there("/in/a.csv"))
-			}
-			if err := tree.Replace("/in/other", "/in/a.csv"); err != nil || there("/in/a.csv") != "other" {
-				t.Errorf("not replaced: %v, %s", err, there("/in/a.csv"))
-			}
-			if err := tree.Move("/in/a.csv", "/in/2026/april/b.csv"); err != nil || there("/in/2026/april/b.csv") != "other" {
-				t.Errorf("not moved: %v", err)
-			}
-			if err := tree.Remove("/in/2026/april/b.csv"); err != nil || !strings.Contains(there("/in/2026/april/b.csv"), "no such file") {
-				t.Errorf("not removed: %v", err)
-			}
-			if all, err := tree.List("/in/2026"); err != nil || len(all) != 1 || !all[0].Folder || all[0].Name != "april" {
-				t.Errorf("%+v %v", all, err)
-			}
-			if all, err := tree.List("/in/2026/april"); err != nil || len(all) != 0 {
-				t.Errorf("an empty folder has %+v, %v", all, err)
-			}
-			// What is not there.
-			_, list := tree.List("/none")
-			_, look := tree.Look("/none/x")
-			_, open := tree.Open("/none", 0)
-			for doing, err := range map[string]error{"list": list, "look": look, "open": open, "remove": tree.Remove("/none"), "move": tree.Move("/none", "/in/c"), "write": tree.Write("/none/x", 0, strings.NewReader("x"))} {
-				if doing == "write" && err == nil && !tree.Resumes() {
-					continue // it makes folders itself
-				}
-				if !errors.Is(err, fs.ErrNotExist) {
-					t.Errorf("%s of nothing: %v", doing, err)
-				}
-			}
-			// A large one, which is gone on with in the middle.
-			large := bytes.Repeat([]byte("0123456789abcde\n"), 700_000)
-			if err := tree.Write("/large", 0, bytes.NewReader(large[:5_000_000])); err != nil {
-				return err
-			}
-			if !tree.Resumes() {
-				if err := tree.Write("/large", 0, &sized{bytes.NewReader(large), int64(len(large))}); err != nil {
+			if tree.Resumes() {
+				if err := tree.Write(at, 4, strings.NewReader("three")); err != nil {
 					return err
 				}
-			} else if err := tree.Write("/large", 3_000_000, bytes.NewReader(large[3_000_000:])); err != nil {
+			} else if err := tree.Write(at, 0, &sized{strings.NewReader("one three"), 9}); err != nil {
 				return err
 			}
-			if there("/large") != string(large) {
-				t.Error("a large file has become another")
+			if got := there(at); got != "one three" {
+				t.Errorf("%s: the server has %q", name, got)
 			}
-			r, err := tree.Open("/large", 16)
+			i, err := tree.Look(at)
+			if err != nil || i.Size != 9 || i.Name != name || i.Folder || i.Other || time.Since(i.Modified).Abs() > time.Minute {
+				t.Errorf("%s: %+v %v", name, i, err)
+			}
+			r, err := tree.Open(at, 4)
 			if err != nil {
 				return err
 			}
-			var got bytes.Buffer
-			_, err = io.Copy(&got, r)
-			if err := errors.Join(err, r.Close()); err != nil || !bytes.Equal(got.Bytes(), large[16:]) {
-				t.Errorf("%d bytes read of a large file, %v", got.Len(), err)
+			b, err := io.ReadAll(r)
+			if err := errors.Join(err, r.Close()); err != nil || string(b) != "three" {
+				t.Errorf("%s: read %q, %v", name, b, err)
 			}
-			return nil
-		})
+			all, err := tree.List("/in")
+			if err != nil || !slices.ContainsFunc(all, func(l Info) bool { return l.Same(i) && l.Name == i.Name }) {
+				t.Errorf("%s: not in %+v (%+v), %v", name, all, i, err)
+			}
+		}
+		// Nothing is replaced, unless that is meant.
+		if err := tree.Write("/in/other", 0, strings.NewReader("other")); err != nil {
+			return err
+		}
+		if err := tree.Move("/in/other", "/in/a.csv"); !errors.Is(err, fs.ErrExist) || there("/in/a.csv") != "one three" || there("/in/other") != "other" {
+			t.Errorf("moved over another: %v, %s", err, there("/in/a.csv"))
+		}
+		if err := tree.Replace("/in/other", "/in/a.csv"); err != nil || there("/in/a.csv") != "other" {
+			t.Errorf("not replaced: %v, %s", err, there("/in/a.csv"))
+		}
+		if err := tree.Move("/in/a.csv", "/in/2026/april/b.csv"); err != nil || there("/in/2026/april/b.csv") != "other" {
+			t.Errorf("not moved: %v", err)
+		}
+		if err := tree.Remove("/in/2026/april/b.csv"); err != nil || !strings.Contains(there("/in/2026/april/b.csv"), "no such file") {
+			t.Errorf("not removed: %v", err)
+		}
+		if all, err := tree.List("/in/2026"); err != nil || len(all) != 1 || !all[0].Folder || all[0].Name != "april" {
+			t.Errorf("%+v %v", all, err)
+		}
+		if all, err := tree.List("/in/2026/april"); err != nil || len(all) != 0 {
+			t.Errorf("an empty folder has %+v, %v", all, err)
+		}
+		// What is not there.
+		_, list := tree.List("/none")
+		_, look := tree.Look("/none/x")
+		_, open := tree.Open("/none", 0)
+		for doing, err := range map[string]error{"list": list, "look": look, "open": open, "remove": tree.Remove("/none"), "move": tree.Move("/none", "/in/c"), "write": tree.Write("/none/x", 0, strings.NewReader("x"))} {
+			if doing == "write" && err == nil && !tree.Resumes() {
+				continue // it makes folders itself
+			}
+			if !errors.Is(err, fs.ErrNotExist) {
+				t.Errorf("%s of nothing: %v", doing, err)
+			}
+		}
+		// A large one, which is gone on with in the middle.
+		large := bytes.Repeat([]byte("0123456789abcde\n"), 700_000)
+		if err := tree.Write("/large", 0, bytes.NewReader(large[:5_000_000])); err != nil {
+			return err
+		}
+		if !tree.Resumes() {
+			if err := tree.Write("/large", 0, &sized{bytes.NewReader(large), int64(len(large))}); err != nil {
+				return err
+			}
+		} else if err := tree.Write("/large", 3_000_000, bytes.NewReader(large[3_000_000:])); err != nil {
+			return err
+		}
+		if there("/large") != string(large) {
+			t.Error("a large file has become another")
+		}
+		r, err := tree.Open("/large", 16)
+		if err != nil {
+			return err
+		}
+		var got bytes.Buffer
+		_, err = io.Copy(&got, r)
+		if err := errors.Join(err, r.Close()); err != nil || !bytes.Equal(got.Bytes(), large[16:]) {
+			t.Errorf("%d bytes read of a large file, %v", got.Len(), err)
+		}
+		return nil
 	})
 }
 

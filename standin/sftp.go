@@ -10,6 +10,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"sort"
 	"strings"
@@ -23,6 +24,9 @@ type SFTP struct {
 	*server
 	// HostKey is the fingerprint of the key that the server shows.
 	HostKey string
+	// Program, if set before the first client comes, speaks SFTP instead, such as that of OpenSSH: it sees the whole
+	// machine, and minds no manners.
+	Program string
 }
 
 // Login is who is let in.
@@ -62,15 +66,16 @@ func NewSFTP(address, folder, seed string, login Login) (*SFTP, error) {
 		}
 	}
 	config.AddHostKey(signer)
-	s, err := serve(address, func(c *conn) { session(c, config, root) })
+	out := &SFTP{HostKey: ssh.FingerprintSHA256(signer.PublicKey())}
+	out.server, err = serve(address, func(c *conn) { out.session(c, config, root) })
 	if err != nil {
 		return nil, errors.Join(err, root.Close())
 	}
-	return &SFTP{s, ssh.FingerprintSHA256(signer.PublicKey())}, nil
+	return out, nil
 }
 
 // session serves one client.
-func session(c *conn, config *ssh.ServerConfig, root *os.Root) {
+func (s *SFTP) session(c *conn, config *ssh.ServerConfig, root *os.Root) {
 	over, channels, requests, err := ssh.NewServerConn(c, config)
 	if err != nil {
 		return
@@ -92,6 +97,13 @@ func session(c *conn, config *ssh.ServerConfig, root *os.Root) {
 				r.Reply(is, nil) //nolint: the client is told
 			}
 		}()
+		if s.Program != "" {
+			program := exec.Command(s.Program)
+			program.Stdin, program.Stdout = channel, channel
+			program.Run()   //nolint: however it ended
+			channel.Close() //nolint: it is over
+			continue
+		}
 		t := &tree{root: root, conn: c}
 		files := sftp.NewRequestServer(channel, sftp.Handlers{FileGet: t, FilePut: t, FileCmd: t, FileList: t})
 		files.Serve() //nolint: however it ended
