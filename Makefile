@@ -16,7 +16,7 @@ ROOMY := $(shell df -k --output=avail /dev/shm 2>/dev/null | awk 'NR == 2 && $$1
 demo: build
 	@bin/ydrion demo $(if $(filter 1,$(ONCE)),--once)
 
-test: postgresql chromium console/dist/index.html
+test: postgresql chromium openssh-sftp-server console/dist/index.html
 	@test -z "$$(gofmt -l .)" || { echo "gofmt would change:"; gofmt -l .; exit 1; }
 	go vet ./...
 	$(if $(ROOMY),TMPDIR=$(ROOMY)) go test -timeout 20m $(TESTFLAGS) ./...
@@ -39,7 +39,7 @@ api: console/node_modules/.package-lock.json
 	bin/ydrion openapi > docs/openapi.json
 	cd console && npm run --silent types
 
-postgresql chromium:
+postgresql chromium openssh-sftp-server:
 	@scripts/need $@
 
 console/node_modules/.package-lock.json: console/package-lock.json

@@ -20,7 +20,7 @@ import (
 // PostgreSQL's own text form (COPY), whatever else goes on meanwhile.
 
 // kept are the tables of a backup, in the order in which they can be filled again.
-var kept = []string{"installation", "routes", "revisions", "revision_files", "pickups", "runs", "run_pickups", "run_sequences", "deliveries", "rejects", "tallies", "left_files", "expected", "alerts", "messages", "legal_holds", "acts", "collections", "lookup_versions", "run_lookups"}
+var kept = []string{"installation", "routes", "revisions", "revision_files", "pickups", "runs", "run_pickups", "run_sequences", "deliveries", "rejects", "tallies", "left_files", "expected", "alerts", "messages", "legal_holds", "acts", "collections", "lookup_versions", "run_lookups", "fetches"}
 
 // passing are the tables that say only what is at the moment.
 var passing = []string{"nodes", "news", "goose_db_version"}
@@ -192,6 +192,11 @@ func Restore(ctx context.Context, url string, of Snapshot, skip int64, content f
 		}
 		if _, err := tx.Exec(ctx, `update routes set leader = null, sequence = sequence + $1`, skip); err != nil {
 			return fmt.Errorf("numbers: %w", err)
+		}
+		// What was fetched and not taken yet is not in a backup: if it is still on its server, it is fetched once more.
+		if _, err := tx.Exec(ctx, `do $$ begin if to_regclass('fetches') is not null then
+			update fetches set state = 'withdrawn', ended_at = now(), reason = 'the records were restored from a backup' where state in ('fetched', 'placed'); end if; end $$`); err != nil {
+			return fmt.Errorf("what was being fetched: %w", err)
 		}
 		return onward(ctx, tx, skip)
 	})
