@@ -172,3 +172,78 @@ func TestTheDocumentedKeys(t *testing.T) {
 		t.Errorf("only %d blocks were found", len(blocks))
 	}
 }
+
+// blocks are the YAML blocks of a page.
+func blocks(t *testing.T, page string) []string {
+	t.Helper()
+	text, err := os.ReadFile(page)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out []string
+	for i, part := range strings.Split(string(text), "```") {
+		if body, is := strings.CutPrefix(part, "yaml\n"); is && i%2 == 1 {
+			out = append(out, body)
+		}
+	}
+	return out
+}
+
+// TestPlacesPage: what the page about places shows is read as it says.
+func TestPlacesPage(t *testing.T) {
+	all := blocks(t, "../docs/places.md")
+	if len(all) != 2 {
+		t.Fatalf("%d blocks", len(all))
+	}
+	w := FromFiles(map[string][]byte{"routes/a.yaml": []byte(strings.Replace(all[0], "deliver:", "check: {description: standard}\ndeliver:", 1)), "environments/e.yaml": []byte(all[1])})
+	if len(w.Findings) > 0 {
+		t.Fatal(w.Findings)
+	}
+	e, r := w.Environments["production"], w.Routes["reagent-answers"]
+	for name, kind := range map[string]string{"store": "", "holm": "sftp", "tidewrack": "ftp", "brunholm": "webdav", "archive": "s3"} {
+		p := e.Places[name]
+		if p.Kind != kind || kind != "" && p.Connections != 2 {
+			t.Errorf("%s: %+v", name, p)
+		}
+		at, err := e.Resolve("{"+name+"}/a/../b", "/base")
+		place, below, is := Distant(at)
+		if err != nil || is != (kind != "") || is && (place != name || below != "/b") || !is && at != "/srv/store/b" {
+			t.Errorf("%s is at %s (%s %s), %v", name, at, place, below, err)
+		}
+	}
+	if r.Listen.Folder != "{holm}/outgoing" || r.TakenTo != "done" || r.Branches[0].To[0].Folder != "{archive}/answers" || r.Rejected.Folder != "{holm}/rejected" {
+		t.Errorf("%+v", r)
+	}
+}
+
+// TestPlacesThatAreWrong: settings of servers that do not fit are said with their place.
+func TestPlacesThatAreWrong(t *testing.T) {
+	for settings, says := range map[string]string{
+		"address: sftp://h/x, user: a, password: b":                                        "the password itself does not stand here",
+		"address: \"sftp://a:b@h/x\", password from: P, host key: \"SHA256:x\"":            "a password does not stand in an address",
+		"address: sftp://h/x, user: a, host key: \"SHA256:x\"":                             "how the server knows us is not said",
+		"address: sftp://h/x, user: a, password from: P, host key: abc":                    "is not the fingerprint of a key",
+		"address: sftp://h/x, user: a, password from: P":                                   "which key the server must show is not said",
+		"address: sftp://h/x, password from: P, host key: \"SHA256:x\"":                    "user is missing",
+		"address: ftp://h/x, user: a, password from: P":                                    "whether the connection is encrypted is not said",
+		"address: ftp://h/x, tls: none, key file: k":                                       "key file is a setting of places of the kind sftp, not ftp",
+		"address: https://h/x, user: a":                                                    "kind is s3 or webdav",
+		"address: gopher://h/x, user: a":                                                   "places of gopher are not known; there are ftp, s3, sftp, webdav",
+		"address: https://h/, kind: s3, user: a, password from: P":                         "the address names the bucket, too",
+		"address: h, user: a":                                                              "is not an address such as",
+		"kind: sftp, address: https://h/x, user: a, password from: P":                      "begins with sftp://, not https://",
+		"address: https://h/x, kind: webdav, user: a, password from: P, password file: /p": "either the variable with the password",
+		"address: https://h/x, kind: webdav, user: a, password from: P, connections: 1000": "connections is from 1 to 100",
+		"address: https://h/x, kind: webdav, user: a, password from: P, patience: 1ms":     "is a second or more",
+		"address: https://h/x, kind: webdav, user: a, password from: P, passwort from: P":  "has no key \"passwort from\"",
+	} {
+		w := FromFiles(map[string][]byte{"environments/e.yaml": []byte("environment: e\nplaces:\n  holm: { " + settings + " }\n")})
+		said := ""
+		for _, f := range w.Findings {
+			said += f.String() + "\n"
+		}
+		if !strings.Contains(said, says) {
+			t.Errorf("%s: want %q, got %s", settings, says, said)
+		}
+	}
+}
