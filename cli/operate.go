@@ -663,6 +663,8 @@ func (a *app) deliveries(r wire.Run) {
 			if d.NextTry != nil && d.State == "open" {
 				state += "; it is tried again at " + moment(*d.NextTry, seconds)
 			}
+		} else if d.Receipt != "" {
+			state = ": " + d.Receipt
 		}
 		fmt.Fprintf(a.out, "      %-8s %s/%s (%d bytes)%s\n", d.Kind, d.Folder, d.Name, d.Size, state)
 	}

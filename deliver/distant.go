@@ -254,6 +254,15 @@ func (p *Parcel) put(t remote.Objects) (Outcome, error) {
 	return Published, nil
 }
 
+// Send sends the parcel to a place that takes outputs one by one. That this is about to happen is recorded.
+func (p *Parcel) Send(x remote.Exchange) (receipt string, outcome Outcome, err error) {
+	if p.Named && !x.Repeats() {
+		return "", Unknown, nil // by an earlier try, whose answer was lost
+	}
+	receipt, err = x.Send(remote.Sending{Folder: p.Folder, Name: p.Name, Mark: p.mark(), Size: p.Size, Content: func() (io.ReadCloser, error) { return p.spooled(0) }})
+	return receipt, Published, err
+}
+
 // gone says what it means that the temporary is not there.
 func (p *Parcel) gone(t remote.Tree) (Outcome, error) {
 	// It lay there whole when that was recorded, and nobody but us gives it a name.

@@ -26,7 +26,7 @@ type ftpTree struct {
 	conn  *ftp.ServerConn
 }
 
-func dialFTP(ctx context.Context, p *workspace.Place) (Tree, error) {
+func dialFTP(ctx context.Context, p *workspace.Place) (Conn, error) {
 	word, err := secret(p.Password)
 	if err != nil {
 		return nil, err
@@ -111,7 +111,7 @@ func (t *ftpTree) said(doing, p string, err error, missing func() bool) error {
 		case says.Code == ftp.StatusFileUnavailable || says.Code == ftp.StatusBadFileName || says.Code == ftp.StatusNotLoggedIn:
 			err = fs.ErrPermission
 		case says.Code == ftp.StatusNotAvailable:
-			return &Away{t.place.Name, fmt.Errorf("ends the connection: %q", says.Msg)}
+			return &Away{Place: t.place.Name, Err: fmt.Errorf("ends the connection: %q", says.Msg)}
 		default:
 			return refused(t.place, doing, p, fmt.Sprintf("%d %s", says.Code, says.Msg))
 		}

@@ -42,6 +42,7 @@ func (i Info) Same(o Info) bool {
 // are below the place. What is not there is fs.ErrNotExist, what is in the way fs.ErrExist, what we may not do
 // fs.ErrPermission. After any Away the connection is of no use.
 type Tree interface {
+	Conn
 	// List gives what is in a folder, in no order.
 	List(folder string) ([]Info, error)
 	Look(path string) (Info, error)
@@ -60,16 +61,48 @@ type Tree interface {
 	Resumes() bool
 	// Durable tells whether what was written stays written, whatever becomes of the server.
 	Durable() bool
+}
+
+// Conn is a connection to a place.
+type Conn interface {
 	// Rest asks whether the connection still works.
 	Rest() error
 	// Break ends the connection at once, also while it is in use.
 	Break()
 }
 
+// Exchange is a place that outputs are sent to one by one, with an answer to each. What cannot be sent is Away, what the
+// receiver does not take Refused; if the answer is lost, the place is Away, and something was Sent.
+type Exchange interface {
+	Conn
+	// Send sends an output and gives the receiver's answer in words.
+	Send(s Sending) (receipt string, err error)
+	// Repeats tells whether an output may be sent a second time whose answer was lost: the receiver knows it, or it does no harm.
+	Repeats() bool
+}
+
+// Sending is an output that is sent.
+type Sending struct {
+	Folder  string // below the place
+	Name    string
+	Mark    string // tells it from all others, and stays the same if it is sent again
+	Size    int64  // bytes
+	Content func() (io.ReadCloser, error)
+}
+
+// Refused says that the receiver has answered, and does not take an output.
+type Refused struct {
+	Says  string
+	Final bool // it will not take it the next time either
+}
+
+func (r *Refused) Error() string { return r.Says }
+
 // Away says that a place cannot be worked with now: it does not answer, or does not let us in.
 type Away struct {
 	Place string
 	Err   error
+	Sent  bool // to an Exchange: it may have taken what was sent, although there was no answer
 }
 
 func (a *Away) Error() string { return fmt.Sprintf("%s %v", a.Place, a.Err) }
@@ -99,12 +132,12 @@ func said(p *workspace.Place, w *watch, doing, path string, err error) error {
 	case errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrExist), errors.Is(err, fs.ErrPermission):
 		return fmt.Errorf("%s %s at %s: %w", doing, path, p.Name, kindOf(err))
 	case w.late.Load():
-		return &Away{p.Name, fmt.Errorf("has not answered for %s (%s %s)", p.Patience, doing, path)}
+		return &Away{Place: p.Name, Err: fmt.Errorf("has not answered for %s (%s %s)", p.Patience, doing, path)}
 	}
 	if !isBroken(err) {
-		return &Away{p.Name, fmt.Errorf("gives an answer that cannot be understood (%s %s): %w", doing, path, err)}
+		return &Away{Place: p.Name, Err: fmt.Errorf("gives an answer that cannot be understood (%s %s): %w", doing, path, err)}
 	}
-	return &Away{p.Name, fmt.Errorf("has broken off the connection (%s %s): %w", doing, path, plain(err))}
+	return &Away{Place: p.Name, Err: fmt.Errorf("has broken off the connection (%s %s): %w", doing, path, plain(err))}
 }
 
 // isBroken tells whether an error is that of a connection.
@@ -134,9 +167,9 @@ func kindOf(err error) error {
 }
 
 // dial makes a connection to a place of a kind.
-type dial func(ctx context.Context, p *workspace.Place) (Tree, error)
+type dial func(ctx context.Context, p *workspace.Place) (Conn, error)
 
-var kinds = map[string]dial{"sftp": dialSFTP, "webdav": dialWebDAV, "s3": dialS3, "ftp": dialFTP}
+var kinds = map[string]dial{"sftp": dialSFTP, "webdav": dialWebDAV, "s3": dialS3, "ftp": dialFTP, "http": dialHTTP, "smtp": dialSMTP, "mllp": dialMLLP}
 
 // Places lends connections to the places of an environment.
 type Places struct {
@@ -156,7 +189,7 @@ type site struct {
 }
 
 type rested struct {
-	Tree
+	Conn
 	since time.Time
 }
 
@@ -207,8 +240,29 @@ const (
 	trusted  = time.Second
 )
 
-// With lends a connection to a place. It waits until there is one.
+// With lends a connection to a place with files. It waits until there is one.
 func (p *Places) With(ctx context.Context, name string, do func(Tree) error) error {
+	return p.lend(ctx, name, func(c Conn) error {
+		t, is := c.(Tree)
+		if !is {
+			return fmt.Errorf("%s has no files: outputs are sent to it one by one", name)
+		}
+		return do(t)
+	})
+}
+
+// Exchange lends a connection to a place that outputs are sent to. It waits until there is one.
+func (p *Places) Exchange(ctx context.Context, name string, do func(Exchange) error) error {
+	return p.lend(ctx, name, func(c Conn) error {
+		x, is := c.(Exchange)
+		if !is {
+			return fmt.Errorf("%s is a place with files", name)
+		}
+		return do(x)
+	})
+}
+
+func (p *Places) lend(ctx context.Context, name string, do func(Conn) error) error {
 	s, is := p.by[name]
 	if !is {
 		return fmt.Errorf("the environment has no server %q", name)
@@ -251,7 +305,7 @@ func (s *site) note(err error) {
 }
 
 // connect takes a connection that rests, or makes one.
-func (s *site) connect(ctx context.Context) (Tree, error) {
+func (s *site) connect(ctx context.Context) (Conn, error) {
 	for {
 		s.mu.Lock()
 		n := len(s.idle)
@@ -263,19 +317,19 @@ func (s *site) connect(ctx context.Context) (Tree, error) {
 		s.idle = s.idle[:n-1]
 		s.mu.Unlock()
 		if age := time.Since(r.since); age < trusted || age < restsFor && r.Rest() == nil {
-			return r.Tree, nil
+			return r.Conn, nil
 		}
 		r.Break()
 	}
 	made, err := kinds[s.Kind](ctx, &s.Place)
 	if err != nil && ctx.Err() == nil {
-		err = &Away{s.Name, err}
+		err = &Away{Place: s.Name, Err: err}
 	}
 	return made, err
 }
 
 // rest keeps a connection for the next.
-func (s *site) rest(t Tree) {
+func (s *site) rest(t Conn) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.idle = append(s.idle, rested{t, time.Now()})

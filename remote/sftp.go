@@ -41,7 +41,7 @@ var keyKinds = [][]string{nil, {ssh.KeyAlgoED25519}, {ssh.KeyAlgoECDSA256, ssh.K
 // shows remembers, by place, which kind of key the server was asked for with success.
 var shows sync.Map
 
-func dialSFTP(ctx context.Context, p *workspace.Place) (Tree, error) {
+func dialSFTP(ctx context.Context, p *workspace.Place) (Conn, error) {
 	first := 0
 	if known, is := shows.Load(p); is {
 		first = known.(int)

@@ -33,6 +33,13 @@ func Try(ctx context.Context, p *Places, place, folder, name string) (steps []St
 		return s.OK
 	}
 	begun := time.Now()
+	if r, is := p.Report(place); is && r.Place.Messages() {
+		// What is sent there is meant: nothing is tried with a probe.
+		do("reach it", func() (string, error) {
+			return "it answers; what it takes is seen when something is sent", p.Exchange(ctx, place, func(Exchange) error { return nil })
+		})
+		return steps
+	}
 	err := p.With(ctx, place, func(t Tree) error {
 		steps = append(steps, Step{What: "reach it", Says: "it lets us in", OK: true, Took: time.Since(begun)})
 		if !do("look into "+folder, func() (string, error) {

@@ -25,7 +25,7 @@ type webdavTree struct {
 	end    context.CancelFunc
 }
 
-func dialWebDAV(_ context.Context, p *workspace.Place) (Tree, error) {
+func dialWebDAV(_ context.Context, p *workspace.Place) (Conn, error) {
 	word, err := secret(p.Password)
 	if err != nil {
 		return nil, err

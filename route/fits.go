@@ -31,6 +31,8 @@ func Fits(routes []*workspace.Route, e *workspace.Environment) (out finding.List
 			out = append(out, finding.Warn("route.place", r.Places["listen.taken to"], "files that are taken are moved (taken to) on servers only; in the environment %s, %s is a folder of this machine, and its files go into the archive", e.Name, r.Listen.Folder))
 		case from == "s3" && r.TakenTo != "":
 			bad(r.Places["listen.taken to"], "an object store renames nothing: files that were taken cannot be moved there; leave `taken to` out")
+		case from == "http" || from == "smtp" || from == "mllp":
+			bad(r.Places["listen.folder"], "nothing is fetched from places of the kind %s: outputs are sent there", from)
 		case from != "" && r.Gone:
 			bad(r.Places["listen.folder"], "files that disappear are told from folders of this machine only, not from servers (%s)", r.Listen.Folder)
 		}
@@ -39,6 +41,10 @@ func Fits(routes []*workspace.Route, e *workspace.Environment) (out finding.List
 			at := r.Places[d.Place+".folder"]
 			switch {
 			case to == "" || d.Lookup != "":
+			case to == "http" || to == "smtp" || to == "mllp":
+				if d.Taken != workspace.Count {
+					bad(at, "outputs are sent to places of the kind %s: there are no names that could be taken (name taken)", to)
+				}
 			case d.Mode != 0 || d.Owner != "":
 				bad(at, "permissions and owner are set in folders of this machine only, not on servers (%s)", d.Folder)
 			case to == "s3" && d.Taken == workspace.ReplaceKeep:

@@ -248,6 +248,7 @@ func (m *memory) OpenAt(ctx context.Context, run int64, _ string, after, limit i
 	return m.Open(ctx, run, after, limit)
 }
 func (m *memory) Naming(context.Context, int64, []store.DeliveryOf) error { return m.away("naming") }
+func (m *memory) Unnamed(context.Context, int64, store.DeliveryOf) error  { return m.away("unnamed") }
 func (m *memory) Arrived(context.Context, []store.ArrivedAt) error        { return m.away("arrived") }
 func (m *memory) NotArrived(context.Context, []store.RefusedAt) error     { return m.away("not arrived") }
 func (m *memory) Delayed(context.Context, int64, []int64, string) error   { return m.away("delayed") }

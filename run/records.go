@@ -53,6 +53,7 @@ type Records interface {
 	// Bringing outputs to servers.
 	OpenAt(ctx context.Context, run int64, place string, after, limit int) ([]store.Delivery, error)
 	Naming(ctx context.Context, node int64, of []store.DeliveryOf) error
+	Unnamed(ctx context.Context, node int64, of store.DeliveryOf) error
 	Arrived(ctx context.Context, of []store.ArrivedAt) error
 	NotArrived(ctx context.Context, of []store.RefusedAt) error
 	Delayed(ctx context.Context, node int64, pickups []int64, reason string) error

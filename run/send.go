@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -199,7 +200,8 @@ type letter struct {
 	of      *task
 	outcome deliver.Outcome
 	err     error
-	tried   bool // to give it its name
+	tried   bool   // to give it its name
+	receipt string // what the server has answered
 }
 
 // bring delivers what some pickups have for the place.
@@ -321,6 +323,9 @@ func (s *sender) letter(t *task, d store.Delivery) *letter {
 // error if nothing can be done there, or here, for now.
 func (s *sender) deliver(all []*letter) error {
 	c := s.c
+	if report, _ := c.e.Places.Report(s.place); report.Place.Messages() {
+		return errors.Join(s.exchange(all), s.record(all))
+	}
 	away := c.e.Places.With(c.work, s.place, func(t remote.Tree) error {
 		var whole []*letter
 		for _, l := range all {
@@ -360,6 +365,37 @@ func (s *sender) deliver(all []*letter) error {
 	return errors.Join(away, s.record(all))
 }
 
+// exchange sends some outputs one by one. That one is about to be sent is recorded before: if its answer is lost, it may have
+// been taken.
+func (s *sender) exchange(all []*letter) error {
+	c := s.c
+	return c.e.Places.Exchange(c.work, s.place, func(x remote.Exchange) error {
+		for _, l := range all {
+			if !c.node.Sure() {
+				return errGiven
+			}
+			d := of(l.of, l.Delivery.Ord)
+			if err := c.e.Store.Naming(c.work, c.node.ID, []store.DeliveryOf{d}); err != nil {
+				return err
+			}
+			l.receipt, l.outcome, l.err = l.Send(x)
+			l.tried = true
+			var away *remote.Away
+			is := errors.As(l.err, &away)
+			if l.err != nil && !(is && away.Sent) {
+				// The receiver does not have it: it is sent again.
+				if err := c.e.Store.Unnamed(context.WithoutCancel(c.work), c.node.ID, d); err != nil {
+					return errors.Join(l.err, err)
+				}
+			}
+			if is {
+				return l.err
+			}
+		}
+		return nil
+	})
+}
+
 // record records what has become of some deliveries.
 func (s *sender) record(all []*letter) error {
 	c := s.c
@@ -373,20 +409,27 @@ func (s *sender) record(all []*letter) error {
 		switch {
 		case remote.IsAway(l.err), l.err == nil && !l.tried:
 		case l.err == nil && (l.outcome == deliver.Published || l.outcome == deliver.Already):
-			receipt := fmt.Sprintf("%s, %d bytes", l.To(), l.Parcel.Size)
+			receipt := cmp.Or(l.receipt, fmt.Sprintf("%s, %d bytes", l.To(), l.Parcel.Size))
 			if l.outcome == deliver.Already {
 				receipt += ", by an earlier try"
 			}
 			arrived, spooled = append(arrived, store.ArrivedAt{DeliveryOf: d, Receipt: receipt}), append(spooled, l.Spooled)
 		case l.err != nil:
 			r := store.RefusedAt{DeliveryOf: d, Reason: l.err.Error()}
-			if limit := l.of.it.compiled.Retry.For; limit == workspace.Forever || c.waited(l.of) < limit {
+			var no *remote.Refused
+			if limit := l.of.it.compiled.Retry.For; errors.As(l.err, &no) && no.Final {
+				// It would not take it the next time either: a person is asked.
+			} else if limit == workspace.Forever || c.waited(l.of) < limit {
 				r.Next = now.Add(pause(l.Tries + 1))
 			}
 			refused = append(refused, r)
 			l.of.left = append(l.of.left, r)
 		case l.outcome == deliver.Unknown:
-			reason := fmt.Sprintf("nobody can tell whether %s has arrived at %s: neither it nor what was written for it is there, and the server does not keep its word over a loss of power; say whether it has arrived (`ydrion decide`)", l.Parcel.Name, s.place)
+			why := "neither it nor what was written for it is there, and the server does not make files durable"
+			if report, _ := c.e.Places.Report(s.place); report.Place.Messages() {
+				why = "it was sent, and the answer was lost"
+			}
+			reason := fmt.Sprintf("nobody can tell whether %s has arrived at %s: %s; say whether it has arrived (`ydrion decide`)", l.Parcel.Name, s.place, why)
 			if err := c.e.Store.Uncertain(ctx, d.Run, []int{d.Ord}, reason); err != nil {
 				return err
 			}

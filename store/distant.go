@@ -42,6 +42,11 @@ func (s *Store) Naming(ctx context.Context, node int64, of []DeliveryOf) error {
 	return nil
 }
 
+// Unnamed records of an output that was about to be sent that it was not: its receiver cannot have it.
+func (s *Store) Unnamed(ctx context.Context, node int64, of DeliveryOf) error {
+	return s.one(s.db.ExecContext(ctx, `update deliveries set named_at = null where run = $2 and ord = $4 and state = 'open' and exists (select 1 from pickups p where p.id = $3 and p.run = $2 and p.node = $1)`, node, of.Run, of.Pickup, of.Ord))
+}
+
 // ArrivedAt is an output that has arrived, by what its server says or shows.
 type ArrivedAt struct {
 	DeliveryOf

@@ -233,7 +233,7 @@ type Delivery struct {
 // EnvironmentPlace is where files come from and go to.
 type EnvironmentPlace struct {
 	Name     string     `json:"name"`
-	Kind     string     `json:"kind" enum:"folder,sftp,ftp,webdav,s3"`
+	Kind     string     `json:"kind" enum:"folder,sftp,ftp,webdav,s3,http,smtp,mllp"`
 	Where    string     `json:"where" doc:"a folder of this machine, or the address of a server"`
 	State    string     `json:"state" enum:"works,away,not tried" doc:"as far as the node knows that answers"`
 	Problem  string     `json:"problem" doc:"why it is away"`

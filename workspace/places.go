@@ -20,7 +20,7 @@ type Place struct {
 	Name   string
 	Folder string // of this machine; empty: it is a server
 
-	Kind        string   // sftp, ftp, webdav or s3; empty: a folder
+	Kind        string   // sftp, ftp, webdav, s3, http, smtp or mllp; empty: a folder
 	Address     *url.URL // of the server, without user and password; its path is where the routes' folders are
 	User        string
 	Password    Secret // or, of s3, the secret key
@@ -28,10 +28,16 @@ type Place struct {
 	Passphrase  Secret // of the key
 	HostKeys    []string
 	KnownHosts  string // a file with the keys of servers
-	TLS         string // of ftp: explicit, implicit or none
+	TLS         string // of ftp and smtp: explicit, implicit or none; of mllp implicit, if its address begins with mllps
 	Authorities string // a file with the certificates of those who vouch for the server
 	Region      string
-	Connections int // at once, of this service
+	Token       Secret   // of http: proves who we are
+	Method      string   // of http: POST, or PUT below the address
+	Type        string   // of http: of the content; empty: by the name
+	Repeats     bool     // what is sent a second time does no harm, or is known
+	From        string   // of smtp
+	To          []string // of smtp
+	Connections int      // at once, of this service
 	Patience    time.Duration
 	Zone        *time.Location // of times that come without one
 }
@@ -56,7 +62,11 @@ func (m *mapping) secret(of string) Secret {
 }
 
 // Schemes are the kinds of servers, by the schemes of their addresses. Servers that are spoken to by HTTP say their kind.
-var schemes = map[string][]string{"sftp": {"sftp"}, "ftp": {"ftp"}, "webdav": {"https", "http"}, "s3": {"https", "http"}}
+var schemes = map[string][]string{"sftp": {"sftp"}, "ftp": {"ftp"}, "webdav": {"https", "http"}, "s3": {"https", "http"}, "http": {"https", "http"}, "smtp": {"smtp"}, "mllp": {"mllp", "mllps"}}
+
+// Messages tells whether outputs are sent to the place one by one, with an answer to each: there are no folders, and no files to
+// take.
+func (p *Place) Messages() bool { return p.Kind == "http" || p.Kind == "smtp" || p.Kind == "mllp" }
 
 // Kinds are the kinds of servers that places can be.
 func Kinds() []string {
@@ -97,13 +107,18 @@ func (e *Environment) places(m *mapping) {
 func (m *mapping) server() Place {
 	p := Place{User: m.text("user"), Password: m.secret("password"), KeyFile: m.text("key file"), Passphrase: m.secret("passphrase"), HostKeys: m.listOrText("host key"), KnownHosts: m.text("known hosts"),
 		TLS: m.oneOf("tls", "", "explicit", "implicit", "none"), Authorities: m.text("authorities"), Region: m.text("region"),
+		Token: m.secret("token"), Method: m.oneOf("method", "POST", "POST", "PUT"), Type: m.text("type"), From: m.text("from"), To: m.listOrText("to"),
 		Connections: m.number("connections"), Patience: m.duration("patience", 30*time.Second), Zone: m.zone("zone")}
 	if !m.has("zone") {
 		p.Zone = time.UTC
 	}
+	p.Repeats = m.oneOf("sent twice", "uncertain", "uncertain", "harmless") == "harmless"
 	switch {
 	case !m.has("connections"):
 		p.Connections = 2
+		if strings.HasPrefix(m.text("address"), "mllp") {
+			p.Connections = 1 // messages keep their order
+		}
 	case p.Connections < 1 || p.Connections > 100:
 		m.bad(m.where("connections"), "workspace.value", "connections is from 1 to 100")
 	}
@@ -166,7 +181,8 @@ var only = []struct {
 	kinds []string
 }{
 	{"key file", []string{"sftp"}}, {"passphrase from", []string{"sftp"}}, {"passphrase file", []string{"sftp"}}, {"host key", []string{"sftp"}}, {"known hosts", []string{"sftp"}},
-	{"tls", []string{"ftp"}}, {"zone", []string{"ftp"}}, {"region", []string{"s3"}}, {"authorities", []string{"ftp", "webdav", "s3"}},
+	{"tls", []string{"ftp", "smtp"}}, {"zone", []string{"ftp"}}, {"region", []string{"s3"}}, {"authorities", []string{"ftp", "webdav", "s3", "http", "smtp", "mllp"}},
+	{"token from", []string{"http"}}, {"token file", []string{"http"}}, {"method", []string{"http"}}, {"type", []string{"http"}}, {"sent twice", []string{"http", "smtp"}}, {"from", []string{"smtp"}}, {"to", []string{"smtp"}},
 }
 
 // fits says what is missing or out of place among a server's settings.
@@ -192,6 +208,24 @@ func (m *mapping) fits(p *Place) {
 		if p.KeyFile == "" && !p.Password.Any() {
 			m.bad(m.at, "workspace.missing", "how the server knows us is not said: name a private key (key file), or a password (password from, password file)")
 		}
+	case "smtp":
+		m.required("from")
+		if len(p.To) == 0 {
+			m.required("to")
+		}
+		if p.TLS == "" {
+			m.bad(m.at, "workspace.missing", "whether the connection is encrypted is not said: tls is explicit (the usual way), implicit or none")
+		}
+	case "http":
+		p.Repeats = p.Repeats || p.Method == "PUT" // RFC 9110, 9.2.2
+	case "mllp":
+		p.Repeats = true // the receiver knows a message by its control id
+		if p.Address.Scheme == "mllps" {
+			p.TLS = "implicit"
+		}
+		if p.Address.Port() == "" {
+			m.bad(m.where("address"), "workspace.value", "the address of a place of the kind mllp has a port: mllp://laboratory.example:2575")
+		}
 	case "ftp":
 		if p.TLS == "" {
 			m.bad(m.at, "workspace.missing", "whether the connection is encrypted is not said: tls is explicit (the usual way), implicit, or none, by which everybody on the way can read files and passwords")
@@ -216,9 +250,9 @@ func (p *Place) Where() string {
 
 // Port is the server's host and port.
 func (p *Place) Port() string {
-	usual := map[string]int{"sftp": 22, "ftp": 21, "https": 443, "http": 80}[p.Address.Scheme]
+	usual := map[string]int{"sftp": 22, "ftp": 21, "https": 443, "http": 80, "smtp": 587}[p.Address.Scheme]
 	if p.TLS == "implicit" {
-		usual = 990
+		usual = map[string]int{"ftp": 990, "smtp": 465}[p.Kind]
 	}
 	port := p.Address.Port()
 	if port == "" {

@@ -200,9 +200,9 @@ func TestPlacesPage(t *testing.T) {
 		t.Fatal(w.Findings)
 	}
 	e, r := w.Environments["production"], w.Routes["reagent-answers"]
-	for name, kind := range map[string]string{"store": "", "holm": "sftp", "tidewrack": "ftp", "brunholm": "webdav", "archive": "s3"} {
+	for name, kind := range map[string]string{"store": "", "holm": "sftp", "tidewrack": "ftp", "brunholm": "webdav", "archive": "s3", "desk": "http", "laboratory": "mllp", "office": "smtp"} {
 		p := e.Places[name]
-		if p.Kind != kind || kind != "" && p.Connections != 2 {
+		if p.Kind != kind || kind != "" && p.Connections != map[bool]int{true: 1, false: 2}[kind == "mllp"] {
 			t.Errorf("%s: %+v", name, p)
 		}
 		at, err := e.Resolve("{"+name+"}/a/../b", "/base")
@@ -227,8 +227,8 @@ func TestPlacesThatAreWrong(t *testing.T) {
 		"address: sftp://h/x, password from: P, host key: \"SHA256:x\"":                    "user is missing",
 		"address: ftp://h/x, user: a, password from: P":                                    "whether the connection is encrypted is not said",
 		"address: ftp://h/x, tls: none, key file: k":                                       "key file is a setting of places of the kind sftp, not ftp",
-		"address: https://h/x, user: a":                                                    "kind is s3 or webdav",
-		"address: gopher://h/x, user: a":                                                   "places of gopher are not known; there are ftp, s3, sftp, webdav",
+		"address: https://h/x, user: a":                                                    "kind is http or s3 or webdav",
+		"address: gopher://h/x, user: a":                                                   "places of gopher are not known; there are ftp, http, mllp, s3, sftp, smtp, webdav",
 		"address: https://h/, kind: s3, user: a, password from: P":                         "the address names the bucket, too",
 		"address: h, user: a":                                                              "is not an address such as",
 		"kind: sftp, address: https://h/x, user: a, password from: P":                      "begins with sftp://, not https://",

@@ -908,7 +908,7 @@ export interface components {
              */
             fetching: number;
             /** @enum {string} */
-            kind: "folder" | "sftp" | "ftp" | "webdav" | "s3";
+            kind: "folder" | "sftp" | "ftp" | "webdav" | "s3" | "http" | "smtp" | "mllp";
             name: string;
             /**
              * Format: int64

@@ -1,0 +1,120 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"net/url"
+	"strings"
+	"testing"
+	"time"
+
+	"ydrion/service"
+	"ydrion/standin"
+	"ydrion/testbed"
+	"ydrion/wire"
+	"ydrion/workspace"
+)
+
+// TestSentOneByOne: orders are posted, mailed, and sent by MLLP; what each receiver answers is kept, and what it refuses,
+// or does not answer, is as its protocol lets one say.
+func TestSentOneByOne(t *testing.T) {
+	t.Parallel()
+	web, err := standin.NewHTTP("127.0.0.1:0", nil, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	lab, err := standin.NewMLLP("127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	post, err := standin.NewSMTP("127.0.0.1:0", nil, standin.Login{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer web.Close()
+	defer lab.Close()
+	defer post.Close()
+	place := func(kind, address string) workspace.Place {
+		return workspace.Place{Name: kind, Kind: kind, Address: &url.URL{Scheme: kind, Host: address}, Connections: 1, Patience: 5 * time.Second}
+	}
+	b := testbed.Start(t, testbed.With(func(c *service.Config) {
+		e := *c.Environment
+		e.Places = maps.Clone(e.Places)
+		w, l, p := place("http", web.Address()), place("mllp", lab.Address()), place("smtp", post.Address())
+		w.Method, l.Repeats, p.TLS, p.From, p.To = "POST", true, "none", "ydrion@skerry.example", []string{"lab@skerry.example"}
+		e.Places["desk"], e.Places["lab"], e.Places["post"] = w, l, p
+		c.Environment = &e
+	}))
+	b.Publish(delivering(t, `deliver:
+  name: "{specimen_id}.hl7"
+  one file per: record
+  to:
+    - place: desk/orders
+    - place: lab
+    - place: post
+`))
+	arrived := func() string {
+		return fmt.Sprint(len(web.Taken()), len(lab.Taken()), len(post.Taken()))
+	}
+	b.Drop("stations/inbox", "a.csv", heading+row(1)+row(2))
+	a := b.Ended("a.csv", 0)
+	if got := arrived(); a.State != "delivered" || got != "2 2 2" {
+		t.Errorf("%+v, came %s", a, got)
+	}
+	if w, l := web.Taken()[0], lab.Taken()[0]; w.Path != "POST /orders" || w.Key == "" || w.Key == web.Taken()[1].Key || string(w.Content) != string(l.Content) || !strings.HasPrefix(string(l.Content), "MSH|") {
+		t.Errorf("posted %+v, framed %+v", w, l)
+	}
+	if _, said := command(b, "pickup", "1"); !strings.Contains(said, "{lab}/AP-000001.hl7") || !strings.Contains(said, "it answers AA") || !strings.Contains(said, "it answers 201 Created") || !strings.Contains(said, "it was taken, with the message id") {
+		t.Error(said)
+	}
+	// Refused for now by the laboratory, for good at the desk: each is by itself.
+	lab.Answer(func(n int, _ *standin.Message) string { return map[bool]string{true: "AE busy"}[n == 3] })
+	web.Answer(func(n int, _ *standin.Message) string { return map[bool]string{true: "422 no such specimen"}[n == 3] })
+	b.Drop("stations/inbox", "b.csv", heading+row(3)+row(4))
+	var p wire.Pickup
+	testbed.Until(t, "it waits for a person", func() bool {
+		p = byName(t, b)["b.csv"]
+		return p.State == "held" && strings.Contains(p.Reason, "422 Unprocessable Entity: no such specimen") && len(lab.Taken()) == 5
+	})
+	if n := lab.Taken(); n[2].Key != n[3].Key && n[2].Key != n[4].Key {
+		t.Errorf("what was refused for now was not sent again: %s, %s, %s", n[2].Key, n[3].Key, n[4].Key)
+	}
+	if got := arrived(); got != "4 5 4" {
+		t.Errorf("came %s", got)
+	}
+	if code, said := command(b, "decide", fmt.Sprint(p.ID), "try"); code != 0 {
+		t.Fatal(said)
+	}
+	b.Ended("b.csv", 0)
+	if got := arrived(); got != "5 5 4" {
+		t.Errorf("came %s", got)
+	}
+	// The answers are lost. The laboratory knows a message that comes again; nobody can tell of a posted one, nor of a mail.
+	for _, m := range []*standin.Manners{web.Manners, lab.Manners, post.Manners} {
+		m.Misbehave(standin.Fault{On: standin.Write, Do: standin.CutAfter, From: 1, Times: 1})
+	}
+	b.Drop("stations/inbox", "c.csv", heading+row(5))
+	testbed.Until(t, "a person is asked", func() bool { p = byName(t, b)["c.csv"]; return p.State == "uncertain" })
+	if got := arrived(); got != "6 7 5" || lab.Taken()[5].Key != lab.Taken()[6].Key {
+		t.Errorf("came %s", got)
+	}
+	detail, err := b.Client.Pickup(context.Background(), p.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	states := map[string]string{}
+	for _, d := range detail.Runs[0].Deliveries {
+		states[d.Folder] = d.State
+	}
+	if fmt.Sprint(states) != "map[{desk}/orders:uncertain {lab}:published {post}:uncertain]" || !strings.Contains(p.Reason, "it was sent, and the answer was lost") {
+		t.Errorf("%v: %s", states, p.Reason)
+	}
+	if code, said := command(b, "decide", fmt.Sprint(p.ID), "arrived"); code != 0 {
+		t.Fatal(said)
+	}
+	b.Ended("c.csv", 0)
+	if got := arrived(); got != "6 7 5" {
+		t.Errorf("came %s", got)
+	}
+}

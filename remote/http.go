@@ -1,0 +1,169 @@
+package remote
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"net/http/httptrace"
+	"net/url"
+	"path"
+	"strings"
+	"sync/atomic"
+
+	"ydrion/workspace"
+)
+
+// httpExchange is a place that outputs are posted to (RFC 9110).
+type httpExchange struct {
+	place  *workspace.Place
+	watch  *watch
+	client *http.Client
+	ctx    context.Context
+	end    context.CancelFunc
+}
+
+var _ Exchange = (*httpExchange)(nil)
+
+func dialHTTP(ctx context.Context, p *workspace.Place) (Conn, error) {
+	x := &httpExchange{place: p, watch: newWatch(p.Patience)}
+	x.ctx, x.end = context.WithCancel(context.Background())
+	carrier, err := transport(p, x.watch)
+	if err != nil {
+		return nil, err
+	}
+	if err := x.reach(ctx); err != nil {
+		return nil, err
+	}
+	x.client = &http.Client{Transport: carrier, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	return x, nil
+}
+
+// Send posts an output with its mark as Idempotency-Key, by which the receiver knows one that comes a second time
+// (draft-ietf-httpapi-idempotency-key-header); or it puts it under its name.
+func (x *httpExchange) Send(s Sending) (string, error) {
+	defer x.watch.ask()()
+	content, err := s.Content()
+	if err != nil {
+		return "", err
+	}
+	defer content.Close()
+	at := *x.place.Address
+	at.Path = path.Join("/", at.Path, s.Folder)
+	if x.place.Method == http.MethodPut {
+		at.Path = path.Join(at.Path, s.Name)
+	}
+	var whole atomic.Bool // the request was written to its end
+	ctx := httptrace.WithClientTrace(x.ctx, &httptrace.ClientTrace{WroteRequest: func(w httptrace.WroteRequestInfo) {
+		if w.Err == nil {
+			whole.Store(true)
+		}
+	}})
+	r, err := http.NewRequestWithContext(ctx, or(x.place.Method, http.MethodPost), at.String(), io.NopCloser(content))
+	if err != nil {
+		return "", err
+	}
+	r.ContentLength = s.Size
+	r.Header.Set("Content-Type", or(x.place.Type, mime.TypeByExtension(path.Ext(s.Name)), "application/octet-stream"))
+	r.Header.Set("Content-Disposition", "attachment; filename*=UTF-8''"+url.PathEscape(path.Base(s.Name)))
+	r.Header.Set("Idempotency-Key", s.Mark)
+	if err := x.prove(r); err != nil {
+		return "", &Away{Place: x.place.Name, Err: err}
+	}
+	answer, err := x.client.Do(r)
+	if err != nil {
+		a := &Away{Place: x.place.Name, Sent: whole.Load()}
+		switch bad := distrusted(err); {
+		case bad != nil:
+			a.Err = bad
+		case x.watch.late.Load():
+			a.Err = fmt.Errorf("has not answered for %s", x.place.Patience)
+		case a.Sent:
+			a.Err = fmt.Errorf("has broken off the connection without an answer: %w", plain(unwrapped(err)))
+		default:
+			a.Err = fmt.Errorf("does not answer at %s: %w", x.place.Port(), plain(unwrapped(err)))
+		}
+		return "", a
+	}
+	defer answer.Body.Close()
+	said, err := io.ReadAll(io.LimitReader(answer.Body, 500))
+	if err != nil {
+		said = nil
+	}
+	return x.judge(answer, strings.TrimSpace(string(said)))
+}
+
+// unwrapped is an error of a request without what was asked.
+func unwrapped(err error) error {
+	if u, is := err.(*url.Error); is {
+		return u.Err
+	}
+	return err
+}
+
+// prove says who we are.
+func (x *httpExchange) prove(r *http.Request) error {
+	if x.place.Token.Any() {
+		token, err := secret(x.place.Token)
+		if err != nil {
+			return err
+		}
+		r.Header.Set("Authorization", "Bearer "+token)
+		return nil
+	}
+	if x.place.User == "" {
+		return nil
+	}
+	word, err := secret(x.place.Password)
+	if err != nil {
+		return err
+	}
+	r.SetBasicAuth(x.place.User, word)
+	return nil
+}
+
+// judge says what an answer means.
+func (x *httpExchange) judge(answer *http.Response, said string) (string, error) {
+	is := "it answers " + answer.Status
+	if said != "" {
+		is += fmt.Sprintf(": %.200s", said)
+	}
+	switch code := answer.StatusCode; {
+	case code >= 200 && code < 300:
+		if at := answer.Header.Get("Location"); at != "" {
+			is += ", as " + at
+		}
+		return is, nil
+	case code == http.StatusUnauthorized || code == http.StatusForbidden:
+		return "", &Away{Place: x.place.Name, Err: fmt.Errorf("does not let us in: %s", is)}
+	case code == http.StatusTooManyRequests || code == http.StatusServiceUnavailable || code == http.StatusBadGateway || code == http.StatusGatewayTimeout:
+		return "", &Away{Place: x.place.Name, Err: fmt.Errorf("cannot take anything now: %s", is), Sent: code == http.StatusGatewayTimeout}
+	case code >= 500 || code == http.StatusRequestTimeout || code == http.StatusTooEarly || code == http.StatusConflict:
+		return "", &Refused{Says: is}
+	case code >= 300 && code < 400:
+		return "", &Refused{Says: is + "; say the address that is meant: " + answer.Header.Get("Location"), Final: true}
+	}
+	return "", &Refused{Says: is, Final: true}
+}
+
+func (x *httpExchange) Repeats() bool { return x.place.Repeats }
+
+// Rest asks nothing: a request finds out.
+func (x *httpExchange) Rest() error { return nil }
+
+// reach connects, without a request.
+func (x *httpExchange) reach(ctx context.Context) error {
+	defer x.watch.ask()()
+	c, err := x.watch.dial(ctx, "tcp", x.place.Port())
+	if err != nil {
+		return fmt.Errorf("does not answer at %s: %w", x.place.Port(), plain(err))
+	}
+	return c.Close()
+}
+
+func (x *httpExchange) Break() {
+	x.end()
+	x.watch.end()
+}
+

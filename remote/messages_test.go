@@ -1,0 +1,192 @@
+package remote
+
+import (
+	"bytes"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"mime/multipart"
+	"net/mail"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"ydrion/standin"
+	"ydrion/workspace"
+)
+
+// taker is a stand-in that takes messages, as a place.
+type taker struct {
+	*standin.Manners
+	place  workspace.Place
+	taken  func() []standin.Message
+	answer func(func(n int, m *standin.Message) string)
+	// What is answered: for now not, never.
+	later, never string
+}
+
+func takers(t *testing.T) map[string]taker {
+	t.Helper()
+	certificate, pem, err := standin.NewCertificate()
+	if err != nil {
+		t.Fatal(err)
+	}
+	folder := t.TempDir()
+	for name, content := range map[string][]byte{"pem": pem, "word": []byte("salt\n")} {
+		if err := os.WriteFile(filepath.Join(folder, name), content, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	place := workspace.Place{Name: "desk", Authorities: filepath.Join(folder, "pem"), Connections: 1, Patience: time.Second}
+	h, err := standin.NewHTTP("127.0.0.1:0", certificate, "salt")
+	if err != nil {
+		t.Fatal(err)
+	}
+	m, err := standin.NewMLLP("127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := standin.NewSMTP("127.0.0.1:0", certificate, standin.Login{User: "maren", Password: "salt"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(h.Close)
+	t.Cleanup(m.Close)
+	t.Cleanup(s.Close)
+	word := workspace.Secret{File: filepath.Join(folder, "word")}
+	web, lab, post := place, place, place
+	web.Kind, web.Address, web.Token, web.Method = "http", &url.URL{Scheme: "https", Host: h.Address(), Path: "/api"}, word, "POST"
+	lab.Kind, lab.Address, lab.Repeats = "mllp", &url.URL{Scheme: "mllp", Host: m.Address()}, true
+	post.Kind, post.Address, post.TLS, post.User, post.Password, post.From, post.To = "smtp", &url.URL{Scheme: "smtp", Host: s.Address()}, "explicit", "maren", word, "ydrion@skerry.example", []string{"lab@skerry.example", "office@skerry.example"}
+	return map[string]taker{
+		"http": {h.Manners, web, h.Taken, h.Answer, "503 later", "422 it has no weight"},
+		"mllp": {m.Manners, lab, m.Taken, m.Answer, "AE later", "AR it has no weight"},
+		"smtp": {s.Manners, post, s.Taken, s.Answer, "451 later", "554 it has no weight"},
+	}
+}
+
+const order = "MSH|^~\\&|SKERRY|ANSEL|LAB|HOLM|20261129||ORM^O01|A-17|P|2.5\rPID|1||T-0816\r"
+
+func sending(name string) Sending {
+	return Sending{Folder: "/orders", Name: name, Mark: "mark-7-1", Size: int64(len(order)), Content: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(order)), nil }}
+}
+
+// TestMessages: what is sent arrives as it is, with what tells it from others, and each answer is taken for what it is.
+func TestMessages(t *testing.T) {
+	for kind, of := range takers(t) {
+		t.Run(kind, func(t *testing.T) {
+			p := New(&workspace.Environment{Places: map[string]workspace.Place{"desk": of.place}})
+			defer p.Close()
+			send := func() (receipt string, err error) {
+				err = p.Exchange(t.Context(), "desk", func(x Exchange) error { receipt, err = x.Send(sending("order 17.hl7")); return err })
+				return receipt, err
+			}
+			for range 2 { // on one connection
+				if receipt, err := send(); err != nil || receipt == "" {
+					t.Fatalf("%q %v", receipt, err)
+				}
+			}
+			taken := of.taken()
+			if len(taken) != 2 {
+				t.Fatalf("%d messages came", len(taken))
+			}
+			content, key := string(taken[0].Content), taken[0].Key
+			switch kind {
+			case "http":
+				if taken[0].Path != "POST /api/orders" || key != "mark-7-1" {
+					t.Errorf("%+v", taken[0])
+				}
+			case "mllp":
+				if key != "A-17" {
+					t.Errorf("%+v", taken[0])
+				}
+			case "smtp":
+				if key != "ydrion-mark-7-1@skerry.example" || fmt.Sprint(taken[0].To) != "[lab@skerry.example office@skerry.example]" || taken[0].From != "ydrion@skerry.example" {
+					t.Errorf("%+v", taken[0])
+				}
+				content = attached(t, taken[0].Content, "order 17.hl7")
+			}
+			if content != order {
+				t.Errorf("it came as %q", content)
+			}
+			// For now not, and never.
+			var no *Refused
+			of.answer(func(int, *standin.Message) string { return of.later })
+			if _, err := send(); !IsAway(err) && (!errors.As(err, &no) || no.Final) {
+				t.Errorf("later: %v", err)
+			}
+			of.answer(func(int, *standin.Message) string { return of.never })
+			if _, err := send(); !errors.As(err, &no) || !no.Final || !strings.Contains(err.Error(), "it has no weight") {
+				t.Errorf("never: %v", err)
+			}
+			of.answer(nil)
+			if _, err := send(); err != nil {
+				t.Errorf("after that: %v", err)
+			}
+			// The answer is lost, or there is none.
+			for _, f := range []standin.Fault{{On: standin.Write, Do: standin.CutAfter, From: 1, Times: 1}, {On: standin.Write, Do: standin.Late, From: 1, Times: 1, For: 2 * time.Second}} {
+				of.Misbehave(f)
+				var a *Away
+				if _, err := send(); !errors.As(err, &a) || !a.Sent {
+					t.Errorf("%s: %v", f.Do, err)
+				}
+				of.Misbehave()
+			}
+			if _, err := send(); err != nil {
+				t.Errorf("at last: %v", err)
+			}
+		})
+	}
+}
+
+// attached is the content of a mail's attachment.
+func attached(t *testing.T, text []byte, name string) string {
+	t.Helper()
+	m, err := mail.ReadMessage(bytes.NewReader(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, with, err := mime.ParseMediaType(m.Header.Get("Content-Type"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for parts := multipart.NewReader(m.Body, with["boundary"]); ; {
+		part, err := parts.NextPart()
+		if err != nil {
+			t.Fatalf("there is no attachment %s: %v", name, err)
+		}
+		if part.FileName() != name {
+			continue
+		}
+		b, err := io.ReadAll(base64.NewDecoder(base64.StdEncoding, part))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(b)
+	}
+}
+
+// TestNoMessage: what is no single message is not sent in a frame.
+func TestNoMessage(t *testing.T) {
+	of := takers(t)["mllp"]
+	p := New(&workspace.Environment{Places: map[string]workspace.Place{"desk": of.place}})
+	defer p.Close()
+	for content, says := range map[string]string{"a,b\n1,2\n": "which begins with MSH", order + order: "one file per: record", strings.Replace(order, "T-", "T\x1C", 1): "ends a frame"} {
+		err := p.Exchange(t.Context(), "desk", func(x Exchange) error {
+			_, err := x.Send(Sending{Content: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(content)), nil }})
+			return err
+		})
+		var no *Refused
+		if !errors.As(err, &no) || !no.Final || !strings.Contains(err.Error(), says) {
+			t.Errorf("%q: %v", content, err)
+		}
+	}
+	if n := len(of.taken()); n > 0 {
+		t.Errorf("%d were sent", n)
+	}
+}

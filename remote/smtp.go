@@ -1,0 +1,129 @@
+package remote
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"strconv"
+	"strings"
+
+	"github.com/wneessen/go-mail"
+
+	"ydrion/workspace"
+)
+
+// smtpExchange is a place to which outputs are mailed (RFC 5321), each as the attachment of a mail.
+type smtpExchange struct {
+	place  *workspace.Place
+	watch  *watch
+	client *mail.Client
+	ctx    context.Context
+	end    context.CancelFunc
+}
+
+var _ Exchange = (*smtpExchange)(nil)
+
+// mostMail is how large an output may be that is mailed.
+const mostMail = 32 << 20
+
+func dialSMTP(ctx context.Context, p *workspace.Place) (Conn, error) {
+	x := &smtpExchange{place: p, watch: newWatch(p.Patience)}
+	x.ctx, x.end = context.WithCancel(context.Background())
+	host, port, _ := strings.Cut(p.Port(), ":")
+	number, err := strconv.Atoi(port)
+	if err != nil {
+		return nil, fmt.Errorf("cannot be reached: its port is %q", port)
+	}
+	trusted, err := trust(p)
+	if err != nil {
+		return nil, err
+	}
+	options := []mail.Option{mail.WithPort(number), mail.WithTimeout(p.Patience), mail.WithTLSConfig(trusted), mail.WithDialContextFunc(x.watch.dial)}
+	switch p.TLS {
+	case "none":
+		options = append(options, mail.WithTLSPolicy(mail.NoTLS))
+	case "implicit":
+		options = append(options, mail.WithSSL())
+	default:
+		options = append(options, mail.WithTLSPolicy(mail.TLSMandatory))
+	}
+	if p.User != "" {
+		word, err := secret(p.Password)
+		if err != nil {
+			return nil, err
+		}
+		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(p.User), mail.WithPassword(word))
+	}
+	if x.client, err = mail.NewClient(host, options...); err != nil {
+		return nil, fmt.Errorf("cannot be reached: %w", err)
+	}
+	defer x.watch.ask()()
+	if err := x.client.DialWithContext(ctx); err != nil {
+		x.Break()
+		switch bad := distrusted(err); {
+		case bad != nil:
+			return nil, bad
+		case strings.Contains(strings.ToLower(err.Error()), "auth"):
+			return nil, fmt.Errorf("does not let %s in: %w", or(p.User, "us"), err)
+		}
+		return nil, fmt.Errorf("does not answer at %s: %w", p.Port(), plain(err))
+	}
+	return x, nil
+}
+
+// Send mails an output. Its mark is in the message id, by which a second sending is known.
+func (x *smtpExchange) Send(s Sending) (string, error) {
+	if s.Size > mostMail {
+		return "", &Refused{Says: fmt.Sprintf("an output of %d bytes is not mailed; %d is the most", s.Size, mostMail), Final: true}
+	}
+	content, err := s.Content()
+	if err != nil {
+		return "", err
+	}
+	b, err := io.ReadAll(content)
+	if err := errors.Join(err, content.Close()); err != nil {
+		return "", err
+	}
+	m := mail.NewMsg()
+	if err := errors.Join(m.From(x.place.From), m.To(x.place.To...)); err != nil {
+		return "", &Refused{Says: err.Error(), Final: true}
+	}
+	_, domain, _ := strings.Cut(strings.Trim(x.place.From, "<> "), "@")
+	id := fmt.Sprintf("ydrion-%s@%s", s.Mark, or(domain, "localhost"))
+	m.SetMessageIDWithValue(id)
+	m.SetDate()
+	m.Subject(path.Base(s.Name))
+	m.SetBodyString(mail.TypeTextPlain, fmt.Sprintf("%s is attached (%d bytes).\n", path.Base(s.Name), len(b)))
+	if err := m.AttachReader(path.Base(s.Name), strings.NewReader(string(b))); err != nil {
+		return "", err
+	}
+	defer x.watch.ask()()
+	err = x.client.Send(m)
+	if err == nil {
+		return "it was taken, with the message id " + id, nil
+	}
+	var says *mail.SendError
+	switch {
+	case x.watch.late.Load():
+		return "", &Away{Place: x.place.Name, Err: fmt.Errorf("has not answered for %s", x.place.Patience), Sent: true}
+	case errors.As(err, &says) && says.ErrorCode() >= 400:
+		return "", &Refused{Says: says.Error(), Final: !says.IsTemp()}
+	case errors.As(err, &says) && says.Reason != mail.ErrSMTPDataClose:
+		return "", &Away{Place: x.place.Name, Err: fmt.Errorf("has broken off the connection: %w", err)}
+	}
+	return "", &Away{Place: x.place.Name, Err: fmt.Errorf("has broken off the connection without an answer: %w", err), Sent: true}
+}
+
+func (x *smtpExchange) Repeats() bool { return x.place.Repeats }
+
+func (x *smtpExchange) Rest() error {
+	defer x.watch.ask()()
+	return x.client.Reset()
+}
+
+func (x *smtpExchange) Break() {
+	x.end()
+	x.watch.end()
+}
