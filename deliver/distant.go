@@ -88,6 +88,9 @@ func (p *Parcel) Upload(t remote.Tree) error {
 	if err != nil {
 		return err
 	}
+	if t.Durable() {
+		return nil // the server has said that it keeps it
+	}
 	there, err := t.Look(p.temporary())
 	if err != nil {
 		return err

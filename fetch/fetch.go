@@ -87,7 +87,7 @@ const settle = 10 * time.Second
 
 // groupFiles and groupBytes bound what is fetched together.
 const (
-	groupFiles = 64
+	groupFiles = 256
 	groupBytes = 64 << 20
 )
 

@@ -109,14 +109,18 @@ func (f *Fetcher) copyAll(ctx context.Context, list []*store.Fetch, again bool) 
 	for range min(max(report.Place.Connections, 1), len(list)) {
 		all.Go(func() {
 			err := f.Places.With(working, place, func(t remote.Tree) error {
-				for x := range work {
+				return remote.Each(t, len(list), func(int) error {
+					x, more := <-work
+					if !more {
+						return nil
+					}
 					err := f.copy(t, x, again)
 					results <- result{x, err}
 					if remote.IsAway(err) || errors.Is(err, ErrGiven) {
 						return err
 					}
-				}
-				return nil
+					return nil
+				})
 			})
 			if err != nil {
 				results <- result{nil, err}
@@ -214,8 +218,16 @@ func (f *Fetcher) copy(t remote.Tree, x *store.Fetch, again bool) error {
 			return err
 		}
 	}
+	noticed := remote.Info{Size: x.Size, Tag: x.Tag}
+	if x.Modified != nil {
+		noticed.Modified = *x.Modified
+	}
 	for try := 1; ; try++ {
-		before, err := t.Look(from)
+		// At first it is to be what was noticed.
+		before, err := noticed, error(nil)
+		if try > 1 {
+			before, err = t.Look(from)
+		}
 		if err == nil {
 			err = f.download(t, x, from)
 		}
@@ -229,7 +241,7 @@ func (f *Fetcher) copy(t remote.Tree, x *store.Fetch, again bool) error {
 		switch {
 		case remote.IsAway(err):
 			return err
-		case err == nil && before.Same(after) && after.Size == x.Size:
+		case err == nil && same(before, after) && after.Size == x.Size:
 			if !held && (before.Tag != x.Tag || x.Modified != nil && !x.Modified.Truncate(time.Microsecond).Equal(before.Modified.Truncate(time.Microsecond))) {
 				return f.letBe(t, x, held, errors.New("it has changed since it was noticed"))
 			}
@@ -306,13 +318,25 @@ func (f *Fetcher) download(t remote.Tree, x *store.Fetch, from string) error {
 	if err != nil {
 		return errors.Join(err, to.Close())
 	}
-	sum := sha256.New()
-	n, err := io.Copy(io.MultiWriter(to, sum), in)
+	var n int64
+	if x.Stays { // it is known by its content from then on
+		sum := sha256.New()
+		n, err = io.Copy(io.MultiWriter(to, sum), in)
+		x.SHA256 = hex.EncodeToString(sum.Sum(nil))
+	} else {
+		n, err = io.Copy(to, in)
+	}
 	if err := errors.Join(err, in.Close(), to.Close()); err != nil {
 		return err
 	}
-	x.Size, x.SHA256 = n, hex.EncodeToString(sum.Sum(nil))
+	x.Size = n
 	return nil
+}
+
+// same tells whether nothing is known to have happened to a file in between. The database keeps microseconds.
+func same(a, b remote.Info) bool {
+	a.Modified, b.Modified = a.Modified.Truncate(time.Microsecond), b.Modified.Truncate(time.Microsecond)
+	return a.Same(b)
 }
 
 // incomplete says why a file that was copied is not whole, by its last line; empty if it is.
@@ -437,15 +461,12 @@ func (f *Fetcher) leaveAll(ctx context.Context, list []*store.Fetch) error {
 	}
 	if far {
 		err := f.Places.With(ctx, list[0].Place, func(t remote.Tree) error {
-			for _, x := range list {
+			return remote.Each(t, len(list), func(i int) error {
 				if !f.Sure() {
 					return ErrGiven
 				}
-				if err := f.leave(t, x); err != nil {
-					return err
-				}
-			}
-			return nil
+				return f.leave(t, list[i])
+			})
 		})
 		if err != nil {
 			return err

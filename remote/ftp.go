@@ -239,6 +239,8 @@ func (t *ftpTree) MakeFolder(p string) error {
 	return t.said("making", p, err, t.noFolder(p))
 }
 
+func (t *ftpTree) Parallel() int { return 1 }
+
 func (t *ftpTree) Resumes() bool { return true }
 
 func (t *ftpTree) Durable() bool { return false }

@@ -166,4 +166,3 @@ func (x *httpExchange) Break() {
 	x.end()
 	x.watch.end()
 }
-

@@ -38,7 +38,7 @@ func (i Info) Same(o Info) bool {
 	return i.Size == o.Size && i.Modified.Equal(o.Modified) && i.Tag == o.Tag
 }
 
-// Tree is the files of a place, seen through one connection that one at a time uses. Paths begin with a slash and
+// Tree is the files of a place, seen through one connection that one at a time uses, if it does not say more (Parallel). Paths begin with a slash and
 // are below the place. What is not there is fs.ErrNotExist, what is in the way fs.ErrExist, what we may not do
 // fs.ErrPermission. After any Away the connection is of no use.
 type Tree interface {
@@ -57,6 +57,8 @@ type Tree interface {
 	Remove(path string) error
 	// MakeFolder makes a folder whose parent is there. One that is there already is none the worse.
 	MakeFolder(path string) error
+	// Parallel is how much may be asked at once, for different files; 1: one after the other.
+	Parallel() int
 	// Resumes tells whether Write can go on with a file.
 	Resumes() bool
 	// Durable tells whether what was written stays written, whatever becomes of the server.
@@ -382,4 +384,35 @@ func MakeFolders(t Tree, folder string) error {
 		}
 	}
 	return err
+}
+
+// Each does something for each of n things, as many at once as may be. It ends with the first error.
+func Each(t Tree, n int, do func(i int) error) error {
+	var mu sync.Mutex
+	next := 0
+	var away error
+	var all sync.WaitGroup
+	for range min(max(t.Parallel(), 1), n) {
+		all.Go(func() {
+			for {
+				mu.Lock()
+				i := next
+				next++
+				over := i >= n || away != nil
+				mu.Unlock()
+				if over {
+					return
+				}
+				if err := do(i); err != nil {
+					mu.Lock()
+					if away == nil {
+						away = err
+					}
+					mu.Unlock()
+				}
+			}
+		})
+	}
+	all.Wait()
+	return away
 }

@@ -188,6 +188,8 @@ func (t *s3Tree) Remove(p string) error {
 // MakeFolder has nothing to do: a folder is there when something is in it.
 func (t *s3Tree) MakeFolder(string) error { return nil }
 
+func (t *s3Tree) Parallel() int { return 1 }
+
 func (t *s3Tree) Resumes() bool { return false }
 
 func (t *s3Tree) Durable() bool { return true }

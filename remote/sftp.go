@@ -386,6 +386,9 @@ func (t *sftpTree) MakeFolder(p string) error {
 
 func (t *sftpTree) Durable() bool { return t.syncs }
 
+// Parallel is 4: requests are answered in any order.
+func (t *sftpTree) Parallel() int { return 4 }
+
 func (t *sftpTree) Resumes() bool { return true }
 
 func (t *sftpTree) Rest() error {

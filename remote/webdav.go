@@ -228,6 +228,8 @@ func (t *webdavTree) MakeFolder(p string) error {
 	return t.said("making", p, err)
 }
 
+func (t *webdavTree) Parallel() int { return 1 }
+
 func (t *webdavTree) Resumes() bool { return false }
 
 func (t *webdavTree) Durable() bool { return false }

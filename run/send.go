@@ -189,7 +189,7 @@ func (s *sender) take() (out []*task, wait time.Duration) {
 
 // portionFiles and portionBytes bound what is written to a server before it is recorded.
 const (
-	portionFiles = 64
+	portionFiles = 256
 	portionBytes = 16 << 20
 )
 
@@ -327,18 +327,24 @@ func (s *sender) deliver(all []*letter) error {
 		return errors.Join(s.exchange(all), s.record(all))
 	}
 	away := c.e.Places.With(c.work, s.place, func(t remote.Tree) error {
-		var whole []*letter
-		for _, l := range all {
+		if err := remote.Each(t, len(all), func(i int) error {
+			l := all[i]
 			if l.Named {
-				continue
+				return nil
 			}
 			if !c.node.Sure() {
 				return errGiven
 			}
-			switch l.err = l.Upload(t); {
-			case remote.IsAway(l.err):
+			if l.err = l.Upload(t); remote.IsAway(l.err) {
 				return l.err
-			case l.err == nil:
+			}
+			return nil
+		}); err != nil {
+			return err
+		}
+		var whole []*letter
+		for _, l := range all {
+			if !l.Named && l.err == nil {
 				whole = append(whole, l)
 			}
 		}

@@ -1,0 +1,175 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+
+	"ydrion/standin"
+	"ydrion/testbed"
+	"ydrion/workspace"
+)
+
+// plainSFTP is what a plain program uses.
+func plainSFTP(b *testing.B, holm *partner) *sftp.Client {
+	b.Helper()
+	c, err := ssh.Dial("tcp", holm.place.Address.Host, &ssh.ClientConfig{User: "ydrion", Auth: []ssh.AuthMethod{ssh.Password("salt and ice")}, HostKeyCallback: ssh.InsecureIgnoreHostKey()})
+	if err != nil {
+		b.Fatal(err)
+	}
+	out, err := sftp.NewClient(c, sftp.UseConcurrentWrites(true))
+	if err != nil {
+		b.Fatal(err)
+	}
+	return out
+}
+
+// BenchmarkSFTP holds what the service does with a server against the plainest program that does the same with the same library:
+// 1,000 files of 2 kB, and one of 256 MB, there and from there. The server is OpenSSH's where it is installed.
+func BenchmarkSFTP(b *testing.B) {
+	for _, size := range []struct {
+		name  string
+		files int
+		bytes int
+	}{{"small", 1000, 2000}, {"large", 1, 256 << 20}} {
+		content := bytes.Repeat([]byte("0123456789abcde\n"), size.bytes/16+1)[:size.bytes]
+		b.Run(size.name, func(b *testing.B) {
+			for b.Loop() {
+				holm := benchPartner(b)
+				must := func(err error) {
+					b.Helper()
+					if err != nil {
+						b.Fatal(err)
+					}
+				}
+				for _, f := range []string{"in", "out", "plain"} {
+					must(os.MkdirAll(filepath.Join(holm.folder, f), 0o755))
+				}
+				base := holm.place.Address.Path
+				// The plain program: there.
+				c := plainSFTP(b, holm)
+				begun := time.Now()
+				for i := range size.files {
+					at := path.Join(base, "plain", fmt.Sprintf("f%d", i))
+					f, err := c.Create(at + ".part")
+					must(err)
+					_, err = f.ReadFrom(bytes.NewReader(content))
+					must(err)
+					must(f.Close())
+					must(c.Rename(at+".part", at))
+				}
+				there := time.Since(begun)
+				// And from there.
+				to := b.TempDir()
+				begun = time.Now()
+				all, err := c.ReadDir(path.Join(base, "plain"))
+				must(err)
+				for _, i := range all {
+					f, err := c.Open(path.Join(base, "plain", i.Name()))
+					must(err)
+					out, err := os.Create(filepath.Join(to, "part"))
+					must(err)
+					_, err = io.Copy(out, f)
+					must(err)
+					must(out.Close())
+					must(f.Close())
+					must(os.Rename(filepath.Join(to, "part"), filepath.Join(to, i.Name())))
+					must(c.Remove(path.Join(base, "plain", i.Name())))
+				}
+				from := time.Since(begun)
+				must(c.Close())
+				serviceThere, serviceFrom := benchService(b, holm, size.files, content)
+				b.ReportMetric(there.Seconds()/serviceThere.Seconds(), "there/plain")
+				b.ReportMetric(from.Seconds()/serviceFrom.Seconds(), "from/plain")
+				b.ReportMetric(there.Seconds(), "plain-there-s")
+				b.ReportMetric(from.Seconds(), "plain-from-s")
+			}
+		})
+	}
+}
+
+func benchPartner(b *testing.B) *partner {
+	b.Helper()
+	folder := b.TempDir()
+	s, err := standin.NewSFTP("127.0.0.1:0", folder, "holm", standin.Login{User: "ydrion", Password: "salt and ice"})
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(s.Close)
+	word := filepath.Join(b.TempDir(), "word")
+	if err := os.WriteFile(word, []byte("salt and ice\n"), 0o600); err != nil {
+		b.Fatal(err)
+	}
+	p := &partner{Manners: s.Manners, folder: folder, close: s.Close}
+	p.place = workspace.Place{Name: "holm", Kind: "sftp", Address: &url.URL{Scheme: "sftp", Host: s.Address()}, User: "ydrion", Password: workspace.Secret{File: word}, HostKeys: []string{s.HostKey}, Connections: 2, Patience: 30 * time.Second}
+	if _, err := os.Stat("/usr/lib/openssh/sftp-server"); err == nil {
+		s.Program, p.place.Address.Path = "/usr/lib/openssh/sftp-server", folder
+	}
+	return p
+}
+
+// benchService is how long the service takes: from committing outputs until all have arrived, and from finding files on the server until
+// all are taken from there.
+func benchService(b *testing.B, holm *partner, files int, content []byte) (there, from time.Duration) {
+	bed := testbed.Start(b, holm.at())
+	var record strings.Builder
+	record.WriteString("id,text\n")
+	publish := map[string]string{
+		"routes/there.yaml": "route: there\nlisten: {folder: \"{stations}/bench\", names: \"*\"}\nread: {format: file}\ndeliver: {place: holm/in, name: \"{file.name}\"}\nrejected: {folder: \"{stations}/rejected\"}\n",
+		"routes/from.yaml":  "route: from\nlisten: {place: holm/out, names: \"*\", quiet: 1ms, rhythm: 200ms}\nread: {format: file}\ndeliver: {folder: \"{laboratory}/bench\", name: \"{file.name}\"}\nrejected: {folder: \"{stations}/rejected\"}\n",
+	}
+	if files > 1 {
+		for i := range files {
+			fmt.Fprintf(&record, "%d,%s\n", i, strings.ReplaceAll(string(content), "\n", "x"))
+		}
+		publish["routes/there.yaml"] = "route: there\nlisten: {folder: \"{stations}/bench\", names: \"*\"}\nread: {format: csv}\ncheck: {schema: schemas/bench.json}\nmap: maps/bench.map\ndeliver: {place: holm/in, name: \"{id}.csv\", one file per: record}\nrejected: {folder: \"{stations}/rejected\"}\n"
+		publish["schemas/bench.json"] = `{"fields": [{"name": "id"}, {"name": "text"}]}`
+		publish["maps/bench.map"] = "map bench\nsource csv schemas/bench.json\ntarget csv based on samples/bench.csv\n\ntext = text\n"
+		publish["samples/bench.csv"] = "text\n"
+		content = []byte(record.String())
+	}
+	bed.Publish(publish)
+	bed.Drop("stations/bench", "bench", string(content))
+	p := bed.Ended("bench", 0)
+	detail, err := bed.Client.Pickup(context.Background(), p.ID)
+	if err != nil {
+		b.Fatal(err)
+	}
+	there = detail.EndedAt.Sub(*detail.Runs[0].CommittedAt)
+	one := []byte(strings.Repeat("0123456789abcde\n", 125))
+	if files == 1 {
+		one = content
+	}
+	if _, err := bed.Client.SetRunning(context.Background(), "from", false); err != nil {
+		b.Fatal(err)
+	}
+	for i := range files {
+		if err := os.WriteFile(filepath.Join(holm.folder, "out", fmt.Sprintf("f%d", i)), one, 0o644); err != nil {
+			b.Fatal(err)
+		}
+	}
+	if _, err := bed.Client.SetRunning(context.Background(), "from", true); err != nil {
+		b.Fatal(err)
+	}
+	var first, last time.Time
+	testbed.Until(b, "all are fetched", func() bool {
+		n := 0
+		time.Sleep(300 * time.Millisecond) // asking takes time from what is measured
+		bed.Ask(&n, `select count(*) from fetches where route = 'from' and state = 'done'`)
+		return n == files
+	})
+	bed.Ask(&first, `select min(claimed_at) from fetches where route = 'from'`)
+	bed.Ask(&last, `select max(ended_at) from fetches where route = 'from'`)
+	return there, last.Sub(first)
+}
