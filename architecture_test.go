@@ -27,7 +27,7 @@ var floors = [][]string{
 	{"remote"},
 	{"route", "archive", "listen", "deliver", "managed", "tell"},
 	{"store"},
-	{"run", "fetch"},
+	{"run", "fetch", "receive"},
 	{"lead"},
 	{"service"},
 	{"api", "console", "demo"},

@@ -17,6 +17,7 @@ import (
 	"ydrion/fetch"
 	"ydrion/files"
 	"ydrion/listen"
+	"ydrion/receive"
 	"ydrion/remote"
 	"ydrion/route"
 	"ydrion/run"
@@ -43,6 +44,8 @@ type Config struct {
 	Holding string
 	Mark    string
 	Fetches fetch.Records
+	// Answers brings what becomes of what was received to those who wait for it.
+	Answers *receive.Answers
 	Watcher *listen.Watcher // nil: folders are looked at instead
 	Log     *slog.Logger
 	// Alert is told what a person should know; over says that it is a thing of the

@@ -2,6 +2,7 @@ package lead
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -14,6 +15,7 @@ import (
 	"ydrion/fetch"
 	"ydrion/files"
 	"ydrion/listen"
+	"ydrion/receive"
 	"ydrion/route"
 	"ydrion/run"
 	"ydrion/store"
@@ -317,6 +319,11 @@ func (r *Route) listen(life context.Context, state store.Route) error {
 			listener.Left[f.Path] = k
 		}
 	}
+	place, _, _ := workspace.Distant(folder)
+	receiver, err := r.receiver(place, compiled, state)
+	if err != nil {
+		return err
+	}
 	fetcher := r.fetcher(listener, state)
 	listener.Start()
 	listening, stop := context.WithCancel(life)
@@ -352,6 +359,9 @@ func (r *Route) listen(life context.Context, state store.Route) error {
 	select {
 	case <-listener.Up():
 		r.l.Over("defect", r.name)
+		if receiver != nil {
+			r.l.tasks.Go(func() { r.receive(listening, receiver) })
+		}
 	case err = <-failed:
 		return err
 	case <-listening.Done():
@@ -368,7 +378,12 @@ func (r *Route) fetcher(l *listen.Listener, state store.Route) *fetch.Fetcher {
 	if !is {
 		return nil
 	}
-	f := &fetch.Fetcher{Route: r.name, Settings: l.Settings, Place: place, Below: below, Inbox: filepath.Join(r.l.Holding, state.Holding), Node: r.node.ID, Sure: r.node.Sure, Mark: r.l.Mark,
+	inbox := filepath.Join(r.l.Holding, state.Holding)
+	if report, _ := r.l.Places.Report(place); report.Place.Receives {
+		r.hear(l, inbox)
+		return nil
+	}
+	f := &fetch.Fetcher{Route: r.name, Settings: l.Settings, Place: place, Below: below, Inbox: inbox, Node: r.node.ID, Sure: r.node.Sure, Mark: r.l.Mark,
 		FS: files.Fenced{FS: r.l.FS, May: func() error {
 			if !r.node.Sure() {
 				return fetch.ErrGiven
@@ -377,10 +392,59 @@ func (r *Route) fetcher(l *listen.Listener, state store.Route) *fetch.Fetcher {
 		}}, Places: r.l.Places, Records: r.l.Fetches, Log: r.l.Log, Marker: l.Marker}
 	f.Start()
 	// Whether a file is complete, and whether it stays, is between the fetcher and the server.
+	r.hear(l, inbox)
+	l.Marker, l.Ahead = nil, f.Gate
+	return f
+}
+
+// hear lets a listener listen in the folder in which what comes over a network waits, where it is complete.
+func (r *Route) hear(l *listen.Listener, inbox string) {
 	s := &l.Settings
 	s.Notice, s.Quiet, s.EndsWith, s.Since, s.Originals, s.Gone, s.Rhythm = workspace.ByEvents, 0, nil, time.Time{}, workspace.Taken, false, fetchedRhythm
-	l.Folder, l.Marker, l.Left, l.Ahead = f.Inbox, nil, nil, f.Gate
-	return f
+	l.Folder, l.Left = inbox, nil
+}
+
+// receiver takes the messages that are sent to a route; nil if none are, or not to this node alone.
+func (r *Route) receiver(place string, compiled *route.Compiled, state store.Route) (*receive.MLLP, error) {
+	report, _ := r.l.Places.Report(place)
+	p := report.Place
+	if !p.Receives || p.Kind != "mllp" {
+		return nil, nil
+	}
+	m := &receive.MLLP{Route: r.name, Address: p.ListenOn, Box: &receive.Box{FS: r.l.FS, Folder: filepath.Join(r.l.Holding, state.Holding), Mark: fmt.Sprintf("%s-%d", r.l.Mark, r.node.ID)}, Answers: r.l.Answers,
+		Committed: compiled.AnswerCommitted, Patience: p.Patience, Largest: p.Largest, Most: p.Connections, Log: r.l.Log}
+	if p.Certificate != "" {
+		certificate, err := tls.LoadX509KeyPair(p.Certificate, p.KeyFile)
+		if err != nil {
+			return nil, fmt.Errorf("the certificate of %s cannot be read: %w", place, err)
+		}
+		m.Certificate = &certificate
+	}
+	return m, nil
+}
+
+// receive takes messages until that is to end.
+func (r *Route) receive(ctx context.Context, m *receive.MLLP) {
+	for ctx.Err() == nil {
+		err := func() (err error) {
+			defer func() {
+				if p := recover(); p != nil {
+					err = fmt.Errorf("a defect of this program: %v", p)
+					r.l.Log.Error("a defect of this program holds what receives messages", "route", r.name, "panic", p, "stack", string(debug.Stack()))
+				}
+			}()
+			return m.Run(ctx)
+		}()
+		if err == nil || ctx.Err() != nil {
+			return
+		}
+		r.fail(err)
+		r.l.Log.Error("messages cannot be received; it will be tried again", "route", r.name, "error", err)
+		select {
+		case <-ctx.Done():
+		case <-time.After(2 * time.Second):
+		}
+	}
 }
 
 // fetchedRhythm is how often the folder is looked through in which fetched files wait: what comes there is told by events.

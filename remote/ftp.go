@@ -27,7 +27,7 @@ type ftpTree struct {
 }
 
 func dialFTP(ctx context.Context, p *workspace.Place) (Conn, error) {
-	word, err := secret(p.Password)
+	word, err := Secret(p.Password)
 	if err != nil {
 		return nil, err
 	}

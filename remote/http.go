@@ -105,7 +105,7 @@ func unwrapped(err error) error {
 // prove says who we are.
 func (x *httpExchange) prove(r *http.Request) error {
 	if x.place.Token.Any() {
-		token, err := secret(x.place.Token)
+		token, err := Secret(x.place.Token)
 		if err != nil {
 			return err
 		}
@@ -115,7 +115,7 @@ func (x *httpExchange) prove(r *http.Request) error {
 	if x.place.User == "" {
 		return nil
 	}
-	word, err := secret(x.place.Password)
+	word, err := Secret(x.place.Password)
 	if err != nil {
 		return err
 	}

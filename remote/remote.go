@@ -269,6 +269,9 @@ func (p *Places) lend(ctx context.Context, name string, do func(Conn) error) err
 	if !is {
 		return fmt.Errorf("the environment has no server %q", name)
 	}
+	if s.Receives {
+		return fmt.Errorf("others send to %s; nothing is reached there", name)
+	}
 	select {
 	case s.turns <- struct{}{}:
 	case <-ctx.Done():
@@ -353,8 +356,8 @@ func (p *Places) Close() {
 	}
 }
 
-// secret reads what is secret: from a variable or a file, without the line end.
-func secret(s workspace.Secret) (string, error) {
+// Secret reads what is secret: from a variable or a file, without the line end.
+func Secret(s workspace.Secret) (string, error) {
 	switch {
 	case s.Variable != "":
 		v, is := os.LookupEnv(s.Variable)

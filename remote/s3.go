@@ -32,7 +32,7 @@ type s3Tree struct {
 var _ Objects = (*s3Tree)(nil)
 
 func dialS3(_ context.Context, p *workspace.Place) (Conn, error) {
-	word, err := secret(p.Password)
+	word, err := Secret(p.Password)
 	if err != nil {
 		return nil, err
 	}

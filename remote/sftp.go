@@ -139,7 +139,7 @@ func identity(p *workspace.Place, config *ssh.ClientConfig) error {
 		}
 		var signer ssh.Signer
 		if p.Passphrase.Any() {
-			phrase, err := secret(p.Passphrase)
+			phrase, err := Secret(p.Passphrase)
 			if err != nil {
 				return err
 			}
@@ -153,7 +153,7 @@ func identity(p *workspace.Place, config *ssh.ClientConfig) error {
 		config.Auth = append(config.Auth, ssh.PublicKeys(signer))
 	}
 	if p.Password.Any() {
-		word, err := secret(p.Password)
+		word, err := Secret(p.Password)
 		if err != nil {
 			return err
 		}

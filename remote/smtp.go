@@ -50,7 +50,7 @@ func dialSMTP(ctx context.Context, p *workspace.Place) (Conn, error) {
 		options = append(options, mail.WithTLSPolicy(mail.TLSMandatory))
 	}
 	if p.User != "" {
-		word, err := secret(p.Password)
+		word, err := Secret(p.Password)
 		if err != nil {
 			return nil, err
 		}

@@ -26,7 +26,7 @@ type webdavTree struct {
 }
 
 func dialWebDAV(_ context.Context, p *workspace.Place) (Conn, error) {
-	word, err := secret(p.Password)
+	word, err := Secret(p.Password)
 	if err != nil {
 		return nil, err
 	}

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"ydrion/core/finding"
 	"ydrion/files"
 	"ydrion/listen"
 	"ydrion/store"
@@ -81,6 +82,9 @@ func (c *Conductor) commitAll(items []*item) error {
 			it.State, it.stage = "committed", publishing
 			for _, f := range it.all() {
 				f.content = nil
+				if it.compiled.AnswerCommitted {
+					c.e.Tell(Event{Kind: Answer, Route: c.name, Pickup: f.Pickup, Run: *it.Run, Name: f.Name, State: committedState(f), Reason: whyRejected(it, f)})
+				}
 			}
 		case fate.OutOfReach || !asked:
 			// Another node goes on with it: what it committed is its own, and nothing of
@@ -92,6 +96,29 @@ func (c *Conductor) commitAll(items []*item) error {
 		}
 	}
 	return again
+}
+
+// committedState is what a file will have come to when its outputs have been published.
+func committedState(it *item) string {
+	if it.whole || it.balance.Good == 0 && it.balance.Rejected > 0 {
+		return "rejected"
+	}
+	return "committed"
+}
+
+// whyRejected is why a file, or the first of its records that are, was rejected; empty if none is.
+func whyRejected(it, f *item) string {
+	if why := whyWhole(it.commit.Findings, f.Name); why != "" {
+		return why
+	}
+	for _, r := range it.commit.Rejects {
+		for _, found := range r.Findings {
+			if max(r.File, 1) == f.ord && found.Severity == finding.Error {
+				return found.Message
+			}
+		}
+	}
+	return ""
 }
 
 // abandon finds out what became of a commit, once the database answers again.

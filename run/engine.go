@@ -88,6 +88,9 @@ type Event struct {
 	Duration float64       `json:"seconds,omitempty"`
 }
 
+// Answer is the kind of an event that is for whoever sent the file and waits for an answer, and for nobody else.
+const Answer = "answer"
+
 // Progress is how far a run has got.
 type Progress struct {
 	Pickup  int64        `json:"pickup"`

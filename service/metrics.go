@@ -4,6 +4,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 
+	"ydrion/receive"
 	"ydrion/run"
 )
 
@@ -70,6 +71,12 @@ func (s *Service) Metrics() prometheus.Gatherer { return s.metrics.registry }
 
 // tell counts an event and passes it on.
 func (s *Service) tell(e run.Event) {
+	if e.Kind == "pickup" || e.Kind == run.Answer {
+		s.answers.Tell(e.Route, e.Name, receive.Outcome{Pickup: e.Pickup, State: e.State, Reason: e.Reason})
+	}
+	if e.Kind == run.Answer {
+		return
+	}
 	s.metrics.count(e)
 	s.hub.tell(e, 0)
 }

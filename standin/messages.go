@@ -145,7 +145,9 @@ type SMTP struct {
 // NewSMTP serves a mail server. With a certificate it offers TLS; with a login it lets nobody else in.
 func NewSMTP(address string, certificate *tls.Certificate, login Login) (*SMTP, error) {
 	b := &box{}
-	s, err := serve(address, func(c *conn) { (&smtpSession{conn: c, control: c, box: b, certificate: certificate, login: login}).serve() })
+	s, err := serve(address, func(c *conn) {
+		(&smtpSession{conn: c, control: c, box: b, certificate: certificate, login: login}).serve()
+	})
 	if err != nil {
 		return nil, err
 	}

@@ -2,6 +2,7 @@ package workspace
 
 import (
 	"fmt"
+	"net"
 	"net/url"
 	"path"
 	"slices"
@@ -35,6 +36,10 @@ type Place struct {
 	Method      string   // of http: POST, or PUT below the address
 	Type        string   // of http: of the content; empty: by the name
 	Repeats     bool     // what is sent a second time does no harm, or is known
+	Receives    bool     // others send to us
+	ListenOn    string   // where, of mllp
+	Certificate string   // a file with the certificate that we show, of mllp; its key is KeyFile
+	Largest     int64    // bytes of what is received
 	From        string   // of smtp
 	To          []string // of smtp
 	Connections int      // at once, of this service
@@ -125,9 +130,53 @@ func (m *mapping) server() Place {
 	if p.Patience < time.Second {
 		m.bad(m.where("patience"), "workspace.value", "patience, how long an answer of the server is waited for, is a second or more")
 	}
+	p.ListenOn, p.Certificate, p.Largest = m.text("listen on"), m.text("certificate"), m.bytes("largest")
+	if kind := m.text("kind"); !m.has("address") && (kind == "http" || kind == "mllp") {
+		m.receives(&p, kind)
+		return p
+	}
+	for _, key := range []string{"listen on", "certificate", "largest"} {
+		if m.has(key) {
+			m.bad(m.where(key), "workspace.value", "%s is a setting of places that others send to (kind http or mllp), which have no address", key)
+		}
+	}
 	m.address(&p)
 	m.fits(&p)
 	return p
+}
+
+// receives reads the settings of a place that others send to.
+func (m *mapping) receives(p *Place, kind string) {
+	p.Kind, p.Receives = kind, true
+	if p.Largest == 0 {
+		p.Largest = 64 << 20
+	}
+	may := []string{"kind", "notes", "largest", "patience", "token from", "token file"}
+	switch kind {
+	case "mllp":
+		may = []string{"kind", "notes", "largest", "patience", "listen on", "certificate", "key file", "connections"}
+		if m.required("listen on"); p.ListenOn != "" {
+			if _, _, err := net.SplitHostPort(p.ListenOn); err != nil {
+				m.bad(m.where("listen on"), "workspace.value", "%q is not an address of this machine with a port, such as 127.0.0.1:2575 or :2575", p.ListenOn)
+			}
+		}
+		if !m.has("connections") {
+			p.Connections = 50
+		}
+		if (p.Certificate == "") != (p.KeyFile == "") {
+			m.bad(m.at, "workspace.missing", "a certificate has its key in a file, too (key file)")
+		}
+	case "http":
+		if !p.Token.Any() {
+			m.bad(m.at, "workspace.missing", "what lets others in is not said: name the variable (token from) or the file (token file) that holds the token")
+		}
+	}
+	for key := range m.values {
+		if !slices.Contains(may, key) {
+			m.bad(m.where(key), "workspace.value", "%s is not a setting of places of the kind %s that others send to; an address would make it one that outputs are sent to", key, kind)
+		}
+	}
+	m.text("address")
 }
 
 // address reads where a server is, and what kind it is of.
@@ -244,6 +293,12 @@ func (m *mapping) fits(p *Place) {
 func (p *Place) Where() string {
 	if p.Kind == "" {
 		return p.Folder
+	}
+	switch {
+	case p.Receives && p.ListenOn != "":
+		return "others send to " + p.ListenOn
+	case p.Receives:
+		return "others post to /receive/" + p.Name
 	}
 	return p.Address.String()
 }

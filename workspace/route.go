@@ -59,10 +59,13 @@ type Listen struct {
 	EndsWith   *regexp.Regexp
 	Since      time.Time // files changed before are left where they are
 	Originals  Originals
-	TakenTo    string // of a place on a server: the folder there into which files are moved that were taken; empty: they are removed
-	Changes    bool   // a changed file is a pickup too (originals are left)
-	Gone       bool   // a file that disappears is one too
-	Timetable  *timetable.Table
+	// AnswerCommitted says that whoever sends something is answered when what became of it is committed; otherwise when it is
+	// stored.
+	AnswerCommitted bool
+	TakenTo         string // of a place on a server: the folder there into which files are moved that were taken; empty: they are removed
+	Changes         bool   // a changed file is a pickup too (originals are left)
+	Gone            bool   // a file that disappears is one too
+	Timetable       *timetable.Table
 }
 
 // Notice is how files are noticed.
@@ -368,7 +371,8 @@ func (r *Route) listen(m *mapping) {
 		m.bad(m.where("rhythm"), "workspace.value", "listen.rhythm must be 100ms or more")
 	}
 	r.Places["listen"], r.Places["listen.folder"], r.Places["listen.marker"] = m.at, m.whereFolder(), m.where("marker")
-	r.Places["listen.taken to"] = m.where("taken to")
+	r.Places["listen.taken to"], r.Places["listen.answer"] = m.where("taken to"), m.where("answer")
+	r.AnswerCommitted = m.oneOf("answer", "stored", "stored", "committed") == "committed"
 	if r.TakenTo != "" && r.Originals == Left {
 		m.bad(m.where("taken to"), "workspace.value", "files are left where they are (originals: left), and so not moved")
 	}

@@ -1,0 +1,47 @@
+package api
+
+import (
+	"errors"
+	"mime"
+	"net/http"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+
+	"ydrion/receive"
+	"ydrion/service"
+)
+
+// received takes what others send to a route's own address, /receive/PLACE/FOLDER. It is let in by the token of the place, not by that of the
+// service.
+func received(s *service.Service) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		place, below, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/receive/"), "/")
+		token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+		name := r.URL.Query().Get("name")
+		if _, with, err := mime.ParseMediaType(r.Header.Get("Content-Disposition")); err == nil && name == "" {
+			name = with["filename"]
+		}
+		out, err := s.Receive(r.Context(), service.Sent{Place: place, Below: "/" + strings.Trim(below, "/"), Token: token, Name: name, Type: r.Header.Get("Content-Type"), Content: r.Body})
+		switch {
+		case errors.Is(err, service.ErrNotLetIn):
+			c.Response().Header().Set("WWW-Authenticate", "Bearer")
+			return echo.NewHTTPError(http.StatusUnauthorized, err.Error())
+		case errors.Is(err, service.ErrNoReceiver):
+			return echo.NewHTTPError(http.StatusServiceUnavailable, err.Error())
+		case errors.Is(err, receive.ErrTooLarge):
+			return echo.NewHTTPError(http.StatusRequestEntityTooLarge, err.Error())
+		case err != nil:
+			return plainProblem(err)
+		}
+		status := http.StatusAccepted
+		if out.Safe {
+			status = http.StatusOK
+		}
+		if out.State == "rejected" {
+			status = http.StatusUnprocessableEntity
+		}
+		return c.JSON(status, out)
+	}
+}

@@ -1,0 +1,338 @@
+package e2e
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"ydrion/service"
+	"ydrion/testbed"
+	"ydrion/workspace"
+)
+
+// receiving is an option: others send messages to the place bench, and post to the place front. It gives the address of bench.
+func receiving(t *testing.T) (testbed.Option, string) {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	address := l.Addr().String()
+	if err := l.Close(); err != nil {
+		t.Fatal(err)
+	}
+	token := filepath.Join(t.TempDir(), "token")
+	if err := os.WriteFile(token, []byte("salt\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return testbed.With(func(c *service.Config) {
+		e := *c.Environment
+		e.Places = maps.Clone(e.Places)
+		e.Places["bench"] = workspace.Place{Name: "bench", Kind: "mllp", Receives: true, ListenOn: address, Connections: 30, Patience: 5 * time.Second, Largest: 100_000}
+		e.Places["front"] = workspace.Place{Name: "front", Kind: "http", Receives: true, Token: workspace.Secret{File: token}, Connections: 2, Patience: 5 * time.Second, Largest: 100_000}
+		c.Environment = &e
+	}), address
+}
+
+// results is a route that takes results by MLLP, and makes rows of them.
+func results(answer string) map[string]string {
+	return map[string]string{
+		"routes/results.yaml": `route: results
+listen: {place: bench, names: "*.hl7", answer: ` + answer + `}
+read: {format: hl7}
+check: {description: standard}
+map: maps/result.map
+deliver: {folder: "{laboratory}/results", name: "{MSH-10}.csv"}
+rejected: {folder: "{stations}/rejected"}
+`,
+		"maps/result.map":    "map result\nsource hl7\ntarget csv based on samples/result.csv\n\nid = MSH-10\nanimal = PID-3.1\n",
+		"samples/result.csv": "id,animal\n",
+	}
+}
+
+func oru(id, animal string) string {
+	return "MSH|^~\\&|LAB|HOLM|SKERRY|ANSEL|20261129101500||ORU^R01^ORU_R01|" + id + "|P|2.5\rPID|1||" + animal + "^^^SKERRY||Doe^Jane\rOBR|1|||WBC^White cells^L\rOBX|1|NM|WBC^White cells^L||7.5|10*9/L|||||F\r"
+}
+
+// sender sends messages in frames, as a plain program does.
+type sender struct {
+	t *testing.T
+	net.Conn
+	in *bufio.Reader
+}
+
+func dialSender(t *testing.T, address string) *sender {
+	t.Helper()
+	var c net.Conn
+	testbed.Until(t, "messages are taken", func() bool {
+		var err error
+		c, err = net.Dial("tcp", address)
+		return err == nil
+	})
+	t.Cleanup(func() { c.Close() })
+	return &sender{t, c, bufio.NewReader(c)}
+}
+
+// hears gives the next acknowledgement: code, control id and what it says.
+func (s *sender) hears() (code, of, says string) {
+	s.t.Helper()
+	if err := s.SetReadDeadline(time.Now().Add(10 * time.Second)); err != nil {
+		s.t.Fatal(err)
+	}
+	frame, err := s.in.ReadString(0x1C)
+	if err != nil {
+		return err.Error(), "", ""
+	}
+	if b, err := s.in.ReadByte(); err != nil || b != '\r' || frame[0] != 0x0B {
+		s.t.Fatalf("%q is not a frame (%v)", frame, err)
+	}
+	segments := strings.Split(strings.Trim(frame, "\x0B\x1C\r"), "\r")
+	msh, msa := strings.Split(segments[0], "|"), strings.Split(segments[1], "|")
+	if msh[0] != "MSH" || !strings.HasPrefix(msh[8], "ACK") || msa[0] != "MSA" {
+		s.t.Fatalf("%q is not an acknowledgement", frame)
+	}
+	if len(msa) > 3 {
+		says = msa[3]
+	}
+	return msa[1], msa[2], says
+}
+
+func (s *sender) send(parts ...string) {
+	s.t.Helper()
+	for _, p := range parts {
+		if _, err := io.WriteString(s, p); err != nil {
+			s.t.Fatal(err)
+		}
+		if len(parts) > 1 {
+			time.Sleep(20 * time.Millisecond)
+		}
+	}
+}
+
+func frame(message string) string { return "\x0B" + message + "\x1C\r" }
+
+// TestReceivedByMLLP: messages are acknowledged when what became of them is committed, each by itself, however they come.
+func TestReceivedByMLLP(t *testing.T) {
+	t.Parallel()
+	with, address := receiving(t)
+	b := testbed.Start(t, with)
+	b.Publish(results("committed"))
+	s := dialSender(t, address)
+	s.send(frame(oru("A1", "T-0816")))
+	if code, of, _ := s.hears(); code != "AA" || of != "A1" {
+		t.Errorf("%s of %s", code, of)
+	}
+	testbed.Until(t, "it is delivered", func() bool { return strings.Join(b.List("laboratory/results"), " ") == "A1.csv" })
+	if got := b.Read("laboratory/results/A1.csv"); got != "id,animal\nA1,T-0816\n" {
+		t.Errorf("%q", got)
+	}
+	// In pieces; two at once, with something between them; with another separator, and one that asks for an accept acknowledgement.
+	m := frame(oru("A2", "T-1"))
+	s.send(m[:1], m[1:40], m[40:len(m)-1], m[len(m)-1:])
+	s.send(frame(oru("A3", "T-2")) + "\r\n" + frame(strings.Replace(oru("A4", "T-3"), "|P|2.5", "|P|2.5|||AL|NE", 1)))
+	s.send(frame(strings.ReplaceAll(oru("A5", "T-4"), "|", "#")))
+	for _, want := range []string{"AA A2", "AA A3", "CA A4"} {
+		if code, of, says := s.hears(); code+" "+of != want {
+			t.Errorf("%s %s %s, not %s", code, of, says, want)
+		}
+	}
+	if ack, err := s.in.ReadString(0x1C); err != nil || !strings.Contains(ack, "MSA#AA#A5") {
+		t.Errorf("%q %v", ack, err)
+	}
+	if b, err := s.in.ReadByte(); err != nil || b != '\r' {
+		t.Errorf("%q %v", b, err)
+	}
+	// What is wrong is said; what is no message is refused; the connection goes on.
+	s.send(frame(strings.Replace(oru("A6", "T-5"), "|NM|", "|XX|", 1)))
+	if code, of, says := s.hears(); code != "AE" || of != "A6" || says == "" {
+		t.Errorf("%s of %s: %s", code, of, says)
+	}
+	s.send(frame("PID|1||T-6\r"))
+	if code, _, says := s.hears(); code != "AR" || !strings.Contains(says, "does not begin with MSH") {
+		t.Errorf("%s: %s", code, says)
+	}
+	s.send(frame(oru("A7", strings.Repeat("x", 200_000))))
+	if code, of, says := s.hears(); code != "AR" || of != "A7" || !strings.Contains(says, "more than 100000 bytes") {
+		t.Errorf("%s of %s: %s", code, of, says)
+	}
+	// A sender who goes away in the middle has sent nothing.
+	half := dialSender(t, address)
+	half.send(frame(oru("A8", "T-7"))[:60])
+	half.Close()
+	// Twenty at once.
+	errs := make(chan string, 20)
+	for i := range 20 {
+		go func() {
+			one := dialSender(t, address)
+			one.send(frame(oru(fmt.Sprintf("B%d", i), "T-8")))
+			code, of, says := one.hears()
+			errs <- strings.TrimSpace(code + " " + of + " " + says)
+		}()
+	}
+	for range 20 {
+		if got := <-errs; !strings.HasPrefix(got, "AA B") {
+			t.Error(got)
+		}
+	}
+	testbed.Until(t, "all are delivered", func() bool { return len(b.List("laboratory/results")) == 25 })
+	if _, said := command(b, "places"); !strings.Contains(said, "others send to "+address) {
+		t.Error(said)
+	}
+	// It takes no more when the route is stopped.
+	if code, said := command(b, "stop", "results"); code != 0 {
+		t.Fatal(said)
+	}
+	testbed.Until(t, "nobody listens", func() bool {
+		c, err := net.Dial("tcp", address)
+		if err == nil {
+			c.Close()
+		}
+		return err != nil
+	})
+}
+
+// TestAcknowledgedOnce: a service ends, and another goes on, while messages come from a sender who sends again what was not
+// acknowledged. What was acknowledged has come, and nothing that came twice comes out twice.
+func TestAcknowledgedOnce(t *testing.T) {
+	t.Parallel()
+	with, address := receiving(t)
+	data, database := t.TempDir(), testbed.Database(t)
+	publish := results("stored")
+	publish["routes/results.yaml"] = strings.Replace(publish["routes/results.yaml"], "read:", "duplicates: {key: \"{MSH-10}\", same key: reject, content: pass}\nread:", 1)
+	b := testbed.Start(t, testbed.In(data, database), with)
+	b.Publish(publish)
+	stop, acknowledged := make(chan struct{}), make(chan int, 1)
+	go func() {
+		n := 0
+		for {
+			select {
+			case <-stop:
+				acknowledged <- n
+				return
+			default:
+			}
+			c, err := net.Dial("tcp", address)
+			if err != nil {
+				time.Sleep(20 * time.Millisecond)
+				continue
+			}
+			in := bufio.NewReader(c)
+			for err == nil {
+				select {
+				case <-stop:
+					err = io.EOF
+					continue
+				default:
+				}
+				if _, err = io.WriteString(c, frame(oru(fmt.Sprintf("M%d", n), "T-1"))); err != nil {
+					break
+				}
+				var ack string
+				if ack, err = in.ReadString(0x1C); err == nil && strings.Contains(ack, fmt.Sprintf("MSA|AA|M%d\r", n)) {
+					n++
+				}
+			}
+			c.Close()
+		}
+	}()
+	for range 4 {
+		time.Sleep(700 * time.Millisecond)
+		if err := b.End(); err != nil {
+			t.Fatal(err)
+		}
+		b = testbed.Start(t, testbed.In(data, database), with)
+	}
+	time.Sleep(500 * time.Millisecond)
+	close(stop)
+	n := <-acknowledged
+	if n < 50 {
+		t.Errorf("only %d messages", n)
+	}
+	testbed.Until(t, "all have come out", func() bool { return len(b.List("laboratory/results")) >= n })
+	testbed.Until(t, "nothing is open", func() bool {
+		open := 1
+		b.Ask(&open, `select count(*) from pickups where ended_at is null`)
+		return open == 0
+	})
+	for _, name := range b.List("laboratory/results") {
+		if strings.Contains(name, "-") {
+			t.Errorf("%s came out twice", name)
+		}
+	}
+	t.Logf("%d messages", n)
+}
+
+// TestReceivedByHTTP: what is posted to a route's own address goes on like a file, and is answered for as the route says.
+func TestReceivedByHTTP(t *testing.T) {
+	t.Parallel()
+	with, _ := receiving(t)
+	b := testbed.Start(t, with)
+	r := fromHolm(t, "")
+	r["routes/specimen-orders.yaml"] = strings.Replace(r["routes/specimen-orders.yaml"], "{place: holm/out, names: \"*.csv\", rhythm: 200ms, quiet: 300ms}", "{place: front/orders, names: \"*.csv\"}", 1)
+	b.Publish(r)
+	post := func(path, token, name, content string) (int, service.Received) {
+		t.Helper()
+		q, err := http.NewRequest("POST", b.URL+path+"?name="+url.QueryEscape(name), strings.NewReader(content))
+		if err != nil {
+			t.Fatal(err)
+		}
+		q.Header.Set("Content-Type", "text/csv")
+		q.Header.Set("Authorization", "Bearer "+token)
+		answer, err := http.DefaultTransport.RoundTrip(q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer answer.Body.Close()
+		var out service.Received
+		if answer.StatusCode < 300 || answer.StatusCode == 422 {
+			if err := json.NewDecoder(answer.Body).Decode(&out); err != nil {
+				t.Error(err)
+			}
+		}
+		return answer.StatusCode, out
+	}
+	code, out := post("/receive/front/orders", "salt", "a.csv", heading+row(1))
+	if code != 202 || out.Pickup != 1 || out.Name != "a.csv" || out.Route != "specimen-orders" {
+		t.Errorf("%d %+v", code, out)
+	}
+	if p := b.Ended("a.csv", 0); p.Good != 1 || p.Path != "{front}/orders/a.csv" {
+		t.Errorf("%+v", p)
+	}
+	if code, out := post("/receive/front/orders", "salt", "", heading+row(2)); code != 202 || !strings.HasSuffix(out.Name, ".csv") {
+		t.Errorf("%d %+v", code, out)
+	}
+	for path, want := range map[string]int{"/receive/front/orders": 401, "/receive/none/orders": 404} {
+		if code, _ := post(path, "pepper", "x.csv", "x"); code != want {
+			t.Errorf("%s: %d", path, code)
+		}
+	}
+	if code, _ := post("/receive/front/other", "salt", "x.csv", "x"); code != 503 {
+		t.Errorf("%d", code)
+	}
+	if code, _ := post("/receive/front/orders", "salt", "x.csv", strings.Repeat("x", 200_000)); code != 413 {
+		t.Errorf("%d", code)
+	}
+	if code, _ := post("/receive/front/orders", "salt", "../../../x.csv", heading+row(3)); code != 202 {
+		t.Errorf("%d", code)
+	}
+	b.Ended("x.csv", 0)
+	// Answered when it is committed.
+	r["routes/specimen-orders.yaml"] = strings.Replace(r["routes/specimen-orders.yaml"], "names: \"*.csv\"}", "names: \"*.csv\", answer: committed}", 1)
+	b.Publish(r)
+	if code, out := post("/receive/front/orders", "salt", "b.csv", heading+row(4)); code != 200 || out.Pickup == 0 || out.State != "committed" && out.State != "delivered" {
+		t.Errorf("%d %+v", code, out)
+	}
+	if code, out := post("/receive/front/orders", "salt", "c.csv", heading+strings.Replace(row(5), "36.5", "x", 1)); code != 422 || out.State != "rejected" || out.Reason == "" {
+		t.Errorf("%d %+v", code, out)
+	}
+}

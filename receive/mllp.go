@@ -1,0 +1,229 @@
+package receive
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"strings"
+	"sync"
+	"time"
+)
+
+// MLLP takes HL7 v2 messages in frames (MLLP, release 1) and acknowledges each.
+type MLLP struct {
+	Route       string
+	Address     string
+	Certificate *tls.Certificate // nil: not encrypted
+	Box         *Box
+	Answers     *Answers
+	Committed   bool          // a message is acknowledged when what became of it is committed; otherwise when it is stored
+	Patience    time.Duration // how long that may take
+	Largest     int64         // bytes of a message
+	Most        int           // connections
+	Log         *slog.Logger
+
+	mu   sync.Mutex
+	open map[net.Conn]bool
+}
+
+// What frames are made of.
+const (
+	begins = 0x0B
+	ends   = 0x1C
+)
+
+// Run takes messages until the context ends.
+func (m *MLLP) Run(ctx context.Context) error {
+	l, err := net.Listen("tcp", m.Address)
+	if err != nil {
+		return fmt.Errorf("messages cannot be taken on %s: %w", m.Address, err)
+	}
+	if m.Certificate != nil {
+		l = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{*m.Certificate}})
+	}
+	m.mu.Lock()
+	m.open = map[net.Conn]bool{}
+	m.mu.Unlock()
+	stop := context.AfterFunc(ctx, func() {
+		l.Close() //nolint: it is over
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		for c := range m.open {
+			c.SetReadDeadline(time.Now()) //nolint: what is under way is answered
+		}
+	})
+	defer stop()
+	var all sync.WaitGroup
+	defer all.Wait()
+	for {
+		c, err := l.Accept()
+		if ctx.Err() != nil {
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("messages cannot be taken on %s: %w", m.Address, err)
+		}
+		m.mu.Lock()
+		full := len(m.open) >= m.Most
+		m.open[c] = !full
+		m.mu.Unlock()
+		all.Go(func() {
+			defer func() {
+				c.Close() //nolint: it is over
+				m.mu.Lock()
+				delete(m.open, c)
+				m.mu.Unlock()
+			}()
+			if full {
+				m.Log.Warn("a connection is refused: there are as many as may be", "route", m.Route, "from", c.RemoteAddr().String(), "connections", m.Most)
+				return
+			}
+			m.serve(ctx, c)
+		})
+	}
+}
+
+// serve takes the messages of one sender.
+func (m *MLLP) serve(ctx context.Context, c net.Conn) {
+	in := bufio.NewReaderSize(c, 64<<10)
+	for ctx.Err() == nil {
+		message, err := m.read(in)
+		var answer []byte
+		switch {
+		case errors.Is(err, ErrTooLarge):
+			answer = acknowledge(message, "AR", err.Error())
+		case err != nil:
+			if !errors.Is(err, io.EOF) && ctx.Err() == nil {
+				m.Log.Warn("a connection has ended in the middle of a message; its sender was not answered", "route", m.Route, "from", c.RemoteAddr().String(), "error", err)
+			}
+			return
+		default:
+			if answer = m.take(ctx, message); answer == nil {
+				return // nobody can tell: the sender sends it again
+			}
+		}
+		if _, err := c.Write(answer); err != nil {
+			return
+		}
+	}
+}
+
+// read reads what is in the next frame. Of one that is too large it gives the beginning.
+func (m *MLLP) read(in *bufio.Reader) ([]byte, error) {
+	for {
+		b, err := in.ReadByte()
+		if err != nil {
+			return nil, io.EOF // between messages everybody may go
+		}
+		if b == begins {
+			break
+		}
+	}
+	var out []byte
+	large := false
+	for {
+		part, err := in.ReadSlice(ends)
+		if large = large || int64(len(out)+len(part)) > m.Largest; !large {
+			out = append(out, part...)
+		}
+		if err == nil {
+			// The end of a frame is two characters: the first alone is a part of the message.
+			next, err := in.Peek(1)
+			if err != nil {
+				return nil, io.ErrUnexpectedEOF
+			}
+			if next[0] == '\r' {
+				in.Discard(1) //nolint: it was there
+				break
+			}
+			continue
+		}
+		if !errors.Is(err, bufio.ErrBufferFull) {
+			return nil, io.ErrUnexpectedEOF
+		}
+	}
+	if large {
+		return out[:min(len(out), 4096)], fmt.Errorf("%w: more than %d bytes", ErrTooLarge, m.Largest)
+	}
+	return out[:len(out)-1], nil
+}
+
+// take stores a message and gives its acknowledgement; nil if none can be given.
+func (m *MLLP) take(ctx context.Context, message []byte) []byte {
+	if !bytes.HasPrefix(message, []byte("MSH")) || len(message) < 9 {
+		return acknowledge(message, "AR", "it is not a message: it does not begin with MSH")
+	}
+	name := Name(".hl7")
+	heard, over := m.Answers.Expect(m.Route, name)
+	defer over()
+	if _, err := m.Box.Put(name, bytes.NewReader(message), m.Largest, func(string) {}); err != nil {
+		m.Log.Error("a message cannot be stored", "route", m.Route, "error", err)
+		return acknowledge(message, "AE", "it cannot be stored now; send it again")
+	}
+	if !m.Committed {
+		return acknowledge(message, "AA", "")
+	}
+	waiting, end := context.WithTimeout(context.WithoutCancel(ctx), m.Patience)
+	defer end()
+	switch o := Until(waiting, heard, true); {
+	case o.State == "rejected":
+		return acknowledge(message, "AE", strings.TrimSpace(o.Reason))
+	case o.Safe():
+		return acknowledge(message, "AA", "")
+	default:
+		m.Log.Warn("a message is stored and could not be committed in time; its sender was not answered", "route", m.Route, "file", name, "state", o.State, "reason", o.Reason)
+		return nil
+	}
+}
+
+// acknowledge makes an acknowledgement (HL7 Version 2, chapter 2, ACK) in a frame, with the separators of the message that it is
+// about. Where that asks for an accept acknowledgement (MSH-15), the code is one of those.
+func acknowledge(message []byte, code, says string) []byte {
+	line, _, _ := bytes.Cut(message, []byte("\r"))
+	separator, encoding := "|", `^~\&`
+	field := func(int) string { return "" }
+	if bytes.HasPrefix(line, []byte("MSH")) && len(line) > 8 {
+		separator = string(line[3:4])
+		fields := strings.Split(string(line), separator)
+		encoding = fields[1]
+		field = func(n int) string { // MSH-n
+			if n-1 < len(fields) {
+				return fields[n-1]
+			}
+			return ""
+		}
+	}
+	if field(15) != "" {
+		code = "C" + code[1:]
+	}
+	kind := "ACK"
+	component := "^"
+	if encoding != "" {
+		component = encoding[:1]
+	}
+	if parts := strings.Split(field(9), component); len(parts) > 1 {
+		kind += component + parts[1]
+	}
+	head := []string{"MSH", encoding, field(5), field(6), field(3), field(4), time.Now().Format("20060102150405-0700"), "", kind, Name(""), field(11), field(12)}
+	out := []string{strings.Join(head, separator), strings.Join([]string{"MSA", code, field(10)}, separator)}
+	if says != "" {
+		out[1] += separator + plain(says, separator+encoding)
+	}
+	return []byte("\x0B" + strings.Join(out, "\r") + "\r\x1C\r")
+}
+
+// plain leaves out of a sentence what would be structure.
+func plain(says, structure string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' || strings.ContainsRune(structure, r) {
+			return ' '
+		}
+		return r
+	}, says)
+}

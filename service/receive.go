@@ -1,0 +1,122 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"crypto/subtle"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"ydrion/receive"
+	"ydrion/remote"
+	"ydrion/route"
+	"ydrion/store"
+	"ydrion/workspace"
+)
+
+// Received is what has become of something that was sent to a route.
+type Received struct {
+	Route  string `json:"route"`
+	Name   string `json:"name" doc:"under which it goes on"`
+	Pickup int64  `json:"pickup" doc:"its number; 0 if that is not known yet"`
+	State  string `json:"state" doc:"received, taken or, where the route answers when it is committed: committed, delivered, rejected, held"`
+	Reason string `json:"reason"`
+	Safe   bool   `json:"-"` // what the route answers for has happened
+}
+
+// Why something that is sent is not received.
+var (
+	ErrNotLetIn   = errors.New("the token is not the one of this place")
+	ErrNoReceiver = errors.New("no running route takes what is sent here")
+)
+
+// Sent is something that is sent to a route by HTTP.
+type Sent struct {
+	Place, Below string // where to
+	Token        string
+	Name, Type   string // as the sender says
+	Content      io.Reader
+}
+
+// soon is how long it may take until something that was received has a number.
+const soon = 2 * time.Second
+
+// Receive takes what is sent to a route's own address.
+func (s *Service) Receive(ctx context.Context, sent Sent) (Received, error) {
+	p, is := s.Environment.Places[sent.Place]
+	if !is || !p.Receives || p.Kind != "http" {
+		return Received{}, store.ErrNotFound
+	}
+	word, err := remote.Secret(p.Token)
+	if err != nil || word == "" {
+		s.Log.Error("the token of a place cannot be read; nobody is let in", "place", sent.Place, "error", err)
+		return Received{}, ErrNotLetIn
+	}
+	if subtle.ConstantTimeCompare([]byte(word), []byte(sent.Token)) != 1 {
+		return Received{}, ErrNotLetIn
+	}
+	to, compiled, err := s.receiverOf(ctx, sent.Place, sent.Below)
+	if err != nil {
+		return Received{}, err
+	}
+	name := receive.GoodName(sent.Name)
+	if name == "" {
+		name = receive.Name(ending(sent.Type))
+	}
+	if !compiled.Listen.Matches(name) {
+		return Received{}, fmt.Errorf("%w: the route takes %s, and this is called %s", store.ErrNotSo, cmp.Or(compiled.Names, "other names"), name)
+	}
+	box := &receive.Box{FS: s.FS, Folder: filepath.Join(s.Data, "archive", "fetched", to.Holding), Mark: s.store.Mark}
+	var heard <-chan receive.Outcome
+	over := func() {}
+	defer func() { over() }()
+	name, err = box.Put(name, sent.Content, p.Largest, func(as string) {
+		over()
+		heard, over = s.answers.Expect(to.Name, as)
+	})
+	if err != nil {
+		return Received{}, err
+	}
+	patience := soon
+	if compiled.AnswerCommitted {
+		patience = p.Patience
+	}
+	waiting, end := context.WithTimeout(ctx, patience)
+	defer end()
+	o := receive.Until(waiting, heard, compiled.AnswerCommitted)
+	return Received{Route: to.Name, Name: name, Pickup: o.Pickup, State: cmp.Or(o.State, "received"), Reason: o.Reason, Safe: o.Safe()}, nil
+}
+
+// receiverOf finds the running route that takes what is sent to an address.
+func (s *Service) receiverOf(ctx context.Context, place, below string) (store.Route, *route.Compiled, error) {
+	routes, err := s.store.Routes(ctx)
+	if err != nil {
+		return store.Route{}, nil, err
+	}
+	for _, r := range routes {
+		if !r.Running {
+			continue
+		}
+		c, err := s.engine.Compiled(ctx, r.Name, r.Revision)
+		if err != nil {
+			continue // its page says why
+		}
+		folder, err := s.resolve(c.Listen.Folder)
+		if at, under, is := workspace.Distant(folder); err == nil && is && at == place && under == below {
+			return r, c, nil
+		}
+	}
+	return store.Route{}, nil, ErrNoReceiver
+}
+
+// ending is how names of a media type end.
+func ending(kind string) string {
+	kind, _, _ = mime.ParseMediaType(kind) //nolint: then it has none
+	known := map[string]string{"text/csv": ".csv", "application/json": ".json", "application/edi-x12": ".x12", "application/edifact": ".edi", "x-application/hl7-v2+er7": ".hl7", "text/plain": ".txt", "application/xml": ".xml", "application/pdf": ".pdf"}
+	return known[strings.ToLower(kind)]
+}
