@@ -9,13 +9,16 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
 
+	"ydrion/service"
 	"ydrion/standin"
 	"ydrion/testbed"
 	"ydrion/workspace"
@@ -172,4 +175,53 @@ func benchService(b *testing.B, holm *partner, files int, content []byte) (there
 	bed.Ask(&first, `select min(claimed_at) from fetches where route = 'from'`)
 	bed.Ask(&last, `select max(ended_at) from fetches where route = 'from'`)
 	return there, last.Sub(first)
+}
+
+// BenchmarkMLLP measures messages that are acknowledged when they are stored, and when what became of them is committed, on a database
+// that makes commits durable: how many a second, and how long one in a hundred takes.
+func BenchmarkMLLP(b *testing.B) {
+	for _, answer := range []string{"stored", "committed"} {
+		for _, connections := range []int{1, 20} {
+			b.Run(fmt.Sprintf("%s-%d", answer, connections), func(b *testing.B) {
+				with, address := receiving(b)
+				data, err := os.MkdirTemp("", "mllp-")
+				if err == nil {
+					err = os.Chmod(data, 0o755) // the database's account passes through it
+				}
+				if err != nil {
+					b.Fatal(err)
+				}
+				defer os.RemoveAll(data)
+				bed := testbed.Start(b, testbed.Private(data), testbed.With(func(c *service.Config) { c.Throwaway = false }), with)
+				bed.Publish(results(answer))
+				each := 2000 / connections
+				took := make([]time.Duration, connections*each)
+				for b.Loop() {
+					begun := time.Now()
+					var all sync.WaitGroup
+					for k := range connections {
+						s := dialSender(b, address)
+						all.Go(func() {
+							for i := range each {
+								at := time.Now()
+								if _, err := io.WriteString(s, frame(oru(fmt.Sprintf("M%d-%d", k, i), "T-1"))); err != nil {
+									b.Error(err)
+									return
+								}
+								if ack, err := s.in.ReadString(0x1C); err != nil || !strings.Contains(ack, "|AA|") {
+									b.Errorf("%q %v", ack, err)
+									return
+								}
+								took[k*each+i] = time.Since(at)
+							}
+						})
+					}
+					all.Wait()
+					slices.Sort(took)
+					b.ReportMetric(float64(len(took))/time.Since(begun).Seconds(), "messages/s")
+					b.ReportMetric(float64(took[len(took)*99/100].Microseconds())/1000, "p99-ms")
+				}
+			})
+		}
+	}
 }

@@ -21,7 +21,7 @@ import (
 )
 
 // receiving is an option: others send messages to the place bench, and post to the place front. It gives the address of bench.
-func receiving(t *testing.T) (testbed.Option, string) {
+func receiving(t testing.TB) (testbed.Option, string) {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -66,12 +66,12 @@ func oru(id, animal string) string {
 
 // sender sends messages in frames, as a plain program does.
 type sender struct {
-	t *testing.T
+	t testing.TB
 	net.Conn
 	in *bufio.Reader
 }
 
-func dialSender(t *testing.T, address string) *sender {
+func dialSender(t testing.TB, address string) *sender {
 	t.Helper()
 	var c net.Conn
 	testbed.Until(t, "messages are taken", func() bool {

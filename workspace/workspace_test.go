@@ -200,9 +200,9 @@ func TestPlacesPage(t *testing.T) {
 		t.Fatal(w.Findings)
 	}
 	e, r := w.Environments["production"], w.Routes["reagent-answers"]
-	for name, kind := range map[string]string{"store": "", "holm": "sftp", "tidewrack": "ftp", "brunholm": "webdav", "archive": "s3", "desk": "http", "laboratory": "mllp", "office": "smtp"} {
+	for name, kind := range map[string]string{"store": "", "holm": "sftp", "tidewrack": "ftp", "brunholm": "webdav", "archive": "s3", "desk": "http", "laboratory": "mllp", "office": "smtp", "bench": "mllp", "front": "http"} {
 		p := e.Places[name]
-		if p.Kind != kind || kind != "" && p.Connections != map[bool]int{true: 1, false: 2}[kind == "mllp"] {
+		if p.Kind != kind || kind != "" && p.Connections != map[string]int{"laboratory": 1, "bench": 50}[name] && p.Connections != 2 {
 			t.Errorf("%s: %+v", name, p)
 		}
 		at, err := e.Resolve("{"+name+"}/a/../b", "/base")
@@ -219,23 +219,30 @@ func TestPlacesPage(t *testing.T) {
 // TestPlacesThatAreWrong: settings of servers that do not fit are said with their place.
 func TestPlacesThatAreWrong(t *testing.T) {
 	for settings, says := range map[string]string{
-		"address: sftp://h/x, user: a, password: b":                                        "the password itself does not stand here",
-		"address: \"sftp://a:b@h/x\", password from: P, host key: \"SHA256:x\"":            "a password does not stand in an address",
-		"address: sftp://h/x, user: a, host key: \"SHA256:x\"":                             "how the server knows us is not said",
-		"address: sftp://h/x, user: a, password from: P, host key: abc":                    "is not the fingerprint of a key",
-		"address: sftp://h/x, user: a, password from: P":                                   "which key the server must show is not said",
-		"address: sftp://h/x, password from: P, host key: \"SHA256:x\"":                    "user is missing",
-		"address: ftp://h/x, user: a, password from: P":                                    "whether the connection is encrypted is not said",
-		"address: ftp://h/x, tls: none, key file: k":                                       "key file is a setting of places of the kind sftp, not ftp",
-		"address: https://h/x, user: a":                                                    "kind is http or s3 or webdav",
-		"address: gopher://h/x, user: a":                                                   "places of gopher are not known; there are ftp, http, mllp, s3, sftp, smtp, webdav",
-		"address: https://h/, kind: s3, user: a, password from: P":                         "the address names the bucket, too",
-		"address: h, user: a":                                                              "is not an address such as",
-		"kind: sftp, address: https://h/x, user: a, password from: P":                      "begins with sftp://, not https://",
-		"address: https://h/x, kind: webdav, user: a, password from: P, password file: /p": "either the variable with the password",
-		"address: https://h/x, kind: webdav, user: a, password from: P, connections: 1000": "connections is from 1 to 100",
-		"address: https://h/x, kind: webdav, user: a, password from: P, patience: 1ms":     "is a second or more",
-		"address: https://h/x, kind: webdav, user: a, password from: P, passwort from: P":  "has no key \"passwort from\"",
+		"address: sftp://h/x, user: a, password: b":                                                 "the password itself does not stand here",
+		"address: \"sftp://a:b@h/x\", password from: P, host key: \"SHA256:x\"":                     "a password does not stand in an address",
+		"address: sftp://h/x, user: a, host key: \"SHA256:x\"":                                      "how the server knows us is not said",
+		"address: sftp://h/x, user: a, password from: P, host key: abc":                             "is not the fingerprint of a key",
+		"address: sftp://h/x, user: a, password from: P":                                            "which key the server must show is not said",
+		"address: sftp://h/x, password from: P, host key: \"SHA256:x\"":                             "user is missing",
+		"address: ftp://h/x, user: a, password from: P":                                             "whether the connection is encrypted is not said",
+		"address: ftp://h/x, tls: none, key file: k":                                                "key file is a setting of places of the kind sftp, not ftp",
+		"address: https://h/x, user: a":                                                             "kind is http or s3 or webdav",
+		"address: gopher://h/x, user: a":                                                            "places of gopher are not known; there are ftp, http, mllp, s3, sftp, smtp, webdav",
+		"address: https://h/, kind: s3, user: a, password from: P":                                  "the address names the bucket, too",
+		"kind: mllp, listen on: nowhere":                                                            "is not an address of this machine with a port",
+		"kind: http":                                                                                "what lets others in is not said",
+		"kind: http, token from: T, user: a":                                                        "user is not a setting of places of the kind http that others send to",
+		"kind: mllp, listen on: \":1\", certificate: c":                                             "a certificate has its key in a file, too",
+		"address: mllp://h":                                                                         "has a port",
+		"address: smtp://h, tls: none":                                                              "from is missing",
+		"address: sftp://h/x, user: a, password from: P, host key: \"SHA256:x\", listen on: \":1\"": "listen on is a setting of places that others send to",
+		"address: h, user: a":                                                                       "is not an address such as",
+		"kind: sftp, address: https://h/x, user: a, password from: P":                               "begins with sftp://, not https://",
+		"address: https://h/x, kind: webdav, user: a, password from: P, password file: /p":          "either the variable with the password",
+		"address: https://h/x, kind: webdav, user: a, password from: P, connections: 1000":          "connections is from 1 to 100",
+		"address: https://h/x, kind: webdav, user: a, password from: P, patience: 1ms":              "is a second or more",
+		"address: https://h/x, kind: webdav, user: a, password from: P, passwort from: P":           "has no key \"passwort from\"",
 	} {
 		w := FromFiles(map[string][]byte{"environments/e.yaml": []byte("environment: e\nplaces:\n  holm: { " + settings + " }\n")})
 		said := ""
