@@ -218,9 +218,10 @@ func (f *Fetcher) note(ctx context.Context, err error) {
 // hidden is where files lie here until they are whole.
 func (f *Fetcher) hidden() string { return filepath.Join(f.Inbox, files.Hidden) }
 
-// temporary is where a file lies here until it is whole.
-func (f *Fetcher) temporary(id int64) string {
-	return filepath.Join(f.hidden(), fmt.Sprintf("%s%d", f.prefix(), id))
+// temporary is where a file lies here until it is whole. It carries the number of the node that copies it: what a node still does
+// that was given up never meets what its successor does.
+func (f *Fetcher) temporary(x *store.Fetch) string {
+	return filepath.Join(f.hidden(), fmt.Sprintf("%s%d-%d", f.prefix(), x.ID, x.By))
 }
 
 func (f *Fetcher) prefix() string { return "fetch-" + f.Mark + "-" }
@@ -258,7 +259,7 @@ func (f *Fetcher) adopt(ctx context.Context) error {
 	needed := map[string]bool{}
 	for i := range open {
 		f.busy[open[i].Path] = true
-		needed[filepath.Base(f.temporary(open[i].ID))] = true
+		needed[filepath.Base(f.temporary(&open[i]))] = true
 	}
 	f.mu.Unlock()
 	if entries, err := f.FS.List(f.hidden()); err == nil {

@@ -209,6 +209,7 @@ func (f *Fetcher) copy(t remote.Tree, x *store.Fetch, again bool) error {
 	if !f.Sure() {
 		return ErrGiven
 	}
+	x.By = f.Node
 	from := x.Path
 	_, objects := t.(remote.Objects) // they cannot be renamed: what is copied is told by its tag
 	held := !x.Stays && !objects
@@ -252,7 +253,7 @@ func (f *Fetcher) copy(t remote.Tree, x *store.Fetch, again bool) error {
 			k, known := f.known[x.Path]
 			f.mu.Unlock()
 			if x.Stays && known && k.SHA256 == x.SHA256 {
-				f.FS.Remove(f.temporary(x.ID)) //nolint: it is looked for again
+				f.FS.Remove(f.temporary(x)) //nolint: it is looked for again
 				return errSame
 			}
 			return nil
@@ -292,7 +293,7 @@ func (f *Fetcher) hold(t remote.Tree, x *store.Fetch, again bool) error {
 
 // letBe gives a file on the server its name again.
 func (f *Fetcher) letBe(t remote.Tree, x *store.Fetch, held bool, reason error) error {
-	f.FS.Remove(f.temporary(x.ID)) //nolint: it is looked for again
+	f.FS.Remove(f.temporary(x)) //nolint: it is looked for again
 	if !held {
 		return reason
 	}
@@ -306,7 +307,7 @@ func (f *Fetcher) letBe(t remote.Tree, x *store.Fetch, held bool, reason error) 
 
 // download copies a file of the server.
 func (f *Fetcher) download(t remote.Tree, x *store.Fetch, from string) error {
-	at := f.temporary(x.ID)
+	at := f.temporary(x)
 	if err := f.FS.Remove(at); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
@@ -344,7 +345,7 @@ func (f *Fetcher) incomplete(x *store.Fetch) string {
 	if f.Settings.EndsWith == nil {
 		return ""
 	}
-	in, err := f.FS.Open(f.temporary(x.ID))
+	in, err := f.FS.Open(f.temporary(x))
 	if err != nil {
 		return err.Error()
 	}
@@ -377,7 +378,7 @@ func (f *Fetcher) syncAll(list []*store.Fetch) error {
 		return f.FS.SyncAll(f.hidden())
 	}
 	for _, x := range list {
-		file, err := f.FS.Open(f.temporary(x.ID))
+		file, err := f.FS.Open(f.temporary(x))
 		if err != nil {
 			return err
 		}
@@ -426,7 +427,7 @@ func (f *Fetcher) place(x *store.Fetch, to string) error {
 	if !f.Sure() {
 		return ErrGiven
 	}
-	at := f.temporary(x.ID)
+	at := f.temporary(x)
 	err := f.FS.Move(at, to)
 	if !errors.Is(err, fs.ErrNotExist) {
 		return err

@@ -18,6 +18,7 @@ type Fetch struct {
 	Stays    bool       `db:"stays"`
 	State    string     `db:"state"`
 	SHA256   string     `db:"sha256"`
+	By       int64      `db:"fetched_by"` // the node that has copied it
 	Reason   string     `db:"reason"`
 }
 
@@ -29,7 +30,7 @@ func (f *Fetch) Is(size int64, modified time.Time, tag string) bool {
 	return f.Modified == nil || f.Modified.Truncate(time.Microsecond).Equal(modified.Truncate(time.Microsecond))
 }
 
-const fetchColumns = `id, route, place, path, size, modified, tag, stays, state, sha256, reason`
+const fetchColumns = `id, route, place, path, size, modified, tag, stays, state, sha256, fetched_by, reason`
 
 // keepFetches is how long what is known of fetched files is kept.
 const keepFetches = `interval '7 days'`
@@ -83,7 +84,7 @@ func (s *Store) Fetched(ctx context.Context, node int64, list []Fetch) error {
 	for i, f := range list {
 		ids[i], sums[i], sizes[i] = f.ID, f.SHA256, f.Size
 	}
-	done, err := s.db.ExecContext(ctx, `update fetches f set state = 'fetched', sha256 = t.sum, size = t.size, reason = '' from unnest($2::bigint[], $3::text[], $4::bigint[]) as t (id, sum, size) where f.id = t.id and f.node = $1 and f.state in ('claimed', 'fetched')`, node, ids, sums, sizes)
+	done, err := s.db.ExecContext(ctx, `update fetches f set state = 'fetched', sha256 = t.sum, size = t.size, fetched_by = $1, reason = '' from unnest($2::bigint[], $3::text[], $4::bigint[]) as t (id, sum, size) where f.id = t.id and f.node = $1 and f.state in ('claimed', 'fetched')`, node, ids, sums, sizes)
 	if err != nil {
 		return fmt.Errorf("recording that files were fetched: %w", err)
 	}

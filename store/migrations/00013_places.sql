@@ -26,13 +26,14 @@ create table fetches (
     stays      boolean not null,
     state      text not null check (state in ('claimed', 'fetched', 'placed', 'done', 'known', 'withdrawn')),
     sha256     text not null default '',
+    fetched_by bigint not null default 0,
     reason     text not null default '',
-    tries      integer not null default 0,
     claimed_at timestamptz not null default now(),
     ended_at   timestamptz
 );
 comment on table fetches is 'files that are being fetched from servers, and those that stay there and are known';
 comment on column fetches.path is 'below the place';
+comment on column fetches.fetched_by is 'the node that has copied it: its hidden file carries its number';
 comment on column fetches.stays is 'it is left on the server';
 create unique index fetches_open on fetches (route, place, path) where state in ('claimed', 'fetched', 'placed');
 create unique index fetches_known on fetches (route, place, path) where state = 'known';
