@@ -188,6 +188,9 @@ func TestReceivedByMLLP(t *testing.T) {
 	if _, said := command(b, "places"); !strings.Contains(said, "others send to "+address) {
 		t.Error(said)
 	}
+	if code, said := command(b, "places", "try", "bench"); code != 0 || !strings.Contains(said, "somebody listens there") {
+		t.Errorf("%d: %s", code, said)
+	}
 	// It takes no more when the route is stopped.
 	if code, said := command(b, "stop", "results"); code != 0 {
 		t.Fatal(said)

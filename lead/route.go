@@ -404,14 +404,17 @@ func (r *Route) hear(l *listen.Listener, inbox string) {
 	l.Folder, l.Left = inbox, nil
 }
 
-// receiver takes the messages that are sent to a route; nil if none are, or not to this node alone.
+// receiver takes the messages that are sent to a place (empty: the route listens on this machine); nil if none are.
 func (r *Route) receiver(place string, compiled *route.Compiled, state store.Route) (*receive.MLLP, error) {
+	if place == "" {
+		return nil, nil
+	}
 	report, _ := r.l.Places.Report(place)
 	p := report.Place
 	if !p.Receives || p.Kind != "mllp" {
 		return nil, nil
 	}
-	m := &receive.MLLP{Route: r.name, Address: p.ListenOn, Box: &receive.Box{FS: r.l.FS, Folder: filepath.Join(r.l.Holding, state.Holding), Mark: fmt.Sprintf("%s-%d", r.l.Mark, r.node.ID)}, Answers: r.l.Answers,
+	m := &receive.MLLP{Route: r.name, Address: p.ListenOn, Box: &receive.Box{FS: r.l.FS, Folder: filepath.Join(r.l.Holding, state.Holding), Mark: fmt.Sprintf("%s-%d", r.l.Mark, r.node.ID), Later: compiled.AnswerCommitted}, Answers: r.l.Answers,
 		Committed: compiled.AnswerCommitted, Patience: p.Patience, Largest: p.Largest, Most: p.Connections, Log: r.l.Log}
 	if p.Certificate != "" {
 		certificate, err := tls.LoadX509KeyPair(p.Certificate, p.KeyFile)

@@ -23,6 +23,8 @@ type Box struct {
 	FS     files.FS
 	Folder string // that is listened to
 	Mark   string // of the installation and the node, in hidden names
+	// Later says that nobody is answered before the commit, which makes what came durable: it need not be before.
+	Later bool
 }
 
 var number atomic.Int64
@@ -30,7 +32,7 @@ var number atomic.Int64
 // ErrTooLarge says that something is larger than may be.
 var ErrTooLarge = errors.New("it is larger than may be")
 
-// Put stores something durably under a name, or with a number if that is taken, and gives the name. Most is how many bytes
+// Put stores something durably (unless that comes Later) under a name, or with a number if that is taken, and gives the name. Most is how many bytes
 // there may be. Before is told each name before it is tried: whoever waits for what becomes of it waits before anybody can take it.
 func (b *Box) Put(name string, content io.Reader, most int64, before func(as string)) (string, error) {
 	hidden := filepath.Join(b.Folder, files.Hidden)
@@ -48,7 +50,7 @@ func (b *Box) Put(name string, content io.Reader, most int64, before func(as str
 	if err == nil && n > most {
 		err = fmt.Errorf("%w: more than %d bytes", ErrTooLarge, most)
 	}
-	if err == nil {
+	if err == nil && !b.Later {
 		err = f.Sync()
 	}
 	if err := errors.Join(err, f.Close()); err != nil {
@@ -63,6 +65,9 @@ func (b *Box) Put(name string, content io.Reader, most int64, before func(as str
 		}
 		if err != nil {
 			return "", errors.Join(err, b.FS.Remove(at))
+		}
+		if b.Later {
+			return as, nil
 		}
 		return as, b.FS.SyncFolder(b.Folder)
 	}

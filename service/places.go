@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"net"
 	"slices"
 	"strings"
 	"time"
@@ -34,7 +35,7 @@ func (s *Service) Places(ctx context.Context) ([]wire.EnvironmentPlace, error) {
 		}
 		if p.Kind == "" {
 			s.lookAt(&v)
-		} else if r, is := s.places.Report(name); is {
+		} else if r, is := s.places.Report(name); is && !p.Receives {
 			switch {
 			case r.Problem != "":
 				v.State, v.Problem, v.Since = "away", r.Problem, &r.Since
@@ -102,10 +103,31 @@ func (s *Service) TryPlace(ctx context.Context, name, folder string) ([]wire.Pla
 	if p.Kind == "" {
 		return s.tryFolder(p, folder), nil
 	}
+	if p.Receives {
+		return s.tryReceiving(ctx, p), nil
+	}
 	steps := remote.Try(ctx, s.places, name, cmp.Or(folder, "/"), fmt.Sprintf(".ydrion-probe-%s-%d", s.store.Mark, time.Now().UnixNano()))
 	return all(steps, func(t remote.Step) wire.PlaceStep {
 		return wire.PlaceStep{What: t.What, Says: t.Says, OK: t.OK, Seconds: t.Took.Seconds()}
 	}), nil
+}
+
+// tryReceiving says whether others can send to a place.
+func (s *Service) tryReceiving(ctx context.Context, p workspace.Place) []wire.PlaceStep {
+	step := wire.PlaceStep{What: "take what is posted to /receive/" + p.Name, OK: true, Says: "this service listens; a route with the place in `listen` takes it"}
+	if p.ListenOn != "" {
+		begun := time.Now()
+		step = wire.PlaceStep{What: "take messages on " + p.ListenOn, OK: true, Says: "somebody listens there"}
+		c, err := (&net.Dialer{Timeout: p.Patience}).DialContext(ctx, "tcp", p.ListenOn)
+		if err == nil {
+			err = c.Close()
+		}
+		if err != nil {
+			step.OK, step.Says = false, fmt.Sprintf("nobody listens there: %v; a running route with the place in `listen` does, on the node that leads it", err)
+		}
+		step.Seconds = time.Since(begun).Seconds()
+	}
+	return []wire.PlaceStep{step}
 }
 
 // tryFolder tries what a folder of this machine can do.
