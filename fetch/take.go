@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"path"
 	"path/filepath"
+	"runtime/debug"
 	"sync"
 	"time"
 
@@ -108,7 +109,7 @@ func (f *Fetcher) copyAll(ctx context.Context, list []*store.Fetch, again bool) 
 	defer stop()
 	for range min(max(report.Place.Connections, 1), len(list)) {
 		all.Go(func() {
-			err := f.Places.With(working, place, func(t remote.Tree) error {
+			err := f.supervised(working, place, func(t remote.Tree) error {
 				return remote.Each(t, len(list), func(int) error {
 					x, more := <-work
 					if !more {
@@ -116,7 +117,7 @@ func (f *Fetcher) copyAll(ctx context.Context, list []*store.Fetch, again bool) 
 					}
 					err := f.copy(t, x, again)
 					results <- result{x, err}
-					if remote.IsAway(err) || errors.Is(err, ErrGiven) {
+					if remote.IsAway(err) || isOurs(err) {
 						return err
 					}
 					return nil
@@ -150,7 +151,7 @@ func (f *Fetcher) copyAll(ctx context.Context, list []*store.Fetch, again bool) 
 			}
 		case r.err == nil:
 			ok[r.Fetch] = true
-		case remote.IsAway(r.err) || errors.Is(r.err, ErrGiven):
+		case remote.IsAway(r.err) || isOurs(r.err):
 		default:
 			x := *r.Fetch
 			x.State, x.Reason = "withdrawn", r.err.Error()
@@ -175,6 +176,41 @@ func (f *Fetcher) copyAll(ctx context.Context, list []*store.Fetch, again bool) 
 		}
 	}
 	return copied, nil
+}
+
+// supervised lends a connection. A defect of this program is an error of what was done with it.
+func (f *Fetcher) supervised(ctx context.Context, place string, do func(remote.Tree) error) (err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			f.Log.Error("a defect of this program", "route", f.Route, "panic", p, "stack", string(debug.Stack()))
+			err = fmt.Errorf("a defect of this program: %v", p)
+		}
+	}()
+	return f.Places.With(ctx, place, do)
+}
+
+// errOurs is what is wrong with this machine or this node, not with the file: it is gone on with later.
+type errOurs struct{ error }
+
+func (e *errOurs) Unwrap() error { return e.error }
+
+func isOurs(err error) bool {
+	var ours *errOurs
+	return errors.As(err, &ours) || errors.Is(err, ErrGiven)
+}
+
+// remembering remembers that writing here has failed.
+type remembering struct {
+	io.Writer
+	err error
+}
+
+func (r *remembering) Write(b []byte) (int, error) {
+	n, err := r.Writer.Write(b)
+	if err != nil {
+		r.err = err
+	}
+	return n, err
 }
 
 // ended lets files be found anew whose fetching has ended.
@@ -232,7 +268,7 @@ func (f *Fetcher) copy(t remote.Tree, x *store.Fetch, again bool) error {
 		if err == nil {
 			err = f.download(t, x, from)
 		}
-		if errors.Is(err, fs.ErrNotExist) {
+		if errors.Is(err, fs.ErrNotExist) && !isOurs(err) {
 			return errors.New("it went away while it was fetched")
 		}
 		if err != nil {
@@ -309,25 +345,32 @@ func (f *Fetcher) letBe(t remote.Tree, x *store.Fetch, held bool, reason error) 
 func (f *Fetcher) download(t remote.Tree, x *store.Fetch, from string) error {
 	at := f.temporary(x)
 	if err := f.FS.Remove(at); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
+		return &errOurs{err}
 	}
 	to, err := f.FS.Create(at, 0o600)
 	if err != nil {
-		return err
+		return &errOurs{err}
 	}
 	in, err := t.Open(from, 0)
 	if err != nil {
 		return errors.Join(err, to.Close())
 	}
+	here := &remembering{Writer: to}
 	var n int64
 	if x.Stays { // it is known by its content from then on
 		sum := sha256.New()
-		n, err = io.Copy(io.MultiWriter(to, sum), in)
+		n, err = io.Copy(io.MultiWriter(here, sum), in)
 		x.SHA256 = hex.EncodeToString(sum.Sum(nil))
 	} else {
-		n, err = io.Copy(to, in)
+		n, err = io.Copy(here, in)
 	}
-	if err := errors.Join(err, in.Close(), to.Close()); err != nil {
+	if closing := to.Close(); here.err == nil {
+		here.err = closing
+	}
+	if here.err != nil {
+		return &errOurs{fmt.Errorf("what is fetched cannot be written here: %w", errors.Join(here.err, in.Close()))}
+	}
+	if err := errors.Join(err, in.Close()); err != nil {
 		return err
 	}
 	x.Size = n

@@ -10,6 +10,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"time"
@@ -75,6 +76,9 @@ func (m *MLLP) Run(ctx context.Context) error {
 		m.mu.Unlock()
 		all.Go(func() {
 			defer func() {
+				if p := recover(); p != nil {
+					m.Log.Error("a defect of this program ends a connection; its sender was not answered", "route", m.Route, "panic", p, "stack", string(debug.Stack()))
+				}
 				c.Close() //nolint: it is over
 				m.mu.Lock()
 				delete(m.open, c)

@@ -394,9 +394,17 @@ func Each(t Tree, n int, do func(i int) error) error {
 	var mu sync.Mutex
 	next := 0
 	var away error
+	var defect any
 	var all sync.WaitGroup
 	for range min(max(t.Parallel(), 1), n) {
 		all.Go(func() {
+			defer func() {
+				if p := recover(); p != nil {
+					mu.Lock()
+					defect, away = p, errors.New("a defect of this program")
+					mu.Unlock()
+				}
+			}()
 			for {
 				mu.Lock()
 				i := next
@@ -417,5 +425,8 @@ func Each(t Tree, n int, do func(i int) error) error {
 		})
 	}
 	all.Wait()
+	if defect != nil {
+		panic(defect) // where whoever asked is supervised
+	}
 	return away
 }

@@ -213,9 +213,10 @@ func (s *sender) bring(tasks []*task) {
 	var portion []*letter
 	size := int64(0)
 	var away error
+	spoken := false // with the place
 	flush := func() {
 		if len(portion) > 0 && away == nil {
-			away = s.deliver(portion)
+			away, spoken = s.deliver(portion), true
 		}
 		portion, size = nil, 0
 	}
@@ -246,9 +247,10 @@ func (s *sender) bring(tasks []*task) {
 		}
 	}
 	flush()
-	if away != nil {
+	switch {
+	case away != nil:
 		s.isAway(tasks, away)
-	} else {
+	case spoken:
 		s.isThere()
 	}
 	s.settle(tasks, away)

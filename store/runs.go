@@ -662,7 +662,7 @@ type RunOf struct {
 
 // Published records that all outputs of runs are visible and ends their
 // pickups, whose states it gives by number. Should this record be lost, publishing
-// again finds every output published.
+// again finds every output published. A run with an output that is still to be brought to a server is left out.
 func (s *Store) Published(ctx context.Context, node int64, ended []RunOf) (map[int64]string, error) {
 	runs, pickups := make([]int64, len(ended)), make([]int64, len(ended))
 	for i, e := range ended {
@@ -676,7 +676,8 @@ func (s *Store) Published(ctx context.Context, node int64, ended []RunOf) (map[i
 	if slices.ContainsFunc(ended, func(e RunOf) bool { return e.Several }) {
 		ofRuns = `select rp.pickup, rp.part, rp.reason, coalesce(rp.whole, r.whole) as whole, coalesce(rp.good, r.good) as good, coalesce(rp.rejected, r.rejected) as rejected from r join run_pickups rp on rp.run = r.id`
 	}
-	err := s.quick.rows(ctx, len(ended), `with e as (select t.run, t.pickup from unnest($2::bigint[], $3::bigint[]) as t (run, pickup) join pickups p on p.id = t.pickup and p.run = t.run and p.node = $1 and p.state in ('committed', 'held')),
+	err := s.quick.rows(ctx, len(ended), `with e as (select t.run, t.pickup from unnest($2::bigint[], $3::bigint[]) as t (run, pickup) join pickups p on p.id = t.pickup and p.run = t.run and p.node = $1 and p.state in ('committed', 'held')
+				where not exists (select 1 from deliveries d where d.run = t.run and d.state = 'open' and starts_with(d.folder, '{'))),
 		d as (update deliveries set state = 'published', published_at = now(), reason = '' from e where deliveries.run = e.run and deliveries.state = 'open'),
 		r as (update runs set state = 'published', ended_at = now() from e where runs.id = e.run returning runs.id, e.pickup, runs.route, runs.whole, runs.good, runs.rejected, runs.filtered, runs.merged, runs.records_in),
 		t as (insert into tallies (route, quarter, records_in, good, rejected, filtered, merged, whole)
