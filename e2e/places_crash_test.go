@@ -4,8 +4,10 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"math/rand/v2"
 	"net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -274,4 +276,64 @@ func TestPouncedOnServer(t *testing.T) {
 	if uncertain < 1 || uncertain > 3 {
 		t.Errorf("%d were uncertain", uncertain)
 	}
+}
+
+// TestKilledOverServer kills one of two real services in turn while sheets come to a partner's server, from which they are fetched, and
+// their orders go back there. Every record comes out exactly once, and nothing of ours is left there.
+func TestKilledOverServer(t *testing.T) {
+	t.Parallel()
+	kills := 6
+	switch {
+	case testing.Short():
+		kills = 2
+	case soak:
+		kills = 50
+	}
+	holm := sftpPartner(t, t.TempDir(), "127.0.0.1:0")
+	out := filepath.Join(holm.folder, "out")
+	if err := os.MkdirAll(out, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	path, data, database := program(t), t.TempDir(), testbed.Database(t)
+	environment := filepath.Join(data, "environment.yaml")
+	if err := os.WriteFile(environment, []byte(fmt.Sprintf("environment: demo\nplaces:\n  stations: stations\n  laboratory: laboratory\n  suppliers: suppliers\n  holm:\n    address: sftp://%s\n    user: ydrion\n    password file: %s\n    host key: %q\n", holm.place.Address.Host, holm.place.Password.File, holm.place.HostKeys[0])), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	start := func() *exec.Cmd { return serveAs(t, 0, path, data, database, "--environment", environment) }
+	nodes := []*exec.Cmd{start(), nil}
+	client := clientOf(t, data)
+	route := fromHolm(t, "")
+	r := route["routes/specimen-orders.yaml"]
+	from, to := strings.Index(r, "deliver:"), strings.Index(r, "rejected:\n")
+	route["routes/specimen-orders.yaml"] = r[:from] + "deliver: {place: holm/in, name: \"{file.stem}.hl7\"}\n" + r[to:]
+	beginWith(t, client, route, "specimen-orders")
+	nodes[1] = start()
+	clientOf(t, data)
+	seed := uint64(time.Now().UnixNano())
+	t.Logf("seed %d", seed)
+	dice := rand.New(rand.NewPCG(seed, 3))
+	total := 0
+	for n := range kills {
+		for range 15 {
+			drop(t, out, fmt.Sprintf("sheet-%05d.csv", total), heading+row(2*total)+row(2*total+1))
+			total++
+		}
+		time.Sleep(time.Duration(dice.IntN(1500)) * time.Millisecond)
+		k := n % 2
+		if err := nodes[k].Process.Kill(); err != nil {
+			t.Fatal(err)
+		}
+		nodes[k].Wait() //nolint: it was killed
+		nodes[k] = start()
+		client = clientOf(t, data)
+	}
+	testbed.Until(t, "everything has come out", func() bool { return len(strings.Fields(holm.list("in"))) >= total })
+	testbed.Until(t, "everything has ended", func() bool {
+		page, err := client.Pickups(context.Background(), url.Values{"limit": {"500"}, "state": {"claimed,taken,committed,held,uncertain"}})
+		return err == nil && len(page.Items) == 0 && holm.list("out") == "" && len(holm.hidden(t)) == 0
+	})
+	p := &pouncer{t, filepath.Join(holm.folder, "in"), map[string]int{}}
+	p.pounce()
+	p.once(2 * total)
+	t.Logf("%d kills, %d files", kills, total)
 }

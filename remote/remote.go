@@ -238,7 +238,7 @@ func (p *Places) Report(name string) (Report, bool) {
 const (
 	// restsFor is how long a connection that nobody uses is kept, and trusted how long it need not be asked whether it
 	// still works.
-	restsFor = 20 * time.Second
+	restsFor = time.Minute
 	trusted  = time.Second
 )
 
