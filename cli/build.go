@@ -102,7 +102,7 @@ func checkAll(w *workspace.Workspace) (finding.List, int) {
 		list = append(list, findings...)
 	}
 	for _, e := range w.Environments {
-		list = append(list, route.Guard(all, func(f string) (string, error) { return e.Resolve(f, "/") })...)
+		list = append(list, route.Guard(all, func(f string) (string, error) { return e.Whereabouts(f, "/") })...)
 		list = append(list, route.Fits(all, e)...)
 	}
 	if len(w.Environments) == 0 {

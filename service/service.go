@@ -193,6 +193,11 @@ func (s *Service) resolve(folder string) (string, error) {
 	return s.Environment.Resolve(folder, s.Data)
 }
 
+// whereabouts is resolve for comparing folders with each other.
+func (s *Service) whereabouts(folder string) (string, error) {
+	return s.Environment.Whereabouts(folder, s.Data)
+}
+
 func (s *Service) stopCluster() error {
 	if s.cluster == nil {
 		return nil
@@ -360,7 +365,7 @@ func (s *Service) guard(ctx context.Context, compiled []*route.Compiled) (findin
 		}
 		all = append(all, c.Route)
 	}
-	return append(route.Guard(all, s.resolve), route.Fits(all, s.Environment)...), nil
+	return append(route.Guard(all, s.whereabouts), route.Fits(all, s.Environment)...), nil
 }
 
 // changed tells this node and all others that a route has changed.

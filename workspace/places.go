@@ -316,6 +316,20 @@ func (p *Place) Port() string {
 	return p.Address.Hostname() + ":" + port
 }
 
+// Whereabouts is Resolve for comparing: two places on the same server give the same, however they are called.
+func (e *Environment) Whereabouts(folder, base string) (string, error) {
+	resolved, err := e.Resolve(folder, base)
+	name, below, is := Distant(resolved)
+	if err != nil || !is {
+		return resolved, err
+	}
+	p := e.Places[name]
+	if p.Address == nil || p.Messages() {
+		return resolved, nil
+	}
+	return p.Kind + "://" + p.Port() + path.Join("/", p.Address.Path, below), nil
+}
+
 // Folders makes places of folders of this machine, by their names.
 func Folders(of map[string]string) map[string]Place {
 	out := map[string]Place{}

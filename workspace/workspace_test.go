@@ -254,3 +254,22 @@ func TestPlacesThatAreWrong(t *testing.T) {
 		}
 	}
 }
+
+// TestWhereabouts: a folder on a server is the same by whatever place it is named.
+func TestWhereabouts(t *testing.T) {
+	w := FromFiles(map[string][]byte{"environments/e.yaml": []byte(`environment: e
+places:
+  here: /srv
+  one: { address: sftp://h/base, user: a, password from: P, host key: "SHA256:x" }
+  two: { address: "sftp://h:22/base/out", user: b, password from: P, host key: "SHA256:x" }
+`)})
+	e := w.Environments["e"]
+	if e == nil {
+		t.Fatal(w.Findings)
+	}
+	for folder, want := range map[string]string{"{here}/x": "/srv/x", "{one}/out/x": "sftp://h:22/base/out/x", "{two}/x/": "sftp://h:22/base/out/x", "{two}": "sftp://h:22/base/out"} {
+		if got, err := e.Whereabouts(folder, "/"); got != want || err != nil {
+			t.Errorf("%s is %s (%v), not %s", folder, got, err, want)
+		}
+	}
+}

@@ -1,0 +1,52 @@
+package route
+
+import (
+	"strings"
+	"testing"
+
+	"ydrion/workspace"
+)
+
+// TestFits: what a place cannot do is said before a route is published that asks it to.
+func TestFits(t *testing.T) {
+	const environment = `environment: e
+places:
+  here: /srv
+  holm: { address: sftp://h/base, user: a, password from: P, host key: "SHA256:x" }
+  also: { address: sftp://h/base/out, user: a, password from: P, host key: "SHA256:x" }
+  store: { kind: s3, address: "https://s/bucket", user: a, password from: P }
+  lab: { address: "mllp://l:2575" }
+  bench: { kind: mllp, "listen on": ":2575" }
+  front: { kind: http, token from: T }
+`
+	for settings, says := range map[string]string{
+		`listen: {place: holm/out, taken to: done}|deliver: {place: store/in, name: "{file.name}"}`:            "",
+		`listen: {place: bench}|deliver: {place: lab, name: x}`:                                                "",
+		`listen: {place: front/orders}|deliver: {place: holm/in, name: x}`:                                     "",
+		`listen: {folder: "{here}/in", taken to: done}|deliver: {place: holm/in, name: x}`:                     "is a folder of this machine, and its files go into the archive",
+		`listen: {place: store/in, taken to: done}|deliver: {place: holm/in, name: x}`:                         "an object store renames nothing",
+		`listen: {place: holm/in, originals: left, files that disappear: true}|deliver: {place: lab, name: x}`: "files that disappear are told from folders of this machine only",
+		`listen: {place: lab}|deliver: {place: holm/in, name: x}`:                                              "nothing is fetched from places of the kind mllp",
+		`listen: {place: bench, originals: left}|deliver: {place: holm/in, name: x}`:                           "others send to {bench}",
+		`listen: {place: holm/in}|deliver: {place: bench, name: x}`:                                            "nothing can be delivered there",
+		`listen: {place: holm/in}|deliver: {place: lab, name: x, name taken: replace}`:                         "there are no names that could be taken",
+		`listen: {place: holm/in}|deliver: {place: store, name: x, name taken: replace and keep}`:              "but not kept beside it",
+		`listen: {place: holm/in}|deliver: {place: store, name: x, permissions: "0640"}`:                       "permissions and owner are set in folders of this machine only",
+		`listen: {place: also}|deliver: {place: holm/out, name: x}`:                                            "the route would pick up its own output",
+	} {
+		listen, deliver, _ := strings.Cut(settings, "|")
+		w := workspace.FromFiles(map[string][]byte{"environments/e.yaml": []byte(environment), "routes/r.yaml": []byte("route: r\n" + listen + "\nread: {format: file}\n" + deliver + "\nrejected: {folder: \"{here}/rejected\"}\n")})
+		e, r := w.Environments["e"], w.Routes["r"]
+		if e == nil || r == nil {
+			t.Fatalf("%s: %v", settings, w.Findings)
+		}
+		all := []*workspace.Route{r}
+		said := ""
+		for _, f := range append(Fits(all, e), Guard(all, func(f string) (string, error) { return e.Whereabouts(f, "/") })...) {
+			said += f.String() + "\n"
+		}
+		if says == "" && said != "" || !strings.Contains(said, says) {
+			t.Errorf("%s: want %q, got %q", settings, says, said)
+		}
+	}
+}
