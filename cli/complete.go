@@ -118,6 +118,22 @@ func (a *app) completeRoutes(cmd *cobra.Command, args []string, _ string) ([]str
 	return a.routeNames(cmd, args), cobra.ShellCompDirectiveNoFileComp
 }
 
+// completePlaces completes the name of a place, which shells show with its kind and state.
+func (a *app) completePlaces(cmd *cobra.Command, args []string, _ string) (names []string, _ cobra.ShellCompDirective) {
+	client, err := a.client()
+	if err != nil || len(args) > 0 {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	list, err := client.Places(cmd.Context())
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	for _, p := range list {
+		names = append(names, p.Name+"\t"+p.Kind+", "+p.State)
+	}
+	return names, cobra.ShellCompDirectiveNoFileComp
+}
+
 // completePickups completes the number of one pickup, or of several where that is possible; of
 // those in some states, or of all.
 func (a *app) completePickups(states ...string) completion {

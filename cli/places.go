@@ -68,7 +68,7 @@ func (a *app) placeTable(list []wire.EnvironmentPlace) error {
 func (a *app) tryPlace() *cobra.Command {
 	var folder, environment string
 	c := a.jsonFlag(&cobra.Command{
-		Use: "try PLACE", Short: "Try what a place can do: reach it, look into it, write a probe there and remove it", Args: cobra.ExactArgs(1),
+		Use: "try PLACE", ValidArgsFunction: a.completePlaces, Short: "Try what a place can do: reach it, look into it, write a probe there and remove it", Args: cobra.ExactArgs(1),
 		Long: `Try a place as the service would use it, and say of each step whether it works. The
 probe is a small hidden file, which is removed again. With --environment it is tried
 from here, without a service, by a file of settings: also to see which key a server
