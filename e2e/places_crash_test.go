@@ -113,9 +113,9 @@ func cutFrom(t *testing.T, holm *partner, last int64) {
 	}
 	b := testbed.Start(t, holm.at())
 	b.Publish(overHolm(t))
-	step := last / 8
+	step := last / 4 // beginning anywhere: a while of runs tells of all of them
 	if testing.Short() {
-		step = last / 3
+		step = last / 2
 	}
 	if soak {
 		step = 1
@@ -147,7 +147,7 @@ func cutFrom(t *testing.T, holm *partner, last int64) {
 // with its database, and lets another go on.
 func TestCrashOverServer(t *testing.T) {
 	t.Parallel()
-	step := int64(9)
+	step := int64(18)
 	if testing.Short() {
 		step = 25
 	}
@@ -211,7 +211,7 @@ func TestCrashOverServer(t *testing.T) {
 	}
 }
 
-// TestPouncedOnServer: a reader takes files from the server as soon as they are there. Whatever is cut, each comes once; of
+// TestPouncedOnServer: a reader takes files from the server as soon as they are there. Whatever answer is lost, each comes once; of
 // those of which nobody can tell, a person is asked.
 func TestPouncedOnServer(t *testing.T) {
 	t.Parallel()
@@ -243,28 +243,26 @@ func TestPouncedOnServer(t *testing.T) {
 	}()
 	uncertain := 0
 	for k := int64(1); k <= 8; k++ {
-		for _, after := range []bool{false, true} {
-			stem := fmt.Sprintf("s%d%v", k, after)
-			holm.CutAt(k, after)
-			b.Drop("stations/inbox", stem+".csv", heading+row(1)+row(2))
-			var p wire.Pickup
-			testbed.Until(t, stem+" has ended", func() bool {
-				p = byName(t, b)[stem+".csv"]
-				return p.EndedAt != nil || p.State == "uncertain"
-			})
-			if p.State == "uncertain" {
-				uncertain++
-				if code, said := command(b, "decide", fmt.Sprint(p.ID), "arrived"); code != 0 {
-					t.Fatal(said)
-				}
-				b.Ended(stem+".csv", 0)
+		stem := fmt.Sprintf("s%d", k)
+		holm.CutAt(k, true)
+		b.Drop("stations/inbox", stem+".csv", heading+row(1)+row(2))
+		var p wire.Pickup
+		testbed.Until(t, stem+" has ended", func() bool {
+			p = byName(t, b)[stem+".csv"]
+			return p.EndedAt != nil || p.State == "uncertain"
+		})
+		if p.State == "uncertain" {
+			uncertain++
+			if code, said := command(b, "decide", fmt.Sprint(p.ID), "arrived"); code != 0 {
+				t.Fatal(said)
 			}
+			b.Ended(stem+".csv", 0)
 		}
 	}
 	close(stop)
 	<-ended
-	t.Logf("%d of 16 uncertain", uncertain)
-	if len(got) != 32 {
+	t.Logf("%d of 8 uncertain", uncertain)
+	if len(got) != 16 {
 		t.Errorf("%d files came: %v", len(got), got)
 	}
 	for name, n := range got {
@@ -282,7 +280,7 @@ func TestPouncedOnServer(t *testing.T) {
 // their orders go back there. Every record comes out exactly once, and nothing of ours is left there.
 func TestKilledOverServer(t *testing.T) {
 	t.Parallel()
-	kills := 6
+	kills := 4
 	switch {
 	case testing.Short():
 		kills = 2
