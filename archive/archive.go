@@ -105,6 +105,12 @@ var ErrChanging = errors.New("somebody keeps changing it")
 
 // Take writes what is read into the archive and says what it is.
 func (a *Archive) Take(in io.Reader) (sum string, size int64, err error) {
+	return a.TakeFor(in, func(string, int64) error { return nil })
+}
+
+// TakeFor is Take for somebody who records then that it is needed. Until that is so, another who gives the same content up may
+// remove it: it is given its place once more.
+func (a *Archive) TakeFor(in io.Reader, then func(sum string, size int64) error) (sum string, size int64, err error) {
 	part, err := a.coming()
 	if err != nil {
 		return "", 0, fmt.Errorf("archiving: %w", err)
@@ -121,6 +127,12 @@ func (a *Archive) Take(in io.Reader) (sum string, size int64, err error) {
 		err = closing
 	}
 	if err == nil {
+		err = a.Keep(part, sum, true)
+	}
+	if err == nil {
+		if err = then(sum, size); err != nil {
+			return "", 0, errors.Join(err, a.fs.Remove(part))
+		}
 		err = a.Keep(part, sum, true)
 	}
 	if removing := a.fs.Remove(part); err == nil {

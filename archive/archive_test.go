@@ -235,3 +235,21 @@ func TestSweep(t *testing.T) {
 		t.Errorf("%v %v", left, err)
 	}
 }
+
+// TestTakenWhileGivenUp: content that somebody gives up in the moment in which another takes the same is there afterwards.
+func TestTakenWhileGivenUp(t *testing.T) {
+	a := New(files.Real{}, t.TempDir())
+	if _, _, err := a.Take(strings.NewReader("the same")); err != nil {
+		t.Fatal(err)
+	}
+	sum, _, err := a.TakeFor(strings.NewReader("the same"), func(sum string, _ int64) error {
+		removed, err := a.Remove(sum, func() (bool, error) { return false, nil })
+		if !removed {
+			t.Error("it was not removed")
+		}
+		return err
+	})
+	if err != nil || !a.Has(sum) {
+		t.Errorf("it is not there: %v", err)
+	}
+}

@@ -113,9 +113,9 @@ func cutFrom(t *testing.T, holm *partner, last int64) {
 	}
 	b := testbed.Start(t, holm.at())
 	b.Publish(overHolm(t))
-	step := last / 4 // beginning anywhere: a while of runs tells of all of them
+	step := last / 2 // beginning anywhere: a while of runs tells of all of them
 	if testing.Short() {
-		step = last / 2
+		step = last
 	}
 	if soak {
 		step = 1
@@ -147,7 +147,7 @@ func cutFrom(t *testing.T, holm *partner, last int64) {
 // with its database, and lets another go on.
 func TestCrashOverServer(t *testing.T) {
 	t.Parallel()
-	step := int64(18)
+	step := int64(30)
 	if testing.Short() {
 		step = 25
 	}
@@ -196,7 +196,7 @@ func TestCrashOverServer(t *testing.T) {
 			break
 		}
 	}
-	for k := 1; k < 40; k += int(step) {
+	for k := 1 + int(time.Now().UnixNano()%step); k < 40; k += int(step) {
 		for _, after := range []bool{false, true} {
 			database := testbed.Database(t)
 			proxy := testbed.NewProxy(t, database)
@@ -280,7 +280,7 @@ func TestPouncedOnServer(t *testing.T) {
 // their orders go back there. Every record comes out exactly once, and nothing of ours is left there.
 func TestKilledOverServer(t *testing.T) {
 	t.Parallel()
-	kills := 4
+	kills := 3
 	switch {
 	case testing.Short():
 		kills = 2

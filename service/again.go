@@ -164,11 +164,10 @@ func (s *Service) Hand(ctx context.Context, route, name string, content io.Reade
 	if problem := lang.CheckName(name); problem != "" {
 		return 0, fmt.Errorf("%w: %s", store.ErrNotSo, problem)
 	}
-	sum, size, err := s.engine.Archive.Take(content)
-	if err != nil {
-		return 0, err
-	}
-	pickup, err = s.store.Hand(ctx, store.Handed{Route: route, Revision: r.Revision, Name: name, SHA256: sum, Size: size, By: by, Now: time.Now().Truncate(time.Microsecond), Said: said})
+	_, _, err = s.engine.Archive.TakeFor(content, func(sum string, size int64) error {
+		pickup, err = s.store.Hand(ctx, store.Handed{Route: route, Revision: r.Revision, Name: name, SHA256: sum, Size: size, By: by, Now: time.Now().Truncate(time.Microsecond), Said: said})
+		return err
+	})
 	if err == nil {
 		s.leader.ToDo(ctx, route)
 	}
