@@ -338,6 +338,39 @@ func TestTakenOnServer(t *testing.T) {
 	if p := b.Ended("b.csv", first.ID); p.ID != first.ID+1 || p.Good != 2 {
 		t.Errorf("the same content was taken again, or the changed one was not: %+v after %d", p, first.ID)
 	}
+	// One that somebody goes on writing between being noticed and being renamed is put back, and taken when it is whole.
+	holm.Misbehave(standin.Fault{On: standin.Rename, Do: standin.Late, From: 1, Times: 1, For: 700 * time.Millisecond})
+	only := fromHolm(t, "")
+	only["routes/specimen-orders.yaml"] = strings.Replace(only["routes/specimen-orders.yaml"], "names: \"*.csv\"", "names: \"g*.csv\"", 1)
+	b.Publish(only)
+	holm.drop(t, "out/g.csv", heading+row(6))
+	testbed.Until(t, "it is asked to rename it", func() bool {
+		n := 0
+		b.Ask(&n, `select count(*) from fetches where path = '/out/g.csv'`)
+		return n == 1
+	})
+	g, err := os.OpenFile(filepath.Join(holm.folder, "out/g.csv"), os.O_APPEND|os.O_WRONLY, 0o644)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := io.WriteString(g, row(7)); err != nil {
+		t.Fatal(err)
+	}
+	testbed.Until(t, "it is put back", func() bool {
+		return strings.Contains(strings.Join(waiting(t, b, "specimen-orders"), " "), "g.csv: it has changed since it was noticed") && strings.Contains(holm.list("out"), "g.csv")
+	})
+	if _, err := io.WriteString(g, row(8)); err != nil {
+		t.Fatal(err)
+	}
+	if err := g.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if code, said := command(b, "take", "specimen-orders", "g.csv"); code != 0 {
+		t.Fatal(said)
+	}
+	if p := b.Ended("g.csv", 0); p.Good != 3 {
+		t.Errorf("it was taken in part: %+v", p)
+	}
 	// Who may not rename.
 	holm.Misbehave(standin.Fault{On: standin.Rename, Do: standin.Refuse, From: 1})
 	b.Publish(fromHolm(t, ""))

@@ -336,6 +336,19 @@ func TestReceivedByHTTP(t *testing.T) {
 	if code, out := post("/receive/front/orders", "salt", "b.csv", heading+row(4)); code != 200 || out.Pickup == 0 || out.State != "committed" && out.State != "delivered" {
 		t.Errorf("%d %+v", code, out)
 	}
+	// Several of one name at once: each is answered for by itself.
+	names := make(chan string, 6)
+	for i := range 6 {
+		go func() {
+			code, out := post("/receive/front/orders", "salt", "same.csv", heading+row(10+i))
+			names <- fmt.Sprint(code, " ", out.Name)
+		}()
+	}
+	for range 6 {
+		if got := <-names; !strings.HasPrefix(got, "200 same") {
+			t.Errorf("%s", got)
+		}
+	}
 	if code, out := post("/receive/front/orders", "salt", "c.csv", heading+strings.Replace(row(5), "36.5", "x", 1)); code != 422 || out.State != "rejected" || out.Reason == "" {
 		t.Errorf("%d %+v", code, out)
 	}

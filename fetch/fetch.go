@@ -45,6 +45,7 @@ type Fetcher struct {
 	Below    string // the folder there
 	Inbox    string // the folder here
 	Node     int64
+	InOrder  bool        // a file waits for older ones of which is not sure yet that they are complete
 	Sure     func() bool // that nobody can have taken over what the node leads
 	Mark     string      // of the installation
 	FS       files.FS
@@ -77,7 +78,9 @@ type seen struct {
 	noticed time.Time
 	allowed bool // by a moment of the timetable, or because somebody asks
 	reason  string
+	failed  string    // why it could not be fetched
 	rest    time.Time // until then it is left alone
+	tries   uint      // how often it could not be fetched
 	marker  string
 }
 
@@ -411,6 +414,14 @@ func (f *Fetcher) putBack(ctx context.Context, t remote.Tree, ours []found) erro
 	return nil
 }
 
+// compare is the order in which files are fetched.
+func (f *Fetcher) compare(a, b *seen) int {
+	if f.Settings.Notice == workspace.OnDemand { // the order is the route's own
+		return listen.Natural(a.path, b.path)
+	}
+	return cmp.Or(a.Modified.Compare(b.Modified), listen.Natural(a.path, b.path))
+}
+
 // account takes account of what is on the server. It gives what is ready, in its order, and when to look again.
 func (f *Fetcher) account(there []found, looked time.Time, gate listen.Gate) (ready []*seen, wait time.Duration) {
 	names := map[string]bool{}
@@ -421,6 +432,7 @@ func (f *Fetcher) account(there []found, looked time.Time, gate listen.Gate) (re
 	if f.Marker != nil {
 		markers = listen.Markers(f.Marker)
 	}
+	var watched []*seen // of which is not sure yet that they are complete
 	quiet := cmp.Or(f.Settings.Quiet, settle)
 	wait = f.Settings.Rhythm
 	f.mu.Lock()
@@ -445,7 +457,7 @@ func (f *Fetcher) account(there []found, looked time.Time, gate listen.Gate) (re
 		if s == nil || !s.Same(x.Info) {
 			fresh := &seen{Info: x.Info, path: x.path, since: looked, noticed: looked}
 			if s != nil {
-				fresh.noticed, fresh.allowed = s.noticed, s.allowed
+				fresh.noticed, fresh.allowed, fresh.tries = s.noticed, s.allowed, s.tries
 			}
 			s, f.seen[x.path] = fresh, fresh
 		}
@@ -464,23 +476,26 @@ func (f *Fetcher) account(there []found, looked time.Time, gate listen.Gate) (re
 		case len(x.Name) > mostName:
 			s.reason = fmt.Sprintf("its name has %d bytes; names have %d at most", len(x.Name), mostName)
 		case s.reason != "":
-		case rests > 0:
+		case rests > 0 && !demand:
+			s.reason = s.failed
 			wait = min(wait, rests)
 		case (gate.Closed || !gate.Open && !s.allowed) && !demand:
 			s.reason = gate.Reason
 		case left > 0 && !demand:
 			s.reason = fmt.Sprintf("it is watched until it has looked the same for %s", quiet)
 			wait = min(wait, left)
+			if s.since.Equal(s.noticed) { // whoever goes on changing a file holds nobody but himself
+				watched = append(watched, s)
+			}
 		default:
 			ready = append(ready, s)
 		}
 	}
 	f.moment = gate.Until
-	slices.SortStableFunc(ready, func(a, b *seen) int {
-		if f.Settings.Notice == workspace.OnDemand { // the order is the route's own
-			return listen.Natural(a.path, b.path)
-		}
-		return cmp.Or(a.Modified.Compare(b.Modified), listen.Natural(a.path, b.path))
-	})
+	slices.SortStableFunc(ready, f.compare)
+	if f.InOrder && len(watched) > 0 {
+		first := slices.MinFunc(watched, f.compare)
+		ready = slices.DeleteFunc(ready, func(s *seen) bool { return !f.demand[s.path] && f.compare(s, first) > 0 })
+	}
 	return ready, wait
 }

@@ -1,7 +1,6 @@
 package fetch
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -17,6 +16,7 @@ import (
 
 	"ydrion/deliver"
 	"ydrion/files"
+	"ydrion/listen"
 	"ydrion/remote"
 	"ydrion/store"
 	"ydrion/workspace"
@@ -42,7 +42,7 @@ func (f *Fetcher) fetch(ctx context.Context, ready []*seen) error {
 			f.busy[list[i].Path] = true
 			begun = append(begun, list[i])
 		} else {
-			ready[i].reason, ready[i].rest = "it is being fetched already", time.Now().Add(5*time.Second)
+			ready[i].failed, ready[i].rest = "it is being fetched already", time.Now().Add(5*time.Second)
 		}
 	}
 	f.mu.Unlock()
@@ -227,12 +227,13 @@ func (f *Fetcher) ended(list []store.Fetch) {
 		case x.State == "done":
 			delete(f.seen, x.Path)
 		case s != nil:
-			s.reason, s.rest = x.Reason, time.Now().Add(restFor)
+			s.reason, s.failed, s.rest = x.Reason, x.Reason, time.Now().Add(min(restFor<<min(s.tries, 6), time.Hour))
+			s.tries++
 		}
 	}
 }
 
-// restFor is how long a file is left alone that could not be fetched.
+// restFor is how long a file is left alone that could not be fetched; longer each time, up to an hour.
 const restFor = time.Minute
 
 // ErrGiven says that a node must not go on: it may have been given up.
@@ -278,8 +279,11 @@ func (f *Fetcher) copy(t remote.Tree, x *store.Fetch, again bool) error {
 		switch {
 		case remote.IsAway(err):
 			return err
+		case err != nil && try == 3:
+			return err
 		case err == nil && same(before, after) && after.Size == x.Size:
-			if !held && (before.Tag != x.Tag || x.Modified != nil && !x.Modified.Truncate(time.Microsecond).Equal(before.Modified.Truncate(time.Microsecond))) {
+			// What was renamed may have another time and tag by that; another size it has from somebody who still writes.
+			if held && after.Size != noticed.Size || !held && !same(noticed, after) {
 				return f.letBe(t, x, held, errors.New("it has changed since it was noticed"))
 			}
 			if reason := f.incomplete(x); reason != "" {
@@ -393,26 +397,17 @@ func (f *Fetcher) incomplete(x *store.Fetch) string {
 		return err.Error()
 	}
 	defer in.Close()
-	if skip := x.Size - listenTail; skip > 0 {
+	if skip := x.Size - listen.LastSize; skip > 0 {
 		io.CopyN(io.Discard, in, skip) //nolint: the rest says so
 	}
 	b, err := io.ReadAll(in)
 	if err != nil {
 		return err.Error()
 	}
-	if !f.Settings.EndsWith.Match(lastLine(b)) {
+	if !f.Settings.EndsWith.MatchString(listen.LastLine(b)) {
 		return fmt.Sprintf("its last line does not match %s: it may not be complete", f.Settings.EndsWith)
 	}
 	return ""
-}
-
-// listenTail is how much of a file's end is searched for its last line.
-const listenTail = 64 << 10
-
-// lastLine is the last line that is not blank. Segments of an interchange without line ends are lines too.
-func lastLine(b []byte) []byte {
-	end := bytes.TrimRight(b, " \t\r\n\x00\x1a")
-	return end[bytes.LastIndexAny(bytes.TrimRight(end, "~'"), "\r\n~'")+1:]
 }
 
 // syncAll makes copies durable.

@@ -380,10 +380,13 @@ func (r *Route) fetcher(l *listen.Listener, state store.Route) *fetch.Fetcher {
 	}
 	inbox := filepath.Join(r.l.Holding, state.Holding)
 	if report, _ := r.l.Places.Report(place); report.Place.Receives {
+		if err := (&receive.Box{FS: r.l.FS, Folder: inbox}).Sweep(); err != nil {
+			r.l.Log.Warn("what came in part cannot be removed now", "route", r.name, "error", err)
+		}
 		r.hear(l, inbox)
 		return nil
 	}
-	f := &fetch.Fetcher{Route: r.name, Settings: l.Settings, Place: place, Below: below, Inbox: inbox, Node: r.node.ID, Sure: r.node.Sure, Mark: r.l.Mark,
+	f := &fetch.Fetcher{Route: r.name, InOrder: l.InOrder, Settings: l.Settings, Place: place, Below: below, Inbox: inbox, Node: r.node.ID, Sure: r.node.Sure, Mark: r.l.Mark,
 		FS: files.Fenced{FS: r.l.FS, May: func() error {
 			if !r.node.Sure() {
 				return fetch.ErrGiven

@@ -647,28 +647,32 @@ func (l *Listener) complete(path string, info files.Info) (marker, reason string
 	return marker, ""
 }
 
-// lastSize is how much of a file's end is searched for its last line.
-const lastSize = 64 << 10
+// LastSize is how much of a file's end is searched for its last line.
+const LastSize = 64 << 10
 
-// lastLine reads the last line that is not blank. Segments of an interchange
-// without line ends are lines too.
+// lastLine reads the last line of a file.
 func (l *Listener) lastLine(path string, size int64) (string, error) {
 	f, err := l.FS.Open(path)
 	if err != nil {
 		return "", err
 	}
 	defer f.Close()
-	if seeker, ok := f.(io.Seeker); ok && size > lastSize {
-		if _, err := seeker.Seek(size-lastSize, io.SeekStart); err != nil {
+	if seeker, ok := f.(io.Seeker); ok && size > LastSize {
+		if _, err := seeker.Seek(size-LastSize, io.SeekStart); err != nil {
 			return "", err
 		}
 	}
-	b, err := io.ReadAll(io.LimitReader(f, 2*lastSize))
+	b, err := io.ReadAll(io.LimitReader(f, 2*LastSize))
 	if err != nil {
 		return "", err
 	}
+	return LastLine(b), nil
+}
+
+// LastLine is the last line of a text that is not blank. Segments of an interchange without line ends are lines too.
+func LastLine(b []byte) string {
 	end := strings.TrimRight(string(b), " \t\r\n\x00\x1a")
-	return end[strings.LastIndexAny(strings.TrimRight(end, "~'"), "\r\n~'")+1:], nil
+	return end[strings.LastIndexAny(strings.TrimRight(end, "~'"), "\r\n~'")+1:]
 }
 
 // isMarker tells whether a name is that of a marker file.

@@ -166,7 +166,7 @@ func (m *MLLP) take(ctx context.Context, message []byte) []byte {
 	name := Name(".hl7")
 	heard, over := m.Answers.Expect(m.Route, name)
 	defer over()
-	if _, err := m.Box.Put(name, bytes.NewReader(message), m.Largest, func(string) {}); err != nil {
+	if _, err := m.Box.Put(name, bytes.NewReader(message), m.Largest, func(as string) bool { return as == name }); err != nil {
 		m.Log.Error("a message cannot be stored", "route", m.Route, "error", err)
 		return acknowledge(message, "AE", "it cannot be stored now; send it again")
 	}

@@ -29,14 +29,18 @@ type Box struct {
 
 var number atomic.Int64
 
+// received begins the names of what is coming.
+const received = "received-"
+
 // ErrTooLarge says that something is larger than may be.
 var ErrTooLarge = errors.New("it is larger than may be")
 
 // Put stores something durably (unless that comes Later) under a name, or with a number if that is taken, and gives the name. Most is how many bytes
-// there may be. Before is told each name before it is tried: whoever waits for what becomes of it waits before anybody can take it.
-func (b *Box) Put(name string, content io.Reader, most int64, before func(as string)) (string, error) {
+// there may be. Before is told each name before it is tried, so that
+// whoever waits for what becomes of it waits before anybody can take it; it may refuse one.
+func (b *Box) Put(name string, content io.Reader, most int64, before func(as string) bool) (string, error) {
 	hidden := filepath.Join(b.Folder, files.Hidden)
-	at := filepath.Join(hidden, fmt.Sprintf("received-%s-%d-%d", b.Mark, time.Now().UnixNano(), number.Add(1)))
+	at := filepath.Join(hidden, fmt.Sprintf("%s%s-%d-%d", received, b.Mark, time.Now().UnixNano(), number.Add(1)))
 	f, err := b.FS.Create(at, 0o600)
 	if errors.Is(err, fs.ErrNotExist) {
 		if err = b.FS.MakeFolder(hidden, 0o700); err == nil {
@@ -58,8 +62,10 @@ func (b *Box) Put(name string, content io.Reader, most int64, before func(as str
 	}
 	for n := 1; ; n++ {
 		as := deliver.Counted(name, n)
-		before(as)
-		err := b.FS.Move(at, filepath.Join(b.Folder, as))
+		err := fs.ErrExist
+		if before(as) {
+			err = b.FS.Move(at, filepath.Join(b.Folder, as))
+		}
 		if errors.Is(err, fs.ErrExist) && n < 10_000 {
 			continue
 		}
@@ -71,6 +77,21 @@ func (b *Box) Put(name string, content io.Reader, most int64, before func(as str
 		}
 		return as, b.FS.SyncFolder(b.Folder)
 	}
+}
+
+// Sweep removes what came in part and was never whole, a day after it came.
+func (b *Box) Sweep() error {
+	hidden := filepath.Join(b.Folder, files.Hidden)
+	entries, err := b.FS.List(hidden)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	for _, e := range entries {
+		if strings.HasPrefix(e.Name, received) && time.Since(e.Modified) > 24*time.Hour {
+			err = errors.Join(err, b.FS.Remove(filepath.Join(hidden, e.Name)))
+		}
+	}
+	return err
 }
 
 // Name makes a name that nothing else has, with an ending.
@@ -105,7 +126,8 @@ type Answers struct {
 	waiting map[string]chan Outcome // by route and name
 }
 
-// Expect begins to wait for what becomes of a file of a route; the function ends that.
+// Expect begins to wait for what becomes of a file of a route; the function ends that. It is nil if somebody else waits for one of the
+// name.
 func (a *Answers) Expect(route, name string) (<-chan Outcome, func()) {
 	key := route + "/" + name
 	c := make(chan Outcome, 8)
@@ -114,13 +136,14 @@ func (a *Answers) Expect(route, name string) (<-chan Outcome, func()) {
 	if a.waiting == nil {
 		a.waiting = map[string]chan Outcome{}
 	}
+	if a.waiting[key] != nil {
+		return nil, nil
+	}
 	a.waiting[key] = c
 	return c, func() {
 		a.mu.Lock()
 		defer a.mu.Unlock()
-		if a.waiting[key] == c {
-			delete(a.waiting, key)
-		}
+		delete(a.waiting, key)
 	}
 }
 

@@ -138,7 +138,7 @@ func (x *httpExchange) judge(answer *http.Response, said string) (string, error)
 	case code == http.StatusUnauthorized || code == http.StatusForbidden:
 		return "", &Away{Place: x.place.Name, Err: fmt.Errorf("does not let us in: %s", is)}
 	case code == http.StatusTooManyRequests || code == http.StatusServiceUnavailable || code == http.StatusBadGateway || code == http.StatusGatewayTimeout:
-		return "", &Away{Place: x.place.Name, Err: fmt.Errorf("cannot take anything now: %s", is), Sent: code == http.StatusGatewayTimeout}
+		return "", &Away{Place: x.place.Name, Err: fmt.Errorf("cannot take anything now: %s", is), Sent: code == http.StatusGatewayTimeout || code == http.StatusBadGateway}
 	case code >= 500 || code == http.StatusRequestTimeout || code == http.StatusTooEarly || code == http.StatusConflict:
 		return "", &Refused{Says: is}
 	case code >= 300 && code < 400:

@@ -75,9 +75,15 @@ func (s *Service) Receive(ctx context.Context, sent Sent) (Received, error) {
 	var heard <-chan receive.Outcome
 	over := func() {}
 	defer func() { over() }()
-	name, err = box.Put(name, sent.Content, p.Largest, func(as string) {
+	name, err = box.Put(name, sent.Content, p.Largest, func(as string) bool {
 		over()
-		heard, over = s.answers.Expect(to.Name, as)
+		over = func() {}
+		c, end := s.answers.Expect(to.Name, as)
+		if end == nil {
+			return false
+		}
+		heard, over = c, end
+		return true
 	})
 	if err != nil {
 		return Received{}, err

@@ -32,14 +32,10 @@ func (f *Fetch) Is(size int64, modified time.Time, tag string) bool {
 
 const fetchColumns = `id, route, place, path, size, modified, tag, stays, state, sha256, fetched_by, reason`
 
-// keepFetches is how long what is known of fetched files is kept.
-const keepFetches = `interval '7 days'`
-
 // Adopt makes a route's leader the one that goes on with what was begun to be fetched, and gives that and what stays at a
 // place.
 func (s *Store) Adopt(ctx context.Context, node int64, route, place string) (open, known []Fetch, err error) {
-	err = s.db.SelectContext(ctx, &open, `with gone as (delete from fetches where state in ('done', 'withdrawn') and ended_at < now() - `+keepFetches+`)
-		update fetches set node = $1 where route = $2 and state in ('claimed', 'fetched', 'placed') and exists (select 1 from routes where name = $2 and leader = $1) returning `+fetchColumns, node, route)
+	err = s.db.SelectContext(ctx, &open, `update fetches set node = $1 where route = $2 and state in ('claimed', 'fetched', 'placed') and exists (select 1 from routes where name = $2 and leader = $1) returning `+fetchColumns, node, route)
 	if err == nil {
 		err = s.db.SelectContext(ctx, &known, `select `+fetchColumns+` from fetches where route = $1 and place = $2 and state = 'known'`, route, place)
 	}
