@@ -315,6 +315,9 @@ func TestTakenOnServer(t *testing.T) {
 	// Moved.
 	b.Publish(fromHolm(t, `, taken to: done, marker: "{file.name}.ok"`))
 	holm.drop(t, "out/a.csv", heading+row(1))
+	if _, said := command(b, "route", "specimen-orders"); !strings.Contains(said, "from {holm}/out") || !strings.Contains(said, "The server is looked at every 200ms.") || !strings.Contains(said, "What was taken is moved to done there.") || strings.Contains(said, "Kernel events") {
+		t.Error(said)
+	}
 	testbed.Until(t, "it waits for its marker", func() bool {
 		return strings.Join(waiting(t, b, "specimen-orders"), " ") == "a.csv: its marker a.csv.ok is not there"
 	})

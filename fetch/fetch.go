@@ -84,9 +84,9 @@ type seen struct {
 	marker  string
 }
 
-// settle is how long a file must look the same where the route does not say: nobody can tell whether somebody still
+// Settle is how long a file must look the same where the route does not say: nobody can tell whether somebody still
 // writes to it.
-const settle = 10 * time.Second
+const Settle = 10 * time.Second
 
 // groupFiles and groupBytes bound what is fetched together.
 const (
@@ -433,7 +433,7 @@ func (f *Fetcher) account(there []found, looked time.Time, gate listen.Gate) (re
 		markers = listen.Markers(f.Marker)
 	}
 	var watched []*seen // of which is not sure yet that they are complete
-	quiet := cmp.Or(f.Settings.Quiet, settle)
+	quiet := cmp.Or(f.Settings.Quiet, Settle)
 	wait = f.Settings.Rhythm
 	f.mu.Lock()
 	defer f.mu.Unlock()

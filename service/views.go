@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -11,6 +12,7 @@ import (
 	"ydrion/core/formats"
 	"ydrion/core/text"
 	"ydrion/core/value"
+	"ydrion/fetch"
 	"ydrion/listen"
 	"ydrion/route"
 	"ydrion/run"
@@ -356,13 +358,19 @@ func (s *Service) listenStage(c *route.Compiled, t store.Tally) Stage {
 		}
 	}
 	rhythm := timetable.Short(l.Rhythm)
-	say(l.Notice == workspace.ByEvents, "Kernel events, and a look every %s.", rhythm)
-	say(l.Notice == workspace.ByLooks, "A look every %s.", rhythm)
+	place, _, distant := workspace.Distant(s.folder(l.Folder))
+	received := distant && s.Environment.Places[place].Receives
+	say(!distant && l.Notice == workspace.ByEvents, "Kernel events, and a look every %s.", rhythm)
+	say(!distant && l.Notice == workspace.ByLooks, "A look every %s.", rhythm)
+	say(distant && !received && l.Notice != workspace.OnDemand, "The server is looked at every %s.", rhythm)
+	say(distant && !received && l.Marker == "", "A file must have looked the same for %s.", timetable.Short(cmp.Or(l.Quiet, fetch.Settle)))
+	say(received, "Others send to it, and are answered when what came is %s.", map[bool]string{true: "committed", false: "stored"}[l.AnswerCommitted])
+	say(distant && l.TakenTo != "", "What was taken is moved to %s there.", l.TakenTo)
 	say(l.Notice == workspace.OnDemand, "Files are taken when somebody asks.")
 	if l.Timetable != nil {
 		say(true, "Timetable: %s.", l.Timetable)
 	}
-	say(l.Quiet > 0, "A file must have been left alone for %s.", timetable.Short(l.Quiet))
+	say(!distant && l.Quiet > 0, "A file must have been left alone for %s.", timetable.Short(l.Quiet))
 	say(l.Marker != "", "A file is complete when %s is beside it.", l.Marker)
 	if l.EndsWith != nil {
 		say(true, "A file is complete when its last line matches %s.", l.EndsWith)
