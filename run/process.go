@@ -131,6 +131,14 @@ func (c *Conductor) prepared(it *item) (*outputs, error) {
 
 // keep gives the original its place in the archive.
 func (c *Conductor) keep(it *item) error {
+	if it.Origin == "left" && it.Event != listen.Gone && !c.e.Archive.Has(*it.SHA256) {
+		// Another who gave the same content up may have removed it before the records knew that it is needed.
+		sum, _, err := c.e.Archive.Copy(it.Path)
+		if err == nil && sum != *it.SHA256 {
+			err = errPerson{errors.New("its copy is gone, and the file has another content by now; withdraw it: what is there now is taken by itself"), "held"}
+		}
+		return err
+	}
 	if it.Origin != "inbox" || it.Event == listen.Gone || it.resumed && c.e.Archive.Has(*it.SHA256) && !c.there(c.held(it)) {
 		return nil
 	}
