@@ -140,7 +140,7 @@ func (f *Fetcher) Demand(name string) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	for _, s := range f.seen {
-		if s.Name == name || strings.TrimPrefix(s.path, f.Below+"/") == name {
+		if s.Name == name || s.Mail != nil && s.Mail.Subject == name || strings.TrimPrefix(s.path, f.Below+"/") == name {
 			f.demand[s.path] = true
 			f.wake()
 			return nil
@@ -158,7 +158,11 @@ func (f *Fetcher) Waiting(most int) (list []listen.Waiting, all int) {
 			continue
 		}
 		if all++; most > 0 {
-			list = append(list, listen.Waiting{Path: "{" + f.Place + "}" + s.path, Name: s.Name, Reason: cmp.Or(s.reason, f.gate.Reason, "it is about to be fetched"), Since: s.noticed})
+			name := s.Name
+			if s.Mail != nil {
+				name = cmp.Or(s.Mail.Subject, name)
+			}
+			list = append(list, listen.Waiting{Path: "{" + f.Place + "}" + s.path, Name: name, Reason: cmp.Or(s.reason, f.gate.Reason, "it is about to be fetched"), Since: s.noticed})
 		}
 	}
 	slices.SortFunc(list, func(a, b listen.Waiting) int { return cmp.Or(a.Since.Compare(b.Since), listen.Natural(a.Path, b.Path)) })
@@ -218,6 +222,15 @@ func (f *Fetcher) note(ctx context.Context, err error) {
 	}
 }
 
+// takenTo is the folder on the server that files are moved into which were taken; empty: there is none.
+func (f *Fetcher) takenTo() string {
+	to := f.Settings.TakenTo
+	if to == "" || path.IsAbs(to) {
+		return to
+	}
+	return path.Join("/", f.Below, to)
+}
+
 // hidden is where files lie here until they are whole.
 func (f *Fetcher) hidden() string { return filepath.Join(f.Inbox, files.Hidden) }
 
@@ -257,6 +270,9 @@ func (f *Fetcher) adopt(ctx context.Context) error {
 	f.mu.Lock()
 	f.known, f.busy, f.later = map[string]store.Fetch{}, map[string]bool{}, nil
 	for _, x := range known {
+		if strings.HasPrefix(x.SHA256, unmeant) && x.SHA256 != f.wanted() {
+			continue // something else is asked for now
+		}
 		f.known[x.Path] = x
 	}
 	needed := map[string]bool{}
@@ -267,7 +283,8 @@ func (f *Fetcher) adopt(ctx context.Context) error {
 	f.mu.Unlock()
 	if entries, err := f.FS.List(f.hidden()); err == nil {
 		for _, e := range entries {
-			if strings.HasPrefix(e.Name, f.prefix()) && !needed[e.Name] {
+			whole, _, _ := strings.Cut(e.Name, "+")
+			if strings.HasPrefix(e.Name, f.prefix()) && !needed[whole] {
 				f.FS.Remove(filepath.Join(f.hidden(), e.Name)) //nolint: it is looked for again
 			}
 		}
@@ -367,7 +384,7 @@ func (f *Fetcher) walk(t remote.Tree, folder string, depth int) (there, ours []f
 			ours = append(ours, found{i, at})
 		case strings.HasPrefix(i.Name, "."), i.Other:
 		case i.Folder:
-			if f.Settings.Subfolders && depth < deepest {
+			if f.Settings.Subfolders && depth < deepest && at != f.takenTo() { // what was taken is not taken again
 				below, theirs, err := f.walk(t, at, depth+1)
 				if err != nil && !errors.Is(err, fs.ErrNotExist) {
 					return nil, nil, err
@@ -445,13 +462,15 @@ func (f *Fetcher) account(there []found, looked time.Time, gate listen.Gate) (re
 	}
 	for _, x := range there {
 		switch k, known := f.known[x.path]; {
-		case !f.Settings.Matches(x.Name), f.busy[x.path], markers != nil && markers.MatchString(x.Name):
+		case x.Mail != nil && !f.Settings.Mails.Fits(x.Mail.From, x.Mail.Subject), x.Mail == nil && !f.Settings.Matches(x.Name), f.busy[x.path], markers != nil && markers.MatchString(x.Name):
 			continue
 		case !f.Settings.Since.IsZero() && !x.Modified.IsZero() && x.Modified.Before(f.Settings.Since):
 			continue
-		case known && f.Settings.Originals == workspace.Left && (!f.Settings.Changes || k.Is(x.Size, x.Modified, x.Tag)):
+		case known && x.Mail != nil && !strings.HasPrefix(k.SHA256, unmeant), known && x.Mail == nil && f.Settings.Originals == workspace.Left && (!f.Settings.Changes || k.Is(x.Size, x.Modified, x.Tag)):
 			delete(f.seen, x.path)
 			continue
+		case known && x.Mail != nil && !f.demand[x.path]: // nothing of it was meant
+			x.Info = remote.Info{Name: x.Name, Mail: x.Mail, Tag: unmeant}
 		}
 		s := f.seen[x.path]
 		if s == nil || !s.Same(x.Info) {
@@ -472,7 +491,12 @@ func (f *Fetcher) account(there []found, looked time.Time, gate listen.Gate) (re
 				s.reason = fmt.Sprintf("its marker %s is not there", path.Base(s.marker))
 			}
 		}
+		if x.Mail != nil {
+			left = 0 // a mail that is there is whole
+		}
 		switch rests := time.Until(s.rest); {
+		case x.Tag == unmeant:
+			s.reason = f.known[x.path].Reason
 		case len(x.Name) > mostName:
 			s.reason = fmt.Sprintf("its name has %d bytes; names have %d at most", len(x.Name), mostName)
 		case s.reason != "":

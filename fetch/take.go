@@ -25,8 +25,9 @@ import (
 // fetch brings files that are ready.
 func (f *Fetcher) fetch(ctx context.Context, ready []*seen) error {
 	list := make([]store.Fetch, len(ready))
+	stays := f.Settings.Originals == workspace.Left || f.isMails(f.Place) && f.Settings.TakenTo == ""
 	for i, s := range ready {
-		list[i] = store.Fetch{Route: f.Route, Place: f.Place, Path: s.path, Size: s.Size, Tag: s.Tag, Stays: f.Settings.Originals == workspace.Left, State: "claimed"}
+		list[i] = store.Fetch{Route: f.Route, Place: f.Place, Path: s.path, Size: s.Size, Tag: s.Tag, Stays: stays, State: "claimed"}
 		if !s.Modified.IsZero() {
 			list[i].Modified = &s.Modified
 		}
@@ -158,6 +159,10 @@ func (f *Fetcher) copyAll(ctx context.Context, list []*store.Fetch, again bool) 
 			if errors.Is(r.err, errSame) {
 				x.State = "known"
 			}
+			var nothing *errNothing
+			if errors.As(r.err, &nothing) {
+				x.State, x.SHA256 = "known", f.wanted()
+			}
 			ended = append(ended, x)
 		}
 	}
@@ -249,7 +254,8 @@ func (f *Fetcher) copy(t remote.Tree, x *store.Fetch, again bool) error {
 	x.By = f.Node
 	from := x.Path
 	_, objects := t.(remote.Objects) // they cannot be renamed: what is copied is told by its tag
-	held := !x.Stays && !objects
+	_, mails := t.(remote.Mails)     // they never change
+	held := !x.Stays && !objects && !mails
 	if held {
 		from = f.taken(x)
 		if err := f.hold(t, x, again); err != nil {
@@ -272,8 +278,8 @@ func (f *Fetcher) copy(t remote.Tree, x *store.Fetch, again bool) error {
 		if errors.Is(err, fs.ErrNotExist) && !isOurs(err) {
 			return errors.New("it went away while it was fetched")
 		}
-		if err != nil {
-			return err
+		if err != nil || mails { // which are whole when they are read to their end
+			return f.take(x, err)
 		}
 		after, err := t.Look(from)
 		switch {
@@ -302,6 +308,33 @@ func (f *Fetcher) copy(t remote.Tree, x *store.Fetch, again bool) error {
 		}
 		time.Sleep(time.Second)
 	}
+}
+
+// take makes a mail's files of its copy, if it could be copied.
+func (f *Fetcher) take(x *store.Fetch, err error) error {
+	if err != nil {
+		return err
+	}
+	if x.Stays && f.knows(x.SHA256) { // its mailbox has given it another number
+		f.removePieces(x)
+		return errSame
+	}
+	if err = f.unpack(x); err != nil && !isOurs(err) {
+		f.removePieces(x)
+	}
+	return err
+}
+
+// knows tells whether something of that content is known.
+func (f *Fetcher) knows(sum string) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, k := range f.known {
+		if k.SHA256 == sum {
+			return true
+		}
+	}
+	return false
 }
 
 // hold renames a file on the server, so that nobody fetches or replaces it any more.
@@ -431,9 +464,17 @@ func (f *Fetcher) syncAll(list []*store.Fetch) error {
 // behind it come later.
 func (f *Fetcher) placeAll(list []*store.Fetch) (placed, later []*store.Fetch, err error) {
 	folders := map[string]bool{}
+	mails := len(list) > 0 && f.isMails(list[0].Place)
+	if mails {
+		f.sweepNotes()
+	}
 	for i, x := range list {
-		to := f.to(x)
-		err := f.place(x, to)
+		to, err := f.to(x), error(nil)
+		if mails {
+			err = f.placePieces(x)
+		} else {
+			err = f.place(x, to)
+		}
 		if errors.Is(err, fs.ErrExist) {
 			later = list[i:]
 			f.blocked(x)
@@ -449,7 +490,7 @@ func (f *Fetcher) placeAll(list []*store.Fetch) (placed, later []*store.Fetch, e
 			}
 		}
 	}
-	if len(placed) > 0 {
+	if len(placed) > 0 && !mails {
 		folders[f.hidden()] = true
 	}
 	for folder := range folders {
@@ -490,7 +531,8 @@ func (f *Fetcher) leaveAll(ctx context.Context, list []*store.Fetch) error {
 		return nil
 	}
 	ended := make([]store.Fetch, len(list))
-	far := f.Marker != nil
+	mails := f.isMails(list[0].Place)
+	far := f.Marker != nil || mails
 	for i, x := range list {
 		ended[i] = *x
 		if ended[i].State = "done"; x.Stays {
@@ -520,6 +562,9 @@ func (f *Fetcher) leaveAll(ctx context.Context, list []*store.Fetch) error {
 
 // leave takes leave of one file on the server. It may be repeated.
 func (f *Fetcher) leave(t remote.Tree, x *store.Fetch) error {
+	if m, is := t.(remote.Mails); is {
+		return f.leaveMail(m, x)
+	}
 	if x.Stays {
 		return nil
 	}
@@ -532,10 +577,7 @@ func (f *Fetcher) leave(t remote.Tree, x *store.Fetch) error {
 	case f.Settings.TakenTo == "":
 		err = t.Remove(held)
 	default:
-		folder := f.Settings.TakenTo
-		if !path.IsAbs(folder) {
-			folder = path.Join(f.Below, folder)
-		}
+		folder := f.takenTo()
 		for n := 1; ; n++ {
 			to := path.Join(folder, deliver.Counted(path.Base(x.Path), n))
 			err = t.Move(held, to)

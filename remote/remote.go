@@ -20,6 +20,7 @@ import (
 	"syscall"
 	"time"
 
+	"ydrion/core/mail"
 	"ydrion/workspace"
 )
 
@@ -30,7 +31,8 @@ type Info struct {
 	Modified time.Time // by the server's clock, as exactly as it says it; zero if it does not
 	Tag      string    // changes with the content (the ETag of HTTP); empty if the server has none
 	Folder   bool
-	Other    bool // neither a file nor a folder: a link, a device
+	Other    bool       // neither a file nor a folder: a link, a device
+	Mail     *mail.Head // what a mail says of itself; nil: it is none
 }
 
 // Same tells whether nothing is known to have happened to a file in between.
@@ -171,7 +173,7 @@ func kindOf(err error) error {
 // dial makes a connection to a place of a kind.
 type dial func(ctx context.Context, p *workspace.Place) (Conn, error)
 
-var kinds = map[string]dial{"sftp": dialSFTP, "webdav": dialWebDAV, "s3": dialS3, "ftp": dialFTP, "http": dialHTTP, "smtp": dialSMTP, "mllp": dialMLLP}
+var kinds = map[string]dial{"sftp": dialSFTP, "webdav": dialWebDAV, "s3": dialS3, "ftp": dialFTP, "http": dialHTTP, "smtp": dialSMTP, "mllp": dialMLLP, "imap": dialIMAP}
 
 // Places lends connections to the places of an environment.
 type Places struct {

@@ -47,8 +47,14 @@ func Try(ctx context.Context, p *Places, place, folder, name string) (steps []St
 			if errors.Is(err, fs.ErrNotExist) {
 				return "", fmt.Errorf("there is no folder %s", folder)
 			}
+			if _, mails := t.(Mails); mails && err == nil {
+				return strings.NewReplacer("files", "mails", "folders", "mailboxes in it").Replace(counted(all)), nil
+			}
 			return counted(all), err
 		}) {
+			return nil
+		}
+		if _, mails := t.(Mails); mails {
 			return nil
 		}
 		at, to := path.Join(folder, name), path.Join(folder, name+"-renamed")

@@ -1,6 +1,7 @@
 package route
 
 import (
+	"path"
 	"slices"
 
 	"ydrion/core/finding"
@@ -34,6 +35,14 @@ func Fits(routes []*workspace.Route, e *workspace.Environment) (out finding.List
 		switch from := kind(r.Listen.Folder); {
 		case from == "" && r.TakenTo != "":
 			out = append(out, finding.Warn("route.place", r.Places["listen.taken to"], "files that are taken are moved (taken to) on servers only; in the environment %s, %s is a folder of this machine, and its files go into the archive", e.Name, r.Listen.Folder))
+		case from != "" && r.TakenTo != "" && takenTo(e, r) == "":
+			bad(r.Places["listen.taken to"], "files that were taken are moved (taken to) into the folder that they come from, and would be taken again; say another one")
+		case from == "imap" && (r.Marker != "" || r.Gone || r.EndsWith != nil):
+			bad(r.Places["listen.folder"], "mails are whole when they are there: there are no markers, no last lines, and no files that disappear (%s)", r.Listen.Folder)
+		case from == "imap" && r.TakenTo == "" && r.Originals != workspace.Left:
+			bad(r.Places["listen.folder"], "what becomes of mails that were taken is not said: they are moved into another mailbox (`taken to: /Taken`), or stay there and are marked as read (`originals: left`)")
+		case from == "imap" && r.Mails.Take != "attachments" && !r.Listen.Matches("1.1"+map[string]string{"text": ".txt", "whole": ".eml"}[r.Mails.Take]):
+			bad(r.Places["listen.mails"], "mails are taken as files such as %q, which listen.names does not mean", "1.1"+map[string]string{"text": ".txt", "whole": ".eml"}[r.Mails.Take])
 		case from == "s3" && r.TakenTo != "":
 			bad(r.Places["listen.taken to"], "an object store renames nothing: files that were taken cannot be moved there; leave `taken to` out")
 		case receives(r.Listen.Folder) && (r.TakenTo != "" || r.Marker != "" || r.Originals == workspace.Left):
@@ -43,6 +52,9 @@ func Fits(routes []*workspace.Route, e *workspace.Environment) (out finding.List
 			bad(r.Places["listen.folder"], "nothing is fetched from places of the kind %s: outputs are sent there", from)
 		case from != "" && r.Gone:
 			bad(r.Places["listen.folder"], "files that disappear are told from folders of this machine only, not from servers (%s)", r.Listen.Folder)
+		}
+		if at, is := r.Places["listen.mails"]; is && kind(r.Listen.Folder) != "imap" {
+			out = append(out, finding.Warn("route.place", at, "only mails of a mailbox have senders and subjects (mails); in the environment %s, %s is none, and all files that fit listen.names are taken", e.Name, r.Listen.Folder))
 		}
 		for _, d := range append(slices.Clone(r.Destinations()), r.Rejected) {
 			to := kind(d.Folder)
@@ -55,6 +67,8 @@ func Fits(routes []*workspace.Route, e *workspace.Environment) (out finding.List
 				if d.Taken != workspace.Count {
 					bad(at, "outputs are sent to places of the kind %s: there are no names that could be taken (name taken)", to)
 				}
+			case to == "imap":
+				bad(at, "mails are taken from mailboxes, and nothing is written there; name a place of the kind smtp to mail something")
 			case d.Mode != 0 || d.Owner != "":
 				bad(at, "permissions and owner are set in folders of this machine only, not on servers (%s)", d.Folder)
 			case to == "s3" && d.Taken == workspace.ReplaceKeep:
@@ -63,4 +77,22 @@ func Fits(routes []*workspace.Route, e *workspace.Environment) (out finding.List
 		}
 	}
 	return out
+}
+
+// takenTo is the folder on a server that a route's files are moved into which were taken; empty if it is the one that they come
+// from.
+func takenTo(e *workspace.Environment, r *workspace.Route) string {
+	from, err := e.Resolve(r.Listen.Folder, "/")
+	if err != nil {
+		return r.TakenTo // it has been said
+	}
+	_, below, _ := workspace.Distant(from)
+	to := r.TakenTo
+	if !path.IsAbs(to) {
+		to = path.Join(below, to)
+	}
+	if path.Clean(to) == path.Clean(below) {
+		return ""
+	}
+	return to
 }

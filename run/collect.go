@@ -402,7 +402,11 @@ func (c *Conductor) claimTogether(l *listen.Listener, compiled *route.Compiled, 
 	if changed {
 		return nil, 0, nil // they may not be complete any more
 	}
-	ids, problems, err := c.claimAll(c.claims(compiled, g.files, true))
+	claims, err := c.claims(compiled, g.files, true)
+	if err != nil {
+		return nil, 0, err
+	}
+	ids, problems, err := c.claimAll(claims)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -423,7 +427,7 @@ func (c *Conductor) claimTogether(l *listen.Listener, compiled *route.Compiled, 
 	}
 	var it *item
 	for i, s := range g.files {
-		one := c.claimed(compiled, s, ids[i])
+		one := c.claimed(compiled, s, &claims[i], ids[i])
 		one.part = g.parts[i]
 		one.Claimed, one.Files, one.Together = true, len(g.files), g.Together
 		if i == 0 {

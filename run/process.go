@@ -194,7 +194,7 @@ func (d *outcome) refuse(f finding.Finding) {
 
 // facts are those of the run with what they say of the file.
 func (d *outcome) facts(of lang.Facts) lang.Facts {
-	of.Name, of.Folder, of.Event = d.Name, d.Folder, d.Event
+	of.Name, of.Folder, of.Event, of.Mail = d.Name, d.Folder, d.Event, d.Mail
 	return of
 }
 
@@ -336,7 +336,7 @@ func (c *Conductor) toRead(all []*outcome) (of []*outcome, files []flow.File) {
 	for _, d := range all {
 		if !d.whole {
 			of = append(of, d)
-			files = append(files, flow.File{Name: d.Name, Folder: d.Folder, Event: d.Event, Size: d.Size, Open: func() (io.ReadCloser, error) { return c.original(d.item) }})
+			files = append(files, flow.File{Name: d.Name, Folder: d.Folder, Event: d.Event, Mail: d.Mail, Size: d.Size, Open: func() (io.ReadCloser, error) { return c.original(d.item) }})
 		}
 	}
 	return of, files
@@ -494,7 +494,7 @@ func (c *Conductor) explain(d *outcome, out *outputs, before int64) error {
 		return err
 	}
 	defer original.Close()
-	inputs := flow.Inputs{Facts: facts(d.compiled, d.Name, d.Folder, d.Event, *d.Now), Cores: c.e.Cores, Size: d.Size, Spill: c.e.Spill, Progress: func(flow.Progress) { c.beat[processing].Store(time.Now().UnixNano()) }}
+	inputs := flow.Inputs{Facts: facts(d.compiled, d.Name, d.Folder, d.Event, d.Mail, *d.Now), Cores: c.e.Cores, Size: d.Size, Spill: c.e.Spill, Progress: func(flow.Progress) { c.beat[processing].Store(time.Now().UnixNano()) }}
 	_, err = d.compiled.Plan.Run(c.work, original, inputs, &explainer{outputs: out, of: d.item, before: before})
 	return err
 }
@@ -584,7 +584,7 @@ func (c *Conductor) inputs(it *item) (flow.Inputs, *[]store.Block) {
 			told = time.Now()
 		}
 	}
-	known := facts(it.compiled, it.Name, it.Folder, it.Event, *it.Now)
+	known := facts(it.compiled, it.Name, it.Folder, it.Event, it.Mail, *it.Now)
 	if it.compiled.Collect.Any() {
 		known.Key, known.Files = it.CollectKey, len(it.read())
 	}

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"ydrion/core/lang"
+	"ydrion/core/mail"
 	"ydrion/files"
 	"ydrion/listen"
 	"ydrion/route"
@@ -318,7 +319,11 @@ func (c *Conductor) keys(compiled *route.Compiled, candidate listen.Candidate) (
 	}
 	wanted := []*lang.Template{compiled.Lane, compiled.By, compiled.Key, compiled.With}
 	made := make([]string, len(wanted))
-	f := facts(compiled, store.Readable(candidate.Name), store.Readable(candidate.Folder), candidate.Event, time.Now())
+	in, err := c.mailOf(compiled, candidate.Path)
+	if err != nil {
+		return k, err
+	}
+	f := facts(compiled, store.Readable(candidate.Name), store.Readable(candidate.Folder), candidate.Event, in, time.Now())
 	if candidate.Event == listen.Gone {
 		// There is nothing to look into: only its name counts.
 		for i, n := range wanted {
@@ -368,7 +373,11 @@ func (c *Conductor) keys(compiled *route.Compiled, candidate listen.Candidate) (
 // claim records files as being taken and takes them. Put tells that some could not be
 // claimed and were put off.
 func (c *Conductor) claim(l *listen.Listener, compiled *route.Compiled, chosen []shelved) (items []*item, put bool, err error) {
-	ids, problems, err := c.claimAll(c.claims(compiled, chosen, false))
+	claims, err := c.claims(compiled, chosen, false)
+	if err != nil {
+		return nil, false, err
+	}
+	ids, problems, err := c.claimAll(claims)
 	if err != nil {
 		return nil, false, err
 	}
@@ -383,7 +392,7 @@ func (c *Conductor) claim(l *listen.Listener, compiled *route.Compiled, chosen [
 			l.Again(s.Path, "another pickup of it is open", 5*time.Second)
 			continue
 		}
-		items = append(items, c.claimed(compiled, s, ids[i]))
+		items = append(items, c.claimed(compiled, s, &claims[i], ids[i]))
 	}
 	c.mu.Lock()
 	for _, it := range items {
@@ -396,7 +405,7 @@ func (c *Conductor) claim(l *listen.Listener, compiled *route.Compiled, chosen [
 }
 
 // claims are those of files that are about to be taken.
-func (c *Conductor) claims(compiled *route.Compiled, chosen []shelved, together bool) []store.Claim {
+func (c *Conductor) claims(compiled *route.Compiled, chosen []shelved, together bool) ([]store.Claim, error) {
 	claims := make([]store.Claim, len(chosen))
 	from := c.comesFrom(compiled)
 	for i, s := range chosen {
@@ -404,9 +413,22 @@ func (c *Conductor) claims(compiled *route.Compiled, chosen []shelved, together 
 		if from != "" {
 			cameFrom = path.Join(from, s.Folder, s.Name)
 		}
-		claims[i] = store.Claim{CameFrom: cameFrom, Path: s.Path, Folder: s.Folder, Name: s.Name, Size: s.Info.Size, Modified: s.Info.Modified, Device: s.Info.Device, Inode: s.Info.Inode, Noticed: s.Noticed, Lane: s.lane, Key: s.key, Event: s.Event, Origin: c.origin(compiled), Together: together}
+		in, err := c.mailOf(compiled, s.Path)
+		if err != nil {
+			return nil, err
+		}
+		claims[i] = store.Claim{CameFrom: cameFrom, Mail: in, Path: s.Path, Folder: s.Folder, Name: s.Name, Size: s.Info.Size, Modified: s.Info.Modified, Device: s.Info.Device, Inode: s.Info.Inode, Noticed: s.Noticed, Lane: s.lane, Key: s.key, Event: s.Event, Origin: c.origin(compiled), Together: together}
 	}
-	return claims
+	return claims, nil
+}
+
+// mailOf is the mail that a file which waits was attached to; nil if it was attached to none.
+func (c *Conductor) mailOf(compiled *route.Compiled, file string) (*mail.Head, error) {
+	place, _, is := workspace.Distant(c.comesFrom(compiled))
+	if report, _ := c.e.Places.Report(place); !is || report.Place.Kind != "imap" {
+		return nil, nil
+	}
+	return listen.NotedMail(c.e.FS, file)
 }
 
 // comesFrom is the folder on a server from which the files of a route are fetched; empty if they lie on this machine.
@@ -426,10 +448,10 @@ func (c *Conductor) origin(compiled *route.Compiled) string {
 }
 
 // claimed is a file that has been claimed.
-func (c *Conductor) claimed(compiled *route.Compiled, s shelved, id int64) *item {
+func (c *Conductor) claimed(compiled *route.Compiled, s shelved, of *store.Claim, id int64) *item {
 	it, revision := &item{compiled: compiled, started: time.Now()}, compiled.Hash
 	it.Pending = store.Pending{Pickup: id, Route: c.name, Path: s.Path, Folder: store.Readable(s.Folder), Name: store.Readable(s.Name), Size: s.Info.Size, Modified: s.Info.Modified, Device: s.Info.Device, Inode: s.Info.Inode,
-		State: "claimed", Event: s.Event, Origin: c.origin(compiled), Lane: s.lane, Key: s.key, Noticed: s.Noticed, Revision: &revision}
+		State: "claimed", Mail: of.Mail, Event: s.Event, Origin: c.origin(compiled), Lane: s.lane, Key: s.key, Noticed: s.Noticed, Revision: &revision}
 	if s.SHA256 != "" {
 		sum := s.SHA256
 		it.SHA256 = &sum

@@ -13,6 +13,7 @@ import (
 	"ydrion/archive"
 	"ydrion/core/finding"
 	"ydrion/core/lang"
+	"ydrion/core/mail"
 	"ydrion/core/place"
 	"ydrion/core/value"
 	"ydrion/files"
@@ -27,8 +28,8 @@ import (
 const smallFile = 256 << 10
 
 // facts are what a map and names can know about a file.
-func facts(compiled *route.Compiled, name, folder, event string, now time.Time) lang.Facts {
-	return lang.Facts{Route: compiled.Name, Now: value.FromTime(now.In(time.Local)), Name: name, Folder: folder, Event: event}
+func facts(compiled *route.Compiled, name, folder, event string, in *mail.Head, now time.Time) lang.Facts {
+	return lang.Facts{Route: compiled.Name, Now: value.FromTime(now.In(time.Local)), Name: name, Folder: folder, Event: event, Mail: in}
 }
 
 // takeAll moves claimed files out of sight, finds out what they are, and begins
@@ -274,7 +275,7 @@ func (c *Conductor) unmark(it *item) {
 	if it.compiled.Marker == nil {
 		return
 	}
-	name, problem := it.compiled.Marker.Name(&lang.Env{Facts: facts(it.compiled, it.Name, it.Folder, it.Event, time.Now())}, nil, 0)
+	name, problem := it.compiled.Marker.Name(&lang.Env{Facts: facts(it.compiled, it.Name, it.Folder, it.Event, it.Mail, time.Now())}, nil, 0)
 	if problem != "" {
 		return
 	}

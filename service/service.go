@@ -515,7 +515,7 @@ func (s *Service) records(ctx context.Context, runID, only int64, request TrialR
 		return nil, err
 	}
 	next := 0
-	inputs := flow.Inputs{Facts: lang.Facts{Route: r.Route, Now: value.FromTime(r.Now.In(time.Local)), Name: read[0].Name, Folder: read[0].Folder, Event: read[0].Event, Key: r.Key}, Cores: 1, Spill: s.engine.Spill,
+	inputs := flow.Inputs{Facts: lang.Facts{Route: r.Route, Now: value.FromTime(r.Now.In(time.Local)), Name: read[0].Name, Folder: read[0].Folder, Event: read[0].Event, Mail: read[0].Mail, Key: r.Key}, Cores: 1, Spill: s.engine.Spill,
 		Sequence: func(int) (int64, error) {
 			if next == len(blocks) {
 				return 0, fmt.Errorf("run %d has no record of its sequence numbers", runID)
@@ -566,7 +566,7 @@ func (s *Service) read(r store.Run, only int64) (out []flow.File, err error) {
 		if !f.Archived {
 			return nil, store.ErrPurged
 		}
-		out = append(out, flow.File{Name: f.Name, Folder: f.Folder, Event: f.Event, Size: f.Size, Open: func() (io.ReadCloser, error) { return s.original(f.SHA256) }})
+		out = append(out, flow.File{Name: f.Name, Folder: f.Folder, Event: f.Event, Mail: f.Mail, Size: f.Size, Open: func() (io.ReadCloser, error) { return s.original(f.SHA256) }})
 	}
 	if out == nil {
 		return nil, store.ErrNotFound

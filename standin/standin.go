@@ -104,17 +104,22 @@ type Manners struct {
 	mu     sync.Mutex
 	faults []Fault
 	asked  map[string]int64
-	every  int64 // exchanges so far
-	cutAt  int64 // at which of them the connection is broken off; 0: never
-	after  bool  // after it was done
+	every  int64         // exchanges so far
+	cutAt  int64         // at which of them the connection is broken off; 0: never
+	anew   chan struct{} // closed when the manners change
+	after  bool          // after it was done
 	bytes  atomic.Int64
 	cut    atomic.Int64 // after how many bytes the connection is broken off; 0: never
 }
 
-// Misbehave makes something go wrong, counted from now on.
+// Misbehave makes something go wrong, counted from now on. What is late by an earlier fault is late no more.
 func (m *Manners) Misbehave(faults ...Fault) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	if m.anew != nil {
+		close(m.anew)
+	}
+	m.anew = make(chan struct{})
 	m.faults, m.asked = faults, map[string]int64{}
 }
 
@@ -173,8 +178,14 @@ func (m *Manners) next(what string) (before, after error) {
 			wait = f.For
 		}
 	}
+	anew := m.anew
 	m.mu.Unlock()
-	time.Sleep(wait)
+	if wait > 0 {
+		select {
+		case <-time.After(wait):
+		case <-anew:
+		}
+	}
 	return before, after
 }
 
@@ -269,11 +280,19 @@ func (s *server) Address() string { return s.listener.Addr().String() }
 // Close ends the server and all connections.
 func (s *server) Close() {
 	s.listener.Close() //nolint: it is over
+	s.Misbehave()
 	s.mu.Lock()
 	s.closed = true
+	s.mu.Unlock()
+	s.hangUp()
+	s.work.Wait()
+}
+
+// hangUp ends all connections.
+func (s *server) hangUp() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	for c := range s.open {
 		c.Close() //nolint: it is over
 	}
-	s.mu.Unlock()
-	s.work.Wait()
 }

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"time"
+
+	"ydrion/core/mail"
 )
 
 // Part is what a file is to the run of several that it is one of.
@@ -70,28 +72,29 @@ func (s *Store) Members(ctx context.Context, runs []int64) (map[int64][]Member, 
 
 // OfRun is a file of a run, and what became of it.
 type OfRun struct {
-	Pickup   int64  `db:"pickup"`
-	Ord      int    `db:"ord"`
-	Name     string `db:"name"`
-	Folder   string `db:"folder"`
-	Event    string `db:"event"`
-	SHA256   string `db:"sha256"`
-	Size     int64  `db:"size"`
-	State    string `db:"state"`
-	Part     Part   `db:"part"`
-	Archived bool   `db:"archived"`
-	In       int64  `db:"records_in"`
-	Good     int64  `db:"good"`
-	Rejected int64  `db:"rejected"`
-	Filtered int64  `db:"filtered"`
-	Merged   int64  `db:"merged"`
-	Whole    bool   `db:"whole"`
+	Pickup   int64      `db:"pickup"`
+	Ord      int        `db:"ord"`
+	Name     string     `db:"name"`
+	Folder   string     `db:"folder"`
+	Event    string     `db:"event"`
+	SHA256   string     `db:"sha256"`
+	Size     int64      `db:"size"`
+	Mail     *mail.Head `db:"mail"`
+	State    string     `db:"state"`
+	Part     Part       `db:"part"`
+	Archived bool       `db:"archived"`
+	In       int64      `db:"records_in"`
+	Good     int64      `db:"good"`
+	Rejected int64      `db:"rejected"`
+	Filtered int64      `db:"filtered"`
+	Merged   int64      `db:"merged"`
+	Whole    bool       `db:"whole"`
 }
 
 // FilesOf gives the files of a run, in their order.
 func (s *Store) FilesOf(ctx context.Context, run int64) ([]OfRun, error) {
 	out := []OfRun{}
-	err := s.lists.SelectContext(ctx, &out, `select rp.pickup, rp.ord, p.name, p.folder, p.event, coalesce(p.sha256, '') as sha256, p.size, p.state, rp.part, p.archived,
+	err := s.lists.SelectContext(ctx, &out, `select rp.pickup, rp.ord, p.name, p.folder, p.event, coalesce(p.sha256, '') as sha256, p.size, p.mail, p.state, rp.part, p.archived,
 		coalesce(rp.records_in, r.records_in) as records_in, coalesce(rp.good, r.good) as good, coalesce(rp.rejected, r.rejected) as rejected, coalesce(rp.filtered, r.filtered) as filtered, coalesce(rp.merged, r.merged) as merged, coalesce(rp.whole, r.whole) as whole
 		from run_pickups rp join pickups p on p.id = rp.pickup join runs r on r.id = rp.run where rp.run = $1 order by rp.ord`, run)
 	return out, err

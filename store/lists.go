@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ydrion/core/finding"
+	"ydrion/core/mail"
 )
 
 // Pickup is one file, taken once, with its latest run.
@@ -37,6 +38,7 @@ type Pickup struct {
 	TakenAt   *time.Time `db:"taken_at"`
 	EndedAt   *time.Time `db:"ended_at"`
 	Run       int64      `db:"run"`
+	Mail      *mail.Head `db:"mail"` // that it was attached to; nil: to none
 	In        int64      `db:"records_in"`
 	Good      int64      `db:"good"`
 	Rejected  int64      `db:"rejected"`
@@ -46,7 +48,7 @@ type Pickup struct {
 	Files     int        `db:"files"` // that go on together with it, and itself
 }
 
-const pickupColumns = `select p.id, p.route, p.name, p.folder, coalesce(nullif(p.came_from, ''), p.path) as path, p.size, p.modified, coalesce(p.sha256, '') as sha256, p.state, p.reason, p.event, p.origin, coalesce(p.lane, '') as lane, coalesce(p.business_key, '') as business_key, p.tries, p.next_try, p.passed, p.archived, p.noticed_at, p.claimed_at, p.taken_at, p.ended_at,
+const pickupColumns = `select p.id, p.route, p.name, p.folder, coalesce(nullif(p.came_from, ''), p.path) as path, p.size, p.modified, coalesce(p.sha256, '') as sha256, p.state, p.reason, p.event, p.origin, coalesce(p.lane, '') as lane, coalesce(p.business_key, '') as business_key, p.tries, p.next_try, p.passed, p.archived, p.noticed_at, p.claimed_at, p.taken_at, p.ended_at, p.mail,
 	coalesce(p.run, 0) as run, coalesce(rp.records_in, r.records_in, 0) as records_in, coalesce(rp.good, r.good, 0) as good, coalesce(rp.rejected, r.rejected, 0) as rejected, coalesce(rp.filtered, r.filtered, 0) as filtered, coalesce(rp.merged, r.merged, 0) as merged, coalesce(rp.whole, r.whole, false) as whole, coalesce(r.files, 1) as files
 	from pickups p left join runs r on r.id = p.run left join run_pickups rp on p.together and rp.run = p.run and rp.pickup = p.id`
 

@@ -15,6 +15,7 @@ import (
 
 	"ydrion/core/finding"
 	"ydrion/core/flow"
+	"ydrion/core/mail"
 )
 
 // Many pickups go through the protocol together: each of these calls is one
@@ -31,12 +32,13 @@ type Claim struct {
 	Device   uint64
 	Inode    uint64
 	Noticed  time.Time
-	Lane     *string // what it must stay in order with; nil: nothing
-	Key      *string // its business key; nil: none
-	Event    string  // arrived, changed, gone
-	Origin   string  // inbox, left
-	Together bool    // with others, without which it does not go on
-	CameFrom string  // where it was on a server; empty: it came here
+	Lane     *string    // what it must stay in order with; nil: nothing
+	Key      *string    // its business key; nil: none
+	Event    string     // arrived, changed, gone
+	Origin   string     // inbox, left
+	Together bool       // with others, without which it does not go on
+	CameFrom string     // where it was on a server; empty: it came here
+	Mail     *mail.Head // that it was attached to; nil: to none
 }
 
 // Claim records that files are being taken by a route's leader and gives the
@@ -47,9 +49,14 @@ func (s *Store) Claim(ctx context.Context, node int64, route string, claims []Cl
 	paths, folders, names, sizes, modified := make([]string, n), make([]string, n), make([]string, n), make([]int64, n), make([]time.Time, n)
 	devices, inodes, noticed, lanes, keys := make([]string, n), make([]string, n), make([]time.Time, n), make([]*string, n), make([]*string, n)
 	events, origins, raws, together, from := make([]string, n), make([]string, n), make([][]byte, n), make([]bool, n), make([]string, n)
+	mails := make([]*string, n)
 	at := make(map[string]int, n)
 	for i, c := range claims {
 		at[c.Path] = i
+		var err error
+		if mails[i], err = mailText(c.Mail); err != nil {
+			return nil, err
+		}
 		paths[i], folders[i], names[i], sizes[i], modified[i] = Readable(c.Path), Readable(c.Folder), Readable(c.Name), c.Size, c.Modified
 		devices[i], inodes[i], noticed[i], lanes[i], keys[i] = fmt.Sprint(c.Device), fmt.Sprint(c.Inode), c.Noticed, readable(c.Lane), readable(c.Key)
 		events[i], origins[i], raws[i], together[i], from[i] = c.Event, c.Origin, rawPath(c.Path), c.Together, Readable(c.CameFrom)
@@ -59,16 +66,16 @@ func (s *Store) Claim(ctx context.Context, node int64, route string, claims []Cl
 	var path string
 	var raw []byte
 	err := s.quick.rows(ctx, n, `with new as (
-			insert into pickups (route, path, folder, name, size, modified, device, inode, state, noticed_at, node, lane, business_key, event, origin, raw_path, together, came_from)
-			select $2, path, folder, name, size, modified, device::numeric, inode::numeric, 'claimed', noticed, $1, lane, key, event, origin, raw, together, came_from
-			from unnest($3::text[], $4::text[], $5::text[], $6::bigint[], $7::timestamptz[], $8::text[], $9::text[], $10::timestamptz[], $11::text[], $12::text[], $13::text[], $14::text[], $15::bytea[], $16::bool[], $17::text[])
-				with ordinality as t (path, folder, name, size, modified, device, inode, noticed, lane, key, event, origin, raw, together, came_from, ord)
+			insert into pickups (route, path, folder, name, size, modified, device, inode, state, noticed_at, node, lane, business_key, event, origin, raw_path, together, came_from, mail)
+			select $2, path, folder, name, size, modified, device::numeric, inode::numeric, 'claimed', noticed, $1, lane, key, event, origin, raw, together, came_from, mail::jsonb
+			from unnest($3::text[], $4::text[], $5::text[], $6::bigint[], $7::timestamptz[], $8::text[], $9::text[], $10::timestamptz[], $11::text[], $12::text[], $13::text[], $14::text[], $15::bytea[], $16::bool[], $17::text[], $18::text[])
+				with ordinality as t (path, folder, name, size, modified, device, inode, noticed, lane, key, event, origin, raw, together, came_from, mail, ord)
 			where exists (select 1 from routes where name = $2 and leader = $1) order by ord
 			on conflict do nothing returning id, path, raw_path),
 		counted as (insert into tallies (route, quarter, pickups) select $2, date_bin('15 minutes', now(), 'epoch'), count(*) from new having count(*) > 0
 			on conflict (route, quarter) do update set pickups = tallies.pickups + excluded.pickups)
 		select id, path, raw_path from new`,
-		[]any{node, route, paths, folders, names, sizes, modified, devices, inodes, noticed, lanes, keys, events, origins, raws, together, from},
+		[]any{node, route, paths, folders, names, sizes, modified, devices, inodes, noticed, lanes, keys, events, origins, raws, together, from, mails},
 		[]any{&id, &path, &raw}, func() error {
 			path, _ := named(path, raw)
 			ids[at[path]] = id
@@ -716,6 +723,7 @@ type Pending struct {
 	Admitted bool       `db:"admitted"`
 	Noticed  time.Time  `db:"noticed_at"`
 	Run      *int64     `db:"run"`
+	Mail     *mail.Head `db:"mail"`
 	// Of the run, if there is one.
 	RunState *string    `db:"run_state"`
 	Attempt  int        `db:"attempt"`
@@ -736,7 +744,7 @@ type Pending struct {
 // Committed tells whether its run is only to be published.
 func (p *Pending) Committed() bool { return p.RunState != nil && *p.RunState == "committed" }
 
-var openColumns = `select p.id, p.route, p.path, p.folder, p.name, p.raw_path, p.size, p.modified, p.device, p.inode, p.state, p.event, p.origin, p.sha256, p.lane, p.business_key, p.tries, p.next_try, p.passed, p.admitted, p.noticed_at, p.run,
+var openColumns = `select p.id, p.route, p.path, p.folder, p.name, p.raw_path, p.size, p.modified, p.device, p.inode, p.state, p.event, p.origin, p.sha256, p.lane, p.business_key, p.tries, p.next_try, p.passed, p.admitted, p.noticed_at, p.run, p.mail,
 	r.state as run_state, coalesce(r.attempt, 0) as attempt, r.revision, r.facts_now, r.same_as, coalesce(r.again, false) as again, coalesce(r.files, 1) as files, p.together, coalesce(r.key, '') as key, coalesce(r.missing, '') as missing, coalesce(r.refused, false) as refused, coalesce(r.late_of, 0) as late_of,
 	coalesce(b.id, 0) as before, coalesce(b.name, '') as before_name, coalesce(k.id, 0) as before_key, coalesce(k.name, '') as before_key_name
 	from pickups p left join runs r on r.id = p.run

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"ydrion/core/finding"
+	"ydrion/core/mail"
 )
 
 // Pickup is one file, taken once, with its latest run.
@@ -33,6 +34,7 @@ type Pickup struct {
 	TakenAt   *time.Time `json:"taken_at,omitempty"`
 	EndedAt   *time.Time `json:"ended_at,omitempty"`
 	Run       int64      `json:"run" doc:"the latest run, 0 if none"`
+	Mail      *mail.Head `json:"mail,omitempty" doc:"that it was attached to"`
 	In        int64      `json:"records_in"`
 	Good      int64      `json:"good"`
 	Rejected  int64      `json:"rejected"`

@@ -21,7 +21,7 @@ type Place struct {
 	Name   string
 	Folder string // of this machine; empty: it is a server
 
-	Kind        string   // sftp, ftp, webdav, s3, http, smtp or mllp; empty: a folder
+	Kind        string   // sftp, ftp, webdav, s3, imap, http, smtp or mllp; empty: a folder
 	Address     *url.URL // of the server, without user and password; its path is where the routes' folders are
 	User        string
 	Password    Secret // or, of s3, the secret key
@@ -29,7 +29,7 @@ type Place struct {
 	Passphrase  Secret // of the key
 	HostKeys    []string
 	KnownHosts  string // a file with the keys of servers
-	TLS         string // of ftp and smtp: explicit, implicit or none; of mllp implicit, if its address begins with mllps
+	TLS         string // of ftp, imap and smtp: explicit, implicit or none; of mllp implicit, if its address begins with mllps, as of imap with imaps
 	Authorities string // a file with the certificates of those who vouch for the server
 	Region      string
 	Token       Secret   // of http: proves who we are
@@ -67,7 +67,7 @@ func (m *mapping) secret(of string) Secret {
 }
 
 // Schemes are the kinds of servers, by the schemes of their addresses. Servers that are spoken to by HTTP say their kind.
-var schemes = map[string][]string{"sftp": {"sftp"}, "ftp": {"ftp"}, "webdav": {"https", "http"}, "s3": {"https", "http"}, "http": {"https", "http"}, "smtp": {"smtp"}, "mllp": {"mllp", "mllps"}}
+var schemes = map[string][]string{"sftp": {"sftp"}, "ftp": {"ftp"}, "webdav": {"https", "http"}, "s3": {"https", "http"}, "http": {"https", "http"}, "smtp": {"smtp"}, "mllp": {"mllp", "mllps"}, "imap": {"imap", "imaps"}}
 
 // Messages tells whether outputs are sent to the place one by one, with an answer to each: there are no folders, and no files to
 // take.
@@ -230,7 +230,7 @@ var only = []struct {
 	kinds []string
 }{
 	{"key file", []string{"sftp"}}, {"passphrase from", []string{"sftp"}}, {"passphrase file", []string{"sftp"}}, {"host key", []string{"sftp"}}, {"known hosts", []string{"sftp"}},
-	{"tls", []string{"ftp", "smtp"}}, {"zone", []string{"ftp"}}, {"region", []string{"s3"}}, {"authorities", []string{"ftp", "webdav", "s3", "http", "smtp", "mllp"}},
+	{"tls", []string{"ftp", "imap", "smtp"}}, {"zone", []string{"ftp"}}, {"region", []string{"s3"}}, {"authorities", []string{"ftp", "webdav", "s3", "imap", "http", "smtp", "mllp"}},
 	{"token from", []string{"http"}}, {"token file", []string{"http"}}, {"method", []string{"http"}}, {"type", []string{"http"}}, {"sent twice", []string{"http", "smtp"}}, {"from", []string{"smtp"}}, {"to", []string{"smtp"}},
 }
 
@@ -275,16 +275,22 @@ func (m *mapping) fits(p *Place) {
 		if p.Address.Port() == "" {
 			m.bad(m.where("address"), "workspace.value", "the address of a place of the kind mllp has a port: mllp://laboratory.example:2575")
 		}
-	case "ftp":
+	case "ftp", "imap":
+		if p.Address.Scheme == "imaps" {
+			if p.TLS != "" && p.TLS != "implicit" {
+				m.bad(m.where("tls"), "workspace.value", "an address that begins with imaps means that tls is implicit")
+			}
+			p.TLS = "implicit"
+		}
 		if p.TLS == "" {
-			m.bad(m.at, "workspace.missing", "whether the connection is encrypted is not said: tls is explicit (the usual way), implicit, or none, by which everybody on the way can read files and passwords")
+			m.bad(m.at, "workspace.missing", "whether the connection is encrypted is not said: tls is explicit (the usual way), implicit, or none, by which everybody on the way can read what is fetched, and passwords")
 		}
 	case "s3":
 		if strings.Trim(p.Address.Path, "/") == "" {
 			m.bad(m.where("address"), "workspace.value", "the address names the bucket, too: https://store.example/bucket")
 		}
 	}
-	if p.User == "" && (p.Kind == "sftp" || p.Kind == "s3") {
+	if p.User == "" && (p.Kind == "sftp" || p.Kind == "s3" || p.Kind == "imap") {
 		m.required("user")
 	}
 }
@@ -305,9 +311,9 @@ func (p *Place) Where() string {
 
 // Port is the server's host and port.
 func (p *Place) Port() string {
-	usual := map[string]int{"sftp": 22, "ftp": 21, "https": 443, "http": 80, "smtp": 587}[p.Address.Scheme]
+	usual := map[string]int{"sftp": 22, "ftp": 21, "https": 443, "http": 80, "smtp": 587, "imap": 143}[p.Address.Scheme]
 	if p.TLS == "implicit" {
-		usual = map[string]int{"ftp": 990, "smtp": 465}[p.Kind]
+		usual = map[string]int{"ftp": 990, "smtp": 465, "imap": 993}[p.Kind]
 	}
 	port := p.Address.Port()
 	if port == "" {

@@ -59,6 +59,7 @@ type Listen struct {
 	EndsWith   *regexp.Regexp
 	Since      time.Time // files changed before are left where they are
 	Originals  Originals
+	Mails      Mails
 	// AnswerCommitted says that whoever sends something is answered when what became of it is committed; otherwise when it is
 	// stored.
 	AnswerCommitted bool
@@ -66,6 +67,23 @@ type Listen struct {
 	Changes         bool   // a changed file is a pickup too (originals are left)
 	Gone            bool   // a file that disappears is one too
 	Timetable       *timetable.Table
+}
+
+// Mails says which mails of a mailbox are taken, and what of them.
+type Mails struct {
+	From    string // a wildcard for the sender's address; empty: whoever
+	Subject string // a wildcard; empty: whatever
+	Take    string // what the files are: attachments, text or whole
+}
+
+// Fits tells whether a mail, by its sender and subject, is one that is meant. Capitals and small letters are the same.
+func (m *Mails) Fits(from, subject string) bool {
+	fits := func(pattern, text string) bool {
+		// A slash is a character like any other here.
+		plain := func(s string) string { return strings.ToLower(strings.ReplaceAll(s, "/", "\u2215")) }
+		return pattern == "" || MatchName(plain(pattern), plain(text))
+	}
+	return fits(m.From, from) && fits(m.Subject, subject)
 }
 
 // Notice is how files are noticed.
@@ -375,6 +393,17 @@ func (r *Route) listen(m *mapping) {
 	r.AnswerCommitted = m.oneOf("answer", "stored", "stored", "committed") == "committed"
 	if r.TakenTo != "" && r.Originals == Left {
 		m.bad(m.where("taken to"), "workspace.value", "files are left where they are (originals: left), and so not moved")
+	}
+	if r.Mails.Take = "attachments"; m.has("mails") {
+		r.Places["listen.mails"] = m.where("mails")
+		of := m.sub("mails")
+		r.Mails = Mails{From: of.text("from"), Subject: of.text("subject"), Take: of.oneOf("take", "attachments", "attachments", "text", "whole")}
+		for key, pattern := range map[string]string{"from": r.Mails.From, "subject": r.Mails.Subject} {
+			if problem := wildcard(pattern); problem != "" {
+				of.bad(of.where(key), "workspace.value", "%q %s", pattern, problem)
+			}
+		}
+		of.done()
 	}
 	r.names(m)
 	r.Ignore = usualIgnore

@@ -13,14 +13,16 @@ import (
 	"ydrion/core/format"
 	"ydrion/core/jsonschema"
 	"ydrion/core/lang"
+	"ydrion/core/mail"
 	"ydrion/core/place"
 	"ydrion/core/text"
 )
 
 // File is one that a run reads.
 type File struct {
-	Name, Folder, Event string // as its facts say
-	Size                int64  // in bytes, if it is known
+	Name, Folder, Event string     // as its facts say
+	Mail                *mail.Head // that it was attached to; nil: to none
+	Size                int64      // in bytes, if it is known
 	Open                func() (io.ReadCloser, error)
 }
 
@@ -265,6 +267,6 @@ func (r *run) facts(k int) lang.Facts {
 
 func (o *Opened) factsOf(k int) lang.Facts {
 	facts, f := o.facts, &o.files[k]
-	facts.Name, facts.Folder, facts.Event = f.Name, f.Folder, f.Event
+	facts.Name, facts.Folder, facts.Event, facts.Mail = f.Name, f.Folder, f.Event, f.Mail
 	return facts
 }

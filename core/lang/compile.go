@@ -6,6 +6,7 @@ import (
 	"ydrion/core/batch"
 
 	"ydrion/core/lookup"
+	"ydrion/core/mail"
 	"ydrion/core/value"
 )
 
@@ -210,6 +211,24 @@ func contextValue(name string) evaluator {
 		return func(e *Env) value.Value { return value.OfNumber(value.Int(e.Record)) }
 	case "collect.files":
 		return func(e *Env) value.Value { return value.OfNumber(value.Int(int64(e.Files))) }
+	case "mail.date":
+		return func(e *Env) value.Value {
+			if e.Mail == nil || e.Mail.Date.IsZero() {
+				return value.Value{}
+			}
+			return value.OfTime(value.FromTime(e.Mail.Date))
+		}
+	case "mail.from", "mail.to", "mail.subject", "mail.id":
+		of := map[string]func(*mail.Head) string{
+			"mail.from": func(m *mail.Head) string { return m.From }, "mail.to": func(m *mail.Head) string { return m.To },
+			"mail.subject": func(m *mail.Head) string { return m.Subject }, "mail.id": func(m *mail.Head) string { return m.ID },
+		}[name]
+		return func(e *Env) value.Value {
+			if e.Mail == nil {
+				return value.OfText(nil)
+			}
+			return value.OfText([]byte(of(e.Mail)))
+		}
 	case "file.head":
 		return func(e *Env) value.Value { return value.OfText(bytes.ToValidUTF8(e.Head, []byte("\uFFFD"))) }
 	case "file.size":

@@ -6,6 +6,7 @@ import (
 	"ydrion/core/batch"
 	"ydrion/core/finding"
 	"ydrion/core/format"
+	"ydrion/core/mail"
 	"ydrion/core/shape"
 	"ydrion/core/value"
 )
@@ -15,14 +16,15 @@ import (
 type Facts struct {
 	Route  string
 	Now    value.Moment
-	Name   string // of the file
-	Folder string // below the listened folder
-	Event  string // arrived, changed, gone
-	Key    string // of the files that were collected, and
-	Files  int    // how many those are; 0: files come one by one
-	Size   int64  // in bytes, and
-	Type   string // as a media type (RFC 6838): of files that go on unread
-	Head   []byte // the beginning of those, as it stands in the file
+	Name   string     // of the file
+	Folder string     // below the listened folder
+	Event  string     // arrived, changed, gone
+	Key    string     // of the files that were collected, and
+	Files  int        // how many those are; 0: files come one by one
+	Size   int64      // in bytes, and
+	Type   string     // as a media type (RFC 6838): of files that go on unread
+	Head   []byte     // the beginning of those, as it stands in the file
+	Mail   *mail.Head // that the file was attached to; nil: to none
 }
 
 // PartOf is what is known of one of several outputs of a file, when it has been written.

@@ -12,14 +12,14 @@ import (
 )
 
 // FileWords are the context words that are known before a file is read.
-var FileWords = map[string]bool{"now": true, "route": true, "file.name": true, "file.stem": true, "file.extension": true, "file.folder": true, "file.event": true, "collect.key": true, "collect.files": true}
+var FileWords = map[string]bool{"now": true, "route": true, "file.name": true, "file.stem": true, "file.extension": true, "file.folder": true, "file.event": true, "collect.key": true, "collect.files": true, "mail.from": true, "mail.to": true, "mail.subject": true, "mail.date": true, "mail.id": true}
 
 // OutputWords are those that are known of an output when it has been written: the record and its fields are
 // its first.
-var OutputWords = map[string]bool{"now": true, "route": true, "file.name": true, "file.stem": true, "file.extension": true, "file.folder": true, "file.event": true, "collect.key": true, "collect.files": true, "record": true, "sequence": true, "part.number": true, "part.count": true, "part.records": true}
+var OutputWords = map[string]bool{"now": true, "route": true, "file.name": true, "file.stem": true, "file.extension": true, "file.folder": true, "file.event": true, "collect.key": true, "collect.files": true, "mail.from": true, "mail.to": true, "mail.subject": true, "mail.date": true, "mail.id": true, "record": true, "sequence": true, "part.number": true, "part.count": true, "part.records": true}
 
 // UnreadWords are those that are known of a file that goes on unread.
-var UnreadWords = map[string]bool{"now": true, "route": true, "file.name": true, "file.stem": true, "file.extension": true, "file.folder": true, "file.event": true, "collect.key": true, "collect.files": true, "file.size": true, "file.type": true, "file.head": true, "sequence": true}
+var UnreadWords = map[string]bool{"now": true, "route": true, "file.name": true, "file.stem": true, "file.extension": true, "file.folder": true, "file.event": true, "collect.key": true, "collect.files": true, "mail.from": true, "mail.to": true, "mail.subject": true, "mail.date": true, "mail.id": true, "file.size": true, "file.type": true, "file.head": true, "sequence": true}
 
 // PartWords are those that are known of one of several outputs of a file, when it has been written.
 var PartWords = map[string]bool{"part.number": true, "part.count": true, "part.records": true}

@@ -1119,6 +1119,20 @@ export interface components {
              */
             pickup: number;
         };
+        Head: {
+            /**
+             * Format: date-time
+             * @description absent if the mail does not say
+             */
+            date?: string;
+            /** @description addresses alone, separated by commas */
+            from: string;
+            /** @description the message id, without brackets */
+            id: string;
+            subject: string;
+            /** @description with those of Cc */
+            to: string;
+        };
         Hit: {
             /**
              * Format: int64
@@ -1473,6 +1487,8 @@ export interface components {
             id: number;
             /** @description what it stays in order with */
             lane: string;
+            /** @description that it was attached to */
+            mail?: components["schemas"]["Head"];
             /**
              * Format: int64
              * @description rows that went into a record with others, which counts once
@@ -1557,6 +1573,8 @@ export interface components {
             id: number;
             /** @description what it stays in order with */
             lane: string;
+            /** @description that it was attached to */
+            mail?: components["schemas"]["Head"];
             /**
              * Format: int64
              * @description rows that went into a record with others, which counts once
