@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"math"
 	"net/url"
@@ -96,7 +97,9 @@ func TestMails(t *testing.T) {
 	b.Publish(fromMails(t, "taken to: /Taken, mails: {from: \"*@ANSEL.example\", subject: \"day *\"}"))
 	holm.mail(t, s, posted("kai@ansel.example", "Day 6", "sheet.csv", heading+row(6)))
 	b.Ended("sheet-2.csv", 0)
-	testbed.Until(t, "both have ended", func() bool { return len(b.List("laboratory/orders/kai@ansel.example/Day 6")) == 1 && len(b.List("laboratory/orders/maren@ansel.example/Day 1")) == 2 })
+	testbed.Until(t, "both have ended", func() bool {
+		return len(b.List("laboratory/orders/kai@ansel.example/Day 6")) == 1 && len(b.List("laboratory/orders/maren@ansel.example/Day 1")) == 2
+	})
 	testbed.Until(t, "they are moved", func() bool { return holds(t, s, "INBOX") == "5, 5 new" && holds(t, s, "Taken") == "2, 2 new" })
 	for file, n := range map[string]int{"maren@ansel.example/Day 1/sheet.hl7": 1, "maren@ansel.example/Day 1/sheet-2.hl7": 2, "kai@ansel.example/Day 6/sheet.hl7": 1} {
 		if got := b.Read("laboratory/orders/" + file); strings.Count(got, "MSH|") != n {
@@ -172,11 +175,14 @@ func TestMailTexts(t *testing.T) {
 	b := testbed.Start(t, holm.at())
 	text := posted("maren@ansel.example", "Day 1", "sheet.csv", "x")
 	holm.mail(t, s, text)
-	route := func(take string) map[string]string {
-		return map[string]string{"routes/" + take + ".yaml": "route: " + take + "\nlisten: {place: holm/INBOX, rhythm: 200ms, originals: left, mails: {take: " + take + "}}\nread: {format: file}\ndeliver: {folder: \"{laboratory}/" + take + "\", name: \"{mail.id}.txt\"}\nrejected: {folder: \"{stations}/rejected\"}\n"}
+	if err := errors.Join(s.Make("Other"), s.Mail("Other", text, time.Now())); err != nil {
+		t.Fatal(err)
 	}
+	route := func(take, mailbox string) string {
+		return "route: " + take + "\nlisten: {place: holm/" + mailbox + ", rhythm: 200ms, originals: left, mails: {take: " + take + "}}\nread: {format: file}\ndeliver: {folder: \"{laboratory}/" + take + "\", name: \"{mail.id}.txt\"}\nrejected: {folder: \"{stations}/rejected\"}\n"
+	}
+	b.Publish(map[string]string{"routes/text.yaml": route("text", "INBOX"), "routes/whole.yaml": route("whole", "Other")})
 	for take, want := range map[string]string{"text": "Grüße", "whole": string(text)} {
-		b.Publish(route(take))
 		testbed.Until(t, take+" has come", func() bool { return len(b.List("laboratory/"+take)) == 1 })
 		if got := b.Read("laboratory/" + take + "/Day-1-maren@ansel.example.txt"); got != want {
 			t.Errorf("%s came as %q", take, got)

@@ -26,7 +26,7 @@ function go() {
   <Dialog v-model:visible="visible" :pt="{ transition: { css: false } }" modal :header="title" dismissable-mask :style="{ width: '36rem' }">
     <form :id="id" @submit.prevent="go">
       <p>{{ text }}</p>
-      <SayFields ref="fields" />
+      <SayFields ref="fields" first />
     </form>
     <template #footer>
       <Button label="Leave it" severity="secondary" text @click="visible = false" />

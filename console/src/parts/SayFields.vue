@@ -4,6 +4,7 @@ import InputText from 'primevue/inputtext'
 import { onMounted, ref } from 'vue'
 import { saidHere, type Said } from '../client'
 
+const props = defineProps<{ first?: boolean }>() // whoever opens a dialog with it types at once
 const because = ref('')
 const by = ref(localStorage.getItem('by') ?? '')
 const field = ref<HTMLElement>()
@@ -13,13 +14,17 @@ function said(): Said {
   localStorage.setItem('by', by.value)
   return { ...saidHere(), because: because.value }
 }
-defineExpose({ said, element: () => field.value?.querySelector('input') })
-onMounted(() => (because.value = ''))
+const element = () => field.value?.querySelector('input')
+defineExpose({ said, element })
+onMounted(() => {
+  because.value = ''
+  if (props.first) element()?.focus() // with what is shown, not a frame later
+})
 </script>
 
 <template>
   <div class="say">
-    <label ref="field">Why <InputText v-model="because" size="small" maxlength="2000" placeholder="kept with it; may be left out" /></label>
+    <label ref="field">Why <InputText v-model="because" :autofocus="first" size="small" maxlength="2000" placeholder="kept with it; may be left out" /></label>
     <label>Who <InputText v-model="by" size="small" maxlength="200" placeholder="your name" /></label>
   </div>
 </template>
