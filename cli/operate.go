@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -574,6 +575,9 @@ func (a *app) timeline(p wire.Pickup, runs []wire.Run) {
 	case p.State == "held" || p.State == "uncertain":
 		fmt.Fprintf(a.out, "  it waits for a person: `ydrion decide %d …`\n", p.ID)
 	}
+	if p.Mail != nil {
+		fmt.Fprintf(a.out, "  attached to a mail from %s: %s\n", p.Mail.From, oneLine(p.Mail.Subject, 100))
+	}
 	if p.Lane != "" {
 		fmt.Fprintf(a.out, "  lane %s\n", p.Lane)
 	}
@@ -667,10 +671,22 @@ func (a *app) deliveries(r wire.Run) {
 			state = ": " + d.Receipt
 		}
 		fmt.Fprintf(a.out, "      %-8s %s/%s (%d bytes)%s\n", d.Kind, d.Folder, d.Name, d.Size, state)
+		for _, what := range slices.Sorted(maps.Keys(d.Said)) {
+			fmt.Fprintf(a.out, "               %s\n", oneLine(what+" "+d.Said[what], 100))
+		}
 	}
 	if len(others) == 0 && len(good) > len(shown) {
 		fmt.Fprintf(a.out, "      good     … and %d more\n", r.Outputs-int64(len(shown)))
 	}
+}
+
+// oneLine is a text in one line, with so many characters at most.
+func oneLine(text string, most int) string {
+	letters := []rune(strings.Join(strings.Fields(text), " "))
+	if len(letters) > most {
+		letters = append(letters[:most-1], '…')
+	}
+	return string(letters)
 }
 
 func (a *app) rejects() *cobra.Command {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -31,6 +32,8 @@ type Parcel struct {
 	SHA256  string
 	Folder  string // of the place, below it
 	Name    string // may have folders in it
+	Bare    bool   // a mail without the output itself
+	Said    string // what goes with it where it is sent, as a JSON object of texts; empty: nothing
 	Taken   workspace.WhenTaken
 	Named   bool // by an earlier try: it lay there whole, and may have been renamed
 	// Recount records another name, before that is used.
@@ -262,7 +265,13 @@ func (p *Parcel) Send(x remote.Exchange) (receipt string, outcome Outcome, err e
 	if p.Named && !x.Repeats() {
 		return "", Unknown, nil // by an earlier try, whose answer was lost
 	}
-	receipt, err = x.Send(remote.Sending{Folder: p.Folder, Name: p.Name, Mark: p.mark(), Size: p.Size, Content: func() (io.ReadCloser, error) { return p.spooled(0) }})
+	said := map[string]string{}
+	if p.Said != "" {
+		if err := json.Unmarshal([]byte(p.Said), &said); err != nil {
+			return "", Taken, fmt.Errorf("what goes with %s cannot be read: %w", p.Name, err)
+		}
+	}
+	receipt, err = x.Send(remote.Sending{Said: said, Bare: p.Bare, Folder: p.Folder, Name: p.Name, Mark: p.mark(), Size: p.Size, Content: func() (io.ReadCloser, error) { return p.spooled(0) }})
 	return receipt, Published, err
 }
 

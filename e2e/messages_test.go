@@ -1,20 +1,96 @@
 package e2e
 
 import (
+	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"maps"
 	"net/url"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"ydrion/core/mail"
 	"ydrion/service"
 	"ydrion/standin"
 	"ydrion/testbed"
 	"ydrion/wire"
 	"ydrion/workspace"
 )
+
+// TestSaid: what goes with outputs is made of their content: a mail's addresses, subject and texts, and headers.
+func TestSaid(t *testing.T) {
+	t.Parallel()
+	web, err := standin.NewHTTP("127.0.0.1:0", nil, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	post, err := standin.NewSMTP("127.0.0.1:0", nil, standin.Login{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer web.Close()
+	defer post.Close()
+	b := testbed.Start(t, testbed.With(func(c *service.Config) {
+		e := *c.Environment
+		e.Places = maps.Clone(e.Places)
+		e.Places["desk"] = workspace.Place{Name: "desk", Kind: "http", Method: "POST", Address: &url.URL{Scheme: "http", Host: web.Address()}, Connections: 1, Patience: 5 * time.Second}
+		e.Places["post"] = workspace.Place{Name: "post", Kind: "smtp", TLS: "none", From: "ydrion@skerry.example", Address: &url.URL{Scheme: "smtp", Host: post.Address()}, Connections: 1, Patience: 5 * time.Second}
+		c.Environment = &e
+	}))
+	b.Publish(delivering(t, `deliver:
+  name: "{specimen_id}.hl7"
+  one file per: record
+  to:
+    - place: desk
+      headers: {X-Specimen: "{specimen_id}", X-File: "{file.name}"}
+    - place: post
+      mail:
+        to: ["{specimen_id | lower}@lab.example", lab@skerry.example]
+        cc: "{note}@seals.example"
+        subject: "Specimen {specimen_id}: Grüße"
+        text: "{note} <{specimen_id}>"
+        html: "<p>{note}</p>"
+        attach: false
+`))
+	b.Drop("stations/inbox", "a.csv", heading+row(1)+strings.Replace(row(2), "calm", "a&b", 1)+strings.Replace(row(3), "calm", "Flipper the first", 1))
+	a := b.Ended("a.csv", 0)
+	if a.Good != 2 || a.Rejected != 1 || a.State != "delivered" {
+		t.Errorf("%+v", a)
+	}
+	posted, mailed := web.Taken(), post.Taken()
+	if len(posted) != 2 || len(mailed) != 2 {
+		t.Fatalf("%d were posted, %d mailed", len(posted), len(mailed))
+	}
+	if h := posted[1].Header; h.Get("X-Specimen") != "AP-000002" || h.Get("X-File") != "a.csv" {
+		t.Errorf("%v", h)
+	}
+	slices.SortFunc(mailed, func(a, b standin.Message) int { return strings.Compare(a.To[0], b.To[0]) })
+	if to := fmt.Sprint(mailed[0].To); to != "[ap-000001@lab.example lab@skerry.example calm@seals.example]" {
+		t.Errorf("mailed to %s", to)
+	}
+	var texts []string
+	head, err := mail.Read(bytes.NewReader(mailed[1].Content), func(string) bool { return true }, func(p mail.Part) error {
+		text, err := io.ReadAll(p.Content)
+		texts = append(texts, p.Type+" "+p.Name+" "+string(text))
+		return err
+	})
+	if err != nil || head.Subject != "Specimen AP-000002: Grüße" || head.To != "ap-000002@lab.example, lab@skerry.example, a&b@seals.example" {
+		t.Errorf("%+v %v", head, err)
+	}
+	if got := fmt.Sprintf("%q", texts); got != `["text/plain  a&b <AP-000002>" "text/html  <p>a&amp;b</p>"]` {
+		t.Errorf("%s", got)
+	}
+	// What cannot be addressed is rejected, with its reason.
+	if _, said := command(b, "rejects", "1"); !strings.Contains(said, "cc: \"Flipper the first@seals.example\" is not a list of mail addresses") {
+		t.Error(said)
+	}
+	if _, said := command(b, "pickup", "1"); !strings.Contains(said, "to ap-000001@lab.example") || !strings.Contains(said, "header x-specimen AP-000002") {
+		t.Error(said)
+	}
+}
 
 // TestSentOneByOne: orders are posted, mailed, and sent by MLLP; what each receiver answers is kept, and what it refuses,
 // or does not answer, is as its protocol lets one say.

@@ -449,6 +449,8 @@ func (f *Fetcher) account(there []found, looked time.Time, gate listen.Gate) (re
 	if f.Marker != nil {
 		markers = listen.Markers(f.Marker)
 	}
+	report, _ := f.Places.Report(f.Place)
+	got := report.Place.Kind == "http"
 	var watched []*seen // of which is not sure yet that they are complete
 	quiet := cmp.Or(f.Settings.Quiet, Settle)
 	wait = f.Settings.Rhythm
@@ -462,7 +464,7 @@ func (f *Fetcher) account(there []found, looked time.Time, gate listen.Gate) (re
 	}
 	for _, x := range there {
 		switch k, known := f.known[x.path]; {
-		case x.Mail != nil && !f.Settings.Mails.Fits(x.Mail.From, x.Mail.Subject), x.Mail == nil && !f.Settings.Matches(x.Name), f.busy[x.path], markers != nil && markers.MatchString(x.Name):
+		case x.Mail != nil && !f.Settings.Mails.Fits(x.Mail.From, x.Mail.Subject), x.Mail == nil && !got && !f.Settings.Matches(x.Name), f.busy[x.path], markers != nil && markers.MatchString(x.Name):
 			continue
 		case !f.Settings.Since.IsZero() && !x.Modified.IsZero() && x.Modified.Before(f.Settings.Since):
 			continue
@@ -491,10 +493,12 @@ func (f *Fetcher) account(there []found, looked time.Time, gate listen.Gate) (re
 				s.reason = fmt.Sprintf("its marker %s is not there", path.Base(s.marker))
 			}
 		}
-		if x.Mail != nil {
-			left = 0 // a mail that is there is whole
+		if x.Mail != nil || got {
+			left = 0 // what is there is whole
 		}
 		switch rests := time.Until(s.rest); {
+		case got && !f.Settings.Matches(x.Name):
+			s.reason = "it is called as its address, or as its server says, and that is not meant (listen.names)"
 		case x.Tag == unmeant:
 			s.reason = f.known[x.path].Reason
 		case len(x.Name) > mostName:

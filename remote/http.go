@@ -15,11 +15,12 @@ import (
 	"ydrion/workspace"
 )
 
-// httpExchange is a place that outputs are posted to (RFC 9110).
+// httpExchange is a place that outputs are posted to, or from which answers are got (RFC 9110).
 type httpExchange struct {
 	place  *workspace.Place
 	watch  *watch
 	client *http.Client
+	pages  *pages
 	ctx    context.Context
 	end    context.CancelFunc
 }
@@ -27,7 +28,7 @@ type httpExchange struct {
 var _ Exchange = (*httpExchange)(nil)
 
 func dialHTTP(ctx context.Context, p *workspace.Place) (Conn, error) {
-	x := &httpExchange{place: p, watch: newWatch(p.Patience)}
+	x := &httpExchange{place: p, watch: newWatch(p.Patience), pages: &pages{}}
 	x.ctx, x.end = context.WithCancel(context.Background())
 	carrier, err := transport(p, x.watch)
 	if err != nil {
@@ -67,6 +68,11 @@ func (x *httpExchange) Send(s Sending) (string, error) {
 	r.ContentLength = s.Size
 	r.Header.Set("Content-Type", or(x.place.Type, mime.TypeByExtension(path.Ext(s.Name)), "application/octet-stream"))
 	r.Header.Set("Content-Disposition", "attachment; filename*=UTF-8''"+url.PathEscape(path.Base(s.Name)))
+	for what, text := range s.Said {
+		if name, is := strings.CutPrefix(what, "header "); is {
+			r.Header.Set(name, text)
+		}
+	}
 	r.Header.Set("Idempotency-Key", s.Mark)
 	if err := x.prove(r); err != nil {
 		return "", &Away{Place: x.place.Name, Err: err}

@@ -89,8 +89,10 @@ type Exchange interface {
 type Sending struct {
 	Folder  string // below the place
 	Name    string
-	Mark    string // tells it from all others, and stays the same if it is sent again
-	Size    int64  // bytes
+	Mark    string            // tells it from all others, and stays the same if it is sent again
+	Size    int64             // bytes
+	Said    map[string]string // what goes with it: of a mail to, cc, subject, text and html, or headers by their names in small letters behind "header "
+	Bare    bool              // of a mail: the output is not attached
 	Content func() (io.ReadCloser, error)
 }
 
@@ -184,6 +186,8 @@ type Places struct {
 type site struct {
 	workspace.Place
 	turns chan struct{} // one for each connection that may be
+
+	pages pages // of http
 
 	mu      sync.Mutex
 	idle    []rested
@@ -331,6 +335,9 @@ func (s *site) connect(ctx context.Context) (Conn, error) {
 	made, err := kinds[s.Kind](ctx, &s.Place)
 	if err != nil && ctx.Err() == nil {
 		err = &Away{Place: s.Name, Err: err}
+	}
+	if x, is := made.(*httpExchange); is {
+		x.pages = &s.pages
 	}
 	return made, err
 }

@@ -87,17 +87,38 @@ func (x *smtpExchange) Send(s Sending) (string, error) {
 		return "", err
 	}
 	m := mail.NewMsg()
-	if err := errors.Join(m.From(x.place.From), m.To(x.place.To...)); err != nil {
-		return "", &Refused{Says: err.Error(), Final: true}
+	to := x.place.To
+	addressed := m.From(x.place.From)
+	if said := s.Said["to"]; said != "" {
+		addressed = errors.Join(addressed, m.ToFromString(said))
+	} else {
+		addressed = errors.Join(addressed, m.To(to...))
+	}
+	if said := strings.Trim(s.Said["cc"], ", "); said != "" {
+		addressed = errors.Join(addressed, m.CcFromString(said))
+	}
+	if addressed != nil {
+		return "", &Refused{Says: addressed.Error(), Final: true}
 	}
 	_, domain, _ := strings.Cut(strings.Trim(x.place.From, "<> "), "@")
 	id := fmt.Sprintf("ydrion-%s@%s", s.Mark, or(domain, "localhost"))
 	m.SetMessageIDWithValue(id)
 	m.SetDate()
-	m.Subject(path.Base(s.Name))
-	m.SetBodyString(mail.TypeTextPlain, fmt.Sprintf("%s is attached (%d bytes).\n", path.Base(s.Name), len(b)))
-	if err := m.AttachReader(path.Base(s.Name), strings.NewReader(string(b))); err != nil {
-		return "", err
+	m.Subject(or(s.Said["subject"], path.Base(s.Name)))
+	plainly, marked := s.Said["text"], s.Said["html"]
+	switch {
+	case plainly != "" && marked != "":
+		m.SetBodyString(mail.TypeTextPlain, plainly)
+		m.AddAlternativeString(mail.TypeTextHTML, marked)
+	case marked != "":
+		m.SetBodyString(mail.TypeTextHTML, marked)
+	default:
+		m.SetBodyString(mail.TypeTextPlain, or(plainly, fmt.Sprintf("%s is attached (%d bytes).\n", path.Base(s.Name), len(b))))
+	}
+	if !s.Bare {
+		if err := m.AttachReader(path.Base(s.Name), strings.NewReader(string(b))); err != nil {
+			return "", err
+		}
 	}
 	defer x.watch.ask()()
 	err = x.client.Send(m)

@@ -3,6 +3,7 @@ package route
 import (
 	"path"
 	"slices"
+	"strings"
 
 	"ydrion/core/finding"
 	"ydrion/core/place"
@@ -48,7 +49,9 @@ func Fits(routes []*workspace.Route, e *workspace.Environment) (out finding.List
 		case receives(r.Listen.Folder) && (r.TakenTo != "" || r.Marker != "" || r.Originals == workspace.Left):
 			bad(r.Places["listen.folder"], "others send to %s: there is no folder in which files could have markers, stay (originals: left) or be moved (taken to)", r.Listen.Folder)
 		case receives(r.Listen.Folder):
-		case from == "http" || from == "smtp" || from == "mllp":
+		case from == "http" && (r.Originals != workspace.Left || r.TakenTo != "" || r.Marker != "" || r.Subfolders):
+			bad(r.Places["listen.folder"], "what is got by HTTP stays there, and is taken when it has changed: say `originals: left`; there are no markers, no subfolders, and nothing is moved (taken to)")
+		case from == "smtp" || from == "mllp":
 			bad(r.Places["listen.folder"], "nothing is fetched from places of the kind %s: outputs are sent there", from)
 		case from != "" && r.Gone:
 			bad(r.Places["listen.folder"], "files that disappear are told from folders of this machine only, not from servers (%s)", r.Listen.Folder)
@@ -59,6 +62,17 @@ func Fits(routes []*workspace.Route, e *workspace.Environment) (out finding.List
 		for _, d := range append(slices.Clone(r.Destinations()), r.Rejected) {
 			to := kind(d.Folder)
 			at := r.Places[d.Place+".folder"]
+			for _, s := range d.Says {
+				header := strings.HasPrefix(s.What, "header ")
+				if fits := map[bool]string{true: "http", false: "smtp"}[header]; to != "" && to != fits {
+					bad(r.Places[s.Key], "%s is said to places of the kind %s, and %s is of the kind %s", s.What, fits, d.Folder, to)
+				} else if to == "" {
+					out = append(out, finding.Warn("route.place", r.Places[s.Key], "%s is said where outputs are sent; in the environment %s, %s is a folder, and it is left out", s.What, e.Name, d.Folder))
+				}
+			}
+			if to == "smtp" && !slices.ContainsFunc(d.Says, func(s workspace.Say) bool { return s.What == "to" }) && len(mailed(e, d.Folder)) == 0 {
+				bad(at, "to whom it is mailed is not said, neither here (mail.to) nor by the place (to)")
+			}
 			switch {
 			case to == "" || d.Lookup != "":
 			case receives(d.Folder):
@@ -77,6 +91,16 @@ func Fits(routes []*workspace.Route, e *workspace.Environment) (out finding.List
 		}
 	}
 	return out
+}
+
+// mailed are those to whom a place mails what is said to nobody else.
+func mailed(e *workspace.Environment, folder string) []string {
+	resolved, err := e.Resolve(folder, "/")
+	if err != nil {
+		return nil
+	}
+	name, _, _ := workspace.Distant(resolved)
+	return e.Places[name].To
 }
 
 // takenTo is the folder on a server that a route's files are moved into which were taken; empty if it is the one that they come

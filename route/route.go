@@ -7,11 +7,14 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"html"
 	"maps"
+	"net/mail"
 	"path"
 	"slices"
 	"sort"
 	"strings"
+	"unicode"
 
 	"ydrion/core/finding"
 	"ydrion/core/flow"
@@ -863,8 +866,14 @@ func (c *compilation) output(b *workspace.Branch, d workspace.Destination, scope
 			Suggest("put {file.stem} or the time into the name"))
 	}
 	out := flow.Output{Name: namer}
+	for _, s := range d.Says {
+		out.Said = append(out.Said, c.saying(b, s, about))
+	}
 	if namer != nil {
 		out.Late = namer.Part || namer.PerRecord && !named && !r.Unread()
+		for _, s := range out.Said {
+			out.Late = out.Late || s.Text != nil && (s.Text.Part || s.Text.PerRecord && !named && !r.Unread())
+		}
 		if !b.Whole() && !named && !namer.Number && !namer.PerRecord {
 			c.out = append(c.out, finding.New("route.name-fixed", said, "a file may become several outputs, but all would be called %q", name).
 				Suggest("put {part.number} into the name"))
@@ -877,6 +886,46 @@ func (c *compilation) output(b *workspace.Branch, d workspace.Destination, scope
 			out.When, findings = lang.CompileTest(node, scope, func(int) place.Place { return said })
 		}
 		c.fixed(b, said, findings, "whether it goes there")
+	}
+	return out
+}
+
+// saying compiles what goes with an output where it is sent.
+func (c *compilation) saying(b *workspace.Branch, s workspace.Say, scope lang.Scope) flow.Saying {
+	said := c.route.Places[s.Key]
+	out := flow.Saying{What: s.What}
+	node, findings := lang.ParseText(c.route.File, s.Text, s.Text, 0)
+	if !findings.HasErrors() {
+		var escape func(string) string
+		if s.What == "html" {
+			escape = html.EscapeString
+		}
+		out.Text, findings = lang.CompileText(node, scope, func(int) place.Place { return said }, escape)
+	}
+	c.fixed(b, said, findings, "what goes with it")
+	if out.Text != nil && out.Text.Totals() {
+		c.out = append(c.out, finding.New("deliver.said", said, "what is asked of all records (sum, count, ...) can stand in a name, not in what goes with an output").
+			Suggest("let the map make it, and name it by its field; how many records there are is {part.records}"))
+	}
+	switch {
+	case s.What == "to" || s.What == "cc":
+		out.Check = func(text string) string {
+			if strings.Trim(text, ", ") == "" && s.What == "cc" {
+				return ""
+			}
+			if _, err := mail.ParseAddressList(text); err != nil {
+				return fmt.Sprintf("%.200q is not a list of mail addresses", text)
+			}
+			return ""
+		}
+	case s.What == "subject" || strings.HasPrefix(s.What, "header "):
+		ascii := s.What != "subject"
+		out.Check = func(text string) string {
+			if strings.ContainsFunc(text, func(r rune) bool { return unicode.IsControl(r) || ascii && r > unicode.MaxASCII }) {
+				return fmt.Sprintf("%.200q holds a character that cannot stand in it", text)
+			}
+			return ""
+		}
 	}
 	return out
 }

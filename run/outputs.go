@@ -190,7 +190,8 @@ func (o *outputs) add(out *deliver.Output, kind string, output int, name string,
 		}
 	}
 	o.ord++
-	o.deliveries = append(o.deliveries, store.Delivery{Run: o.Run, Ord: o.ord, Kind: kind, Output: output, Folder: out.Folder, Name: name, Temporary: out.Temporary, Size: out.Size, SHA256: sum, Records: records, FirstRecord: first, Device: out.Holder.Device, Inode: out.Holder.Inode})
+	name, said := flow.Cut(name)
+	o.deliveries = append(o.deliveries, store.Delivery{Run: o.Run, Ord: o.ord, Kind: kind, Output: output, Folder: out.Folder, Name: name, Said: said, Temporary: out.Temporary, Size: out.Size, SHA256: sum, Records: records, FirstRecord: first, Device: out.Holder.Device, Inode: out.Holder.Inode})
 	if len(o.deliveries) < portion {
 		return nil
 	}

@@ -310,11 +310,11 @@ func (s *sender) letter(t *task, d store.Delivery) *letter {
 	c := s.c
 	l := &letter{Delivery: d, of: t}
 	_, below, _ := workspace.Distant(d.Folder)
-	taken := workspace.Count
+	taken, bare := workspace.Count, false
 	if to := t.it.compiled.Destinations(); d.Kind == "good" && d.Output < len(to) {
-		taken = to[d.Output].Taken
+		taken, bare = to[d.Output].Taken, to[d.Output].Bare
 	}
-	l.Parcel = deliver.Parcel{FS: c.e.FS, Mark: c.e.Mark, Run: d.Run, Ord: d.Ord, Spooled: d.Temporary, Size: d.Size, SHA256: d.SHA256, Folder: below, Name: d.Name, Taken: taken, Named: d.NamedAt != nil}
+	l.Parcel = deliver.Parcel{FS: c.e.FS, Mark: c.e.Mark, Run: d.Run, Ord: d.Ord, Spooled: d.Temporary, Size: d.Size, SHA256: d.SHA256, Folder: below, Name: d.Name, Said: d.Said, Bare: bare, Taken: taken, Named: d.NamedAt != nil}
 	l.Recount = func(name string) error {
 		return c.e.Store.Rename(c.work, c.node.ID, store.RunOf{Run: d.Run, Pickup: t.it.Pickup}, d.Ord, name)
 	}

@@ -548,7 +548,7 @@ func asItCame(r *store.Run, trial *Trial) {
 	became := Became{Lines: []format.Line{}}
 	for _, d := range r.Deliveries {
 		if d.Kind == "good" {
-			became.Files = append(became.Files, FileTo{d.Output, d.Name, d.Folder})
+			became.Files = append(became.Files, FileTo{d.Output, d.Name, d.Folder, saidOf(d.Said)})
 		}
 	}
 	for i := range trial.Records {
@@ -607,7 +607,7 @@ func (s *Service) arrived(ctx context.Context, run int64, c *route.Compiled, tri
 					}
 				}
 				if in != nil {
-					became.Files = append(became.Files, FileTo{d, in.Name, in.Folder})
+					became.Files = append(became.Files, FileTo{d, in.Name, in.Folder, saidOf(in.Said)})
 				}
 			}
 		}

@@ -52,6 +52,8 @@ type FileTo struct {
 	Destination int    `json:"destination" doc:"of the branch, from 0"`
 	Name        string `json:"name"`
 	Folder      string `json:"folder,omitempty" doc:"where it was delivered to, if it was"`
+
+	Said map[string]string `json:"said,omitempty" doc:"what goes with it where it is sent: addresses, subject, headers"`
 }
 
 // TrialRequest says which records of a file to look at.
@@ -233,10 +235,16 @@ func (v *viewer) became(b *batch.Batch, i, k, rows int, found map[string]bool) B
 	}
 	for k, name := range m.Called(i, len(p.Outputs)) {
 		if name != "" && name != flow.Unnamed {
-			out.Files = append(out.Files, FileTo{Destination: k, Name: name})
+			out.Files = append(out.Files, fileTo(k, name, ""))
 		}
 	}
 	return out
+}
+
+// fileTo is an output at a destination, as its name and what goes with it were made.
+func fileTo(destination int, made, folder string) FileTo {
+	name, said := flow.Cut(made)
+	return FileTo{destination, name, folder, saidOf(said)}
 }
 
 // clip bounds what is shown of a value.
@@ -389,7 +397,7 @@ func tryUnread(c *route.Compiled, k int, f flow.File, of int, inputs flow.Inputs
 	became := Became{Lines: []format.Line{}}
 	for k, name := range names {
 		if name != "" {
-			became.Files = append(became.Files, FileTo{Destination: k, Name: name})
+			became.Files = append(became.Files, fileTo(k, name, ""))
 		}
 	}
 	r.Became = []Became{became}

@@ -1,6 +1,8 @@
 package service
 
 import (
+	"encoding/json"
+
 	"ydrion/store"
 	"ydrion/wire"
 )
@@ -44,7 +46,16 @@ func runFileOf(f store.OfRun) wire.RunFile {
 // deliveryOf leaves out its hidden name and the folder that held it.
 func deliveryOf(d store.Delivery) wire.Delivery {
 	return wire.Delivery{Run: d.Run, Ord: d.Ord, Kind: d.Kind, Output: d.Output, Folder: d.Folder, Name: d.Name, Size: d.Size, SHA256: d.SHA256,
-		Records: d.Records, FirstRecord: d.FirstRecord, State: d.State, Reason: d.Reason, PublishedAt: d.PublishedAt, Tries: d.Tries, NextTry: d.NextTry, Receipt: d.Receipt}
+		Records: d.Records, FirstRecord: d.FirstRecord, State: d.State, Reason: d.Reason, PublishedAt: d.PublishedAt, Tries: d.Tries, NextTry: d.NextTry, Receipt: d.Receipt, Said: saidOf(d.Said)}
+}
+
+// saidOf is what goes with an output; nil if nothing does.
+func saidOf(kept string) map[string]string {
+	var out map[string]string
+	if kept != "" && json.Unmarshal([]byte(kept), &out) != nil {
+		return map[string]string{"": kept} // it is shown as it is kept
+	}
+	return out
 }
 
 func rejectOf(r store.Reject) wire.Reject {

@@ -21,6 +21,7 @@ type Message struct {
 	Kind    string // of the content, as the sender says
 	From    string // the user that was let in, or the sender of a mail
 	To      []string
+	Header  http.Header // of a request
 	Content []byte
 }
 
@@ -79,7 +80,7 @@ func NewHTTP(address string, certificate *tls.Certificate, token string) (*HTTP,
 				return
 			}
 			var code int
-			if says := b.put(Message{Path: r.Method + " " + r.URL.Path, Key: r.Header.Get("Idempotency-Key"), Kind: r.Header.Get("Content-Type"), Content: content}); says == "" {
+			if says := b.put(Message{Path: r.Method + " " + r.URL.Path, Key: r.Header.Get("Idempotency-Key"), Kind: r.Header.Get("Content-Type"), Header: r.Header, Content: content}); says == "" {
 				w.WriteHeader(http.StatusCreated)
 			} else if _, err := fmt.Sscan(says, &code); err == nil {
 				http.Error(w, strings.TrimSpace(strings.TrimPrefix(says, fmt.Sprint(code))), code)

@@ -308,6 +308,7 @@ type Delivery struct {
 	Folder      string     `db:"folder"`
 	Name        string     `db:"name"`
 	Temporary   string     `db:"temporary"`
+	Said        string     `db:"said"` // what goes with it where it is sent, as a JSON object of texts; empty: nothing
 	Size        int64      `db:"size"`
 	SHA256      string     `db:"sha256"`
 	Records     int64      `db:"records"`
@@ -325,7 +326,7 @@ type Delivery struct {
 	Receipt string     `db:"receipt"`
 }
 
-const deliveryColumns = `run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, state, reason, published_at, coalesce(device, 0) as device, coalesce(inode, 0) as inode, tries, next_try, named_at, receipt`
+const deliveryColumns = `run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, state, reason, published_at, coalesce(device, 0) as device, coalesce(inode, 0) as inode, tries, next_try, named_at, receipt, coalesce(said::text, '') as said`
 
 // Reject is a record that did not pass.
 type Reject struct {
@@ -509,18 +510,19 @@ func queueDeliveries(batch *pgx.Batch, all []Delivery) {
 		n := min(len(all), chunk)
 		runs, ords, outputs, sizes, records, firsts := make([]int64, n), make([]int, n), make([]int, n), make([]int64, n), make([]int64, n), make([]int64, n)
 		kinds, folders, names, temporaries, sums := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
-		devices, inodes, states := make([]string, n), make([]string, n), make([]string, n)
+		devices, inodes, states, said := make([]string, n), make([]string, n), make([]string, n), make([]string, n)
 		for i, d := range all[:n] {
 			states[i] = cmp.Or(d.State, "open")
 			runs[i], ords[i], outputs[i], sizes[i], records[i], firsts[i] = d.Run, d.Ord, d.Output, d.Size, d.Records, d.FirstRecord
 			kinds[i], folders[i], names[i], temporaries[i], sums[i] = d.Kind, d.Folder, d.Name, d.Temporary, d.SHA256
 			devices[i], inodes[i] = fmt.Sprint(d.Device), fmt.Sprint(d.Inode)
+			said[i] = d.Said
 		}
-		batch.Queue(`insert into deliveries (run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device, inode, state, published_at)
-			select run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device::numeric, inode::numeric, state, case when state = 'published' then now() end
-			from unnest($1::bigint[], $2::int[], $3::text[], $4::int[], $5::text[], $6::text[], $7::text[], $8::bigint[], $9::text[], $10::bigint[], $11::bigint[], $12::text[], $13::text[], $14::text[])
-				as t (run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device, inode, state)`,
-			runs, ords, kinds, outputs, folders, names, temporaries, sizes, sums, records, firsts, devices, inodes, states)
+		batch.Queue(`insert into deliveries (run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device, inode, state, published_at, said)
+			select run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device::numeric, inode::numeric, state, case when state = 'published' then now() end, nullif(said, '')::jsonb
+			from unnest($1::bigint[], $2::int[], $3::text[], $4::int[], $5::text[], $6::text[], $7::text[], $8::bigint[], $9::text[], $10::bigint[], $11::bigint[], $12::text[], $13::text[], $14::text[], $15::text[])
+				as t (run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device, inode, state, said)`,
+			runs, ords, kinds, outputs, folders, names, temporaries, sizes, sums, records, firsts, devices, inodes, states, said)
 		all = all[n:]
 	}
 }

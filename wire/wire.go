@@ -214,28 +214,29 @@ type LegalHold struct {
 
 // Delivery is one output of a run on its way to one destination.
 type Delivery struct {
-	Run         int64      `json:"run"`
-	Ord         int        `json:"number"`
-	Kind        string     `json:"kind" enum:"good,rejected,findings,report"`
-	Output      int        `json:"destination" doc:"which of the route's destinations, from 0"`
-	Folder      string     `json:"folder"`
-	Name        string     `json:"name"`
-	Size        int64      `json:"size" doc:"bytes"`
-	SHA256      string     `json:"sha256"`
-	Records     int64      `json:"records"`
-	FirstRecord int64      `json:"first_record"`
-	State       string     `json:"state" enum:"open,published,uncertain,abandoned"`
-	Reason      string     `json:"reason"`
-	PublishedAt *time.Time `json:"published_at,omitempty"`
-	Tries       int        `json:"tries" doc:"of one that goes to a server: how often bringing it there has failed"`
-	NextTry     *time.Time `json:"next_try,omitempty" doc:"when it is tried again"`
-	Receipt     string     `json:"receipt" doc:"what its server says, or shows, of it"`
+	Run         int64             `json:"run"`
+	Ord         int               `json:"number"`
+	Kind        string            `json:"kind" enum:"good,rejected,findings,report"`
+	Output      int               `json:"destination" doc:"which of the route's destinations, from 0"`
+	Folder      string            `json:"folder"`
+	Name        string            `json:"name"`
+	Size        int64             `json:"size" doc:"bytes"`
+	SHA256      string            `json:"sha256"`
+	Records     int64             `json:"records"`
+	FirstRecord int64             `json:"first_record"`
+	State       string            `json:"state" enum:"open,published,uncertain,abandoned"`
+	Reason      string            `json:"reason"`
+	PublishedAt *time.Time        `json:"published_at,omitempty"`
+	Tries       int               `json:"tries" doc:"of one that goes to a server: how often bringing it there has failed"`
+	NextTry     *time.Time        `json:"next_try,omitempty" doc:"when it is tried again"`
+	Receipt     string            `json:"receipt" doc:"what its server says, or shows, of it"`
+	Said        map[string]string `json:"said,omitempty" doc:"what goes with it where it is sent: addresses, subject, headers"`
 }
 
 // EnvironmentPlace is where files come from and go to.
 type EnvironmentPlace struct {
 	Name     string     `json:"name"`
-	Kind     string     `json:"kind" enum:"folder,sftp,ftp,webdav,s3,http,smtp,mllp"`
+	Kind     string     `json:"kind" enum:"folder,sftp,ftp,webdav,s3,imap,http,smtp,mllp"`
 	Where    string     `json:"where" doc:"a folder of this machine, or the address of a server"`
 	State    string     `json:"state" enum:"works,away,not tried" doc:"as far as the node knows that answers"`
 	Problem  string     `json:"problem" doc:"why it is away"`

@@ -3,6 +3,7 @@ package workspace
 import (
 	"fmt"
 	"io/fs"
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
@@ -62,6 +63,15 @@ type Destination struct {
 	Mode   fs.FileMode // permissions, 0: as they come
 	Owner  string      // user:group, empty: as it comes
 	Place  string      // key of its place in Route.Places
+	Says   []Say       // what goes with an output where it is sent
+	Bare   bool        // a mail's text is all that is mailed: the output is not attached
+}
+
+// Say is a text that goes with outputs.
+type Say struct {
+	What string // of a mail to, cc, subject, text or html; or a header by its name, behind "header "
+	Text string // with expressions in braces
+	Key  string // of its place in Route.Places
 }
 
 // Destinations are those of all branches, in their order.
@@ -102,6 +112,9 @@ func (r *Route) branches(m *mapping) {
 	}
 	bad := rejected.sub("rejected")
 	r.Rejected = r.destination(bad, "rejected", false)
+	if len(r.Rejected.Says) > 0 {
+		bad.bad(bad.at, "workspace.value", "what goes with outputs (mail, headers) is said of good ones, not of what is rejected")
+	}
 	bad.done()
 	again := retry.sub("retry")
 	r.Retry.For = again.span("for", defaultRetry)
@@ -222,6 +235,48 @@ func (r *Route) good(m *mapping, key string) Good {
 	return g
 }
 
+// headerForm is what a header is called (RFC 9110, 5.6.2).
+var headerForm = regexp.MustCompile("^[A-Za-z0-9!#$%&'*+.^_`|~-]+$")
+
+// ownHeaders are those that are made of other things.
+var ownHeaders = []string{"authorization", "host", "content-length", "transfer-encoding", "connection", "idempotency-key", "content-disposition"}
+
+// says reads what goes with outputs where they are sent.
+func (r *Route) says(m *mapping, key string, d *Destination) {
+	add := func(of *mapping, what, setting, text string) {
+		at := key + "." + what
+		r.Places[at] = of.where(setting)
+		d.Says = append(d.Says, Say{what, text, at})
+	}
+	if m.has("mail") {
+		of := m.sub("mail")
+		for _, what := range []string{"to", "cc", "subject", "text", "html"} {
+			if list := of.listOrText(what); len(list) > 0 {
+				add(of, what, what, strings.Join(list, ", "))
+			}
+		}
+		if d.Bare = !of.flag("attach", true); d.Bare && !of.has("text") && !of.has("html") {
+			of.bad(of.where("attach"), "workspace.value", "nothing would be mailed: the output is not attached, and there is no text (text or html)")
+		}
+		of.done()
+	}
+	if m.has("headers") {
+		of := m.sub("headers")
+		for _, name := range slices.Sorted(maps.Keys(of.values)) {
+			text := of.text(name)
+			switch {
+			case !headerForm.MatchString(name):
+				of.bad(of.where(name), "workspace.name", "%q is not the name of a header: it is made of letters, digits and hyphens", name)
+			case slices.Contains(ownHeaders, strings.ToLower(name)):
+				of.bad(of.where(name), "workspace.value", "the header %s is not said here: it is made of what is known of the place and the output", name)
+			default:
+				add(of, "header "+strings.ToLower(name), name, text)
+			}
+		}
+		of.done()
+	}
+}
+
 var ownerForm = regexp.MustCompile(`^[A-Za-z0-9_.-]*(:[A-Za-z0-9_.-]+)?$`)
 
 func (r *Route) destination(m *mapping, key string, listed bool) Destination {
@@ -251,6 +306,7 @@ func (r *Route) destination(m *mapping, key string, listed bool) Destination {
 		}
 		d.Mode = fs.FileMode(n)
 	}
+	r.says(m, key, &d)
 	if d.Owner = m.text("owner"); !ownerForm.MatchString(d.Owner) {
 		m.bad(m.where("owner"), "workspace.value", "the owner is given as user, user:group or :group")
 	}

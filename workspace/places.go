@@ -201,7 +201,9 @@ func (m *mapping) address(p *Place) {
 		}
 		u.User = nil
 	}
-	u.RawQuery, u.Fragment = "", ""
+	u.Fragment = ""
+	query := u.RawQuery
+	u.RawQuery = ""
 	var of []string
 	for kind, list := range schemes {
 		if slices.Contains(list, u.Scheme) {
@@ -221,7 +223,9 @@ func (m *mapping) address(p *Place) {
 	default:
 		p.Kind = kind
 	}
-	p.Address = u
+	if p.Address = u; p.Kind == "http" {
+		u.RawQuery = query
+	}
 }
 
 // of says which settings only servers of some kinds have.
@@ -259,9 +263,6 @@ func (m *mapping) fits(p *Place) {
 		}
 	case "smtp":
 		m.required("from")
-		if len(p.To) == 0 {
-			m.required("to")
-		}
 		if p.TLS == "" {
 			m.bad(m.at, "workspace.missing", "whether the connection is encrypted is not said: tls is explicit (the usual way), implicit or none")
 		}

@@ -51,6 +51,7 @@ func (p *Branch) Numbered() bool {
 // there at all.
 type Output struct {
 	Name *lang.Template
+	Said []Saying   // what goes with it
 	When *lang.Test // nil: always
 	// Otherwise takes what no other output takes.
 	Otherwise bool
@@ -91,7 +92,7 @@ func (o *Output) name(e *lang.Env, b *batch.Batch, record int) (name, problem st
 	if o.Late {
 		return Unnamed, ""
 	}
-	return o.Name.Name(e, b, record)
+	return o.made(e, b, record)
 }
 
 // Unnamed is the name of outputs that are named when they have been written.

@@ -100,7 +100,7 @@ const digits = 20
 // Name names an output that has been written, by its first record.
 func (a *Assembly) Name(first *batch.Batch, destination int, number int64, part lang.PartOf) (string, error) {
 	e := &lang.Env{Facts: a.opened.factsOf(first.File), Reader: a.opened.Reader, Part: part, Number: cmp.Or(number, a.number)}
-	name, problem := a.branch.Outputs[destination].Name.Name(e, first, 0)
+	name, problem := a.branch.Outputs[destination].made(e, first, 0)
 	if problem != "" {
 		f := finding.New("deliver.name", place.InFile(a.opened.facts.Name), "the output that begins with record %d cannot be named: %s", first.First, problem)
 		return "", &Unfinished{f}

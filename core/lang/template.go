@@ -38,7 +38,45 @@ type Template struct {
 	Part      bool // uses what is known of an output when it has been written
 	Number    bool // and which of several it is
 	totals    []figure
-	alone     int // the slot of the text that it is as it stands, from 1; 0: it is something else
+	alone     int                 // the slot of the text that it is as it stands, from 1; 0: it is something else
+	escape    func(string) string // of a text whose parts stand one behind the other: what its values need; nil: nothing
+	literal   []bool              // which of them stand in it as they are
+}
+
+// CompileText compiles a text that goes with an output. Escape is what values need that are put into it; nil: nothing.
+func CompileText(n Node, scope Scope, at func(int) place.Place, escape func(string) string) (*Template, finding.List) {
+	text, is := n.(*Text)
+	if !is {
+		return CompileName([]Node{n}, scope, at)
+	}
+	var nodes []Node
+	var literal []bool
+	for _, p := range text.Parts {
+		one := &Text{}
+		one.Parts = append(one.Parts, p)
+		nodes, literal = append(nodes, one), append(literal, p.Node == nil)
+	}
+	t, findings := CompileName(nodes, scope, at)
+	if t != nil {
+		t.escape, t.literal = escape, literal
+	}
+	return t, findings
+}
+
+// Say makes a text of CompileText.
+func (n *Template) Say(e *Env, b *batch.Batch, record int) (text, problem string) {
+	e.begin(b, record)
+	var made []byte
+	for i, part := range n.parts {
+		from := len(made)
+		if made = part(e).Append(made); e.failed {
+			return "", e.reason
+		}
+		if n.escape != nil && !n.literal[i] {
+			made = append(made[:from], n.escape(string(made[from:]))...)
+		}
+	}
+	return string(made), ""
 }
 
 // CompileName compiles the text of a file name: one node for each folder of it

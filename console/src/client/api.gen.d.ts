@@ -878,6 +878,10 @@ export interface components {
             records: number;
             /** Format: int64 */
             run: number;
+            /** @description what goes with it where it is sent: addresses, subject, headers */
+            said?: {
+                [key: string]: string;
+            };
             sha256: string;
             /**
              * Format: int64
@@ -908,7 +912,7 @@ export interface components {
              */
             fetching: number;
             /** @enum {string} */
-            kind: "folder" | "sftp" | "ftp" | "webdav" | "s3" | "http" | "smtp" | "mllp";
+            kind: "folder" | "sftp" | "ftp" | "webdav" | "s3" | "imap" | "http" | "smtp" | "mllp";
             name: string;
             /**
              * Format: int64
@@ -1045,6 +1049,10 @@ export interface components {
             /** @description where it was delivered to, if it was */
             folder?: string;
             name: string;
+            /** @description what goes with it where it is sent: addresses, subject, headers */
+            said?: {
+                [key: string]: string;
+            };
         };
         FindAnswer: {
             items: components["schemas"]["FoundRecord"][];

@@ -46,6 +46,7 @@ const lastGood = (r: Run) => groups(r).filter((list) => list[0].kind === 'good')
               <span class="mono">{{ d.name }}</span> <span class="faint">{{ size(d.size) }}</span>
               <StateMark v-if="d.state !== 'published'" :state="d.state" />
               <span v-if="d.state === 'published' && d.receipt" class="receipt faint">{{ d.receipt }}</span>
+              <span v-for="(text, what) in d.said ?? {}" :key="what" class="receipt faint said">{{ what }} {{ text }}</span>
               <span v-if="d.state === 'open' && d.reason" class="wrong">{{ d.reason }}<template v-if="d.next_try">; it is tried again at {{ clock(d.next_try, true) }}</template></span>
             </li>
             <li v-if="i === lastGood(r) && more(r) > 0" class="faint">and {{ many(more(r), 'more good output') }}</li>
@@ -66,6 +67,7 @@ ul { list-style: none; padding: 0.3rem 0 0; margin: 0; }
 ul li { padding: 0.15rem 0; overflow-wrap: anywhere; }
 .kind { display: inline-block; min-width: 4.3rem; }
 .receipt { display: block; font-size: 0.85rem; }
+.said { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
 .wrong { display: block; color: var(--bad); }
 .folder { font-size: 0.85rem; padding-top: 0.4rem; }
 </style>

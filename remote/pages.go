@@ -1,0 +1,293 @@
+package remote
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"mime"
+	"net/http"
+	"net/url"
+	"os"
+	"path"
+	"strings"
+	"sync"
+)
+
+// What is got by HTTP is a tree in which each address is a folder: the answer to it is a file, and so is each page that it is
+// continued on. An answer is known by its content; whether there is another is asked with what the server says of it (RFC 9110, 13).
+
+// pages are the latest answers of a place, by address below it. They outlive connections.
+type pages struct {
+	mu sync.Mutex
+	of map[string][]*page
+}
+
+// page is an answer.
+type page struct {
+	address string // it was got from
+	info    Info
+	tag     string // the server's ETag, and
+	since   string // its Last-Modified
+	next    string // the address that it is continued at
+	content *os.File
+}
+
+func (p *page) drop() {
+	p.content.Close() //nolint: nobody needs it any more
+}
+
+// mostPages is how many pages an answer may have.
+const mostPages = 1000
+
+// List gets what is at an address, with the pages behind it.
+func (x *httpExchange) List(folder string) ([]Info, error) {
+	defer x.watch.ask()()
+	x.pages.mu.Lock()
+	defer x.pages.mu.Unlock()
+	if x.pages.of == nil {
+		x.pages.of = map[string][]*page{}
+	}
+	before := map[string]*page{}
+	for _, p := range x.pages.of[folder] {
+		before[p.address] = p
+	}
+	at := *x.place.Address
+	at.Path = path.Join("/", at.Path, folder)
+	var all []*page
+	seen := map[string]bool{}
+	for next := at.String(); next != ""; {
+		switch {
+		case seen[next]:
+			return nil, x.odd(fmt.Errorf("its pages lead in a circle: %s comes twice", next))
+		case len(all) == mostPages:
+			return nil, x.odd(fmt.Errorf("there are more than %d pages", mostPages))
+		}
+		seen[next] = true
+		one, err := x.get(next, folder, before[next], len(all)+1)
+		if err != nil {
+			for _, p := range all {
+				if before[p.address] != p {
+					p.drop()
+				}
+			}
+			return nil, err
+		}
+		if one == nil {
+			break
+		}
+		all, next = append(all, one), one.next
+	}
+	out := make([]Info, len(all))
+	for i, p := range all {
+		out[i] = p.info
+		if before[p.address] == p {
+			delete(before, p.address)
+		}
+	}
+	for _, p := range before {
+		p.drop()
+	}
+	x.pages.of[folder] = all
+	return out, nil
+}
+
+func (x *httpExchange) odd(err error) error {
+	return &Away{Place: x.place.Name, Err: fmt.Errorf("gives an answer that cannot be used: %w", err)}
+}
+
+// get gets one page, unless it is still the one that is known; nil if there is nothing.
+func (x *httpExchange) get(address, folder string, known *page, number int) (*page, error) {
+	r, err := http.NewRequestWithContext(x.ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return nil, x.odd(err)
+	}
+	if x.place.Type != "" {
+		r.Header.Set("Accept", x.place.Type)
+	}
+	if known != nil && known.tag != "" {
+		r.Header.Set("If-None-Match", known.tag)
+	} else if known != nil && known.since != "" {
+		r.Header.Set("If-Modified-Since", known.since)
+	}
+	if err := x.prove(r); err != nil {
+		return nil, &Away{Place: x.place.Name, Err: err}
+	}
+	answer, err := x.client.Do(r)
+	if err != nil {
+		if bad := distrusted(err); bad != nil {
+			return nil, &Away{Place: x.place.Name, Err: bad}
+		}
+		return nil, said(x.place, x.watch, "getting", address, unwrapped(err))
+	}
+	defer answer.Body.Close()
+	switch code := answer.StatusCode; {
+	case code == http.StatusNotModified && known != nil:
+		return known, nil
+	case code == http.StatusNoContent:
+		return nil, nil
+	case code == http.StatusNotFound || code == http.StatusGone:
+		return nil, fmt.Errorf("getting %s: %w", address, fs.ErrNotExist)
+	case code == http.StatusUnauthorized || code == http.StatusForbidden:
+		return nil, &Away{Place: x.place.Name, Err: fmt.Errorf("does not let us in: it answers %s to %s", answer.Status, address)}
+	case code >= 300 && code < 400:
+		return nil, &Away{Place: x.place.Name, Err: fmt.Errorf("answers %s to %s; say the address that is meant: %s", answer.Status, address, answer.Header.Get("Location"))}
+	case code != http.StatusOK:
+		return nil, &Away{Place: x.place.Name, Err: fmt.Errorf("answers %s to %s", answer.Status, address)}
+	}
+	content, err := os.CreateTemp("", "ydrion-page-")
+	if err != nil {
+		return nil, err
+	}
+	if err := os.Remove(content.Name()); err != nil { // it lives as long as it is open
+		return nil, errors.Join(err, content.Close())
+	}
+	sum := sha256.New()
+	n, err := io.Copy(io.MultiWriter(content, sum), answer.Body)
+	if err != nil {
+		return nil, errors.Join(said(x.place, x.watch, "getting", address, err), content.Close())
+	}
+	out := &page{address: address, tag: answer.Header.Get("ETag"), since: answer.Header.Get("Last-Modified"), content: content}
+	out.info = Info{Name: pageName(answer, folder, number), Size: n, Tag: hex.EncodeToString(sum.Sum(nil))}
+	if out.next, err = nextPage(r.URL, answer.Header.Values("Link")); err != nil {
+		return nil, errors.Join(x.odd(err), content.Close())
+	}
+	return out, nil
+}
+
+// pageName is what an answer is called as a file: as the server says, or after the address, with an ending that says its
+// type; with a number from the second page on.
+func pageName(answer *http.Response, folder string, number int) string {
+	_, with, err := mime.ParseMediaType(answer.Header.Get("Content-Disposition"))
+	name := ""
+	if err == nil {
+		name = path.Base("/" + strings.ReplaceAll(with["filename"], "\\", "/"))
+	}
+	name = strings.TrimLeft(strings.Map(func(c rune) rune {
+		if c < ' ' || c == 0x7F {
+			return -1
+		}
+		return c
+	}, name), "./")
+	if name == "" {
+		name = strings.Trim(path.Base("/"+folder), "./")
+	}
+	name = cmp.Or(name, "answer")
+	if path.Ext(name) == "" {
+		kind, _, _ := mime.ParseMediaType(answer.Header.Get("Content-Type"))
+		switch {
+		case kind == "application/json" || strings.HasSuffix(kind, "+json"):
+			name += ".json"
+		case kind == "text/csv":
+			name += ".csv"
+		case kind == "text/plain":
+			name += ".txt"
+		case kind == "application/edi-x12":
+			name += ".x12"
+		case kind == "application/edifact":
+			name += ".edi"
+		}
+	}
+	if number > 1 {
+		ending := path.Ext(name)
+		name = fmt.Sprintf("%s-%d%s", strings.TrimSuffix(name, ending), number, ending)
+	}
+	return name
+}
+
+// nextPage is the address of the next page (RFC 8288, relation next); empty if there is none. Only the same server is asked: what proves who we are is shown to no
+// other.
+func nextPage(from *url.URL, links []string) (string, error) {
+	for _, link := range unquoted(strings.Join(links, ","), ',') {
+		target, parameters, is := strings.Cut(strings.TrimSpace(link), ">")
+		if !is || !strings.HasPrefix(target, "<") {
+			continue
+		}
+		next := false
+		for _, p := range unquoted(parameters, ';') {
+			name, v, _ := strings.Cut(strings.TrimSpace(p), "=")
+			for relation := range strings.FieldsSeq(strings.Trim(strings.TrimSpace(v), `"`)) {
+				next = next || strings.EqualFold(strings.TrimSpace(name), "rel") && strings.EqualFold(relation, "next")
+			}
+		}
+		if !next {
+			continue
+		}
+		to, err := from.Parse(target[1:])
+		if err != nil {
+			return "", fmt.Errorf("the address of its next page, %q, cannot be read", target[1:])
+		}
+		if to.Scheme != from.Scheme || to.Host != from.Host {
+			return "", fmt.Errorf("its next page is on another server, %s", to.Host)
+		}
+		to.Fragment = ""
+		return to.String(), nil
+	}
+	return "", nil
+}
+
+// unquoted cuts a text at a character, where that stands neither in quotes nor in angle brackets.
+func unquoted(text string, at byte) (out []string) {
+	from, quoted, within := 0, false, false
+	for i := 0; i < len(text); i++ {
+		switch c := text[i]; {
+		case c == '\\' && quoted:
+			i++
+		case c == '"' && !within:
+			quoted = !quoted
+		case c == '<' && !quoted:
+			within = true
+		case c == '>' && !quoted:
+			within = false
+		case c == at && !quoted && !within:
+			out, from = append(out, text[from:i]), i+1
+		}
+	}
+	return append(out, text[from:])
+}
+
+// page finds what was got.
+func (x *httpExchange) page(at string) (*page, error) {
+	x.pages.mu.Lock()
+	defer x.pages.mu.Unlock()
+	for _, p := range x.pages.of[path.Dir(at)] {
+		if p.info.Name == path.Base(at) {
+			return p, nil
+		}
+	}
+	return nil, fmt.Errorf("looking at %s at %s: %w", at, x.place.Name, fs.ErrNotExist)
+}
+
+func (x *httpExchange) Look(at string) (Info, error) {
+	p, err := x.page(at)
+	if err != nil {
+		return Info{}, err
+	}
+	return p.info, nil
+}
+
+// Open reads what was got, as it was then.
+func (x *httpExchange) Open(at string, from int64) (io.ReadCloser, error) {
+	p, err := x.page(at)
+	if err != nil {
+		return nil, err
+	}
+	return io.NopCloser(io.NewSectionReader(p.content, from, p.info.Size-from)), nil
+}
+
+// errGot says that nothing is written where things are got.
+var errGot = errors.New("what is got by HTTP stays as it is there")
+
+func (x *httpExchange) Write(string, int64, io.Reader) error { return errGot }
+func (x *httpExchange) Move(string, string) error            { return errGot }
+func (x *httpExchange) Replace(string, string) error         { return errGot }
+func (x *httpExchange) Remove(string) error                  { return errGot }
+func (x *httpExchange) MakeFolder(string) error              { return errGot }
+func (x *httpExchange) Parallel() int                        { return 1 }
+func (x *httpExchange) Resumes() bool                        { return false }
+func (x *httpExchange) Durable() bool                        { return true }
+
+var _ Tree = (*httpExchange)(nil)
