@@ -21,7 +21,6 @@ import (
 	"ydrion/demo"
 	"ydrion/managed"
 	"ydrion/service"
-	"ydrion/standin"
 	"ydrion/store"
 	"ydrion/wire"
 	"ydrion/workspace"
@@ -76,19 +75,28 @@ func (a *app) runDemo(ctx context.Context, data, listen, database string, once b
 	if err != nil {
 		return err
 	}
-	environment, close, err := demoServers(w.Environments["demo"], data)
+	p, err := partnersOf(w.Environments["demo"], data)
 	if err != nil {
 		return err
 	}
-	defer close()
+	defer p.close()
+	more, err := demo.OverServers()
+	if err != nil {
+		return err
+	}
+	maps.Copy(w.Files, more)
 	fmt.Fprintln(a.out, "starting the service and its database")
-	h, err := Host(ctx, HostConfig{Config: service.Config{Data: data, DatabaseURL: database, Environment: environment, Log: log}, Listen: listen})
+	h, err := Host(ctx, HostConfig{Config: service.Config{Data: data, DatabaseURL: database, Environment: p.environment, Log: log}, Listen: listen})
 	if err != nil {
 		return err
 	}
-	holm := environment.Places["suppliers"]
-	fmt.Fprintf(a.out, "console   %s\ndata      %s\nsuppliers %s (a stand-in of their server; its files are in %s)\n\n", consoleURL(h), data, holm.Where(), filepath.Join(data, "suppliers"))
-	err = a.demoDrops(ctx, h, w, data, once)
+	fmt.Fprintf(a.out, "console   %s\ndata      %s\n", consoleURL(h), data)
+	for _, of := range [][2]string{{"suppliers", "their server, with the files in " + filepath.Join(data, "suppliers")}, {"post", "the mailboxes into which Calder Ness mails"}, {"bench", "the laboratory, which acknowledges orders"}, {"archive", "an object store"}} {
+		place := p.environment.Places[of[0]]
+		fmt.Fprintf(a.out, "%-9s %s (a stand-in: %s)\n", of[0], place.Where(), of[1])
+	}
+	fmt.Fprintln(a.out)
+	err = a.demoDrops(ctx, h, w, data, p, once)
 	if ctx.Err() != nil {
 		fmt.Fprintln(a.out, "\nending: finishing what is under way, stopping the database")
 		err = nil
@@ -97,25 +105,6 @@ func (a *app) runDemo(ctx context.Context, data, listen, database string, once b
 		err = closed
 	}
 	return err
-}
-
-// demoServers starts stand-ins of partners' servers, and gives the environment in which places are on them.
-func demoServers(of *workspace.Environment, data string) (*workspace.Environment, func(), error) {
-	e := *of
-	e.Places = maps.Clone(of.Places)
-	folder, word := filepath.Join(data, "suppliers"), filepath.Join(data, "suppliers.password")
-	if err := os.MkdirAll(folder, 0o755); err != nil {
-		return nil, nil, err
-	}
-	if err := os.WriteFile(word, []byte("seals like fish\n"), 0o600); err != nil {
-		return nil, nil, err
-	}
-	s, err := standin.NewSFTP("127.0.0.1:0", folder, data, standin.Login{User: "skerry", Password: "seals like fish"})
-	if err != nil {
-		return nil, nil, err
-	}
-	e.Places["suppliers"] = workspace.Place{Name: "suppliers", Kind: "sftp", Address: &url.URL{Scheme: "sftp", Host: s.Address()}, User: "skerry", Password: workspace.Secret{File: word}, HostKeys: []string{s.HostKey}, Connections: 2, Patience: 10 * time.Second}
-	return &e, s.Close, nil
 }
 
 // demoFolder makes the folder, elsewhere if the database's account could not
@@ -135,7 +124,7 @@ func demoFolder(out io.Writer, data, database string) (string, error) {
 	return data, os.MkdirAll(data, 0o755)
 }
 
-func (a *app) demoDrops(ctx context.Context, h *Hosted, w *workspace.Workspace, data string, once bool) error {
+func (a *app) demoDrops(ctx context.Context, h *Hosted, w *workspace.Workspace, data string, p *partners, once bool) error {
 	if !once {
 		// The deadline is near, so that one sees it missed.
 		soon := time.Now().Add(time.Minute).Format("15:04")
@@ -175,6 +164,11 @@ func (a *app) demoDrops(ctx context.Context, h *Hosted, w *workspace.Workspace, 
 		}
 		rows, good = append(rows, more...), good && fine
 	}
+	row, fine, err := a.demoMail(ctx, h.Client, data, p)
+	if err != nil {
+		return err
+	}
+	rows, good = append(rows, row), good && fine
 	more, fine, err := a.demoDay(ctx, h.Client, data)
 	if err != nil {
 		return err

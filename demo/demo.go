@@ -12,11 +12,24 @@ import (
 	"time"
 )
 
-//go:embed workspace files
+//go:embed workspace files servers
 var content embed.FS
 
 // Workspace is the demo's workspace.
 func Workspace() fs.FS { return sub("workspace") }
+
+// OverServers are files of the workspace that need servers of partners: the demo has stand-ins of them.
+func OverServers() (map[string][]byte, error) {
+	out := map[string][]byte{}
+	servers := sub("servers")
+	err := fs.WalkDir(servers, ".", func(path string, d fs.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			out[path], err = fs.ReadFile(servers, path)
+		}
+		return err
+	})
+	return out, err
+}
 
 // Files are the files that are dropped.
 func Files() fs.FS { return sub("files") }
@@ -50,6 +63,9 @@ type Drop struct {
 	Filtered int64
 	Merged   int64
 }
+
+// Mailed is a sheet that comes attached to a mail.
+var Mailed = Drop{"calder-ness-2026-11-25.csv", "", "mailed", "delivered", 5, 3, 2, 0, 0}
 
 // Drops are the shipped files in the order in which they are sent.
 var Drops = []Drop{

@@ -78,6 +78,7 @@ func thousands(n int, badEvery int) string {
 // finding, where the good and the rejected parts are, that the original is in
 // the archive, and what `try` answers.
 func TestBadInputs(t *testing.T) {
+	t.Parallel()
 	big := strings.Repeat("x", 50<<20)
 	tests := []struct {
 		name    string
@@ -356,6 +357,7 @@ func TestFilesThatHaveToWait(t *testing.T) {
 }
 
 func TestTargetThatCannotBeWritten(t *testing.T) {
+	t.Parallel()
 	broken := &files.Faulty{FS: files.Real{}}
 	var down = make(chan struct{})
 	broken.Fail = func(_ int64, operation, name string) error {
@@ -392,6 +394,7 @@ func TestTargetThatCannotBeWritten(t *testing.T) {
 // TestRejectsGoBackAsTheyCame: rejected records are written in the character
 // set of their file, with its mark, its heading and its line ends.
 func TestRejectsGoBackAsTheyCame(t *testing.T) {
+	t.Parallel()
 	b := testbed.Start(t)
 	b.Publish(inOneFile(t))
 	bad := strings.Replace(row(2), "36.5,calm", "36,Pool 4 °C", 1)

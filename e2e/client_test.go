@@ -23,6 +23,7 @@ func command(b *testbed.Bed, args ...string) (int, string) {
 }
 
 func TestClient(t *testing.T) {
+	t.Parallel()
 	b := testbed.Start(t)
 	w := filepath.Join("..", "demo", "workspace")
 	steps := []struct {
@@ -75,6 +76,7 @@ func TestClient(t *testing.T) {
 }
 
 func TestClientOnPickups(t *testing.T) {
+	t.Parallel()
 	b := testbed.Start(t)
 	b.Publish(nil)
 	b.Drop("stations/inbox", "brunholm-2026-11-23.csv", testbed.Demo(t, "brunholm-2026-11-23.csv"))
@@ -121,6 +123,7 @@ func TestClientOnPickups(t *testing.T) {
 
 // TestEveryListingSpeaksJSON parses what --json prints.
 func TestEveryListingSpeaksJSON(t *testing.T) {
+	t.Parallel()
 	b := testbed.Start(t)
 	b.Publish(nil)
 	b.Drop("stations/inbox", "a.csv", testbed.Demo(t, "brunholm-2026-11-23.csv"))
@@ -194,6 +197,7 @@ func TestTryWritesWholeFiles(t *testing.T) {
 // TestCompletion: what has a name that the service, the workspace or the command knows is
 // completed by it.
 func TestCompletion(t *testing.T) {
+	t.Parallel()
 	b := testbed.Start(t)
 	b.Publish(inOneFile(t))
 	b.Drop("stations/inbox", "evil\x1b[31m.csv", heading+row(1))

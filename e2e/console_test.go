@@ -151,6 +151,7 @@ func demoed(t *testing.T) *testbed.Bed {
 }
 
 func TestConsole(t *testing.T) {
+	t.Parallel()
 	b := demoed(t)
 	ctx := browser(t)
 
@@ -232,6 +233,7 @@ func TestConsole(t *testing.T) {
 }
 
 func TestConsoleWithoutAnything(t *testing.T) {
+	t.Parallel()
 	b := testbed.Start(t)
 	ctx := browser(t)
 	do(t, ctx, chromedp.Navigate(b.URL+"/#token="+b.Token))
@@ -249,6 +251,7 @@ func TestConsoleWithoutAnything(t *testing.T) {
 // TestConsoleTellsWhatIsWrong: files that wait, pickups that are held, a service
 // that goes away, links to filtered lists.
 func TestConsoleTellsWhatIsWrong(t *testing.T) {
+	t.Parallel()
 	var down atomic.Bool
 	down.Store(true)
 	broken := &files.Faulty{FS: files.Real{}, Fail: func(_ int64, operation, name string) error {
@@ -352,6 +355,7 @@ func TestPicturesOfTheClient(t *testing.T) {
 // TestConsoleAttention walks through what an operator does about what cannot go
 // on: sees it, finds the lane, lets others pass, gives up, runs the same again.
 func TestConsoleAttention(t *testing.T) {
+	t.Parallel()
 	b := demoed(t)
 	w := testbed.Workspace(t)
 	minute := time.Now().Add(-time.Minute)
@@ -478,6 +482,7 @@ func TestConsoleAttention(t *testing.T) {
 // a token that is not accepted is said to be so, and times have the viewer's zone with the
 // service's day told apart.
 func TestConsoleTabs(t *testing.T) {
+	t.Parallel()
 	b := testbed.Start(t)
 	b.Publish(inOneFile(t))
 	b.Drop("stations/inbox", "tabs.csv", heading+row(1))
@@ -547,6 +552,7 @@ func hasWaiting(b *testbed.Bed, route, name string) bool {
 
 // TestConsoleLongRecord: the rows of a long list are folded, and come a page at a time.
 func TestConsoleLongRecord(t *testing.T) {
+	t.Parallel()
 	b := testbed.Start(t)
 	b.Publish(nil)
 	var rows strings.Builder

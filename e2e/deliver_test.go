@@ -143,6 +143,7 @@ func (f *broken) Move(from, to string) error {
 // TestOneDestinationIsStuck: the others get theirs, other routes go on, it is
 // tried again, and nothing comes twice.
 func TestOneDestinationIsStuck(t *testing.T) {
+	t.Parallel()
 	fsys := &broken{}
 	b := testbed.Start(t, testbed.On(fsys))
 	b.Publish(delivering(t, `deliver:

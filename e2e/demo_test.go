@@ -11,6 +11,7 @@ import (
 // TestDemoOnce runs what `make demo ONCE=1` runs, twice: it goes on where it
 // was, and everything is as it expects.
 func TestDemoOnce(t *testing.T) {
+	t.Parallel()
 	folder, database := t.TempDir(), testbed.Database(t)
 	for n, first := range []string{"pickup 1    ansel-point-2026-11-23.csv", "pickup 25   ansel-point-2026-11-23.csv"} {
 		var out, errOut strings.Builder

@@ -442,6 +442,7 @@ func TestRevisions(t *testing.T) {
 // TestListening: what was there before the start, subfolders that appear later,
 // names that do not match, the beginning.
 func TestListening(t *testing.T) {
+	t.Parallel()
 	b := testbed.Start(t)
 	b.Drop("stations/weights/pool-1/deep", "weights-2026-01-01.csv", testbed.Demo(t, "weights-2026-11-25.csv"))
 	b.Drop("stations/weights", "notes.txt", "not for us")

@@ -283,6 +283,7 @@ func TestCompressedFiles(t *testing.T) {
 
 // TestSamples: a sample is sent once, and any part of it can be asked for.
 func TestSamples(t *testing.T) {
+	t.Parallel()
 	b := testbed.Start(t)
 	ctx := context.Background()
 	content, err := os.ReadFile(samples + "lab-results.hl7")
@@ -387,6 +388,7 @@ func TestSamples(t *testing.T) {
 // TestConsoleSamples: a file is chosen; its text, its structure, its fields and its faults are
 // gone through.
 func TestConsoleSamples(t *testing.T) {
+	t.Parallel()
 	b := testbed.Start(t)
 	ctx := browser(t)
 	do(t, ctx, chromedp.Navigate(b.URL+"/samples#token="+b.Token))
@@ -466,6 +468,7 @@ func TestConsoleSamples(t *testing.T) {
 
 // TestConsoleLargeSample: a large file is scrolled through without being fetched whole.
 func TestConsoleLargeSample(t *testing.T) {
+	t.Parallel()
 	b := testbed.Start(t)
 	ctx := browser(t)
 	const n = 1_000_000

@@ -18,21 +18,37 @@ places:
   lab: { address: "mllp://l:2575" }
   bench: { kind: mllp, "listen on": ":2575" }
   front: { kind: http, token from: T }
+  post: { address: "imaps://m", user: a, password from: P }
+  desk: { kind: http, address: "https://d/api" }
+  office: { address: "smtp://m", tls: explicit, from: "a@b.example" }
 `
 	for settings, says := range map[string]string{
-		`listen: {place: holm/out, taken to: done}|deliver: {place: store/in, name: "{file.name}"}`:            "",
-		`listen: {place: bench}|deliver: {place: lab, name: x}`:                                                "",
-		`listen: {place: front/orders}|deliver: {place: holm/in, name: x}`:                                     "",
-		`listen: {folder: "{here}/in", taken to: done}|deliver: {place: holm/in, name: x}`:                     "is a folder of this machine, and its files go into the archive",
-		`listen: {place: store/in, taken to: done}|deliver: {place: holm/in, name: x}`:                         "an object store renames nothing",
-		`listen: {place: holm/in, originals: left, files that disappear: true}|deliver: {place: lab, name: x}`: "files that disappear are told from folders of this machine only",
-		`listen: {place: lab}|deliver: {place: holm/in, name: x}`:                                              "nothing is fetched from places of the kind mllp",
-		`listen: {place: bench, originals: left}|deliver: {place: holm/in, name: x}`:                           "others send to {bench}",
-		`listen: {place: holm/in}|deliver: {place: bench, name: x}`:                                            "nothing can be delivered there",
-		`listen: {place: holm/in}|deliver: {place: lab, name: x, name taken: replace}`:                         "there are no names that could be taken",
-		`listen: {place: holm/in}|deliver: {place: store, name: x, name taken: replace and keep}`:              "but not kept beside it",
-		`listen: {place: holm/in}|deliver: {place: store, name: x, permissions: "0640"}`:                       "permissions and owner are set in folders of this machine only",
-		`listen: {place: also}|deliver: {place: holm/out, name: x}`:                                            "the route would pick up its own output",
+		`listen: {place: holm/out, taken to: done}|deliver: {place: store/in, name: "{file.name}"}`:                   "",
+		`listen: {place: bench}|deliver: {place: lab, name: x}`:                                                       "",
+		`listen: {place: front/orders}|deliver: {place: holm/in, name: x}`:                                            "",
+		`listen: {folder: "{here}/in", taken to: done}|deliver: {place: holm/in, name: x}`:                            "is a folder of this machine, and its files go into the archive",
+		`listen: {place: store/in, taken to: done}|deliver: {place: holm/in, name: x}`:                                "an object store renames nothing",
+		`listen: {place: holm/in, originals: left, files that disappear: true}|deliver: {place: lab, name: x}`:        "files that disappear are told from folders of this machine only",
+		`listen: {place: lab}|deliver: {place: holm/in, name: x}`:                                                     "nothing is fetched from places of the kind mllp",
+		`listen: {place: bench, originals: left}|deliver: {place: holm/in, name: x}`:                                  "others send to {bench}",
+		`listen: {place: holm/in}|deliver: {place: bench, name: x}`:                                                   "nothing can be delivered there",
+		`listen: {place: holm/in}|deliver: {place: lab, name: x, name taken: replace}`:                                "there are no names that could be taken",
+		`listen: {place: holm/in}|deliver: {place: store, name: x, name taken: replace and keep}`:                     "but not kept beside it",
+		`listen: {place: holm/in}|deliver: {place: store, name: x, permissions: "0640"}`:                              "permissions and owner are set in folders of this machine only",
+		`listen: {place: post/INBOX, taken to: /Taken}|deliver: {place: desk, name: x}`:                               "",
+		`listen: {place: desk/x, originals: left}|deliver: {place: office, name: x, mail: {to: "a@b.example"}}`:       "",
+		`listen: {place: post/INBOX}|deliver: {place: desk, name: x}`:                                                 "what becomes of mails that were taken is not said",
+		`listen: {place: post/INBOX, taken to: .}|deliver: {place: desk, name: x}`:                                    "would be taken again",
+		`listen: {place: holm/in, taken to: /in}|deliver: {place: desk, name: x}`:                                     "would be taken again",
+		`listen: {place: post, originals: left, marker: "{file.stem}.ok"}|deliver: {place: desk, name: x}`:            "mails are whole when they are there",
+		`listen: {place: post, originals: left, names: "*.csv", mails: {take: text}}|deliver: {place: desk, name: x}`: "which listen.names does not mean",
+		`listen: {folder: "{here}/in", mails: {from: "*"}}|deliver: {place: desk, name: x}`:                           "only mails of a mailbox have senders",
+		`listen: {place: desk/x}|deliver: {place: holm/in, name: x}`:                                                  "what is got by HTTP stays there",
+		`listen: {place: holm/in}|deliver: {place: post, name: x}`:                                                    "nothing is written there",
+		`listen: {place: holm/in}|deliver: {place: office, name: x}`:                                                  "to whom it is mailed is not said",
+		`listen: {place: holm/in}|deliver: {place: desk, name: x, mail: {subject: x}}`:                                "subject is said to places of the kind smtp",
+		`listen: {place: holm/in}|deliver: {folder: "{here}/out", name: x, headers: {X-A: x}}`:                        "header x-a is said where outputs are sent",
+		`listen: {place: also}|deliver: {place: holm/out, name: x}`:                                                   "the route would pick up its own output",
 	} {
 		listen, deliver, _ := strings.Cut(settings, "|")
 		w := workspace.FromFiles(map[string][]byte{"environments/e.yaml": []byte(environment), "routes/r.yaml": []byte("route: r\n" + listen + "\nread: {format: file}\n" + deliver + "\nrejected: {folder: \"{here}/rejected\"}\n")})

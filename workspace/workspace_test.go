@@ -192,15 +192,16 @@ func blocks(t *testing.T, page string) []string {
 // TestPlacesPage: what the page about places shows is read as it says.
 func TestPlacesPage(t *testing.T) {
 	all := blocks(t, "../docs/places.md")
-	if len(all) != 2 {
+	if len(all) != 5 {
 		t.Fatalf("%d blocks", len(all))
 	}
-	w := FromFiles(map[string][]byte{"routes/a.yaml": []byte(strings.Replace(all[0], "deliver:", "check: {description: standard}\ndeliver:", 1)), "environments/e.yaml": []byte(all[1])})
+	sent := "route: sent\nlisten: {folder: \"{store}/in\"}\nread: {format: csv}\ncheck: {schema: s}\nmap: maps/m.map\nrejected: {place: store/rejected}\n" + all[4]
+	w := FromFiles(map[string][]byte{"routes/mailed-sheets.yaml": []byte(all[2]), "routes/desk-orders.yaml": []byte(all[3]), "routes/sent.yaml": []byte(sent), "routes/a.yaml": []byte(strings.Replace(all[0], "deliver:", "check: {description: standard}\ndeliver:", 1)), "environments/e.yaml": []byte(all[1])})
 	if len(w.Findings) > 0 {
 		t.Fatal(w.Findings)
 	}
 	e, r := w.Environments["production"], w.Routes["reagent-answers"]
-	for name, kind := range map[string]string{"store": "", "holm": "sftp", "tidewrack": "ftp", "brunholm": "webdav", "archive": "s3", "desk": "http", "laboratory": "mllp", "office": "smtp", "bench": "mllp", "front": "http"} {
+	for name, kind := range map[string]string{"store": "", "holm": "sftp", "tidewrack": "ftp", "brunholm": "webdav", "archive": "s3", "post": "imap", "desk": "http", "laboratory": "mllp", "office": "smtp", "bench": "mllp", "front": "http"} {
 		p := e.Places[name]
 		if p.Kind != kind || kind != "" && p.Connections != map[string]int{"laboratory": 1, "bench": 50}[name] && p.Connections != 2 {
 			t.Errorf("%s: %+v", name, p)
@@ -210,6 +211,13 @@ func TestPlacesPage(t *testing.T) {
 		if err != nil || is != (kind != "") || is && (place != name || below != "/b") || !is && at != "/srv/store/b" {
 			t.Errorf("%s is at %s (%s %s), %v", name, at, place, below, err)
 		}
+	}
+	post := e.Places["post"]
+	if m := w.Routes["mailed-sheets"]; !m.Mails.Fits("Maren@stations.skerry.EXAMPLE", "Our sheet 1/2") || m.Mails.Fits("maren@skerry.example", "Our sheet") || m.Mails.Fits("maren@stations.skerry.example", "Lunch") || m.Mails.Take != "attachments" || post.Port() != "mail.skerry.example:993" {
+		t.Errorf("%+v", m.Listen)
+	}
+	if s := w.Routes["sent"].Branches[0].To; len(s) != 2 || len(s[0].Says) != 4 || !s[0].Bare || len(s[1].Says) != 2 || s[1].Says[0].What != "header x-file" {
+		t.Errorf("%+v", s)
 	}
 	if r.Listen.Folder != "{holm}/outgoing" || r.TakenTo != "done" || r.Branches[0].To[0].Folder != "{archive}/answers" || r.Rejected.Folder != "{holm}/rejected" {
 		t.Errorf("%+v", r)
@@ -228,13 +236,16 @@ func TestPlacesThatAreWrong(t *testing.T) {
 		"address: ftp://h/x, user: a, password from: P":                                             "whether the connection is encrypted is not said",
 		"address: ftp://h/x, tls: none, key file: k":                                                "key file is a setting of places of the kind sftp, not ftp",
 		"address: https://h/x, user: a":                                                             "kind is http or s3 or webdav",
-		"address: gopher://h/x, user: a":                                                            "places of gopher are not known; there are ftp, http, mllp, s3, sftp, smtp, webdav",
+		"address: gopher://h/x, user: a":                                                            "places of gopher are not known; there are ftp, http, imap, mllp, s3, sftp, smtp, webdav",
 		"address: https://h/, kind: s3, user: a, password from: P":                                  "the address names the bucket, too",
 		"kind: mllp, listen on: nowhere":                                                            "is not an address of this machine with a port",
 		"kind: http":                                                                                "what lets others in is not said",
 		"kind: http, token from: T, user: a":                                                        "user is not a setting of places of the kind http that others send to",
 		"kind: mllp, listen on: \":1\", certificate: c":                                             "a certificate has its key in a file, too",
 		"address: mllp://h":                                                                         "has a port",
+		"address: imap://h, user: a, password from: P":                                              "whether the connection is encrypted is not said",
+		"address: imaps://h, password from: P":                                                      "user is missing",
+		"address: imaps://h, tls: none, user: a, password from: P":                                  "means that tls is implicit",
 		"address: smtp://h, tls: none":                                                              "from is missing",
 		"address: sftp://h/x, user: a, password from: P, host key: \"SHA256:x\", listen on: \":1\"": "listen on is a setting of places that others send to",
 		"address: h, user: a":                                                                       "is not an address such as",
