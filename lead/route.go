@@ -16,6 +16,7 @@ import (
 	"ydrion/files"
 	"ydrion/listen"
 	"ydrion/receive"
+	"ydrion/remote"
 	"ydrion/route"
 	"ydrion/run"
 	"ydrion/store"
@@ -425,6 +426,11 @@ func (r *Route) receiver(place string, compiled *route.Compiled, state store.Rou
 			return nil, fmt.Errorf("the certificate of %s cannot be read: %w", place, err)
 		}
 		m.Certificate = &certificate
+		if p.Authorities != "" {
+			if m.Clients, err = remote.Authorities(p.Authorities); err != nil {
+				return nil, fmt.Errorf("who vouches for those that send to %s: %w", place, err)
+			}
+		}
 	}
 	return m, nil
 }

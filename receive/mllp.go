@@ -5,11 +5,13 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
 	"net"
+	"os"
 	"runtime/debug"
 	"strings"
 	"sync"
@@ -21,6 +23,7 @@ type MLLP struct {
 	Route       string
 	Address     string
 	Certificate *tls.Certificate // nil: not encrypted
+	Clients     *x509.CertPool   // who vouches for senders, which then show certificates; nil: they need not
 	Box         *Box
 	Answers     *Answers
 	Committed   bool          // a message is acknowledged when what became of it is committed; otherwise when it is stored
@@ -30,7 +33,72 @@ type MLLP struct {
 	Log         *slog.Logger
 
 	mu   sync.Mutex
-	open map[net.Conn]bool
+	open map[*sender]bool
+	over bool
+}
+
+// sender is a connection. Between messages it may rest as long as it likes, until another needs its place; a message that has
+// begun has to get on.
+type sender struct {
+	net.Conn
+	by    *MLLP
+	begun time.Time // of the message that comes; zero: none does
+	got   int64     // bytes of it
+	rests time.Time // since when nothing has come; zero: something is under way
+}
+
+// slowest is how fast a message has to come, in bytes a second, behind the first while (Patience).
+const slowest = 8 << 10
+
+// Read reads what comes, as long as it gets on.
+func (s *sender) Read(b []byte) (int, error) {
+	s.by.mu.Lock()
+	until := time.Time{}
+	if !s.begun.IsZero() {
+		until = s.begun.Add(s.by.Patience + time.Duration(s.got/slowest)*time.Second)
+	} else {
+		s.rests = time.Now()
+	}
+	if s.by.over {
+		until = time.Now()
+	}
+	err := s.Conn.SetReadDeadline(until)
+	s.by.mu.Unlock()
+	if err != nil {
+		return 0, err
+	}
+	n, err := s.Conn.Read(b)
+	s.by.mu.Lock()
+	defer s.by.mu.Unlock()
+	if n > 0 {
+		s.rests = time.Time{}
+	}
+	s.got += int64(n)
+	return n, err
+}
+
+// comes says that a message begins to come, or has come.
+func (s *sender) comes(begun time.Time) {
+	s.by.mu.Lock()
+	defer s.by.mu.Unlock()
+	s.begun, s.got = begun, 0
+}
+
+// makeRoom ends the connection that has rested longest, if there is one that rests. The lock is held.
+func (m *MLLP) makeRoom() bool {
+	var longest *sender
+	for s := range m.open {
+		if !s.rests.IsZero() && time.Since(s.rests) > m.Patience && (longest == nil || s.rests.Before(longest.rests)) {
+			longest = s
+		}
+	}
+	if longest == nil {
+		return false
+	}
+	m.Log.Info("a connection that rests is ended, for another", "route", m.Route, "from", longest.RemoteAddr().String(), "since", longest.rests)
+	longest.Close() //nolint: its sender connects again
+	delete(m.open, longest)
+	return true
 }
 
 // What frames are made of.
@@ -46,15 +114,20 @@ func (m *MLLP) Run(ctx context.Context) error {
 		return fmt.Errorf("messages cannot be taken on %s: %w", m.Address, err)
 	}
 	if m.Certificate != nil {
-		l = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{*m.Certificate}})
+		settings := &tls.Config{Certificates: []tls.Certificate{*m.Certificate}}
+		if m.Clients != nil {
+			settings.ClientAuth, settings.ClientCAs = tls.RequireAndVerifyClientCert, m.Clients
+		}
+		l = tls.NewListener(l, settings)
 	}
 	m.mu.Lock()
-	m.open = map[net.Conn]bool{}
+	m.open, m.over = map[*sender]bool{}, false
 	m.mu.Unlock()
 	stop := context.AfterFunc(ctx, func() {
 		l.Close() //nolint: it is over
 		m.mu.Lock()
 		defer m.mu.Unlock()
+		m.over = true
 		for c := range m.open {
 			c.SetReadDeadline(time.Now()) //nolint: what is under way is answered
 		}
@@ -70,9 +143,12 @@ func (m *MLLP) Run(ctx context.Context) error {
 		if err != nil {
 			return fmt.Errorf("messages cannot be taken on %s: %w", m.Address, err)
 		}
+		s := &sender{Conn: c, by: m, rests: time.Now()}
 		m.mu.Lock()
-		full := len(m.open) >= m.Most
-		m.open[c] = !full
+		full := len(m.open) >= m.Most && !m.makeRoom()
+		if !full {
+			m.open[s] = true
+		}
 		m.mu.Unlock()
 		all.Go(func() {
 			defer func() {
@@ -81,23 +157,23 @@ func (m *MLLP) Run(ctx context.Context) error {
 				}
 				c.Close() //nolint: it is over
 				m.mu.Lock()
-				delete(m.open, c)
+				delete(m.open, s)
 				m.mu.Unlock()
 			}()
 			if full {
 				m.Log.Warn("a connection is refused: there are as many as may be", "route", m.Route, "from", c.RemoteAddr().String(), "connections", m.Most)
 				return
 			}
-			m.serve(ctx, c)
+			m.serve(ctx, s)
 		})
 	}
 }
 
 // serve takes the messages of one sender.
-func (m *MLLP) serve(ctx context.Context, c net.Conn) {
+func (m *MLLP) serve(ctx context.Context, c *sender) {
 	in := bufio.NewReaderSize(c, 64<<10)
 	for ctx.Err() == nil {
-		message, err := m.read(in)
+		message, err := m.read(in, c)
 		var answer []byte
 		switch {
 		case errors.Is(err, ErrTooLarge):
@@ -112,6 +188,9 @@ func (m *MLLP) serve(ctx context.Context, c net.Conn) {
 				return // nobody can tell: the sender sends it again
 			}
 		}
+		if err := c.SetWriteDeadline(time.Now().Add(m.Patience)); err != nil {
+			return
+		}
 		if _, err := c.Write(answer); err != nil {
 			return
 		}
@@ -119,7 +198,7 @@ func (m *MLLP) serve(ctx context.Context, c net.Conn) {
 }
 
 // read reads what is in the next frame. Of one that is too large it gives the beginning.
-func (m *MLLP) read(in *bufio.Reader) ([]byte, error) {
+func (m *MLLP) read(in *bufio.Reader, from *sender) ([]byte, error) {
 	for {
 		b, err := in.ReadByte()
 		if err != nil {
@@ -129,6 +208,8 @@ func (m *MLLP) read(in *bufio.Reader) ([]byte, error) {
 			break
 		}
 	}
+	from.comes(time.Now())
+	defer from.comes(time.Time{})
 	var out []byte
 	large := false
 	for {
@@ -140,7 +221,7 @@ func (m *MLLP) read(in *bufio.Reader) ([]byte, error) {
 			// The end of a frame is two characters: the first alone is a part of the message.
 			next, err := in.Peek(1)
 			if err != nil {
-				return nil, io.ErrUnexpectedEOF
+				return nil, broken(err)
 			}
 			if next[0] == '\r' {
 				in.Discard(1) //nolint: it was there
@@ -149,13 +230,21 @@ func (m *MLLP) read(in *bufio.Reader) ([]byte, error) {
 			continue
 		}
 		if !errors.Is(err, bufio.ErrBufferFull) {
-			return nil, io.ErrUnexpectedEOF
+			return nil, broken(err)
 		}
 	}
 	if large {
 		return out[:min(len(out), 4096)], fmt.Errorf("%w: more than %d bytes", ErrTooLarge, m.Largest)
 	}
 	return out[:len(out)-1], nil
+}
+
+// broken says why a message has not come to its end.
+func broken(err error) error {
+	if errors.Is(err, os.ErrDeadlineExceeded) {
+		return fmt.Errorf("it does not get on: %w", err)
+	}
+	return io.ErrUnexpectedEOF
 }
 
 // take stores a message and gives its acknowledgement; nil if none can be given.

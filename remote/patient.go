@@ -120,16 +120,32 @@ func (c *watched) Close() error {
 // trust is how a place's certificates are judged.
 func trust(p *workspace.Place) (*tls.Config, error) {
 	out := &tls.Config{ServerName: p.Address.Hostname()}
+	if p.Certificate != "" {
+		own, err := tls.LoadX509KeyPair(p.Certificate, p.KeyFile)
+		if err != nil {
+			return nil, fmt.Errorf("cannot be reached: our certificate cannot be read: %w", err)
+		}
+		out.Certificates = []tls.Certificate{own}
+	}
 	if p.Authorities == "" {
 		return out, nil
 	}
-	b, err := os.ReadFile(p.Authorities)
-	if err != nil {
-		return nil, fmt.Errorf("cannot be reached: the certificates of its authorities cannot be read: %w", err)
+	var err error
+	if out.RootCAs, err = Authorities(p.Authorities); err != nil {
+		return nil, fmt.Errorf("cannot be reached: %w", err)
 	}
-	out.RootCAs = x509.NewCertPool()
-	if !out.RootCAs.AppendCertsFromPEM(b) {
-		return nil, fmt.Errorf("cannot be reached: there is no certificate in %s", p.Authorities)
+	return out, nil
+}
+
+// Authorities are those whose certificates are in a file (PEM).
+func Authorities(file string) (*x509.CertPool, error) {
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return nil, fmt.Errorf("the certificates of authorities cannot be read: %w", err)
+	}
+	out := x509.NewCertPool()
+	if !out.AppendCertsFromPEM(b) {
+		return nil, fmt.Errorf("there is no certificate in %s", file)
 	}
 	return out, nil
 }

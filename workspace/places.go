@@ -38,7 +38,7 @@ type Place struct {
 	Repeats     bool     // what is sent a second time does no harm, or is known
 	Receives    bool     // others send to us
 	ListenOn    string   // where, of mllp
-	Certificate string   // a file with the certificate that we show, of mllp; its key is KeyFile
+	Certificate string   // a file with the certificate that we show; its key is KeyFile
 	Largest     int64    // bytes of what is received
 	From        string   // of smtp
 	To          []string // of smtp
@@ -135,7 +135,7 @@ func (m *mapping) server() Place {
 		m.receives(&p, kind)
 		return p
 	}
-	for _, key := range []string{"listen on", "certificate", "largest"} {
+	for _, key := range []string{"listen on", "largest"} {
 		if m.has(key) {
 			m.bad(m.where(key), "workspace.value", "%s is a setting of places that others send to (kind http or mllp), which have no address", key)
 		}
@@ -154,7 +154,10 @@ func (m *mapping) receives(p *Place, kind string) {
 	may := []string{"kind", "notes", "largest", "patience", "token from", "token file"}
 	switch kind {
 	case "mllp":
-		may = []string{"kind", "notes", "largest", "patience", "listen on", "certificate", "key file", "connections"}
+		may = []string{"kind", "notes", "largest", "patience", "listen on", "certificate", "key file", "authorities", "connections"}
+		if m.has("authorities") && p.Certificate == "" {
+			m.bad(m.where("authorities"), "workspace.missing", "senders show certificates only to one who shows his own (certificate, key file)")
+		}
 		if m.required("listen on"); p.ListenOn != "" {
 			if _, _, err := net.SplitHostPort(p.ListenOn); err != nil {
 				m.bad(m.where("listen on"), "workspace.value", "%q is not an address of this machine with a port, such as 127.0.0.1:2575 or :2575", p.ListenOn)
@@ -228,13 +231,16 @@ func (m *mapping) address(p *Place) {
 	}
 }
 
-// of says which settings only servers of some kinds have.
+// encrypted are the kinds of servers that are spoken to by TLS.
+var encrypted = []string{"ftp", "webdav", "s3", "imap", "http", "smtp", "mllp"}
+
+// only says which settings only servers of some kinds have.
 var only = []struct {
 	key   string
 	kinds []string
 }{
-	{"key file", []string{"sftp"}}, {"passphrase from", []string{"sftp"}}, {"passphrase file", []string{"sftp"}}, {"host key", []string{"sftp"}}, {"known hosts", []string{"sftp"}},
-	{"tls", []string{"ftp", "imap", "smtp"}}, {"zone", []string{"ftp"}}, {"region", []string{"s3"}}, {"authorities", []string{"ftp", "webdav", "s3", "imap", "http", "smtp", "mllp"}},
+	{"key file", append([]string{"sftp"}, encrypted...)}, {"certificate", encrypted}, {"passphrase from", []string{"sftp"}}, {"passphrase file", []string{"sftp"}}, {"host key", []string{"sftp"}}, {"known hosts", []string{"sftp"}},
+	{"tls", []string{"ftp", "imap", "smtp"}}, {"zone", []string{"ftp"}}, {"region", []string{"s3"}}, {"authorities", encrypted},
 	{"token from", []string{"http"}}, {"token file", []string{"http"}}, {"method", []string{"http"}}, {"type", []string{"http"}}, {"sent twice", []string{"http", "smtp"}}, {"from", []string{"smtp"}}, {"to", []string{"smtp"}},
 }
 
@@ -247,6 +253,9 @@ func (m *mapping) fits(p *Place) {
 		if m.has(o.key) && !slices.Contains(o.kinds, p.Kind) {
 			m.bad(m.where(o.key), "workspace.value", "%s is a setting of places of the kind %s, not %s", o.key, strings.Join(o.kinds, ", "), p.Kind)
 		}
+	}
+	if p.Kind != "sftp" && (p.Certificate == "") != (p.KeyFile == "") {
+		m.bad(m.at, "workspace.missing", "a certificate that we show has its key in a file, too: certificate and key file")
 	}
 	switch p.Kind {
 	case "sftp":

@@ -234,7 +234,7 @@ func TestPlacesThatAreWrong(t *testing.T) {
 		"address: sftp://h/x, user: a, password from: P":                                            "which key the server must show is not said",
 		"address: sftp://h/x, password from: P, host key: \"SHA256:x\"":                             "user is missing",
 		"address: ftp://h/x, user: a, password from: P":                                             "whether the connection is encrypted is not said",
-		"address: ftp://h/x, tls: none, key file: k":                                                "key file is a setting of places of the kind sftp, not ftp",
+		"address: ftp://h/x, tls: none, key file: k":                                                "a certificate that we show has its key in a file, too",
 		"address: https://h/x, user: a":                                                             "kind is http or s3 or webdav",
 		"address: gopher://h/x, user: a":                                                            "places of gopher are not known; there are ftp, http, imap, mllp, s3, sftp, smtp, webdav",
 		"address: https://h/, kind: s3, user: a, password from: P":                                  "the address names the bucket, too",

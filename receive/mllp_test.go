@@ -1,0 +1,127 @@
+package receive
+
+import (
+	"bufio"
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"ydrion/files"
+	"ydrion/standin"
+)
+
+const message = "\x0BMSH|^~\\&|A|B|C|D|20261129||ADT^A01|17|P|2.5\rPID|1\r\x1C\r"
+
+// taking starts what takes messages, and gives how to connect to it.
+func taking(t *testing.T, m *MLLP) func() net.Conn {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	m.Address = l.Addr().String()
+	if err := l.Close(); err != nil {
+		t.Fatal(err)
+	}
+	folder := t.TempDir()
+	m.Box, m.Answers, m.Largest, m.Log = &Box{FS: files.Real{}, Folder: folder, Mark: "x"}, &Answers{}, 1<<20, slog.New(slog.NewTextHandler(io.Discard, nil))
+	ctx, end := context.WithCancel(context.Background())
+	over := make(chan error)
+	go func() { over <- m.Run(ctx) }()
+	t.Cleanup(func() {
+		end()
+		if err := <-over; err != nil {
+			t.Error(err)
+		}
+	})
+	return func() net.Conn {
+		for {
+			c, err := net.Dial("tcp", m.Address)
+			if err == nil {
+				t.Cleanup(func() { c.Close() })
+				return c
+			}
+		}
+	}
+}
+
+// answers sends a message and gives the code of its acknowledgement; empty if there is none.
+func answers(c net.Conn) string {
+	if _, err := c.Write([]byte(message)); err != nil {
+		return ""
+	}
+	answer, err := bufio.NewReader(c).ReadString(0x1C)
+	if err != nil || !strings.HasPrefix(answer, "\x0BMSH|^~\\&|C|D|A|B|") {
+		return ""
+	}
+	_, code, _ := strings.Cut(answer, "\rMSA|")
+	code, of, _ := strings.Cut(code, "|")
+	if !strings.HasPrefix(of, "17\r") {
+		return ""
+	}
+	return code
+}
+
+// TestConnectionsThatRest: as many as may be connected; who rests makes room for others, who is in the middle of a message
+// does not, but has to get on.
+func TestConnectionsThatRest(t *testing.T) {
+	m := &MLLP{Most: 2, Patience: 300 * time.Millisecond}
+	connect := taking(t, m)
+	one, stuck := connect(), connect()
+	if code := answers(one); code != "AA" {
+		t.Fatalf("%q", code)
+	}
+	if _, err := stuck.Write([]byte(message[:20])); err != nil {
+		t.Fatal(err)
+	}
+	begun := time.Now()
+	if _, err := stuck.Read(make([]byte, 1)); err == nil || os.IsTimeout(err) || time.Since(begun) < m.Patience/2 {
+		t.Errorf("what does not get on goes on: %v after %s", err, time.Since(begun))
+	}
+	two := connect()
+	if code := answers(two); code != "AA" {
+		t.Errorf("%q", code)
+	}
+	time.Sleep(2 * m.Patience) // nobody has a message to send
+	if code := answers(one); code != "AA" {
+		t.Errorf("who rests and is in nobody's way was ended: %q", code)
+	}
+	three := connect()
+	if code := answers(three); code != "AA" {
+		t.Errorf("%q", code)
+	}
+	if code := answers(one); code != "AA" {
+		t.Errorf("who has just sent something was ended: %q", code)
+	}
+	if code := answers(two); code != "" {
+		t.Errorf("who rested longest was not ended: %q", code)
+	}
+}
+
+// TestSendersThatProveThemselves: who shows no certificate of somebody known is not listened to.
+func TestSendersThatProveThemselves(t *testing.T) {
+	certificate, pem, err := standin.NewCertificate()
+	if err != nil {
+		t.Fatal(err)
+	}
+	known := x509.NewCertPool()
+	known.AppendCertsFromPEM(pem)
+	another, _, err := standin.NewCertificate()
+	if err != nil {
+		t.Fatal(err)
+	}
+	connect := taking(t, &MLLP{Most: 10, Patience: 5 * time.Second, Certificate: certificate, Clients: known})
+	for name, own := range map[string][]tls.Certificate{"AA": {*certificate}, "": nil, "no": {*another}} {
+		c := tls.Client(connect(), &tls.Config{RootCAs: known, ServerName: "127.0.0.1", Certificates: own})
+		if got := answers(c); got != strings.TrimPrefix(name, "no") {
+			t.Errorf("%q: %q", name, got)
+		}
+	}
+}
