@@ -23,7 +23,7 @@ func received(s *service.Service) echo.HandlerFunc {
 		if _, with, err := mime.ParseMediaType(r.Header.Get("Content-Disposition")); err == nil && name == "" {
 			name = with["filename"]
 		}
-		out, err := s.Receive(r.Context(), service.Sent{Place: place, Below: "/" + strings.Trim(below, "/"), Token: token, Name: name, Type: r.Header.Get("Content-Type"), Content: r.Body})
+		out, err := s.Receive(r.Context(), service.Sent{Place: place, Below: "/" + strings.Trim(below, "/"), Token: token, Header: r.Header.Get, Name: name, Type: r.Header.Get("Content-Type"), Content: r.Body})
 		switch {
 		case errors.Is(err, service.ErrNotLetIn):
 			c.Response().Header().Set("WWW-Authenticate", "Bearer")

@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"bufio"
+	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -16,6 +18,7 @@ import (
 	"time"
 
 	"ydrion/service"
+	"ydrion/standin"
 	"ydrion/testbed"
 	"ydrion/workspace"
 )
@@ -351,5 +354,71 @@ func TestReceivedByHTTP(t *testing.T) {
 	}
 	if code, out := post("/receive/front/orders", "salt", "c.csv", heading+strings.Replace(row(5), "36.5", "x", 1)); code != 422 || out.State != "rejected" || out.Reason == "" {
 		t.Errorf("%d %+v", code, out)
+	}
+}
+
+// TestSigned: what is posted to us with a signature is taken if that is right, and what we post has one that others can work out.
+func TestSigned(t *testing.T) {
+	t.Parallel()
+	web, err := standin.NewHTTP("127.0.0.1:0", nil, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer web.Close()
+	key := filepath.Join(t.TempDir(), "key")
+	if err := os.WriteFile(key, []byte("salt and ice\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	b := testbed.Start(t, testbed.With(func(c *service.Config) {
+		e := *c.Environment
+		e.Places = maps.Clone(e.Places)
+		e.Places["front"] = workspace.Place{Name: "front", Kind: "http", Receives: true, SigningKey: workspace.Secret{File: key}, Signature: "X-Signed", Connections: 2, Patience: 5 * time.Second, Largest: 100_000}
+		e.Places["desk"] = workspace.Place{Name: "desk", Kind: "http", Method: "POST", Address: &url.URL{Scheme: "http", Host: web.Address()}, SigningKey: workspace.Secret{File: key}, Signature: "X-Signed", Connections: 2, Patience: 5 * time.Second}
+		c.Environment = &e
+	}))
+	b.Publish(map[string]string{"routes/through.yaml": "route: through\nlisten: {place: front/orders}\nread: {format: file}\ndeliver: {place: desk/orders, name: \"{file.name}\"}\nrejected: {folder: \"{stations}/rejected\"}\n"})
+	signature := func(content string) string { // HMAC with SHA-256, written out as RFC 2104 has it
+		pad := func(with byte) (out [64]byte) {
+			copy(out[:], "salt and ice")
+			for i := range out {
+				out[i] ^= with
+			}
+			return out
+		}
+		inner, outer := pad(0x36), pad(0x5C)
+		within := sha256.Sum256(append(inner[:], content...))
+		return fmt.Sprintf("sha256=%x", sha256.Sum256(append(outer[:], within[:]...)))
+	}
+	post := func(name, content, signature string) int {
+		t.Helper()
+		q, err := http.NewRequest("POST", b.URL+"/receive/front/orders?name="+name, strings.NewReader(content))
+		if err != nil {
+			t.Fatal(err)
+		}
+		q.Header.Set("X-Signed", signature)
+		answer, err := http.DefaultTransport.RoundTrip(q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		answer.Body.Close()
+		return answer.StatusCode
+	}
+	content := strings.Repeat("a seal, ", 10_000)
+	for name, as := range map[string]string{"none": "", "other": signature("x"), "cut": signature(content)[:20]} {
+		if code := post(name, content, as); code != 401 {
+			t.Errorf("%s: %d", name, code)
+		}
+	}
+	if code := post("right", content, signature(content)); code != 202 {
+		t.Fatal(code)
+	}
+	b.Ended("right", 0)
+	taken := web.Taken()
+	if len(taken) != 1 || string(taken[0].Content) != content || taken[0].Header.Get("X-Signed") != signature(content) {
+		t.Errorf("%d came", len(taken))
+	}
+	page, err := b.Client.Pickups(context.Background(), url.Values{"route": {"through"}})
+	if err != nil || len(page.Items) != 1 {
+		t.Errorf("%+v %v", page.Items, err)
 	}
 }

@@ -2,6 +2,7 @@ package remote
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"mime"
@@ -74,6 +75,11 @@ func (x *httpExchange) Send(s Sending) (string, error) {
 		}
 	}
 	r.Header.Set("Idempotency-Key", s.Mark)
+	if x.place.SigningKey.Any() {
+		if err := x.sign(r, s); err != nil {
+			return "", err
+		}
+	}
 	if err := x.prove(r); err != nil {
 		return "", &Away{Place: x.place.Name, Err: err}
 	}
@@ -98,6 +104,21 @@ func (x *httpExchange) Send(s Sending) (string, error) {
 		said = nil
 	}
 	return x.judge(answer, strings.TrimSpace(string(said)))
+}
+
+// sign signs what is sent.
+func (x *httpExchange) sign(r *http.Request, s Sending) error {
+	by, err := NewSigning(x.place)
+	if err != nil {
+		return &Away{Place: x.place.Name, Err: err}
+	}
+	content, err := s.Content()
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(by, content)
+	r.Header.Set(x.place.Signature, by.String())
+	return errors.Join(err, content.Close())
 }
 
 // unwrapped is an error of a request without what was asked.

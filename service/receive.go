@@ -39,6 +39,7 @@ var (
 type Sent struct {
 	Place, Below string // where to
 	Token        string
+	Header       func(name string) string
 	Name, Type   string // as the sender says
 	Content      io.Reader
 }
@@ -52,13 +53,9 @@ func (s *Service) Receive(ctx context.Context, sent Sent) (Received, error) {
 	if !is || !p.Receives || p.Kind != "http" {
 		return Received{}, store.ErrNotFound
 	}
-	word, err := remote.Secret(p.Token)
-	if err != nil || word == "" {
-		s.Log.Error("the token of a place cannot be read; nobody is let in", "place", sent.Place, "error", err)
-		return Received{}, ErrNotLetIn
-	}
-	if subtle.ConstantTimeCompare([]byte(word), []byte(sent.Token)) != 1 {
-		return Received{}, ErrNotLetIn
+	content, err := s.letIn(&p, sent)
+	if err != nil {
+		return Received{}, err
 	}
 	to, compiled, err := s.receiverOf(ctx, sent.Place, sent.Below)
 	if err != nil {
@@ -75,7 +72,7 @@ func (s *Service) Receive(ctx context.Context, sent Sent) (Received, error) {
 	var heard <-chan receive.Outcome
 	over := func() {}
 	defer func() { over() }()
-	name, err = box.Put(name, sent.Content, p.Largest, func(as string) bool {
+	name, err = box.Put(name, content, p.Largest, func(as string) bool {
 		over()
 		over = func() {}
 		c, end := s.answers.Expect(to.Name, as)
@@ -85,6 +82,9 @@ func (s *Service) Receive(ctx context.Context, sent Sent) (Received, error) {
 		heard, over = c, end
 		return true
 	})
+	if errors.Is(err, remote.ErrSignature) {
+		return Received{}, ErrNotLetIn
+	}
 	if err != nil {
 		return Received{}, err
 	}
@@ -96,6 +96,29 @@ func (s *Service) Receive(ctx context.Context, sent Sent) (Received, error) {
 	defer end()
 	o := receive.Until(waiting, heard, compiled.AnswerCommitted)
 	return Received{Route: to.Name, Name: name, Pickup: o.Pickup, State: cmp.Or(o.State, "received"), Reason: o.Reason, Safe: o.Safe()}, nil
+}
+
+// letIn looks whether somebody may send to a place, and gives what he sends: its signature is found to be right before its end is told.
+func (s *Service) letIn(p *workspace.Place, sent Sent) (io.Reader, error) {
+	if p.Token.Any() {
+		word, err := remote.Secret(p.Token)
+		if err != nil || word == "" {
+			s.Log.Error("the token of a place cannot be read; nobody is let in", "place", sent.Place, "error", err)
+			return nil, ErrNotLetIn
+		}
+		if subtle.ConstantTimeCompare([]byte(word), []byte(sent.Token)) != 1 {
+			return nil, ErrNotLetIn
+		}
+	}
+	if !p.SigningKey.Any() {
+		return sent.Content, nil
+	}
+	by, err := remote.NewSigning(p)
+	if err != nil {
+		s.Log.Error("the key of a place's signatures cannot be read; nobody is let in", "place", sent.Place, "error", err)
+		return nil, ErrNotLetIn
+	}
+	return remote.Signed(sent.Content, by, sent.Header(p.Signature)), nil
 }
 
 // receiverOf finds the running route that takes what is sent to an address.

@@ -33,6 +33,8 @@ type Place struct {
 	Authorities string // a file with the certificates of those who vouch for the server
 	Region      string
 	Token       Secret   // of http: proves who we are
+	SigningKey  Secret   // of http: what is sent is signed by it
+	Signature   string   // the header with the signature
 	Method      string   // of http: POST, or PUT below the address
 	Type        string   // of http: of the content; empty: by the name
 	Repeats     bool     // what is sent a second time does no harm, or is known
@@ -112,10 +114,19 @@ func (e *Environment) places(m *mapping) {
 func (m *mapping) server() Place {
 	p := Place{User: m.text("user"), Password: m.secret("password"), KeyFile: m.text("key file"), Passphrase: m.secret("passphrase"), HostKeys: m.listOrText("host key"), KnownHosts: m.text("known hosts"),
 		TLS: m.oneOf("tls", "", "explicit", "implicit", "none"), Authorities: m.text("authorities"), Region: m.text("region"),
-		Token: m.secret("token"), Method: m.oneOf("method", "POST", "POST", "PUT"), Type: m.text("type"), From: m.text("from"), To: m.listOrText("to"),
+		Token: m.secret("token"), SigningKey: m.secret("signing key"), Signature: m.text("signature"), Method: m.oneOf("method", "POST", "POST", "PUT"), Type: m.text("type"), From: m.text("from"), To: m.listOrText("to"),
 		Connections: m.number("connections"), Patience: m.duration("patience", 30*time.Second), Zone: m.zone("zone")}
 	if !m.has("zone") {
 		p.Zone = time.UTC
+	}
+	if m.has("signature") && !p.SigningKey.Any() {
+		m.bad(m.where("signature"), "workspace.missing", "what is signed needs a key: name the variable (signing key from) or the file (signing key file) that holds it")
+	}
+	if p.Signature != "" && (!headerForm.MatchString(p.Signature) || slices.Contains(ownHeaders, strings.ToLower(p.Signature))) {
+		m.bad(m.where("signature"), "workspace.value", "%q cannot be the header of a signature", p.Signature)
+	}
+	if p.Signature == "" {
+		p.Signature = "Ydrion-Signature"
 	}
 	p.Repeats = m.oneOf("sent twice", "uncertain", "uncertain", "harmless") == "harmless"
 	switch {
@@ -151,7 +162,7 @@ func (m *mapping) receives(p *Place, kind string) {
 	if p.Largest == 0 {
 		p.Largest = 64 << 20
 	}
-	may := []string{"kind", "notes", "largest", "patience", "token from", "token file"}
+	may := []string{"kind", "notes", "largest", "patience", "token from", "token file", "signing key from", "signing key file", "signature"}
 	switch kind {
 	case "mllp":
 		may = []string{"kind", "notes", "largest", "patience", "listen on", "certificate", "key file", "authorities", "connections"}
@@ -170,8 +181,8 @@ func (m *mapping) receives(p *Place, kind string) {
 			m.bad(m.at, "workspace.missing", "a certificate has its key in a file, too (key file)")
 		}
 	case "http":
-		if !p.Token.Any() {
-			m.bad(m.at, "workspace.missing", "what lets others in is not said: name the variable (token from) or the file (token file) that holds the token")
+		if !p.Token.Any() && !p.SigningKey.Any() {
+			m.bad(m.at, "workspace.missing", "what lets others in is not said: name the variable (token from) or the file (token file) that holds the token, or the key of signatures (signing key from, signing key file)")
 		}
 	}
 	for key := range m.values {
@@ -241,7 +252,7 @@ var only = []struct {
 }{
 	{"key file", append([]string{"sftp"}, encrypted...)}, {"certificate", encrypted}, {"passphrase from", []string{"sftp"}}, {"passphrase file", []string{"sftp"}}, {"host key", []string{"sftp"}}, {"known hosts", []string{"sftp"}},
 	{"tls", []string{"ftp", "imap", "smtp"}}, {"zone", []string{"ftp"}}, {"region", []string{"s3"}}, {"authorities", encrypted},
-	{"token from", []string{"http"}}, {"token file", []string{"http"}}, {"method", []string{"http"}}, {"type", []string{"http"}}, {"sent twice", []string{"http", "smtp"}}, {"from", []string{"smtp"}}, {"to", []string{"smtp"}},
+	{"token from", []string{"http"}}, {"token file", []string{"http"}}, {"signing key from", []string{"http"}}, {"signing key file", []string{"http"}}, {"signature", []string{"http"}}, {"method", []string{"http"}}, {"type", []string{"http"}}, {"sent twice", []string{"http", "smtp"}}, {"from", []string{"smtp"}}, {"to", []string{"smtp"}},
 }
 
 // fits says what is missing or out of place among a server's settings.
