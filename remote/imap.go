@@ -322,6 +322,9 @@ func (r *mailReader) Close() error {
 // it may lie in the other mailbox twice.
 func (t *imapTree) Done(at, mailbox string) error {
 	defer t.watch.ask()()
+	if _, err := t.Look(at); err != nil { // servers answer differently to what is asked of mails that are not there
+		return err
+	}
 	uid, err := t.find(at)
 	if err != nil {
 		return err
