@@ -145,7 +145,7 @@ Check it, try its routes on samples, then publish it to a running service.`,
 	for group, commands := range map[string][]*cobra.Command{
 		"build":   {a.fresh(), a.look(), a.convert(), a.guideline(), a.check(), a.try(), a.format(), a.functions()},
 		"operate": {a.publish(), a.overview(), a.routes(), a.route(), a.start(), a.stop(), a.pause(), a.remove(), a.rename(), a.take(), a.hand(), a.pickups(), a.pickup(), a.find(), a.rejects(), a.again(), a.decide(), a.lanes(), a.places(), a.lookups(), a.alerts(), a.expected(), a.nodes(), a.purge(), a.legalHold(), a.watch(), a.backup()},
-		"run":     {a.serve(), a.restore(), a.demo(), a.openapi()},
+		"run":     {a.serve(), a.restore(), a.demo(), a.standIn(), a.openapi()},
 	} {
 		for _, c := range commands {
 			c.GroupID = group

@@ -458,3 +458,34 @@ func TestAbandonedOnTheWay(t *testing.T) {
 		t.Errorf("there: %s", got)
 	}
 }
+
+// TestStaleList: a server that lists what is gone, and not yet what has come, makes nothing come twice, and nothing be lost.
+func TestStaleList(t *testing.T) {
+	t.Parallel()
+	for _, kind := range []string{"sftp", "ftp"} {
+		t.Run(kind, func(t *testing.T) {
+			t.Parallel()
+			holm := partnerOf(t, kind)
+			b := testbed.Start(t, holm.at())
+			holm.drop(t, "out/a.csv", heading+row(1))
+			holm.drop(t, "out/b.csv", heading+row(2))
+			b.Publish(fromHolm(t, ""))
+			b.Ended("a.csv", 0)
+			b.Ended("b.csv", 0)
+			holm.drop(t, "out/a.csv", heading+row(3))
+			b.Ended("a.csv", 1)
+			holm.Misbehave(standin.Fault{On: standin.List, Do: standin.Stale, From: 2, Times: 6})
+			holm.drop(t, "out/c.csv", heading+row(4))
+			b.Ended("c.csv", 0)
+			holm.drop(t, "out/d.csv", heading+row(5))
+			b.Ended("d.csv", 0)
+			page, err := b.Client.Pickups(t.Context(), url.Values{})
+			if err != nil || len(page.Items) != 5 {
+				t.Errorf("%d pickups, %v", len(page.Items), err)
+			}
+			if left := holm.list("out"); left != "" || len(holm.hidden(t)) != 0 {
+				t.Errorf("left: %s, %v", left, holm.hidden(t))
+			}
+		})
+	}
+}

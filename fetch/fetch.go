@@ -426,6 +426,9 @@ func (f *Fetcher) putBack(ctx context.Context, t remote.Tree, ours []found) erro
 		if remote.IsAway(err) {
 			return err
 		}
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // the list was not of now
+		}
 		f.Log.Warn("a file that was taken on a server, and that nobody knows of, was put back", "route", f.Route, "place", f.Place, "file", name, "error", err)
 	}
 	return nil

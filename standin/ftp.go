@@ -200,7 +200,13 @@ func (s *ftpSession) transfer(command, name string) error {
 	what := map[string]string{"MLSD": List, "LIST": List, "RETR": Read, "STOR": Write}[command]
 	before, after := s.conn.manners.next(what)
 	err := before
-	if err == nil {
+	if errors.Is(err, errStale) {
+		kept, is := s.conn.manners.listed(name, nil, err)
+		if err = nil; is {
+			list.WriteString(kept.(string))
+		}
+	}
+	if err == nil && list.Len() == 0 {
 		switch what {
 		case Read:
 			file, err = s.root.Open(name)
@@ -211,7 +217,9 @@ func (s *ftpSession) transfer(command, name string) error {
 			}
 			file, err = s.root.OpenFile(name, how, 0o644)
 		default:
-			err = s.list(name, &list)
+			if err = s.list(name, &list); err == nil {
+				s.conn.manners.listed(name, list.String(), nil)
+			}
 		}
 	}
 	if err == nil && from > 0 && file != nil {

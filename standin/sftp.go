@@ -209,6 +209,9 @@ func (t *tree) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 		sort.Slice(out, func(i, j int) bool { return out[i].Name() < out[j].Name() })
 		return nil
 	})
+	if given, is := t.conn.manners.listed(name, out, err); is {
+		return given.(infos), nil
+	}
 	return out, said(err)
 }
 

@@ -36,6 +36,7 @@ const (
 	Cut      = "cut"       // it breaks off the connection without doing it
 	CutAfter = "cut after" // it does it, and breaks off the connection without an answer
 	Late     = "late"      // it does it, but takes its time
+	Stale    = "stale"     // it gives the list that it gave before (sftp and ftp)
 )
 
 // Fault is one thing that goes wrong.
@@ -62,7 +63,7 @@ func ParseFault(text string) (Fault, error) {
 		return w
 	}
 	switch f.Do = take(); f.Do {
-	case Refuse, Full:
+	case Refuse, Full, Stale:
 	case Cut:
 		if len(words) > 0 && words[0] == "after" {
 			take()
@@ -96,6 +97,9 @@ func ParseFault(text string) (Fault, error) {
 	if len(words) > 0 {
 		return f, bad
 	}
+	if f.Do == Stale && f.On != List {
+		return f, fmt.Errorf("%w; only a list can be stale", bad)
+	}
 	return f, nil
 }
 
@@ -104,10 +108,11 @@ type Manners struct {
 	mu     sync.Mutex
 	faults []Fault
 	asked  map[string]int64
-	every  int64         // exchanges so far
-	cutAt  int64         // at which of them the connection is broken off; 0: never
-	anew   chan struct{} // closed when the manners change
-	after  bool          // after it was done
+	every  int64          // exchanges so far
+	cutAt  int64          // at which of them the connection is broken off; 0: never
+	anew   chan struct{}  // closed when the manners change
+	after  bool           // after it was done
+	lists  map[string]any // by folder, as they were given last
 	bytes  atomic.Int64
 	cut    atomic.Int64 // after how many bytes the connection is broken off; 0: never
 }
@@ -146,6 +151,26 @@ func (m *Manners) Asked() int64 {
 // errCut says that the connection is broken off.
 var errCut = errors.New("the connection is broken off")
 
+// errStale says that a list is to be given as it was before.
+var errStale = errors.New("it is listed as it was before")
+
+// listed remembers the list of a folder that is given or, if a stale one is to be given, gives the one before. Is tells whether there is one.
+func (m *Manners) listed(folder string, list any, err error) (_ any, is bool) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if errors.Is(err, errStale) {
+		before, is := m.lists[folder]
+		return before, is
+	}
+	if m.lists == nil {
+		m.lists = map[string]any{}
+	}
+	if err == nil {
+		m.lists[folder] = list
+	}
+	return list, err == nil
+}
+
 // next says what happens when something is asked: before it is done, and after.
 func (m *Manners) next(what string) (before, after error) {
 	m.mu.Lock()
@@ -174,6 +199,8 @@ func (m *Manners) next(what string) (before, after error) {
 			before = errCut
 		case CutAfter:
 			after = errCut
+		case Stale:
+			before = errStale
 		case Late:
 			wait = f.For
 		}
