@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"maps"
 	"math/rand/v2"
 	"net"
 	"net/url"
@@ -80,18 +79,13 @@ func (a *app) runDemo(ctx context.Context, data, listen, database string, once b
 		return err
 	}
 	defer p.close()
-	more, err := demo.OverServers()
-	if err != nil {
-		return err
-	}
-	maps.Copy(w.Files, more)
 	fmt.Fprintln(a.out, "starting the service and its database")
 	h, err := Host(ctx, HostConfig{Config: service.Config{Data: data, DatabaseURL: database, Environment: p.environment, Log: log}, Listen: listen})
 	if err != nil {
 		return err
 	}
 	fmt.Fprintf(a.out, "console   %s\ndata      %s\n", consoleURL(h), data)
-	for _, of := range [][2]string{{"suppliers", "their server, with the files in " + filepath.Join(data, "suppliers")}, {"post", "the mailboxes into which Calder Ness mails"}, {"bench", "the laboratory, which acknowledges orders"}, {"archive", "an object store"}} {
+	for _, of := range [][2]string{{"suppliers", "their server, with the files in " + filepath.Join(data, "suppliers")}, {"letterbox", "the mailboxes into which Calder Ness mails"}, {"analyser", "the laboratory, which acknowledges orders"}, {"vault", "an object store"}} {
 		place := p.environment.Places[of[0]]
 		fmt.Fprintf(a.out, "%-9s %s (a stand-in: %s)\n", of[0], place.Where(), of[1])
 	}

@@ -26,9 +26,9 @@ import (
 type partners struct {
 	environment *workspace.Environment // in which places are on them
 	suppliers   *standin.SFTP
-	post        *standin.IMAP // mailboxes
-	bench       *standin.MLLP // of the laboratory
-	archive     *standin.S3
+	letterbox   *standin.IMAP // mailboxes
+	analyser    *standin.MLLP // of the laboratory
+	vault       *standin.S3
 	closers     []func()
 }
 
@@ -77,25 +77,25 @@ func partnersOf(of *workspace.Environment, data string) (_ *partners, err error)
 	place := add("suppliers", "sftp", p.suppliers.Address(), "")
 	place.HostKeys = []string{p.suppliers.HostKey}
 	e.Places["suppliers"] = *place
-	if p.post, err = standin.NewIMAP("127.0.0.1:0", certificate, login, true); err != nil {
+	if p.letterbox, err = standin.NewIMAP("127.0.0.1:0", certificate, login, true); err != nil {
 		return nil, err
 	}
-	p.closers = append(p.closers, p.post.Close)
-	place = add("post", "imap", p.post.Address(), "")
+	p.closers = append(p.closers, p.letterbox.Close)
+	place = add("letterbox", "imap", p.letterbox.Address(), "")
 	place.TLS = "explicit"
-	e.Places["post"] = *place
-	if p.bench, err = standin.NewMLLP("127.0.0.1:0"); err != nil {
+	e.Places["letterbox"] = *place
+	if p.analyser, err = standin.NewMLLP("127.0.0.1:0"); err != nil {
 		return nil, err
 	}
-	p.closers = append(p.closers, p.bench.Close)
-	place = add("bench", "mllp", p.bench.Address(), "")
+	p.closers = append(p.closers, p.analyser.Close)
+	place = add("analyser", "mllp", p.analyser.Address(), "")
 	place.Connections, place.Repeats = 1, true
-	e.Places["bench"] = *place
-	if p.archive, err = standin.NewS3("127.0.0.1:0", certificate, login, "seals"); err != nil {
+	e.Places["analyser"] = *place
+	if p.vault, err = standin.NewS3("127.0.0.1:0", certificate, login, "seals"); err != nil {
 		return nil, err
 	}
-	p.closers = append(p.closers, p.archive.Close)
-	add("archive", "s3", p.archive.Address(), "/seals")
+	p.closers = append(p.closers, p.vault.Close)
+	add("vault", "s3", p.vault.Address(), "/seals")
 	return p, nil
 }
 
@@ -117,7 +117,7 @@ func mailed(from, subject, file string, content []byte, at time.Time) []byte {
 	return m.Bytes()
 }
 
-// demoMail mails a sheet, and looks whether its orders came to the laboratory and into the archive, and the mail out of
+// demoMail mails a sheet, and looks whether its orders came to the laboratory and into the vault, and the mail out of
 // the way.
 func (a *app) demoMail(ctx context.Context, client *api.Client, data string, p *partners) (row []string, good bool, err error) {
 	latest, err := latestPickup(ctx, client)
@@ -129,8 +129,8 @@ func (a *app) demoMail(ctx context.Context, client *api.Client, data string, p *
 	if err != nil {
 		return nil, false, err
 	}
-	before := len(p.bench.Taken())
-	if err := p.post.Mail("INBOX", mailed("kai@calder-ness.example", "Our sheet", d.File, content, time.Now()), time.Now()); err != nil {
+	before := len(p.analyser.Taken())
+	if err := p.letterbox.Mail("INBOX", mailed("kai@calder-ness.example", "Our sheet", d.File, content, time.Now()), time.Now()); err != nil {
 		return nil, false, err
 	}
 	pickup, err := waitPickup(ctx, client, d.File, latest)
@@ -141,25 +141,25 @@ func (a *app) demoMail(ctx context.Context, client *api.Client, data string, p *
 	if err != nil || !good {
 		return row, good, err
 	}
-	row[len(row)-2] = fmt.Sprintf("bench: %d acknowledged; archive", d.Good)
-	kept, err := p.archive.Backend.ListBucket("seals", &gofakes3.Prefix{HasPrefix: true, Prefix: "orders/"}, gofakes3.ListBucketPage{})
+	row[len(row)-2] = fmt.Sprintf("analyser (%d acknowledged), vault", d.Good)
+	kept, err := p.vault.Backend.ListBucket("seals", &gofakes3.Prefix{HasPrefix: true, Prefix: "orders/"}, gofakes3.ListBucketPage{})
 	if err != nil {
 		return nil, false, err
 	}
 	var taken, waiting int
 	for until := time.Now().Add(10 * time.Second); ; time.Sleep(50 * time.Millisecond) { // the mail is moved last
-		if waiting, _, err = p.post.Holds("INBOX"); err != nil {
+		if waiting, _, err = p.letterbox.Holds("INBOX"); err != nil {
 			return nil, false, err
 		}
-		if taken, _, err = p.post.Holds("Taken"); err != nil {
+		if taken, _, err = p.letterbox.Holds("Taken"); err != nil {
 			taken = 0 // the mailbox is not there yet
 		}
 		if waiting == 0 && taken > 0 || time.Now().After(until) {
 			break
 		}
 	}
-	if n := len(p.bench.Taken()) - before; n != int(d.Good) || len(kept.Contents) < int(d.Good) || waiting != 0 || taken == 0 {
-		row[len(row)-1], good = fmt.Sprintf("expected %d orders: %d were acknowledged, %d are in the archive; %d mails wait, %d were moved", d.Good, n, len(kept.Contents), waiting, taken), false
+	if n := len(p.analyser.Taken()) - before; n != int(d.Good) || len(kept.Contents) < int(d.Good) || waiting != 0 || taken == 0 {
+		row[len(row)-1], good = fmt.Sprintf("expected %d orders: %d were acknowledged, %d are in the vault; %d mails wait, %d were moved", d.Good, n, len(kept.Contents), waiting, taken), false
 	}
 	return row, good, nil
 }

@@ -12,24 +12,11 @@ import (
 	"time"
 )
 
-//go:embed workspace files servers
+//go:embed workspace files
 var content embed.FS
 
 // Workspace is the demo's workspace.
 func Workspace() fs.FS { return sub("workspace") }
-
-// OverServers are files of the workspace that need servers of partners: the demo has stand-ins of them.
-func OverServers() (map[string][]byte, error) {
-	out := map[string][]byte{}
-	servers := sub("servers")
-	err := fs.WalkDir(servers, ".", func(path string, d fs.DirEntry, err error) error {
-		if err == nil && !d.IsDir() {
-			out[path], err = fs.ReadFile(servers, path)
-		}
-		return err
-	})
-	return out, err
-}
 
 // Files are the files that are dropped.
 func Files() fs.FS { return sub("files") }

@@ -375,7 +375,7 @@ func TestConsoleAttention(t *testing.T) {
 	text(t, ctx, "table.alerts", "duplicate", names[1], "waits for a person", "lane held", "rejected")
 	text(t, ctx, "table.lanes", "dunmarra-orders", "all", names[1], "came before, as "+names[0], "It waits for a person")
 	text(t, ctx, "table.expected", "night sheet", "to come")
-	text(t, ctx, "table.nodes", "alive", "\t13")
+	text(t, ctx, "table.nodes", "alive", "\t14")
 	shot(t, ctx, "console-attention")
 	do(t, ctx, chromedp.Navigate(b.URL+"/routes/dunmarra-orders"))
 	text(t, ctx, "main", "held", "1 file waiting in the folder", names[2], "its lane all is held by pickup", "A file is complete when {file.stem}.ok is beside it", "when priority = \"urgent\"")

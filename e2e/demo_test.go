@@ -13,11 +13,11 @@ import (
 func TestDemoOnce(t *testing.T) {
 	t.Parallel()
 	folder, database := t.TempDir(), testbed.Database(t)
-	for n, first := range []string{"pickup 1    ansel-point-2026-11-23.csv", "pickup 25   ansel-point-2026-11-23.csv"} {
+	for n, first := range []string{"pickup 1    ansel-point-2026-11-23.csv", "pickup 26   ansel-point-2026-11-23.csv"} {
 		var out, errOut strings.Builder
 		code := cli.Main([]string{"demo", "--once", "--folder", folder, "--listen", "127.0.0.1:0", "--database-url", database}, &out, &errOut)
 		said := out.String()
-		if code != 0 || strings.Count(said, "as expected") != 25 || !strings.Contains(said, first) || !strings.Contains(said, "/#token=") || !strings.Contains(said, "laboratory/results") {
+		if code != 0 || strings.Count(said, "as expected") != 26 || !strings.Contains(said, first) || !strings.Contains(said, "/#token=") || !strings.Contains(said, "laboratory/results") {
 			t.Errorf("round %d: exit code %d\n%s%s", n+1, code, said, errOut.String())
 		}
 	}

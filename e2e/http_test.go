@@ -352,7 +352,7 @@ func TestPublishingACircle(t *testing.T) {
 		t.Errorf("published %v: %s", answer.Published, said)
 	}
 	list, err := b.Client.Routes(context.Background())
-	if err != nil || len(list) != 13 {
+	if err != nil || len(list) != 14 {
 		t.Errorf("%d routes, %v", len(list), err)
 	}
 }

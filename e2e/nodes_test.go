@@ -87,7 +87,7 @@ func TestTwoNodes(t *testing.T) {
 	ctx := context.Background()
 	testbed.Until(t, "each leads a route", func() bool {
 		list, err := two.Client.Nodes(ctx)
-		return err == nil && len(list) == 2 && list[0].Routes+list[1].Routes == 13 && list[0].Routes > 0 && list[1].Routes > 0 && list[1].Self
+		return err == nil && len(list) == 2 && list[0].Routes+list[1].Routes == 14 && list[0].Routes > 0 && list[1].Routes > 0 && list[1].Self
 	})
 	// Either shows what is to be seen.
 	for n := range 6 {

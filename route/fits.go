@@ -34,6 +34,7 @@ func Fits(routes []*workspace.Route, e *workspace.Environment) (out finding.List
 			out = append(out, finding.New("route.place", at, says, args...))
 		}
 		switch from := kind(r.Listen.Folder); {
+		case from == "" && r.TakenTo != "" && !e.Production: // a folder of this machine stands in for it
 		case from == "" && r.TakenTo != "":
 			out = append(out, finding.Warn("route.place", r.Places["listen.taken to"], "files that are taken are moved (taken to) on servers only; in the environment %s, %s is a folder of this machine, and its files go into the archive", e.Name, r.Listen.Folder))
 		case from != "" && r.TakenTo != "" && takenTo(e, r) == "":
@@ -56,7 +57,7 @@ func Fits(routes []*workspace.Route, e *workspace.Environment) (out finding.List
 		case from != "" && r.Gone:
 			bad(r.Places["listen.folder"], "files that disappear are told from folders of this machine only, not from servers (%s)", r.Listen.Folder)
 		}
-		if at, is := r.Places["listen.mails"]; is && kind(r.Listen.Folder) != "imap" {
+		if at, is := r.Places["listen.mails"]; is && kind(r.Listen.Folder) != "imap" && e.Production {
 			out = append(out, finding.Warn("route.place", at, "only mails of a mailbox have senders and subjects (mails); in the environment %s, %s is none, and all files that fit listen.names are taken", e.Name, r.Listen.Folder))
 		}
 		for _, d := range append(slices.Clone(r.Destinations()), r.Rejected) {
@@ -66,7 +67,7 @@ func Fits(routes []*workspace.Route, e *workspace.Environment) (out finding.List
 				header := strings.HasPrefix(s.What, "header ")
 				if fits := map[bool]string{true: "http", false: "smtp"}[header]; to != "" && to != fits {
 					bad(r.Places[s.Key], "%s is said to places of the kind %s, and %s is of the kind %s", s.What, fits, d.Folder, to)
-				} else if to == "" {
+				} else if to == "" && e.Production {
 					out = append(out, finding.Warn("route.place", r.Places[s.Key], "%s is said where outputs are sent; in the environment %s, %s is a folder, and it is left out", s.What, e.Name, d.Folder))
 				}
 			}

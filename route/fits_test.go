@@ -10,6 +10,7 @@ import (
 // TestFits: what a place cannot do is said before a route is published that asks it to.
 func TestFits(t *testing.T) {
 	const environment = `environment: e
+production: true
 places:
   here: /srv
   holm: { address: sftp://h/base, user: a, password from: P, host key: "SHA256:x" }

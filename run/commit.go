@@ -220,14 +220,18 @@ func (c *Conductor) sync(items []*item) error {
 		do(func() error { return c.e.Archive.Sync(sum) })
 		folders[filepath.Dir(c.e.Archive.Path(sum))], folders[c.e.Archive.Folder()] = true, true
 	}
-	syncing.Wait()
+	// Folders and what is in them at once: what is asked of a disk together it writes together.
 	for f := range folders {
-		// A hidden folder below an inbox is removed when nothing is held in it, and what
-		// a sender makes of his own folders holds nothing up.
-		if err := c.e.FS.SyncFolder(f); err != nil && !files.Vanished(err) {
-			failed = errors.Join(failed, err)
-		}
+		do(func() error {
+			// A hidden folder below an inbox is removed when nothing is held in it, and what
+			// a sender makes of his own folders holds nothing up.
+			if err := c.e.FS.SyncFolder(f); err != nil && !files.Vanished(err) {
+				return err
+			}
+			return nil
+		})
 	}
+	syncing.Wait()
 	return failed
 }
 
