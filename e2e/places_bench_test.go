@@ -3,8 +3,11 @@ package e2e
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
+	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"net/url"
 	"os"
 	"path"
@@ -15,7 +18,11 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jlaffaye/ftp"
+	"github.com/minio/minio-go/v7"
+	"github.com/minio/minio-go/v7/pkg/credentials"
 	"github.com/pkg/sftp"
+	"github.com/studio-b12/gowebdav"
 	"golang.org/x/crypto/ssh"
 
 	"ydrion/service"
@@ -24,86 +31,188 @@ import (
 	"ydrion/workspace"
 )
 
-// plainSFTP is what a plain program uses.
-func plainSFTP(b *testing.B, holm *partner) *sftp.Client {
-	b.Helper()
-	c, err := ssh.Dial("tcp", holm.place.Address.Host, &ssh.ClientConfig{User: "ydrion", Auth: []ssh.AuthMethod{ssh.Password("salt and ice")}, HostKeyCallback: ssh.InsecureIgnoreHostKey()})
-	if err != nil {
-		b.Fatal(err)
-	}
-	out, err := sftp.NewClient(c, sftp.UseConcurrentWrites(true))
-	if err != nil {
-		b.Fatal(err)
-	}
-	return out
+// plain is the plainest program that works with a server of a kind.
+type plain struct {
+	put    func(name string, content []byte) error
+	names  func() ([]string, error)
+	get    func(name string, to io.Writer) error
+	remove func(name string) error
+	close  func()
 }
 
-// BenchmarkSFTP holds what the service does with a server against the plainest program that does the same with the same library:
-// 1,000 files of 2 kB, and one of 256 MB, there and from there. The server is OpenSSH's where it is installed.
-func BenchmarkSFTP(b *testing.B) {
-	for _, size := range []struct {
-		name  string
-		files int
-		bytes int
-	}{{"small", 1000, 2000}, {"large", 1, 256 << 20}} {
-		content := bytes.Repeat([]byte("0123456789abcde\n"), size.bytes/16+1)[:size.bytes]
-		b.Run(size.name, func(b *testing.B) {
-			for b.Loop() {
-				holm := benchPartner(b)
-				must := func(err error) {
-					b.Helper()
-					if err != nil {
-						b.Fatal(err)
-					}
-				}
-				for _, f := range []string{"in", "out", "plain"} {
-					must(os.MkdirAll(filepath.Join(holm.folder, f), 0o755))
-				}
-				base := holm.place.Address.Path
-				// The plain program: there.
-				c := plainSFTP(b, holm)
-				begun := time.Now()
-				for i := range size.files {
-					at := path.Join(base, "plain", fmt.Sprintf("f%d", i))
-					f, err := c.Create(at + ".part")
-					must(err)
-					_, err = f.ReadFrom(bytes.NewReader(content))
-					must(err)
-					must(f.Close())
-					must(c.Rename(at+".part", at))
-				}
-				there := time.Since(begun)
-				// And from there.
-				to := b.TempDir()
-				begun = time.Now()
-				all, err := c.ReadDir(path.Join(base, "plain"))
-				must(err)
-				for _, i := range all {
-					f, err := c.Open(path.Join(base, "plain", i.Name()))
-					must(err)
-					out, err := os.Create(filepath.Join(to, "part"))
-					must(err)
-					_, err = io.Copy(out, f)
-					must(err)
-					must(out.Close())
-					must(f.Close())
-					must(os.Rename(filepath.Join(to, "part"), filepath.Join(to, i.Name())))
-					must(c.Remove(path.Join(base, "plain", i.Name())))
-				}
-				from := time.Since(begun)
-				must(c.Close())
-				serviceThere, serviceFrom := benchService(b, holm, size.files, content)
-				b.ReportMetric(there.Seconds()/serviceThere.Seconds(), "there/plain")
-				b.ReportMetric(from.Seconds()/serviceFrom.Seconds(), "from/plain")
-				b.ReportMetric(there.Seconds(), "plain-there-s")
-				b.ReportMetric(from.Seconds(), "plain-from-s")
+// folder is where it works.
+const plainFolder = "plain"
+
+func plainOf(b *testing.B, holm *partner) *plain {
+	b.Helper()
+	must := func(err error) {
+		b.Helper()
+		if err != nil {
+			b.Fatal(err)
+		}
+	}
+	base := path.Join("/", holm.place.Address.Path, plainFolder)
+	at := func(name string) string { return path.Join(base, name) }
+	open := &tls.Config{InsecureSkipVerify: true}
+	switch holm.place.Kind {
+	case "sftp":
+		over, err := ssh.Dial("tcp", holm.place.Address.Host, &ssh.ClientConfig{User: "ydrion", Auth: []ssh.AuthMethod{ssh.Password("salt and ice")}, HostKeyCallback: ssh.InsecureIgnoreHostKey()})
+		must(err)
+		c, err := sftp.NewClient(over, sftp.UseConcurrentWrites(true))
+		must(err)
+		return &plain{put: func(name string, content []byte) error {
+			f, err := c.Create(at(name) + ".part")
+			if err != nil {
+				return err
 			}
-		})
+			if _, err := f.ReadFrom(bytes.NewReader(content)); err != nil {
+				return err
+			}
+			return errors.Join(f.Close(), c.Rename(at(name)+".part", at(name)))
+		}, names: func() (out []string, err error) {
+			all, err := c.ReadDir(base)
+			for _, i := range all {
+				out = append(out, i.Name())
+			}
+			return out, err
+		}, get: func(name string, to io.Writer) error {
+			f, err := c.Open(at(name))
+			if err != nil {
+				return err
+			}
+			_, err = io.Copy(to, f)
+			return errors.Join(err, f.Close())
+		}, remove: func(name string) error { return c.Remove(at(name)) }, close: func() { c.Close() }}
+	case "ftp":
+		open.ClientSessionCache = tls.NewLRUClientSessionCache(2)
+		c, err := ftp.Dial(holm.place.Address.Host, ftp.DialWithExplicitTLS(open))
+		must(err)
+		must(c.Login("ydrion", "salt and ice"))
+		return &plain{put: func(name string, content []byte) error {
+			return errors.Join(c.Stor(at(name)+".part", bytes.NewReader(content)), c.Rename(at(name)+".part", at(name)))
+		}, names: func() (out []string, err error) {
+			all, err := c.List(base)
+			for _, i := range all {
+				out = append(out, i.Name)
+			}
+			return out, err
+		}, get: func(name string, to io.Writer) error {
+			f, err := c.Retr(at(name))
+			if err != nil {
+				return err
+			}
+			_, err = io.Copy(to, f)
+			return errors.Join(err, f.Close())
+		}, remove: func(name string) error { return c.Delete(at(name)) }, close: func() { c.Quit() }} //nolint: it is over
+	case "webdav":
+		c := gowebdav.NewClient(holm.place.Address.String(), "ydrion", "salt and ice")
+		c.SetTransport(&http.Transport{TLSClientConfig: open})
+		return &plain{put: func(name string, content []byte) error {
+			return errors.Join(c.WriteStreamWithLength(at(name)+".part", bytes.NewReader(content), int64(len(content)), 0o644), c.Rename(at(name)+".part", at(name), false))
+		}, names: func() (out []string, err error) {
+			all, err := c.ReadDir(base)
+			for _, i := range all {
+				out = append(out, i.Name())
+			}
+			return out, err
+		}, get: func(name string, to io.Writer) error {
+			f, err := c.ReadStream(at(name))
+			if err != nil {
+				return err
+			}
+			_, err = io.Copy(to, f)
+			return errors.Join(err, f.Close())
+		}, remove: func(name string) error { return c.Remove(at(name)) }, close: func() {}}
+	}
+	c, err := minio.New(holm.place.Address.Host, &minio.Options{Creds: credentials.NewStaticV4("ydrion", "salt and ice", ""), Secure: true, Transport: &http.Transport{TLSClientConfig: open}})
+	must(err)
+	ctx := context.Background()
+	key := func(name string) string { return path.Join(plainFolder, name) }
+	return &plain{put: func(name string, content []byte) error {
+		_, err := c.PutObject(ctx, "seals", key(name), bytes.NewReader(content), int64(len(content)), minio.PutObjectOptions{})
+		return err
+	}, names: func() (out []string, err error) {
+		for o := range c.ListObjects(ctx, "seals", minio.ListObjectsOptions{Prefix: plainFolder + "/"}) {
+			out, err = append(out, path.Base(o.Key)), errors.Join(err, o.Err)
+		}
+		return out, err
+	}, get: func(name string, to io.Writer) error {
+		o, err := c.GetObject(ctx, "seals", key(name), minio.GetObjectOptions{})
+		if err != nil {
+			return err
+		}
+		_, err = io.Copy(to, o)
+		return errors.Join(err, o.Close())
+	}, remove: func(name string) error {
+		return c.RemoveObject(ctx, "seals", key(name), minio.RemoveObjectOptions{})
+	}, close: func() {}}
+}
+
+// BenchmarkServers holds what the service does with servers against the plainest program that does the same with the same library:
+// 1,000 files of 2 kB, and one of 256 MB, there and from there. The server for SFTP is OpenSSH's where it is installed, the others are stand-ins.
+func BenchmarkServers(b *testing.B) {
+	for _, kind := range []string{"sftp", "ftp", "webdav", "s3"} {
+		for _, size := range []struct {
+			name  string
+			files int
+			bytes int
+		}{{"small", 1000, 2000}, {"large", 1, 256 << 20}} {
+			content := bytes.Repeat([]byte("0123456789abcde\n"), size.bytes/16+1)[:size.bytes]
+			b.Run(kind+"-"+size.name, func(b *testing.B) {
+				for b.Loop() {
+					holm := benchPartner(b, kind)
+					must := func(err error) {
+						b.Helper()
+						if err != nil {
+							b.Fatal(err)
+						}
+					}
+					if holm.objects == nil {
+						for _, f := range []string{"in", "out", plainFolder} {
+							must(os.MkdirAll(filepath.Join(holm.folder, f), 0o755))
+						}
+					}
+					p := plainOf(b, holm)
+					begun := time.Now()
+					for i := range size.files {
+						must(p.put(fmt.Sprintf("f%d", i), content))
+					}
+					there := time.Since(begun)
+					to := b.TempDir()
+					begun = time.Now()
+					all, err := p.names()
+					must(err)
+					for _, name := range all {
+						out, err := os.Create(filepath.Join(to, "part"))
+						must(err)
+						must(p.get(name, out))
+						must(out.Close())
+						must(os.Rename(filepath.Join(to, "part"), filepath.Join(to, name)))
+						must(p.remove(name))
+					}
+					from := time.Since(begun)
+					if len(all) != size.files {
+						b.Fatalf("%d files came", len(all))
+					}
+					p.close()
+					serviceThere, serviceFrom := benchService(b, holm, size.files, content)
+					b.ReportMetric(there.Seconds()/serviceThere.Seconds(), "there/plain")
+					b.ReportMetric(from.Seconds()/serviceFrom.Seconds(), "from/plain")
+					b.ReportMetric(there.Seconds(), "plain-there-s")
+					b.ReportMetric(from.Seconds(), "plain-from-s")
+				}
+			})
+		}
 	}
 }
 
-func benchPartner(b *testing.B) *partner {
+func benchPartner(b *testing.B, kind string) *partner {
 	b.Helper()
+	if kind != "sftp" {
+		p := partnerOf(b, kind)
+		p.place.Patience = 30 * time.Second
+		return p
+	}
 	folder := b.TempDir()
 	s, err := standin.NewSFTP("127.0.0.1:0", folder, "holm", standin.Login{User: "ydrion", Password: "salt and ice"})
 	if err != nil {
@@ -158,9 +267,7 @@ func benchService(b *testing.B, holm *partner, files int, content []byte) (there
 		b.Fatal(err)
 	}
 	for i := range files {
-		if err := os.WriteFile(filepath.Join(holm.folder, "out", fmt.Sprintf("f%d", i)), one, 0o644); err != nil {
-			b.Fatal(err)
-		}
+		holm.drop(b, fmt.Sprintf("out/f%d", i), string(one))
 	}
 	if _, err := bed.Client.SetRunning(context.Background(), "from", true); err != nil {
 		b.Fatal(err)

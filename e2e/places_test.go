@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"math/rand/v2"
 	"net/http"
 	"net/url"
 	"os"
@@ -34,7 +35,7 @@ type partner struct {
 }
 
 // sftpPartner starts a partner's server; folder and address may be those of before.
-func sftpPartner(t *testing.T, folder, address string) *partner {
+func sftpPartner(t testing.TB, folder, address string) *partner {
 	t.Helper()
 	s, err := standin.NewSFTP(address, folder, "holm", standin.Login{User: "ydrion", Password: "salt and ice"})
 	if err != nil {
@@ -49,7 +50,7 @@ func sftpPartner(t *testing.T, folder, address string) *partner {
 }
 
 // partnerOf starts a partner's server of a kind, with a folder of its own.
-func partnerOf(t *testing.T, kind string) *partner {
+func partnerOf(t testing.TB, kind string) *partner {
 	t.Helper()
 	if kind == "sftp" {
 		return sftpPartner(t, t.TempDir(), "127.0.0.1:0")
@@ -213,7 +214,7 @@ func TestToServer(t *testing.T) {
 }
 
 // drop puts a file on the partner's server.
-func (p *partner) drop(t *testing.T, name, content string) {
+func (p *partner) drop(t testing.TB, name, content string) {
 	t.Helper()
 	if p.objects != nil {
 		if _, err := p.objects.PutObject("seals", name, map[string]string{"Last-Modified": time.Now().UTC().Format(http.TimeFormat)}, strings.NewReader(content), int64(len(content)), nil); err != nil {
@@ -487,5 +488,27 @@ func TestStaleList(t *testing.T) {
 				t.Errorf("left: %s, %v", left, holm.hidden(t))
 			}
 		})
+	}
+}
+
+// TestLargeObject: a large output whose connection breaks off is gone on with at the part where it was.
+func TestLargeObject(t *testing.T) {
+	t.Parallel()
+	holm := partnerOf(t, "s3")
+	b := testbed.Start(t, holm.at())
+	b.Publish(map[string]string{"routes/there.yaml": "route: there\nlisten: {folder: \"{stations}/large\"}\nread: {format: file}\ndeliver: {place: holm/in, name: \"{file.name}\"}\nrejected: {folder: \"{stations}/rejected\"}\n"})
+	content := make([]byte, 70<<20)
+	dice := rand.NewChaCha8([32]byte{7})
+	dice.Read(content) //nolint: it always can
+	holm.CutBytes(40 << 20)
+	b.Drop("stations/large", "large.bin", string(content))
+	testbed.Until(t, "it breaks off", func() bool { return holm.Bytes() >= 40<<20 })
+	b.Ended("large.bin", 0)
+	if got := holm.read(t, "in/large.bin"); got != string(content) {
+		t.Errorf("%d bytes came, not %d, or others", len(got), len(content))
+	}
+	// Two parts of 16 MiB were there when it broke off.
+	if sent := holm.Bytes(); sent > 40<<20+int64(len(content))-30<<20 {
+		t.Errorf("%d MiB were sent in all", sent>>20)
 	}
 }

@@ -187,7 +187,8 @@ type site struct {
 	workspace.Place
 	turns chan struct{} // one for each connection that may be
 
-	pages pages // of http
+	pages   pages   // of http
+	uploads uploads // of s3
 
 	mu      sync.Mutex
 	idle    []rested
@@ -336,8 +337,11 @@ func (s *site) connect(ctx context.Context) (Conn, error) {
 	if err != nil && ctx.Err() == nil {
 		err = &Away{Place: s.Name, Err: err}
 	}
-	if x, is := made.(*httpExchange); is {
+	switch x := made.(type) {
+	case *httpExchange:
 		x.pages = &s.pages
+	case *s3Tree:
+		x.uploads = &s.uploads
 	}
 	return made, err
 }

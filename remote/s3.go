@@ -1,7 +1,11 @@
 package remote
 
 import (
+	"bytes"
 	"context"
+	"crypto/md5"
+	"encoding/base64"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -9,6 +13,7 @@ import (
 	"net/http"
 	"path"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/minio/minio-go/v7"
@@ -27,6 +32,8 @@ type s3Tree struct {
 	prefix string // ends in a slash, unless empty
 	ctx    context.Context
 	end    context.CancelFunc
+
+	uploads *uploads
 }
 
 var _ Objects = (*s3Tree)(nil)
@@ -40,7 +47,7 @@ func dialS3(_ context.Context, p *workspace.Place) (Conn, error) {
 	if prefix != "" {
 		prefix += "/"
 	}
-	t := &s3Tree{place: p, watch: newWatch(p.Patience), bucket: bucket, prefix: prefix}
+	t := &s3Tree{place: p, watch: newWatch(p.Patience), bucket: bucket, prefix: prefix, uploads: &uploads{}}
 	t.ctx, t.end = context.WithCancel(context.Background())
 	carrier, err := transport(p, t.watch)
 	if err != nil {
@@ -151,15 +158,112 @@ func (t *s3Tree) Put(p string, content io.Reader, size int64, mark string, repla
 		how.SetMatchETagExcept("*")
 	}
 	ours := &ourReader{Reader: content}
-	_, err := t.client.PutObject(t.ctx, t.bucket, t.key(p), ours, size, how)
+	var err error
+	if size > 2*partSize {
+		err = t.putParts(t.key(p), ours, size, mark, how)
+	} else {
+		_, err = t.client.PutObject(t.ctx, t.bucket, t.key(p), ours, size, how)
+	}
 	if ours.err != nil {
 		return ours.err
 	}
 	return t.said("writing", p, err)
 }
 
-// partSize is how much of a large file is sent in one request, and held in memory for it.
-const partSize = 16 << 20
+// partSize is how much of a large file is sent in one request, and held in memory for it; more of one that would have too
+// many parts.
+const (
+	partSize  = 16 << 20
+	mostParts = 10_000
+)
+
+// uploads are those of large files that have begun, by their marks. They outlive connections, not this program: a store has to be told
+// to remove what nobody has ended.
+type uploads struct {
+	mu sync.Mutex
+	of map[string]string
+}
+
+func (u *uploads) get(mark string) string {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return u.of[mark]
+}
+
+// set remembers an upload, or forgets it (empty).
+func (u *uploads) set(mark, id string) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.of == nil {
+		u.of = map[string]string{}
+	}
+	if u.of[mark] = id; id == "" {
+		delete(u.of, mark)
+	}
+}
+
+// putParts makes a large file in parts. If that was begun under its mark before, the parts that are there, and have the content
+// that they should, are not sent again.
+func (t *s3Tree) putParts(key string, content io.Reader, size int64, mark string, how minio.PutObjectOptions) error {
+	core := minio.Core{Client: t.client}
+	each := max(partSize, (size/mostParts/partSize+1)*partSize)
+	there := map[int]minio.ObjectPart{}
+	upload := t.uploads.get(mark)
+	for from := 0; upload != ""; {
+		list, err := core.ListObjectParts(t.ctx, t.bucket, key, upload, from, 1000)
+		var status minio.ErrorResponse
+		if errors.As(err, &status) && status.StatusCode == http.StatusNotFound {
+			upload = ""
+			clear(there)
+			break
+		}
+		if err != nil {
+			return err
+		}
+		for _, part := range list.ObjectParts {
+			there[part.PartNumber] = part
+		}
+		if from = list.NextPartNumberMarker; !list.IsTruncated {
+			break
+		}
+	}
+	if upload == "" {
+		var err error
+		if upload, err = core.NewMultipartUpload(t.ctx, t.bucket, key, how); err != nil {
+			return err
+		}
+		t.uploads.set(mark, upload)
+	}
+	var parts []minio.CompletePart
+	part := make([]byte, min(each, size))
+	for number, left := 1, size; left > 0; number++ {
+		one := part[:min(each, left)]
+		left -= int64(len(one))
+		if _, err := io.ReadFull(content, one); err != nil {
+			return err
+		}
+		sum := md5.Sum(one)
+		before, is := there[number]
+		if !is || before.Size != int64(len(one)) || strings.Trim(before.ETag, `"`) != hex.EncodeToString(sum[:]) {
+			var err error
+			before, err = core.PutObjectPart(t.ctx, t.bucket, key, upload, number, bytes.NewReader(one), int64(len(one)), minio.PutObjectPartOptions{Md5Base64: base64.StdEncoding.EncodeToString(sum[:]), DisableContentSha256: how.DisableContentSha256})
+			if err != nil {
+				return err
+			}
+		}
+		parts = append(parts, minio.CompletePart{PartNumber: number, ETag: before.ETag})
+	}
+	_, err := core.CompleteMultipartUpload(t.ctx, t.bucket, key, upload, parts, how)
+	var status minio.ErrorResponse
+	if errors.As(err, &status) && (status.StatusCode == http.StatusPreconditionFailed || status.StatusCode == http.StatusConflict) {
+		err = errors.Join(err, core.AbortMultipartUpload(t.ctx, t.bucket, key, upload)) // something else has the name
+		t.uploads.set(mark, "")
+	}
+	if err == nil {
+		t.uploads.set(mark, "")
+	}
+	return err
+}
 
 func (t *s3Tree) Marked(p string) (string, error) {
 	defer t.watch.ask()()

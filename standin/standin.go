@@ -134,6 +134,9 @@ func (m *Manners) CutBytes(n int64) {
 	m.cut.Store(n)
 }
 
+// Bytes is how much has come and gone since CutBytes was called.
+func (m *Manners) Bytes() int64 { return m.bytes.Load() }
+
 // CutAt breaks off the connection once, at the n-th thing asked from now on: before it is done, or after.
 func (m *Manners) CutAt(n int64, after bool) {
 	m.mu.Lock()
@@ -223,7 +226,8 @@ type conn struct {
 }
 
 func (c *conn) count(n int) {
-	if at := c.manners.cut.Load(); at > 0 && c.manners.bytes.Add(int64(n)) >= at && c.manners.cut.CompareAndSwap(at, 0) {
+	all := c.manners.bytes.Add(int64(n))
+	if at := c.manners.cut.Load(); at > 0 && all >= at && c.manners.cut.CompareAndSwap(at, 0) {
 		c.Conn.Close() //nolint: that is what it is for
 	}
 }

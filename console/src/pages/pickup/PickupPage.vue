@@ -93,6 +93,7 @@ async function download() {
         Pickup {{ data.id }} of <RouterLink :to="{ name: 'route', params: { name: data.route } }">{{ data.route }}</RouterLink>,
         {{ size(data.size) }}, from <span class="mono">{{ data.path }}</span><template v-if="data.lane">, lane <RouterLink :to="{ name: 'pickups', query: { route: data.route, lane: data.lane } }">{{ data.lane }}</RouterLink></template><template v-if="data.business_key">, key {{ data.business_key }}</template><template v-if="data.sha256 && !data.archived">; its original is no longer kept</template>
       </p>
+      <p v-if="data.mail" class="facts faint">Attached to a mail from <span class="mono">{{ data.mail.from }}</span>{{ data.mail.date ? ` of ${moment(data.mail.date)}` : '' }}: {{ data.mail.subject || 'without a subject' }}</p>
       <div v-if="data.reason || choices.length" :class="{ trouble: data.state !== 'set aside' }">
         <p>{{ data.reason }}</p>
         <p v-if="choices.length" class="faint">{{ data.next_try ? `Tried ${many(data.tries, 'time')} so far, again at ${moment(data.next_try)}.` : data.state === 'committed' ? 'It is tried again by itself; what goes elsewhere does not wait for it.' : 'It waits for a person.' }}</p>
