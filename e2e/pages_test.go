@@ -161,3 +161,20 @@ func salt(t *testing.T, at string) {
 		t.Fatal(err)
 	}
 }
+
+// TestTryingAnAddress: what an address answers is said, by asking it as the route would.
+func TestTryingAnAddress(t *testing.T) {
+	t.Parallel()
+	d := newDesk(t)
+	d.further = "/api/orders"
+	d.set(heading+row(1), heading+row(2))
+	word := filepath.Join(t.TempDir(), "word")
+	salt(t, word)
+	b := testbed.Start(t, d.at(word))
+	if code, said := command(b, "places", "try", "holm", "--folder", "/orders"); code != 0 || !strings.Contains(said, "orders.csv (163 bytes), orders-2.csv (163 bytes)") {
+		t.Errorf("%d %s", code, said)
+	}
+	if code, said := command(b, "places", "try", "holm", "--folder", "/none"); code != 1 || !strings.Contains(said, "answers 418 I'm a teapot") {
+		t.Errorf("%d %s", code, said)
+	}
+}

@@ -38,6 +38,25 @@ func Try(ctx context.Context, p *Places, place, folder, name string) (steps []St
 		do("reach it", func() (string, error) {
 			return "it answers; what it takes is seen when something is sent", p.Exchange(ctx, place, func(Exchange) error { return nil })
 		})
+		if r.Place.Kind == "http" && folder != "/" && steps[0].OK {
+			do("get "+folder, func() (says string, err error) {
+				err = p.With(ctx, place, func(t Tree) error {
+					all, err := t.List(folder)
+					if errors.Is(err, fs.ErrNotExist) {
+						return fmt.Errorf("there is no such address (%s)", folder)
+					}
+					var names []string
+					for _, i := range all {
+						names = append(names, fmt.Sprintf("%s (%d bytes)", i.Name, i.Size))
+					}
+					if says = strings.Join(names, ", "); says == "" {
+						says = "it answers that there is nothing (204)"
+					}
+					return err
+				})
+				return says, err
+			})
+		}
 		return steps
 	}
 	err := p.With(ctx, place, func(t Tree) error {
