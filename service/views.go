@@ -360,11 +360,18 @@ func (s *Service) listenStage(c *route.Compiled, t store.Tally) Stage {
 	rhythm := timetable.Short(l.Rhythm)
 	place, _, distant := workspace.Distant(s.folder(l.Folder))
 	received := distant && s.Environment.Places[place].Receives
+	mails, got := distant && s.Environment.Places[place].Kind == "imap", distant && !received && s.Environment.Places[place].Kind == "http"
+	if mails {
+		stage.Sentence = fmt.Sprintf("Takes %s from %s.", mailed(&l, names), s.folder(l.Folder))
+	} else if got {
+		stage.Sentence = fmt.Sprintf("Gets what %s answers, if it is %s.", s.folder(l.Folder), names)
+	}
 	say(!distant && l.Notice == workspace.ByEvents, "Kernel events, and a look every %s.", rhythm)
 	say(!distant && l.Notice == workspace.ByLooks, "A look every %s.", rhythm)
 	say(distant && !received && l.Notice != workspace.OnDemand, "The server is looked at every %s.", rhythm)
-	say(distant && !received && l.Marker == "", "A file must have looked the same for %s.", timetable.Short(cmp.Or(l.Quiet, fetch.Settle)))
+	say(distant && !received && !mails && !got && l.Marker == "", "A file must have looked the same for %s.", timetable.Short(cmp.Or(l.Quiet, fetch.Settle)))
 	say(received, "Others send to it, and are answered when what came is %s.", map[bool]string{true: "committed", false: "stored"}[l.AnswerCommitted])
+	say(mails && l.Originals == workspace.Left, "Mails of which something was taken are marked as read.")
 	say(distant && l.TakenTo != "", "What was taken is moved to %s there.", l.TakenTo)
 	say(l.Notice == workspace.OnDemand, "Files are taken when somebody asks.")
 	if l.Timetable != nil {
@@ -376,7 +383,7 @@ func (s *Service) listenStage(c *route.Compiled, t store.Tally) Stage {
 		say(true, "A file is complete when its last line matches %s.", l.EndsWith)
 	}
 	say(!l.Since.IsZero(), "Files changed before %s are left where they are.", l.Since.Format(time.RFC3339))
-	say(l.Originals == workspace.Left, "Originals stay where they are; a changed content is a new pickup: %v.", yes(l.Changes))
+	say(l.Originals == workspace.Left && !mails, "Originals stay where they are; a changed content is a new pickup: %v.", yes(l.Changes))
 	say(l.Gone, "A file that disappears is a pickup too.")
 	say(l.Originals == workspace.Removed, "Originals are not kept once they are delivered.")
 	for _, sentence := range collects(&c.Collect) {
@@ -400,6 +407,18 @@ func (s *Service) listenStage(c *route.Compiled, t store.Tally) Stage {
 		say(true, "Expected: %s.", c.Expect[i].String())
 	}
 	return stage
+}
+
+// mailed says what is taken of which mails.
+func mailed(l *workspace.Listen, names string) string {
+	out := map[string]string{"attachments": names + " that are attached to mails", "text": "the texts of mails", "whole": "mails"}[l.Mails.Take]
+	if l.Mails.From != "" {
+		out += " from " + l.Mails.From
+	}
+	if l.Mails.Subject != "" {
+		out += ", with a subject like " + l.Mails.Subject + ","
+	}
+	return out
 }
 
 // collects says which files go on together.
@@ -467,6 +486,23 @@ func (s *Service) destination(d workspace.Destination, several bool) string {
 	say := map[workspace.WhenTaken]string{workspace.Count: "a name that is taken gets a number", workspace.Replace: "a file of the same name is replaced", workspace.ReplaceKeep: "a file of the same name is replaced and kept beside it", workspace.HoldTaken: "a name that is taken holds the delivery"}[d.Taken]
 	if d.Lookup != "" {
 		return upper(fmt.Sprintf("the newest content of the lookup %s.", d.Lookup))
+	}
+	if place, _, distant := workspace.Distant(s.folder(d.Folder)); distant {
+		switch p := s.Environment.Places[place]; {
+		case p.Kind == "http":
+			say = "each output is posted, and the answer kept"
+		case p.Kind == "mllp":
+			say = "each message is sent, and its acknowledgement kept"
+		case p.Kind == "smtp" && d.Bare:
+			say = "each is mailed as a text"
+		case p.Kind == "smtp":
+			say = "each output is mailed"
+		}
+	}
+	for _, said := range d.Says {
+		if said.What == "to" || said.What == "subject" || strings.HasPrefix(said.What, "header ") {
+			say += fmt.Sprintf("; %s %s", said.What, said.Text)
+		}
 	}
 	where := ""
 	if several {
