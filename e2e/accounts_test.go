@@ -54,7 +54,7 @@ func TestSenderOfAnotherAccount(t *testing.T) {
 		t.Fatal(err)
 	}
 	secret := filepath.Join(data, "secret.csv")
-	for name, content := range map[string]string{"secret.csv": sheet(666), "environment.yaml": "environment: demo\nproduction: false\nplaces:\n  stations: stations\n  laboratory: laboratory\n  suppliers: suppliers\n"} {
+	for name, content := range map[string]string{"secret.csv": sheet(666), "environment.yaml": "environment: demo\nproduction: false\nplaces:\n  stations: stations\n  laboratory: laboratory\n  suppliers: suppliers\n  letterbox: letterbox\n  analyser: analyser\n  vault: vault\n"} {
 		if err := os.WriteFile(filepath.Join(data, name), []byte(content), 0o600); err != nil {
 			t.Fatal(err)
 		}

@@ -210,10 +210,10 @@ func TestCompletion(t *testing.T) {
 		words []string
 		want  string
 	}{
-		{[]string{"stop", ""}, "animal-list dunmarra-orders feed-answers feed-orders letters night-logs pictures pool-temperatures reagent-answers reagent-orders specimen-orders weighings weight-log :4"},
-		{[]string{"stop", "weight-log", "feed-orders", "spec"}, "animal-list dunmarra-orders feed-answers letters night-logs pictures pool-temperatures reagent-answers reagent-orders specimen-orders weighings :4"},
+		{[]string{"stop", ""}, "animal-list dunmarra-orders feed-answers feed-orders letters mailed-sheets night-logs pictures pool-temperatures reagent-answers reagent-orders specimen-orders weighings weight-log :4"},
+		{[]string{"stop", "weight-log", "feed-orders", "spec"}, "animal-list dunmarra-orders feed-answers letters mailed-sheets night-logs pictures pool-temperatures reagent-answers reagent-orders specimen-orders weighings :4"},
 		{[]string{"route", "weight-log", ""}, ":4"},
-		{[]string{"pickups", "--route", ""}, "animal-list dunmarra-orders feed-answers feed-orders letters night-logs pictures pool-temperatures reagent-answers reagent-orders specimen-orders weighings weight-log :4"},
+		{[]string{"pickups", "--route", ""}, "animal-list dunmarra-orders feed-answers feed-orders letters mailed-sheets night-logs pictures pool-temperatures reagent-answers reagent-orders specimen-orders weighings weight-log :4"},
 		{[]string{"pickups", "--state", "held,uncertain,re"}, "held,uncertain,claimed held,uncertain,taken held,uncertain,committed held,uncertain,delivered held,uncertain,rejected held,uncertain,set aside held,uncertain,withdrawn :4"},
 		{[]string{"again", "--state", ""}, "delivered rejected :4"},
 		{[]string{"rejects", ""}, number + "\trejected evil [31m.csv :4"},
@@ -221,7 +221,7 @@ func TestCompletion(t *testing.T) {
 		{[]string{"decide", number, "a"}, "try admit pass withdraw arrived abandoned :4"},
 		{[]string{"legal-hold", "lift", ""}, "1\tinquiry 7 :4"},
 		{[]string{"convert", "x", "--to", ""}, "csv json hl7 x12 edifact :4"},
-		{[]string{"try", "--workspace", "../demo/workspace", ""}, "animal-list dunmarra-orders feed-answers feed-orders letters night-logs pictures pool-temperatures reagent-answers reagent-orders specimen-orders weighings weight-log :4"},
+		{[]string{"try", "--workspace", "../demo/workspace", ""}, "animal-list dunmarra-orders feed-answers feed-orders letters mailed-sheets night-logs pictures pool-temperatures reagent-answers reagent-orders specimen-orders weighings weight-log :4"},
 		{[]string{"serve", "--log-format", ""}, "text json :4"},
 	} {
 		var out, errOut strings.Builder

@@ -135,7 +135,7 @@ func TestTwoNodes(t *testing.T) {
 	}
 	testbed.Until(t, "the other leads all", func() bool {
 		list, err := two.Client.Nodes(ctx)
-		return err == nil && list[len(list)-1].Routes == 13
+		return err == nil && list[len(list)-1].Routes == 14
 	})
 	two.Drop("stations/inbox", "after.csv", sheet(99))
 	testbed.Until(t, "it has ended", func() bool { return strings.Contains(states(two), "after.csv=delivered") })

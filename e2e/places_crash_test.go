@@ -294,7 +294,7 @@ func TestKilledOverServer(t *testing.T) {
 	}
 	path, data, database := program(t), t.TempDir(), testbed.Database(t)
 	environment := filepath.Join(data, "environment.yaml")
-	if err := os.WriteFile(environment, []byte(fmt.Sprintf("environment: demo\nplaces:\n  stations: stations\n  laboratory: laboratory\n  suppliers: suppliers\n  holm:\n    address: sftp://%s\n    user: ydrion\n    password file: %s\n    host key: %q\n", holm.place.Address.Host, holm.place.Password.File, holm.place.HostKeys[0])), 0o600); err != nil {
+	if err := os.WriteFile(environment, []byte(fmt.Sprintf("environment: demo\nplaces:\n  stations: stations\n  laboratory: laboratory\n  suppliers: suppliers\n  letterbox: letterbox\n  analyser: analyser\n  vault: vault\n  holm:\n    address: sftp://%s\n    user: ydrion\n    password file: %s\n    host key: %q\n", holm.place.Address.Host, holm.place.Password.File, holm.place.HostKeys[0])), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	start := func() *exec.Cmd { return serveAs(t, 0, path, data, database, "--environment", environment) }
