@@ -35,9 +35,10 @@ type Info struct {
 	Mail     *mail.Head // what a mail says of itself; nil: it is none
 }
 
-// Same tells whether nothing is known to have happened to a file in between.
+// Same tells whether nothing is known to have happened to a file in between. Where a server has tags, they tell: its lists and its
+// answers need not agree on times.
 func (i Info) Same(o Info) bool {
-	return i.Size == o.Size && i.Modified.Equal(o.Modified) && i.Tag == o.Tag
+	return i.Size == o.Size && i.Tag == o.Tag && (i.Tag != "" || i.Modified.Equal(o.Modified))
 }
 
 // Tree is the files of a place, seen through one connection that one at a time uses, if it does not say more (Parallel). Paths begin with a slash and

@@ -22,9 +22,16 @@ type Fetch struct {
 	Reason   string     `db:"reason"`
 }
 
-// Is tells whether a file of the server looks like the one that is meant. The database keeps microseconds.
+// Is tells whether a file of the server looks like the one that is meant: by its tag where there are tags, else by its time. The database
+// keeps microseconds.
 func (f *Fetch) Is(size int64, modified time.Time, tag string) bool {
-	if f.Size != size || f.Tag != tag || (f.Modified == nil) != modified.IsZero() {
+	if f.Size != size || f.Tag != tag {
+		return false
+	}
+	if tag != "" {
+		return true
+	}
+	if (f.Modified == nil) != modified.IsZero() {
 		return false
 	}
 	return f.Modified == nil || f.Modified.Truncate(time.Microsecond).Equal(modified.Truncate(time.Microsecond))
