@@ -67,3 +67,39 @@ places:
 		}
 	}
 }
+
+// TestMailsForSeveral: routes may share a mailbox if each mail is meant by one of them, or if all leave mails where they are.
+func TestMailsForSeveral(t *testing.T) {
+	const environment = "environment: e\nplaces:\n  here: /srv\n  post: { address: \"imaps://m\", user: a, password from: P }\n  also: { address: \"imaps://m:993\", user: a, password from: P }\n  other: { address: \"imaps://m\", user: b, password from: P }\n"
+	for settings, says := range map[string]string{
+		`place: post/INBOX, taken to: /A, mails: {from: "*@A.example"}|place: post/INBOX, taken to: /B, mails: {from: "*@b.example"}`:           "",
+		`place: post/INBOX, taken to: /A, mails: {subject: "{order,sheet} *"}|place: also/INBOX, originals: left, mails: {subject: "result *"}`: "",
+		`place: post/INBOX, taken to: /A|place: other/INBOX, taken to: /A`:                                                                      "",
+		`place: post/INBOX, originals: left, names: "*.csv"|place: post/INBOX, originals: left, names: "*.hl7"`:                                 "",
+		`place: post/INBOX, taken to: /A, names: "*.csv"|place: post/INBOX, taken to: /A, names: "*.hl7"`:                                       "would move a mail away from the other",
+		`place: post/INBOX, taken to: /A, mails: {from: "*@a.example"}|place: also, taken to: /B, mails: {from: "kai@*"}`:                       "would move a mail away from the other",
+		`place: post/INBOX, originals: left, names: "*.csv"|place: post/INBOX, originals: left, names: "a*"`:                                    "listen in imap://a@m:993/INBOX for names that both can have",
+	} {
+		var all []*workspace.Route
+		files := map[string][]byte{"environments/e.yaml": []byte(environment)}
+		for i, listen := range strings.Split(settings, "|") {
+			name := string(rune('a' + i))
+			files["routes/"+name+".yaml"] = []byte("route: " + name + "\nlisten: {" + listen + "}\nread: {format: file}\ndeliver: {folder: \"{here}/out\", name: \"{file.name}\"}\nrejected: {folder: \"{here}/rejected\"}\n")
+		}
+		w := workspace.FromFiles(files)
+		e := w.Environments["e"]
+		for _, name := range []string{"a", "b"} {
+			if w.Routes[name] == nil {
+				t.Fatalf("%s: %v", settings, w.Findings)
+			}
+			all = append(all, w.Routes[name])
+		}
+		said := ""
+		for _, f := range append(Fits(all, e), Guard(all, func(f string) (string, error) { return e.Whereabouts(f, "/") })...) {
+			said += f.String() + "\n"
+		}
+		if says == "" && said != "" || !strings.Contains(said, says) {
+			t.Errorf("%s: want %q, got %q", settings, says, said)
+		}
+	}
+}

@@ -104,6 +104,14 @@ func together(routes []*workspace.Route, resolve func(folder string) (string, er
 			if err != nil || !within(one, other, b.Subfolders) && !within(other, one, a.Subfolders) {
 				continue
 			}
+			if strings.HasPrefix(one, "imap:") && (a.Originals != workspace.Left || b.Originals != workspace.Left) {
+				// Whichever takes a mail first moves it, with all that is attached to it.
+				if sameMails(a, b) {
+					out = append(out, finding.New("route.shared", b.Places["listen"], "%s and %s take mails from %s that both can mean: one of them would move a mail away from the other", a.Name, b.Name, other).
+						Suggest("say whose mails each takes (mails: from, subject), or let both leave them there (originals: left)"))
+				}
+				continue
+			}
 			suggestion := "let them listen in folders of their own, or for names that have nothing in common"
 			switch shared, known := share(a, b); {
 			case shared && known:

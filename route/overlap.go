@@ -22,6 +22,24 @@ func share(a, b *workspace.Route) (shared, known bool) {
 	return false, true
 }
 
+// sameMails tells whether a mail could be meant by both of two routes.
+func sameMails(a, b *workspace.Route) bool {
+	both := func(x, y string) bool {
+		if x == "" || y == "" {
+			return true
+		}
+		for _, x := range alternatives(strings.ToLower(x)) {
+			for _, y := range alternatives(strings.ToLower(y)) {
+				if overlap(x, y) {
+					return true
+				}
+			}
+		}
+		return false
+	}
+	return both(a.Mails.From, b.Mails.From) && both(a.Mails.Subject, b.Mails.Subject)
+}
+
 // alternatives are the patterns that a pattern with braces stands for. There are few: checking
 // sees to that.
 func alternatives(pattern string) []string {

@@ -354,7 +354,14 @@ func (e *Environment) Whereabouts(folder, base string) (string, error) {
 	if p.Address == nil || p.Messages() {
 		return resolved, nil
 	}
-	return p.Kind + "://" + p.Port() + path.Join("/", p.Address.Path, below), nil
+	at := path.Join("/", p.Address.Path, below)
+	if p.Kind != "imap" {
+		return p.Kind + "://" + p.Port() + at, nil
+	}
+	if at == "/" {
+		at = "/INBOX"
+	}
+	return p.Kind + "://" + url.PathEscape(p.User) + "@" + p.Port() + at, nil // each user has mailboxes of his own
 }
 
 // Folders makes places of folders of this machine, by their names.
