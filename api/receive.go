@@ -4,6 +4,9 @@ import (
 	"errors"
 	"mime"
 	"net/http"
+	"net/url"
+	"path"
+	"strconv"
 	"strings"
 
 	"github.com/labstack/echo/v5"
@@ -42,6 +45,18 @@ func received(s *service.Service) echo.HandlerFunc {
 		if out.State == "rejected" {
 			status = http.StatusUnprocessableEntity
 		}
-		return c.JSON(status, out)
+		if out.Output == nil {
+			return c.JSON(status, out)
+		}
+		defer out.Output.Content.Close()
+		h := c.Response().Header()
+		h.Set("Ydrion-Pickup", strconv.FormatInt(out.Pickup, 10))
+		h.Set("Content-Length", strconv.FormatInt(out.Output.Size, 10))
+		h.Set("Content-Disposition", "attachment; filename*=UTF-8''"+url.PathEscape(out.Output.Name))
+		kind := mime.TypeByExtension(path.Ext(out.Output.Name))
+		if kind == "" {
+			kind = "application/octet-stream"
+		}
+		return c.Stream(status, kind, out.Output.Content)
 	}
 }

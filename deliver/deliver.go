@@ -349,3 +349,10 @@ func Counted(name string, n int) string {
 	ext := filepath.Ext(name)
 	return fmt.Sprintf("%s-%d%s", strings.TrimSuffix(name, ext), n, ext)
 }
+
+// Made is an output that can be read, wherever it goes.
+type Made struct {
+	Name    string
+	Size    int64 // bytes
+	Content io.ReadCloser
+}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -420,5 +421,51 @@ func TestSigned(t *testing.T) {
 	page, err := b.Client.Pickups(context.Background(), url.Values{"route": {"through"}})
 	if err != nil || len(page.Items) != 1 {
 		t.Errorf("%+v %v", page.Items, err)
+	}
+}
+
+// TestAnsweredWithOutput: who posts something is answered with what was made of it, wherever that goes.
+func TestAnsweredWithOutput(t *testing.T) {
+	t.Parallel()
+	holm := sftpPartner(t, t.TempDir(), "127.0.0.1:0")
+	with, _ := receiving(t)
+	b := testbed.Start(t, with, holm.at())
+	for _, to := range []string{"{folder: \"{laboratory}/orders\", name: \"{file.stem}.hl7\"}", "{place: holm/in, name: \"{file.stem}.hl7\"}"} {
+		r := fromHolm(t, "")
+		text := strings.Replace(r["routes/specimen-orders.yaml"], "{place: holm/out, names: \"*.csv\", rhythm: 200ms, quiet: 300ms}", "{place: front/orders, names: \"*.csv\", answer: output}", 1)
+		r["routes/specimen-orders.yaml"] = strings.Replace(text, "{folder: \"{laboratory}/orders\", name: \"{file.folder}{file.stem}.hl7\"}", to, 1)
+		b.Publish(r)
+		for n := range 5 {
+			q, err := http.NewRequest("POST", fmt.Sprintf("%s/receive/front/orders?name=s%d.csv", b.URL, n), strings.NewReader(heading+row(n)+row(n+10)))
+			if err != nil {
+				t.Fatal(err)
+			}
+			q.Header.Set("Authorization", "Bearer salt")
+			answer, err := http.DefaultClient.Do(q)
+			if err != nil {
+				t.Fatal(err)
+			}
+			content, err := io.ReadAll(answer.Body)
+			if err := errors.Join(err, answer.Body.Close()); err != nil {
+				t.Fatal(err)
+			}
+			if answer.StatusCode != 200 || strings.Count(string(content), "MSH|") != 2 || !strings.Contains(string(content), fmt.Sprintf("AP-%06d", n)) || answer.Header.Get("Ydrion-Pickup") == "" {
+				t.Errorf("%s %v: %q", answer.Status, answer.Header, content)
+			}
+		}
+	}
+	q, err := http.NewRequest("POST", b.URL+"/receive/front/orders?name=bad.csv", strings.NewReader("x"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	q.Header.Set("Authorization", "Bearer salt")
+	answer, err := http.DefaultClient.Do(q)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer answer.Body.Close()
+	var out service.Received
+	if err := json.NewDecoder(answer.Body).Decode(&out); err != nil || answer.StatusCode != 422 || out.Reason == "" {
+		t.Errorf("%s %+v %v", answer.Status, out, err)
 	}
 }

@@ -113,6 +113,7 @@ type Outcome struct {
 	Pickup int64
 	State  string // taken, committed, delivered, rejected, held, ...
 	Reason string
+	Output *deliver.Made // that was made of it first, if the route answers with that; nil: it does not, or nothing was made
 }
 
 // Safe tells whether it can be answered for.
@@ -154,8 +155,12 @@ func (a *Answers) Tell(route, name string, o Outcome) {
 	if c := a.waiting[route+"/"+name]; c != nil {
 		select {
 		case c <- o:
+			return
 		default: // whoever waits has enough to read
 		}
+	}
+	if o.Output != nil {
+		o.Output.Content.Close() //nolint: nobody reads it
 	}
 }
 

@@ -49,6 +49,8 @@ func Fits(routes []*workspace.Route, e *workspace.Environment) (out finding.List
 			bad(r.Places["listen.taken to"], "an object store renames nothing: files that were taken cannot be moved there; leave `taken to` out")
 		case receives(r.Listen.Folder) && (r.TakenTo != "" || r.Marker != "" || r.Originals == workspace.Left):
 			bad(r.Places["listen.folder"], "others send to %s: there is no folder in which files could have markers, stay (originals: left) or be moved (taken to)", r.Listen.Folder)
+		case receives(r.Listen.Folder) && from != "http" && r.AnswerOutput:
+			bad(r.Places["listen.answer"], "what is sent by MLLP is acknowledged, not answered with an output (answer: output); say `answer: committed`")
 		case receives(r.Listen.Folder):
 		case from == "http" && (r.Originals != workspace.Left || r.TakenTo != "" || r.Marker != "" || r.Subfolders):
 			bad(r.Places["listen.folder"], "what is got by HTTP stays there, and is taken when it has changed: say `originals: left`; there are no markers, no subfolders, and nothing is moved (taken to)")

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"ydrion/core/finding"
+	"ydrion/deliver"
 	"ydrion/files"
 	"ydrion/listen"
 	"ydrion/store"
@@ -83,7 +84,7 @@ func (c *Conductor) commitAll(items []*item) error {
 			for _, f := range it.all() {
 				f.content = nil
 				if it.compiled.AnswerCommitted {
-					c.e.Tell(Event{Kind: Answer, Route: c.name, Pickup: f.Pickup, Run: *it.Run, Name: f.Name, State: committedState(f), Reason: whyRejected(it, f)})
+					c.e.Tell(Event{Kind: Answer, Route: c.name, Pickup: f.Pickup, Run: *it.Run, Name: f.Name, State: committedState(f), Reason: whyRejected(it, f), Output: c.firstOutput(it)})
 				}
 			}
 		case fate.OutOfReach || !asked:
@@ -96,6 +97,25 @@ func (c *Conductor) commitAll(items []*item) error {
 		}
 	}
 	return again
+}
+
+// firstOutput opens the first good output of a run, before it goes anywhere, if its route answers with that; nil if there is none.
+func (c *Conductor) firstOutput(it *item) *deliver.Made {
+	if !it.compiled.AnswerOutput || it.commit.Kept > 0 { // of very many outputs the first are not at hand
+		return nil
+	}
+	for _, d := range it.commit.Deliveries {
+		if d.Kind != "good" || d.Temporary == "" {
+			continue
+		}
+		f, err := c.e.FS.Open(d.Temporary)
+		if err != nil {
+			c.e.Log.Warn("what was sent cannot be answered with its output", "route", c.name, "pickup", it.Pickup, "error", err)
+			return nil
+		}
+		return &deliver.Made{Name: filepath.Base(d.Name), Size: d.Size, Content: f}
+	}
+	return nil
 }
 
 // committedState is what a file will have come to when its outputs have been published.

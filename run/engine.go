@@ -28,6 +28,7 @@ import (
 	"ydrion/archive"
 	"ydrion/core/flow"
 	"ydrion/core/order"
+	"ydrion/deliver"
 	"ydrion/files"
 	"ydrion/remote"
 	"ydrion/route"
@@ -86,6 +87,8 @@ type Event struct {
 	Stage    flow.Stage    `json:"stage,omitempty"`
 	About    int64         `json:"about,omitempty"`
 	Duration float64       `json:"seconds,omitempty"`
+
+	Output *deliver.Made `json:"-"` // of an answer
 }
 
 // Answer is the kind of an event that is for whoever sent the file and waits for an answer, and for nobody else.

@@ -72,7 +72,7 @@ func (s *Service) Metrics() prometheus.Gatherer { return s.metrics.registry }
 // tell counts an event and passes it on.
 func (s *Service) tell(e run.Event) {
 	if e.Kind == "pickup" || e.Kind == run.Answer {
-		s.answers.Tell(e.Route, e.Name, receive.Outcome{Pickup: e.Pickup, State: e.State, Reason: e.Reason})
+		s.answers.Tell(e.Route, e.Name, receive.Outcome{Pickup: e.Pickup, State: e.State, Reason: e.Reason, Output: e.Output})
 	}
 	if e.Kind == run.Answer {
 		return

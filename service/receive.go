@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"ydrion/deliver"
 	"ydrion/receive"
 	"ydrion/remote"
 	"ydrion/route"
@@ -21,12 +22,13 @@ import (
 
 // Received is what has become of something that was sent to a route.
 type Received struct {
-	Route  string `json:"route"`
-	Name   string `json:"name" doc:"under which it goes on"`
-	Pickup int64  `json:"pickup" doc:"its number; 0 if that is not known yet"`
-	State  string `json:"state" doc:"received, taken or, where the route answers when it is committed: committed, delivered, rejected, held"`
-	Reason string `json:"reason"`
-	Safe   bool   `json:"-"` // what the route answers for has happened
+	Route  string        `json:"route"`
+	Name   string        `json:"name" doc:"under which it goes on"`
+	Pickup int64         `json:"pickup" doc:"its number; 0 if that is not known yet"`
+	State  string        `json:"state" doc:"received, taken or, where the route answers when it is committed: committed, delivered, rejected, held"`
+	Reason string        `json:"reason"`
+	Safe   bool          `json:"-"` // what the route answers for has happened
+	Output *deliver.Made `json:"-"` // that the route answers with; nil: none
 }
 
 // Why something that is sent is not received.
@@ -95,7 +97,9 @@ func (s *Service) Receive(ctx context.Context, sent Sent) (Received, error) {
 	waiting, end := context.WithTimeout(ctx, patience)
 	defer end()
 	o := receive.Until(waiting, heard, compiled.AnswerCommitted)
-	return Received{Route: to.Name, Name: name, Pickup: o.Pickup, State: cmp.Or(o.State, "received"), Reason: o.Reason, Safe: o.Safe()}, nil
+	out := Received{Route: to.Name, Name: name, Pickup: o.Pickup, State: cmp.Or(o.State, "received"), Reason: o.Reason, Safe: o.Safe()}
+	out.Output = o.Output
+	return out, nil
 }
 
 // letIn looks whether somebody may send to a place, and gives what he sends: its signature is found to be right before its end is told.

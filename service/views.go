@@ -371,6 +371,7 @@ func (s *Service) listenStage(c *route.Compiled, t store.Tally) Stage {
 	say(distant && !received && l.Notice != workspace.OnDemand, "The server is looked at every %s.", rhythm)
 	say(distant && !received && !mails && !got && l.Marker == "", "A file must have looked the same for %s.", timetable.Short(cmp.Or(l.Quiet, fetch.Settle)))
 	say(received, "Others send to it, and are answered when what came is %s.", map[bool]string{true: "committed", false: "stored"}[l.AnswerCommitted])
+	say(received && l.AnswerOutput, "The answer is the first output that was made of it.")
 	say(mails && l.Originals == workspace.Left, "Mails of which something was taken are marked as read.")
 	say(distant && l.TakenTo != "", "What was taken is moved to %s there.", l.TakenTo)
 	say(l.Notice == workspace.OnDemand, "Files are taken when somebody asks.")

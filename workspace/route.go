@@ -63,6 +63,7 @@ type Listen struct {
 	// AnswerCommitted says that whoever sends something is answered when what became of it is committed; otherwise when it is
 	// stored.
 	AnswerCommitted bool
+	AnswerOutput    bool   // then with the first output that was made of it
 	TakenTo         string // of a place on a server: the folder there into which files are moved that were taken; empty: they are removed
 	Changes         bool   // a changed file is a pickup too (originals are left)
 	Gone            bool   // a file that disappears is one too
@@ -390,7 +391,8 @@ func (r *Route) listen(m *mapping) {
 	}
 	r.Places["listen"], r.Places["listen.folder"], r.Places["listen.marker"] = m.at, m.whereFolder(), m.where("marker")
 	r.Places["listen.taken to"], r.Places["listen.answer"] = m.where("taken to"), m.where("answer")
-	r.AnswerCommitted = m.oneOf("answer", "stored", "stored", "committed") == "committed"
+	answer := m.oneOf("answer", "stored", "stored", "committed", "output")
+	r.AnswerCommitted, r.AnswerOutput = answer != "stored", answer == "output"
 	if r.TakenTo != "" && r.Originals == Left {
 		m.bad(m.where("taken to"), "workspace.value", "files are left where they are (originals: left), and so not moved")
 	}
