@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -20,19 +21,26 @@ import (
 	"ydrion/workspace"
 )
 
+// takers are partners that take outputs one by one.
+func takers(t *testing.T) (web *standin.HTTP, lab *standin.MLLP, post *standin.SMTP) {
+	t.Helper()
+	var errs [3]error
+	web, errs[0] = standin.NewHTTP("127.0.0.1:0", nil, "")
+	lab, errs[1] = standin.NewMLLP("127.0.0.1:0")
+	post, errs[2] = standin.NewSMTP("127.0.0.1:0", nil, standin.Login{})
+	if err := errors.Join(errs[:]...); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(web.Close)
+	t.Cleanup(lab.Close)
+	t.Cleanup(post.Close)
+	return web, lab, post
+}
+
 // TestSaid: what goes with outputs is made of their content: a mail's addresses, subject and texts, and headers.
 func TestSaid(t *testing.T) {
 	t.Parallel()
-	web, err := standin.NewHTTP("127.0.0.1:0", nil, "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	post, err := standin.NewSMTP("127.0.0.1:0", nil, standin.Login{})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer web.Close()
-	defer post.Close()
+	web, _, post := takers(t)
 	b := testbed.Start(t, testbed.With(func(c *service.Config) {
 		e := *c.Environment
 		e.Places = maps.Clone(e.Places)
@@ -96,21 +104,7 @@ func TestSaid(t *testing.T) {
 // or does not answer, is as its protocol lets one say.
 func TestSentOneByOne(t *testing.T) {
 	t.Parallel()
-	web, err := standin.NewHTTP("127.0.0.1:0", nil, "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	lab, err := standin.NewMLLP("127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	post, err := standin.NewSMTP("127.0.0.1:0", nil, standin.Login{})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer web.Close()
-	defer lab.Close()
-	defer post.Close()
+	web, lab, post := takers(t)
 	place := func(kind, address string) workspace.Place {
 		return workspace.Place{Name: kind, Kind: kind, Address: &url.URL{Scheme: kind, Host: address}, Connections: 1, Patience: 5 * time.Second}
 	}

@@ -39,21 +39,7 @@ func TestKilledOverEveryKind(t *testing.T) {
 	if soak {
 		kills = 40
 	}
-	web, err := standin.NewHTTP("127.0.0.1:0", nil, "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	lab, err := standin.NewMLLP("127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	post, err := standin.NewSMTP("127.0.0.1:0", nil, standin.Login{})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer web.Close()
-	defer lab.Close()
-	defer post.Close()
+	web, lab, post := takers(t)
 	mails, letterbox := mailboxes(t, true)
 	sources := map[string]*partner{"ftp": partnerOf(t, "ftp"), "webdav": partnerOf(t, "webdav"), "s3": partnerOf(t, "s3"), "imap": letterbox}
 	vault := partnerOf(t, "s3")
