@@ -272,8 +272,9 @@ func (f *Fetcher) copy(t remote.Tree, x *store.Fetch, again bool) error {
 		if try > 1 {
 			before, err = t.Look(from)
 		}
+		var of *remote.Info
 		if err == nil {
-			err = f.download(t, x, from)
+			of, err = f.download(t, x, from)
 		}
 		if errors.Is(err, fs.ErrNotExist) && !isOurs(err) {
 			return errors.New("it went away while it was fetched")
@@ -281,7 +282,12 @@ func (f *Fetcher) copy(t remote.Tree, x *store.Fetch, again bool) error {
 		if err != nil || mails { // which are whole when they are read to their end
 			return f.take(x, err)
 		}
-		after, err := t.Look(from)
+		var after remote.Info
+		if of != nil { // it was read as it was at one moment
+			after = *of
+		} else {
+			after, err = t.Look(from)
+		}
 		switch {
 		case remote.IsAway(err):
 			return err
@@ -378,19 +384,23 @@ func (f *Fetcher) letBe(t remote.Tree, x *store.Fetch, held bool, reason error) 
 	return reason
 }
 
-// download copies a file of the server.
-func (f *Fetcher) download(t remote.Tree, x *store.Fetch, from string) error {
+// download copies a file of the server. Of is what it was like, if the server tells.
+func (f *Fetcher) download(t remote.Tree, x *store.Fetch, from string) (of *remote.Info, err error) {
 	at := f.temporary(x)
 	if err := f.FS.Remove(at); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return &errOurs{err}
+		return nil, &errOurs{err}
 	}
 	to, err := f.FS.Create(at, 0o600)
 	if err != nil {
-		return &errOurs{err}
+		return nil, &errOurs{err}
 	}
 	in, err := t.Open(from, 0)
 	if err != nil {
-		return errors.Join(err, to.Close())
+		return nil, errors.Join(err, to.Close())
+	}
+	if s, is := in.(remote.Snapshot); is {
+		was := s.Of()
+		of = &was
 	}
 	here := &remembering{Writer: to}
 	var n int64
@@ -405,13 +415,13 @@ func (f *Fetcher) download(t remote.Tree, x *store.Fetch, from string) error {
 		here.err = closing
 	}
 	if here.err != nil {
-		return &errOurs{fmt.Errorf("what is fetched cannot be written here: %w", errors.Join(here.err, in.Close()))}
+		return nil, &errOurs{fmt.Errorf("what is fetched cannot be written here: %w", errors.Join(here.err, in.Close()))}
 	}
 	if err := errors.Join(err, in.Close()); err != nil {
-		return err
+		return nil, err
 	}
 	x.Size = n
-	return nil
+	return of, nil
 }
 
 // same tells whether nothing is known to have happened to a file in between. The database keeps microseconds.
@@ -616,5 +626,5 @@ func (f *Fetcher) leaveObject(t remote.Objects, x *store.Fetch) error {
 	if f.Settings.TakenTo != "" {
 		return errors.New("an object store renames nothing: files that were taken cannot be moved; leave `taken to` out")
 	}
-	return t.Remove(x.Path)
+	return t.Discard(x.Path)
 }

@@ -129,7 +129,12 @@ type Objects interface {
 	Put(path string, content io.Reader, size int64, mark string, replace bool) error
 	// Marked gives the mark of a file.
 	Marked(path string) (string, error)
+	// Discard removes a file that was just looked at.
+	Discard(path string) error
 }
+
+// Snapshot is what a file was like whose content is read, whatever becomes of it meanwhile: what Open gives may have it.
+type Snapshot interface{ Of() Info }
 
 // said puts an error into words: of the server, or of the connection.
 func said(p *workspace.Place, w *watch, doing, path string, err error) error {

@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -446,4 +447,58 @@ func TestObjects(t *testing.T) {
 		}
 		store.Misbehave()
 	}
+}
+
+// zeros is content without an end.
+type zeros struct{}
+
+func (zeros) Read(b []byte) (int, error) {
+	clear(b)
+	return len(b), nil
+}
+
+// TestMemory: what a large file needs of memory does not grow with it, on its way there and back.
+func TestMemory(t *testing.T) {
+	const size, most = 96 << 20, 40 << 20
+	each(t, func(t *testing.T, p *Places, s server) {
+		if s.place.Kind == "s3" {
+			t.Skip("the stand-in keeps objects in memory")
+		}
+		runtime.GC()
+		var before, now runtime.MemStats
+		runtime.ReadMemStats(&before)
+		stop, peak := make(chan struct{}), make(chan uint64)
+		go func() {
+			var peaked uint64
+			for {
+				select {
+				case <-stop:
+					peak <- peaked
+					return
+				case <-time.After(20 * time.Millisecond):
+					runtime.GC() // what is needed, not what lies about
+					runtime.ReadMemStats(&now)
+					peaked = max(peaked, now.HeapAlloc)
+				}
+			}
+		}()
+		with(t, p, func(tree Tree) error {
+			if err := tree.Write("/large", 0, &sized{io.LimitReader(zeros{}, size), size}); err != nil {
+				return err
+			}
+			r, err := tree.Open("/large", 0)
+			if err != nil {
+				return err
+			}
+			n, err := io.Copy(io.Discard, r)
+			if n != size {
+				t.Errorf("%d bytes came", n)
+			}
+			return errors.Join(err, r.Close(), tree.Remove("/large"))
+		})
+		close(stop)
+		if used := <-peak; used > before.HeapAlloc+most {
+			t.Errorf("%d MiB were needed, %d before", used>>20, before.HeapAlloc>>20)
+		}
+	})
 }

@@ -141,11 +141,28 @@ func (t *s3Tree) Open(p string, from int64) (io.ReadCloser, error) {
 		}
 	}
 	// The plain request: one stream, from its beginning to its end.
-	r, _, _, err := minio.Core{Client: t.client}.GetObject(t.ctx, t.bucket, t.key(p), how)
+	r, o, _, err := minio.Core{Client: t.client}.GetObject(t.ctx, t.bucket, t.key(p), how)
 	if err != nil {
 		return nil, t.said("reading", p, err)
 	}
-	return &watchedReader{r, t.watch, func(err error) error { return t.said("reading", p, err) }}, nil
+	plain := &watchedReader{r, t.watch, func(err error) error { return t.said("reading", p, err) }}
+	if from > 0 {
+		return plain, nil
+	}
+	return &objectReader{plain, ofObject(o, path.Base(p))}, nil
+}
+
+// objectReader reads an object: all of it is of one moment.
+type objectReader struct {
+	*watchedReader
+	of Info
+}
+
+func (r *objectReader) Of() Info { return r.of }
+
+func (t *s3Tree) Discard(p string) error {
+	defer t.watch.ask()()
+	return t.said("removing", p, t.client.RemoveObject(t.ctx, t.bucket, t.key(p), minio.RemoveObjectOptions{}))
 }
 
 // markOf is the name under which a mark is kept with an object.
@@ -294,7 +311,7 @@ func (t *s3Tree) Remove(p string) error {
 	if _, err := t.client.StatObject(t.ctx, t.bucket, t.key(p), minio.StatObjectOptions{}); err != nil {
 		return t.said("removing", p, err)
 	}
-	return t.said("removing", p, t.client.RemoveObject(t.ctx, t.bucket, t.key(p), minio.RemoveObjectOptions{}))
+	return t.Discard(p)
 }
 
 // MakeFolder has nothing to do: a folder is there when something is in it.

@@ -181,11 +181,30 @@ func (t *webdavTree) Write(p string, from int64, content io.Reader) error {
 		size = s.Size()
 	}
 	ours := &ourReader{Reader: content}
-	err := t.client.WriteStreamWithLength(p, ours, size, 0)
+	err := t.client.WriteStreamWithLength(p, &unread{ourReader: ours}, size, 0)
 	if ours.err != nil {
 		return ours.err
 	}
 	return t.said("writing", p, err)
+}
+
+// unread is a content that can be begun again as long as nothing of it was read. Of one that cannot, the client would keep all
+// in memory while it is sent.
+type unread struct {
+	*ourReader
+	begun bool
+}
+
+func (u *unread) Read(b []byte) (int, error) {
+	u.begun = true
+	return u.ourReader.Read(b)
+}
+
+func (u *unread) Seek(offset int64, whence int) (int64, error) {
+	if u.begun || offset != 0 || whence != io.SeekStart {
+		return 0, errors.New("the server asks for a file again of which it has had a part")
+	}
+	return 0, nil
 }
 
 func (t *webdavTree) Move(from, to string) error {
