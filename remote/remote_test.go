@@ -459,7 +459,7 @@ func (zeros) Read(b []byte) (int, error) {
 
 // TestMemory: what a large file needs of memory does not grow with it, on its way there and back.
 func TestMemory(t *testing.T) {
-	const size, most = 96 << 20, 40 << 20
+	const size, most = 160 << 20, 80 << 20
 	each(t, func(t *testing.T, p *Places, s server) {
 		if s.place.Kind == "s3" {
 			t.Skip("the stand-in keeps objects in memory")
