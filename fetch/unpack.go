@@ -198,7 +198,8 @@ func (f *Fetcher) placePieces(x *store.Fetch) error {
 		if _, err := f.FS.Look(to); !errors.Is(err, fs.ErrNotExist) {
 			return errors.Join(fs.ErrExist, err) // what lies beside it is about the file that is there
 		}
-		if err := listen.NoteMail(f.FS, to, list.Mail); err != nil {
+		// It is durable before the file is there: a file without it would be one that came in no mail.
+		if err := errors.Join(listen.NoteMail(f.FS, to, list.Mail), f.FS.SyncFolder(f.hidden())); err != nil {
 			return err
 		}
 		if err := f.FS.Move(from, to); err != nil {
