@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -21,6 +22,7 @@ import (
 	"ydrion/service"
 	"ydrion/standin"
 	"ydrion/testbed"
+	"ydrion/wire"
 	"ydrion/workspace"
 )
 
@@ -511,4 +513,40 @@ func TestLargeObject(t *testing.T) {
 	if sent := holm.Bytes(); sent > 40<<20+int64(len(content))-30<<20 {
 		t.Errorf("%d MiB were sent in all", sent>>20)
 	}
+}
+
+// TestLeftBehind: what was fetched for a route, or is being taken on a server, is told of when the route fetches no more.
+func TestLeftBehind(t *testing.T) {
+	t.Parallel()
+	holm := sftpPartner(t, t.TempDir(), "127.0.0.1:0")
+	b := testbed.Start(t, holm.at())
+	holm.drop(t, "out/a.csv", heading+row(1))
+	b.Publish(fromHolm(t, ""))
+	b.Ended("a.csv", 0)
+	// One is renamed there when the server goes away.
+	holm.Misbehave(standin.Fault{On: standin.Read, Do: standin.Cut, From: 1})
+	holm.drop(t, "out/b.csv", heading+row(2))
+	testbed.Until(t, "it is renamed there", func() bool { return len(holm.hidden(t)) == 1 })
+	holdings, err := os.ReadDir(b.Path("archive/fetched"))
+	if err != nil || len(holdings) != 1 {
+		t.Fatal(holdings, err)
+	}
+	if _, err := b.Client.SetRunning(context.Background(), "specimen-orders", false); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(b.Path("archive/fetched", holdings[0].Name(), "c.csv"), []byte(heading+row(3)), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	b.Publish(nil)
+	testbed.Until(t, "it is told", func() bool {
+		page, err := b.Client.Alerts(context.Background(), url.Values{})
+		return err == nil && slices.ContainsFunc(page.Items, func(a wire.Alert) bool {
+			return strings.Contains(a.Message, "1 that were fetched before wait in") && strings.Contains(a.Message, "1 are renamed on holm to be taken (/out/b.csv is one)")
+		})
+	})
+	// It fetches once more.
+	holm.Misbehave()
+	b.Publish(fromHolm(t, ""))
+	b.Ended("b.csv", 0)
+	b.Ended("c.csv", 0)
 }

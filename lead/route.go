@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"runtime/debug"
+	"strings"
 	"sync"
 	"time"
 
@@ -326,6 +327,9 @@ func (r *Route) listen(life context.Context, state store.Route) error {
 		return err
 	}
 	fetcher := r.fetcher(listener, state)
+	if place == "" {
+		r.leftBehind(life, state)
+	}
 	listener.Start()
 	listening, stop := context.WithCancel(life)
 	stopped := make(chan struct{})
@@ -370,6 +374,49 @@ func (r *Route) listen(life context.Context, state store.Route) error {
 		return fmt.Errorf("%s does not answer", folder)
 	}
 	return nil
+}
+
+// leftBehind tells of files that were fetched for a route, or are being taken on servers, before it came to listen on this
+// machine: nobody goes on with them.
+func (r *Route) leftBehind(ctx context.Context, state store.Route) {
+	about := state.Name + " left behind"
+	inbox := filepath.Join(r.l.Holding, state.Holding)
+	var waiting int
+	var count func(folder string, depth int)
+	count = func(folder string, depth int) {
+		entries, err := r.l.FS.List(folder)
+		if err != nil || depth > 30 {
+			return // there is none
+		}
+		for _, e := range entries {
+			switch {
+			case strings.HasPrefix(e.Name, "."):
+			case e.Mode.IsDir():
+				count(filepath.Join(folder, e.Name), depth+1)
+			default:
+				waiting++
+			}
+		}
+	}
+	count(inbox, 0)
+	open, _, err := r.l.Fetches.Adopt(ctx, r.node.ID, state.Name, "")
+	if err != nil {
+		r.l.Log.Warn("whether files were being fetched cannot be told", "route", state.Name, "error", err)
+		return
+	}
+	if waiting == 0 && len(open) == 0 {
+		r.l.Over("held", about)
+		return
+	}
+	says := fmt.Sprintf("%s does not fetch files from servers any more", state.Name)
+	if waiting > 0 {
+		says += fmt.Sprintf(", and %d that were fetched before wait in %s: hand them over (ydrion hand)", waiting, inbox)
+	}
+	if len(open) > 0 {
+		says += fmt.Sprintf("; %d are renamed on %s to be taken (%s is one): let it fetch from there once more", len(open), open[0].Place, open[0].Path)
+	}
+	r.l.Log.Warn(says, "route", state.Name)
+	r.l.Alert(store.Alert{Kind: "held", Route: state.Name, About: about, Message: says}, false)
 }
 
 // fetcher is what brings the files of a route whose folder is on a server; nil if it is on this machine. What it brings is
