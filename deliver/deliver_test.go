@@ -1,8 +1,10 @@
 package deliver
 
 import (
+	"crypto/sha256"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -273,5 +275,38 @@ func TestFoldersInNames(t *testing.T) {
 		if _, err := os.Stat(filepath.Join(folder, "2026", "ansel", "a.hl7")); err != nil {
 			t.Error(err)
 		}
+	}
+}
+
+// TestTwins: outputs that get the same bytes have one hash, which is theirs.
+func TestTwins(t *testing.T) {
+	folder := t.TempDir()
+	m := &Maker{FS: files.Real{}, Mark: "m", Run: 1, Node: 1}
+	var all []*Output
+	for i := range 3 {
+		o, err := m.Create(filepath.Join(folder, fmt.Sprint(i)), "x")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if i > 0 {
+			o.Like(all[0])
+		}
+		all = append(all, o)
+	}
+	for _, o := range all {
+		if _, err := io.WriteString(o, "seals"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, o := range all[:2] {
+		if sum, err := o.Finish(); err != nil || sum != fmt.Sprintf("%x", sha256.Sum256([]byte("seals"))) {
+			t.Errorf("%s %v", sum, err)
+		}
+	}
+	if _, err := io.WriteString(all[2], "x"); err != nil {
+		t.Fatal(err)
+	}
+	if sum, err := all[2].Finish(); err == nil {
+		t.Errorf("what is not the same has the hash %s", sum)
 	}
 }

@@ -99,12 +99,18 @@ func (o *outputs) copy(original io.Reader, records int64) (err error) {
 	to := &o.branches[0]
 	to.all = make([]*deliver.Output, len(o.folders))
 	var written []io.Writer
+	var first *deliver.Output
 	for i, folder := range o.folders {
 		if o.fileNames[i] == "" {
 			continue
 		}
 		if to.all[i], err = o.create(folder, o.label(fmt.Sprintf("file-%d", i))); err != nil {
 			return err
+		}
+		if len(written) > 0 {
+			to.all[i].Like(first)
+		} else {
+			first = to.all[i]
 		}
 		written = append(written, to.all[i])
 	}
