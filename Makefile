@@ -32,7 +32,7 @@ bench:
 
 screenshots: postgresql chromium console/dist/index.html
 	@mkdir -p docs/screenshots
-	go test ./e2e -count=1 -run 'Console|Pictures' -screenshots $(CURDIR)/docs/screenshots
+	go test ./e2e -count=1 -parallel 1 -run 'Console|Pictures' -screenshots $(CURDIR)/docs/screenshots
 
 api: console/node_modules/.package-lock.json
 	@go build -o bin/ydrion ./cmd/ydrion
