@@ -3,7 +3,9 @@ package service
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"net"
 	"slices"
@@ -59,7 +61,9 @@ func (s *Service) lookAt(v *wire.EnvironmentPlace) {
 		return
 	}
 	v.Where = folder
-	if info, err := s.FS.Look(folder); err != nil {
+	if info, err := s.FS.Look(folder); errors.Is(err, fs.ErrNotExist) {
+		v.State = "not tried" // it is made when something is delivered there
+	} else if err != nil {
 		v.State, v.Problem = "away", fmt.Sprintf("the folder %s cannot be looked at: %v", folder, err)
 	} else if !info.Mode.IsDir() {
 		v.State, v.Problem = "away", fmt.Sprintf("%s is not a folder", folder)
