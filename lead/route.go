@@ -379,6 +379,9 @@ func (r *Route) listen(life context.Context, state store.Route) error {
 // leftBehind tells of files that were fetched for a route, or are being taken on servers, before it came to listen on this
 // machine: nobody goes on with them.
 func (r *Route) leftBehind(ctx context.Context, state store.Route) {
+	if r.l.Fetches == nil {
+		return // nothing is ever fetched
+	}
 	about := state.Name + " left behind"
 	inbox := filepath.Join(r.l.Holding, state.Holding)
 	var waiting int
