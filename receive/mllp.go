@@ -155,10 +155,10 @@ func (m *MLLP) Run(ctx context.Context) error {
 				if p := recover(); p != nil {
 					m.Log.Error("a defect of this program ends a connection; its sender was not answered", "route", m.Route, "panic", p, "stack", string(debug.Stack()))
 				}
-				c.Close() //nolint: it is over
 				m.mu.Lock()
 				delete(m.open, s)
 				m.mu.Unlock()
+				c.Close() //nolint: its place is free when its sender sees that it is over
 			}()
 			if full {
 				m.Log.Warn("a connection is refused: there are as many as may be", "route", m.Route, "from", c.RemoteAddr().String(), "connections", m.Most)
