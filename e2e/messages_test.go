@@ -95,6 +95,11 @@ func TestSaid(t *testing.T) {
 	if _, said := command(b, "rejects", "1"); !strings.Contains(said, "cc: \"Flipper the first@seals.example\" is not a list of mail addresses") {
 		t.Error(said)
 	}
+	// What a sender writes is mailed to nobody else.
+	b.Drop("stations/inbox", "b.csv", heading+strings.Replace(row(4), "calm", `"somebody@elsewhere.example,x"`, 1)+strings.Replace(row(5), "calm", `x@elsewhere.example`, 1))
+	if b := b.Ended("b.csv", 0); b.Good != 0 || b.Rejected != 2 || len(post.Taken()) != 2 {
+		t.Errorf("%+v, %d mails", b, len(post.Taken()))
+	}
 	if _, said := command(b, "pickup", "1"); !strings.Contains(said, "to ap-000001@lab.example") || !strings.Contains(said, "header x-specimen AP-000002") {
 		t.Error(said)
 	}

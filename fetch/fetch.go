@@ -57,6 +57,7 @@ type Fetcher struct {
 
 	mu      sync.Mutex
 	known   map[string]store.Fetch // that stay on the server, by path
+	sums    map[string]bool        // of what is known
 	seen    map[string]*seen       // that wait there, by path
 	busy    map[string]bool        // whose fetching has begun, by path
 	problem string
@@ -268,12 +269,12 @@ func (f *Fetcher) adopt(ctx context.Context) error {
 		return err
 	}
 	f.mu.Lock()
-	f.known, f.busy, f.later = map[string]store.Fetch{}, map[string]bool{}, nil
+	f.known, f.sums, f.busy, f.later = map[string]store.Fetch{}, map[string]bool{}, map[string]bool{}, nil
 	for _, x := range known {
 		if strings.HasPrefix(x.SHA256, unmeant) && x.SHA256 != f.wanted() {
 			continue // something else is asked for now
 		}
-		f.known[x.Path] = x
+		f.known[x.Path], f.sums[x.SHA256] = x, true
 	}
 	needed := map[string]bool{}
 	for i := range open {

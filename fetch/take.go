@@ -227,7 +227,7 @@ func (f *Fetcher) ended(list []store.Fetch) {
 		delete(f.demand, x.Path)
 		switch s := f.seen[x.Path]; {
 		case x.State == "known":
-			f.known[x.Path] = x
+			f.known[x.Path], f.sums[x.SHA256] = x, true
 			delete(f.seen, x.Path)
 		case x.State == "done":
 			delete(f.seen, x.Path)
@@ -335,12 +335,7 @@ func (f *Fetcher) take(x *store.Fetch, err error) error {
 func (f *Fetcher) knows(sum string) bool {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	for _, k := range f.known {
-		if k.SHA256 == sum {
-			return true
-		}
-	}
-	return false
+	return f.sums[sum]
 }
 
 // hold renames a file on the server, so that nobody fetches or replaces it any more.

@@ -191,12 +191,13 @@ func (f *Fetcher) placePieces(x *store.Fetch) error {
 		return fmt.Errorf("the list of what was attached to a mail cannot be read (%s): %w", at, err)
 	}
 	for i, name := range list.Files {
-		from, to := piece(at, i), filepath.Join(f.Inbox, name)
+		from := piece(at, i)
 		if _, err := f.FS.Look(from); errors.Is(err, fs.ErrNotExist) {
 			continue // it was put there before
 		}
-		if _, err := f.FS.Look(to); !errors.Is(err, fs.ErrNotExist) {
-			return errors.Join(fs.ErrExist, err) // what lies beside it is about the file that is there
+		to, err := f.free(name)
+		if err != nil {
+			return err
 		}
 		// It is durable before the file is there: a file without it would be one that came in no mail.
 		if err := errors.Join(listen.NoteMail(f.FS, to, list.Mail), f.FS.SyncFolder(f.hidden())); err != nil {
@@ -210,6 +211,20 @@ func (f *Fetcher) placePieces(x *store.Fetch) error {
 		return err
 	}
 	return f.FS.Remove(at)
+}
+
+// free is where a file can be put that was attached to a mail: many senders call theirs the same, and none waits for another's.
+func (f *Fetcher) free(name string) (string, error) {
+	for n := 1; ; n++ {
+		to := filepath.Join(f.Inbox, deliver.Counted(name, n))
+		_, err := f.FS.Look(to)
+		if errors.Is(err, fs.ErrNotExist) {
+			return to, nil
+		}
+		if err != nil {
+			return "", err
+		}
+	}
 }
 
 // sweepNotes removes what lay beside files that have been taken.

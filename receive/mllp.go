@@ -96,7 +96,7 @@ func (m *MLLP) makeRoom() bool {
 		return false
 	}
 	m.Log.Info("a connection that rests is ended, for another", "route", m.Route, "from", longest.RemoteAddr().String(), "since", longest.rests)
-	longest.Close() //nolint: its sender connects again
+	go longest.Close() // its sender connects again; saying goodbye may take a while
 	delete(m.open, longest)
 	return true
 }

@@ -145,6 +145,16 @@ func (a *Answers) Expect(route, name string) (<-chan Outcome, func()) {
 		a.mu.Lock()
 		defer a.mu.Unlock()
 		delete(a.waiting, key)
+		for {
+			select {
+			case o := <-c:
+				if o.Output != nil {
+					o.Output.Content.Close() //nolint: nobody reads it
+				}
+			default:
+				return
+			}
+		}
 	}
 }
 

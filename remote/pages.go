@@ -46,15 +46,12 @@ const mostPages = 1000
 // List gets what is at an address, with the pages behind it.
 func (x *httpExchange) List(folder string) ([]Info, error) {
 	defer x.watch.ask()()
-	x.pages.mu.Lock()
-	defer x.pages.mu.Unlock()
-	if x.pages.of == nil {
-		x.pages.of = map[string][]*page{}
-	}
 	before := map[string]*page{}
+	x.pages.mu.Lock()
 	for _, p := range x.pages.of[folder] {
 		before[p.address] = p
 	}
+	x.pages.mu.Unlock() // other addresses of the place do not wait for this one
 	at := *x.place.Address
 	at.Path = path.Join("/", at.Path, folder)
 	var all []*page
@@ -88,8 +85,13 @@ func (x *httpExchange) List(folder string) ([]Info, error) {
 			delete(before, p.address)
 		}
 	}
+	x.pages.mu.Lock()
+	defer x.pages.mu.Unlock()
 	for _, p := range before {
 		p.drop()
+	}
+	if x.pages.of == nil {
+		x.pages.of = map[string][]*page{}
 	}
 	x.pages.of[folder] = all
 	return out, nil

@@ -897,8 +897,11 @@ func (c *compilation) saying(b *workspace.Branch, s workspace.Say, scope lang.Sc
 	node, findings := lang.ParseText(c.route.File, s.Text, s.Text, 0)
 	if !findings.HasErrors() {
 		var escape func(string) string
-		if s.What == "html" {
+		switch {
+		case s.What == "html":
 			escape = html.EscapeString
+		case (s.What == "to" || s.What == "cc") && !alone(node):
+			escape = oneAddress
 		}
 		out.Text, findings = lang.CompileText(node, scope, func(int) place.Place { return said }, escape)
 	}
@@ -928,6 +931,29 @@ func (c *compilation) saying(b *workspace.Branch, s workspace.Say, scope lang.Sc
 		}
 	}
 	return out
+}
+
+// alone tells whether each value in a list of addresses stands for whole ones, not for a part of one.
+func alone(n lang.Node) bool {
+	text, is := n.(*lang.Text)
+	if !is {
+		return true
+	}
+	for i, p := range text.Parts {
+		if p.Node == nil {
+			continue
+		}
+		if i > 0 && !strings.HasSuffix(strings.TrimRight(text.Parts[i-1].Text, " "), ",") || i+1 < len(text.Parts) && !strings.HasPrefix(strings.TrimLeft(text.Parts[i+1].Text, " "), ",") {
+			return false
+		}
+	}
+	return true
+}
+
+// oneAddress lets no value that is a part of an address end it and begin another: what a sender writes would be mailed to whom he
+// likes. The sign that takes the place of what would do so is one that no address has.
+func oneAddress(value string) string {
+	return strings.NewReplacer(",", "\x01", ";", "\x01", "<", "\x01", ">", "\x01", "\"", "\x01").Replace(value)
 }
 
 // fixed adds findings about a setting of the outputs.
