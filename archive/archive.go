@@ -291,3 +291,9 @@ func Hash(r io.Reader) (string, int64, error) {
 	n, err := io.Copy(h, r)
 	return hex.EncodeToString(h.Sum(nil)), n, err
 }
+
+// Sum gives the hash of a content that is at hand.
+func Sum(content []byte) string {
+	h := sha256.Sum256(content)
+	return hex.EncodeToString(h[:])
+}

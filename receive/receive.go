@@ -3,6 +3,7 @@
 package receive
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -50,7 +51,10 @@ func (b *Box) Put(name string, content io.Reader, most int64, before func(as str
 	if err != nil {
 		return "", err
 	}
-	n, err := io.Copy(f, io.LimitReader(content, most+1))
+	if text, is := content.(*bytes.Reader); !is || int64(text.Len()) > most {
+		content = io.LimitReader(content, most+1)
+	}
+	n, err := io.Copy(f, content)
 	if err == nil && n > most {
 		err = fmt.Errorf("%w: more than %d bytes", ErrTooLarge, most)
 	}

@@ -44,6 +44,8 @@ type Config struct {
 	FS      files.FS
 	Archive *archive.Archive
 	Log     *slog.Logger
+	// Own is the folder below which what was fetched or received waits to be taken: nobody else reaches it. Empty: there is none.
+	Own string
 	// Resolve turns a folder of a route into a path.
 	Resolve func(folder string) (string, error)
 	// Places are the servers that outputs are brought to.

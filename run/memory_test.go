@@ -114,13 +114,39 @@ func (m *memory) Claim(_ context.Context, node int64, route string, claims []sto
 	return ids, nil
 }
 
+func (m *memory) Begin(ctx context.Context, node int64, route, revision string, now time.Time, claims []store.Claim) ([]int64, []store.Begun, error) {
+	done, err := m.call("begin")
+	if err != nil {
+		return nil, nil, err
+	}
+	done()
+	ids, err := m.Claim(ctx, node, route, claims)
+	if err != nil {
+		return nil, nil, err
+	}
+	var takes []store.Take
+	for i, id := range ids {
+		if id != 0 {
+			takes = append(takes, store.Take{Pickup: id, SHA256: claims[i].SHA256, Size: claims[i].Size, Revision: revision, Now: now, With: id, Files: 1})
+		}
+	}
+	taken, err := m.Taken(ctx, node, route, takes)
+	begun := make([]store.Begun, len(ids))
+	for i, id := range ids {
+		if id != 0 {
+			begun[i], taken = taken[0], taken[1:]
+		}
+	}
+	return ids, begun, err
+}
+
 func (m *memory) Withdrawn(_ context.Context, node, pickup int64, reason string) error {
 	done, err := m.call("withdrawn")
 	if err != nil {
 		return err
 	}
 	defer done()
-	if p := m.pickup(pickup); p.node == node && (p.State == "claimed" || p.State == "held") {
+	if p := m.pickup(pickup); p.node == node && (p.State == "claimed" || p.State == "held" || p.State == "taken") {
 		p.State, p.reason, p.NextTry = "withdrawn", reason, nil
 	}
 	return nil

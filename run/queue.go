@@ -377,6 +377,15 @@ func (c *Conductor) claim(l *listen.Listener, compiled *route.Compiled, chosen [
 	if err != nil {
 		return nil, false, err
 	}
+	if contents := c.known(l, chosen, claims); contents != nil {
+		items, put, err = c.begin(l, compiled, chosen, claims, contents)
+		if err == nil || !store.Refused(err) {
+			return items, put, err
+		}
+		for i := range claims { // one of them may be the reason: each is claimed by itself
+			claims[i].SHA256 = ""
+		}
+	}
 	ids, problems, err := c.claimAll(claims)
 	if err != nil {
 		return nil, false, err
@@ -394,14 +403,19 @@ func (c *Conductor) claim(l *listen.Listener, compiled *route.Compiled, chosen [
 		}
 		items = append(items, c.claimed(compiled, s, &claims[i], ids[i]))
 	}
+	c.enter(items)
+	c.takeAll(items)
+	return items, put, nil
+}
+
+// enter notes that pickups are on their way.
+func (c *Conductor) enter(items []*item) {
 	c.mu.Lock()
+	defer c.mu.Unlock()
 	for _, it := range items {
 		c.busy[it.Pickup] = true
 		c.lanes.begin(it)
 	}
-	c.mu.Unlock()
-	c.takeAll(items)
-	return items, put, nil
 }
 
 // claims are those of files that are about to be taken.

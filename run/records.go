@@ -14,6 +14,7 @@ type Records interface {
 
 	// Taking files.
 	Claim(ctx context.Context, node int64, route string, claims []store.Claim) ([]int64, error)
+	Begin(ctx context.Context, node int64, route, revision string, now time.Time, claims []store.Claim) ([]int64, []store.Begun, error)
 	Withdrawn(ctx context.Context, node, pickup int64, reason string) error
 	Taken(ctx context.Context, node int64, route string, taken []store.Take) ([]store.Begun, error)
 	Holders(ctx context.Context, pickups []int64) (map[int64]store.Holder, error)

@@ -1,7 +1,6 @@
 package run
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -66,8 +65,6 @@ func (c *Conductor) takeAll(items []*item) {
 		return
 	}
 	begun, err := c.e.Store.Taken(c.work, c.node.ID, c.name, takes)
-	firsts := map[string]*item{}
-	keyed := map[string]*item{}
 	for i, it := range took {
 		if err != nil || begun[i].Run == 0 {
 			if err == nil {
@@ -75,9 +72,34 @@ func (c *Conductor) takeAll(items []*item) {
 			}
 			it.stage = ended
 			c.trouble("recording that a file was taken", err)
+		}
+	}
+	if err == nil {
+		meet(took, begun)
+	}
+	for _, it := range took {
+		if it.stage == taking {
+			c.took(it)
+		}
+	}
+}
+
+// took brings a file whose run has begun to the next stage.
+func (c *Conductor) took(it *item) {
+	it.State, it.stage = "taken", processing
+	c.forgetGone(it)
+	it.verdict = judge(it, it.compiled.Duplicates)
+}
+
+// meet gives files their runs, and what came before them.
+func meet(took []*item, begun []store.Begun) {
+	firsts := map[string]*item{}
+	keyed := map[string]*item{}
+	for i, it := range took {
+		b := begun[i]
+		if b.Run == 0 {
 			continue
 		}
-		b := begun[i]
 		it.Run, it.Before, it.BeforeName, it.BeforeKey, it.BeforeKeyName = &b.Run, b.Before, b.BeforeName, b.BeforeKey, b.BeforeKeyName
 		// Those taken together do not see each other in the records yet.
 		if first := firsts[*it.SHA256]; first != nil && it.Before == 0 {
@@ -92,10 +114,63 @@ func (c *Conductor) takeAll(items []*item) {
 				keyed[*it.Key] = it
 			}
 		}
-		it.State, it.stage = "taken", processing
-		c.forgetGone(it)
-		it.verdict = judge(it, it.compiled.Duplicates)
 	}
+}
+
+// known reads files that are small and that nobody else can reach, since what was fetched or received lies where only we put things, and
+// notes in their claims what they are. It is nil if not all are such: they are looked into when they have been taken.
+func (c *Conductor) known(l *listen.Listener, chosen []shelved, claims []store.Claim) (contents [][]byte) {
+	if below, err := filepath.Rel(c.e.Own, l.Folder); c.e.Own == "" || err != nil || !filepath.IsLocal(below) {
+		return nil
+	}
+	sums := make([]string, len(chosen))
+	for i, s := range chosen {
+		if s.Event == listen.Gone || claims[i].Origin != "inbox" || s.Info.Size > smallFile {
+			return nil
+		}
+		alone := false
+		sum, size, content, err := c.hash(s.Path, &alone)
+		if err != nil || !alone || size != s.Info.Size {
+			return nil
+		}
+		sums[i], contents = sum, append(contents, content)
+	}
+	for i := range claims {
+		claims[i].SHA256 = sums[i]
+	}
+	return contents
+}
+
+// begin takes files whose contents are known: what would be recorded when they are claimed, and then when they have been taken, is
+// recorded at once. A crash before they are out of sight leaves pickups that are taken again (see retake).
+func (c *Conductor) begin(l *listen.Listener, compiled *route.Compiled, chosen []shelved, claims []store.Claim, contents [][]byte) (items []*item, put bool, err error) {
+	now := stamp()
+	ids, begun, err := c.e.Store.Begin(c.work, c.node.ID, c.name, compiled.Hash, now, claims)
+	if err != nil {
+		return nil, false, err
+	}
+	runs := begun[:0]
+	for i, s := range chosen {
+		if ids[i] == 0 {
+			put = true
+			l.Again(s.Path, "another pickup of it is open", 5*time.Second)
+			continue
+		}
+		it := c.claimed(compiled, s, &claims[i], ids[i])
+		it.SHA256, it.content, it.alone, it.Now = &claims[i].SHA256, contents[i], true, &now
+		items, runs = append(items, it), append(runs, begun[i])
+	}
+	c.enter(items)
+	meet(items, runs)
+	for _, it := range items {
+		if c.try(it, taking, c.away); it.stage == taking {
+			c.took(it)
+		}
+		if !it.back {
+			l.Forget(it.Path, it.Inode)
+		}
+	}
+	return items, put, nil
 }
 
 // takeFiles takes files that go on together: all, or none.
@@ -127,6 +202,18 @@ func (c *Conductor) take(it *item) error {
 	case it.Origin == "left":
 		return c.takeLeft(it)
 	}
+	if err := c.away(it); err != nil || it.stage != taking {
+		return err
+	}
+	if err := c.identify(it, it.held); err != nil {
+		return err
+	}
+	c.unmark(it)
+	return nil
+}
+
+// away moves a claimed file out of sight, if it is what was claimed. Otherwise its claim ends.
+func (c *Conductor) away(it *item) error {
 	there := false
 	if it.resumed {
 		_, err := c.e.FS.Look(c.held(it))
@@ -162,10 +249,6 @@ func (c *Conductor) take(it *item) error {
 	case reason != "":
 		return c.giveBack(it, reason)
 	}
-	if err := c.identify(it, held); err != nil {
-		return err
-	}
-	c.unmark(it)
 	return nil
 }
 
@@ -370,10 +453,13 @@ func (c *Conductor) hash(path string, alone *bool) (sum string, size int64, cont
 		}
 		from := &lively{f, &c.beat[taking]}
 		if err == nil && before.Size <= smallFile {
-			content = make([]byte, 0, before.Size+1)
-			buf := bytes.NewBuffer(content)
-			sum, size, err = archive.Hash(io.TeeReader(from, buf))
-			content = buf.Bytes()
+			content = make([]byte, before.Size+1) // one more, to see that it has not grown
+			var n int
+			if n, err = io.ReadFull(from, content); err == io.EOF || err == io.ErrUnexpectedEOF {
+				err = nil
+			}
+			content, size = content[:n], int64(n)
+			sum = archive.Sum(content)
 		} else if err == nil {
 			content = nil
 			sum, size, err = archive.Hash(from)

@@ -134,7 +134,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		}
 	}
 	s.places = remote.New(c.Environment)
-	s.engine = run.New(run.Config{Store: s.store, Mark: s.store.Mark, Spool: filepath.Join(c.Data, "archive", "spool"), FS: c.FS, Archive: archive.New(c.FS, filepath.Join(c.Data, "archive")), Log: c.Log, Resolve: s.resolve, Places: s.places, Tell: s.tell, Alert: s.alert, Over: s.over, Cores: c.Cores, Clock: c.Clock})
+	s.engine = run.New(run.Config{Store: s.store, Mark: s.store.Mark, Spool: filepath.Join(c.Data, "archive", "spool"), FS: c.FS, Archive: archive.New(c.FS, filepath.Join(c.Data, "archive")), Own: filepath.Join(c.Data, "archive", "fetched"), Log: c.Log, Resolve: s.resolve, Places: s.places, Tell: s.tell, Alert: s.alert, Over: s.over, Cores: c.Cores, Clock: c.Clock})
 	s.leader = lead.New(lead.Config{Records: s.store, Join: s.join, Conduct: s.conduct, Compiled: s.engine.Compiled, Resolve: s.resolve, Places: s.places, Holding: filepath.Join(c.Data, "archive", "fetched"), Mark: s.store.Mark, Fetches: s.store, Answers: &s.answers, FS: s.FS, Watcher: s.watcher, Log: s.Log, Alert: s.alert, Over: s.over, Hint: s.hint, Looked: s.recordNews, Away: s.tellAway, Back: s.tellBack, Still: s.Still})
 	node, err := s.join(ctx)
 	if err != nil {

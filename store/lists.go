@@ -123,7 +123,8 @@ func (s *Store) Pickups(ctx context.Context, f Filter) ([]Pickup, error) {
 		if !strings.Contains(f.Name, "*") {
 			pattern = "%" + pattern + "%"
 		}
-		add("p.name ilike $%d", pattern)
+		// In the form of the index, which has no names of those on their way.
+		add("(p.name ilike $%[1]d and p.state not in ('claimed', 'taken', 'committed') or p.name ilike $%[1]d and p.state in ('claimed', 'taken', 'committed'))", pattern)
 	}
 	if !f.Since.IsZero() {
 		add("p.claimed_at >= $%d", f.Since)

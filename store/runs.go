@@ -39,58 +39,100 @@ type Claim struct {
 	Together bool       // with others, without which it does not go on
 	CameFrom string     // where it was on a server; empty: it came here
 	Mail     *mail.Head // that it was attached to; nil: to none
+	SHA256   string     // of its content, where that is known before it is taken
+}
+
+// columns are claims as newPickups reads them, and where each path is among them.
+func columns(node int64, route string, claims []Claim) (args []any, at map[string]int, err error) {
+	n := len(claims)
+	paths, folders, names, sizes, modified := make([]string, n), make([]string, n), make([]string, n), make([]int64, n), make([]time.Time, n)
+	devices, inodes, noticed, lanes, keys := make([]string, n), make([]string, n), make([]time.Time, n), make([]*string, n), make([]*string, n)
+	events, origins, raws, together, from := make([]string, n), make([]string, n), make([][]byte, n), make([]bool, n), make([]string, n)
+	mails, sums := make([]*string, n), make([]string, n)
+	at = make(map[string]int, n)
+	for i, c := range claims {
+		at[c.Path] = i
+		if mails[i], err = mailText(c.Mail); err != nil {
+			return nil, nil, err
+		}
+		paths[i], folders[i], names[i], sizes[i], modified[i] = Readable(c.Path), Readable(c.Folder), Readable(c.Name), c.Size, c.Modified
+		devices[i], inodes[i], noticed[i], lanes[i], keys[i] = fmt.Sprint(c.Device), fmt.Sprint(c.Inode), c.Noticed, readable(c.Lane), readable(c.Key)
+		events[i], origins[i], raws[i], together[i], from[i] = c.Event, c.Origin, rawPath(c.Path), c.Together, Readable(c.CameFrom)
+		sums[i] = c.SHA256
+	}
+	return []any{node, route, paths, folders, names, sizes, modified, devices, inodes, noticed, lanes, keys, events, origins, raws, together, from, mails, sums}, at, nil
+}
+
+// newPickups makes pickups of claims in a state, with more columns and what they get, where a condition is met, and counts them. Its
+// parameters are those of columns.
+func newPickups(state, more, given, where string) string {
+	return `with new as (
+			insert into pickups (route, path, folder, name, size, modified, device, inode, state, noticed_at, node, lane, business_key, event, origin, raw_path, together, came_from, mail` + more + `)
+			select $2, path, folder, name, size, modified, device::numeric, inode::numeric, '` + state + `', noticed, $1, lane, key, event, origin, raw, together, came_from, mail::jsonb` + given + `
+			from unnest($3::text[], $4::text[], $5::text[], $6::bigint[], $7::timestamptz[], $8::text[], $9::text[], $10::timestamptz[], $11::text[], $12::text[], $13::text[], $14::text[], $15::bytea[], $16::bool[], $17::text[], $18::text[], $19::text[])
+				with ordinality as t (path, folder, name, size, modified, device, inode, noticed, lane, key, event, origin, raw, together, came_from, mail, sum, ord)
+			where exists (select 1 from routes where name = $2 and leader = $1)` + where + ` order by ord
+			on conflict do nothing returning id, path, raw_path, sha256, business_key, run),
+		counted as (insert into tallies (route, quarter, pickups) select $2, date_bin('15 minutes', now(), 'epoch'), count(*) from new having count(*) > 0
+			on conflict (route, quarter) do update set pickups = tallies.pickups + excluded.pickups)`
 }
 
 // Claim records that files are being taken by a route's leader and gives the
 // pickups' numbers: 0 for a file on which there is an open claim already. All
 // are 0 if the node does not lead the route.
 func (s *Store) Claim(ctx context.Context, node int64, route string, claims []Claim) ([]int64, error) {
-	n := len(claims)
-	paths, folders, names, sizes, modified := make([]string, n), make([]string, n), make([]string, n), make([]int64, n), make([]time.Time, n)
-	devices, inodes, noticed, lanes, keys := make([]string, n), make([]string, n), make([]time.Time, n), make([]*string, n), make([]*string, n)
-	events, origins, raws, together, from := make([]string, n), make([]string, n), make([][]byte, n), make([]bool, n), make([]string, n)
-	mails := make([]*string, n)
-	at := make(map[string]int, n)
-	for i, c := range claims {
-		at[c.Path] = i
-		var err error
-		if mails[i], err = mailText(c.Mail); err != nil {
-			return nil, err
-		}
-		paths[i], folders[i], names[i], sizes[i], modified[i] = Readable(c.Path), Readable(c.Folder), Readable(c.Name), c.Size, c.Modified
-		devices[i], inodes[i], noticed[i], lanes[i], keys[i] = fmt.Sprint(c.Device), fmt.Sprint(c.Inode), c.Noticed, readable(c.Lane), readable(c.Key)
-		events[i], origins[i], raws[i], together[i], from[i] = c.Event, c.Origin, rawPath(c.Path), c.Together, Readable(c.CameFrom)
+	args, at, err := columns(node, route, claims)
+	if err != nil {
+		return nil, err
 	}
-	ids := make([]int64, n)
+	ids := make([]int64, len(claims))
 	var id int64
 	var path string
 	var raw []byte
-	err := s.quick.rows(ctx, n, `with new as (
-			insert into pickups (route, path, folder, name, size, modified, device, inode, state, noticed_at, node, lane, business_key, event, origin, raw_path, together, came_from, mail)
-			select $2, path, folder, name, size, modified, device::numeric, inode::numeric, 'claimed', noticed, $1, lane, key, event, origin, raw, together, came_from, mail::jsonb
-			from unnest($3::text[], $4::text[], $5::text[], $6::bigint[], $7::timestamptz[], $8::text[], $9::text[], $10::timestamptz[], $11::text[], $12::text[], $13::text[], $14::text[], $15::bytea[], $16::bool[], $17::text[], $18::text[])
-				with ordinality as t (path, folder, name, size, modified, device, inode, noticed, lane, key, event, origin, raw, together, came_from, mail, ord)
-			where exists (select 1 from routes where name = $2 and leader = $1) order by ord
-			on conflict do nothing returning id, path, raw_path),
-		counted as (insert into tallies (route, quarter, pickups) select $2, date_bin('15 minutes', now(), 'epoch'), count(*) from new having count(*) > 0
-			on conflict (route, quarter) do update set pickups = tallies.pickups + excluded.pickups)
-		select id, path, raw_path from new`,
-		[]any{node, route, paths, folders, names, sizes, modified, devices, inodes, noticed, lanes, keys, events, origins, raws, together, from, mails},
-		[]any{&id, &path, &raw}, func() error {
-			path, _ := named(path, raw)
-			ids[at[path]] = id
-			return nil
-		})
+	err = s.quick.rows(ctx, len(claims), newPickups("claimed", ", sha256", ", nullif(sum, '')", "")+` select id, path, raw_path from new`, args, []any{&id, &path, &raw}, func() error {
+		path, _ := named(path, raw)
+		ids[at[path]] = id
+		return nil
+	})
 	if err != nil {
 		return nil, fmt.Errorf("claiming files: %w", err)
 	}
 	return ids, nil
 }
 
+// Begin is Claim and Taken in one for files that nobody else can reach, whose contents are known before they are taken. It records them as
+// taken, by a revision and with the moment that their maps see, and begins a run of each.
+func (s *Store) Begin(ctx context.Context, node int64, route, revision string, now time.Time, claims []Claim) ([]int64, []Begun, error) {
+	args, at, err := columns(node, route, claims)
+	if err != nil {
+		return nil, nil, err
+	}
+	ids, begun := make([]int64, len(claims)), make([]Begun, len(claims))
+	var id int64
+	var path string
+	var raw []byte
+	var b Begun
+	err = s.quick.rows(ctx, len(claims), newPickups("taken", ", sha256, taken_at, run", ", sum, now(), nextval('runs_id_seq')", `
+				and not exists (select 1 from pickups o where o.route = $2 and o.path = t.path and o.inode = t.inode::numeric and o.state in ('claimed', 'held') and o.run is null)`)+`,
+		r as (insert into runs (id, route, revision, state, facts_now) overriding system value select run, $2, $20, 'working', $21 from new),
+		l as (insert into run_pickups (run, pickup, ord) select run, id, 1 from new)
+		select new.id, new.path, new.raw_path, new.run, coalesce(b.id, 0), coalesce(b.name, ''), coalesce(k.id, 0), coalesce(k.name, '') from new
+			`+earlier("new.sha256", "new.business_key", "$2", "new.id"),
+		append(args, revision, now), []any{&id, &path, &raw, &b.Run, &b.Before, &b.BeforeName, &b.BeforeKey, &b.BeforeKeyName}, func() error {
+			path, _ := named(path, raw)
+			ids[at[path]], begun[at[path]] = id, b
+			return nil
+		})
+	if err != nil {
+		return nil, nil, fmt.Errorf("taking files: %w", err)
+	}
+	return ids, begun, nil
+}
+
 // Withdrawn ends the claim on a file that went away before it was taken, or
 // that nobody wants any more.
 func (s *Store) Withdrawn(ctx context.Context, node, pickup int64, reason string) error {
-	_, err := s.quick.ExecContext(ctx, `with w as (update pickups set state = 'withdrawn', reason = $3, ended_at = now(), next_try = null where id = $2 and node = $1 and state in ('claimed', 'held') returning route, claimed_at)
+	_, err := s.quick.ExecContext(ctx, `with w as (update pickups set state = 'withdrawn', reason = $3, ended_at = now(), next_try = null where id = $2 and node = $1 and state in ('claimed', 'held', 'taken') returning route, claimed_at)
 		update tallies t set pickups = t.pickups - 1 from w where t.route = w.route and t.quarter = date_bin('15 minutes', w.claimed_at, 'epoch')`, node, pickup, Readable(reason))
 	return err
 }
@@ -146,7 +188,7 @@ func (s *Store) Taken(ctx context.Context, node int64, route string, taken []Tak
 	var b Begun
 	err := s.quick.rows(ctx, n, `with mine as (
 			select t.*, p.business_key, p.together as p_together from unnest($3::bigint[], $4::text[], $5::bigint[], $6::text[], $7::timestamptz[], $8::bigint[], $9::int[], $10::text[], $11::text[], $12::text[], $13::bool[], $14::bigint[]) with ordinality as t (pickup, sum, size, revision, moment, first, files, part, key, missing, refused, late_of, ord)
-			join pickups p on p.id = t.pickup and p.node = $1 and p.state in ('claimed', 'held') and p.run is null),
+			join pickups p on p.id = t.pickup and p.node = $1 and (p.state || '') in ('claimed', 'held') and p.run is null),
 		n as (select first, nextval('runs_id_seq') as run from (select first from mine group by first, files having count(*) = files order by min(ord)) as whole),
 		t as (select mine.*, n.run, row_number() over (partition by mine.first order by mine.ord) as place from mine join n on n.first = mine.first),
 		r as (insert into runs (id, route, revision, state, facts_now, files, key, missing, refused, late_of) overriding system value select run, $2, revision, 'working', moment, files, key, missing, refused, late_of from t where place = 1),
@@ -685,7 +727,7 @@ func (s *Store) Published(ctx context.Context, node int64, ended []RunOf) (map[i
 	if slices.ContainsFunc(ended, func(e RunOf) bool { return e.Several }) {
 		ofRuns = `select rp.pickup, rp.part, rp.reason, coalesce(rp.whole, r.whole) as whole, coalesce(rp.good, r.good) as good, coalesce(rp.rejected, r.rejected) as rejected from r join run_pickups rp on rp.run = r.id`
 	}
-	err := s.quick.rows(ctx, len(ended), `with e as (select t.run, t.pickup from unnest($2::bigint[], $3::bigint[]) as t (run, pickup) join pickups p on p.id = t.pickup and p.run = t.run and p.node = $1 and p.state in ('committed', 'held')
+	err := s.quick.rows(ctx, len(ended), `with e as (select t.run, t.pickup from unnest($2::bigint[], $3::bigint[]) as t (run, pickup) join pickups p on p.id = t.pickup and p.run = t.run and p.node = $1 and (p.state || '') in ('committed', 'held')
 				where not exists (select 1 from deliveries d where d.run = t.run and d.state = 'open' and starts_with(d.folder, '{'))),
 		d as (update deliveries set state = 'published', published_at = now(), reason = '' from e where deliveries.run = e.run and deliveries.state = 'open'),
 		r as (update runs set state = 'published', ended_at = now() from e where runs.id = e.run returning runs.id, e.pickup, runs.route, runs.whole, runs.good, runs.rejected, runs.filtered, runs.merged, runs.records_in),
@@ -763,7 +805,7 @@ func earlier(content, key, route, pickup string) string {
 			and o.` + first + ` is not null and o.` + second + ` is not null and ` + other + ` is not null and o.state <> 'withdrawn' order by o.` + first + `, o.` + second + `, o.id limit 1`
 	}
 	return `left join lateral (` + of("sha256", "route", content, route) + `) b on true
-		left join lateral (` + of("route", "business_key", route, key) + `) k on true`
+		left join lateral (` + of("business_key", "route", key, route) + `) k on true`
 }
 
 // Unfinished lists the open pickups of a route in the order in which they were

@@ -38,13 +38,13 @@ func (s *Stream) Most() int { return cmp.Or(s.Size, batch.Size) }
 
 // Fill reads until the buffer has n bytes or the stream ends.
 func (s *Stream) Fill(buf []byte, n int) ([]byte, error) {
-	if cap(buf) < n+batch.Slack {
-		grown := make([]byte, len(buf), n+batch.Slack)
-		copy(grown, buf)
-		buf = grown
-	}
 	for len(buf) < n && !s.EOF {
-		k, err := s.In.Read(buf[len(buf):n])
+		if cap(buf) < len(buf)+1+batch.Slack { // a small file does not pay for the memory of a large one
+			grown := make([]byte, len(buf), min(n, max(4<<10, 8*len(buf)))+batch.Slack)
+			copy(grown, buf)
+			buf = grown
+		}
+		k, err := s.In.Read(buf[len(buf):min(n, cap(buf)-batch.Slack)])
 		buf = buf[:len(buf)+k]
 		if err == io.EOF {
 			s.EOF = true

@@ -2,6 +2,7 @@ package text
 
 import (
 	"bufio"
+	"bytes"
 	"compress/flate"
 	"compress/gzip"
 	"errors"
@@ -24,14 +25,16 @@ func (d *Damaged) Unwrap() error { return d.err }
 // Undo takes gzip away (RFC 1952). What is not compressed data is given as it is, and a zip
 // archive is only named.
 func Undo(in io.Reader) (io.Reader, string, error) {
-	r := bufio.NewReaderSize(in, 64<<10)
-	head, err := r.Peek(4)
-	if err != nil && err != io.EOF {
+	head := make([]byte, 4)
+	n, err := io.ReadFull(in, head)
+	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
 		return nil, "", err
 	}
+	head = head[:n]
+	r := io.MultiReader(bytes.NewReader(head), in)
 	switch {
 	case len(head) > 2 && head[0] == 0x1f && head[1] == 0x8b:
-		counted := &counter{Reader: r}
+		counted := &counter{Reader: bufio.NewReaderSize(r, 64<<10)}
 		z, err := gzip.NewReader(counted)
 		if err != nil {
 			return nil, "", &Damaged{fmt.Errorf("gzip: %w", err)}
