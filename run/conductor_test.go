@@ -42,7 +42,10 @@ type stand struct {
 
 // newStand begins to lead the demo's route with orders in one file each, and listens.
 // It must be called in a bubble of synctest.
-func newStand(t *testing.T, settings string) *stand {
+func newStand(t *testing.T, settings string) *stand { return newStandOf(t, settings, false) }
+
+// newStandOf is one whose inbox only we can reach, or not.
+func newStandOf(t *testing.T, settings string, own bool) *stand {
 	t.Helper()
 	w, err := workspace.Load(demo.Workspace())
 	if err != nil {
@@ -73,7 +76,11 @@ func newStand(t *testing.T, settings string) *stand {
 	s.sure.Store(true)
 	environment := workspace.Environment{Places: workspace.Folders(map[string]string{"stations": "stations", "laboratory": "laboratory"})}
 	resolve := func(folder string) (string, error) { return environment.Resolve(folder, s.data) }
-	e := New(Config{Store: s.records, Mark: "test", Spool: filepath.Join(s.data, "spool"), FS: s.fs, Archive: archive.New(s.fs, filepath.Join(s.data, "archive")), Log: slog.New(slog.DiscardHandler), Resolve: resolve, Cores: 1,
+	only := ""
+	if own {
+		only = filepath.Join(s.data, "stations")
+	}
+	e := New(Config{Own: only, Store: s.records, Mark: "test", Spool: filepath.Join(s.data, "spool"), FS: s.fs, Archive: archive.New(s.fs, filepath.Join(s.data, "archive")), Log: slog.New(slog.DiscardHandler), Resolve: resolve, Cores: 1,
 		Alert: func(a store.Alert, _ bool) {
 			s.mu.Lock()
 			defer s.mu.Unlock()
@@ -265,12 +272,12 @@ func TestOldAnswer(t *testing.T) {
 // TestOrderInMemory: whatever the records and the files refuse for a while, a lane comes
 // out in order, each file once.
 func TestOrderInMemory(t *testing.T) {
-	for seed := range uint64(25) {
+	for seed := range uint64(40) {
 		synctest.Test(t, func(t *testing.T) {
-			s := newStand(t, "order:\n  lane: all\n  failure: holds\n\n")
+			s := newStandOf(t, "order:\n  lane: all\n  failure: holds\n\n", seed%2 > 0)
 			r := rand.New(rand.NewPCG(seed, 3))
 			set := s.breaks(func() bool { return true })
-			calls := []string{"files", "claim", "taken", "held", "commit", "abandon", "published", "unfinished", "holders", "numbers", "owners"}
+			calls := []string{"files", "claim", "claim lost", "begin", "begin lost", "taken", "taken lost", "held", "commit", "abandon", "published", "unfinished", "holders", "numbers", "owners"}
 			const total = 30
 			for n := range total {
 				s.drop(fmt.Sprintf("f%03d.csv", n))
@@ -282,7 +289,7 @@ func TestOrderInMemory(t *testing.T) {
 			for _, c := range calls {
 				set(c, false)
 			}
-			s.within("all have come out", time.Hour, func() bool { return len(s.orders()) == total })
+			s.within(fmt.Sprintf("all of %d have come out", seed), time.Hour, func() bool { return len(s.orders()) == total })
 			s.within("all have ended", time.Hour, func() bool {
 				return !slices.ContainsFunc(s.records.states(), func(p string) bool { return !strings.HasSuffix(p, "=delivered") && !strings.HasSuffix(p, "=withdrawn") })
 			})
@@ -464,9 +471,9 @@ func TestPuzzled(t *testing.T) {
 // TestTakenOnce: a file that cannot be taken for a while has one pickup, however often
 // it is noticed meanwhile.
 func TestTakenOnce(t *testing.T) {
-	for _, order := range []string{"", "order:\n  lane: \"{station}\"\n  failure: holds\n\n"} {
+	for n, order := range []string{"", "order:\n  lane: \"{station}\"\n  failure: holds\n\n", "", "order:\n  lane: \"{station}\"\n  failure: holds\n\n"} {
 		synctest.Test(t, func(t *testing.T) {
-			s := newStand(t, order)
+			s := newStandOf(t, order, n > 1)
 			var refuses atomic.Bool
 			refuses.Store(true)
 			s.fs.Fail = func(_ int64, operation, name string) error {
@@ -490,8 +497,13 @@ func TestTakenOnce(t *testing.T) {
 // TestTakenAndBack: a file whose run is open, and which a file system that lost its power has back in the inbox, is not
 // taken a second time.
 func TestTakenAndBack(t *testing.T) {
-	synctest.Test(t, func(t *testing.T) {
-		s := newStand(t, "")
+	for _, own := range []bool{false, true} {
+		synctest.Test(t, func(t *testing.T) { takenAndBack(t, newStandOf(t, "", own)) })
+	}
+}
+
+func takenAndBack(t *testing.T, s *stand) {
+	{
 		var refuses atomic.Bool
 		refuses.Store(true)
 		s.fs.Fail = func(_ int64, operation, name string) error {
@@ -522,5 +534,5 @@ func TestTakenAndBack(t *testing.T) {
 		if states := s.records.states(); !slices.Equal(states, []string{"a.csv=delivered"}) || len(s.orders()) != 1 {
 			t.Errorf("%v %v", states, s.orders())
 		}
-	})
+	}
 }

@@ -64,6 +64,14 @@ func (m *memory) run(id int64) *kept {
 	return nil
 }
 
+// answer is what comes back of something that was done: an error if the answer is lost.
+func (m *memory) answer(call string) error {
+	if m.fail == nil {
+		return nil
+	}
+	return m.fail(call)
+}
+
 // states lists the pickups as name=state, in their order.
 func (m *memory) states() (out []string) {
 	m.mu.Lock()
@@ -98,10 +106,14 @@ func (m *memory) Claim(_ context.Context, node int64, route string, claims []sto
 		return nil, err
 	}
 	defer done()
+	return m.claim(node, route, claims), m.answer("claim lost")
+}
+
+func (m *memory) claim(node int64, route string, claims []store.Claim) []int64 {
 	ids := make([]int64, len(claims))
 	for i, c := range claims {
 		twice := slices.ContainsFunc(m.pickups, func(p *kept) bool {
-			return (p.State == "claimed" || p.State == "held") && p.Run == nil && p.Path == c.Path && p.Inode == c.Inode && p.Size == c.Size && p.Modified.Equal(c.Modified)
+			return (p.State == "claimed" || p.State == "taken" || p.State == "held") && (p.Run == nil || p.Origin == "inbox") && p.Path == c.Path && p.Event == c.Event && p.Inode == c.Inode && p.Size == c.Size && p.Modified.Equal(c.Modified)
 		})
 		if node != m.leader || twice {
 			continue
@@ -111,33 +123,30 @@ func (m *memory) Claim(_ context.Context, node int64, route string, claims []sto
 		m.pickups = append(m.pickups, p)
 		ids[i] = p.Pickup
 	}
-	return ids, nil
+	return ids
 }
 
-func (m *memory) Begin(ctx context.Context, node int64, route, revision string, now time.Time, claims []store.Claim) ([]int64, []store.Begun, error) {
+func (m *memory) Begin(_ context.Context, node int64, route, revision string, now time.Time, claims []store.Claim) ([]int64, []store.Begun, error) {
 	done, err := m.call("begin")
 	if err != nil {
 		return nil, nil, err
 	}
-	done()
-	ids, err := m.Claim(ctx, node, route, claims)
-	if err != nil {
-		return nil, nil, err
-	}
+	defer done()
+	ids := m.claim(node, route, claims)
 	var takes []store.Take
 	for i, id := range ids {
 		if id != 0 {
 			takes = append(takes, store.Take{Pickup: id, SHA256: claims[i].SHA256, Size: claims[i].Size, Revision: revision, Now: now, With: id, Files: 1})
 		}
 	}
-	taken, err := m.Taken(ctx, node, route, takes)
+	taken := m.take(node, takes)
 	begun := make([]store.Begun, len(ids))
 	for i, id := range ids {
 		if id != 0 {
 			begun[i], taken = taken[0], taken[1:]
 		}
 	}
-	return ids, begun, err
+	return ids, begun, m.answer("begin lost")
 }
 
 func (m *memory) Withdrawn(_ context.Context, node, pickup int64, reason string) error {
@@ -158,6 +167,10 @@ func (m *memory) Taken(_ context.Context, node int64, _ string, taken []store.Ta
 		return nil, err
 	}
 	defer done()
+	return m.take(node, taken), m.answer("taken lost")
+}
+
+func (m *memory) take(node int64, taken []store.Take) []store.Begun {
 	out := make([]store.Begun, len(taken))
 	for i, t := range taken {
 		p := m.pickup(t.Pickup)
@@ -170,7 +183,7 @@ func (m *memory) Taken(_ context.Context, node int64, _ string, taken []store.Ta
 		delete(m.waiting, t.CollectKey)
 		out[i].Run = run
 	}
-	return out, nil
+	return out
 }
 
 func (m *memory) Members(_ context.Context, runs []int64) (map[int64][]store.Member, error) {

@@ -63,15 +63,15 @@ func columns(node int64, route string, claims []Claim) (args []any, at map[strin
 	return []any{node, route, paths, folders, names, sizes, modified, devices, inodes, noticed, lanes, keys, events, origins, raws, together, from, mails, sums}, at, nil
 }
 
-// newPickups makes pickups of claims in a state, with more columns and what they get, where a condition is met, and counts them. Its
-// parameters are those of columns.
-func newPickups(state, more, given, where string) string {
+// newPickups makes pickups of claims in a state, with more columns and what they get, and counts them; a file that has an open one, as
+// pickups_claimed says, gets none. Its parameters are those of columns.
+func newPickups(state, more, given string) string {
 	return `with new as (
 			insert into pickups (route, path, folder, name, size, modified, device, inode, state, noticed_at, node, lane, business_key, event, origin, raw_path, together, came_from, mail` + more + `)
 			select $2, path, folder, name, size, modified, device::numeric, inode::numeric, '` + state + `', noticed, $1, lane, key, event, origin, raw, together, came_from, mail::jsonb` + given + `
 			from unnest($3::text[], $4::text[], $5::text[], $6::bigint[], $7::timestamptz[], $8::text[], $9::text[], $10::timestamptz[], $11::text[], $12::text[], $13::text[], $14::text[], $15::bytea[], $16::bool[], $17::text[], $18::text[], $19::text[])
 				with ordinality as t (path, folder, name, size, modified, device, inode, noticed, lane, key, event, origin, raw, together, came_from, mail, sum, ord)
-			where exists (select 1 from routes where name = $2 and leader = $1)` + where + ` order by ord
+			where exists (select 1 from routes where name = $2 and leader = $1) order by ord
 			on conflict do nothing returning id, path, raw_path, sha256, business_key, run),
 		counted as (insert into tallies (route, quarter, pickups) select $2, date_bin('15 minutes', now(), 'epoch'), count(*) from new having count(*) > 0
 			on conflict (route, quarter) do update set pickups = tallies.pickups + excluded.pickups)`
@@ -89,7 +89,7 @@ func (s *Store) Claim(ctx context.Context, node int64, route string, claims []Cl
 	var id int64
 	var path string
 	var raw []byte
-	err = s.quick.rows(ctx, len(claims), newPickups("claimed", ", sha256", ", nullif(sum, '')", "")+` select id, path, raw_path from new`, args, []any{&id, &path, &raw}, func() error {
+	err = s.quick.rows(ctx, len(claims), newPickups("claimed", ", sha256", ", nullif(sum, '')")+` select id, path, raw_path from new`, args, []any{&id, &path, &raw}, func() error {
 		path, _ := named(path, raw)
 		ids[at[path]] = id
 		return nil
@@ -112,8 +112,7 @@ func (s *Store) Begin(ctx context.Context, node int64, route, revision string, n
 	var path string
 	var raw []byte
 	var b Begun
-	err = s.quick.rows(ctx, len(claims), newPickups("taken", ", sha256, taken_at, run", ", sum, now(), nextval('runs_id_seq')", `
-				and not exists (select 1 from pickups o where o.route = $2 and o.path = t.path and o.inode = t.inode::numeric and o.state in ('claimed', 'held') and o.run is null)`)+`,
+	err = s.quick.rows(ctx, len(claims), newPickups("taken", ", sha256, taken_at, run", ", sum, now(), nextval('runs_id_seq')")+`,
 		r as (insert into runs (id, route, revision, state, facts_now) overriding system value select run, $2, $20, 'working', $21 from new),
 		l as (insert into run_pickups (run, pickup, ord) select run, id, 1 from new)
 		select new.id, new.path, new.raw_path, new.run, coalesce(b.id, 0), coalesce(b.name, ''), coalesce(k.id, 0), coalesce(k.name, '') from new
@@ -188,7 +187,7 @@ func (s *Store) Taken(ctx context.Context, node int64, route string, taken []Tak
 	var b Begun
 	err := s.quick.rows(ctx, n, `with mine as (
 			select t.*, p.business_key, p.together as p_together from unnest($3::bigint[], $4::text[], $5::bigint[], $6::text[], $7::timestamptz[], $8::bigint[], $9::int[], $10::text[], $11::text[], $12::text[], $13::bool[], $14::bigint[]) with ordinality as t (pickup, sum, size, revision, moment, first, files, part, key, missing, refused, late_of, ord)
-			join pickups p on p.id = t.pickup and p.node = $1 and (p.state || '') in ('claimed', 'held') and p.run is null),
+			join pickups p on p.id = t.pickup and p.node = $1 and `+stateOf+` in ('claimed', 'held') and p.run is null),
 		n as (select first, nextval('runs_id_seq') as run from (select first from mine group by first, files having count(*) = files order by min(ord)) as whole),
 		t as (select mine.*, n.run, row_number() over (partition by mine.first order by mine.ord) as place from mine join n on n.first = mine.first),
 		r as (insert into runs (id, route, revision, state, facts_now, files, key, missing, refused, late_of) overriding system value select run, $2, revision, 'working', moment, files, key, missing, refused, late_of from t where place = 1),
@@ -315,6 +314,10 @@ var ErrBusy = errors.New("the pickup has not ended")
 
 // ErrPurged says that a pickup's original is no longer kept.
 var ErrPurged = errors.New("its original is no longer kept")
+
+// stateOf is the state of a pickup p in a form in which no index has it: rows that are told by their numbers are found by these. An index of
+// the few pickups that are under way looks cheap while the tables are young, and is full of those that were a moment ago.
+const stateOf = `(p.state || '')`
 
 // withIt selects the number of a pickup, and of those that are worked on together with it.
 func withIt(pickup string) string {
@@ -727,7 +730,7 @@ func (s *Store) Published(ctx context.Context, node int64, ended []RunOf) (map[i
 	if slices.ContainsFunc(ended, func(e RunOf) bool { return e.Several }) {
 		ofRuns = `select rp.pickup, rp.part, rp.reason, coalesce(rp.whole, r.whole) as whole, coalesce(rp.good, r.good) as good, coalesce(rp.rejected, r.rejected) as rejected from r join run_pickups rp on rp.run = r.id`
 	}
-	err := s.quick.rows(ctx, len(ended), `with e as (select t.run, t.pickup from unnest($2::bigint[], $3::bigint[]) as t (run, pickup) join pickups p on p.id = t.pickup and p.run = t.run and p.node = $1 and (p.state || '') in ('committed', 'held')
+	err := s.quick.rows(ctx, len(ended), `with e as (select t.run, t.pickup from unnest($2::bigint[], $3::bigint[]) as t (run, pickup) join pickups p on p.id = t.pickup and p.run = t.run and p.node = $1 and `+stateOf+` in ('committed', 'held')
 				where not exists (select 1 from deliveries d where d.run = t.run and d.state = 'open' and starts_with(d.folder, '{'))),
 		d as (update deliveries set state = 'published', published_at = now(), reason = '' from e where deliveries.run = e.run and deliveries.state = 'open'),
 		r as (update runs set state = 'published', ended_at = now() from e where runs.id = e.run returning runs.id, e.pickup, runs.route, runs.whole, runs.good, runs.rejected, runs.filtered, runs.merged, runs.records_in),

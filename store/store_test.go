@@ -165,6 +165,57 @@ func TestClaims(t *testing.T) {
 	}
 }
 
+// TestBegin: files that are known before they are taken are claimed and begun at once, as they would be one after the other.
+func TestBegin(t *testing.T) {
+	s, node := led(t)
+	known := func(name, content, key string) store.Claim {
+		c := claim(name)
+		c.SHA256, c.Inode = content, uint64(len(name))+uint64(name[0])
+		if key != "" {
+			c.Key = &key
+		}
+		return c
+	}
+	now := time.Now().Truncate(time.Microsecond)
+	before, _ := claimed(t, s, node, "before.csv", "cafe")
+	open := known("open.csv", "f00d", "")
+	must(s.Claim(ctx, node, "orders", []store.Claim{open}))(t)
+	ids, begun, err := s.Begin(ctx, node, "orders", "r1", now, []store.Claim{known("a.csv", "beef", "O-1"), open, known("b.csv", "cafe", ""), known("c\xff.csv", "dead", "O-1")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if ids[0] == 0 || ids[1] != 0 || begun[1].Run != 0 || ids[2] <= ids[0] || ids[3] <= ids[2] || begun[2].Run <= begun[0].Run || begun[3].Run <= begun[2].Run {
+		t.Fatalf("%v %+v", ids, begun)
+	}
+	if begun[0].Before != 0 || begun[2].Before != before || begun[2].BeforeName != "before.csv" {
+		t.Errorf("%+v", begun)
+	}
+	list := must(s.Unfinished(ctx, "orders", ids[0]-1, 10))(t)
+	if len(list) != 3 || list[0].State != "taken" || *list[0].Run != begun[0].Run || *list[0].SHA256 != "beef" || *list[0].RunState != "working" || *list[0].Revision != "r1" || !list[0].Now.Equal(now) || list[0].Files != 1 || *list[0].Key != "O-1" || list[2].Path != "/in/c\xff.csv" {
+		t.Fatalf("%+v", list)
+	}
+	if state := ends(t, s, node, store.Commit{Run: begun[0].Run, Pickup: ids[0], Balance: flow.Balance{In: 1, Good: 1}}); state != "delivered" {
+		t.Error(state)
+	}
+	_, later, err := s.Begin(ctx, node, "orders", "r1", now, []store.Claim{known("d.csv", "beef", "O-1")})
+	if err != nil || later[0].Before != ids[0] || later[0].BeforeKey != ids[0] || later[0].BeforeKeyName != "a.csv" {
+		t.Errorf("%+v %v", later, err)
+	}
+	// One that has gone away meanwhile is given up.
+	if err := s.Withdrawn(ctx, node, ids[2], "it went away"); err != nil {
+		t.Fatal(err)
+	}
+	if p := must(s.Pickup(ctx, ids[2]))(t); p.State != "withdrawn" {
+		t.Errorf("%+v", p)
+	}
+	if ids, _, err := s.Begin(ctx, node+1, "orders", "r1", now, []store.Claim{known("e.csv", "1", "")}); err != nil || ids[0] != 0 {
+		t.Error("a node took a file that does not lead the route", ids, err)
+	}
+	if tally := must(s.Tallies(ctx, time.Now().Add(-time.Hour)))(t)["orders"]; tally.Pickups != 5 || tally.Open != 4 {
+		t.Errorf("%+v", tally)
+	}
+}
+
 func TestFromClaimToEnd(t *testing.T) {
 	s, node := led(t)
 	pickup, begun := claimed(t, s, node, "a.csv", "cafe")

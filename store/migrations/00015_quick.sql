@@ -10,6 +10,12 @@ begin
 end $$;
 -- +goose StatementEnd
 
+-- A file is claimed once until its run is committed: it may still lie where it came while its run has begun already.
+update pickups p set device = -p.id where p.state in ('claimed', 'taken', 'held') and (p.run is null or p.origin = 'inbox') and exists (select 1 from pickups o where o.id < p.id and o.route = p.route and o.path = p.path and o.device = p.device and o.inode = p.inode
+    and o.size = p.size and o.modified = p.modified and o.event = p.event and o.state in ('claimed', 'taken', 'held') and (o.run is null or o.origin = 'inbox'));
+drop index pickups_claimed;
+create unique index pickups_claimed on pickups (route, path, device, inode, size, modified, event) where state in ('claimed', 'taken', 'held') and (run is null or origin = 'inbox');
+
 -- Whether a route has had a business key before is asked for each file. Beginning with the key, no other index can look
 -- cheaper, whatever the database has counted so far.
 drop index pickups_by_key;
@@ -28,6 +34,8 @@ end $$;
 -- +goose StatementEnd
 
 -- +goose Down
+drop index pickups_claimed;
+create unique index pickups_claimed on pickups (route, path, device, inode, size, modified) where state in ('claimed', 'held') and run is null;
 -- +goose StatementBegin
 do $$
 begin
