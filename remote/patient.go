@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"os"
@@ -151,12 +152,32 @@ func Authorities(file string) (*x509.CertPool, error) {
 }
 
 // transport is how a place is spoken to by HTTP: each tree has connections of its own, which are watched.
-func transport(p *workspace.Place, w *watch) (*http.Transport, error) {
+func transport(p *workspace.Place, w *watch) (http.RoundTripper, error) {
 	trusted, err := trust(p)
 	if err != nil {
 		return nil, err
 	}
-	return &http.Transport{Proxy: http.ProxyFromEnvironment, TLSClientConfig: trusted, DialContext: w.dial, TLSHandshakeTimeout: p.Patience, ExpectContinueTimeout: time.Second, MaxConnsPerHost: 2, MaxIdleConnsPerHost: 2, DisableCompression: true}, nil
+	return &reusing{&http.Transport{Proxy: http.ProxyFromEnvironment, TLSClientConfig: trusted, DialContext: w.dial, TLSHandshakeTimeout: p.Patience, ExpectContinueTimeout: time.Second, MaxConnsPerHost: 2, MaxIdleConnsPerHost: 2, DisableCompression: true}}, nil
+}
+
+// reusing uses connections again although who asked has not read the answer to its end, as libraries do where only its status counts: a new
+// connection costs more than most requests.
+type reusing struct{ *http.Transport }
+
+func (r *reusing) RoundTrip(of *http.Request) (*http.Response, error) {
+	answer, err := r.Transport.RoundTrip(of)
+	if err == nil && answer.Body != nil {
+		answer.Body = &drained{answer.Body}
+	}
+	return answer, err
+}
+
+type drained struct{ io.ReadCloser }
+
+// Close reads what is left, if it is little.
+func (d *drained) Close() error {
+	io.CopyN(io.Discard, d.ReadCloser, 4<<10) //nolint: nobody wants it; if it does not come the connection is not used again
+	return d.ReadCloser.Close()
 }
 
 // distrusted says in words why a certificate was not accepted; nil if that is not what is wrong.
