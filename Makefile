@@ -28,7 +28,7 @@ soak: postgresql
 	$(if $(ROOMY),TMPDIR=$(ROOMY)) go test ./e2e -count=1 -v -timeout 90m -run 'Crash|Killed|Paused|Power|Cut|Full|ReadOnly|Dies|Order|InEffect|Hostile|FirstStart|Share|Silent' -soak $(TESTFLAGS)
 
 bench:
-	go test -run '^$$' -bench . -benchmem ./core/...
+	go test -run '^$$' -bench . -benchmem ./core/... ./service
 
 screenshots: postgresql chromium console/dist/index.html
 	@mkdir -p docs/screenshots
