@@ -24,6 +24,7 @@ type ftpTree struct {
 	base  string
 	watch *watch
 	conn  *ftp.ServerConn
+	sends bool // the next data connection is for a file that goes there
 }
 
 func dialFTP(ctx context.Context, p *workspace.Place) (Conn, error) {
@@ -61,6 +62,9 @@ func dialFTPWith(ctx context.Context, p *workspace.Place, word string, more ...f
 		c, err := t.watch.dial(context.Background(), network, address)
 		plainly := encrypted == nil || first && p.TLS == "explicit"
 		first = false
+		if err == nil && encrypted != nil && t.sends {
+			c = &parting{c}
+		}
 		if err != nil || plainly {
 			return c, err
 		}
@@ -96,6 +100,18 @@ func dialFTPWith(ctx context.Context, p *workspace.Place, word string, more ...f
 		return nil, bad
 	}
 	return t, nil
+}
+
+// parting is an encrypted connection over which a file has been sent. The server may have said something that nobody reads here (TLS 1.3
+// gives tickets at any time). A connection that is closed then is reset, and what is still on its way to the server is lost.
+type parting struct{ net.Conn }
+
+// Close says that nothing more comes, and waits until the server is done, too.
+func (c *parting) Close() error {
+	if half, is := c.Conn.(interface{ CloseWrite() error }); is && half.CloseWrite() == nil {
+		io.Copy(io.Discard, c.Conn) //nolint: whoever is late is found by the watch
+	}
+	return c.Conn.Close()
 }
 
 func (t *ftpTree) at(p string) string { return path.Join("/", t.base, p) }
@@ -193,6 +209,8 @@ func (t *ftpTree) Open(p string, from int64) (io.ReadCloser, error) {
 func (t *ftpTree) Write(p string, from int64, content io.Reader) error {
 	defer t.watch.ask()()
 	ours := &ourReader{Reader: content}
+	t.sends = true
+	defer func() { t.sends = false }()
 	err := t.conn.StorFrom(t.at(p), ours, uint64(from))
 	if ours.err != nil {
 		return ours.err

@@ -111,6 +111,15 @@ func (c *watched) Write(b []byte) (int, error) {
 	return n, err
 }
 
+// CloseWrite says that nothing more comes.
+func (c *watched) CloseWrite() error {
+	half, is := c.Conn.(interface{ CloseWrite() error })
+	if !is {
+		return errors.ErrUnsupported
+	}
+	return half.CloseWrite()
+}
+
 func (c *watched) Close() error {
 	c.by.mu.Lock()
 	delete(c.by.open, c.Conn)

@@ -880,7 +880,7 @@ func (s *Store) Decide(ctx context.Context, pickup int64, what Person, said Said
 	// What is decided about one file of a run of several is decided about all.
 	these := `id = any(array(` + withIt("$1") + `))`
 	statements := map[Person]string{
-		TryNow:   `update pickups p set state = 'held', next_try = now() where ` + these + ` and (state = 'held' or ` + onTheWay + `)`,
+		TryNow:   `with d as (update deliveries set next_try = null from pickups p where p.id = $1 and deliveries.run = p.run and deliveries.state = 'open' and deliveries.next_try is not null) update pickups p set state = 'held', next_try = now() where ` + these + ` and (state = 'held' or ` + onTheWay + `)`,
 		Admit:    `update pickups set admitted = true, next_try = now() where ` + these + ` and state = 'held'`,
 		LetPass:  `update pickups set passed = true where ` + these + ` and state in ('held', 'uncertain')`,
 		Withdraw: `update pickups p set state = 'withdrawn', reason = 'given up: ' || p.reason, ended_at = now(), next_try = null where ` + these + ` and state = 'held' and not exists (select 1 from runs r where r.id = p.run and r.state = 'committed')`,
