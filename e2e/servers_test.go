@@ -1,0 +1,331 @@
+package e2e
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/rand"
+	"crypto/sha1"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/base64"
+	"encoding/pem"
+	"fmt"
+	"net"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"ydrion/standin"
+	"ydrion/testbed"
+	"ydrion/workspace"
+)
+
+// realServer starts a server of the distribution on loopback, which has files or mails of ours. It is for who may start it: root, as it
+// takes other accounts itself.
+func realServer(t *testing.T, kind string) *partner {
+	t.Helper()
+	program := map[string]string{"ftp": "/usr/sbin/vsftpd", "webdav": "/usr/sbin/apache2", "imap": "/usr/sbin/dovecot"}[kind]
+	if _, err := os.Stat(program); err != nil || os.Getuid() != 0 {
+		t.Skipf("%s is not there, or may not be started by this account", program)
+	}
+	folder := t.TempDir()
+	for at := folder; at != os.TempDir() && at != "/"; at = filepath.Dir(at) { // the servers' accounts pass through it
+		if err := os.Chmod(at, 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write := func(name, content string) string {
+		t.Helper()
+		path := filepath.Join(folder, name)
+		if err := os.WriteFile(path, []byte(content), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	certificate, authority, err := standin.NewCertificate()
+	if err != nil {
+		t.Fatal(err)
+	}
+	key, err := x509.MarshalPKCS8PrivateKey(certificate.PrivateKey)
+	if err != nil {
+		t.Fatal(err)
+	}
+	write("cert.pem", string(authority))
+	write("key.pem", string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key})))
+	write("word", "salt-and-ice\n")
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	port := l.Addr().(*net.TCPAddr).Port
+	l.Close() //nolint: it was to find a number
+	files := filepath.Join(folder, "files")
+	fill := strings.NewReplacer("{folder}", folder, "{files}", files, "{port}", strconv.Itoa(port))
+	account := ""
+	var cmd *exec.Cmd
+	p := &partner{folder: files, place: workspace.Place{Name: "holm", Kind: kind, User: "ydrion", Password: workspace.Secret{File: filepath.Join(folder, "word")}, Authorities: filepath.Join(folder, "cert.pem"), Connections: 2, Patience: 20 * time.Second, Zone: time.UTC}}
+	address := "https://127.0.0.1:"
+	switch kind {
+	case "ftp":
+		account, address, p.place.TLS, p.place.User = "ftp", "ftp://127.0.0.1:", "explicit", "anonymous"
+		cmd = exec.Command(program, write("vsftpd.conf", fill.Replace(`listen=YES
+listen_address=127.0.0.1
+listen_port={port}
+anonymous_enable=YES
+anon_root={files}
+anon_upload_enable=YES
+anon_mkdir_write_enable=YES
+anon_other_write_enable=YES
+anon_world_readable_only=NO
+anon_umask=022
+anon_max_rate=16000000
+write_enable=YES
+ssl_enable=YES
+allow_anon_ssl=YES
+force_anon_logins_ssl=YES
+force_anon_data_ssl=YES
+require_ssl_reuse=YES
+rsa_cert_file={folder}/cert.pem
+rsa_private_key_file={folder}/key.pem
+secure_chroot_dir={folder}
+seccomp_sandbox=NO
+background=NO
+`)))
+	case "webdav":
+		account = "www-data"
+		hashed := sha1.Sum([]byte("salt-and-ice"))
+		write("users", "ydrion:{SHA}"+base64.StdEncoding.EncodeToString(hashed[:])+"\n")
+		write("types", "")
+		modules := ""
+		for _, m := range []string{"mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic", "dav", "dav_fs", "ssl", "mime"} {
+			modules += "LoadModule " + m + "_module /usr/lib/apache2/modules/mod_" + m + ".so\n"
+		}
+		cmd = exec.Command(program, "-D", "FOREGROUND", "-f", write("apache.conf", modules+fill.Replace(`ServerRoot {folder}
+ServerName 127.0.0.1
+PidFile {folder}/pid
+ErrorLog {folder}/log
+TypesConfig {folder}/types
+Listen 127.0.0.1:{port}
+User www-data
+Group www-data
+DavLockDB {files}/.lock
+SSLEngine on
+SSLCertificateFile {folder}/cert.pem
+SSLCertificateKeyFile {folder}/key.pem
+DocumentRoot {files}
+<Directory {files}>
+Dav On
+AuthType Basic
+AuthName seals
+AuthUserFile {folder}/users
+Require valid-user
+</Directory>
+`)))
+	case "imap":
+		account, address, p.place.TLS = "nobody", "imaps://127.0.0.1:", "implicit"
+		cmd = exec.Command(program, "-F", "-c", write("dovecot.conf", fill.Replace(`protocols = imap
+listen = 127.0.0.1
+base_dir = {folder}/run
+state_dir = {folder}/state
+log_path = {folder}/log
+ssl = required
+ssl_cert = <{folder}/cert.pem
+ssl_key = <{folder}/key.pem
+mail_location = maildir:{files}/%u
+first_valid_uid = 1
+service imap-login {
+  inet_listener imap {
+    port = 0
+  }
+  inet_listener imaps {
+    port = {port}
+    ssl = yes
+  }
+}
+service stats {
+  unix_listener stats-writer {
+    mode = 0666
+  }
+}
+namespace inbox {
+  inbox = yes
+  separator = /
+}
+passdb {
+  driver = static
+  args = password=salt-and-ice
+}
+userdb {
+  driver = static
+  args = uid=nobody gid=nogroup home={files}/%u
+}
+`)))
+	}
+	for _, f := range []string{"in", "out", "done"} {
+		if err := os.MkdirAll(filepath.Join(files, f), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if out, err := exec.Command("chown", "-R", account, files).CombinedOutput(); err != nil {
+		t.Fatal(string(out))
+	}
+	if kind == "ftp" { // it lets nobody in who could write there
+		if err := os.Chown(files, 0, 0); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var said bytes.Buffer
+	cmd.Stdout, cmd.Stderr, cmd.SysProcAttr = &said, &said, &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM) //nolint: it may have ended
+		cmd.Wait()                                      //nolint: it was ended
+		if t.Failed() {
+			log, _ := os.ReadFile(filepath.Join(folder, "log"))
+			t.Logf("%s says: %s%s", program, said.String(), log)
+		}
+	})
+	testbed.Until(t, program+" answers", func() bool {
+		c, err := net.Dial("tcp", "127.0.0.1:"+strconv.Itoa(port))
+		if err == nil {
+			c.Close() //nolint: it was to see
+		}
+		return err == nil
+	})
+	if p.place.Address, err = url.Parse(address + strconv.Itoa(port)); err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
+// TestRealServers: servers that others have written get what is sent there, and give what is taken from there.
+func TestRealServers(t *testing.T) {
+	t.Parallel()
+	for _, kind := range []string{"ftp", "webdav"} {
+		t.Run(kind, func(t *testing.T) {
+			t.Parallel()
+			holm := realServer(t, kind)
+			b := testbed.Start(t, holm.at())
+			b.Publish(map[string]string{
+				"routes/there.yaml": "route: there\nlisten: {folder: \"{stations}/there\", names: \"*\"}\nread: {format: file}\ndeliver: {place: holm/in, name: \"{file.name}\"}\nrejected: {folder: \"{stations}/rejected\"}\n",
+				"routes/from.yaml":  "route: from\nlisten: {place: holm/out, names: \"*\", quiet: 300ms, rhythm: 200ms, taken to: /done}\nread: {format: file}\ndeliver: {folder: \"{laboratory}/from\", name: \"{file.name}\"}\nrejected: {folder: \"{stations}/rejected\"}\n",
+			})
+			steps, err := b.Client.TryPlace(context.Background(), "holm", "/in")
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, s := range steps {
+				if !s.OK {
+					t.Errorf("%s: %s", s.What, s.Says)
+				}
+			}
+			contents := map[string][]byte{"a b.txt": []byte("one\n"), "Øst & vest #1%.txt": []byte("two\n"), "empty.txt": {}, "large.bin": make([]byte, 24<<20)}
+			rand.Read(contents["large.bin"]) //nolint: it does not fail
+			for name, content := range contents {
+				b.Drop("stations/there", name, string(content))
+				part := filepath.Join(holm.folder, "out", name)
+				if err := os.WriteFile(part, content, 0o644); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if out, err := exec.Command("chown", "-R", "--reference", filepath.Join(holm.folder, "in"), filepath.Join(holm.folder, "out")).CombinedOutput(); err != nil {
+				t.Fatal(string(out))
+			}
+			testbed.Until(t, "all have ended", func() (all bool) {
+				n := 0
+				b.Ask(&n, `select count(*) from pickups where state = 'delivered'`)
+				return n == 2*len(contents)
+			})
+			for name, content := range contents {
+				for _, at := range []string{filepath.Join(holm.folder, "in", name), filepath.Join(holm.folder, "done", name), b.Path("laboratory/from", name)} {
+					if got, err := os.ReadFile(at); err != nil || !bytes.Equal(got, content) {
+						t.Errorf("%s has %d bytes of %d, %v", at, len(got), len(content), err)
+					}
+				}
+			}
+			for _, f := range []string{"in", "out"} {
+				entries, err := os.ReadDir(filepath.Join(holm.folder, f))
+				if want := map[string]int{"in": len(contents)}[f]; err != nil || len(entries) != want {
+					t.Errorf("%s has %v, %v", f, entries, err)
+				}
+			}
+		})
+	}
+	t.Run("imap", func(t *testing.T) {
+		t.Parallel()
+		holm := realServer(t, "imap")
+		b := testbed.Start(t, holm.at())
+		ask := rawMailbox(t, holm)
+		ask("LOGIN ydrion salt-and-ice")
+		post := func(subject, file, attached string) {
+			t.Helper()
+			mail := strings.ReplaceAll("From: Maren <maren@ansel.example>\nTo: post@skerry.example\nSubject: "+subject+"\nDate: Sun, 29 Nov 2026 10:00:00 +0000\nMessage-ID: <"+subject+"@ansel.example>\nMIME-Version: 1.0\nContent-Type: multipart/mixed; boundary=xx\n\n--xx\nContent-Type: text/plain\n\nHello\n--xx\nContent-Type: text/csv; name=\""+file+"\"\nContent-Disposition: attachment; filename=\""+file+"\"\nContent-Transfer-Encoding: base64\n\n"+base64.StdEncoding.EncodeToString([]byte(attached))+"\n--xx--\n", "\n", "\r\n")
+			ask(fmt.Sprintf("APPEND INBOX {%d+}\r\n%s", len(mail), mail))
+		}
+		b.Publish(map[string]string{"routes/mailed.yaml": "route: mailed\nlisten: {place: holm/INBOX, names: \"*.csv\", rhythm: 200ms, mails: {subject: \"sheet*\"}, taken to: /Taken/2026}\nread: {format: file}\ndeliver: {folder: \"{laboratory}/mailed\", name: \"{mail.subject}-{file.name}\"}\nrejected: {folder: \"{stations}/rejected\"}\n"})
+		for n := range 20 {
+			post(fmt.Sprintf("sheet %d", n), fmt.Sprintf("s%d.csv", n), fmt.Sprintf("id\n%d\n", n))
+		}
+		post("greetings", "g.csv", "id\nnone\n")
+		testbed.Until(t, "all have come", func() bool { entries, _ := os.ReadDir(b.Path("laboratory/mailed")); return visible(entries) == 20 })
+		for n := range 20 {
+			if got, err := os.ReadFile(b.Path("laboratory/mailed", fmt.Sprintf("sheet %d-s%d.csv", n, n))); err != nil || string(got) != fmt.Sprintf("id\n%d\n", n) {
+				t.Errorf("%d: %q %v", n, got, err)
+			}
+		}
+		testbed.Until(t, "all are moved", func() bool { return strings.Contains(ask("STATUS Taken/2026 (MESSAGES)"), "MESSAGES 20)") })
+		if said := ask("STATUS INBOX (MESSAGES UNSEEN)"); !strings.Contains(said, "MESSAGES 1 UNSEEN 1") {
+			t.Errorf("what was not meant: %s", said)
+		}
+	})
+}
+
+// visible counts entries that are not hidden.
+func visible(entries []os.DirEntry) (n int) {
+	for _, e := range entries {
+		if !strings.HasPrefix(e.Name(), ".") {
+			n++
+		}
+	}
+	return n
+}
+
+// rawMailbox speaks to a mailbox (RFC 9051) line by line, and gives what is answered.
+func rawMailbox(t *testing.T, holm *partner) func(command string) string {
+	t.Helper()
+	c, err := tls.Dial("tcp", holm.place.Address.Host, &tls.Config{InsecureSkipVerify: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { c.Close() })
+	in, n := bufio.NewReader(c), 0
+	return func(command string) (said string) {
+		t.Helper()
+		n++
+		tag := fmt.Sprintf("a%d ", n)
+		if _, err := c.Write([]byte(tag + command + "\r\n")); err != nil {
+			t.Fatal(err)
+		}
+		for {
+			line, err := in.ReadString('\n')
+			if err != nil {
+				t.Fatal(said, err)
+			}
+			if said += line; strings.HasPrefix(line, tag) {
+				if !strings.HasPrefix(line, tag+"OK") {
+					t.Fatalf("%.60s: %s", command, said)
+				}
+				return said
+			}
+		}
+	}
+}
