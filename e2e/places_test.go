@@ -462,6 +462,30 @@ func TestAbandonedOnTheWay(t *testing.T) {
 	}
 }
 
+// TestTriedAtOnce: what a server has refused is tried again when a person says so, not when it would have been.
+func TestTriedAtOnce(t *testing.T) {
+	t.Parallel()
+	holm := sftpPartner(t, t.TempDir(), "127.0.0.1:0")
+	b := testbed.Start(t, holm.at())
+	b.Publish(delivering(t, toHolm))
+	holm.Misbehave(standin.Fault{On: standin.Write, Do: standin.Refuse, From: 1})
+	b.Drop("stations/inbox", "a.csv", heading+row(1))
+	var next time.Time
+	testbed.Until(t, "it rests for a while", func() bool {
+		var rests bool
+		b.Ask(&rests, `select exists (select 1 from deliveries where state = 'open' and tries > 2 and next_try > now() + interval '2 s')`)
+		return rests
+	})
+	b.Ask(&next, `select next_try from deliveries where state = 'open'`)
+	holm.Misbehave()
+	if code, said := command(b, "decide", "1", "try"); code != 0 {
+		t.Fatal(said)
+	}
+	if p := b.Ended("a.csv", 0); !p.EndedAt.Before(next) {
+		t.Errorf("it ended at %s, and would have been tried at %s", p.EndedAt, next)
+	}
+}
+
 // TestStaleList: a server that lists what is gone, and not yet what has come, makes nothing come twice, and nothing be lost.
 func TestStaleList(t *testing.T) {
 	t.Parallel()
