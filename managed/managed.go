@@ -54,6 +54,8 @@ type Options struct {
 	// Died is told when the cluster has ended by itself, before it is started
 	// again.
 	Died func(error)
+	// Made is told that there is no cluster yet and one is being made, which takes a while.
+	Made func(folder string)
 }
 
 // ErrNoServer says that PostgreSQL is not installed.
@@ -101,6 +103,9 @@ func Start(ctx context.Context, folder string, o Options) (*Cluster, error) {
 		return nil, err
 	}
 	if _, err := os.Stat(filepath.Join(folder, "PG_VERSION")); errors.Is(err, fs.ErrNotExist) {
+		if o.Made != nil {
+			o.Made(folder)
+		}
 		if err := createWhole(ctx, folder, password, account); err != nil {
 			return nil, err
 		}

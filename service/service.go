@@ -113,7 +113,10 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	url := c.DatabaseURL
 	if url == "" {
 		var err error
-		if s.cluster, err = managed.Start(ctx, filepath.Join(c.Data, "postgres"), managed.Options{Throwaway: c.Throwaway, Died: func(err error) { c.Log.Error("the database has ended by itself and is started again", "error", err) }}); err != nil {
+		if s.cluster, err = managed.Start(ctx, filepath.Join(c.Data, "postgres"), managed.Options{Throwaway: c.Throwaway, Died: func(err error) { c.Log.Error("the database has ended by itself and is started again", "error", err) },
+			Made: func(folder string) {
+				c.Log.Info("a private database is being made, as this is the first start; that takes a few seconds", "folder", folder)
+			}}); err != nil {
 			return nil, err
 		}
 		url = s.cluster.URL
