@@ -308,7 +308,7 @@ in its folders are not touched. Without --yes it only says what it would do.`,
 				if err != nil {
 					return fmt.Errorf("%s: %w", name, err)
 				}
-				unable = unable || r.Running || r.Open > 0
+				unable = unable || r.Running || r.Open > 0 || r.Waiting > 0
 				if list = append(list, r); a.json {
 					continue
 				}
@@ -319,6 +319,8 @@ in its folders are not touched. Without --yes it only says what it would do.`,
 					fmt.Fprintf(a.out, "%s: is running; stop it first\n", r.Route)
 				case r.Open > 0:
 					fmt.Fprintf(a.out, "%s: %s not ended; decide about them first\n", r.Route, count(int(r.Open), "pickup"))
+				case r.Waiting > 0:
+					fmt.Fprintf(a.out, "%s: %s fetched or received for it, not taken yet; start it until they are, or hand them over\n", r.Route, count(r.Waiting, "file"))
 				default:
 					fmt.Fprintf(a.out, "%s: would be removed, %s would stay on record; say --yes to do it\n", r.Route, count(int(r.Pickups), "pickup"))
 				}

@@ -573,4 +573,24 @@ func TestLeftBehind(t *testing.T) {
 	b.Publish(fromHolm(t, ""))
 	b.Ended("b.csv", 0)
 	b.Ended("c.csv", 0)
+	// It is not removed while others wait for it, which nobody would see then.
+	if _, err := b.Client.SetRunning(context.Background(), "specimen-orders", false); err != nil {
+		t.Fatal(err)
+	}
+	waits := b.Path("archive/fetched", holdings[0].Name(), "d.csv")
+	if err := os.WriteFile(waits, []byte(heading+row(4)), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if code, said := command(b, "remove", "specimen-orders"); code != 1 || !strings.Contains(said, "specimen-orders: 1 file fetched or received for it, not taken yet") {
+		t.Errorf("%d: %s", code, said)
+	}
+	if code, said := command(b, "remove", "specimen-orders", "--yes"); code == 0 || !strings.Contains(said, "1 files that were fetched or received for specimen-orders wait to be taken in "+filepath.Dir(waits)) {
+		t.Errorf("%d: %s", code, said)
+	}
+	if err := os.Remove(waits); err != nil {
+		t.Fatal(err)
+	}
+	if code, said := command(b, "remove", "specimen-orders", "--yes"); code != 0 {
+		t.Errorf("%d: %s", code, said)
+	}
 }

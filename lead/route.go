@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"path/filepath"
 	"runtime/debug"
-	"strings"
 	"sync"
 	"time"
 
@@ -384,24 +383,7 @@ func (r *Route) leftBehind(ctx context.Context, state store.Route) {
 	}
 	about := state.Name + " left behind"
 	inbox := filepath.Join(r.l.Holding, state.Holding)
-	var waiting int
-	var count func(folder string, depth int)
-	count = func(folder string, depth int) {
-		entries, err := r.l.FS.List(folder)
-		if err != nil || depth > 30 {
-			return // there is none
-		}
-		for _, e := range entries {
-			switch {
-			case strings.HasPrefix(e.Name, "."):
-			case e.Mode.IsDir():
-				count(filepath.Join(folder, e.Name), depth+1)
-			default:
-				waiting++
-			}
-		}
-	}
-	count(inbox, 0)
+	waiting := files.Visible(r.l.FS, inbox)
 	open, _, err := r.l.Fetches.Adopt(ctx, r.node.ID, state.Name, "")
 	if err != nil {
 		r.l.Log.Warn("whether files were being fetched cannot be told", "route", state.Name, "error", err)

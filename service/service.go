@@ -400,11 +400,24 @@ func (s *Service) Stop(ctx context.Context, name string, said store.Said) error 
 
 // Remove takes a stopped route off the list; with dry it only says what that means.
 func (s *Service) Remove(ctx context.Context, name string, dry bool, said store.Said) (wire.Removal, error) {
-	r, err := s.store.Remove(ctx, name, dry, said)
+	route, err := s.store.Route(ctx, name)
+	if err != nil {
+		return wire.Removal{}, err
+	}
+	// What lies here and is not a pickup yet would be out of everybody's sight.
+	holding := filepath.Join(s.Data, "archive", "fetched", route.Holding)
+	waiting := 0
+	if route.Holding != "" {
+		waiting = files.Visible(s.FS, holding)
+	}
+	r, err := s.store.Remove(ctx, name, dry || waiting > 0, said)
 	if err == nil && r.Removed {
 		s.changed(ctx, name, "removed")
 	}
-	return wire.Removal(r), err
+	if err == nil && !dry && waiting > 0 {
+		err = fmt.Errorf("%w: %d files that were fetched or received for %s wait to be taken in %s; start it until they are, or hand them over (ydrion hand) and remove them there", store.ErrNotSo, waiting, name, holding)
+	}
+	return wire.Removal{Route: r.Route, Running: r.Running, Open: r.Open, Pickups: r.Pickups, Waiting: waiting, Removed: r.Removed}, err
 }
 
 // Rename gives a stopped route another name, with all that is known of it. It is then published under that name.

@@ -155,6 +155,7 @@ type Removal struct {
 	Running bool   `json:"running" doc:"it must be stopped first"`
 	Open    int64  `json:"open" doc:"pickups that have not ended: they must first"`
 	Pickups int64  `json:"pickups" doc:"of which is known what became of them; that stays"`
+	Waiting int    `json:"waiting" doc:"files that were fetched or received for it and wait to be taken: it must take them first, or they are handed over"`
 	Removed bool   `json:"removed"`
 }
 

@@ -1848,6 +1848,11 @@ export interface components {
             route: string;
             /** @description it must be stopped first */
             running: boolean;
+            /**
+             * Format: int64
+             * @description files that were fetched or received for it and wait to be taken: it must take them first, or they are handed over
+             */
+            waiting: number;
         };
         RenameRequest: {
             /** @description only say what that means */
