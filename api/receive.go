@@ -1,7 +1,9 @@
 package api
 
 import (
+	"cmp"
 	"errors"
+	"io"
 	"mime"
 	"net/http"
 	"net/url"
@@ -22,17 +24,19 @@ func received(s *service.Service) echo.HandlerFunc {
 		r := c.Request()
 		place, below, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/receive/"), "/")
 		token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-		name := r.URL.Query().Get("name")
-		if _, with, err := mime.ParseMediaType(r.Header.Get("Content-Disposition")); err == nil && name == "" {
-			name = with["filename"]
+		unwrapped := func(body io.Reader, most int64) (content io.Reader, name, kind string, err error) {
+			content, name, kind, err = unwrap(r.Header, body, most)
+			return content, cmp.Or(r.URL.Query().Get("name"), name), kind, err
 		}
-		out, err := s.Receive(r.Context(), service.Sent{Place: place, Below: "/" + strings.Trim(below, "/"), Token: token, Header: r.Header.Get, Name: name, Type: r.Header.Get("Content-Type"), Content: r.Body})
+		out, err := s.Receive(r.Context(), service.Sent{Place: place, Below: "/" + strings.Trim(below, "/"), Token: token, Header: r.Header.Get, Body: r.Body, Unwrap: unwrapped})
 		switch {
 		case errors.Is(err, service.ErrNotLetIn):
 			c.Response().Header().Set("WWW-Authenticate", "Bearer")
 			return echo.NewHTTPError(http.StatusUnauthorized, err.Error())
 		case errors.Is(err, service.ErrNoReceiver):
 			return echo.NewHTTPError(http.StatusServiceUnavailable, err.Error())
+		case errors.Is(err, errWrapped):
+			return echo.NewHTTPError(http.StatusBadRequest, err.Error())
 		case errors.Is(err, receive.ErrTooLarge):
 			return echo.NewHTTPError(http.StatusRequestEntityTooLarge, err.Error())
 		case err != nil:

@@ -2,7 +2,10 @@ package e2e
 
 import (
 	"bufio"
+	"bytes"
+	"compress/gzip"
 	"context"
+	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/json"
 	"errors"
@@ -421,6 +424,96 @@ func TestSigned(t *testing.T) {
 	page, err := b.Client.Pickups(context.Background(), url.Values{"route": {"through"}})
 	if err != nil || len(page.Items) != 1 {
 		t.Errorf("%+v %v", page.Items, err)
+	}
+}
+
+// TestPostedInForms: a file that is posted in a form, or compressed for the way, is taken out of that; what is damaged, forged or too large is not
+// taken, nor is what is in it.
+func TestPostedInForms(t *testing.T) {
+	t.Parallel()
+	key := filepath.Join(t.TempDir(), "key")
+	if err := os.WriteFile(key, []byte("salt and ice\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	b := testbed.Start(t, testbed.With(func(c *service.Config) {
+		e := *c.Environment
+		e.Places = maps.Clone(e.Places)
+		e.Places["front"] = workspace.Place{Name: "front", Kind: "http", Receives: true, SigningKey: workspace.Secret{File: key}, Signature: "X-Signed", Connections: 2, Patience: 5 * time.Second, Largest: 100_000}
+		c.Environment = &e
+	}))
+	b.Publish(map[string]string{"routes/through.yaml": "route: through\nlisten: {place: front/orders}\nread: {format: file}\ndeliver: {folder: \"{laboratory}/posted\", name: \"{file.name}\"}\nrejected: {folder: \"{stations}/rejected\"}\n"})
+	squeezed := func(s string) string {
+		var out bytes.Buffer
+		z := gzip.NewWriter(&out)
+		io.WriteString(z, s) //nolint: into memory
+		z.Close()            //nolint: the same
+		return out.String()
+	}
+	const of = "multipart/form-data; boundary=xx"
+	field := "--xx\r\nContent-Disposition: form-data; name=\"station\"\r\n\r\nAnsel\r\n"
+	file := func(name, content string) string {
+		return "--xx\r\nContent-Disposition: form-data; name=\"f\"; filename=\"" + name + "\"\r\nContent-Type: text/csv\r\n\r\n" + content + "\r\n"
+	}
+	const sheet = "id\r\n1\r\n--x\r\n"
+	long := strings.Repeat("a seal, ", 12_000)
+	for _, test := range []struct {
+		name, body, kind, coding string
+		unsigned                 bool
+		code                     int
+		says, content            string // what comes out under the name
+	}{
+		{"form.csv", field + file("C:\\sheets\\form.csv", sheet) + field + "--xx--\r\n", of, "", false, 202, "", sheet},
+		{"pressed.csv", squeezed(field + file("pressed.csv", sheet) + "--xx--\r\n"), of, "gzip", false, 202, "", sheet},
+		{"long.csv", file("long.csv", long) + "--xx--", of, "", false, 202, "", long},
+		{"", squeezed(long), "text/csv", "gzip", false, 202, "", ""},
+		{"none.csv", field + "--xx--\r\n", of, "", false, 400, "the form has no file", ""},
+		{"two.csv", file("two.csv", sheet) + file("three.csv", sheet) + "--xx--\r\n", of, "", false, 400, "the form has more than one file; send each by itself", ""},
+		{"cut.csv", file("cut.csv", sheet), of, "", false, 400, "not whole", ""},
+		{"cut2.csv", "--xx\r\nContent-Disposition: form-data; name=\"f\"; filename=\"cut2.csv\"\r\n\r\nid\r\n1", of, "", false, 400, "not whole", ""},
+		{"odd.csv", sheet, of, "", false, 400, "the form has no file", ""},
+		{"short.csv", squeezed(long)[:150], "text/csv", "gzip", false, 400, "damaged or not whole", ""},
+		{"plain.csv", sheet, "text/csv", "gzip", false, 400, "it is not compressed as it says", ""},
+		{"brotli.csv", sheet, "text/csv", "br", false, 400, "it is compressed as \"br\"; send it as it is, or with gzip", ""},
+		{"bomb.csv", squeezed(strings.Repeat("0", 40<<20)), "text/csv", "gzip", false, 413, "larger than may be", ""},
+		{"bomb2.csv", squeezed(field + strings.Repeat("0", 40<<20)), of, "gzip", false, 413, "larger than may be", ""},
+		{"large.csv", file("large.csv", long+long) + "--xx--", of, "", false, 413, "larger than may be", ""},
+		{"forged.csv", file("forged.csv", sheet) + "--xx--\r\n", of, "", true, 401, "", ""},
+		{"forged2.csv", file("forged2.csv", sheet), of, "", true, 401, "", ""},
+		{"forged3.csv", squeezed(sheet), "text/csv", "gzip", true, 401, "", ""},
+	} {
+		q, err := http.NewRequest("POST", b.URL+"/receive/front/orders", strings.NewReader(test.body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		of := hmac.New(sha256.New, []byte("salt and ice"))
+		io.WriteString(of, test.body) //nolint: it does not fail
+		if q.Header.Set("X-Signed", fmt.Sprintf("sha256=%x", of.Sum(nil))); test.unsigned {
+			q.Header.Set("X-Signed", "sha256=00")
+		}
+		q.Header.Set("Content-Type", test.kind)
+		if test.coding != "" {
+			q.Header.Set("Content-Encoding", test.coding)
+		}
+		answer, err := http.DefaultTransport.RoundTrip(q)
+		if err != nil {
+			t.Fatal(test.name, err)
+		}
+		said, err := io.ReadAll(answer.Body)
+		answer.Body.Close()
+		if err != nil || answer.StatusCode != test.code || !strings.Contains(string(said), strings.ReplaceAll(test.says, `"`, `\"`)) {
+			t.Errorf("%s: %d %s %v", test.name, answer.StatusCode, said, err)
+		}
+		if test.content != "" {
+			b.Ended(test.name, 0)
+			if got, err := os.ReadFile(b.Path("laboratory/posted", test.name)); err != nil || string(got) != test.content {
+				t.Errorf("%s: %d bytes, %v", test.name, len(got), err)
+			}
+		}
+	}
+	testbed.Until(t, "four have come, and no other", func() bool { return len(b.List("laboratory/posted")) == 4 })
+	page, err := b.Client.Pickups(context.Background(), url.Values{})
+	if err != nil || len(page.Items) != 4 {
+		t.Errorf("%+v %v", page, err)
 	}
 }
 

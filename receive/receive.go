@@ -83,6 +83,22 @@ func (b *Box) Put(name string, content io.Reader, most int64, before func(as str
 	}
 }
 
+// Bounded reads at most so many bytes; more are ErrTooLarge.
+func Bounded(in io.Reader, most int64) io.Reader { return &bounded{in, most} }
+
+type bounded struct {
+	io.Reader
+	left int64
+}
+
+func (b *bounded) Read(into []byte) (int, error) {
+	n, err := b.Reader.Read(into)
+	if b.left -= int64(n); b.left < 0 {
+		return 0, ErrTooLarge
+	}
+	return n, err
+}
+
 // Sweep removes what came in part and was never whole, a day after it came.
 func (b *Box) Sweep() error {
 	hidden := filepath.Join(b.Folder, files.Hidden)

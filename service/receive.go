@@ -42,8 +42,9 @@ type Sent struct {
 	Place, Below string // where to
 	Token        string
 	Header       func(name string) string
-	Name, Type   string // as the sender says
-	Content      io.Reader
+	Body         io.Reader
+	// Unwrap gives the content that is in a body, with its name and media type, as the sender says. Neither has more than so many bytes.
+	Unwrap func(body io.Reader, most int64) (content io.Reader, name, kind string, err error)
 }
 
 // soon is how long it may take until something that was received has a number.
@@ -55,7 +56,7 @@ func (s *Service) Receive(ctx context.Context, sent Sent) (Received, error) {
 	if !is || !p.Receives || p.Kind != "http" {
 		return Received{}, store.ErrNotFound
 	}
-	content, err := s.letIn(&p, sent)
+	body, err := s.letIn(&p, sent)
 	if err != nil {
 		return Received{}, err
 	}
@@ -63,9 +64,15 @@ func (s *Service) Receive(ctx context.Context, sent Sent) (Received, error) {
 	if err != nil {
 		return Received{}, err
 	}
-	name := receive.GoodName(sent.Name)
-	if name == "" {
-		name = receive.Name(ending(sent.Type))
+	content, name, kind, err := sent.Unwrap(receive.Bounded(body, p.Largest+formBytes), p.Largest+formBytes)
+	switch {
+	case errors.Is(err, remote.ErrSignature):
+		return Received{}, ErrNotLetIn
+	case err != nil:
+		return Received{}, err
+	}
+	if name = receive.GoodName(name); name == "" {
+		name = receive.Name(ending(kind))
 	}
 	if !compiled.Listen.Matches(name) {
 		return Received{}, fmt.Errorf("%w: the route takes %s, and this is called %s", store.ErrNotSo, cmp.Or(compiled.Names, "other names"), name)
@@ -102,6 +109,9 @@ func (s *Service) Receive(ctx context.Context, sent Sent) (Received, error) {
 	return out, nil
 }
 
+// formBytes is how much may be around the content that was sent.
+const formBytes = 1 << 20
+
 // letIn looks whether somebody may send to a place, and gives what he sends: its signature is found to be right before its end is told.
 func (s *Service) letIn(p *workspace.Place, sent Sent) (io.Reader, error) {
 	if p.Token.Any() {
@@ -115,14 +125,14 @@ func (s *Service) letIn(p *workspace.Place, sent Sent) (io.Reader, error) {
 		}
 	}
 	if !p.SigningKey.Any() {
-		return sent.Content, nil
+		return sent.Body, nil
 	}
 	by, err := remote.NewSigning(p)
 	if err != nil {
 		s.Log.Error("the key of a place's signatures cannot be read; nobody is let in", "place", sent.Place, "error", err)
 		return nil, ErrNotLetIn
 	}
-	return remote.Signed(sent.Content, by, sent.Header(p.Signature)), nil
+	return remote.Signed(sent.Body, by, sent.Header(p.Signature)), nil
 }
 
 // receiverOf finds the running route that takes what is sent to an address.
