@@ -63,7 +63,7 @@ func dialFTPWith(ctx context.Context, p *workspace.Place, word string, more ...f
 		plainly := encrypted == nil || first && p.TLS == "explicit"
 		first = false
 		if err == nil && encrypted != nil && t.sends {
-			c = &parting{c}
+			c = &parting{Conn: c}
 		}
 		if err != nil || plainly {
 			return c, err
@@ -104,11 +104,19 @@ func dialFTPWith(ctx context.Context, p *workspace.Place, word string, more ...f
 
 // parting is an encrypted connection over which a file has been sent. The server may have said something that nobody reads here (TLS 1.3
 // gives tickets at any time). A connection that is closed then is reset, and what is still on its way to the server is lost.
-type parting struct{ net.Conn }
+type parting struct {
+	net.Conn
+	used bool // otherwise the server has refused to take anything, and may never look at it
+}
+
+func (c *parting) Write(b []byte) (int, error) {
+	c.used = true
+	return c.Conn.Write(b)
+}
 
 // Close says that nothing more comes, and waits until the server is done, too.
 func (c *parting) Close() error {
-	if half, is := c.Conn.(interface{ CloseWrite() error }); is && half.CloseWrite() == nil {
+	if half, is := c.Conn.(interface{ CloseWrite() error }); is && c.used && half.CloseWrite() == nil {
 		io.Copy(io.Discard, c.Conn) //nolint: whoever is late is found by the watch
 	}
 	return c.Conn.Close()
