@@ -181,17 +181,29 @@ userdb {
 			t.Fatal(err)
 		}
 	}
-	var said bytes.Buffer
-	cmd.Stdout, cmd.Stderr, cmd.SysProcAttr = &said, &said, &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
+	said, err := os.Create(filepath.Join(folder, "said")) // a file: nobody waits until all that it has begun has ended
+	if err != nil {
+		t.Fatal(err)
+	}
+	cmd.Stdout, cmd.Stderr, cmd.SysProcAttr = said, said, &syscall.SysProcAttr{Setpgid: true}
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() {
 		syscall.Kill(-cmd.Process.Pid, syscall.SIGTERM) //nolint: it may have ended
-		cmd.Wait()                                      //nolint: it was ended
+		late := time.AfterFunc(5*time.Second, func() {
+			syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) //nolint: the same
+		})
+		cmd.Wait() //nolint: it was ended
+		late.Stop()
+		syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) //nolint: what it has begun
+		said.Close()                                    //nolint: it was to read
 		if t.Failed() {
-			log, _ := os.ReadFile(filepath.Join(folder, "log"))
-			t.Logf("%s says: %s%s", program, said.String(), log)
+			for _, name := range []string{"said", "log"} {
+				if log, err := os.ReadFile(filepath.Join(folder, name)); err == nil {
+					t.Logf("%s says: %s", program, log)
+				}
+			}
 		}
 	})
 	testbed.Until(t, program+" answers", func() bool {

@@ -195,6 +195,7 @@ type site struct {
 
 	pages   pages   // of http
 	uploads uploads // of s3
+	honest  honest  // of s3
 
 	mu      sync.Mutex
 	idle    []rested
@@ -347,7 +348,7 @@ func (s *site) connect(ctx context.Context) (Conn, error) {
 	case *httpExchange:
 		x.pages = &s.pages
 	case *s3Tree:
-		x.uploads = &s.uploads
+		x.uploads, x.honest = &s.uploads, &s.honest
 	}
 	return made, err
 }

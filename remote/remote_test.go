@@ -437,6 +437,29 @@ func TestObjects(t *testing.T) {
 		}
 		return nil
 	})
+	// A store that does not know conditions: nothing is replaced there, either.
+	store.Careless.Store(true)
+	other := New(&workspace.Environment{Places: map[string]workspace.Place{"holm": place}})
+	defer other.Close()
+	with(t, other, func(tree Tree) error {
+		o := tree.(Objects)
+		if err := o.Put("/in/b.csv", strings.NewReader("one"), 3, "mark-4", false); err != nil {
+			return err
+		}
+		if err := o.Put("/in/b.csv", strings.NewReader("three"), 5, "mark-5", false); !errors.Is(err, fs.ErrExist) || there("seals/in/b.csv") != "one" {
+			t.Errorf("it was replaced: %v", err)
+		}
+		large := make([]byte, 40<<20)
+		if err := o.Put("/in/b.csv", bytes.NewReader(large), int64(len(large)), "mark-6", false); !errors.Is(err, fs.ErrExist) || there("seals/in/b.csv") != "one" {
+			t.Errorf("it was replaced by a large one: %v", err)
+		}
+		all, err := o.List("/in")
+		if slices.ContainsFunc(all, func(i Info) bool { return strings.HasPrefix(i.Name, ".") }) {
+			t.Errorf("a probe was left behind: %v", all)
+		}
+		return err
+	})
+	store.Careless.Store(false)
 	for do, away := range map[string]bool{standin.Refuse: false, standin.Full: false, standin.Cut: true} {
 		store.Misbehave(standin.Fault{On: standin.Write, Do: do, From: 1})
 		err := p.With(t.Context(), "holm", func(tree Tree) error {

@@ -34,6 +34,7 @@ type s3Tree struct {
 	end    context.CancelFunc
 
 	uploads *uploads
+	honest  *honest
 }
 
 var _ Objects = (*s3Tree)(nil)
@@ -47,7 +48,7 @@ func dialS3(_ context.Context, p *workspace.Place) (Conn, error) {
 	if prefix != "" {
 		prefix += "/"
 	}
-	t := &s3Tree{place: p, watch: newWatch(p.Patience), bucket: bucket, prefix: prefix, uploads: &uploads{}}
+	t := &s3Tree{place: p, watch: newWatch(p.Patience), bucket: bucket, prefix: prefix, uploads: &uploads{}, honest: &honest{}}
 	t.ctx, t.end = context.WithCancel(context.Background())
 	carrier, err := transport(p, t.watch)
 	if err != nil {
@@ -172,7 +173,20 @@ func (t *s3Tree) Put(p string, content io.Reader, size int64, mark string, repla
 	defer t.watch.ask()()
 	how := minio.PutObjectOptions{UserMetadata: map[string]string{markOf: mark}, DisableContentSha256: t.place.Address.Scheme == "http", PartSize: partSize, NumThreads: 1}
 	if !replace {
-		how.SetMatchETagExcept("*")
+		keeps, err := t.keeps(path.Dir(p))
+		switch {
+		case err != nil:
+			return t.said("writing", p, err)
+		case keeps:
+			how.SetMatchETagExcept("*")
+		default:
+			// Between the two another may come.
+			if _, err := t.Look(p); err == nil {
+				return t.said("writing", p, fs.ErrExist)
+			} else if !errors.Is(err, fs.ErrNotExist) {
+				return err
+			}
+		}
 	}
 	ours := &ourReader{Reader: content}
 	var err error
@@ -185,6 +199,53 @@ func (t *s3Tree) Put(p string, content io.Reader, size int64, mark string, repla
 		return ours.err
 	}
 	return t.said("writing", p, err)
+}
+
+// honest is whether a store keeps an object that is there when it is asked not to replace it (If-None-Match). There are some that do not
+// know how, and replace it without a word.
+type honest struct {
+	mu    sync.Mutex
+	known bool
+	is    bool
+}
+
+// keeps finds out whether the store is honest, once, with a probe in a folder.
+func (t *s3Tree) keeps(folder string) (bool, error) {
+	t.honest.mu.Lock()
+	defer t.honest.mu.Unlock()
+	if t.honest.known {
+		return t.honest.is, nil
+	}
+	key := t.key(path.Join(folder, fmt.Sprintf(".ydrion-probe-%d", time.Now().UnixNano())))
+	put := func() error {
+		how := minio.PutObjectOptions{}
+		how.SetMatchETagExcept("*")
+		_, err := t.client.PutObject(t.ctx, t.bucket, key, strings.NewReader("a probe, which can be removed\n"), 30, how)
+		return err
+	}
+	first := put()
+	var status minio.ErrorResponse
+	if first != nil && !errors.As(first, &status) {
+		return false, first
+	}
+	second := first
+	if first == nil {
+		second = put()
+		if gone := t.client.RemoveObject(t.ctx, t.bucket, key, minio.RemoveObjectOptions{}); second == nil {
+			second = gone
+		}
+	}
+	switch {
+	case second == nil: // it was replaced
+		t.honest.known = true
+	case !errors.As(second, &status):
+		return false, second
+	case first == nil && (status.StatusCode == http.StatusPreconditionFailed || status.StatusCode == http.StatusConflict):
+		t.honest.known, t.honest.is = true, true
+	case status.StatusCode == http.StatusNotImplemented || status.StatusCode == http.StatusBadRequest:
+		t.honest.known = true
+	}
+	return t.honest.is, nil // not known: it is asked again, and looked until then
 }
 
 // partSize is how much of a large file is sent in one request, and held in memory for it; more of one that would have too
