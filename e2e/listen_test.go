@@ -8,6 +8,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -264,9 +265,14 @@ func TestDuplicates(t *testing.T) {
 func TestWhenFilesAreTaken(t *testing.T) {
 	t.Parallel()
 	// Half past six is in five seconds.
-	real := time.Now()
+	var real atomic.Pointer[time.Time]
+	again := func() {
+		now := time.Now()
+		real.Store(&now)
+	}
+	again()
 	due := time.Date(2026, 11, 25, 6, 30, 0, 0, time.UTC)
-	clock := func() time.Time { return due.Add(time.Since(real) - 5*time.Second) }
+	clock := func() time.Time { return due.Add(time.Since(*real.Load()) - 5*time.Second) }
 	b := testbed.Start(t, testbed.With(func(c *service.Config) { c.Clock = clock }))
 	b.Publish(listening(t, ""))
 	if code, said := command(b, "pause", "specimen-orders", "--for", "1h"); code != 0 || !strings.Contains(said, "specimen-orders: paused until") {
@@ -297,7 +303,7 @@ func TestWhenFilesAreTaken(t *testing.T) {
 		t.Errorf("exit code %d: %s", code, said)
 	}
 
-	real = time.Now()
+	again()
 	b.Publish(listening(t, "  timetable:\n    at: \"06:30\"\n    days: mon-fri\n    zone: UTC\n"))
 	waits(b, "c.csv", "it is taken at 06:30 UTC on Wednesday, 25 November (timetable)")
 	until(b, "a.csv=delivered b.csv=delivered d.csv=delivered c.csv=delivered")

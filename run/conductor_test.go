@@ -23,6 +23,7 @@ import (
 	"ydrion/listen"
 	"ydrion/route"
 	"ydrion/store"
+	"ydrion/timetable"
 	"ydrion/workspace"
 )
 
@@ -384,6 +385,27 @@ func TestDue(t *testing.T) {
 		if is, _ := due(&next, now); is != want {
 			t.Errorf("%s before its next try: %v", left, is)
 		}
+	}
+}
+
+// TestClockSetBack: a moment of the timetable that is to come by a clock that was set back since the route began is kept.
+func TestClockSetBack(t *testing.T) {
+	half, err := timetable.ParseClock("06:30")
+	if err != nil {
+		t.Fatal(err)
+	}
+	days, err := timetable.ParseDays("mon-fri")
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := func(minute, second int) time.Time { return time.Date(2026, 11, 25, 6, minute, second, 0, time.UTC) }
+	c := &Conductor{e: New(Config{Store: &memory{leader: 1}, Log: slog.New(slog.DiscardHandler)}), node: Node{ID: 1}, name: "orders", work: context.Background(), began: at(31, 0)}
+	table := &timetable.Table{At: []timetable.Clock{half}, Days: days, Zone: time.UTC}
+	if _, ok, reason, wait := c.timetable(table, at(29, 57), time.Time{}); ok || wait != 3*time.Second || !strings.Contains(reason, "06:30 UTC on Wednesday, 25 November") {
+		t.Errorf("%v, %q, in %s", ok, reason, wait)
+	}
+	if _, ok, reason, _ := c.timetable(table, at(30, 0), time.Time{}); !ok || !strings.Contains(reason, "Thursday, 26 November") {
+		t.Errorf("%v, %q", ok, reason)
 	}
 }
 

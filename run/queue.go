@@ -84,6 +84,9 @@ func (c *Conductor) timetable(t *timetable.Table, now, asked time.Time) (time.Ti
 	if last.After(now) || last.IsZero() {
 		last = c.began
 	}
+	if last.After(now) { // the clock has been set back
+		c.began, last = now, now
+	}
 	if c.state.DueAt != nil && c.state.DueAt.After(last) {
 		last = *c.state.DueAt
 	}
