@@ -64,6 +64,45 @@ func TestTablesAreLookedAt(t *testing.T) {
 	}
 }
 
+// TestOpenTwice: records of before, in which a file has two open pickups, are brought up to date, and both go on.
+func TestOpenTwice(t *testing.T) {
+	url := testbed.Database(t)
+	open := func() *store.Store {
+		t.Helper()
+		s, err := store.Open(ctx, url)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(s.Close)
+		return s
+	}
+	s := open()
+	if _, _, err := s.Publish(ctx, "orders", "r1", map[string][]byte{"a": nil}, store.Said{}); err != nil {
+		t.Fatal(err)
+	}
+	conn, err := pgx.Connect(ctx, url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx)
+	for _, do := range []string{
+		`drop index pickups_claimed`,
+		`create unique index pickups_claimed on pickups (route, path, device, inode, size, modified) where state in ('claimed', 'held') and run is null`,
+		`delete from goose_db_version where version_id = 15`,
+		`insert into pickups (route, path, folder, name, size, modified, device, inode, state, noticed_at, node, event, origin, run)
+			select 'orders', '/in/a.csv', '', 'a.csv', 1, '2026-11-29', 1, 7, 'taken', now(), 1, 'arrived', 'inbox', g from generate_series(1, 3) g`,
+		`insert into runs (id, route, revision, state, facts_now) overriding system value select g, 'orders', 'r1', 'working', now() from generate_series(1, 3) g`,
+		`insert into run_pickups (run, pickup, ord) select run, id, 1 from pickups`,
+	} {
+		if _, err := conn.Exec(ctx, do); err != nil {
+			t.Fatal(do, err)
+		}
+	}
+	if list := must(open().Unfinished(ctx, "orders", 0, 10))(t); len(list) != 3 || list[0].Device != 1 || list[1].Device == list[2].Device {
+		t.Errorf("%+v", list)
+	}
+}
+
 // TestEarlierByContent: whether a content or a business key came before is looked up by it, before the database has counted anything, and even where the database has counted
 // the table at a moment when nearly all of it was one content or none. (By the route it goes through all that the route
 // ever took, for each file.)

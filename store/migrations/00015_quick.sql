@@ -11,7 +11,7 @@ end $$;
 -- +goose StatementEnd
 
 -- A file is claimed once until its run is committed: it may still lie where it came while its run has begun already.
-update pickups p set device = -p.id where p.state in ('claimed', 'taken', 'held') and (p.run is null or p.origin = 'inbox') and exists (select 1 from pickups o where o.id < p.id and o.route = p.route and o.path = p.path and o.device = p.device and o.inode = p.inode
+update pickups p set device = 18446744073709551615 - p.id where p.state in ('claimed', 'taken', 'held') and (p.run is null or p.origin = 'inbox') and exists (select 1 from pickups o where o.id < p.id and o.route = p.route and o.path = p.path and o.device = p.device and o.inode = p.inode
     and o.size = p.size and o.modified = p.modified and o.event = p.event and o.state in ('claimed', 'taken', 'held') and (o.run is null or o.origin = 'inbox'));
 drop index pickups_claimed;
 create unique index pickups_claimed on pickups (route, path, device, inode, size, modified, event) where state in ('claimed', 'taken', 'held') and (run is null or origin = 'inbox');
