@@ -16,6 +16,9 @@ import (
 // errWrapped says that what was sent cannot be taken out of what it was sent in.
 var errWrapped = errors.New("what was sent cannot be read")
 
+// notForm says what is wrong with a form.
+const notForm = "it is not a form, as its Content-Type says, or not whole"
+
 // unwrap gives what was sent without what it was sent in: what is compressed for the way (RFC 9110, Content-Encoding) as it was, and of a
 // form (RFC 7578) its file. The end of the body is read before the end of the content is told: only then is sure that it is whole,
 // and signed as it should be.
@@ -30,7 +33,7 @@ func unwrap(h http.Header, body io.Reader, most int64) (content io.Reader, name,
 	case "gzip", "x-gzip":
 		z, err := gzip.NewReader(body)
 		if err != nil {
-			return nil, "", "", wrapped("it is not compressed as it says (gzip)", err, body)
+			return nil, "", "", wrapped("it is not compressed with gzip, as its Content-Encoding says", err, body)
 		}
 		content = &inside{in: receive.Bounded(z, most), of: body, says: "it is compressed, and damaged or not whole"}
 	default:
@@ -44,15 +47,21 @@ func unwrap(h http.Header, body io.Reader, most int64) (content io.Reader, name,
 	for {
 		part, err := form.NextRawPart()
 		if errors.Is(err, io.EOF) {
-			return nil, "", "", wrapped("the form has no file: a part with a filename", nil, body)
+			return nil, "", "", wrapped("the form has no file (a part with a filename)", nil, body)
 		}
 		if err != nil {
-			return nil, "", "", wrapped("it is no form as it says, or not whole", err, body)
+			return nil, "", "", wrapped(notForm, err, body)
 		}
 		if part.FileName() == "" {
 			continue
 		}
-		return &inside{in: part, of: content, form: form, says: "it is no form as it says, or not whole"}, part.FileName(), part.Header.Get("Content-Type"), nil
+		// Senders should not encode what is in forms (RFC 7578, 4.7); taken as it is, it would be other text.
+		switch coding := strings.ToLower(strings.TrimSpace(part.Header.Get("Content-Transfer-Encoding"))); coding {
+		case "", "7bit", "8bit", "binary":
+		default:
+			return nil, "", "", wrapped(fmt.Sprintf("%s is encoded as %q in the form; send it as it is", part.FileName(), coding), nil, body)
+		}
+		return &inside{in: part, of: content, form: form, says: notForm}, part.FileName(), part.Header.Get("Content-Type"), nil
 	}
 }
 

@@ -320,7 +320,7 @@ in its folders are not touched. Without --yes it only says what it would do.`,
 				case r.Open > 0:
 					fmt.Fprintf(a.out, "%s: %s not ended; decide about them first\n", r.Route, count(int(r.Open), "pickup"))
 				case r.Waiting > 0:
-					fmt.Fprintf(a.out, "%s: %s fetched or received for it, not taken yet; start it until they are, or hand them over\n", r.Route, count(r.Waiting, "file"))
+					fmt.Fprintf(a.out, "%s: still has to take %s that it has fetched or received; start it so that it does\n", r.Route, count(r.Waiting, "file"))
 				default:
 					fmt.Fprintf(a.out, "%s: would be removed, %s would stay on record; say --yes to do it\n", r.Route, count(int(r.Pickups), "pickup"))
 				}

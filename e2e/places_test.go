@@ -581,10 +581,10 @@ func TestLeftBehind(t *testing.T) {
 	if err := os.WriteFile(waits, []byte(heading+row(4)), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if code, said := command(b, "remove", "specimen-orders"); code != 1 || !strings.Contains(said, "specimen-orders: 1 file fetched or received for it, not taken yet") {
+	if code, said := command(b, "remove", "specimen-orders"); code != 1 || !strings.Contains(said, "specimen-orders: still has to take 1 file that it has fetched or received; start it so that it does") {
 		t.Errorf("%d: %s", code, said)
 	}
-	if code, said := command(b, "remove", "specimen-orders", "--yes"); code == 0 || !strings.Contains(said, "1 files that were fetched or received for specimen-orders wait to be taken in "+filepath.Dir(waits)) {
+	if code, said := command(b, "remove", "specimen-orders", "--yes"); code == 0 || !strings.Contains(said, "files that were fetched or received for specimen-orders wait to be taken: 1 in "+filepath.Dir(waits)) {
 		t.Errorf("%d: %s", code, said)
 	}
 	if err := os.Remove(waits); err != nil {

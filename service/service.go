@@ -415,7 +415,7 @@ func (s *Service) Remove(ctx context.Context, name string, dry bool, said store.
 		s.changed(ctx, name, "removed")
 	}
 	if err == nil && !dry && waiting > 0 {
-		err = fmt.Errorf("%w: %d files that were fetched or received for %s wait to be taken in %s; start it until they are, or hand them over (ydrion hand) and remove them there", store.ErrNotSo, waiting, name, holding)
+		err = fmt.Errorf("%w: files that were fetched or received for %s wait to be taken: %d in %s; start it so that it takes them, or hand them over (ydrion hand) and remove them there", store.ErrNotSo, name, waiting, holding)
 	}
 	return wire.Removal{Route: r.Route, Running: r.Running, Open: r.Open, Pickups: r.Pickups, Waiting: waiting, Removed: r.Removed}, err
 }

@@ -11,23 +11,11 @@ import (
 	"ydrion/testbed"
 )
 
-// TestTablesAreLookedAt: tables that were filled quickly are analysed before plans are
-// made of them, empty ones are not; and names go into their index little and often.
-func TestTablesAreLookedAt(t *testing.T) {
+// published is an empty database, opened as services open it, with a published route, and a connection beside them.
+func published(t *testing.T) (s *store.Store, reopen func() *store.Store, conn *pgx.Conn) {
+	t.Helper()
 	url := testbed.Database(t)
-	conn, err := pgx.Connect(ctx, url)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer conn.Close(ctx)
-	looked := func() (n int) {
-		t.Helper()
-		if err := conn.QueryRow(ctx, `select count(*) from pg_stat_user_tables where relname in ('pickups', 'runs') and last_analyze is not null`).Scan(&n); err != nil {
-			t.Fatal(err)
-		}
-		return n
-	}
-	reopen := func() *store.Store {
+	reopen = func() *store.Store {
 		t.Helper()
 		s, err := store.Open(ctx, url)
 		if err != nil {
@@ -36,9 +24,28 @@ func TestTablesAreLookedAt(t *testing.T) {
 		t.Cleanup(s.Close)
 		return s
 	}
-	s := reopen()
+	s = reopen()
 	if _, _, err := s.Publish(ctx, "orders", "r1", map[string][]byte{"a": nil}, store.Said{}); err != nil {
 		t.Fatal(err)
+	}
+	conn, err := pgx.Connect(ctx, url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { conn.Close(ctx) })
+	return s, reopen, conn
+}
+
+// TestTablesAreLookedAt: tables that were filled quickly are analysed before plans are
+// made of them, empty ones are not; and names go into their index little and often.
+func TestTablesAreLookedAt(t *testing.T) {
+	s, reopen, conn := published(t)
+	looked := func() (n int) {
+		t.Helper()
+		if err := conn.QueryRow(ctx, `select count(*) from pg_stat_user_tables where relname in ('pickups', 'runs') and last_analyze is not null`).Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
 	}
 	node := must(s.Join(ctx, "test", "", 0))(t)
 	defer node.Leave()
@@ -66,25 +73,7 @@ func TestTablesAreLookedAt(t *testing.T) {
 
 // TestOpenTwice: records of before, in which a file has two open pickups, are brought up to date, and both go on.
 func TestOpenTwice(t *testing.T) {
-	url := testbed.Database(t)
-	open := func() *store.Store {
-		t.Helper()
-		s, err := store.Open(ctx, url)
-		if err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(s.Close)
-		return s
-	}
-	s := open()
-	if _, _, err := s.Publish(ctx, "orders", "r1", map[string][]byte{"a": nil}, store.Said{}); err != nil {
-		t.Fatal(err)
-	}
-	conn, err := pgx.Connect(ctx, url)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer conn.Close(ctx)
+	_, reopen, conn := published(t)
 	for _, do := range []string{
 		`drop index pickups_claimed`,
 		`create unique index pickups_claimed on pickups (route, path, device, inode, size, modified) where state in ('claimed', 'held') and run is null`,
@@ -98,7 +87,7 @@ func TestOpenTwice(t *testing.T) {
 			t.Fatal(do, err)
 		}
 	}
-	if list := must(open().Unfinished(ctx, "orders", 0, 10))(t); len(list) != 3 || list[0].Device != 1 || list[1].Device == list[2].Device {
+	if list := must(reopen().Unfinished(ctx, "orders", 0, 10))(t); len(list) != 3 || list[0].Device != 1 || list[1].Device == list[2].Device {
 		t.Errorf("%+v", list)
 	}
 }
