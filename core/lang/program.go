@@ -31,7 +31,9 @@ type Program struct {
 	bare     bool   // numbers and truth values stand without the quotes of texts
 	decimal  byte   // numbers stand in plain decimal notation with this mark; 0: as they were written
 	says     *text.Repertoire
-	leading  int // so many actions depend on one slot each, or on nothing
+	leading  int        // so many actions depend on one slot each, or on nothing
+	special  *[256]bool // characters of texts that are written otherwise, leads those that may be at the beginning
+	leads    *[256]bool
 	lines    []line
 	Sequence bool // uses the route's sequence
 	Record   bool // uses record numbers
@@ -127,6 +129,7 @@ type action struct {
 	walk    int32 // through rows: the slot is that of the one at which it is; 0: the record's
 	line    int32
 	jump    int32 // index of the action to go on with
+	until   int32 // index of the next that does not only copy
 	eval    evaluator
 	moves   *text.Rearrangement
 	reads   *text.Pattern // proves the slot's text before it is rearranged; nil: proved already
@@ -624,6 +627,7 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 	for p.leading < len(p.actions) && p.actions[p.leading].kind <= rearrange && p.actions[p.leading].walk == 0 {
 		p.leading++
 	}
+	p.stretches()
 	return p
 }
 
@@ -876,6 +880,15 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			}
 		}
 		a := &p.actions[i]
+		if i >= watched && int(a.until) > i {
+			from := i
+			if out, i = p.stretch(e, row, i, out); i > from {
+				if i == len(p.actions) {
+					break
+				}
+				a = &p.actions[i]
+			}
+		}
 		if len(a.prefix) == 1 { // a separator
 			out = append(out, a.prefix[0])
 		} else {

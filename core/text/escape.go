@@ -43,6 +43,18 @@ var JSON = func() *Escapes {
 	return NewEscapes(with).Quoted('"', true)
 }()
 
+// Specials gives the characters that are written otherwise, and those that may be where a value begins.
+func (e *Escapes) Specials() (anywhere, leading *[256]bool) {
+	first := e.special
+	for _, c := range formulas {
+		first[c] = first[c] || e.guard
+	}
+	return &e.special, &first
+}
+
+// formulas are the characters with which formulas begin.
+const formulas = "=@\t\r+-"
+
 // Always gives the quote that stands around every text, 0 if there is none. Where
 // there is one, numbers and truth values stand without.
 func (e *Escapes) Always() byte {
