@@ -63,12 +63,14 @@ type Env struct {
 	parts    int   // what the record has become
 }
 
-// written is how the record before was written, in the same batch. Records that are parts
+// written is how the beginning of a record was written, in the same batch. Records that are parts
 // of one message share what stands around them: its text is copied.
 type written struct {
 	row         []batch.Span // nil: nothing can be taken from it
-	text        []byte       // what the program's leading actions wrote for it
-	ends        []int32      // behind each of those actions, in text
+	text        []byte       // what the program's first actions wrote for it
+	actions     int          // so many
+	next        int          // how many are to be kept of a record from now on
+	more        int          // how often in a row a record had more in common
 	tried, used int
 }
 

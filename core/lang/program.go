@@ -24,6 +24,7 @@ import (
 type Program struct {
 	rules    []rule
 	actions  []action
+	columns  []column // for each action
 	escapes  *text.Escapes
 	null     string
 	nullable bool   // the target can say null
@@ -31,9 +32,7 @@ type Program struct {
 	bare     bool   // numbers and truth values stand without the quotes of texts
 	decimal  byte   // numbers stand in plain decimal notation with this mark; 0: as they were written
 	says     *text.Repertoire
-	leading  int        // so many actions depend on one slot each, or on nothing
-	special  *[256]bool // characters of texts that are written otherwise, leads those that may be at the beginning
-	leads    *[256]bool
+	leading  int // so many actions depend on one slot each, or on nothing
 	lines    []line
 	Sequence bool // uses the route's sequence
 	Record   bool // uses record numbers
@@ -129,7 +128,6 @@ type action struct {
 	walk    int32 // through rows: the slot is that of the one at which it is; 0: the record's
 	line    int32
 	jump    int32 // index of the action to go on with
-	until   int32 // index of the next that does not only copy
 	eval    evaluator
 	moves   *text.Rearrangement
 	reads   *text.Pattern // proves the slot's text before it is rearranged; nil: proved already
@@ -627,7 +625,7 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 	for p.leading < len(p.actions) && p.actions[p.leading].kind <= rearrange && p.actions[p.leading].walk == 0 {
 		p.leading++
 	}
-	p.stretches()
+	p.findColumns()
 	return p
 }
 
@@ -865,28 +863,24 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 	begin := len(out)
 	buf, row := e.Buf, e.Row
 	l := &e.before
-	watched := 0
-	i := 0
+	i, kept := 0, 0
 	e.tally, e.levels, e.parts = 0, e.levels[:0], 0
 	if p.leading > 1 && (l.used > 0 || l.tried < tries) {
-		if out, i = p.again(l, row, out); i < p.leading {
-			watched = p.leading
-		}
+		out, i, kept = p.again(l, row, out)
 	}
 	for ; i < len(p.actions); i++ {
-		if i > 0 && i <= watched {
-			if l.ends[i-1] = int32(len(out) - begin); i == watched {
-				l.keep(row, out[begin:])
-			}
+		if i == kept && kept > 0 {
+			l.keep(row, out[begin:], kept)
 		}
 		a := &p.actions[i]
-		if i >= watched && int(a.until) > i {
-			from := i
-			if out, i = p.stretch(e, row, i, out); i > from {
-				if i == len(p.actions) {
-					break
-				}
-				a = &p.actions[i]
+		if until := int(p.columns[i].until); until > i {
+			if i < kept {
+				until = min(until, kept)
+			}
+			n := 0
+			if out, n = p.stretch(p.columns[i:until], buf, row, out); n > 0 {
+				i += n - 1
+				continue
 			}
 		}
 		if len(a.prefix) == 1 { // a separator
@@ -1058,9 +1052,8 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			out = p.after(a, out, mark, after)
 		}
 	}
-	if watched == len(p.actions) && watched > 0 {
-		l.ends[watched-1] = int32(len(out) - begin)
-		l.keep(row, out[begin:])
+	if kept == len(p.actions) && kept > 0 {
+		l.keep(row, out[begin:], kept)
 	}
 	if !p.several {
 		return out, Outcome{Parts: 1}
@@ -1139,38 +1132,44 @@ func (p *Program) Framer() (format.Framer, bool) {
 // Encode gives what has been written in the character set in which it goes out.
 func (p *Program) Encode(written []byte) ([]byte, error) { return p.says.Encode(written) }
 
-// again writes what the record before has in common with this one, from its beginning
-// on, and gives the first action that is left.
-func (p *Program) again(l *written, row []batch.Span, out []byte) ([]byte, int) {
-	before := l.row
-	if len(l.ends) < p.leading {
-		l.ends = make([]int32, p.leading)
+// again writes what a record before has in common with this one, from its beginning on, and gives the first action that is left, and up to which
+// action is to be kept what is written; 0: nothing is.
+func (p *Program) again(l *written, row []batch.Span, out []byte) (_ []byte, next, kept int) {
+	if l.next < 2 || l.next > p.leading {
+		l.next = p.leading
 	}
-	if before == nil {
-		return out, 0
+	if l.row == nil {
+		return out, 0, l.next
 	}
 	l.tried++
 	n := 0
 	for n < p.leading {
-		if a := &p.actions[n]; a.kind != write && row[a.slot] != before[a.slot] {
+		if a := &p.actions[n]; a.kind != write && row[a.slot] != l.row[a.slot] {
 			break
 		}
 		n++
 	}
-	if n < p.leading {
-		l.row = nil // until this one has been written
-	}
 	if n < 2 {
-		return out, 0
+		return out, 0, l.next
 	}
 	l.used++
-	return append(out, l.text[:l.ends[n-1]]...), n
+	if n < l.actions {
+		l.next = n
+		return out, 0, n
+	}
+	if n == l.actions {
+		l.more = 0
+	} else if l.more++; l.more > 1 { // more is worth keeping
+		l.next, l.more = n, 0
+		return out, 0, n
+	}
+	return append(out, l.text...), l.actions, 0
 }
 
-// keep remembers what the leading actions have written for a record. It is a copy: what
-// comes behind may take some of it back and write over it.
-func (l *written) keep(row []batch.Span, text []byte) {
-	l.row, l.text = row, append(l.text[:0], text...)
+// keep remembers what so many leading actions have written for a record. It is a copy: what comes behind may take some of it back and write
+// over it.
+func (l *written) keep(row []batch.Span, text []byte, actions int) {
+	l.row, l.text, l.actions = row, append(l.text[:0], text...), actions
 }
 
 // unsayable is what becomes of a record with a value that its target cannot say.

@@ -43,17 +43,11 @@ var JSON = func() *Escapes {
 	return NewEscapes(with).Quoted('"', true)
 }()
 
-// Specials gives the characters that are written otherwise, and those that may be where a value begins.
-func (e *Escapes) Specials() (anywhere, leading *[256]bool) {
-	first := e.special
-	for _, c := range formulas {
-		first[c] = first[c] || e.guard
-	}
-	return &e.special, &first
-}
+// Plainly tells whether a value in which nothing is special stands as it is, whatever it begins with.
+func (e *Escapes) Plainly() bool { return !e.always && !e.guard }
 
-// formulas are the characters with which formulas begin.
-const formulas = "=@\t\r+-"
+// Specials are the characters that are written otherwise.
+func (e *Escapes) Specials() *[256]bool { return &e.special }
 
 // Always gives the quote that stands around every text, 0 if there is none. Where
 // there is one, numbers and truth values stand without.

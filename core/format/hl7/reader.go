@@ -454,6 +454,7 @@ type walk struct {
 	charset  text.Charset // of the message, where it is not UTF-8
 	p, stop  int          // the segment at which it is
 	row      []batch.Span // that it fills
+	ends     []int        // see fields
 
 	kind, version []byte              // of the message that a structure was looked for last
 	found         *standard.Structure // nil: not known
@@ -701,65 +702,94 @@ func (w *walk) take(wants []segments.Want, name uint32, occurrence int) {
 	if len(wants) == 0 || occurrence == 0 {
 		return
 	}
-	p, stop := w.p, w.stop
-	buf, sep, row := w.scan, w.sep, w.row
-	field, at := 0, p+3 // at is on the separator before field+1
+	first := 1 // the number of the field behind the name
 	if name == msh {
-		field = 1 // MSH-1 is the separator itself
+		first = 2 // MSH-1 is the separator itself
 		for len(wants) > 0 && wants[0].Field == 1 {
-			row[wants[0].Slot] = batch.Span{Off: uint32(p + 3), End: uint32(p + 4)}
+			w.row[wants[0].Slot] = batch.Span{Off: uint32(w.p + 3), End: uint32(w.p + 4)}
 			wants = wants[1:]
 		}
+		if len(wants) == 0 {
+			return
+		}
 	}
-	pattern, class := low*uint64(sep.Field), &w.class
-	for len(wants) > 0 && at < stop {
-		field++
-		from := at + 1
-		at = from
-		if wants[0].Field != field {
-			for {
-				d := binary.LittleEndian.Uint64(buf[at:]) ^ pattern
-				if m := (d - low) &^ d & high; m != 0 {
-					at += bits.TrailingZeros64(m) >> 3
-					break
-				}
-				if at += 8; at >= stop {
-					break
-				}
-			}
-			at = min(at, stop)
-			continue
+	ends := w.fields(wants[len(wants)-1].Field - first + 1)
+	buf, row := w.scan, w.row
+	for i := range wants {
+		n := &wants[i]
+		at := n.Field - first + 1
+		if at >= len(ends) {
+			return
 		}
-		structured := false
-		for at < stop {
-			if c := class[buf[at]]; c != plain {
-				if c == isField {
-					break
-				}
-				structured = true
-			}
-			at++
+		from, end := ends[at-1]>>1+1, ends[at]>>1
+		switch {
+		case n.Occurrence != occurrence || from == end:
+		case name == msh && n.Field == 2:
+			row[n.Slot] = batch.Span{Off: uint32(from), End: uint32(end)}
+		case n.Rows >= 0:
+			w.repetitions(n, from, end)
+		case ends[at]&1 != 0 || n.By > 0:
+			w.piece(n, from, end)
+		case !n.First:
+		case end-from == 2 && buf[from] == '"' && buf[from+1] == '"':
+			row[n.Slot] = batch.Null
+		default:
+			row[n.Slot] = batch.Span{Off: uint32(from), End: uint32(end)}
 		}
-		for {
-			switch n := &wants[0]; {
-			case n.Occurrence != occurrence || from == at:
-			case name == msh && field == 2:
-				row[n.Slot] = batch.Span{Off: uint32(from), End: uint32(at)}
-			case n.Rows >= 0:
-				w.repetitions(n, from, at)
-			case structured || n.By > 0:
-				w.piece(n, from, at)
-			case !n.First:
-			case at-from == 2 && buf[from] == '"' && buf[from+1] == '"':
-				row[n.Slot] = batch.Null
-			default:
-				row[n.Slot] = batch.Span{Off: uint32(from), End: uint32(at)}
-			}
-			if wants = wants[1:]; len(wants) == 0 || wants[0].Field != field {
+	}
+}
+
+// fields gives where so many fields of the segment at hand end, twice that, and one more where not all of a field is plain; as the first,
+// where the separator stands before them.
+func (w *walk) fields(most int) []int {
+	if most+1 > cap(w.ends) {
+		w.ends = make([]int, most+1)
+	}
+	buf, class, stop, ends := w.scan, &w.class, w.stop, w.ends[:most+1]
+	field, component, repetition := low*uint64(w.sep.Field), low*uint64(w.sep.Component), low*uint64(w.sep.Repetition)
+	subcomponent, escape := low*uint64(w.sep.Subcomponent), low*uint64(w.sep.Escape)
+	highs := uint64(0)
+	if w.highs {
+		highs = high
+	}
+	at := w.p + 3
+	ends[0] = at << 1
+	if at >= stop {
+		return ends[:1]
+	}
+	n, structured := 1, 0
+	for at++; at < stop; at += 8 {
+		word := binary.LittleEndian.Uint64(buf[at : at+8])
+		x := word ^ field
+		m := (x - low) &^ x
+		x = word ^ component
+		m |= (x - low) &^ x
+		x = word ^ repetition
+		m |= (x - low) &^ x
+		x = word ^ subcomponent
+		m |= (x - low) &^ x
+		x = word ^ escape
+		m |= (x - low) &^ x
+		for m = m&high | word&highs; m != 0; m &= m - 1 {
+			i := at + bits.TrailingZeros64(m)>>3
+			if i >= stop {
 				break
 			}
+			switch class[buf[i]] {
+			case plain: // words see more than there is
+			case isField:
+				ends[n] = i<<1 | structured
+				if n++; n == len(ends) {
+					return ends
+				}
+				structured = 0
+			default:
+				structured = 1
+			}
 		}
 	}
+	ends[n] = stop<<1 | structured
+	return ends[:n+1]
 }
 
 // class says what a character is in a message.

@@ -73,11 +73,11 @@ func separators(message []byte) (s Separators, problem string) {
 	}
 	s.Field = message[3]
 	end := bytes.IndexByte(message[4:], s.Field)
-	if i := bytes.IndexAny(message[4:], "\r\n"); i >= 0 && (end < 0 || i < end) {
-		end = i
-	}
 	if end < 0 {
 		end = len(message) - 4
+	}
+	if i := bytes.IndexAny(message[4:4+end], "\r\n"); i >= 0 {
+		end = i
 	}
 	said := message[4 : 4+end]
 	switch len(said) {
@@ -216,11 +216,8 @@ func digits(written []byte) ([]byte, bool) {
 // declaredCharset is what MSH-18 says (table 0211), "" if it says nothing or
 // ASCII. It is not ok if the set is not known.
 func declaredCharset(line []byte, sep Separators) (set text.Charset, ok bool) {
-	fields := bytes.Split(line, []byte{sep.Field})
-	if len(fields) < 18 {
-		return "", true
-	}
-	first, further, _ := bytes.Cut(fields[17], []byte{sep.Repetition})
+	value, _ := field(line, sep.Field, 18)
+	first, further, _ := bytes.Cut(value, []byte{sep.Repetition})
 	if bytes.Contains(further, []byte("ISO IR87")) || bytes.Contains(further, []byte("ISO IR159")) {
 		return text.ISO2022JP, true // ASCII, and what escape sequences change to
 	}
