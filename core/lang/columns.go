@@ -20,7 +20,7 @@ func (p *Program) findColumns() {
 	until := int32(len(p.actions))
 	for i := len(p.actions) - 1; i >= 0; i-- {
 		a, c := &p.actions[i], &p.columns[i]
-		copies := a.kind == copyText && p.taken == "" && p.escapes.Plainly() || a.kind == copyClean && !a.plain && !p.bare
+		copies := a.kind == copyText && p.escapes.Plainly() || a.kind == copyClean && !a.plain && !p.bare
 		if !copies || a.bounded || a.member != nil || a.walk > 0 || len(a.prefix) > 1 {
 			until = int32(i)
 		}
@@ -55,6 +55,9 @@ func (p *Program) stretch(columns []column, buf []byte, row []batch.Span, out []
 			continue
 		}
 		v := buf[s.Off:s.End]
+		if len(v) == len(p.taken) && len(v) > 0 && string(v) == p.taken {
+			return out[:n+from], i
+		}
 		to := room[at:][:len(v)]
 		for k, b := range v {
 			if special[b] {
