@@ -249,7 +249,7 @@ func (c *Course) list(key uint32, name []byte, hierarchy bool) {
 	}
 	for i := range c.rows {
 		r, l := &c.rows[i], &c.lists[i]
-		if l.part < 0 || !c.is(l.part, key) || !c.looping.In(c.Parts[l.part].loop, c.structure, c.came) {
+		if l.part < 0 || c.Parts[l.part].key != key || !c.is(l.part, key) || !c.looping.In(c.Parts[l.part].loop, c.structure, c.came) {
 			continue
 		}
 		if l.above < 0 && c.Unit >= 0 && !c.inside || l.above >= 0 && (!c.rows[l.above].open || !c.mine(&c.rows[l.above], &c.Parts[l.part])) {

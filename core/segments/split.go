@@ -217,10 +217,11 @@ func (w *walk) message(start, end int) {
 		w.Open(start, end)
 		w.note(ruleNoUnit, -1, start, false)
 	}
-	for rule, at := range map[int]int{ruleControl: lost, ruleControlled: strange} {
-		if at >= 0 {
-			w.within(record, rule, at, rule == ruleControlled)
-		}
+	if lost >= 0 {
+		w.within(record, ruleControl, lost, false)
+	}
+	if strange >= 0 {
+		w.within(record, ruleControlled, strange, true)
 	}
 	if !w.plainText {
 		trouble = w.characters(start, end)

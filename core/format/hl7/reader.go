@@ -520,27 +520,32 @@ func (w *walk) control(first, start, end int) {
 			strange = p
 		}
 	}
-	for rule, at := range map[int]int{ruleControl: lost, ruleControlled: strange} {
-		if at < 0 {
-			continue
-		}
-		if w.Unit >= 0 {
-			i, within := slices.BinarySearchFunc(w.b.Bounds[first:], uint32(at), func(s batch.Span, at uint32) int {
-				if s.End <= at {
-					return -1
-				} else if s.Off > at {
-					return 1
-				}
-				return 0
-			})
-			if within {
-				w.Record = first + i
-				w.note(rule, -1, at, rule == ruleControlled)
-				continue
-			}
-		}
-		w.all(first, rule, at, rule == ruleControlled)
+	if lost >= 0 {
+		w.within(first, ruleControl, lost, false)
 	}
+	if strange >= 0 {
+		w.within(first, ruleControlled, strange, true)
+	}
+}
+
+// within notes something about the unit, of those from the first on, in which an offset lies; about all of them if it lies in none.
+func (w *walk) within(first, rule, at int, warn bool) {
+	if w.Unit >= 0 {
+		i, within := slices.BinarySearchFunc(w.b.Bounds[first:], uint32(at), func(s batch.Span, at uint32) int {
+			if s.End <= at {
+				return -1
+			} else if s.Off > at {
+				return 1
+			}
+			return 0
+		})
+		if within {
+			w.Record = first + i
+			w.note(rule, -1, at, warn)
+			return
+		}
+	}
+	w.all(first, rule, at, warn)
 }
 
 // substitute stands for a character that could not be read (ISO 646).
