@@ -404,10 +404,10 @@ func FuzzParse(f *testing.F) {
 // evaluation of the same expression.
 func TestFastActionsAgree(t *testing.T) {
 	fast := map[string]actionKind{
-		`weight_kg`: copyClean, `animal_tag`: copyText, `sex | lookup sex_codes if empty "U" if unlisted "?"`: translate,
+		`weight_kg`: copyClean, `animal_tag`: copyText, `animal_tag if empty null`: answered, `animal_tag if absent "a|b" if empty "?"`: answered, `sex | lookup sex_codes if empty "U" if unlisted "?"`: translate,
 		`collected_at | format "yyyyMMddHHmm"`: rearrange, `animal_tag | date "yyyy-MM-dd" | format "dd.MM.yyyy"`: rearrange,
 	}
-	values := [][]string{record, {"2026-11-25", "0", "01/01/1999 00:00", "", "", "", ""}, {"2026-02-30", "-", "-", "-", "-", "-", "-"}, {"", "", "", "Nobody", "", "", ""}}
+	values := [][]string{record, {"2026-11-25", "0", "01/01/1999 00:00", "", "", "", ""}, {"\"\"", "1", "-", "-", "-", "-", "-"}, {"-", "1", "-", "-", "-", "-", "-"}, {"2026-02-30", "-", "-", "-", "-", "-", "-"}, {"", "", "", "Nobody", "", "", ""}}
 	for expression, kind := range fast {
 		p, said := build(t, "PID-3 = "+expression)
 		if said != nil {

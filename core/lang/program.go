@@ -98,6 +98,7 @@ const (
 	write     actionKind = iota // the prefix only
 	copyClean                   // a slot whose check proved that it holds nothing special
 	copyText                    // a slot, escaped
+	answered                    // a slot, escaped, or what is written for none and for an empty one
 	translate                   // a slot through a table with answers ready to write
 	rearrange                   // a slot's digits in another order
 	evaluate                    // an expression, escaped
@@ -148,7 +149,7 @@ type extra struct {
 
 // answers is a lookup with escaped answers.
 type answers struct {
-	few         []answered // small tables are searched through
+	few         []listed // small tables are searched through
 	many        map[string][]byte
 	empty       []byte
 	absent      []byte
@@ -157,7 +158,7 @@ type answers struct {
 	file        string
 }
 
-type answered struct {
+type listed struct {
 	key    string
 	answer []byte
 }
@@ -690,6 +691,9 @@ func (b *builder) action(p *Program, e expression) action {
 	if a, ok := b.translation(e.node, p.escapes); ok {
 		return a
 	}
+	if a, ok := b.answered(p, e.node); ok {
+		return a
+	}
 	return action{kind: evaluate, eval: b.compile(e.node)}
 }
 
@@ -738,6 +742,44 @@ func (b *builder) reformat(n Node, escapes *text.Escapes) (action, bool) {
 		return action{}, false
 	}
 	return action{kind: rearrange, slot: int32(slot), walk: int32(b.frames[depth].walk), moves: &moves, reads: reads}, true
+}
+
+// answered recognises a text field that has answers to being empty or absent, which are constant or null.
+func (b *builder) answered(p *Program, n Node) (action, bool) {
+	t := &answers{}
+	for {
+		a, is := n.(*Answer)
+		if !is {
+			break
+		}
+		if _, is := a.Value.(*Constant); !is && !constant(a.Value) {
+			return action{}, false
+		}
+		v := b.compile(a.Value)(&Env{})
+		if v.Kind != value.Text && (v.Kind != value.Null || !p.nullable) {
+			return action{}, false
+		}
+		written := p.append([]byte{}, v, &Env{})
+		switch {
+		case v.Kind == value.Text && string(written) == p.taken:
+			return action{}, false
+		case a.When == value.Empty && t.empty == nil:
+			t.empty = written
+		case a.When == value.Absent && t.absent == nil:
+			t.absent = written
+		default:
+			return action{}, false
+		}
+		n = a.X
+	}
+	depth, slot, is := b.field(n)
+	if !is || b.frames[depth].fields[slot].Kind != value.Text {
+		return action{}, false
+	}
+	if t.empty == nil {
+		t.empty = p.append([]byte{}, value.Value{Kind: value.Empty}, &Env{})
+	}
+	return action{kind: answered, slot: int32(slot), walk: int32(b.frames[depth].walk), table: t}, true
 }
 
 // fewKeys is how many codes are searched one by one.
@@ -790,7 +832,7 @@ func (b *builder) translation(n Node, escapes *text.Escapes) (action, bool) {
 		if answer == "" && t.empty != nil {
 			written = t.empty
 		}
-		t.few = append(t.few, answered{k, written})
+		t.few = append(t.few, listed{k, written})
 	}
 	if len(t.few) > fewKeys {
 		t.many = map[string][]byte{}
@@ -899,7 +941,7 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			if a.walk > 0 {
 				of = e.rows[a.walk].row
 			}
-			if s = of[a.slot]; s.Absent() && (a.kind != translate || s == batch.Null) {
+			if s = of[a.slot]; s.Absent() && (a.kind != translate && a.kind != answered || s == batch.Null) {
 				if s == batch.Null && !a.blank {
 					if !p.nullable {
 						return out[:begin], unsayable(a, "null")
@@ -927,7 +969,15 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			default:
 				out = appendNumber(out, buf[s.Off:s.End])
 			}
-		case copyText:
+		case copyText, answered:
+			if a.kind == answered && s.Absent() {
+				out = append(out, a.table.absent...)
+				break
+			}
+			if a.kind == answered && s.Len() == 0 {
+				out = append(out, a.table.empty...)
+				break
+			}
 			if s.Len() == len(p.taken) && s.Len() > 0 && string(buf[s.Off:s.End]) == p.taken {
 				return out[:begin], p.meansNull(a)
 			}
