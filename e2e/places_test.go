@@ -344,6 +344,17 @@ func TestTakenOnServer(t *testing.T) {
 	if p := b.Ended("b.csv", first.ID); p.ID != first.ID+1 || p.Good != 2 {
 		t.Errorf("the same content was taken again, or the changed one was not: %+v after %d", p, first.ID)
 	}
+	// What has gone and is there again is still known.
+	gone := func() (n int) {
+		b.Ask(&n, `select count(*) from fetches where path = '/out/b.csv' and state = 'known' and gone_at is not null`)
+		return n
+	}
+	if err := os.Remove(filepath.Join(holm.folder, "out/b.csv")); err != nil {
+		t.Fatal(err)
+	}
+	testbed.Until(t, "it is known to be gone", func() bool { return gone() == 1 })
+	holm.drop(t, "out/b.csv", heading+row(4)+row(5))
+	testbed.Until(t, "it is known to be back", func() bool { return gone() == 0 })
 	// One that somebody goes on writing between being noticed and being renamed is put back, and taken when it is whole.
 	holm.Misbehave(standin.Fault{On: standin.Rename, Do: standin.Late, From: 1, Times: 1, For: 700 * time.Millisecond})
 	only := fromHolm(t, "")

@@ -35,6 +35,7 @@ type Records interface {
 	Fetched(ctx context.Context, node int64, list []store.Fetch) error
 	EndFetches(ctx context.Context, node int64, list []store.Fetch) error
 	OpenFetches(ctx context.Context, ids []int64) (map[int64]bool, error)
+	Gone(ctx context.Context, gone, back []int64) error
 }
 
 // Fetcher brings the files of one route.
@@ -334,6 +335,9 @@ func (f *Fetcher) once(ctx context.Context) (time.Duration, error) {
 	if err != nil {
 		return 0, err
 	}
+	if err := f.missed(ctx, there); err != nil {
+		return 0, err
+	}
 	ready, wait := f.account(there, looked, gate)
 	for len(ready) > 0 && len(f.later) == 0 && ctx.Err() == nil {
 		n, size := 0, int64(0)
@@ -350,6 +354,39 @@ func (f *Fetcher) once(ctx context.Context) (time.Duration, error) {
 		wait = blockedFor
 	}
 	return wait, nil
+}
+
+// missed remembers which of what is known is not there any more: when that has been so for long, it is forgotten.
+func (f *Fetcher) missed(ctx context.Context, there []found) error {
+	if len(f.known) == 0 { // nobody else changes it
+		return nil
+	}
+	is := make(map[string]bool, len(there))
+	for _, x := range there {
+		is[x.path] = true
+	}
+	now := time.Now()
+	var gone, back []int64
+	f.mu.Lock()
+	for p, k := range f.known {
+		switch {
+		case !is[p] && k.GoneAt != nil && now.Sub(*k.GoneAt) > store.ForgottenAfter*24*time.Hour:
+			delete(f.known, p)
+			continue
+		case !is[p] && k.GoneAt == nil:
+			gone, k.GoneAt = append(gone, k.ID), &now
+		case is[p] && k.GoneAt != nil:
+			back, k.GoneAt = append(back, k.ID), nil
+		default:
+			continue
+		}
+		f.known[p] = k
+	}
+	f.mu.Unlock()
+	if len(gone)+len(back) == 0 {
+		return nil
+	}
+	return f.Records.Gone(ctx, gone, back)
 }
 
 // blockedFor is how long is waited until it is looked again whether a name is free.

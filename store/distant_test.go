@@ -6,7 +6,10 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"ydrion/store"
+	"ydrion/testbed"
 )
 
 // TestDistant: a run is at its end when all that it has for servers has arrived, and not before; who is not its node any more
@@ -108,5 +111,44 @@ func TestFetches(t *testing.T) {
 	}
 	if open, known, err := s.Adopt(ctx, node, "orders", "holm"); err != nil || len(open) != 0 || len(known) != 1 || known[0].ID != two || known[0].Size != 8 {
 		t.Errorf("%+v %+v %v", open, known, err)
+	}
+}
+
+// TestForgotten: what is known of a server is forgotten when it has been gone from there for long; not before, and not when it came back.
+func TestForgotten(t *testing.T) {
+	url := testbed.Database(t)
+	s, node := ledAt(t, url)
+	conn, err := pgx.Connect(ctx, url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(ctx) //nolint: the database goes
+	one := store.Fetch{Route: "orders", Place: "holm", Path: "/out/a.csv", Size: 7, Stays: true, State: "known"}
+	for _, x := range []struct {
+		days  int
+		back  bool
+		known int
+	}{{store.ForgottenAfter - 1, false, 1}, {store.ForgottenAfter + 1, true, 1}, {store.ForgottenAfter + 1, false, 0}} {
+		one.ID = must(s.BeginFetches(ctx, node, []store.Fetch{one}))(t)[0]
+		if err := s.EndFetches(ctx, node, []store.Fetch{one}); err != nil {
+			t.Fatal(err)
+		}
+		if err := s.Gone(ctx, []int64{one.ID}, nil); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := conn.Exec(ctx, `update fetches set gone_at = gone_at - make_interval(days => $1)`, x.days); err != nil {
+			t.Fatal(err)
+		}
+		if x.back {
+			if err := s.Gone(ctx, nil, []int64{one.ID}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := s.Tidy(ctx); err != nil {
+			t.Fatal(err)
+		}
+		if _, known, err := s.Adopt(ctx, node, "orders", "holm"); err != nil || len(known) != x.known {
+			t.Errorf("%+v: %+v %v", x, known, err)
+		}
 	}
 }

@@ -20,6 +20,7 @@ type Fetch struct {
 	SHA256   string     `db:"sha256"`
 	By       int64      `db:"fetched_by"` // the node that has copied it
 	Reason   string     `db:"reason"`
+	GoneAt   *time.Time `db:"gone_at"` // since when what is known is not there any more; nil: it is
 }
 
 // Is tells whether a file of the server looks like the one that is meant: by its tag where there are tags, else by its time. The database
@@ -37,7 +38,7 @@ func (f *Fetch) Is(size int64, modified time.Time, tag string) bool {
 	return f.Modified == nil || f.Modified.Truncate(time.Microsecond).Equal(modified.Truncate(time.Microsecond))
 }
 
-const fetchColumns = `id, route, place, path, size, modified, tag, stays, state, sha256, fetched_by, reason`
+const fetchColumns = `id, route, place, path, size, modified, tag, stays, state, sha256, fetched_by, reason, gone_at`
 
 // Adopt makes a route's leader the one that goes on with what was begun to be fetched, and gives that and what stays at a
 // place.
@@ -114,6 +115,18 @@ func (s *Store) EndFetches(ctx context.Context, node int64, list []Fetch) error 
 	}
 	if err != nil {
 		return fmt.Errorf("recording what became of fetched files: %w", err)
+	}
+	return nil
+}
+
+// ForgottenAfter is for how many days what is known must have been gone from its server until it is forgotten.
+const ForgottenAfter = 90
+
+// Gone records which of what is known is not on its server any more, and which is there again.
+func (s *Store) Gone(ctx context.Context, gone, back []int64) error {
+	_, err := s.quick.ExecContext(ctx, `update fetches set gone_at = case when id = any($1) then now() end where id = any($1 || $2::bigint[]) and state = 'known'`, gone, back)
+	if err != nil {
+		return fmt.Errorf("recording what is not on its server any more: %w", err)
 	}
 	return nil
 }

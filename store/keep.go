@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 	"time"
 
@@ -175,10 +176,12 @@ func (s *Store) Dropped(ctx context.Context, pickup int64) (gone bool, err error
 }
 
 // Tidy removes what is only about the service itself and has long been over:
-// nodes, and what was fetched from servers, after a week, alerts, deadlines and counts after two years.
+// nodes, and what was fetched from servers, after a week, what is known and has been gone from its server after 90 days, alerts, deadlines and
+// counts after two years.
 func (s *Store) Tidy(ctx context.Context) error {
 	for _, statement := range []string{
 		`delete from fetches where state in ('done', 'withdrawn') and ended_at < now() - interval '7 days'`,
+		fmt.Sprintf(`delete from fetches where state = 'known' and gone_at < now() - interval '%d days'`, ForgottenAfter),
 		`delete from nodes where ended_at < now() - interval '7 days'`,
 		`delete from alerts where at < now() - interval '2 years' and (seen_at is not null or ended_at is not null)`,
 		`delete from expected where due_at < now() - interval '2 years'`,

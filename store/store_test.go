@@ -29,7 +29,12 @@ var ctx = context.Background()
 
 func open(t *testing.T) *store.Store {
 	t.Helper()
-	s, err := store.Open(ctx, testbed.Database(t))
+	return at(t, testbed.Database(t))
+}
+
+func at(t *testing.T, url string) *store.Store {
+	t.Helper()
+	s, err := store.Open(ctx, url)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -50,7 +55,12 @@ func must[T any](v T, err error) func(t *testing.T) T {
 // led is a store with a published route and a node that leads it.
 func led(t *testing.T) (*store.Store, int64) {
 	t.Helper()
-	s := open(t)
+	return ledAt(t, testbed.Database(t))
+}
+
+func ledAt(t *testing.T, url string) (*store.Store, int64) {
+	t.Helper()
+	s := at(t, url)
 	if _, _, err := s.Publish(ctx, "orders", "r1", map[string][]byte{"a": nil}, store.Said{}); err != nil {
 		t.Fatal(err)
 	}
