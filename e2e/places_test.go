@@ -473,6 +473,33 @@ func TestAbandonedOnTheWay(t *testing.T) {
 	}
 }
 
+// TestOthersUseConnections: fetching does not wait for a connection that something else uses all the time.
+func TestOthersUseConnections(t *testing.T) {
+	t.Parallel()
+	holm := sftpPartner(t, t.TempDir(), "127.0.0.1:0")
+	holm.place.Patience = time.Hour
+	b := testbed.Start(t, holm.at())
+	b.Publish(map[string]string{
+		"routes/there.yaml": "route: there\nlisten: {folder: \"{stations}/there\", names: \"*\"}\nread: {format: file}\ndeliver: {place: holm/in, name: \"{file.name}\"}\nrejected: {folder: \"{stations}/rejected\"}\n",
+		"routes/from.yaml":  "route: from\nlisten: {place: holm/out, names: \"*\", quiet: 1ms, rhythm: 200ms}\nread: {format: file}\ndeliver: {folder: \"{laboratory}/from\", name: \"{file.name}\"}\nrejected: {folder: \"{stations}/rejected\"}\n",
+	})
+	holm.Misbehave(standin.Fault{On: standin.Write, Do: standin.Late, From: 1, Times: 1, For: time.Hour})
+	b.Drop("stations/there", "long", "lasts")
+	testbed.Until(t, "it is on its way", func() bool { return holm.Times(standin.Write) > 0 })
+	for i := range 6 {
+		holm.drop(t, fmt.Sprintf("out/%d", i), "seal")
+	}
+	for i := range 6 {
+		b.Ended(fmt.Sprint(i), 0)
+	}
+	testbed.Until(t, "they are gone there", func() bool { return holm.list("out") == "" && len(holm.hidden(t)) == 0 })
+	if state := byName(t, b)["long"].State; state != "committed" || holm.list("in") != "" {
+		t.Errorf("what takes long is %s", state)
+	}
+	holm.Misbehave()
+	b.Ended("long", 0)
+}
+
 // TestTriedAtOnce: what a server has refused is tried again when a person says so, not when it would have been.
 func TestTriedAtOnce(t *testing.T) {
 	t.Parallel()

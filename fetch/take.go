@@ -97,70 +97,28 @@ func (f *Fetcher) copyAll(ctx context.Context, list []*store.Fetch, again bool) 
 	if len(list) == 0 {
 		return nil, nil
 	}
-	place := list[0].Place
-	report, _ := f.Places.Report(place)
-	work := make(chan *store.Fetch)
-	type result struct {
-		*store.Fetch
-		err error
-	}
-	results := make(chan result, len(list)+report.Place.Connections+1)
-	var all sync.WaitGroup
-	working, stop := context.WithCancel(ctx)
-	defer stop()
-	for range min(max(report.Place.Connections, 1), len(list)) {
-		all.Go(func() {
-			err := f.supervised(working, place, func(t remote.Tree) error {
-				return remote.Each(t, len(list), func(int) error {
-					x, more := <-work
-					if !more {
-						return nil
-					}
-					err := f.copy(t, x, again)
-					results <- result{x, err}
-					if remote.IsAway(err) || isOurs(err) {
-						return err
-					}
-					return nil
-				})
-			})
-			if err != nil {
-				results <- result{nil, err}
-				stop()
-			}
-		})
-	}
-	go func() {
-		defer close(work)
-		for _, x := range list {
-			select {
-			case work <- x:
-			case <-working.Done():
-				return
-			}
+	errs, asked := make([]error, len(list)), make([]bool, len(list))
+	err = f.spread(ctx, list[0].Place, f.connections(list[0].Place), len(list), func(t remote.Tree, i int) error {
+		errs[i], asked[i] = f.copy(t, list[i], again), true
+		if remote.IsAway(errs[i]) || isOurs(errs[i]) {
+			return errs[i]
 		}
-	}()
-	all.Wait()
-	close(results)
-	ok := map[*store.Fetch]bool{}
+		return nil
+	})
 	var ended []store.Fetch
-	for r := range results {
+	for i, x := range list {
 		switch {
-		case r.Fetch == nil:
-			if err == nil || errors.Is(err, context.Canceled) {
-				err = r.err
-			}
-		case r.err == nil:
-			ok[r.Fetch] = true
-		case remote.IsAway(r.err) || isOurs(r.err):
+		case !asked[i] || remote.IsAway(errs[i]) || isOurs(errs[i]):
+		case errs[i] == nil:
+			copied = append(copied, x)
 		default:
-			x := *r.Fetch
-			x.State, x.Reason = "withdrawn", r.err.Error()
-			if errors.Is(r.err, errSame) {
+			x := *x
+			x.State, x.Reason = "withdrawn", errs[i].Error()
+			if errors.Is(errs[i], errSame) {
 				x.State = "known"
 			}
 			var nothing *errNothing
-			if errors.As(r.err, &nothing) {
+			if errors.As(errs[i], &nothing) {
 				x.State, x.SHA256 = "known", f.wanted()
 			}
 			ended = append(ended, x)
@@ -175,12 +133,48 @@ func (f *Fetcher) copyAll(ctx context.Context, list []*store.Fetch, again bool) 
 		}
 		f.ended(ended)
 	}
-	for _, x := range list {
-		if ok[x] {
-			copied = append(copied, x)
+	return copied, nil
+}
+
+// spread does something for each of n files of a place, on so many connections. It ends with the first error.
+func (f *Fetcher) spread(ctx context.Context, place string, connections, n int, do func(t remote.Tree, i int) error) error {
+	working, stop := context.WithCancel(ctx)
+	defer stop()
+	next := make(chan int, n)
+	for i := range n {
+		next <- i
+	}
+	close(next)
+	errs := make([]error, min(connections, n))
+	var all sync.WaitGroup
+	for k := range errs {
+		all.Go(func() {
+			errs[k] = f.supervised(working, place, func(t remote.Tree) error {
+				return remote.Each(t, n, func(int) error {
+					if i, more := <-next; more {
+						return do(t, i)
+					}
+					return nil
+				})
+			})
+			if errs[k] != nil {
+				stop()
+			}
+		})
+	}
+	all.Wait()
+	for _, err := range errs {
+		if err != nil && !errors.Is(err, context.Canceled) { // the others were only ended by it
+			return err
 		}
 	}
-	return copied, nil
+	return errors.Join(errs...)
+}
+
+// connections is how many there may be to a place.
+func (f *Fetcher) connections(place string) int {
+	report, _ := f.Places.Report(place)
+	return max(report.Place.Connections, 1)
 }
 
 // supervised lends a connection. A defect of this program is an error of what was done with it.
@@ -546,13 +540,15 @@ func (f *Fetcher) leaveAll(ctx context.Context, list []*store.Fetch) error {
 		far = far || !x.Stays
 	}
 	if far {
-		err := f.Places.With(ctx, list[0].Place, func(t remote.Tree) error {
-			return remote.Each(t, len(list), func(i int) error {
-				if !f.Sure() {
-					return ErrGiven
-				}
-				return f.leave(t, list[i])
-			})
+		connections := f.connections(list[0].Place)
+		if f.Settings.TakenTo != "" && f.Settings.Subfolders {
+			connections = 1 // two of one name go into one folder, and not every server looks whether there is one
+		}
+		err := f.spread(ctx, list[0].Place, connections, len(list), func(t remote.Tree, i int) error {
+			if !f.Sure() {
+				return ErrGiven
+			}
+			return f.leave(t, list[i])
 		})
 		if err != nil {
 			return err

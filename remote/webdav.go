@@ -75,11 +75,14 @@ type bound struct {
 	http.RoundTripper
 	ctx    context.Context
 	failed error // of the last request; the client does not always tell
+	status int   // of the last answer
 }
 
 func (b *bound) RoundTrip(r *http.Request) (answer *http.Response, err error) {
 	answer, err = b.RoundTripper.RoundTrip(r.WithContext(b.ctx))
-	b.failed = err
+	if b.failed = err; err == nil {
+		b.status = answer.StatusCode
+	}
 	return answer, err
 }
 
@@ -230,11 +233,11 @@ func (t *webdavTree) renamed(doing, from, to string, err error) error {
 
 func (t *webdavTree) Remove(p string) error {
 	defer t.watch.ask()()
-	// What is not there is no error to the client: it is asked for.
-	if _, err := t.client.Stat(p); err != nil {
-		return t.said("removing", p, err)
+	err := t.client.Remove(p)
+	if err == nil && t.bound.status == http.StatusNotFound { // which is no error to the client
+		err = fs.ErrNotExist
 	}
-	return t.said("removing", p, t.client.Remove(p))
+	return t.said("removing", p, err)
 }
 
 func (t *webdavTree) MakeFolder(p string) error {

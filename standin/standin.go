@@ -144,6 +144,13 @@ func (m *Manners) CutAt(n int64, after bool) {
 	m.every, m.cutAt, m.after = 0, n, after
 }
 
+// Times is how often something has been asked since faults were last said.
+func (m *Manners) Times(what string) int64 {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.asked[what]
+}
+
 // Asked is how much has been asked since CutAt was called.
 func (m *Manners) Asked() int64 {
 	m.mu.Lock()
