@@ -11,12 +11,12 @@ SOURCES := $(shell find console/src console/public console/index.html console/*.
 # Tests write many small files: into memory, where there is plenty of it.
 ROOMY := $(shell df -k --output=avail /dev/shm 2>/dev/null | awk 'NR == 2 && $$1 > 4000000 {print "/dev/shm"}')
 
-.PHONY: demo test soak build bench screenshots api postgresql chromium openssh-sftp-server vsftpd dovecot-imapd apache2-bin clean
+.PHONY: demo test soak build bench screenshots api postgresql chromium openssh-sftp-server vsftpd dovecot-imapd apache2-bin exim4-daemon-light clean
 
 demo: build
 	@bin/ydrion demo $(if $(filter 1,$(ONCE)),--once)
 
-test: postgresql chromium openssh-sftp-server vsftpd dovecot-imapd apache2-bin console/dist/index.html
+test: postgresql chromium openssh-sftp-server vsftpd dovecot-imapd apache2-bin exim4-daemon-light console/dist/index.html
 	@test -z "$$(gofmt -l .)" || { echo "gofmt would change:"; gofmt -l .; exit 1; }
 	go vet ./...
 	$(if $(ROOMY),TMPDIR=$(ROOMY)) go test -timeout 20m $(TESTFLAGS) ./...
@@ -42,7 +42,7 @@ api: console/node_modules/.package-lock.json
 postgresql chromium openssh-sftp-server:
 	@scripts/need $@
 
-vsftpd dovecot-imapd apache2-bin:
+vsftpd dovecot-imapd apache2-bin exim4-daemon-light:
 	@scripts/need $@ || echo "the tests go on without $@"
 
 console/node_modules/.package-lock.json: console/package-lock.json

@@ -11,7 +11,12 @@ import (
 	"encoding/base64"
 	"encoding/pem"
 	"fmt"
+	"io"
+	"mime"
+	"mime/multipart"
+	"mime/quotedprintable"
 	"net"
+	"net/mail"
 	"net/url"
 	"os"
 	"os/exec"
@@ -31,7 +36,7 @@ import (
 // takes other accounts itself.
 func realServer(t *testing.T, kind string) *partner {
 	t.Helper()
-	program := map[string]string{"ftp": "/usr/sbin/vsftpd", "webdav": "/usr/sbin/apache2", "imap": "/usr/sbin/dovecot"}[kind]
+	program := map[string]string{"ftp": "/usr/sbin/vsftpd", "webdav": "/usr/sbin/apache2", "imap": "/usr/sbin/dovecot", "smtp": "/usr/sbin/exim4"}[kind]
 	if _, err := os.Stat(program); err != nil || os.Getuid() != 0 {
 		t.Skipf("%s is not there, or may not be started by this account", program)
 	}
@@ -166,6 +171,47 @@ userdb {
   driver = static
   args = uid=nobody gid=nogroup home={files}/%u
 }
+`)))
+	case "smtp":
+		account, address, p.place.TLS, p.place.From, p.place.To = "Debian-exim", "smtp://127.0.0.1:", "explicit", "Ydrion <ydrion@skerry.example>", []string{"office@skerry.example"}
+		cmd = exec.Command(program, "-bdf", "-C", write("exim.conf", fill.Replace(`primary_hostname = mail.skerry.example
+exim_user = Debian-exim
+exim_group = Debian-exim
+spool_directory = {files}/in
+log_file_path = {files}/out/%s
+pid_file_path = {files}/out/pid
+local_interfaces = 127.0.0.1
+daemon_smtp_ports = {port}
+tls_advertise_hosts = *
+tls_certificate = {folder}/cert.pem
+tls_privatekey = {folder}/key.pem
+auth_advertise_hosts = *
+acl_smtp_rcpt = rcpt
+smtp_accept_queue_per_connection = 0
+keep_environment =
+begin acl
+rcpt:
+  accept authenticated = *
+         domains = skerry.example
+  deny message = no such mailbox here
+begin routers
+all:
+  driver = accept
+  transport = kept
+begin transports
+kept:
+  driver = appendfile
+  directory = {files}/done
+  maildir_format
+  user = Debian-exim
+  envelope_to_add = true
+begin authenticators
+plain:
+  driver = plaintext
+  public_name = PLAIN
+  server_prompts = :
+  server_condition = ${if and{{eq{$auth2}{ydrion}}{eq{$auth3}{salt-and-ice}}}}
+  server_set_id = $auth2
 `)))
 	}
 	for _, f := range []string{"in", "out", "done"} {
@@ -303,6 +349,110 @@ func TestRealServers(t *testing.T) {
 			t.Errorf("what was not meant: %s", said)
 		}
 	})
+}
+
+// TestRealMailServer: mails of more than a server takes on one connection arrive once each, as they are meant; what it refuses waits for a person.
+func TestRealMailServer(t *testing.T) {
+	t.Parallel()
+	holm := realServer(t, "smtp")
+	b := testbed.Start(t, holm.at())
+	b.Publish(map[string]string{
+		"routes/mailing.yaml": "route: mailing\nlisten: {folder: \"{stations}/mailing\", names: \"*\"}\nread: {format: csv}\ncheck: {schema: schemas/mailing.json}\nmap: maps/mailing.map\nrejected: {folder: \"{stations}/rejected\"}\n" +
+			"deliver:\n  name: \"{id} Øst.csv\"\n  one file per: record\n  to:\n    - place: holm\n      mail:\n        to: [\"{who}\"]\n        subject: \"Specimen {id}: {text}\"\n        text: |\n          Seal {id}: {text}\n          .\n          .dot\n          From here\n        html: \"<p>{text}</p>\"\n",
+		"schemas/mailing.json": `{"fields": [{"name": "id"}, {"name": "text"}, {"name": "who"}]}`,
+		"maps/mailing.map":     "map mailing\nsource csv schemas/mailing.json\ntarget csv based on samples/mailing.csv\nignore who\n\nid = id\ntext = text\n",
+		"samples/mailing.csv":  "id,text\n",
+	})
+	const mails = 60
+	rows := "id,text,who\n"
+	for n := range mails {
+		rows += fmt.Sprintf("%d,\"æøå <b> & €, %d\",Maren <maren@skerry.example>\n", n, n)
+	}
+	b.Drop("stations/mailing", "sheet.csv", rows)
+	b.Ended("sheet.csv", 0)
+	b.Drop("stations/mailing", "nobody.csv", "id,text,who\nx,x,nobody@elsewhere.example\n")
+	testbed.Until(t, "it is refused", func() bool {
+		p := byName(t, b)["nobody.csv"]
+		return p.State == "held" && strings.Contains(p.Reason, "the server does not take mail to nobody@elsewhere.example: 550")
+	})
+	came := map[string]int{}
+	testbed.Until(t, "all are in the mailbox", func() bool {
+		entries, _ := os.ReadDir(filepath.Join(holm.folder, "done/new"))
+		return len(entries) == mails
+	})
+	entries, err := os.ReadDir(filepath.Join(holm.folder, "done/new"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, e := range entries {
+		text, err := os.ReadFile(filepath.Join(holm.folder, "done/new", e.Name()))
+		if err != nil {
+			t.Fatal(err)
+		}
+		m, err := mail.ReadMessage(bytes.NewReader(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		subject, err := new(mime.WordDecoder).DecodeHeader(m.Header.Get("Subject"))
+		id, said, is := strings.Cut(strings.TrimPrefix(subject, "Specimen "), ": ")
+		if err != nil || !is || m.Header.Get("Envelope-To") != "maren@skerry.example" {
+			t.Errorf("%q to %q: %v", subject, m.Header.Get("Envelope-To"), err)
+		}
+		came[id]++
+		parts := map[string]string{}
+		takeApart(t, m.Header.Get("Content-Type"), m.Header.Get("Content-Transfer-Encoding"), m.Body, parts)
+		want := map[string]string{
+			"text/plain": "Seal " + id + ": " + said + "\n.\n.dot\nFrom here\n", "text/html": "<p>æøå &lt;b&gt; &amp; €, " + id + "</p>",
+			id + " Øst.csv": "id,text\n" + id + ",\"" + said + "\"\n",
+		}
+		for name, content := range want {
+			if strings.ReplaceAll(parts[name], "\r\n", "\n") != content {
+				t.Errorf("%s: %q, not %q", name, parts[name], content)
+			}
+		}
+		if said != "æøå <b> & €, "+id || len(parts) != len(want) {
+			t.Errorf("%q has %d parts", subject, len(parts))
+		}
+	}
+	if len(came) != mails {
+		t.Errorf("%d of %d came: %v", len(came), mails, came)
+	}
+}
+
+// takeApart gives the parts of a mail (RFC 2045, 2046) by their file's name or their type.
+func takeApart(t *testing.T, kind, encoding string, body io.Reader, into map[string]string) {
+	t.Helper()
+	is, with, err := mime.ParseMediaType(kind)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if strings.HasPrefix(is, "multipart/") {
+		for parts := multipart.NewReader(body, with["boundary"]); ; {
+			part, err := parts.NextRawPart()
+			if err != nil {
+				return
+			}
+			takeApart(t, part.Header.Get("Content-Type"), part.Header.Get("Content-Transfer-Encoding"), part, into)
+		}
+	}
+	switch strings.ToLower(encoding) {
+	case "base64":
+		body = base64.NewDecoder(base64.StdEncoding, body)
+	case "quoted-printable":
+		body = quotedprintable.NewReader(body)
+	}
+	content, err := io.ReadAll(body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	name, err := new(mime.WordDecoder).DecodeHeader(with["name"])
+	if err != nil {
+		t.Fatal(err)
+	}
+	if name == "" {
+		name = is
+	}
+	into[name] = string(content)
 }
 
 // visible counts entries that are not hidden.

@@ -156,6 +156,38 @@ func TestMessages(t *testing.T) {
 	}
 }
 
+// TestManyMails: a server takes only so many mails on a connection, and may end one as soon as it has taken a mail. None is sent twice by that.
+func TestManyMails(t *testing.T) {
+	of := takers(t)["smtp"]
+	p := New(&workspace.Environment{Places: map[string]workspace.Place{"desk": of.place}})
+	defer p.Close()
+	send := func(n int) {
+		t.Helper()
+		one := sending("order.hl7")
+		one.Mark = fmt.Sprint("mark-", n)
+		err := p.Exchange(t.Context(), "desk", func(x Exchange) error { _, err := x.Send(one); return err })
+		if err != nil {
+			t.Fatalf("%d: %v", n, err)
+		}
+	}
+	for n := range 70 {
+		send(n)
+	}
+	for n := range 5 {
+		of.Misbehave(standin.Fault{On: standin.Look, Do: standin.Cut, From: 1, Times: 1})
+		send(70 + n)
+	}
+	keys := map[string]int{}
+	for _, m := range of.taken() {
+		keys[m.Key]++
+	}
+	for n := range 75 {
+		if keys[fmt.Sprintf("ydrion-mark-%d@skerry.example", n)] != 1 {
+			t.Errorf("%d came %d times", n, keys[fmt.Sprintf("ydrion-mark-%d@skerry.example", n)])
+		}
+	}
+}
+
 // attached is the content of a mail's attachment.
 func attached(t *testing.T, text []byte, name string) string {
 	t.Helper()

@@ -19,6 +19,7 @@ type smtpExchange struct {
 	place  *workspace.Place
 	watch  *watch
 	client *mail.Client
+	used   bool // it has been worked with since it was made
 	ctx    context.Context
 	end    context.CancelFunc
 }
@@ -40,7 +41,7 @@ func dialSMTP(ctx context.Context, p *workspace.Place) (Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	options := []mail.Option{mail.WithPort(number), mail.WithTimeout(p.Patience), mail.WithTLSConfig(trusted), mail.WithDialContextFunc(x.watch.dial)}
+	options := []mail.Option{mail.WithPort(number), mail.WithTimeout(p.Patience), mail.WithTLSConfig(trusted), mail.WithDialContextFunc(x.watch.dial), mail.WithoutNoop()} // servers count what is no mail, and end connections with too much of it
 	switch p.TLS {
 	case "none":
 		options = append(options, mail.WithTLSPolicy(mail.NoTLS))
@@ -59,8 +60,7 @@ func dialSMTP(ctx context.Context, p *workspace.Place) (Conn, error) {
 	if x.client, err = mail.NewClient(host, options...); err != nil {
 		return nil, fmt.Errorf("cannot be reached: %w", err)
 	}
-	defer x.watch.ask()()
-	if err := x.client.DialWithContext(ctx); err != nil {
+	if err := x.dial(ctx); err != nil {
 		x.Break()
 		switch bad := distrusted(err); {
 		case bad != nil:
@@ -71,6 +71,12 @@ func dialSMTP(ctx context.Context, p *workspace.Place) (Conn, error) {
 		return nil, fmt.Errorf("does not answer at %s: %w", p.Port(), plain(err))
 	}
 	return x, nil
+}
+
+func (x *smtpExchange) dial(ctx context.Context) error {
+	defer x.watch.ask()()
+	x.used = false
+	return x.client.DialWithContext(ctx)
 }
 
 // Send mails an output. Its mark is in the message id, by which a second sending is known.
@@ -120,21 +126,65 @@ func (x *smtpExchange) Send(s Sending) (string, error) {
 			return "", err
 		}
 	}
-	defer x.watch.ask()()
-	err = x.client.Send(m)
-	if err == nil {
+	for {
+		used := x.used
+		err := x.send(m)
+		var a *Away
+		if used && errors.As(err, &a) && !a.Sent && !x.watch.late.Load() {
+			// A server may end a connection between two mails, or take only so many on each.
+			x.client.Close() //nolint: it has ended already
+			if x.dial(x.ctx) == nil {
+				continue
+			}
+		}
+		if err != nil {
+			return "", err
+		}
 		return "it was taken, with the message id " + id, nil
 	}
+}
+
+// closing is the answer of a server that ends the connection (RFC 5321, 3.8).
+const closing = 421
+
+func (x *smtpExchange) send(m *mail.Msg) error {
+	defer x.watch.ask()()
+	err := x.client.Send(m)
+	if err == nil || m.IsDelivered() { // what happens to the connection after that is no matter of the mail's
+		x.used = true
+		return nil
+	}
 	var says *mail.SendError
+	if errors.As(err, &says) && says.ErrorCode() >= 400 {
+		x.used = true // it has answered
+	}
 	switch {
 	case x.watch.late.Load():
-		return "", &Away{Place: x.place.Name, Err: fmt.Errorf("has not answered for %s", x.place.Patience), Sent: true}
-	case errors.As(err, &says) && says.ErrorCode() >= 400:
-		return "", &Refused{Says: says.Error(), Final: !says.IsTemp()}
-	case errors.As(err, &says) && says.Reason != mail.ErrSMTPDataClose:
-		return "", &Away{Place: x.place.Name, Err: fmt.Errorf("has broken off the connection: %w", err)}
+		return &Away{Place: x.place.Name, Err: fmt.Errorf("has not answered for %s", x.place.Patience), Sent: true}
+	case !errors.As(err, &says), says.Reason == mail.ErrSMTPDataClose && says.ErrorCode() < 400:
+		return &Away{Place: x.place.Name, Err: fmt.Errorf("has broken off the connection without an answer: %w", err), Sent: true}
+	case says.ErrorCode() < 400:
+		return &Away{Place: x.place.Name, Err: fmt.Errorf("has broken off the connection: %w", err)}
+	case says.ErrorCode() == closing:
+		return &Away{Place: x.place.Name, Err: fmt.Errorf("has ended the connection: %s", answered(says))}
 	}
-	return "", &Away{Place: x.place.Name, Err: fmt.Errorf("has broken off the connection without an answer: %w", err), Sent: true}
+	return &Refused{Says: answered(says), Final: !says.IsTemp()}
+}
+
+// answered puts into words what a server has answered, and to what.
+func answered(says *mail.SendError) string {
+	said := strings.TrimPrefix(says.Error(), says.Reason.String()+": ")
+	said, _, _ = strings.Cut(said, ", affected message ID: ")
+	said, whom, _ := strings.Cut(said, ", affected recipient(s): ")
+	switch says.Reason {
+	case mail.ErrSMTPMailFrom:
+		return "the server does not take mail from this sender: " + said
+	case mail.ErrSMTPRcptTo:
+		return fmt.Sprintf("the server does not take mail to %s: %s", strings.NewReplacer("<", "", ">", "").Replace(whom), said)
+	case mail.ErrSMTPData, mail.ErrSMTPDataClose:
+		return "the server does not take the mail: " + said
+	}
+	return says.Error()
 }
 
 func (x *smtpExchange) Repeats() bool { return x.place.Repeats }

@@ -155,6 +155,12 @@ func NewSMTP(address string, certificate *tls.Certificate, login Login) (*SMTP, 
 	return &SMTP{s, b}, nil
 }
 
+// A stand-in is as strict as servers are: it takes so many mails on a connection, and so much that is no mail.
+const (
+	mostMails = 20
+	mostIdle  = 10
+)
+
 // smtpSession is a client that has connected.
 type smtpSession struct {
 	conn        *conn
@@ -164,6 +170,8 @@ type smtpSession struct {
 	login       Login
 	in          bool
 	mail        Message
+	mails       int // that were taken on the connection
+	idle        int // how much has been asked that is no mail
 }
 
 func (s *smtpSession) serve() {
@@ -204,6 +212,9 @@ func (s *smtpSession) serve() {
 			switch {
 			case s.login.User != "" && !s.in:
 				alive = say("530 not let in")
+			case command == "MAIL" && s.mails == mostMails:
+				say("421 that is enough for one connection")
+				return
 			case command == "MAIL":
 				s.mail = Message{From: address}
 				alive = say("250 well")
@@ -216,6 +227,13 @@ func (s *smtpSession) serve() {
 				alive = s.data(in, say)
 			}
 		case "RSET", "NOOP":
+			if s.idle++; s.idle-s.mails > mostIdle {
+				say("421 too much that is no mail")
+				return
+			}
+			if errors.Is(s.conn.do(Look, func() error { return nil }), errCut) {
+				return
+			}
 			alive = say("250 well")
 		case "QUIT":
 			say("221 bye")
@@ -254,5 +272,6 @@ func (s *smtpSession) data(in *bufio.Reader, say func(string) bool) bool {
 	if answer == "" {
 		answer = "250 taken"
 	}
+	s.mails++
 	return say(answer)
 }
