@@ -52,6 +52,7 @@ func New(c Config) http.Handler {
 	e.POST("/api/routes/:name/files", hand(c.Service))
 	e.GET("/api/backup", backup(c.Service))
 	e.POST("/receive/*", received(c.Service))
+	e.PUT("/receive/*", received(c.Service))
 	e.GET("/healthz", func(c *echo.Context) error { return c.JSON(http.StatusOK, map[string]string{"status": "alive"}) })
 	e.GET("/readyz", func(ctx *echo.Context) error {
 		if err := c.Service.Ready(ctx.Request().Context()); err != nil {

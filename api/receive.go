@@ -17,18 +17,22 @@ import (
 	"ydrion/service"
 )
 
-// received takes what others send to a route's own address, /receive/PLACE/FOLDER. It is let in by the token of the place, not by that of the
+// received takes what others send to a route's own address, /receive/PLACE/FOLDER, or with PUT to that of a file in it. It is let in by the token of the place, not by that of the
 // service.
 func received(s *service.Service) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
 		place, below, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/receive/"), "/")
+		below, put := path.Join("/", below), ""
+		if r.Method == http.MethodPut && !strings.HasSuffix(r.URL.Path, "/") {
+			below, put = path.Dir(below), path.Base(below)
+		}
 		token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 		unwrapped := func(body io.Reader, most int64) (content io.Reader, name, kind string, err error) {
 			content, name, kind, err = unwrap(r.Header, body, most)
-			return content, cmp.Or(r.URL.Query().Get("name"), name), kind, err
+			return content, cmp.Or(put, r.URL.Query().Get("name"), name), kind, err
 		}
-		out, err := s.Receive(r.Context(), service.Sent{Place: place, Below: "/" + strings.Trim(below, "/"), Token: token, Header: r.Header.Get, Body: r.Body, Unwrap: unwrapped})
+		out, err := s.Receive(r.Context(), service.Sent{Place: place, Below: below, Token: token, Header: r.Header.Get, Body: r.Body, Unwrap: unwrapped})
 		switch {
 		case errors.Is(err, service.ErrNotLetIn):
 			c.Response().Header().Set("WWW-Authenticate", "Bearer")

@@ -291,9 +291,9 @@ func TestReceivedByHTTP(t *testing.T) {
 	r := fromHolm(t, "")
 	r["routes/specimen-orders.yaml"] = strings.Replace(r["routes/specimen-orders.yaml"], "{place: holm/out, names: \"*.csv\", rhythm: 200ms, quiet: 300ms}", "{place: front/orders, names: \"*.csv\"}", 1)
 	b.Publish(r)
-	post := func(path, token, name, content string) (int, service.Received) {
+	send := func(method, address, token, content string) (int, service.Received) {
 		t.Helper()
-		q, err := http.NewRequest("POST", b.URL+path+"?name="+url.QueryEscape(name), strings.NewReader(content))
+		q, err := http.NewRequest(method, b.URL+address, strings.NewReader(content))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -312,6 +312,10 @@ func TestReceivedByHTTP(t *testing.T) {
 		}
 		return answer.StatusCode, out
 	}
+	post := func(path, token, name, content string) (int, service.Received) {
+		t.Helper()
+		return send("POST", path+"?name="+url.QueryEscape(name), token, content)
+	}
 	code, out := post("/receive/front/orders", "salt", "a.csv", heading+row(1))
 	if code != 202 || out.Pickup != 1 || out.Name != "a.csv" || out.Route != "specimen-orders" {
 		t.Errorf("%d %+v", code, out)
@@ -321,6 +325,14 @@ func TestReceivedByHTTP(t *testing.T) {
 	}
 	if code, out := post("/receive/front/orders", "salt", "", heading+row(2)); code != 202 || !strings.HasSuffix(out.Name, ".csv") {
 		t.Errorf("%d %+v", code, out)
+	}
+	for address, name := range map[string]string{"/receive/front/orders/put%20%C3%B8.csv": "put ø.csv", "/receive/front/orders/put.csv?name=other.csv": "put.csv", "/receive/front/orders/?name=p.csv": "p.csv"} {
+		if code, out := send("PUT", address, "salt", heading+row(2)); code != 202 || out.Name != name {
+			t.Errorf("%s: %d %+v", address, code, out)
+		}
+	}
+	if code, _ := send("PUT", "/receive/front/orders", "salt", heading+row(2)); code != 503 { // a file below what no route takes
+		t.Errorf("%d", code)
 	}
 	for path, want := range map[string]int{"/receive/front/orders": 401, "/receive/none/orders": 404} {
 		if code, _ := post(path, "pepper", "x.csv", "x"); code != want {
