@@ -267,6 +267,13 @@ func TestFromServer(t *testing.T) {
 	if left := holm.hidden(t); len(left) != 1 || filepath.Base(left[0]) != ".b.csv" {
 		t.Errorf("left: %v", left)
 	}
+	// A link is not taken, and that is said.
+	if err := os.Symlink("c.part", filepath.Join(holm.folder, "out/link.csv")); err != nil {
+		t.Fatal(err)
+	}
+	testbed.Until(t, "it is said of the link", func() bool {
+		return strings.Join(waiting(t, b, "specimen-orders"), " ") == "link.csv: it is neither a file nor a folder (a link?), and is not taken"
+	})
 	// One of a folder below, and one of the name of before.
 	holm.drop(t, "out/north/d.csv", heading+row(4))
 	holm.drop(t, "out/a.csv", heading+row(5))

@@ -389,6 +389,21 @@ func (f *Fetcher) missed(ctx context.Context, there []found) error {
 	return f.Records.Gone(ctx, gone, back)
 }
 
+// mayBeMeant tells whether the route is about what a server has. Of a line that cannot be understood any end of it may be a name.
+func (f *Fetcher) mayBeMeant(i remote.Info) bool {
+	if f.Settings.Matches(i.Name) {
+		return true
+	}
+	if i.Line != "" {
+		for words := strings.Fields(i.Line); len(words) > 0; words = words[1:] {
+			if f.Settings.Matches(strings.Join(words, " ")) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // blockedFor is how long is waited until it is looked again whether a name is free.
 const blockedFor = 250 * time.Millisecond
 
@@ -417,10 +432,12 @@ func (f *Fetcher) walk(t remote.Tree, folder string, depth int) (there, ours []f
 	for _, i := range all {
 		at := path.Join(folder, i.Name)
 		switch {
+		case i.Line != "":
+			there = append(there, found{i, at})
 		case i.Name == "" || i.Name == "." || i.Name == ".." || strings.ContainsAny(i.Name, "/\x00"):
 		case strings.HasPrefix(i.Name, takenPrefix+f.Mark+"-"):
 			ours = append(ours, found{i, at})
-		case strings.HasPrefix(i.Name, "."), i.Other:
+		case strings.HasPrefix(i.Name, "."):
 		case i.Folder:
 			if f.Settings.Subfolders && depth < deepest && at != f.takenTo() { // what was taken is not taken again
 				below, theirs, err := f.walk(t, at, depth+1)
@@ -505,7 +522,7 @@ func (f *Fetcher) account(there []found, looked time.Time, gate listen.Gate) (re
 	}
 	for _, x := range there {
 		switch k, known := f.known[x.path]; {
-		case x.Mail != nil && !f.Settings.Mails.Fits(x.Mail.From, x.Mail.Subject), x.Mail == nil && !got && !f.Settings.Matches(x.Name), f.busy[x.path], markers != nil && markers.MatchString(x.Name):
+		case x.Mail != nil && !f.Settings.Mails.Fits(x.Mail.From, x.Mail.Subject), x.Mail == nil && !got && !f.mayBeMeant(x.Info), f.busy[x.path], markers != nil && markers.MatchString(x.Name):
 			continue
 		case !f.Settings.Since.IsZero() && !x.Modified.IsZero() && x.Modified.Before(f.Settings.Since):
 			continue
@@ -540,6 +557,10 @@ func (f *Fetcher) account(there []found, looked time.Time, gate listen.Gate) (re
 		switch rests := time.Until(s.rest); {
 		case got && !f.Settings.Matches(x.Name):
 			s.reason = "it is called as its address, or as its server says, and that is not meant (listen.names)"
+		case x.Line != "":
+			s.reason = "the list of the server has this line, which cannot be understood: if it is a file, it is not taken"
+		case x.Other:
+			s.reason = "it is neither a file nor a folder (a link?), and is not taken"
 		case x.Tag == unmeant:
 			s.reason = f.known[x.path].Reason
 		case len(x.Name) > mostName:

@@ -1,6 +1,7 @@
 package remote
 
 import (
+	"bytes"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -24,7 +25,8 @@ type ftpTree struct {
 	base  string
 	watch *watch
 	conn  *ftp.ServerConn
-	sends bool // the next data connection is for a file that goes there
+	sends bool          // the next data connection is for a file that goes there
+	list  *bytes.Buffer // takes what comes by the next data connection; nil: nothing does
 }
 
 func dialFTP(ctx context.Context, p *workspace.Place) (Conn, error) {
@@ -65,10 +67,13 @@ func dialFTPWith(ctx context.Context, p *workspace.Place, word string, more ...f
 		if err == nil && encrypted != nil && t.sends {
 			c = &parting{Conn: c}
 		}
-		if err != nil || plainly {
-			return c, err
+		if err == nil && !plainly {
+			c = tls.Client(c, encrypted)
 		}
-		return tls.Client(c, encrypted), nil
+		if err == nil && t.list != nil {
+			c = &heard{c, t.list}
+		}
+		return c, err
 	}))
 	stop := context.AfterFunc(ctx, t.Break)
 	defer stop()
@@ -147,9 +152,40 @@ func (t *ftpTree) ofEntry(e *ftp.Entry, name string) Info {
 	return Info{Name: name, Size: int64(e.Size), Modified: e.Time.UTC(), Folder: e.Type == ftp.EntryTypeFolder, Other: e.Type == ftp.EntryTypeLink}
 }
 
+// heard keeps what is read.
+type heard struct {
+	net.Conn
+	all *bytes.Buffer
+}
+
+func (c *heard) Read(b []byte) (int, error) {
+	n, err := c.Conn.Read(b)
+	c.all.Write(b[:n])
+	return n, err
+}
+
+// notUnderstood gives the lines of a list for which there is no entry: there are as many forms of lists as there are old servers.
+func notUnderstood(list string, entries []*ftp.Entry) (lines []string) {
+	for line := range strings.Lines(list) {
+		line = strings.TrimRight(line, "\r\n")
+		words := strings.Fields(line)
+		switch {
+		case len(entries) > 0 && (strings.HasSuffix(line, entries[0].Name) || strings.HasSuffix(line, entries[0].Name+" -> "+entries[0].Target)):
+			entries = entries[1:]
+		case len(words) == 0, len(words) == 2 && strings.Trim(words[1], "0123456789") == "": // "total 12"
+		default:
+			lines = append(lines, line)
+		}
+	}
+	return lines
+}
+
 func (t *ftpTree) List(folder string) ([]Info, error) {
 	defer t.watch.ask()()
+	t.list = &bytes.Buffer{}
 	all, err := t.conn.List(t.at(folder))
+	list := t.list.String()
+	t.list = nil
 	if err == nil && len(all) == 0 {
 		// Many servers have an empty list for what is not there.
 		err = t.conn.ChangeDir(t.at(folder))
@@ -162,6 +198,9 @@ func (t *ftpTree) List(folder string) ([]Info, error) {
 		if e.Name != "." && e.Name != ".." {
 			out = append(out, t.ofEntry(e, e.Name))
 		}
+	}
+	for _, line := range notUnderstood(list, all) {
+		out = append(out, Info{Name: line, Line: line})
 	}
 	return out, nil
 }

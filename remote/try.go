@@ -150,13 +150,20 @@ func (t *text) Size() int64 { return t.size }
 
 // counted says how much there is in a folder.
 func counted(all []Info) string {
-	files, folders := 0, 0
+	files, folders, line := 0, 0, ""
 	for _, i := range all {
-		if i.Folder {
+		switch {
+		case i.Line != "":
+			line = i.Line
+		case i.Folder:
 			folders++
-		} else {
+		default:
 			files++
 		}
 	}
-	return fmt.Sprintf("%d files and %d folders", files, folders)
+	said := fmt.Sprintf("%d files and %d folders", files, folders)
+	if line != "" {
+		said += fmt.Sprintf("; lines of its list that cannot be understood, such as %q", line)
+	}
+	return said
 }
