@@ -315,6 +315,8 @@ func (t *ftpTree) Rest() error {
 	return t.said("asking for", "/", t.conn.NoOp(), nil)
 }
 
+func (t *ftpTree) Leave() { t.conn.Quit() } //nolint: it is over in any case
+
 func (t *ftpTree) Break() {
 	t.watch.end()
 }

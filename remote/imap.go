@@ -379,4 +379,6 @@ func (t *imapTree) Rest() error {
 	return t.client.Noop().Wait()
 }
 
+func (t *imapTree) Leave() { t.client.Logout().Wait() } //nolint: it is over in any case
+
 func (t *imapTree) Break() { t.watch.end() }

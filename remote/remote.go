@@ -77,6 +77,22 @@ type Conn interface {
 	Break()
 }
 
+// leaving is a connection that is taken leave of, as its protocol has it, when it rests and is not needed any more.
+type leaving interface{ Leave() }
+
+// leave ends a connection that rests.
+func leave(c Conn) {
+	if l, is := c.(leaving); is {
+		late := time.AfterFunc(leaves, c.Break)
+		l.Leave()
+		late.Stop()
+	}
+	c.Break()
+}
+
+// leaves is how long taking leave may take.
+const leaves = 2 * time.Second
+
 // Exchange is a place that outputs are sent to one by one, with an answer to each. What cannot be sent is Away, what the
 // receiver does not take Refused; if the answer is lost, the place is Away, and something was Sent.
 type Exchange interface {
@@ -336,10 +352,14 @@ func (s *site) connect(ctx context.Context) (Conn, error) {
 		r := s.idle[n-1]
 		s.idle = s.idle[:n-1]
 		s.mu.Unlock()
-		if age := time.Since(r.since); age < trusted || age < restsFor && r.Rest() == nil {
+		switch age := time.Since(r.since); {
+		case age < trusted || age < restsFor && r.Rest() == nil:
 			return r.Conn, nil
+		case age >= restsFor:
+			go leave(r.Conn)
+		default:
+			r.Break()
 		}
-		r.Break()
 	}
 	made, err := kinds[s.Kind](ctx, &s.Place)
 	if err != nil && ctx.Err() == nil {
@@ -360,21 +380,23 @@ func (s *site) rest(t Conn) {
 	defer s.mu.Unlock()
 	s.idle = append(s.idle, rested{t, time.Now()})
 	for len(s.idle) > 0 && time.Since(s.idle[0].since) > restsFor {
-		s.idle[0].Break()
+		go leave(s.idle[0].Conn)
 		s.idle = s.idle[1:]
 	}
 }
 
 // Close ends all connections that rest.
 func (p *Places) Close() {
+	var all sync.WaitGroup
 	for _, s := range p.by {
 		s.mu.Lock()
 		for _, r := range s.idle {
-			r.Break()
+			all.Go(func() { leave(r.Conn) })
 		}
 		s.idle = nil
 		s.mu.Unlock()
 	}
+	all.Wait()
 }
 
 // Secret reads what is secret: from a variable or a file, without the line end.

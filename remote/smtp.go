@@ -194,6 +194,8 @@ func (x *smtpExchange) Rest() error {
 	return x.client.Reset()
 }
 
+func (x *smtpExchange) Leave() { x.client.Close() } //nolint: it is over in any case
+
 func (x *smtpExchange) Break() {
 	x.end()
 	x.watch.end()
