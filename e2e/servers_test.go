@@ -3,6 +3,7 @@ package e2e
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha1"
@@ -36,6 +37,7 @@ import (
 // takes other accounts itself.
 func realServer(t *testing.T, kind string) *partner {
 	t.Helper()
+	kind, how, _ := strings.Cut(kind, " ")
 	program := map[string]string{"ftp": "/usr/sbin/vsftpd", "webdav": "/usr/sbin/apache2", "imap": "/usr/sbin/dovecot", "smtp": "/usr/sbin/exim4"}[kind]
 	if _, err := os.Stat(program); err != nil || os.Getuid() != 0 {
 		t.Skipf("%s is not there, or may not be started by this account", program)
@@ -79,7 +81,11 @@ func realServer(t *testing.T, kind string) *partner {
 	address := "https://127.0.0.1:"
 	switch kind {
 	case "ftp":
-		account, address, p.place.TLS, p.place.User = "ftp", "ftp://127.0.0.1:", "explicit", "anonymous"
+		account, address, p.place.TLS, p.place.User = "ftp", "ftp://127.0.0.1:", cmp.Or(how, "explicit"), "anonymous"
+		implicit := "NO"
+		if how != "" {
+			implicit = "YES"
+		}
 		cmd = exec.Command(program, write("vsftpd.conf", fill.Replace(`listen=YES
 listen_address=127.0.0.1
 listen_port={port}
@@ -102,7 +108,7 @@ rsa_private_key_file={folder}/key.pem
 secure_chroot_dir={folder}
 seccomp_sandbox=NO
 background=NO
-`)))
+`)+"implicit_ssl="+implicit+"\n"))
 	case "webdav":
 		account = "www-data"
 		hashed := sha1.Sum([]byte("salt-and-ice"))
@@ -272,7 +278,7 @@ plain:
 // TestRealServers: servers that others have written get what is sent there, and give what is taken from there.
 func TestRealServers(t *testing.T) {
 	t.Parallel()
-	for _, kind := range []string{"ftp", "webdav"} {
+	for _, kind := range []string{"ftp", "ftp implicit", "webdav"} {
 		t.Run(kind, func(t *testing.T) {
 			t.Parallel()
 			holm := realServer(t, kind)
@@ -290,7 +296,7 @@ func TestRealServers(t *testing.T) {
 					t.Errorf("%s: %s", s.What, s.Says)
 				}
 			}
-			contents := map[string][]byte{"a b.txt": []byte("one\n"), "Øst & vest #1%.txt": []byte("two\n"), "empty.txt": {}, "large.bin": make([]byte, 24<<20)}
+			contents := map[string][]byte{"a b.txt": []byte("one\n"), "Øst & vest #1%.txt": []byte("two\n"), "empty.txt": {}, "[1] {x} *?.txt": []byte("three\n"), "large.bin": make([]byte, 24<<20)}
 			rand.Read(contents["large.bin"]) //nolint: it does not fail
 			for name, content := range contents {
 				b.Drop("stations/there", name, string(content))
@@ -312,6 +318,21 @@ func TestRealServers(t *testing.T) {
 					if got, err := os.ReadFile(at); err != nil || !bytes.Equal(got, content) {
 						t.Errorf("%s has %d bytes of %d, %v", at, len(got), len(content), err)
 					}
+				}
+			}
+			// What is there is not replaced.
+			theirs := filepath.Join(holm.folder, "in", "theirs [1].txt")
+			if err := os.WriteFile(theirs, []byte("theirs\n"), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			b.Drop("stations/there", "theirs [1].txt", "ours\n")
+			b.Ended("theirs [1].txt", 0)
+			for at, want := range map[string]string{theirs: "theirs\n", filepath.Join(holm.folder, "in", "theirs [1]-2.txt"): "ours\n"} {
+				if got, err := os.ReadFile(at); err != nil || string(got) != want {
+					t.Errorf("%s: %q %v", at, got, err)
+				}
+				if err := os.Remove(at); err != nil {
+					t.Error(err)
 				}
 			}
 			for _, f := range []string{"in", "out"} {

@@ -26,7 +26,7 @@ type ftpTree struct {
 	watch *watch
 	conn  *ftp.ServerConn
 	sends bool          // the next data connection is for a file that goes there
-	list  *bytes.Buffer // takes what comes by the next data connection; nil: nothing does
+	hears *bytes.Buffer // takes what comes by the next data connection; nil: nothing does
 }
 
 func dialFTP(ctx context.Context, p *workspace.Place) (Conn, error) {
@@ -55,8 +55,11 @@ func dialFTPWith(ctx context.Context, p *workspace.Place, word string, more ...f
 		// Servers may want the session of the one connection to be that of the others.
 		encrypted.ClientSessionCache = tls.NewLRUClientSessionCache(4)
 	}
-	if p.TLS == "explicit" {
+	switch p.TLS {
+	case "explicit":
 		options = append(options, ftp.DialWithExplicitTLS(encrypted))
+	case "implicit": // data connections are encrypted when that is asked for, there too (RFC 4217, 9)
+		options = append(options, ftp.DialWithTLS(encrypted))
 	}
 	first := true // the connection for commands
 	var bad error
@@ -70,8 +73,8 @@ func dialFTPWith(ctx context.Context, p *workspace.Place, word string, more ...f
 		if err == nil && !plainly {
 			c = tls.Client(c, encrypted)
 		}
-		if err == nil && t.list != nil {
-			c = &heard{c, t.list}
+		if err == nil && t.hears != nil {
+			c = &heard{c, t.hears}
 		}
 		return c, err
 	}))
@@ -180,12 +183,26 @@ func notUnderstood(list string, entries []*ftp.Entry) (lines []string) {
 	return lines
 }
 
+// list asks for what is in a folder. Old servers may take a path for a pattern, or for several: then they are asked there.
+func (t *ftpTree) list(folder string) ([]*ftp.Entry, error) {
+	if t.conn.IsTimePreciseInList() || literal(folder) {
+		return t.conn.List(folder)
+	}
+	if err := t.conn.ChangeDir(folder); err != nil {
+		return nil, err
+	}
+	return t.conn.List("")
+}
+
+// literal tells whether a path means itself, whatever a server makes of it.
+func literal(p string) bool { return !strings.ContainsAny(p, " \t*?[]{}()<>|&;$'`\"\\~!#^") }
+
 func (t *ftpTree) List(folder string) ([]Info, error) {
 	defer t.watch.ask()()
-	t.list = &bytes.Buffer{}
-	all, err := t.conn.List(t.at(folder))
-	list := t.list.String()
-	t.list = nil
+	t.hears = &bytes.Buffer{}
+	all, err := t.list(t.at(folder))
+	said := t.hears.String()
+	t.hears = nil
 	if err == nil && len(all) == 0 {
 		// Many servers have an empty list for what is not there.
 		err = t.conn.ChangeDir(t.at(folder))
@@ -199,7 +216,7 @@ func (t *ftpTree) List(folder string) ([]Info, error) {
 			out = append(out, t.ofEntry(e, e.Name))
 		}
 	}
-	for _, line := range notUnderstood(list, all) {
+	for _, line := range notUnderstood(said, all) {
 		out = append(out, Info{Name: line, Line: line})
 	}
 	return out, nil
@@ -219,7 +236,11 @@ func (t *ftpTree) Look(p string) (Info, error) {
 		return Info{}, t.said("looking at", p, fs.ErrNotExist, nil)
 	}
 	// An old server tells of a single file as of a folder with it.
-	all, err := t.conn.List(t.at(p))
+	at := t.at(p)
+	if !literal(at) {
+		at = path.Dir(at)
+	}
+	all, err := t.list(at)
 	if err != nil {
 		return Info{}, t.said("looking at", p, err, func() bool { return true })
 	}
