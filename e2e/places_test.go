@@ -480,6 +480,68 @@ func TestAbandonedOnTheWay(t *testing.T) {
 	}
 }
 
+// TestNamesOnServers: files are fetched whatever their names are, and one that is known is known after a restart.
+func TestNamesOnServers(t *testing.T) {
+	t.Parallel()
+	names := []string{"good.csv", "\xe6\xff.csv", `\xe6\xff.csv`, "new\nline.csv", "tab\t.csv", "-rf.csv", "a:b.csv", "%41.csv", " .csv", "[1] *?.csv", "e\u0301.csv"}
+	for _, kind := range []string{"sftp", "ftp", "webdav"} {
+		for _, originals := range []string{"taken", "left"} {
+			t.Run(kind+" "+originals, func(t *testing.T) {
+				t.Parallel()
+				names := names
+				var holm *partner
+				if kind == "sftp" {
+					holm = sftpPartner(t, t.TempDir(), "127.0.0.1:0")
+				} else {
+					holm = partnerOf(t, kind)
+				}
+				if kind == "ftp" { // its lists have no place for a line end in a name
+					names = slices.DeleteFunc(slices.Clone(names), func(n string) bool { return strings.Contains(n, "\n") })
+				}
+				for _, n := range names {
+					holm.drop(t, "out/"+n, n)
+				}
+				data, database := t.TempDir(), testbed.Database(t)
+				b := testbed.Start(t, holm.at(), testbed.In(data, database))
+				route := "route: from\nlisten: {place: holm/out, names: \"*.csv\", quiet: 100ms, rhythm: 200ms}\nread: {format: file}\ndeliver: {folder: \"{laboratory}/from\", name: \"{sequence}.csv\"}\nrejected: {folder: \"{stations}/rejected\"}\n"
+				if originals == "left" {
+					route = strings.Replace(route, "rhythm", "originals: left, rhythm", 1)
+				}
+				b.Publish(map[string]string{"routes/from.yaml": route})
+				came := func() (contents []string) {
+					for _, n := range b.List("laboratory/from") {
+						contents = append(contents, b.Read("laboratory/from/"+n))
+					}
+					slices.Sort(contents)
+					return contents
+				}
+				testbed.Until(t, "all have come", func() bool { return len(came()) >= len(names) })
+				slices.Sort(names)
+				if got := came(); !slices.Equal(got, names) {
+					t.Errorf("%q came", got)
+				}
+				if originals == "taken" {
+					testbed.Until(t, "they are gone there", func() bool { return holm.list("out") == "" && len(holm.hidden(t)) == 0 })
+					return
+				}
+				testbed.Until(t, "all are known", func() bool {
+					n := 0
+					b.Ask(&n, `select count(*) from fetches where state = 'known'`)
+					return n == len(names)
+				})
+				if err := b.End(); err != nil {
+					t.Fatal(err)
+				}
+				b = testbed.Start(t, holm.at(), testbed.In(data, database))
+				time.Sleep(time.Second)
+				if got := came(); !slices.Equal(got, names) {
+					t.Errorf("%q came after a restart", got)
+				}
+			})
+		}
+	}
+}
+
 // TestOthersUseConnections: fetching does not wait for a connection that something else uses all the time.
 func TestOthersUseConnections(t *testing.T) {
 	t.Parallel()

@@ -142,7 +142,7 @@ func (f *Fetcher) Demand(name string) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	for _, s := range f.seen {
-		if s.Name == name || s.Mail != nil && s.Mail.Subject == name || strings.TrimPrefix(s.path, f.Below+"/") == name {
+		if store.Readable(s.Name) == name || s.Mail != nil && s.Mail.Subject == name || store.Readable(strings.TrimPrefix(s.path, f.Below+"/")) == name {
 			f.demand[s.path] = true
 			f.wake()
 			return nil
@@ -164,7 +164,7 @@ func (f *Fetcher) Waiting(most int) (list []listen.Waiting, all int) {
 			if s.Mail != nil {
 				name = cmp.Or(s.Mail.Subject, name)
 			}
-			list = append(list, listen.Waiting{Path: "{" + f.Place + "}" + s.path, Name: name, Reason: cmp.Or(s.reason, f.gate.Reason, "it is about to be fetched"), Since: s.noticed})
+			list = append(list, listen.Waiting{Path: "{" + f.Place + "}" + store.Readable(s.path), Name: store.Readable(name), Reason: cmp.Or(s.reason, f.gate.Reason, "it is about to be fetched"), Since: s.noticed})
 		}
 	}
 	slices.SortFunc(list, func(a, b listen.Waiting) int { return cmp.Or(a.Since.Compare(b.Since), listen.Natural(a.Path, b.Path)) })

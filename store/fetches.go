@@ -12,6 +12,7 @@ type Fetch struct {
 	Route    string     `db:"route"`
 	Place    string     `db:"place"`
 	Path     string     `db:"path"` // below the place
+	RawPath  []byte     `db:"raw_path"`
 	Size     int64      `db:"size"`
 	Modified *time.Time `db:"modified"` // by the server; nil: it does not say
 	Tag      string     `db:"tag"`
@@ -38,7 +39,7 @@ func (f *Fetch) Is(size int64, modified time.Time, tag string) bool {
 	return f.Modified == nil || f.Modified.Truncate(time.Microsecond).Equal(modified.Truncate(time.Microsecond))
 }
 
-const fetchColumns = `id, route, place, path, size, modified, tag, stays, state, sha256, fetched_by, reason, gone_at`
+const fetchColumns = `id, route, place, path, size, modified, tag, stays, state, sha256, fetched_by, reason, gone_at, raw_path`
 
 // Adopt makes a route's leader the one that goes on with what was begun to be fetched, and gives that and what stays at a
 // place.
@@ -50,6 +51,11 @@ func (s *Store) Adopt(ctx context.Context, node int64, route, place string) (ope
 	if err != nil {
 		return nil, nil, fmt.Errorf("looking for what was begun to be fetched: %w", err)
 	}
+	for _, list := range [][]Fetch{open, known} {
+		for i := range list {
+			list[i].Path, _ = named(list[i].Path, list[i].RawPath)
+		}
+	}
 	return open, known, nil
 }
 
@@ -60,22 +66,23 @@ func (s *Store) BeginFetches(ctx context.Context, node int64, list []Fetch) ([]i
 	if n == 0 {
 		return nil, nil
 	}
-	paths, sizes, modified, tags, stays := make([]string, n), make([]int64, n), make([]*time.Time, n), make([]string, n), make([]bool, n)
+	paths, raws, sizes, modified, tags, stays := make([]string, n), make([][]byte, n), make([]int64, n), make([]*time.Time, n), make([]string, n), make([]bool, n)
 	at := map[string]int{}
 	for i, f := range list {
 		at[f.Path] = i
-		paths[i], sizes[i], modified[i], tags[i], stays[i] = f.Path, f.Size, f.Modified, f.Tag, f.Stays
+		paths[i], raws[i], sizes[i], modified[i], tags[i], stays[i] = Readable(f.Path), rawPath(f.Path), f.Size, f.Modified, Readable(f.Tag), f.Stays
 	}
 	var rows []Fetch
-	err := s.quick.SelectContext(ctx, &rows, `insert into fetches (route, node, place, path, size, modified, tag, stays, state)
-		select $2, $1, $3, path, size, modified, tag, stays, 'claimed' from unnest($4::text[], $5::bigint[], $6::timestamptz[], $7::text[], $8::bool[]) with ordinality as t (path, size, modified, tag, stays, ord)
-		where exists (select 1 from routes where name = $2 and leader = $1) order by ord on conflict do nothing returning id, path`, node, list[0].Route, list[0].Place, paths, sizes, modified, tags, stays)
+	err := s.quick.SelectContext(ctx, &rows, `insert into fetches (route, node, place, path, size, modified, tag, stays, state, raw_path)
+		select $2, $1, $3, path, size, modified, tag, stays, 'claimed', raw from unnest($4::text[], $5::bigint[], $6::timestamptz[], $7::text[], $8::bool[], $9::bytea[]) with ordinality as t (path, size, modified, tag, stays, raw, ord)
+		where exists (select 1 from routes where name = $2 and leader = $1) order by ord on conflict do nothing returning id, path, raw_path`, node, list[0].Route, list[0].Place, paths, sizes, modified, tags, stays, raws)
 	if err != nil {
 		return nil, fmt.Errorf("claiming files of a server: %w", err)
 	}
 	ids := make([]int64, n)
 	for _, r := range rows {
-		ids[at[r.Path]] = r.ID
+		path, _ := named(r.Path, r.RawPath)
+		ids[at[path]] = r.ID
 	}
 	return ids, nil
 }
@@ -107,7 +114,7 @@ func (s *Store) EndFetches(ctx context.Context, node int64, list []Fetch) error 
 		ids[i], states[i], reasons[i], sums[i] = f.ID, f.State, Readable(f.Reason), f.SHA256
 	}
 	_, err := s.quick.ExecContext(ctx, `with t as (select * from unnest($2::bigint[], $3::text[], $4::text[], $5::text[]) as t (id, state, reason, sum)),
-		o as (delete from fetches k using t join fetches f on f.id = t.id and f.node = $1 where t.state = 'known' and k.state = 'known' and k.route = f.route and k.place = f.place and k.path = f.path and k.id <> f.id)
+		o as (delete from fetches k using t join fetches f on f.id = t.id and f.node = $1 where t.state = 'known' and k.state = 'known' and k.route = f.route and k.place = f.place and k.path = f.path and k.raw_path is not distinct from f.raw_path and k.id <> f.id)
 		select 1`, node, ids, states, reasons, sums)
 	if err == nil {
 		_, err = s.quick.ExecContext(ctx, `update fetches f set state = t.state, reason = t.reason, sha256 = t.sum, ended_at = case when t.state in ('done', 'known', 'withdrawn') then now() end
