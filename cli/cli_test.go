@@ -76,6 +76,11 @@ func TestNarrowTable(t *testing.T) {
 			t.Errorf("%d columns: %s\nnot %s", columns, got, squeeze.Replace(all))
 		}
 	}
+	// A name with line ends stays in its line.
+	var odd strings.Builder
+	if err := (&app{out: &odd}).table("PICKUP,FILE", [][]string{{"7", "a\nb\t.csv"}}); err != nil || odd.String() != "PICKUP  FILE\n     7  a\\nb\\t.csv\n" {
+		t.Errorf("%q %v", odd.String(), err)
+	}
 	// 80 columns, as it is read.
 	t.Setenv("COLUMNS", "80")
 	var out strings.Builder

@@ -236,7 +236,7 @@ func (a *app) route() *cobra.Command {
 				fmt.Fprintf(a.out, "\n  under way: %s, %s\n", p.Name, underWay(p))
 			}
 			for _, w := range s.WaitingFiles {
-				fmt.Fprintf(a.out, "\n  waiting: %s since %s: %s\n", w.Path, w.Since.Local().Format("15:04:05 MST"), w.Reason)
+				fmt.Fprintf(a.out, "\n  waiting: %s since %s: %s\n", inLine.Replace(w.Path), w.Since.Local().Format("15:04:05 MST"), w.Reason)
 			}
 			return nil
 		}),

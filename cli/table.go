@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -17,6 +18,13 @@ import (
 // COLUMNS says otherwise.
 func (a *app) table(head string, rows [][]string) error {
 	all := append([][]string{strings.Split(head, ",")}, rows...)
+	for i, r := range all {
+		if all[i] = slices.Clone(r); i > 0 {
+			for c := range all[i] {
+				all[i][c] = inLine.Replace(all[i][c])
+			}
+		}
+	}
 	width, numeric := make([]int, len(all[0])), make([]bool, len(all[0]))
 	for c := range width {
 		numeric[c] = len(rows) > 0
@@ -56,6 +64,9 @@ func (a *app) table(head string, rows [][]string) error {
 	}
 	return nil
 }
+
+// inLine keeps a name with line ends in its line.
+var inLine = strings.NewReplacer("\n", `\n`, "\r", `\r`, "\t", `\t`)
 
 // setIn stands before what goes on from the line above.
 const setIn = "    "
