@@ -69,6 +69,7 @@ type Fetcher struct {
 	fails   int
 	moment  time.Time // up to which files were allowed by the last look
 
+	looks int           // into folders, by the look at hand
 	later []store.Fetch // that lie here, whole, and wait for a file of their name
 }
 
@@ -417,14 +418,22 @@ var errNoFolder = errors.New("there is no folder")
 // found is a file on the server.
 type found struct {
 	remote.Info
-	path string
+	path    string
+	problem string // of a folder that cannot be looked into
 }
 
-// deepest is how many folders are looked into below each other.
-const deepest = 30
+// deepest is how many folders are looked into below each other, and mostFolders how many at all: folders may lead into themselves.
+const (
+	deepest     = 30
+	mostFolders = 10_000
+)
 
 // walk looks through a folder of the server. Ours are files that were renamed to be fetched.
 func (f *Fetcher) walk(t remote.Tree, folder string, depth int) (there, ours []found, err error) {
+	if depth == 0 {
+		f.looks = 0
+	}
+	f.looks++
 	all, err := t.List(cmp.Or(folder, "/"))
 	if err != nil {
 		return nil, nil, err
@@ -433,21 +442,30 @@ func (f *Fetcher) walk(t remote.Tree, folder string, depth int) (there, ours []f
 		at := path.Join(folder, i.Name)
 		switch {
 		case i.Line != "":
-			there = append(there, found{i, at})
+			there = append(there, found{Info: i, path: at})
 		case i.Name == "" || i.Name == "." || i.Name == ".." || strings.ContainsAny(i.Name, "/\x00"):
 		case strings.HasPrefix(i.Name, takenPrefix+f.Mark+"-"):
-			ours = append(ours, found{i, at})
+			ours = append(ours, found{Info: i, path: at})
 		case strings.HasPrefix(i.Name, "."):
 		case i.Folder:
-			if f.Settings.Subfolders && depth < deepest && at != f.takenTo() { // what was taken is not taken again
+			switch {
+			case !f.Settings.Subfolders || at == f.takenTo(): // what was taken is not taken again
+			case depth == deepest:
+				there = append(there, found{i, at, fmt.Sprintf("it is not looked into: more than %d folders stand in each other", deepest)})
+			case f.looks == mostFolders:
+				there = append(there, found{i, at, fmt.Sprintf("it is not looked into: there are more than %d folders", mostFolders)})
+			default:
 				below, theirs, err := f.walk(t, at, depth+1)
-				if err != nil && !errors.Is(err, fs.ErrNotExist) {
+				if remote.IsAway(err) {
 					return nil, nil, err
+				}
+				if err != nil && !errors.Is(err, fs.ErrNotExist) { // whoever has closed his folder closes no other
+					there = append(there, found{i, at, fmt.Sprintf("it cannot be looked into: %v", err)})
 				}
 				there, ours = append(there, below...), append(ours, theirs...)
 			}
 		default:
-			there = append(there, found{i, at})
+			there = append(there, found{Info: i, path: at})
 		}
 	}
 	return there, ours, nil
@@ -522,7 +540,7 @@ func (f *Fetcher) account(there []found, looked time.Time, gate listen.Gate) (re
 	}
 	for _, x := range there {
 		switch k, known := f.known[x.path]; {
-		case x.Mail != nil && !f.Settings.Mails.Fits(x.Mail.From, x.Mail.Subject), x.Mail == nil && !got && !f.mayBeMeant(x.Info), f.busy[x.path], markers != nil && markers.MatchString(x.Name):
+		case x.Mail != nil && !f.Settings.Mails.Fits(x.Mail.From, x.Mail.Subject), x.Mail == nil && !got && x.problem == "" && !f.mayBeMeant(x.Info), f.busy[x.path], markers != nil && markers.MatchString(x.Name):
 			continue
 		case !f.Settings.Since.IsZero() && !x.Modified.IsZero() && x.Modified.Before(f.Settings.Since):
 			continue
@@ -557,6 +575,8 @@ func (f *Fetcher) account(there []found, looked time.Time, gate listen.Gate) (re
 		switch rests := time.Until(s.rest); {
 		case got && !f.Settings.Matches(x.Name):
 			s.reason = "it is called as its address, or as its server says, and that is not meant (listen.names)"
+		case x.problem != "":
+			s.reason = x.problem
 		case x.Line != "":
 			s.reason = "the list of the server has this line, which cannot be understood: if it is a file, it is not taken"
 		case x.Other:

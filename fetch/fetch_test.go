@@ -1,6 +1,9 @@
 package fetch
 
 import (
+	"fmt"
+	"io/fs"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -22,7 +25,7 @@ func TestWhatCannotBeTaken(t *testing.T) {
 			{Name: "drwxr-xr-x 2 x x 3 Mär 29 10:00 done", Line: "drwxr-xr-x 2 x x 3 Mär 29 10:00 done"},
 			{Name: "Folder of seals", Line: "Folder of seals"},
 		} {
-			there = append(there, found{i, "/out/" + i.Name})
+			there = append(there, found{Info: i, path: "/out/" + i.Name})
 		}
 		if ready, _ := f.account(there, time.Now(), listen.Gate{Open: true}); len(ready) > 0 {
 			t.Errorf("%s: %d are taken", names, len(ready))
@@ -41,6 +44,73 @@ func TestWhatCannotBeTaken(t *testing.T) {
 		}
 		if ready, _ := f.account(there, time.Now(), listen.Gate{Open: true}); len(ready) > 0 {
 			t.Errorf("%s: %d are taken when somebody asks", names, len(ready))
+		}
+	}
+}
+
+// folders is a server with folders that go on without end, and one that is closed.
+type folders struct{ remote.Tree }
+
+func (folders) List(folder string) ([]remote.Info, error) {
+	if strings.HasSuffix(folder, "closed") {
+		return nil, fmt.Errorf("looking into %s at holm: %w", folder, fs.ErrPermission)
+	}
+	return []remote.Info{{Name: "a.csv", Size: 1}, {Name: "closed", Folder: true}, {Name: "north", Folder: true}}, nil
+}
+
+// TestFoldersThatAreClosed: a folder that cannot be looked into is said to wait, and the others are looked into.
+func TestFoldersThatAreClosed(t *testing.T) {
+	f := &Fetcher{Route: "orders", Place: "holm", Below: "/out", Places: remote.New(&workspace.Environment{}), Settings: workspace.Listen{Names: "*.csv", Rhythm: time.Second, Quiet: time.Nanosecond, Subfolders: true}}
+	f.Start()
+	there, _, err := f.walk(folders{}, f.Below, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.account(there, time.Now(), listen.Gate{Open: true})
+	ready, _ := f.account(there, time.Now().Add(time.Second), listen.Gate{Open: true})
+	if len(ready) != deepest+1 {
+		t.Errorf("%d are ready", len(ready))
+	}
+	list, _ := f.Waiting(100)
+	said := func(what string) int {
+		n := 0
+		for _, w := range list {
+			if strings.Contains(w.Reason, what) {
+				n++
+			}
+		}
+		return n
+	}
+	if said("it cannot be looked into: looking into /out/") != deepest || said("it is not looked into: more than 30 folders") != 2 {
+		t.Errorf("%+v", list)
+	}
+	if !slices.ContainsFunc(list, func(w listen.Waiting) bool {
+		return w.Path == "{holm}/out/north/closed" && strings.HasSuffix(w.Reason, "permission denied")
+	}) {
+		t.Errorf("%+v", list)
+	}
+}
+
+// loops is a server whose folders lead into themselves.
+type loops struct{ remote.Tree }
+
+func (loops) List(string) ([]remote.Info, error) {
+	return []remote.Info{{Name: "a.csv", Size: 1}, {Name: "x", Folder: true}, {Name: "y", Folder: true}}, nil
+}
+
+// TestFoldersInThemselves: a look at folders that lead into themselves ends.
+func TestFoldersInThemselves(t *testing.T) {
+	f := &Fetcher{Below: "/out", Settings: workspace.Listen{Subfolders: true}}
+	for range 2 {
+		there, _, err := f.walk(loops{}, f.Below, 0)
+		files := 0
+		for _, x := range there {
+			if !x.Folder {
+				files++
+			}
+		}
+		if err != nil || files != mostFolders || files == len(there) {
+			t.Errorf("%d files of %d, %v", files, len(there), err)
 		}
 	}
 }
