@@ -390,13 +390,16 @@ func (f *Fetcher) missed(ctx context.Context, there []found) error {
 	return f.Records.Gone(ctx, gone, back)
 }
 
-// mayBeMeant tells whether the route is about what a server has. Of a line that cannot be understood any end of it may be a name.
+// mayBeMeant tells whether the route is about what a server has. Of a line of a list that is not understood any end may be a name.
 func (f *Fetcher) mayBeMeant(i remote.Info) bool {
 	if f.Settings.Matches(i.Name) {
 		return true
 	}
-	if i.Line != "" {
-		for words := strings.Fields(i.Line); len(words) > 0; words = words[1:] {
+	if i.Odd != "" {
+		if i.Folder {
+			return true
+		}
+		for words := strings.Fields(path.Base(i.Name)); len(words) > 0; words = words[1:] {
 			if f.Settings.Matches(strings.Join(words, " ")) {
 				return true
 			}
@@ -441,7 +444,8 @@ func (f *Fetcher) walk(t remote.Tree, folder string, depth int) (there, ours []f
 	for _, i := range all {
 		at := path.Join(folder, i.Name)
 		switch {
-		case i.Line != "":
+		case i.Odd != "" && i.Folder && !f.Settings.Subfolders:
+		case i.Odd != "":
 			there = append(there, found{Info: i, path: at})
 		case i.Name == "" || i.Name == "." || i.Name == ".." || strings.ContainsAny(i.Name, "/\x00"):
 		case strings.HasPrefix(i.Name, takenPrefix+f.Mark+"-"):
@@ -577,8 +581,8 @@ func (f *Fetcher) account(there []found, looked time.Time, gate listen.Gate) (re
 			s.reason = "it is called as its address, or as its server says, and that is not meant (listen.names)"
 		case x.problem != "":
 			s.reason = x.problem
-		case x.Line != "":
-			s.reason = "the list of the server has this line, which cannot be understood: if it is a file, it is not taken"
+		case x.Odd != "":
+			s.reason = x.Odd
 		case x.Other:
 			s.reason = "it is neither a file nor a folder (a link?), and is not taken"
 		case x.Tag == unmeant:

@@ -21,9 +21,9 @@ func TestWhatCannotBeTaken(t *testing.T) {
 		var there []found
 		for _, i := range []remote.Info{
 			{Name: "latest.csv", Other: true},
-			{Name: "-rw-r--r-- 1 x x 3 Mär 29 10:00 d e.csv", Line: "-rw-r--r-- 1 x x 3 Mär 29 10:00 d e.csv"},
-			{Name: "drwxr-xr-x 2 x x 3 Mär 29 10:00 done", Line: "drwxr-xr-x 2 x x 3 Mär 29 10:00 done"},
-			{Name: "Folder of seals", Line: "Folder of seals"},
+			{Name: "-rw-r--r-- 1 x x 3 Mär 29 10:00 d e.csv", Odd: "it cannot be understood"},
+			{Name: "drwxr-xr-x 2 x x 3 Mär 29 10:00 done", Odd: "it cannot be understood"},
+			{Name: "Folder of seals", Odd: "it cannot be understood"},
 		} {
 			there = append(there, found{Info: i, path: "/out/" + i.Name})
 		}

@@ -217,7 +217,7 @@ func (t *ftpTree) List(folder string) ([]Info, error) {
 		}
 	}
 	for _, line := range notUnderstood(said, all) {
-		out = append(out, Info{Name: line, Line: line})
+		out = append(out, Info{Name: line, Odd: "the list of the server has this line, which cannot be understood: if it is a file, it is not taken"})
 	}
 	return out, nil
 }

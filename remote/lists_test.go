@@ -87,7 +87,7 @@ G.CSV;1        3/3       29-NOV-2026 10:00:12
 	err := p.With(t.Context(), "old", func(tree Tree) error {
 		all, err := tree.List("/out")
 		for _, i := range all {
-			got = append(got, fmt.Sprint(i.Name, "|", i.Size, "|", i.Folder, "|", i.Other, "|", i.Line != ""))
+			got = append(got, fmt.Sprint(i.Name, "|", i.Size, "|", i.Folder, "|", i.Other, "|", i.Odd != ""))
 		}
 		return err
 	})
@@ -101,7 +101,7 @@ G.CSV;1        3/3       29-NOV-2026 10:00:12
 	if !slices.Equal(got, want) {
 		t.Errorf("%s\nnot\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
-	if steps := Try(t.Context(), p, "old", "/out", "probe"); len(steps) < 2 || !strings.Contains(steps[1].Says, "4 files and 1 folders; lines of its list that cannot be understood, such as \"G.CSV;1") {
+	if steps := Try(t.Context(), p, "old", "/out", "probe"); len(steps) < 2 || !strings.Contains(steps[1].Says, "4 files and 1 folders; and what nothing can be done with, such as \"G.CSV;1") {
 		t.Errorf("%+v", steps)
 	}
 }

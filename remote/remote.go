@@ -32,7 +32,7 @@ type Info struct {
 	Tag      string    // changes with the content (the ETag of HTTP); empty if the server has none
 	Folder   bool
 	Other    bool       // neither a file nor a folder: a link, a device
-	Line     string     // of the server's list, which cannot be understood; nothing else is known then
+	Odd      string     // why nothing can be done with it: its name is a line of a list that cannot be understood, or a key that is no path
 	Mail     *mail.Head // what a mail says of itself; nil: it is none
 }
 

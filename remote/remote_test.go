@@ -379,6 +379,28 @@ func TestObjects(t *testing.T) {
 		}
 		return string(b)
 	}
+	// Keys that are no paths are said.
+	odd := []string{"seals/odd/", "seals/odd/ok.csv", "seals/odd//b.csv", "seals/odd/./c.csv", "seals/odd/../d.csv", "seals/odd/..", "seals/odd/e/", "seals/odd/f/g.csv"}
+	for _, key := range odd {
+		if _, err := store.Backend.PutObject("archive", key, nil, strings.NewReader("x"), 1, nil); err != nil {
+			t.Fatal(err)
+		}
+	}
+	with(t, p, func(tree Tree) error {
+		all, err := tree.List("/odd")
+		var got []string
+		for _, i := range all {
+			got = append(got, fmt.Sprint(i.Name, " ", i.Folder, " ", i.Odd != ""))
+		}
+		slices.Sort(got)
+		if want := []string{"e true false", "f true false", "ok.csv false false", "seals/odd/.. false true", "seals/odd/../ true true", "seals/odd/./ true true", "seals/odd// true true"}; !slices.Equal(got, want) {
+			t.Errorf("%q", got)
+		}
+		return err
+	})
+	if _, err := store.Backend.DeleteMulti("archive", odd...); err != nil {
+		t.Fatal(err)
+	}
 	with(t, p, func(tree Tree) error {
 		o := tree.(Objects)
 		for _, name := range []string{"a.csv", "Ansel Point, Blatt 3.csv", "Möwe & Robbe #7 100%.csv", "a+b=c;d.csv"} {

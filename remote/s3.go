@@ -113,8 +113,10 @@ func (t *s3Tree) List(folder string) (out []Info, err error) {
 			return nil, t.said("looking into", folder, o.Err)
 		}
 		name := strings.TrimPrefix(o.Key, prefix)
-		switch {
-		case name == "":
+		switch part := strings.TrimSuffix(name, "/"); {
+		case name == "": // the sign of a folder
+		case part == "" || part == "." || part == "..":
+			out = append(out, Info{Name: o.Key, Folder: part != name, Odd: "its key has nothing, . or .. between two slashes, and so it is no path: it is not taken"})
 		case strings.HasSuffix(name, "/"):
 			out = append(out, Info{Name: strings.TrimSuffix(name, "/"), Folder: true})
 		default:

@@ -150,11 +150,11 @@ func (t *text) Size() int64 { return t.size }
 
 // counted says how much there is in a folder.
 func counted(all []Info) string {
-	files, folders, line := 0, 0, ""
+	files, folders, odd := 0, 0, ""
 	for _, i := range all {
 		switch {
-		case i.Line != "":
-			line = i.Line
+		case i.Odd != "":
+			odd = i.Name
 		case i.Folder:
 			folders++
 		default:
@@ -162,8 +162,8 @@ func counted(all []Info) string {
 		}
 	}
 	said := fmt.Sprintf("%d files and %d folders", files, folders)
-	if line != "" {
-		said += fmt.Sprintf("; lines of its list that cannot be understood, such as %q", line)
+	if odd != "" {
+		said += fmt.Sprintf("; and what nothing can be done with, such as %q", odd)
 	}
 	return said
 }
