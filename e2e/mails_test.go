@@ -134,6 +134,11 @@ func TestMails(t *testing.T) {
 	}
 	b.Publish(wider)
 	testbed.Until(t, "what was not meant before is taken", func() bool { return len(b.List("laboratory/orders/maren@ansel.example/Day 2")) == 1 })
+	// What has no name is called after its type.
+	holm.mail(t, s, []byte("From: maren@ansel.example\r\nSubject: Day 7\r\nContent-Type: text/csv; charset=utf-8\r\nContent-Disposition: attachment\r\n\r\n"+strings.ReplaceAll(heading+row(7), "\n", "\r\n")))
+	if p := b.Ended("attachment.csv", 0); p.Good != 1 {
+		t.Errorf("%+v", p)
+	}
 }
 
 // TestMailsLeft: mails that stay are marked as read when they were taken, and are never taken twice, even if their mailbox gives them new numbers.

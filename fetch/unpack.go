@@ -71,6 +71,9 @@ func (f *Fetcher) unpack(x *store.Fetch) error {
 	}
 	var plain, marked *mailText // the texts of the mail
 	list.Mail, err = mail.Read(in, f.meant, func(p mail.Part) error {
+		if p.Attached && p.Name == "" {
+			p.Name = "attachment" + files.Ending(p.Type)
+		}
 		switch {
 		case f.Settings.Mails.Take == "attachments" && strings.EqualFold(p.Name, "winmail.dat"):
 			return errors.New("what is attached to it is packed into a winmail.dat (TNEF), which only some programs open: ask the sender to write plain or HTML mails")

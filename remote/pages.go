@@ -15,6 +15,8 @@ import (
 	"path"
 	"strings"
 	"sync"
+
+	"ydrion/files"
 )
 
 // What is got by HTTP is a tree in which each address is a folder: the answer to it is a file, and so is each page that it is
@@ -179,19 +181,7 @@ func pageName(answer *http.Response, folder string, number int) string {
 	}
 	name = cmp.Or(name, "answer")
 	if path.Ext(name) == "" {
-		kind, _, _ := mime.ParseMediaType(answer.Header.Get("Content-Type"))
-		switch {
-		case kind == "application/json" || strings.HasSuffix(kind, "+json"):
-			name += ".json"
-		case kind == "text/csv":
-			name += ".csv"
-		case kind == "text/plain":
-			name += ".txt"
-		case kind == "application/edi-x12":
-			name += ".x12"
-		case kind == "application/edifact":
-			name += ".edi"
-		}
+		name += files.Ending(answer.Header.Get("Content-Type"))
 	}
 	if number > 1 {
 		ending := path.Ext(name)

@@ -7,12 +7,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"mime"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"ydrion/deliver"
+	"ydrion/files"
 	"ydrion/receive"
 	"ydrion/remote"
 	"ydrion/route"
@@ -72,7 +71,7 @@ func (s *Service) Receive(ctx context.Context, sent Sent) (Received, error) {
 		return Received{}, err
 	}
 	if name = receive.GoodName(name); name == "" {
-		name = receive.Name(ending(kind))
+		name = receive.Name(files.Ending(kind))
 	}
 	if !compiled.Listen.Matches(name) {
 		return Received{}, fmt.Errorf("%w: the route takes %s, and this is called %s", store.ErrNotSo, cmp.Or(compiled.Names, "other names"), name)
@@ -155,11 +154,4 @@ func (s *Service) receiverOf(ctx context.Context, place, below string) (store.Ro
 		}
 	}
 	return store.Route{}, nil, ErrNoReceiver
-}
-
-// ending is how names of a media type end.
-func ending(kind string) string {
-	kind, _, _ = mime.ParseMediaType(kind) //nolint: then it has none
-	known := map[string]string{"text/csv": ".csv", "application/json": ".json", "application/edi-x12": ".x12", "application/edifact": ".edi", "x-application/hl7-v2+er7": ".hl7", "text/plain": ".txt", "application/xml": ".xml", "application/pdf": ".pdf"}
-	return known[strings.ToLower(kind)]
 }
