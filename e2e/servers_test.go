@@ -3,7 +3,6 @@ package e2e
 import (
 	"bufio"
 	"bytes"
-	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha1"
@@ -81,10 +80,14 @@ func realServer(t *testing.T, kind string) *partner {
 	address := "https://127.0.0.1:"
 	switch kind {
 	case "ftp":
-		account, address, p.place.TLS, p.place.User = "ftp", "ftp://127.0.0.1:", cmp.Or(how, "explicit"), "anonymous"
-		implicit := "NO"
-		if how != "" {
-			implicit = "YES"
+		account, address, p.place.TLS, p.place.User = "ftp", "ftp://127.0.0.1:", "explicit", "anonymous"
+		p.place.Active = strings.HasPrefix(how, "active")
+		implicit, passive := "NO", "YES"
+		if p.place.Active {
+			passive = "NO"
+		}
+		if strings.HasSuffix(how, "implicit") {
+			p.place.TLS, implicit = "implicit", "YES"
 		}
 		cmd = exec.Command(program, write("vsftpd.conf", fill.Replace(`listen=YES
 listen_address=127.0.0.1
@@ -108,7 +111,7 @@ rsa_private_key_file={folder}/key.pem
 secure_chroot_dir={folder}
 seccomp_sandbox=NO
 background=NO
-`)+"implicit_ssl="+implicit+"\n"))
+`)+"implicit_ssl="+implicit+"\npasv_enable="+passive+"\n"))
 	case "webdav":
 		account = "www-data"
 		hashed := sha1.Sum([]byte("salt-and-ice"))
@@ -278,7 +281,7 @@ plain:
 // TestRealServers: servers that others have written get what is sent there, and give what is taken from there.
 func TestRealServers(t *testing.T) {
 	t.Parallel()
-	for _, kind := range []string{"ftp", "ftp implicit", "webdav"} {
+	for _, kind := range []string{"ftp", "ftp implicit", "ftp active", "ftp active implicit", "webdav"} {
 		t.Run(kind, func(t *testing.T) {
 			t.Parallel()
 			holm := realServer(t, kind)

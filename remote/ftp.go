@@ -18,8 +18,8 @@ import (
 	"ydrion/workspace"
 )
 
-// ftpTree is a place reached by FTP (RFC 959, 2428, 3659), with or without TLS (RFC 4217). The server is always asked to
-// wait for data connections (passive).
+// ftpTree is a place reached by FTP (RFC 959, 2428, 3659), with or without TLS (RFC 4217). The server is asked to wait for data connections
+// (passive), unless the place says that it is to connect (active).
 type ftpTree struct {
 	place *workspace.Place
 	base  string
@@ -55,16 +55,38 @@ func dialFTPWith(ctx context.Context, p *workspace.Place, word string, more ...f
 		// Servers may want the session of the one connection to be that of the others.
 		encrypted.ClientSessionCache = tls.NewLRUClientSessionCache(4)
 	}
-	switch p.TLS {
-	case "explicit":
+	switch {
+	case p.TLS == "explicit" && !p.Active:
 		options = append(options, ftp.DialWithExplicitTLS(encrypted))
-	case "implicit": // data connections are encrypted when that is asked for, there too (RFC 4217, 9)
+	case p.TLS != "none": // data connections are encrypted when that is asked for, there too (RFC 4217, 9)
 		options = append(options, ftp.DialWithTLS(encrypted))
 	}
 	first := true // the connection for commands
 	var bad error
+	var commands *active
 	options = append(options, ftp.DialWithDialFunc(func(network, address string) (net.Conn, error) {
+		if commands != nil {
+			c, err := commands.data(encrypted, t.sends)
+			if err == nil && t.hears != nil {
+				c = &heard{c, t.hears}
+			}
+			return c, err
+		}
 		c, err := t.watch.dial(context.Background(), network, address)
+		if err == nil && p.Active {
+			said := ""
+			switch p.TLS {
+			case "explicit":
+				c, said, err = encrypt(c, encrypted)
+			case "implicit":
+				c = tls.Client(c, encrypted)
+			}
+			if err != nil {
+				return nil, err
+			}
+			commands = newActive(c, p, t.watch, said)
+			return commands, nil
+		}
 		plainly := encrypted == nil || first && p.TLS == "explicit"
 		first = false
 		if err == nil && encrypted != nil && t.sends {
@@ -135,6 +157,10 @@ func (t *ftpTree) at(p string) string { return path.Join("/", t.base, p) }
 // said puts an error into words. The protocol has one number for what is not there, what is in the way and what one may
 // not do: missing is asked where it matters.
 func (t *ftpTree) said(doing, p string, err error, missing func() bool) error {
+	var without *noData
+	if errors.As(err, &without) {
+		return &Away{Place: t.place.Name, Err: without}
+	}
 	var says *textproto.Error
 	if errors.As(err, &says) {
 		switch {

@@ -79,6 +79,11 @@ func (w *watch) dial(ctx context.Context, network, address string) (net.Conn, er
 	if err != nil {
 		return nil, err
 	}
+	return w.take(c)
+}
+
+// take watches a connection.
+func (w *watch) take(c net.Conn) (net.Conn, error) {
 	out := &watched{c, w}
 	w.mu.Lock()
 	defer w.mu.Unlock()

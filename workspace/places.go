@@ -46,6 +46,9 @@ type Place struct {
 	To          []string // of smtp
 	Connections int      // at once, of this service
 	Patience    time.Duration
+	Active      bool           // of ftp: the server connects to us for data
+	DataAddress net.IP         // where it reaches us then; nil: where we are
+	DataPorts   [2]int         // at one of these; 0: at any
 	Zone        *time.Location // of times that come without one
 }
 
@@ -127,6 +130,20 @@ func (m *mapping) server() Place {
 	}
 	if p.Signature == "" {
 		p.Signature = "Ydrion-Signature"
+	}
+	p.Active = m.oneOf("data connections", "passive", "passive", "active") == "active"
+	if p.DataAddress = net.ParseIP(m.text("data address")); p.DataAddress == nil && m.text("data address") != "" {
+		m.bad(m.where("data address"), "workspace.value", "%q is not an address: say it as in 192.0.2.7", m.text("data address"))
+	}
+	if ports := m.text("data ports"); ports != "" {
+		if n, err := fmt.Sscanf(ports+"\n", "%d-%d\n", &p.DataPorts[0], &p.DataPorts[1]); n != 2 || err != nil || p.DataPorts[0] < 1 || p.DataPorts[1] > 65535 || p.DataPorts[0] > p.DataPorts[1] {
+			m.bad(m.where("data ports"), "workspace.value", "%q are not ports: say them as in 50000-50099", ports)
+		}
+	}
+	for _, key := range []string{"data address", "data ports"} {
+		if m.has(key) && !p.Active {
+			m.bad(m.where(key), "workspace.value", "%s is for servers that connect to us: say `data connections: active` if this one does", key)
+		}
 	}
 	p.Repeats = m.oneOf("sent twice", "uncertain", "uncertain", "harmless") == "harmless"
 	switch {
@@ -251,6 +268,7 @@ var only = []struct {
 	kinds []string
 }{
 	{"key file", append([]string{"sftp"}, encrypted...)}, {"certificate", encrypted}, {"passphrase from", []string{"sftp"}}, {"passphrase file", []string{"sftp"}}, {"host key", []string{"sftp"}}, {"known hosts", []string{"sftp"}},
+	{"data connections", []string{"ftp"}}, {"data address", []string{"ftp"}}, {"data ports", []string{"ftp"}},
 	{"tls", []string{"ftp", "imap", "smtp"}}, {"zone", []string{"ftp"}}, {"region", []string{"s3"}}, {"authorities", encrypted},
 	{"token from", []string{"http"}}, {"token file", []string{"http"}}, {"signing key from", []string{"http"}}, {"signing key file", []string{"http"}}, {"signature", []string{"http"}}, {"method", []string{"http"}}, {"type", []string{"http"}}, {"sent twice", []string{"http", "smtp"}}, {"from", []string{"smtp"}}, {"to", []string{"smtp"}},
 }

@@ -224,36 +224,54 @@ func TestPlacesPage(t *testing.T) {
 	}
 }
 
+// TestActivePlaces: a server of FTP connects to us for data where that is said.
+func TestActivePlaces(t *testing.T) {
+	w := FromFiles(map[string][]byte{"environments/e.yaml": []byte("environment: e\nplaces:\n  a: { address: ftp://h/x, tls: none, data connections: active, data address: 192.0.2.7, data ports: 50000-50099 }\n  b: { address: ftp://h/x, tls: none }\n")})
+	if len(w.Findings) > 0 {
+		t.Fatal(w.Findings)
+	}
+	a, b := w.Environments["e"].Places["a"], w.Environments["e"].Places["b"]
+	if !a.Active || a.DataAddress.String() != "192.0.2.7" || a.DataPorts != [2]int{50000, 50099} || b.Active || b.DataAddress != nil || b.DataPorts[0] != 0 {
+		t.Errorf("%+v %+v", a, b)
+	}
+}
+
 // TestPlacesThatAreWrong: settings of servers that do not fit are said with their place.
 func TestPlacesThatAreWrong(t *testing.T) {
 	for settings, says := range map[string]string{
-		"address: sftp://h/x, user: a, password: b":                                                 "the password itself does not stand here",
-		"address: \"sftp://a:b@h/x\", password from: P, host key: \"SHA256:x\"":                     "a password does not stand in an address",
-		"address: sftp://h/x, user: a, host key: \"SHA256:x\"":                                      "how the server knows us is not said",
-		"address: sftp://h/x, user: a, password from: P, host key: abc":                             "is not the fingerprint of a key",
-		"address: sftp://h/x, user: a, password from: P":                                            "which key the server must show is not said",
-		"address: sftp://h/x, password from: P, host key: \"SHA256:x\"":                             "user is missing",
-		"address: ftp://h/x, user: a, password from: P":                                             "whether the connection is encrypted is not said",
-		"address: ftp://h/x, tls: none, key file: k":                                                "a certificate that we show has its key in a file, too",
-		"address: https://h/x, user: a":                                                             "kind is http or s3 or webdav",
-		"address: gopher://h/x, user: a":                                                            "places of gopher are not known; there are ftp, http, imap, mllp, s3, sftp, smtp, webdav",
-		"address: https://h/, kind: s3, user: a, password from: P":                                  "the address names the bucket, too",
-		"kind: mllp, listen on: nowhere":                                                            "is not an address of this machine with a port",
-		"kind: http":                                                                                "what lets others in is not said",
-		"kind: http, token from: T, user: a":                                                        "user is not a setting of places of the kind http that others send to",
-		"kind: mllp, listen on: \":1\", certificate: c":                                             "a certificate has its key in a file, too",
-		"address: mllp://h":                                                                         "has a port",
-		"address: imap://h, user: a, password from: P":                                              "whether the connection is encrypted is not said",
-		"address: imaps://h, password from: P":                                                      "user is missing",
-		"address: imaps://h, tls: none, user: a, password from: P":                                  "means that tls is implicit",
-		"address: smtp://h, tls: none":                                                              "from is missing",
+		"address: sftp://h/x, user: a, password: b":                                        "the password itself does not stand here",
+		"address: \"sftp://a:b@h/x\", password from: P, host key: \"SHA256:x\"":            "a password does not stand in an address",
+		"address: sftp://h/x, user: a, host key: \"SHA256:x\"":                             "how the server knows us is not said",
+		"address: sftp://h/x, user: a, password from: P, host key: abc":                    "is not the fingerprint of a key",
+		"address: sftp://h/x, user: a, password from: P":                                   "which key the server must show is not said",
+		"address: sftp://h/x, password from: P, host key: \"SHA256:x\"":                    "user is missing",
+		"address: ftp://h/x, user: a, password from: P":                                    "whether the connection is encrypted is not said",
+		"address: ftp://h/x, tls: none, key file: k":                                       "a certificate that we show has its key in a file, too",
+		"address: ftp://h/x, tls: explicit, data address: 192.0.2.7":                       "data address is for servers that connect to us",
+		"address: ftp://h/x, tls: explicit, data connections: active, data ports: 70-60":   "are not ports: say them as in 50000-50099",
+		"address: ftp://h/x, tls: explicit, data connections: active, data ports: 1-99999": "are not ports",
+		"address: ftp://h/x, tls: explicit, data connections: active, data address: here":  "is not an address: say it as in 192.0.2.7",
+		"address: ftp://h/x, tls: explicit, data connections: both":                        "passive or active",
+		"address: sftp://h/x, user: a, password from: P, data connections: active":         "data connections is a setting of places of the kind ftp",
+		"address: https://h/x, user: a":                                                    "kind is http or s3 or webdav",
+		"address: gopher://h/x, user: a":                                                   "places of gopher are not known; there are ftp, http, imap, mllp, s3, sftp, smtp, webdav",
+		"address: https://h/, kind: s3, user: a, password from: P":                         "the address names the bucket, too",
+		"kind: mllp, listen on: nowhere":                                                   "is not an address of this machine with a port",
+		"kind: http":                                                                       "what lets others in is not said",
+		"kind: http, token from: T, user: a":                                               "user is not a setting of places of the kind http that others send to",
+		"kind: mllp, listen on: \":1\", certificate: c":                                    "a certificate has its key in a file, too",
+		"address: mllp://h":                                        "has a port",
+		"address: imap://h, user: a, password from: P":             "whether the connection is encrypted is not said",
+		"address: imaps://h, password from: P":                     "user is missing",
+		"address: imaps://h, tls: none, user: a, password from: P": "means that tls is implicit",
+		"address: smtp://h, tls: none":                             "from is missing",
 		"address: sftp://h/x, user: a, password from: P, host key: \"SHA256:x\", listen on: \":1\"": "listen on is a setting of places that others send to",
-		"address: h, user: a":                                                                       "is not an address such as",
-		"kind: sftp, address: https://h/x, user: a, password from: P":                               "begins with sftp://, not https://",
-		"address: https://h/x, kind: webdav, user: a, password from: P, password file: /p":          "either the variable with the password",
-		"address: https://h/x, kind: webdav, user: a, password from: P, connections: 1000":          "connections is from 1 to 100",
-		"address: https://h/x, kind: webdav, user: a, password from: P, patience: 1ms":              "is a second or more",
-		"address: https://h/x, kind: webdav, user: a, password from: P, passwort from: P":           "has no key \"passwort from\"",
+		"address: h, user: a": "is not an address such as",
+		"kind: sftp, address: https://h/x, user: a, password from: P":                      "begins with sftp://, not https://",
+		"address: https://h/x, kind: webdav, user: a, password from: P, password file: /p": "either the variable with the password",
+		"address: https://h/x, kind: webdav, user: a, password from: P, connections: 1000": "connections is from 1 to 100",
+		"address: https://h/x, kind: webdav, user: a, password from: P, patience: 1ms":     "is a second or more",
+		"address: https://h/x, kind: webdav, user: a, password from: P, passwort from: P":  "has no key \"passwort from\"",
 	} {
 		w := FromFiles(map[string][]byte{"environments/e.yaml": []byte("environment: e\nplaces:\n  holm: { " + settings + " }\n")})
 		said := ""
