@@ -1,9 +1,11 @@
 package remote
 
 import (
+	"bytes"
 	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -13,6 +15,7 @@ import (
 	"net/url"
 	"os"
 	"path"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -156,7 +159,10 @@ func (x *httpExchange) get(address, folder string, known *page, number int) (*pa
 	}
 	out := &page{address: address, tag: answer.Header.Get("ETag"), since: answer.Header.Get("Last-Modified"), content: content}
 	out.info = Info{Name: pageName(answer, folder, number), Size: n, Tag: hex.EncodeToString(sum.Sum(nil))}
-	if out.next, err = nextPage(r.URL, answer.Header.Values("Link")); err != nil {
+	if out.next, err = nextPage(r.URL, answer.Header.Values("Link")); err == nil && out.next == "" && x.place.NextPage != nil {
+		out.next, err = x.follows(r.URL, io.NewSectionReader(content, 0, n))
+	}
+	if err != nil {
 		return nil, errors.Join(x.odd(err), content.Close())
 	}
 	return out, nil
@@ -208,17 +214,131 @@ func nextPage(from *url.URL, links []string) (string, error) {
 		if !next {
 			continue
 		}
-		to, err := from.Parse(target[1:])
-		if err != nil {
-			return "", fmt.Errorf("the address of its next page, %q, cannot be read", target[1:])
-		}
-		if to.Scheme != from.Scheme || to.Host != from.Host {
-			return "", fmt.Errorf("its next page is on another server, %s", to.Host)
-		}
-		to.Fragment = ""
-		return to.String(), nil
+		return behind(from, target[1:])
 	}
 	return "", nil
+}
+
+// behind is the address of the next page, which is on the same server.
+func behind(from *url.URL, said string) (string, error) {
+	to, err := from.Parse(said)
+	if err != nil {
+		return "", fmt.Errorf("the address of its next page, %q, cannot be read", said)
+	}
+	if to.Scheme != from.Scheme || to.Host != from.Host {
+		return "", fmt.Errorf("its next page is on another server, %s", to.Host)
+	}
+	to.Fragment = ""
+	return to.String(), nil
+}
+
+// follows is the address of the page that an answer in JSON says follows it; empty if it says none.
+func (x *httpExchange) follows(from *url.URL, content io.Reader) (string, error) {
+	said, err := valueAt(json.NewDecoder(content), x.place.NextPage)
+	switch {
+	case err != nil:
+		return "", fmt.Errorf("what follows it cannot be found (next page): %w", err)
+	case said == "":
+		return "", nil
+	case x.place.NextBy == "":
+		return behind(from, said)
+	}
+	to := *from
+	query := to.Query()
+	query.Set(x.place.NextBy, said)
+	to.RawQuery = query.Encode()
+	return to.String(), nil
+}
+
+// valueAt finds a text or a number in JSON, without keeping the rest: by names and places as in a JSON Pointer (RFC 6901), or in a list by what a member of its item is, as in
+// relation=next. Empty: there is none, or it is null, false or empty. All of the JSON is read: one that is cut is an error.
+func valueAt(in *json.Decoder, path []string) (found string, err error) {
+	in.UseNumber()
+	if found, err = valueIn(in, path, 0); err != nil {
+		return "", err
+	}
+	if _, err := in.Token(); err != io.EOF {
+		return "", errors.New("it is not one JSON document")
+	}
+	return found, nil
+}
+
+// deepestJSON is how many values may lie in each other.
+const deepestJSON = 1000
+
+// valueIn is valueAt for the value that comes. A nil path: it is passed over.
+func valueIn(in *json.Decoder, path []string, depth int) (found string, err error) {
+	if depth > deepestJSON {
+		return "", fmt.Errorf("more than %d values lie in each other", deepestJSON)
+	}
+	first, err := in.Token()
+	if err != nil {
+		return "", whole(err)
+	}
+	opening, nests := first.(json.Delim)
+	if !nests {
+		switch v := first.(type) {
+		case string:
+			found = v
+		case json.Number:
+			found = v.String()
+		}
+		if path == nil || len(path) > 0 {
+			found = ""
+		}
+		return found, nil
+	}
+	for n := 0; in.More(); n++ {
+		var below []string // nil: it is not on the path
+		switch {
+		case opening == '{':
+			name, err := in.Token()
+			if err != nil {
+				return "", whole(err)
+			}
+			if len(path) > 0 && name == path[0] {
+				below = path[1:]
+			}
+		case len(path) == 0:
+		case path[0] == strconv.Itoa(n):
+			below = path[1:]
+		case strings.Contains(path[0], "="):
+			var item json.RawMessage
+			if err := in.Decode(&item); err != nil {
+				return "", whole(err)
+			}
+			member, is, _ := strings.Cut(path[0], "=")
+			if v, err := valueIn(newDecoder(item), []string{member}, depth+1); err == nil && v == is && found == "" {
+				if found, err = valueIn(newDecoder(item), path[1:], depth+1); err != nil {
+					return "", err
+				}
+			}
+			continue
+		}
+		v, err := valueIn(in, below, depth+1)
+		if err != nil {
+			return "", err
+		}
+		if found == "" {
+			found = v
+		}
+	}
+	_, err = in.Token()
+	return found, whole(err)
+}
+
+func newDecoder(b []byte) *json.Decoder {
+	d := json.NewDecoder(bytes.NewReader(b))
+	d.UseNumber()
+	return d
+}
+
+// whole says of JSON that it is cut.
+func whole(err error) error {
+	if err == io.EOF {
+		return io.ErrUnexpectedEOF
+	}
+	return err
 }
 
 // unquoted cuts a text at a character, where that stands neither in quotes nor in angle brackets.

@@ -37,6 +37,8 @@ type Place struct {
 	Signature   string   // the header with the signature
 	Method      string   // of http: POST, or PUT below the address
 	Type        string   // of http: of the content; empty: by the name
+	NextPage    []string // of http: where an answer in JSON says what follows it, as a JSON Pointer taken apart; nil: it does not
+	NextBy      string   // the parameter that this is asked for with; empty: it is an address
 	Repeats     bool     // what is sent a second time does no harm, or is known
 	Receives    bool     // others send to us
 	ListenOn    string   // where, of mllp
@@ -130,6 +132,18 @@ func (m *mapping) server() Place {
 	}
 	if p.Signature == "" {
 		p.Signature = "Ydrion-Signature"
+	}
+	if at := m.text("next page"); at != "" {
+		if !strings.HasPrefix(at, "/") {
+			m.bad(m.where("next page"), "workspace.value", "%q is not a JSON Pointer such as /links/next, or /link/relation=next/url for the one of a list whose relation is next", at)
+		}
+		p.NextPage = strings.Split(strings.TrimPrefix(at, "/"), "/")
+		for i, name := range p.NextPage {
+			p.NextPage[i] = strings.NewReplacer("~1", "/", "~0", "~").Replace(name)
+		}
+	}
+	if p.NextBy = m.text("next page parameter"); p.NextBy != "" && p.NextPage == nil {
+		m.bad(m.where("next page parameter"), "workspace.missing", "where the answer says what follows it is missing: say it with `next page`")
 	}
 	p.Active = m.oneOf("data connections", "passive", "passive", "active") == "active"
 	if p.DataAddress = net.ParseIP(m.text("data address")); p.DataAddress == nil && m.text("data address") != "" {
@@ -268,7 +282,7 @@ var only = []struct {
 	kinds []string
 }{
 	{"key file", append([]string{"sftp"}, encrypted...)}, {"certificate", encrypted}, {"passphrase from", []string{"sftp"}}, {"passphrase file", []string{"sftp"}}, {"host key", []string{"sftp"}}, {"known hosts", []string{"sftp"}},
-	{"data connections", []string{"ftp"}}, {"data address", []string{"ftp"}}, {"data ports", []string{"ftp"}},
+	{"next page", []string{"http"}}, {"next page parameter", []string{"http"}}, {"data connections", []string{"ftp"}}, {"data address", []string{"ftp"}}, {"data ports", []string{"ftp"}},
 	{"tls", []string{"ftp", "imap", "smtp"}}, {"zone", []string{"ftp"}}, {"region", []string{"s3"}}, {"authorities", encrypted},
 	{"token from", []string{"http"}}, {"token file", []string{"http"}}, {"signing key from", []string{"http"}}, {"signing key file", []string{"http"}}, {"signature", []string{"http"}}, {"method", []string{"http"}}, {"type", []string{"http"}}, {"sent twice", []string{"http", "smtp"}}, {"from", []string{"smtp"}}, {"to", []string{"smtp"}},
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"runtime"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -224,15 +225,18 @@ func TestPlacesPage(t *testing.T) {
 	}
 }
 
-// TestActivePlaces: a server of FTP connects to us for data where that is said.
-func TestActivePlaces(t *testing.T) {
-	w := FromFiles(map[string][]byte{"environments/e.yaml": []byte("environment: e\nplaces:\n  a: { address: ftp://h/x, tls: none, data connections: active, data address: 192.0.2.7, data ports: 50000-50099 }\n  b: { address: ftp://h/x, tls: none }\n")})
+// TestRarePlaces: settings that few servers need are read as they are said.
+func TestRarePlaces(t *testing.T) {
+	w := FromFiles(map[string][]byte{"environments/e.yaml": []byte("environment: e\nplaces:\n  a: { address: ftp://h/x, tls: none, data connections: active, data address: 192.0.2.7, data ports: 50000-50099 }\n  b: { address: ftp://h/x, tls: none }\n  c: { address: https://h/x, kind: http, next page: /a~1b/relation=next, next page parameter: after }\n")})
 	if len(w.Findings) > 0 {
 		t.Fatal(w.Findings)
 	}
 	a, b := w.Environments["e"].Places["a"], w.Environments["e"].Places["b"]
 	if !a.Active || a.DataAddress.String() != "192.0.2.7" || a.DataPorts != [2]int{50000, 50099} || b.Active || b.DataAddress != nil || b.DataPorts[0] != 0 {
 		t.Errorf("%+v %+v", a, b)
+	}
+	if c := w.Environments["e"].Places["c"]; !slices.Equal(c.NextPage, []string{"a/b", "relation=next"}) || c.NextBy != "after" {
+		t.Errorf("%+v", c)
 	}
 }
 
@@ -253,6 +257,10 @@ func TestPlacesThatAreWrong(t *testing.T) {
 		"address: ftp://h/x, tls: explicit, data connections: active, data address: here":  "is not an address: say it as in 192.0.2.7",
 		"address: ftp://h/x, tls: explicit, data connections: both":                        "passive or active",
 		"address: sftp://h/x, user: a, password from: P, data connections: active":         "data connections is a setting of places of the kind ftp",
+		"address: https://h/x, kind: http, next page: links":                               "is not a JSON Pointer such as /links/next",
+		"address: https://h/x, kind: http, next page parameter: after":                     "where the answer says what follows it is missing",
+		"address: https://h/x, kind: webdav, user: a, password from: P, next page: /next":  "next page is a setting of places of the kind http",
+		"kind: http, token from: T, next page: /next":                                      "next page is not a setting of places of the kind http that others send to",
 		"address: https://h/x, user: a":                                                    "kind is http or s3 or webdav",
 		"address: gopher://h/x, user: a":                                                   "places of gopher are not known; there are ftp, http, imap, mllp, s3, sftp, smtp, webdav",
 		"address: https://h/, kind: s3, user: a, password from: P":                         "the address names the bucket, too",
