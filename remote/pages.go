@@ -153,9 +153,13 @@ func (x *httpExchange) get(address, folder string, known *page, number int) (*pa
 		return nil, errors.Join(err, content.Close())
 	}
 	sum := sha256.New()
-	n, err := io.Copy(io.MultiWriter(content, sum), answer.Body)
+	most := cmp.Or(x.place.Largest, 1<<30)
+	n, err := io.Copy(io.MultiWriter(content, sum), io.LimitReader(answer.Body, most+1))
 	if err != nil {
 		return nil, errors.Join(said(x.place, x.watch, "getting", address, err), content.Close())
+	}
+	if n > most {
+		return nil, errors.Join(x.odd(fmt.Errorf("what is at %s has more than %d bytes (largest)", address, most)), content.Close())
 	}
 	out := &page{address: address, tag: answer.Header.Get("ETag"), since: answer.Header.Get("Last-Modified"), content: content}
 	out.info = Info{Name: pageName(answer, folder, number), Size: n, Tag: hex.EncodeToString(sum.Sum(nil))}

@@ -57,6 +57,8 @@ func TestNextPage(t *testing.T) {
 			fmt.Fprint(w, `{"links": {"next": null}}`)
 		case "/away?open=1":
 			fmt.Fprint(w, `{"links": {"next": "https://elsewhere.example/orders"}}`)
+		case "/large?open=1":
+			fmt.Fprint(w, `"`+strings.Repeat("x", 5000)+`"`)
 		case "/round?open=1":
 			fmt.Fprint(w, `{"links": {"next": "?open=1"}}`)
 		default:
@@ -70,7 +72,7 @@ func TestNextPage(t *testing.T) {
 	}
 	get := func(folder string, path []string, by string) (names []string, err error) {
 		asked = nil
-		p := New(&workspace.Environment{Places: map[string]workspace.Place{"desk": {Name: "desk", Kind: "http", Address: at, NextPage: path, NextBy: by, Connections: 1, Patience: time.Minute}}})
+		p := New(&workspace.Environment{Places: map[string]workspace.Place{"desk": {Name: "desk", Kind: "http", Address: at, NextPage: path, NextBy: by, Largest: 4096, Connections: 1, Patience: time.Minute}}})
 		defer p.Close()
 		err = p.With(t.Context(), "desk", func(tree Tree) error {
 			all, err := tree.List(folder)
@@ -93,6 +95,7 @@ func TestNextPage(t *testing.T) {
 		{"/orders", "", []string{"nothing"}, []string{"/orders?open=1"}, []string{"orders.json"}, ""},
 		{"/away", "", []string{"links", "next"}, []string{"/away?open=1"}, nil, "its next page is on another server, elsewhere.example"},
 		{"/round", "", []string{"links", "next"}, []string{"/round?open=1"}, nil, "lead in a circle"},
+		{"/large", "", nil, []string{"/large?open=1"}, nil, "has more than 4096 bytes (largest)"},
 		{"/html", "", []string{"links", "next"}, []string{"/html?open=1"}, nil, "what follows it cannot be found"},
 	} {
 		names, err := get(x.folder, x.path, x.by)

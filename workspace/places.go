@@ -43,7 +43,7 @@ type Place struct {
 	Receives    bool     // others send to us
 	ListenOn    string   // where, of mllp
 	Certificate string   // a file with the certificate that we show; its key is KeyFile
-	Largest     int64    // bytes of what is received
+	Largest     int64    // bytes of what is received, or of an answer that is got
 	From        string   // of smtp
 	To          []string // of smtp
 	Connections int      // at once, of this service
@@ -177,10 +177,11 @@ func (m *mapping) server() Place {
 		m.receives(&p, kind)
 		return p
 	}
-	for _, key := range []string{"listen on", "largest"} {
-		if m.has(key) {
-			m.bad(m.where(key), "workspace.value", "%s is a setting of places that others send to (kind http or mllp), which have no address", key)
-		}
+	if m.has("listen on") {
+		m.bad(m.where("listen on"), "workspace.value", "listen on is a setting of places that others send to (kind http or mllp), which have no address")
+	}
+	if p.Largest == 0 {
+		p.Largest = 1 << 30
 	}
 	m.address(&p)
 	m.fits(&p)
@@ -282,7 +283,7 @@ var only = []struct {
 	kinds []string
 }{
 	{"key file", append([]string{"sftp"}, encrypted...)}, {"certificate", encrypted}, {"passphrase from", []string{"sftp"}}, {"passphrase file", []string{"sftp"}}, {"host key", []string{"sftp"}}, {"known hosts", []string{"sftp"}},
-	{"next page", []string{"http"}}, {"next page parameter", []string{"http"}}, {"data connections", []string{"ftp"}}, {"data address", []string{"ftp"}}, {"data ports", []string{"ftp"}},
+	{"largest", []string{"http"}}, {"next page", []string{"http"}}, {"next page parameter", []string{"http"}}, {"data connections", []string{"ftp"}}, {"data address", []string{"ftp"}}, {"data ports", []string{"ftp"}},
 	{"tls", []string{"ftp", "imap", "smtp"}}, {"zone", []string{"ftp"}}, {"region", []string{"s3"}}, {"authorities", encrypted},
 	{"token from", []string{"http"}}, {"token file", []string{"http"}}, {"signing key from", []string{"http"}}, {"signing key file", []string{"http"}}, {"signature", []string{"http"}}, {"method", []string{"http"}}, {"type", []string{"http"}}, {"sent twice", []string{"http", "smtp"}}, {"from", []string{"smtp"}}, {"to", []string{"smtp"}},
 }
