@@ -359,7 +359,7 @@ func (f *Fetcher) once(ctx context.Context) (time.Duration, error) {
 
 // missed remembers which of what is known is not there any more: when that has been so for long, it is forgotten.
 func (f *Fetcher) missed(ctx context.Context, there []found) error {
-	if len(f.known) == 0 { // nobody else changes it
+	if len(f.known) == 0 || slices.ContainsFunc(there, func(x found) bool { return x.problem != "" }) { // not all has been looked at
 		return nil
 	}
 	is := make(map[string]bool, len(there))
