@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/md5"
 	"crypto/rand"
 	"crypto/sha1"
 	"crypto/tls"
@@ -115,10 +116,14 @@ background=NO
 	case "webdav":
 		account = "www-data"
 		hashed := sha1.Sum([]byte("salt-and-ice"))
-		write("users", "ydrion:{SHA}"+base64.StdEncoding.EncodeToString(hashed[:])+"\n")
+		proof, users := "Basic", "ydrion:{SHA}"+base64.StdEncoding.EncodeToString(hashed[:])+"\n"
+		if how == "digest" {
+			proof, users = "Digest", fmt.Sprintf("ydrion:seals:%x\n", md5.Sum([]byte("ydrion:seals:salt-and-ice")))
+		}
+		write("users", users)
 		write("types", "")
 		modules := ""
-		for _, m := range []string{"mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic", "dav", "dav_fs", "ssl", "mime"} {
+		for _, m := range []string{"mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic", "auth_digest", "dav", "dav_fs", "ssl", "mime"} {
 			modules += "LoadModule " + m + "_module /usr/lib/apache2/modules/mod_" + m + ".so\n"
 		}
 		cmd = exec.Command(program, "-D", "FOREGROUND", "-f", write("apache.conf", modules+fill.Replace(`ServerRoot {folder}
@@ -136,12 +141,10 @@ SSLCertificateKeyFile {folder}/key.pem
 DocumentRoot {files}
 <Directory {files}>
 Dav On
-AuthType Basic
 AuthName seals
 AuthUserFile {folder}/users
 Require valid-user
-</Directory>
-`)))
+`)+"AuthType "+proof+"\nAuth"+proof+"Provider file\n</Directory>\n"))
 	case "imap":
 		account, address, p.place.TLS = "nobody", "imaps://127.0.0.1:", "implicit"
 		cmd = exec.Command(program, "-F", "-c", write("dovecot.conf", fill.Replace(`protocols = imap
@@ -281,7 +284,7 @@ plain:
 // TestRealServers: servers that others have written get what is sent there, and give what is taken from there.
 func TestRealServers(t *testing.T) {
 	t.Parallel()
-	for _, kind := range []string{"ftp", "ftp implicit", "ftp active", "ftp active implicit", "webdav"} {
+	for _, kind := range []string{"ftp", "ftp implicit", "ftp active", "ftp active implicit", "webdav", "webdav digest"} {
 		t.Run(kind, func(t *testing.T) {
 			t.Parallel()
 			holm := realServer(t, kind)

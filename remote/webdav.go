@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"net/http"
 	"path"
+	"slices"
 	"strings"
 
 	"github.com/studio-b12/gowebdav"
@@ -36,7 +37,7 @@ func dialWebDAV(_ context.Context, p *workspace.Place) (Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	t.client = gowebdav.NewClient(p.Address.String(), p.User, word)
+	t.client = gowebdav.NewAuthClient(p.Address.String(), proof(p, word))
 	t.bound = &bound{RoundTripper: carrier, ctx: t.ctx}
 	t.client.SetTransport(t.bound)
 	if err := t.Rest(); err != nil {
@@ -59,6 +60,52 @@ func dialWebDAV(_ context.Context, p *workspace.Place) (Conn, error) {
 	}
 	return t, nil
 }
+
+// proof is how a server is told who we are: as it asks. In the open what cannot be overheard goes before the rest.
+func proof(p *workspace.Place, word string) gowebdav.Authorizer {
+	out := gowebdav.NewEmptyAuth()
+	ways := []string{"basic", "digest"}
+	if p.Address.Scheme == "http" {
+		slices.Reverse(ways)
+	}
+	for _, way := range ways {
+		out.AddAuthenticator(way, func(_ *http.Client, asked *http.Response, _ string) (gowebdav.Authenticator, error) {
+			if way == "basic" {
+				return &basic{p.User, word}, nil
+			}
+			d, err := gowebdav.NewDigestAuth(p.User, word, asked)
+			return &digest{d}, err
+		})
+	}
+	return out
+}
+
+// basic is RFC 7617.
+type basic struct{ user, word string }
+
+func (b *basic) Authorize(_ *http.Client, r *http.Request, _ string) error {
+	r.SetBasicAuth(b.user, b.word)
+	return nil
+}
+
+func (b *basic) Verify(_ *http.Client, answer *http.Response, path string) (again bool, err error) {
+	if answer.StatusCode == http.StatusUnauthorized {
+		err = gowebdav.NewPathError("Authorize", path, answer.StatusCode)
+	}
+	return false, err
+}
+
+func (b *basic) Close() error                  { return nil }
+func (b *basic) Clone() gowebdav.Authenticator { return b }
+
+// digest is RFC 7616. What is proved is the address as it is asked for; the library takes its path, without escapes and without what all paths begin with.
+type digest struct{ gowebdav.Authenticator }
+
+func (d *digest) Authorize(c *http.Client, r *http.Request, _ string) error {
+	return d.Authenticator.Authorize(c, r, r.URL.RequestURI())
+}
+
+func (d *digest) Clone() gowebdav.Authenticator { return &digest{d.Authenticator.Clone()} }
 
 // or is the first text that is not empty.
 func or(texts ...string) string {
