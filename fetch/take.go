@@ -541,10 +541,8 @@ func (f *Fetcher) leaveAll(ctx context.Context, list []*store.Fetch) error {
 	}
 	if far {
 		connections := f.connections(list[0].Place)
-		if mails || f.Settings.TakenTo != "" && f.Settings.Subfolders {
-			// Where mails are moved by one, another may be told that those behind them are not there. Two files of one name may go into one
-			// folder, and not every server looks whether there is one.
-			connections = 1
+		if f.Settings.TakenTo != "" && f.Settings.Subfolders {
+			connections = 1 // two of one name go into one folder, and not every server looks whether there is one
 		}
 		err := f.spread(ctx, list[0].Place, connections, len(list), func(t remote.Tree, i int) error {
 			if !f.Sure() {

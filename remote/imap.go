@@ -250,16 +250,29 @@ func (t *imapTree) Look(at string) (Info, error) {
 	if err != nil {
 		return Info{}, err
 	}
-	all, err := t.client.Fetch(imap.UIDSetNum(uid), heading).Collect()
-	if err != nil {
-		return Info{}, t.failed("looking at", at, err)
-	}
-	for _, m := range all {
-		if m.UID == uid {
-			return t.info(m), nil
+	for try := 1; ; try++ {
+		all, err := t.client.Fetch(imap.UIDSetNum(uid), heading).Collect()
+		if err != nil {
+			return Info{}, t.failed("looking at", at, err)
+		}
+		for _, m := range all {
+			if m.UID == uid {
+				return t.info(m), nil
+			}
+		}
+		if err := t.news(at, try); err != nil {
+			return Info{}, err
 		}
 	}
-	return Info{}, fmt.Errorf("looking at %s at %s: %w", at, t.place.Name, fs.ErrNotExist)
+}
+
+// news lets a server say what has come since this connection was told last: what it has not said, it may not know of (RFC 9051, 7.4.1). Who still does not find
+// a mail behind that is told that it is not there.
+func (t *imapTree) news(at string, try int) error {
+	if try > 1 {
+		return fmt.Errorf("looking at %s at %s: %w", at, t.place.Name, fs.ErrNotExist)
+	}
+	return t.failed("looking at", at, t.client.Noop().Wait())
 }
 
 // Open reads a mail as it came. It is not marked as read by that.
@@ -274,19 +287,24 @@ func (t *imapTree) Open(at string, from int64) (io.ReadCloser, error) {
 	if from > 0 {
 		section.Partial = &imap.SectionPartial{Offset: from, Size: 1<<32 - 1}
 	}
-	command := t.client.Fetch(imap.UIDSetNum(uid), &imap.FetchOptions{UID: true, BodySection: []*imap.FetchItemBodySection{section}})
-	for m := command.Next(); m != nil; m = command.Next() {
-		for item := m.Next(); item != nil; item = m.Next() {
-			if body, is := item.(imapclient.FetchItemDataBodySection); is && body.Literal != nil {
-				return &mailReader{t, at, command, body.Literal, body.Literal.Size(), over}, nil
+	for try := 1; ; try++ {
+		command := t.client.Fetch(imap.UIDSetNum(uid), &imap.FetchOptions{UID: true, BodySection: []*imap.FetchItemBodySection{section}})
+		for m := command.Next(); m != nil; m = command.Next() {
+			for item := m.Next(); item != nil; item = m.Next() {
+				if body, is := item.(imapclient.FetchItemDataBodySection); is && body.Literal != nil {
+					return &mailReader{t, at, command, body.Literal, body.Literal.Size(), over}, nil
+				}
 			}
 		}
+		err := t.failed("reading", at, command.Close())
+		if err == nil {
+			err = t.news(at, try)
+		}
+		if err != nil {
+			over()
+			return nil, err
+		}
 	}
-	defer over()
-	if err := command.Close(); err != nil {
-		return nil, t.failed("reading", at, err)
-	}
-	return nil, fmt.Errorf("reading %s at %s: %w", at, t.place.Name, fs.ErrNotExist)
 }
 
 // mailReader reads a mail while it comes.
@@ -348,9 +366,14 @@ func (t *imapTree) Done(at, mailbox string) error {
 	}
 	err = move()
 	var says *imap.Error
-	if errors.As(err, &says) && says.Type == imap.StatusResponseTypeNo {
-		if made := t.client.Create(to, nil).Wait(); made == nil {
-			err = move()
+	if errors.As(err, &says) && says.Type == imap.StatusResponseTypeNo { // the mail is there: it is the mailbox that is not
+		made := t.client.Create(to, nil).Wait() // or somebody else has made it meanwhile
+		if err = move(); errors.As(err, &says) && says.Type == imap.StatusResponseTypeNo {
+			why := says.Text
+			if errors.As(made, &says) {
+				why = says.Text
+			}
+			return refused(t.place, "moving "+at+" to", "/"+to, why)
 		}
 	}
 	if err != nil || moves {

@@ -1,0 +1,132 @@
+package remote
+
+import (
+	"errors"
+	"io"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"ydrion/standin"
+	"ydrion/workspace"
+)
+
+// TestMailsThatCameSince: a connection that was told of a mailbox before a mail came finds it all the same, reads it, and moves it. A mail that is
+// taken for moved would be taken twice.
+func TestMailsThatCameSince(t *testing.T) {
+	word := filepath.Join(t.TempDir(), "word")
+	if err := os.WriteFile(word, []byte("salt\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, moves := range []bool{true, false} {
+		s, err := standin.NewIMAP("127.0.0.1:0", nil, standin.Login{User: "maren", Password: "salt"}, moves)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer s.Close()
+		p := New(&workspace.Environment{Places: map[string]workspace.Place{"post": {Name: "post", Kind: "imap", Address: &url.URL{Scheme: "imap", Host: s.Address()}, TLS: "none", User: "maren", Password: workspace.Secret{File: word}, Connections: 1, Patience: time.Minute}}})
+		defer p.Close()
+		err = p.With(t.Context(), "post", func(tree Tree) error {
+			if all, err := tree.List("/INBOX"); err != nil || len(all) > 0 {
+				t.Fatalf("%+v %v", all, err)
+			}
+			for range 3 {
+				if err := s.Mail("INBOX", []byte("Subject: seals\r\n\r\nthree\r\n"), time.Now()); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if i, err := tree.Look("/INBOX/1.1"); err != nil || i.Mail == nil || i.Mail.Subject != "seals" {
+				t.Errorf("%+v %v", i, err)
+			}
+			return nil
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		err = p.With(t.Context(), "post", func(tree Tree) error {
+			if err := s.Mail("INBOX", []byte("Subject: more\r\n\r\nfour\r\n"), time.Now()); err != nil {
+				t.Fatal(err)
+			}
+			in, err := tree.Open("/INBOX/1.4", 0)
+			if err != nil {
+				return err
+			}
+			if b, err := io.ReadAll(in); errors.Join(err, in.Close()) != nil || string(b) != "Subject: more\r\n\r\nfour\r\n" {
+				t.Errorf("%q", b)
+			}
+			if err := s.Mail("INBOX", []byte("Subject: last\r\n\r\nfive\r\n"), time.Now()); err != nil {
+				t.Fatal(err)
+			}
+			if err := tree.(Mails).Done("/INBOX/1.5", "/Taken"); err != nil {
+				t.Error(err)
+			}
+			if _, err := tree.Look("/INBOX/1.5"); moves && !errors.Is(err, fs.ErrNotExist) {
+				t.Errorf("it is still there: %v", err)
+			}
+			if _, err := tree.Open("/INBOX/1.77", 0); !errors.Is(err, fs.ErrNotExist) {
+				t.Errorf("what was never there: %v", err)
+			}
+			return nil
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if all, _, err := s.Holds("Taken"); err != nil || all != 1 {
+			t.Errorf("%d were moved, %v", all, err)
+		}
+	}
+}
+
+// TestMailsMovedAtOnce: two connections that move mails into a mailbox that has to be made leave none behind, and say of none that it is not there;
+// where it cannot be made, the mails stay, and that is said.
+func TestMailsMovedAtOnce(t *testing.T) {
+	word := filepath.Join(t.TempDir(), "word")
+	if err := os.WriteFile(word, []byte("salt\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for round := range 40 {
+		s, err := standin.NewIMAP("127.0.0.1:0", nil, standin.Login{User: "maren", Password: "salt"}, round%4 < 2)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p := New(&workspace.Environment{Places: map[string]workspace.Place{"post": {Name: "post", Kind: "imap", Address: &url.URL{Scheme: "imap", Host: s.Address()}, TLS: "none", User: "maren", Password: workspace.Secret{File: word}, Connections: 2, Patience: time.Minute}}})
+		for range 6 {
+			if err := s.Mail("INBOX", []byte("Subject: seals\r\n\r\nthree\r\n"), time.Now()); err != nil {
+				t.Fatal(err)
+			}
+		}
+		refused := round%10 == 9
+		if refused {
+			s.Misbehave(standin.Fault{On: standin.Make, Do: standin.Refuse, From: 1})
+		}
+		var all sync.WaitGroup
+		for _, uids := range []string{"135", "246"} {
+			all.Go(func() {
+				err := p.With(t.Context(), "post", func(tree Tree) error {
+					for _, u := range uids {
+						err := tree.(Mails).Done("/INBOX/1."+string(u), "/Taken")
+						if !refused && err != nil || refused && (err == nil || errors.Is(err, fs.ErrNotExist) || IsAway(err) || !strings.Contains(err.Error(), "moving /INBOX/1."+string(u)+" to /Taken at post: the server says")) {
+							t.Errorf("%d, %c: %v", round, u, err)
+						}
+					}
+					return nil
+				})
+				if err != nil {
+					t.Error(err)
+				}
+			})
+		}
+		all.Wait()
+		moved, _, err := s.Holds("Taken")
+		if refused && err == nil || !refused && (err != nil || moved != 6) {
+			t.Errorf("%d: %d were moved, %v", round, moved, err)
+		}
+		p.Close()
+		s.Close()
+	}
+}
