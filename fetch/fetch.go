@@ -546,7 +546,7 @@ func (f *Fetcher) account(there []found, looked time.Time, gate listen.Gate) (re
 		switch k, known := f.known[x.path]; {
 		case x.Mail != nil && !f.Settings.Mails.Fits(x.Mail.From, x.Mail.Subject), x.Mail == nil && !got && x.problem == "" && !f.mayBeMeant(x.Info), f.busy[x.path], markers != nil && markers.MatchString(x.Name):
 			continue
-		case !f.Settings.Since.IsZero() && !x.Modified.IsZero() && x.Modified.Before(f.Settings.Since):
+		case x.problem == "" && !f.Settings.Since.IsZero() && !x.Modified.IsZero() && x.Modified.Before(f.Settings.Since):
 			continue
 		case known && x.Mail != nil && !strings.HasPrefix(k.SHA256, unmeant), known && x.Mail == nil && f.Settings.Originals == workspace.Left && (!f.Settings.Changes || k.Is(x.Size, x.Modified, x.Tag)):
 			delete(f.seen, x.path)

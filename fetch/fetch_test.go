@@ -55,12 +55,12 @@ func (folders) List(folder string) ([]remote.Info, error) {
 	if strings.HasSuffix(folder, "closed") {
 		return nil, fmt.Errorf("looking into %s at holm: %w", folder, fs.ErrPermission)
 	}
-	return []remote.Info{{Name: "a.csv", Size: 1}, {Name: "closed", Folder: true}, {Name: "north", Folder: true}}, nil
+	return []remote.Info{{Name: "a.csv", Size: 1}, {Name: "closed", Folder: true, Modified: time.Unix(1, 0)}, {Name: "north", Folder: true}}, nil
 }
 
 // TestFoldersThatAreClosed: a folder that cannot be looked into is said to wait, and the others are looked into.
 func TestFoldersThatAreClosed(t *testing.T) {
-	f := &Fetcher{Route: "orders", Place: "holm", Below: "/out", Places: remote.New(&workspace.Environment{}), Settings: workspace.Listen{Names: "*.csv", Rhythm: time.Second, Quiet: time.Nanosecond, Subfolders: true}}
+	f := &Fetcher{Route: "orders", Place: "holm", Below: "/out", Places: remote.New(&workspace.Environment{}), Settings: workspace.Listen{Names: "*.csv", Rhythm: time.Second, Quiet: time.Nanosecond, Subfolders: true, Since: time.Unix(1_000_000_000, 0)}}
 	f.Start()
 	there, _, err := f.walk(folders{}, f.Below, 0)
 	if err != nil {

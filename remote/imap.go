@@ -366,12 +366,12 @@ func (t *imapTree) Done(at, mailbox string) error {
 	}
 	err = move()
 	var says *imap.Error
-	if errors.As(err, &says) && says.Type == imap.StatusResponseTypeNo { // the mail is there: it is the mailbox that is not
+	if errors.As(err, &says) && says.Type == imap.StatusResponseTypeNo { // the mail is there: the mailbox may not be
 		made := t.client.Create(to, nil).Wait() // or somebody else has made it meanwhile
 		if err = move(); errors.As(err, &says) && says.Type == imap.StatusResponseTypeNo {
 			why := says.Text
-			if errors.As(made, &says) {
-				why = says.Text
+			if missing := says.Code == imap.ResponseCodeTryCreate || says.Code == imap.ResponseCodeNonExistent; missing && errors.As(made, &says) {
+				why = says.Text // it cannot be made
 			}
 			return refused(t.place, "moving "+at+" to", "/"+to, why)
 		}

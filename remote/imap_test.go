@@ -16,22 +16,29 @@ import (
 	"ydrion/workspace"
 )
 
-// TestMailsThatCameSince: a connection that was told of a mailbox before a mail came finds it all the same, reads it, and moves it. A mail that is
-// taken for moved would be taken twice.
-func TestMailsThatCameSince(t *testing.T) {
+// postbox is a mail server with the mailbox INBOX, as the place post.
+func postbox(t *testing.T, moves bool, connections int) (*standin.IMAP, *Places) {
+	t.Helper()
 	word := filepath.Join(t.TempDir(), "word")
 	if err := os.WriteFile(word, []byte("salt\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
+	s, err := standin.NewIMAP("127.0.0.1:0", nil, standin.Login{User: "maren", Password: "salt"}, moves)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	p := New(&workspace.Environment{Places: map[string]workspace.Place{"post": {Name: "post", Kind: "imap", Address: &url.URL{Scheme: "imap", Host: s.Address()}, TLS: "none", User: "maren", Password: workspace.Secret{File: word}, Connections: connections, Patience: time.Minute}}})
+	t.Cleanup(p.Close)
+	return s, p
+}
+
+// TestMailsThatCameSince: a connection that was told of a mailbox before a mail came finds it all the same, reads it, and moves it. A mail that is
+// taken for moved would be taken twice.
+func TestMailsThatCameSince(t *testing.T) {
 	for _, moves := range []bool{true, false} {
-		s, err := standin.NewIMAP("127.0.0.1:0", nil, standin.Login{User: "maren", Password: "salt"}, moves)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer s.Close()
-		p := New(&workspace.Environment{Places: map[string]workspace.Place{"post": {Name: "post", Kind: "imap", Address: &url.URL{Scheme: "imap", Host: s.Address()}, TLS: "none", User: "maren", Password: workspace.Secret{File: word}, Connections: 1, Patience: time.Minute}}})
-		defer p.Close()
-		err = p.With(t.Context(), "post", func(tree Tree) error {
+		s, p := postbox(t, moves, 1)
+		err := p.With(t.Context(), "post", func(tree Tree) error {
 			if all, err := tree.List("/INBOX"); err != nil || len(all) > 0 {
 				t.Fatalf("%+v %v", all, err)
 			}
@@ -85,16 +92,8 @@ func TestMailsThatCameSince(t *testing.T) {
 // TestMailsMovedAtOnce: two connections that move mails into a mailbox that has to be made leave none behind, and say of none that it is not there;
 // where it cannot be made, the mails stay, and that is said.
 func TestMailsMovedAtOnce(t *testing.T) {
-	word := filepath.Join(t.TempDir(), "word")
-	if err := os.WriteFile(word, []byte("salt\n"), 0o600); err != nil {
-		t.Fatal(err)
-	}
 	for round := range 40 {
-		s, err := standin.NewIMAP("127.0.0.1:0", nil, standin.Login{User: "maren", Password: "salt"}, round%4 < 2)
-		if err != nil {
-			t.Fatal(err)
-		}
-		p := New(&workspace.Environment{Places: map[string]workspace.Place{"post": {Name: "post", Kind: "imap", Address: &url.URL{Scheme: "imap", Host: s.Address()}, TLS: "none", User: "maren", Password: workspace.Secret{File: word}, Connections: 2, Patience: time.Minute}}})
+		s, p := postbox(t, round%4 < 2, 2)
 		for range 6 {
 			if err := s.Mail("INBOX", []byte("Subject: seals\r\n\r\nthree\r\n"), time.Now()); err != nil {
 				t.Fatal(err)
@@ -126,7 +125,5 @@ func TestMailsMovedAtOnce(t *testing.T) {
 		if refused && err == nil || !refused && (err != nil || moved != 6) {
 			t.Errorf("%d: %d were moved, %v", round, moved, err)
 		}
-		p.Close()
-		s.Close()
 	}
 }

@@ -178,7 +178,7 @@ G.CSV;1        3/3       29-NOV-2026 10:00:12
 	if !slices.Equal(got, want) {
 		t.Errorf("%s\nnot\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
-	if steps := Try(t.Context(), p, "old", "/out", "probe"); len(steps) < 2 || !strings.Contains(steps[1].Says, "4 files and 1 folders; and what nothing can be done with, such as \"G.CSV;1") {
+	if steps := Try(t.Context(), p, "old", "/out", "probe"); len(steps) < 2 || !strings.Contains(steps[1].Says, "4 files and 1 folders, and 3 that cannot be taken, such as \"G.CSV;1") {
 		t.Errorf("%+v", steps)
 	}
 }

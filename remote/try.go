@@ -150,11 +150,11 @@ func (t *text) Size() int64 { return t.size }
 
 // counted says how much there is in a folder.
 func counted(all []Info) string {
-	files, folders, odd := 0, 0, ""
+	files, folders, others, odd := 0, 0, 0, ""
 	for _, i := range all {
 		switch {
 		case i.Odd != "":
-			odd = i.Name
+			others, odd = others+1, i.Name
 		case i.Folder:
 			folders++
 		default:
@@ -162,8 +162,8 @@ func counted(all []Info) string {
 		}
 	}
 	said := fmt.Sprintf("%d files and %d folders", files, folders)
-	if odd != "" {
-		said += fmt.Sprintf("; and what nothing can be done with, such as %q", odd)
+	if others > 0 {
+		said += fmt.Sprintf(", and %d that cannot be taken, such as %q", others, odd)
 	}
 	return said
 }
