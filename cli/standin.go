@@ -30,7 +30,8 @@ func (a *app) standIn() *cobra.Command {
 	var listen, folder, user string
 	var faults []string
 	c := &cobra.Command{
-		Use: "stand-in KIND", Short: "Run a small server that stands in for a partner's, to try routes with", Args: cobra.ExactArgs(1), ValidArgs: slices.Sorted(maps.Keys(standIns)),
+		Annotations: map[string]string{hosts: "yes"},
+		Use:         "stand-in KIND", Short: "Run a small server that stands in for a partner's, to try routes with", Args: cobra.ExactArgs(1), ValidArgs: slices.Sorted(maps.Keys(standIns)),
 		Long: `Run a server of a kind on this machine until it is interrupted, and print the place
 to put into an environment. What is sent to it one by one (http, smtp, mllp) is kept
 in its folder, a file each.
@@ -108,6 +109,10 @@ func (a *app) runStandIn(ctx context.Context, kind, listen, folder, user string,
 	for n := 0; ; {
 		select {
 		case <-ctx.Done():
+			s.close()
+			if s.last != nil {
+				return s.last(a.out, folder, &n)
+			}
 			return nil
 		case <-time.After(200 * time.Millisecond):
 		}
@@ -126,6 +131,8 @@ type oneStandIn struct {
 	settings []string
 	// each is asked again and again what has happened; n is what it counts. Nil: nothing is to be told.
 	each func(out io.Writer, folder string, n *int) error
+	// last is asked once more when it has ended: what is taken is kept, even if it came just before. Nil: as above.
+	last func(out io.Writer, folder string, n *int) error
 }
 
 func newStandIn(kind, listen, folder, hidden string, certificate *tls.Certificate, login standin.Login) (*oneStandIn, error) {
@@ -169,19 +176,26 @@ func newStandIn(kind, listen, folder, hidden string, certificate *tls.Certificat
 		if err != nil {
 			return nil, err
 		}
-		return &oneStandIn{manners: s.Manners, close: s.Close, settings: []string{"kind: http", "address: https://" + s.Address(), "token file: " + filepath.Join(hidden, "password"), trusted}, each: keep(s.Taken, "")}, nil
+		return keeping(&oneStandIn{manners: s.Manners, close: s.Close, settings: []string{"kind: http", "address: https://" + s.Address(), "token file: " + filepath.Join(hidden, "password"), trusted}}, s.Taken, ""), nil
 	case "smtp":
 		s, err := standin.NewSMTP(listen, certificate, login)
 		if err != nil {
 			return nil, err
 		}
-		return &oneStandIn{manners: s.Manners, close: s.Close, settings: say("address: smtp://"+s.Address(), "tls: explicit", trusted, "from: ydrion@skerry.example", "to: office@skerry.example"), each: keep(s.Taken, ".eml")}, nil
+		return keeping(&oneStandIn{manners: s.Manners, close: s.Close, settings: say("address: smtp://"+s.Address(), "tls: explicit", trusted, "from: ydrion@skerry.example", "to: office@skerry.example")}, s.Taken, ".eml"), nil
 	}
 	s, err := standin.NewMLLP(listen)
 	if err != nil {
 		return nil, err
 	}
-	return &oneStandIn{manners: s.Manners, close: s.Close, settings: []string{"address: mllp://" + s.Address()}, each: keep(s.Taken, ".hl7")}, nil
+	return keeping(&oneStandIn{manners: s.Manners, close: s.Close, settings: []string{"address: mllp://" + s.Address()}}, s.Taken, ".hl7"), nil
+}
+
+// keeping lets a stand-in keep what it takes.
+func keeping(s *oneStandIn, taken func() []standin.Message, ending string) *oneStandIn {
+	s.each = keep(taken, ending)
+	s.last = s.each
+	return s
 }
 
 // keep keeps each message that has come in a file, with an ending; empty: that of its media type.

@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"bufio"
+	"io"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -50,6 +52,48 @@ func TestStandIns(t *testing.T) {
 			}
 		})
 	}
+	t.Run("the last one is kept", func(t *testing.T) { // what comes just before the end is in the folder behind it
+		folder := t.TempDir()
+		c := exec.Command(path, "stand-in", "mllp", "--folder", folder)
+		out, err := c.StdoutPipe()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := c.Start(); err != nil {
+			t.Fatal(err)
+		}
+		address := ""
+		for lines := bufio.NewScanner(out); lines.Scan() && !strings.Contains(lines.Text(), "Interrupt"); {
+			if _, after, is := strings.Cut(lines.Text(), "mllp://"); is {
+				address = after
+			}
+		}
+		connection, err := net.Dial("tcp", address)
+		if err != nil {
+			t.Fatal(err)
+		}
+		const message = "MSH|^~\\&|HOLM|SCSR|LAB|SCSR|20261130||ADT^A01|1|P|2.5\r"
+		if _, err := connection.Write([]byte("\x0b" + message + "\x1c\r")); err != nil {
+			t.Fatal(err)
+		}
+		if answer, err := bufio.NewReader(connection).ReadString('\x1c'); err != nil || !strings.Contains(answer, "MSA|AA|1") {
+			t.Errorf("%q %v", answer, err)
+		}
+		if err := c.Process.Signal(syscall.SIGINT); err != nil {
+			t.Fatal(err)
+		}
+		go io.Copy(io.Discard, out) //nolint: nobody reads it
+		if err := c.Wait(); err != nil {
+			t.Errorf("it ends with %v", err)
+		}
+		kept, _ := filepath.Glob(filepath.Join(folder, "*.hl7")) //nolint: the pattern is right
+		if len(kept) != 1 {
+			t.Fatal(kept)
+		}
+		if text, err := os.ReadFile(kept[0]); err != nil || string(text) != message {
+			t.Errorf("%q %v", text, err)
+		}
+	})
 	for _, wrong := range [][]string{{"gopher"}, {"sftp", "--listen", "0.0.0.0:2222"}, {"sftp", "--fault", "stale write"}, {"s3", "--fault", "stale list"}} {
 		if said, err := exec.Command(path, append([]string{"stand-in"}, wrong...)...).CombinedOutput(); err == nil || err.(*exec.ExitError).ExitCode() != 2 {
 			t.Errorf("%v: %v %s", wrong, err, said)
