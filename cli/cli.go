@@ -80,10 +80,10 @@ func Main(args []string, out, errOut io.Writer) int {
 	// whatever it is computing or waiting for.
 	if command, _, err := root.Find(args); err == nil && command.Annotations[hosts] == "" {
 		context.AfterFunc(ctx, func() {
+			time.Sleep(stopWithin)
 			if ended.Load() {
 				return
 			}
-			time.Sleep(stopWithin)
 			fmt.Fprintln(errOut, "ydrion: interrupted")
 			os.Exit(exitInterrupted)
 		})
@@ -95,6 +95,9 @@ func Main(args []string, out, errOut io.Writer) int {
 	switch {
 	case err == nil:
 		return exitGood
+	case ctx.Err() != nil && errors.Is(err, context.Canceled):
+		fmt.Fprintln(errOut, "ydrion: interrupted")
+		return exitInterrupted
 	case errors.Is(err, errFindings):
 		return exitFindings
 	case errors.As(err, &use), isCobraUse(err):

@@ -2,7 +2,9 @@ package e2e
 
 import (
 	"encoding/json"
+	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -236,5 +238,32 @@ func TestCompletion(t *testing.T) {
 	var out, errOut strings.Builder
 	if code := cli.Main([]string{"__complete", "--data", t.TempDir(), "stop", ""}, &out, &errOut); code != 0 || strings.TrimSpace(out.String()) != ":4" {
 		t.Errorf("exit code %d: %q", code, out.String())
+	}
+}
+
+// TestInterrupted: a command that waits for a service that does not answer ends at once, and says why, once.
+func TestInterrupted(t *testing.T) {
+	t.Parallel()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	c := exec.Command(program(t), "routes", "--service", "http://"+l.Addr().String(), "--token", "t", "--data", t.TempDir())
+	var said strings.Builder
+	c.Stderr = &said
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	asked, err := l.Accept() // and never answered
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer asked.Close()
+	if err := c.Process.Signal(os.Interrupt); err != nil {
+		t.Fatal(err)
+	}
+	if c.Wait(); c.ProcessState.ExitCode() != 130 || said.String() != "ydrion: interrupted\n" { //nolint: the exit code is what is judged
+		t.Errorf("exit code %d: %q", c.ProcessState.ExitCode(), said.String())
 	}
 }
