@@ -353,15 +353,6 @@ func keepFormer(fsys files.FS, temporary, to string, run int64) error {
 	return err
 }
 
-// Counted gives the n-th name to try: orders.hl7, orders-2.hl7, orders-3.hl7.
-func Counted(name string, n int) string {
-	if n < 2 {
-		return name
-	}
-	ext := filepath.Ext(name)
-	return fmt.Sprintf("%s-%d%s", strings.TrimSuffix(name, ext), n, ext)
-}
-
 // Made is an output that can be read, wherever it goes.
 type Made struct {
 	Name    string

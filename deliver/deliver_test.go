@@ -197,20 +197,6 @@ func TestFailures(t *testing.T) {
 	}
 }
 
-func TestCounted(t *testing.T) {
-	for _, test := range []struct {
-		name string
-		n    int
-		want string
-	}{{"a.hl7", 1, "a.hl7"}, {"a.hl7", 2, "a-2.hl7"}, {"a.b.hl7", 3, "a.b-3.hl7"}, {"plain", 2, "plain-2"}} {
-		if got := Counted(test.name, test.n); got != test.want {
-			t.Errorf("%s, %d: %s", test.name, test.n, got)
-		}
-	}
-}
-
-// TestWhenTheNameIsTaken: replacing is atomic, and keeps the former file if
-// asked; doing it again after a crash changes nothing.
 func TestWhenTheNameIsTaken(t *testing.T) {
 	for _, test := range []struct {
 		taken workspace.WhenTaken

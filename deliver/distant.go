@@ -169,26 +169,20 @@ func (l *lively) Read(b []byte) (int, error) {
 
 // Publish gives the parcel its name. It has been uploaded, and that is recorded.
 func (p *Parcel) Publish(t remote.Tree) (Outcome, error) {
-	first := p.Name
-	for n := 1; ; n++ {
-		if n > 1 {
-			p.Name = Counted(first, n)
-			if err := p.Recount(p.Name); err != nil {
-				return Taken, err
+	outcome := Taken
+	there := func(as string) (bool, error) { return remote.There(t, path.Join(p.Folder, as)) }
+	err := Number(p.Name, there, func(as string) (taken bool, err error) {
+		if as != p.Name {
+			p.Name = as
+			if err := p.Recount(as); err != nil {
+				return false, err
 			}
 		}
-		outcome, err := p.publish(t)
-		if err != nil || outcome != Taken || p.Taken == workspace.HoldTaken {
-			return outcome, err
-		}
-		if n == mostCounted {
-			return outcome, fmt.Errorf("%s and its numbers up to %d are there already", first, n)
-		}
-	}
+		outcome, err = p.publish(t)
+		return outcome == Taken && p.Taken != workspace.HoldTaken, err
+	})
+	return outcome, err
 }
-
-// mostCounted is how many names are tried for one output: each costs an exchange with the server.
-const mostCounted = 1000
 
 func (p *Parcel) publish(t remote.Tree) (Outcome, error) {
 	if o, is := t.(remote.Objects); is {

@@ -188,6 +188,28 @@ func TestToServer(t *testing.T) {
 	if here, there := b.Read("laboratory/orders/AP-000001.hl7"), holm.read(t, "in/AP-000001.hl7"); here != there || !strings.HasPrefix(there, "MSH|") {
 		t.Errorf("here %q, there %q", here, there)
 	}
+	// However many of its name are at either, an output gets a name that is free, in a moment.
+	for n := 2; n <= 1200; n++ {
+		b.Drop("laboratory/orders", fmt.Sprintf("AP-000001-%d.hl7", n), "former")
+		holm.drop(t, fmt.Sprintf("in/AP-000001-%d.hl7", n), "former")
+	}
+	b.Drop("stations/inbox", "again.csv", heading+row(1)+row(5))
+	if p := b.Ended("again.csv", 0); p.Good != 2 || p.State != "delivered" {
+		t.Errorf("%+v", p)
+	}
+	if here, there := b.Read("laboratory/orders/AP-000001-1201.hl7"), holm.read(t, "in/AP-000001-1201.hl7"); here != there || !strings.HasPrefix(there, "MSH|") {
+		t.Errorf("here %q, there %q", here, there)
+	}
+	for n := 2; n <= 1201; n++ {
+		for _, folder := range []string{b.Path("laboratory/orders"), filepath.Join(holm.folder, "in")} {
+			if err := os.Remove(filepath.Join(folder, fmt.Sprintf("AP-000001-%d.hl7", n))); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	if err := errors.Join(os.Remove(b.Path("laboratory/orders/AP-000005.hl7")), os.Remove(filepath.Join(holm.folder, "in/AP-000005.hl7"))); err != nil {
+		t.Fatal(err)
+	}
 	// The server is away.
 	address := holm.place.Address.Host
 	holm.close()
@@ -337,6 +359,16 @@ func TestTakenOnServer(t *testing.T) {
 	holm.drop(t, "out/a.csv", heading+row(2))
 	holm.drop(t, "out/a.csv.ok", "")
 	testbed.Until(t, "nothing is replaced", func() bool { return holm.list("out/done") == "a-2.csv a.csv" })
+	// However many are there of its name, one more finds a free one.
+	for n := 3; n <= 1200; n++ {
+		holm.drop(t, fmt.Sprintf("out/done/a-%d.csv", n), "former")
+	}
+	holm.drop(t, "out/a.csv", heading+row(2)+row(3))
+	holm.drop(t, "out/a.csv.ok", "")
+	testbed.Until(t, "it is moved to a name that is free", func() bool { return strings.Contains(holm.list("out/done"), "a-1201.csv") })
+	if content, err := os.ReadFile(filepath.Join(holm.folder, "out/done/a-1201.csv")); err != nil || string(content) != heading+row(2)+row(3) {
+		t.Errorf("%q %v", content, err)
+	}
 	// Left there.
 	b.Publish(fromHolm(t, ", originals: left"))
 	holm.drop(t, "out/b.csv", heading+row(3))

@@ -579,18 +579,19 @@ func (f *Fetcher) leave(t remote.Tree, x *store.Fetch) error {
 		err = t.Remove(held)
 	default:
 		folder := f.takenTo()
-		for n := 1; ; n++ {
-			to := path.Join(folder, deliver.Counted(path.Base(x.Path), n))
-			err = t.Move(held, to)
-			if err != nil && n == 1 && !remote.IsAway(err) && !errors.Is(err, fs.ErrExist) {
+		there := func(as string) (bool, error) { return remote.There(t, path.Join(folder, as)) }
+		err = deliver.Number(path.Base(x.Path), there, func(as string) (taken bool, err error) {
+			to := path.Join(folder, as)
+			if err = t.Move(held, to); err != nil && !remote.IsAway(err) && !errors.Is(err, fs.ErrExist) {
 				if _, look := t.Look(held); look == nil && remote.MakeFolders(t, folder) == nil {
 					err = t.Move(held, to)
 				}
 			}
-			if !errors.Is(err, fs.ErrExist) || n == 1000 {
-				break
+			if errors.Is(err, fs.ErrExist) {
+				return true, nil
 			}
-		}
+			return false, err
+		})
 	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("taking leave of a file that was fetched: %w", err)

@@ -217,24 +217,9 @@ func (f *Fetcher) placePieces(x *store.Fetch) error {
 }
 
 // free is where a file can be put that was attached to a mail: many senders call theirs the same, and none waits for another's.
-// However many do, few names are looked at: a free number next to one that is taken is found by halves.
 func (f *Fetcher) free(name string) (string, error) {
-	at := func(n int) string { return filepath.Join(f.Inbox, deliver.Counted(name, n)) }
-	taken, free := 0, 0
-	for n := 1; free-taken != 1; {
-		switch _, err := f.FS.Look(at(n)); {
-		case err == nil:
-			taken = n
-		case errors.Is(err, fs.ErrNotExist):
-			free = n
-		default:
-			return "", err
-		}
-		if n = (taken + free) / 2; free == 0 {
-			n = 2 * taken
-		}
-	}
-	return at(free), nil
+	as, err := deliver.Free(name, files.There(f.FS, f.Inbox))
+	return filepath.Join(f.Inbox, as), err
 }
 
 // sweepNotes removes what lay beside files that have been taken.

@@ -36,6 +36,17 @@ func Vanished(err error) bool {
 	return errors.Is(err, fs.ErrNotExist) || errors.Is(err, ErrLink) || errors.Is(err, unix.ENOTDIR)
 }
 
+// There tells of names in a folder whether there is something.
+func There(fsys FS, folder string) func(name string) (bool, error) {
+	return func(name string) (bool, error) {
+		_, err := fsys.Look(filepath.Join(folder, name))
+		if errors.Is(err, fs.ErrNotExist) {
+			return false, nil
+		}
+		return err == nil, err
+	}
+}
+
 // Confine lets names below a folder reach nothing but what is really there, from now
 // on and for all of this process.
 func (Real) Confine(folder string) {

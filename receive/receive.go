@@ -64,23 +64,23 @@ func (b *Box) Put(name string, content io.Reader, most int64, before func(as str
 	if err := errors.Join(err, f.Close()); err != nil {
 		return "", errors.Join(err, b.FS.Remove(at))
 	}
-	for n := 1; ; n++ {
-		as := deliver.Counted(name, n)
-		err := fs.ErrExist
-		if before(as) {
-			err = b.FS.Move(at, filepath.Join(b.Folder, as))
+	as := name
+	err = deliver.Number(name, files.There(b.FS, b.Folder), func(free string) (taken bool, err error) {
+		if as = free; !before(as) {
+			return true, nil
 		}
-		if errors.Is(err, fs.ErrExist) && n < 10_000 {
-			continue
+		if err = b.FS.Move(at, filepath.Join(b.Folder, as)); errors.Is(err, fs.ErrExist) {
+			return true, nil
 		}
-		if err != nil {
-			return "", errors.Join(err, b.FS.Remove(at))
-		}
-		if b.Later {
-			return as, nil
-		}
-		return as, b.FS.SyncFolder(b.Folder)
+		return false, err
+	})
+	if err != nil {
+		return "", errors.Join(err, b.FS.Remove(at))
 	}
+	if b.Later {
+		return as, nil
+	}
+	return as, b.FS.SyncFolder(b.Folder)
 }
 
 // Bounded reads at most so many bytes; more are ErrTooLarge.

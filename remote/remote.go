@@ -432,6 +432,15 @@ func MakeFolders(t Tree, folder string) error {
 	return err
 }
 
+// There tells whether there is something at a path.
+func There(t Tree, path string) (bool, error) {
+	_, err := t.Look(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
 // Each does something for each of n things, as many at once as may be. It ends with the first error.
 func Each(t Tree, n int, do func(i int) error) error {
 	var mu sync.Mutex

@@ -11,6 +11,7 @@ import (
 	"ydrion/core/finding"
 	"ydrion/core/flow"
 	"ydrion/deliver"
+	"ydrion/files"
 	"ydrion/listen"
 	"ydrion/store"
 	"ydrion/workspace"
@@ -179,21 +180,20 @@ func (c *Conductor) publishNamed(it *item, d store.Delivery) (deliver.Outcome, e
 	if to := it.compiled.Destinations(); d.Kind == "good" && d.Output < len(to) {
 		taken = to[d.Output].Taken
 	}
-	for n := 1; ; n++ {
-		name := deliver.Counted(d.Name, n)
-		if n > 1 {
-			if err := c.e.Store.Rename(c.work, c.node.ID, store.RunOf{Run: d.Run, Pickup: it.Pickup}, d.Ord, name); err != nil {
-				return deliver.Taken, err
+	outcome := deliver.Taken
+	err := deliver.Number(d.Name, files.There(c.fs, d.Folder), func(as string) (_ bool, err error) {
+		if as != d.Name {
+			if err := c.e.Store.Rename(c.work, c.node.ID, store.RunOf{Run: d.Run, Pickup: it.Pickup}, d.Ord, as); err != nil {
+				return false, err
 			}
 		}
-		outcome, err := deliver.Publish(c.fs, d.Temporary, d.Folder, name, taken, d.Run, deliver.Holder{Device: d.Device, Inode: d.Inode})
-		if err != nil || outcome != deliver.Taken {
-			return outcome, err
+		outcome, err = deliver.Publish(c.fs, d.Temporary, d.Folder, as, taken, d.Run, deliver.Holder{Device: d.Device, Inode: d.Inode})
+		if err == nil && outcome == deliver.Taken && taken == workspace.HoldTaken {
+			err = errPerson{fmt.Errorf("there is a file %s in %s already, and the route does not replace it", d.Name, d.Folder), "stuck"}
 		}
-		if taken == workspace.HoldTaken {
-			return outcome, errPerson{fmt.Errorf("there is a file %s in %s already, and the route does not replace it", d.Name, d.Folder), "stuck"}
-		}
-	}
+		return outcome == deliver.Taken, err
+	})
+	return outcome, err
 }
 
 // stageThere brings an output beside its destination that was out of order when it was

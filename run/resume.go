@@ -568,11 +568,14 @@ func (c *Conductor) putBack(held, folder, inbox, name string) (to string, err er
 }
 
 func (c *Conductor) putInto(held, folder, name string) (to string, err error) {
-	err = fs.ErrExist
-	for n := 1; errors.Is(err, fs.ErrExist); n++ {
-		to = filepath.Join(folder, deliver.Counted(name, n))
-		err = c.fs.Move(held, to)
-	}
+	err = deliver.Number(name, files.There(c.fs, folder), func(as string) (bool, error) {
+		to = filepath.Join(folder, as)
+		err := c.fs.Move(held, to)
+		if errors.Is(err, fs.ErrExist) {
+			return true, nil
+		}
+		return false, err
+	})
 	return to, err
 }
 
