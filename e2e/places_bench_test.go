@@ -303,15 +303,16 @@ func BenchmarkMLLP(b *testing.B) {
 				bed.Publish(results(answer))
 				each := 2000 / connections
 				took := make([]time.Duration, connections*each)
-				for b.Loop() {
+				for round := 0; b.Loop(); round++ {
 					begun := time.Now()
 					var all sync.WaitGroup
 					for k := range connections {
 						s := dialSender(b, address)
 						all.Go(func() {
+							defer s.Close() //nolint: all has been said
 							for i := range each {
 								at := time.Now()
-								if _, err := io.WriteString(s, frame(oru(fmt.Sprintf("M%d-%d", k, i), "T-1"))); err != nil {
+								if _, err := io.WriteString(s, frame(oru(fmt.Sprintf("M%d-%d-%d", round, k, i), "T-1"))); err != nil {
 									b.Error(err)
 									return
 								}

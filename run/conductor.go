@@ -38,7 +38,7 @@ var errGiven = errors.New("this node may have been given up by the others")
 //
 // Groups of pickups go from stage to stage: take, process, commit, publish, each
 // in a goroutine of its own, so that one group is committed while the next is
-// processed; a group never passes another.
+// processed; a group never passes another. Their ends are recorded by another one.
 type Conductor struct {
 	e    *Engine
 	node Node
@@ -84,6 +84,8 @@ type Conductor struct {
 	beat    [ended]atomic.Int64 // when (nanoseconds) that last showed a sign of life
 
 	collecting *collecting // files that wait for others
+
+	ending ending
 
 	senders map[string]*sender // by place
 	sending map[int64]*parcels // what pickups have on its way to servers
@@ -147,11 +149,12 @@ const (
 	processing
 	committing
 	publishing
+	concluding
 	ended // or given up for now
 )
 
 func (s stage) String() string {
-	return [...]string{"taking", "processing", "committing", "publishing", "ended"}[s]
+	return [...]string{"taking", "processing", "committing", "publishing", "concluding", "ended"}[s]
 }
 
 // shelved is a candidate with the text that its order comes from.
@@ -176,7 +179,7 @@ const (
 // what is under way then goes on until work ends.
 func (e *Engine) Conduct(life, work context.Context, node Node, r store.Route) *Conductor {
 	c := &Conductor{e: e, node: node, name: r.Name, state: r, began: e.Clock(), led: time.Now(), signal: make(chan struct{}, 1), done: make(chan struct{}), look: true,
-		busy: map[int64]bool{}, left: map[int64]bool{}, taken: map[string]identity{}, lanes: newLanes(), puzzled: map[string]int{}, senders: map[string]*sender{}, sending: map[int64]*parcels{}}
+		busy: map[int64]bool{}, left: map[int64]bool{}, taken: map[string]identity{}, lanes: newLanes(), puzzled: map[string]int{}, senders: map[string]*sender{}, sending: map[int64]*parcels{}, ending: ending{ready: make(chan struct{}, 1)}}
 	c.work, c.cancel = context.WithCancelCause(work)
 	lifeEnds, endLife := context.WithCancel(life)
 	context.AfterFunc(c.work, endLife)
@@ -193,10 +196,15 @@ func (e *Engine) Conduct(life, work context.Context, node Node, r store.Route) *
 	stages.Go(func() { defer close(made); c.supervise(func() { c.pass(taken, made, processing, c.process) }) })
 	stages.Go(func() { defer close(committed); c.supervise(func() { c.pass(made, committed, committing, c.commit) }) })
 	stages.Go(func() { c.supervise(func() { c.pass(committed, nil, publishing, c.publish) }) })
+	over := make(chan struct{})
+	var last sync.WaitGroup
+	last.Go(func() { c.supervise(func() { c.conclusions(over) }) })
 	go func() {
 		stages.Wait()
 		endLife()
 		c.sends.Wait()
+		close(over)
+		last.Wait()
 		c.cancel(nil)
 		close(c.done)
 	}()
@@ -337,14 +345,9 @@ func (c *Conductor) pass(from <-chan []*item, to chan<- []*item, at stage, do fu
 			}
 			continue
 		}
-		c.mu.Lock()
 		for _, it := range group {
-			for _, f := range it.all() {
-				delete(c.busy, f.Pickup) // it may be found in the records again
-				c.left[f.Pickup] = true
-			}
+			c.leave(it)
 		}
-		c.mu.Unlock()
 	}
 }
 

@@ -1,7 +1,6 @@
 package run
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -17,7 +16,7 @@ import (
 	"ydrion/workspace"
 )
 
-// publish makes the outputs of committed runs visible and ends their pickups.
+// publish makes the outputs of committed runs visible. It gives those that are not at their end by that.
 func (c *Conductor) publish(group []*item) (on []*item) {
 	var done []*item
 	folders := map[string]bool{}
@@ -30,9 +29,10 @@ func (c *Conductor) publish(group []*item) (on []*item) {
 		if it.handed {
 			continue // it is at its end when what it has for servers has arrived
 		}
-		on = append(on, it)
 		if it.stage == publishing {
 			done = append(done, it)
+		} else {
+			on = append(on, it)
 		}
 	}
 	for f := range folders {
@@ -40,10 +40,10 @@ func (c *Conductor) publish(group []*item) (on []*item) {
 			for _, it := range done {
 				c.try(it, publishing, func(*item) error { return err })
 			}
-			return on
+			return append(on, done...)
 		}
 	}
-	c.conclude(done)
+	c.ends(done...)
 	return on
 }
 
@@ -221,78 +221,6 @@ func (c *Conductor) stageThere(it *item, d *store.Delivery) error {
 	return nil
 }
 
-// conclude ends pickups whose outputs are all visible.
-func (c *Conductor) conclude(done []*item) {
-	if len(done) == 0 {
-		return
-	}
-	runs := make([]store.RunOf, len(done))
-	for i, it := range done {
-		runs[i] = store.RunOf{Run: *it.Run, Pickup: it.Pickup, Several: len(it.members) > 0}
-	}
-	states, err := c.e.Store.Published(c.work, c.node.ID, runs)
-	if err != nil {
-		c.trouble("recording that runs were published", err)
-		return
-	}
-	for _, it := range done {
-		it.stage = ended
-		state, ok := states[it.Pickup]
-		if !ok {
-			c.mu.Lock()
-			c.lanes.end(it)
-			c.mu.Unlock()
-			continue // another node goes on with it
-		}
-		b, took := it.sum, time.Since(it.started)
-		c.e.Log.Info("pickup ended", "pickup", it.Pickup, "route", c.name, "file", it.Name, "files", len(it.all()), "state", state, "records", b.In, "good", b.Good, "rejected", b.Rejected, "seconds", took.Seconds())
-		for _, f := range it.all() {
-			of := f.balance
-			c.e.Tell(Event{Kind: "pickup", Route: c.name, Pickup: f.Pickup, Run: *it.Run, Name: f.Name, State: states[f.Pickup], Balance: &of, Duration: took.Seconds()})
-		}
-		c.concluded(it, states)
-	}
-}
-
-// concluded is what follows the end of a pickup, and of those of its run: its lane goes on, alerts are
-// over or due, and originals that its route does not keep are dropped.
-func (c *Conductor) concluded(it *item, states map[int64]string) {
-	c.mu.Lock()
-	if it.Lane != nil {
-		c.release(*it.Lane, it.Pickup)
-	}
-	c.lanes.end(it)
-	if len(c.lanes.freed) > 0 {
-		c.wake()
-	}
-	stalled := c.stalled
-	if it.Tries > 0 {
-		c.stalled = max(0, c.stalled-1)
-		if c.stalled > 0 {
-			c.later(time.Now()) // what failed for the same reason may go on too
-		}
-	}
-	c.mu.Unlock()
-	if it.Tries > 0 || stalled > 0 {
-		c.e.Over("held", c.name)
-		c.e.Over("stuck", c.name)
-	}
-	if it.Tries > 0 {
-		for _, kind := range []string{"duplicate", "uncertain", "stuck", "held"} {
-			c.e.Over(kind, fmt.Sprintf("pickup %d", it.Pickup))
-		}
-	}
-	for _, f := range it.all() {
-		if states[f.Pickup] == "rejected" && f.whole {
-			reason := cmp.Or(whyWhole(it.commit.Findings, f.Name), "it was rejected as a whole")
-			c.e.Alert(store.Alert{Kind: "rejected", Route: c.name, Pickup: f.Pickup, About: fmt.Sprintf("pickup %d", f.Pickup), Message: fmt.Sprintf("%s (pickup %d) was rejected: %s", f.Name, f.Pickup, reason)}, true)
-		}
-		if it.compiled != nil && it.compiled.Originals == workspace.Removed {
-			c.dropOriginal(f)
-		}
-	}
-}
-
 // whyWhole is why a file was rejected as a whole, in a sentence.
 func whyWhole(findings finding.List, file string) string {
 	for _, f := range findings {
@@ -301,14 +229,4 @@ func whyWhole(findings finding.List, file string) string {
 		}
 	}
 	return ""
-}
-
-func (c *Conductor) dropOriginal(it *item) {
-	gone, err := c.e.Store.Dropped(c.work, it.Pickup)
-	if err == nil && gone {
-		_, err = c.e.Archive.Remove(*it.SHA256, func() (bool, error) { return c.e.Store.Needed(c.work, *it.SHA256) })
-	}
-	if err != nil {
-		c.e.Log.Error("an original that is not to be kept is still there", "pickup", it.Pickup, "error", err)
-	}
 }

@@ -628,10 +628,10 @@ func (c *Conductor) finished(t *task) {
 	it.stage = publishing
 	if err != nil {
 		c.fail(it, err)
-	} else {
-		c.conclude([]*item{it})
+		c.leave(it)
+		return
 	}
-	c.leave(it)
+	c.ends(it)
 }
 
 // leave lets a pickup be found in the records again.
