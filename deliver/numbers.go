@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
+	"unicode/utf8"
 )
 
 // mostTried is how many numbers are tried for one name whose number was free when it was looked for, and taken when it was used.
@@ -12,13 +13,25 @@ const mostTried = 1000
 // mostNumber is the largest number that is taken for one that is there: what says so of a larger one says it of all.
 const mostNumber = 1 << 40
 
-// Counted gives the n-th name to try: orders.hl7, orders-2.hl7, orders-3.hl7.
+// longest is how many bytes a name may have: more, no common file system takes.
+const longest = 255
+
+// Counted gives the n-th name to try: orders.hl7, orders-2.hl7, orders-3.hl7. One that is too long with its number loses the
+// end of what stands before that.
 func Counted(name string, n int) string {
 	if n < 2 {
 		return name
 	}
 	ext := filepath.Ext(name)
-	return fmt.Sprintf("%s-%d%s", strings.TrimSuffix(name, ext), n, ext)
+	stem, end := strings.TrimSuffix(name, ext), fmt.Sprintf("-%d%s", n, ext)
+	if over := len(filepath.Base(stem)) + len(end) - longest; over > 0 && over < len(filepath.Base(stem)) {
+		n := len(stem) - over
+		for least := n - utf8.UTFMax; n > max(least, 1) && !utf8.RuneStart(stem[n]); {
+			n--
+		}
+		stem = stem[:n]
+	}
+	return stem + end
 }
 
 // Number tries names until one is not taken: the name itself, then with a number. There tells whether there is something of a name.

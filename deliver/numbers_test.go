@@ -3,6 +3,7 @@ package deliver
 import (
 	"errors"
 	"fmt"
+	"strings"
 	"testing"
 )
 
@@ -76,11 +77,14 @@ func TestNumberMeanwhile(t *testing.T) {
 }
 
 func TestCounted(t *testing.T) {
+	long := strings.Repeat("ö", 125)
 	for _, test := range []struct {
 		name string
 		n    int
 		want string
-	}{{"a.hl7", 1, "a.hl7"}, {"a.hl7", 2, "a-2.hl7"}, {"a.b.hl7", 3, "a.b-3.hl7"}, {"plain", 2, "plain-2"}} {
+	}{{"a.hl7", 1, "a.hl7"}, {"a.hl7", 2, "a-2.hl7"}, {"a.b.hl7", 3, "a.b-3.hl7"}, {"plain", 2, "plain-2"},
+		{long + ".hl7", 2, strings.Repeat("ö", 124) + "-2.hl7"}, {"north/" + long + "a.hl7", 1000, "north/" + strings.Repeat("ö", 123) + "-1000.hl7"}, {"a." + long, 12, "a-12." + long},
+		{"." + long + "xxxxx", 2, "-2." + long + "xxxxx"}} {
 		if got := Counted(test.name, test.n); got != test.want {
 			t.Errorf("%s, %d: %s", test.name, test.n, got)
 		}
