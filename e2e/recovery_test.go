@@ -78,7 +78,7 @@ func TestCrashAtEveryStep(t *testing.T) {
 // nobody hears the answer.
 func TestCrashAtEveryExchange(t *testing.T) {
 	t.Parallel()
-	crashed, missed, step := 0, 0, 4
+	crashed, missed, step := 0, 0, 6
 	if testing.Short() {
 		step = 9
 	}
