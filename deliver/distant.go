@@ -36,6 +36,9 @@ type Parcel struct {
 	Said    string // what goes with it where it is sent, as a JSON object of texts; empty: nothing
 	Taken   workspace.WhenTaken
 	Named   bool // by an earlier try: it lay there whole, and may have been renamed
+	// Uploading is as what an object store knows the parts that it has of it, and Begun records that.
+	Uploading string
+	Begun     func(upload string) error
 	// Recount records another name, before that is used.
 	Recount func(name string) error
 	// Alive is told that a long copy goes on.
@@ -160,6 +163,19 @@ type lively struct {
 // Size is how much there is to read.
 func (l *lively) Size() int64 { return l.size }
 
+// inParts is a copy of which an object store keeps parts (remote.Parted).
+type inParts struct {
+	lively
+	p *Parcel
+}
+
+func (c *inParts) Upload() string { return c.p.Uploading }
+
+func (c *inParts) Begun(upload string) error {
+	c.p.Uploading = upload
+	return c.p.Begun(upload)
+}
+
 func (l *lively) Read(b []byte) (int, error) {
 	if l.alive != nil {
 		l.alive()
@@ -240,7 +256,7 @@ func (p *Parcel) put(t remote.Objects) (Outcome, error) {
 	if err != nil {
 		return Taken, err
 	}
-	err = errors.Join(t.Put(to, &lively{spooled, p.Size, p.Alive}, p.Size, p.mark(), p.Taken == workspace.Replace), spooled.Close())
+	err = errors.Join(t.Put(to, &inParts{lively{spooled, p.Size, p.Alive}, p}, p.Size, p.mark(), p.Taken == workspace.Replace), spooled.Close())
 	if errors.Is(err, fs.ErrExist) {
 		// A request may be sent twice below us.
 		if mark, look := t.Marked(to); look == nil && mark == p.mark() {

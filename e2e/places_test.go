@@ -656,25 +656,38 @@ func TestStaleList(t *testing.T) {
 	}
 }
 
-// TestLargeObject: a large output whose connection breaks off is gone on with at the part where it was.
+// TestLargeObject: a large output whose connection breaks off is gone on with at the part where it was, also by a service that was started since.
 func TestLargeObject(t *testing.T) {
 	t.Parallel()
-	holm := partnerOf(t, "s3")
-	b := testbed.Start(t, holm.at())
-	b.Publish(map[string]string{"routes/there.yaml": "route: there\nlisten: {folder: \"{stations}/large\"}\nread: {format: file}\ndeliver: {place: holm/in, name: \"{file.name}\"}\nrejected: {folder: \"{stations}/rejected\"}\n"})
-	content := make([]byte, 70<<20)
-	dice := rand.NewChaCha8([32]byte{7})
-	dice.Read(content) //nolint: it always can
-	holm.CutBytes(40 << 20)
-	b.Drop("stations/large", "large.bin", string(content))
-	testbed.Until(t, "it breaks off", func() bool { return holm.Bytes() >= 40<<20 })
-	b.Ended("large.bin", 0)
-	if got := holm.read(t, "in/large.bin"); got != string(content) {
-		t.Errorf("%d bytes came, not %d, or others", len(got), len(content))
-	}
-	// Two parts of 16 MiB were there when it broke off.
-	if sent := holm.Bytes(); sent > 40<<20+int64(len(content))-30<<20 {
-		t.Errorf("%d MiB were sent in all", sent>>20)
+	for _, restarted := range []bool{false, true} {
+		t.Run(fmt.Sprintf("restarted %v", restarted), func(t *testing.T) {
+			holm := partnerOf(t, "s3")
+			data, database := t.TempDir(), testbed.Database(t)
+			b := testbed.Start(t, holm.at(), testbed.In(data, database))
+			b.Publish(map[string]string{"routes/there.yaml": "route: there\nlisten: {folder: \"{stations}/large\"}\nread: {format: file}\ndeliver: {place: holm/in, name: \"{file.name}\"}\nrejected: {folder: \"{stations}/rejected\"}\n"})
+			content := make([]byte, 70<<20)
+			dice := rand.NewChaCha8([32]byte{7})
+			dice.Read(content) //nolint: it always can
+			holm.CutBytes(40 << 20)
+			b.Drop("stations/large", "large.bin", string(content))
+			testbed.Until(t, "it breaks off", func() bool { return holm.Bytes() >= 40<<20 })
+			if restarted {
+				holm.Misbehave(standin.Fault{On: standin.Connect, Do: standin.Cut, From: 1})
+				if err := b.End(); err != nil {
+					t.Fatal(err)
+				}
+				holm.Misbehave()
+				b = testbed.Start(t, holm.at(), testbed.In(data, database))
+			}
+			b.Ended("large.bin", 0)
+			if got := holm.read(t, "in/large.bin"); got != string(content) {
+				t.Errorf("%d bytes came, not %d, or others", len(got), len(content))
+			}
+			// Two parts of 16 MiB were there when it broke off.
+			if sent := holm.Bytes(); sent > 40<<20+int64(len(content))-30<<20 {
+				t.Errorf("%d MiB were sent in all", sent>>20)
+			}
+		})
 	}
 }
 

@@ -142,12 +142,20 @@ func IsAway(err error) bool {
 // for it.
 type Objects interface {
 	Tree
-	// Put makes a file with so many bytes. Mark is kept with it. What is there is fs.ErrExist, unless it is to be replaced.
+	// Put makes a file with so many bytes, which may be Parted. Mark is kept with it. What is there is fs.ErrExist, unless it is to be replaced.
 	Put(path string, content io.Reader, size int64, mark string, replace bool) error
 	// Marked gives the mark of a file.
 	Marked(path string) (string, error)
 	// Discard removes a file that was just looked at.
 	Discard(path string) error
+}
+
+// Parted is a content of which a server keeps the parts that it has, until the last one is there.
+type Parted interface {
+	// Upload is as what the server knows them, from an earlier try; empty: it has none.
+	Upload() string
+	// Begun records that before any is sent, or that the server has none any more (empty).
+	Begun(upload string) error
 }
 
 // Snapshot is what a file was like whose content is read, whatever becomes of it meanwhile: what Open gives may have it.
@@ -210,9 +218,8 @@ type site struct {
 	workspace.Place
 	turns chan struct{} // one for each connection that may be
 
-	pages   pages   // of http
-	uploads uploads // of s3
-	honest  honest  // of s3
+	pages  pages  // of http
+	honest honest // of s3
 
 	mu      sync.Mutex
 	idle    []rested
@@ -369,7 +376,7 @@ func (s *site) connect(ctx context.Context) (Conn, error) {
 	case *httpExchange:
 		x.pages = &s.pages
 	case *s3Tree:
-		x.uploads, x.honest = &s.uploads, &s.honest
+		x.honest = &s.honest
 	}
 	return made, err
 }

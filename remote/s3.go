@@ -33,8 +33,7 @@ type s3Tree struct {
 	ctx    context.Context
 	end    context.CancelFunc
 
-	uploads *uploads
-	honest  *honest
+	honest *honest
 }
 
 var _ Objects = (*s3Tree)(nil)
@@ -48,7 +47,7 @@ func dialS3(_ context.Context, p *workspace.Place) (Conn, error) {
 	if prefix != "" {
 		prefix += "/"
 	}
-	t := &s3Tree{place: p, watch: newWatch(p.Patience), bucket: bucket, prefix: prefix, uploads: &uploads{}, honest: &honest{}}
+	t := &s3Tree{place: p, watch: newWatch(p.Patience), bucket: bucket, prefix: prefix, honest: &honest{}}
 	t.ctx, t.end = context.WithCancel(context.Background())
 	carrier, err := transport(p, t.watch)
 	if err != nil {
@@ -193,12 +192,16 @@ func (t *s3Tree) Put(p string, content io.Reader, size int64, mark string, repla
 	ours := &ourReader{Reader: content}
 	var err error
 	if size > 2*partSize {
-		err = t.putParts(t.key(p), ours, size, mark, how)
+		before, _ := content.(Parted)
+		err = t.putParts(t.key(p), ours, size, before, how)
 	} else {
 		_, err = t.client.PutObject(t.ctx, t.bucket, t.key(p), ours, size, how)
 	}
 	if ours.err != nil {
 		return ours.err
+	}
+	if unrecorded := (*errUnrecorded)(nil); errors.As(err, &unrecorded) {
+		return err
 	}
 	return t.said("writing", p, err)
 }
@@ -257,38 +260,30 @@ const (
 	mostParts = 10_000
 )
 
-// uploads are those of large files that have begun, by their marks. They outlive connections, not this program: a store has to be told
-// to remove what nobody has ended.
-type uploads struct {
-	mu sync.Mutex
-	of map[string]string
-}
+// errUnrecorded says that it cannot be recorded here how a large file is sent: that is no fault of the server.
+type errUnrecorded struct{ error }
 
-func (u *uploads) get(mark string) string {
-	u.mu.Lock()
-	defer u.mu.Unlock()
-	return u.of[mark]
-}
+func (e *errUnrecorded) Unwrap() error { return e.error }
 
-// set remembers an upload, or forgets it (empty).
-func (u *uploads) set(mark, id string) {
-	u.mu.Lock()
-	defer u.mu.Unlock()
-	if u.of == nil {
-		u.of = map[string]string{}
-	}
-	if u.of[mark] = id; id == "" {
-		delete(u.of, mark)
-	}
-}
-
-// putParts makes a large file in parts. If that was begun under its mark before, the parts that are there, and have the content
-// that they should, are not sent again.
-func (t *s3Tree) putParts(key string, content io.Reader, size int64, mark string, how minio.PutObjectOptions) error {
+// putParts makes a large file in parts. If that was begun before, the parts that are there, and have the content that they should, are not
+// sent again.
+func (t *s3Tree) putParts(key string, content io.Reader, size int64, before Parted, how minio.PutObjectOptions) error {
 	core := minio.Core{Client: t.client}
 	each := max(partSize, (size/mostParts/partSize+1)*partSize)
 	there := map[int]minio.ObjectPart{}
-	upload := t.uploads.get(mark)
+	upload := ""
+	if before != nil {
+		upload = before.Upload()
+	}
+	begun := func(upload string) error {
+		if before == nil {
+			return nil
+		}
+		if err := before.Begun(upload); err != nil {
+			return &errUnrecorded{err}
+		}
+		return nil
+	}
 	for from := 0; upload != ""; {
 		list, err := core.ListObjectParts(t.ctx, t.bucket, key, upload, from, 1000)
 		var status minio.ErrorResponse
@@ -312,7 +307,9 @@ func (t *s3Tree) putParts(key string, content io.Reader, size int64, mark string
 		if upload, err = core.NewMultipartUpload(t.ctx, t.bucket, key, how); err != nil {
 			return err
 		}
-		t.uploads.set(mark, upload)
+		if err := begun(upload); err != nil {
+			return errors.Join(err, core.AbortMultipartUpload(t.ctx, t.bucket, key, upload))
+		}
 	}
 	var parts []minio.CompletePart
 	part := make([]byte, min(each, size))
@@ -322,10 +319,10 @@ func (t *s3Tree) putParts(key string, content io.Reader, size int64, mark string
 		if _, err := io.ReadFull(content, one); err != nil {
 			return err
 		}
-		before, is := there[number]
+		has, is := there[number]
 		if is {
 			sum := md5.Sum(one)
-			is = before.Size == int64(len(one)) && strings.Trim(before.ETag, `"`) == hex.EncodeToString(sum[:])
+			is = has.Size == int64(len(one)) && strings.Trim(has.ETag, `"`) == hex.EncodeToString(sum[:])
 		}
 		if !is {
 			// Over TLS nothing changes on its way; without it, a sum is sent along.
@@ -335,20 +332,16 @@ func (t *s3Tree) putParts(key string, content io.Reader, size int64, mark string
 				how.Md5Base64 = base64.StdEncoding.EncodeToString(sum[:])
 			}
 			var err error
-			if before, err = core.PutObjectPart(t.ctx, t.bucket, key, upload, number, bytes.NewReader(one), int64(len(one)), how); err != nil {
+			if has, err = core.PutObjectPart(t.ctx, t.bucket, key, upload, number, bytes.NewReader(one), int64(len(one)), how); err != nil {
 				return err
 			}
 		}
-		parts = append(parts, minio.CompletePart{PartNumber: number, ETag: before.ETag})
+		parts = append(parts, minio.CompletePart{PartNumber: number, ETag: has.ETag})
 	}
 	_, err := core.CompleteMultipartUpload(t.ctx, t.bucket, key, upload, parts, how)
 	var status minio.ErrorResponse
 	if errors.As(err, &status) && (status.StatusCode == http.StatusPreconditionFailed || status.StatusCode == http.StatusConflict) {
-		err = errors.Join(err, core.AbortMultipartUpload(t.ctx, t.bucket, key, upload)) // something else has the name
-		t.uploads.set(mark, "")
-	}
-	if err == nil {
-		t.uploads.set(mark, "")
+		err = errors.Join(err, core.AbortMultipartUpload(t.ctx, t.bucket, key, upload), begun("")) // something else has the name
 	}
 	return err
 }

@@ -288,9 +288,12 @@ func (m *memory) OpenAt(ctx context.Context, run int64, _ string, after, limit i
 }
 func (m *memory) Naming(context.Context, int64, []store.DeliveryOf) error { return m.away("naming") }
 func (m *memory) Unnamed(context.Context, int64, store.DeliveryOf) error  { return m.away("unnamed") }
-func (m *memory) Arrived(context.Context, []store.ArrivedAt) error        { return m.away("arrived") }
-func (m *memory) NotArrived(context.Context, []store.RefusedAt) error     { return m.away("not arrived") }
-func (m *memory) Delayed(context.Context, int64, []int64, string) error   { return m.away("delayed") }
+func (m *memory) Uploading(context.Context, int64, store.DeliveryOf, string) error {
+	return m.away("uploading")
+}
+func (m *memory) Arrived(context.Context, []store.ArrivedAt) error      { return m.away("arrived") }
+func (m *memory) NotArrived(context.Context, []store.RefusedAt) error   { return m.away("not arrived") }
+func (m *memory) Delayed(context.Context, int64, []int64, string) error { return m.away("delayed") }
 
 // away fails if it is to.
 func (m *memory) away(name string) error {

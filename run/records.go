@@ -55,6 +55,7 @@ type Records interface {
 	OpenAt(ctx context.Context, run int64, place string, after, limit int) ([]store.Delivery, error)
 	Naming(ctx context.Context, node int64, of []store.DeliveryOf) error
 	Unnamed(ctx context.Context, node int64, of store.DeliveryOf) error
+	Uploading(ctx context.Context, node int64, of store.DeliveryOf, upload string) error
 	Arrived(ctx context.Context, of []store.ArrivedAt) error
 	NotArrived(ctx context.Context, of []store.RefusedAt) error
 	Delayed(ctx context.Context, node int64, pickups []int64, reason string) error

@@ -315,6 +315,9 @@ func (s *sender) letter(t *task, d store.Delivery) *letter {
 		taken, bare = to[d.Output].Taken, to[d.Output].Bare
 	}
 	l.Parcel = deliver.Parcel{FS: c.e.FS, Mark: c.e.Mark, Run: d.Run, Ord: d.Ord, Spooled: d.Temporary, Size: d.Size, SHA256: d.SHA256, Folder: below, Name: d.Name, Said: d.Said, Bare: bare, Taken: taken, Named: d.NamedAt != nil}
+	l.Uploading, l.Begun = d.InParts, func(upload string) error {
+		return c.e.Store.Uploading(c.work, c.node.ID, of(t, d.Ord), upload)
+	}
 	l.Recount = func(name string) error {
 		return c.e.Store.Rename(c.work, c.node.ID, store.RunOf{Run: d.Run, Pickup: t.it.Pickup}, d.Ord, name)
 	}

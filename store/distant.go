@@ -47,6 +47,11 @@ func (s *Store) Unnamed(ctx context.Context, node int64, of DeliveryOf) error {
 	return s.one(s.db.ExecContext(ctx, `update deliveries set named_at = null where run = $2 and ord = $4 and state = 'open' and exists (select 1 from pickups p where p.id = $3 and p.run = $2 and p.node = $1)`, node, of.Run, of.Pickup, of.Ord))
 }
 
+// Uploading records as what an object store knows the parts of an output; empty: it knows none any more.
+func (s *Store) Uploading(ctx context.Context, node int64, of DeliveryOf, upload string) error {
+	return s.one(s.db.ExecContext(ctx, `update deliveries set upload = $5 where run = $2 and ord = $4 and state = 'open' and exists (select 1 from pickups p where p.id = $3 and p.run = $2 and p.node = $1)`, node, of.Run, of.Pickup, of.Ord, upload))
+}
+
 // ArrivedAt is an output that has arrived, by what its server says or shows.
 type ArrivedAt struct {
 	DeliveryOf

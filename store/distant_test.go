@@ -49,7 +49,16 @@ func TestDistant(t *testing.T) {
 	if err := s.NotArrived(ctx, []store.RefusedAt{{DeliveryOf: three, Reason: "full", Next: next}}); err != nil {
 		t.Fatal(err)
 	}
+	if err := s.Uploading(ctx, node+1, three, "up-0"); !errors.Is(err, store.ErrNotFound) {
+		t.Errorf("another node sends it in parts: %v", err)
+	}
+	if err := s.Uploading(ctx, node, three, "up-1"); err != nil {
+		t.Fatal(err)
+	}
 	list := must(s.OpenAt(ctx, begun.Run, "holm", 0, 10))(t)
+	if list[0].InParts != "" || list[1].InParts != "up-1" {
+		t.Errorf("in parts: %q and %q", list[0].InParts, list[1].InParts)
+	}
 	if list[0].NamedAt == nil || list[1].NamedAt != nil || list[1].Tries != 1 || list[1].Reason != "full" || list[1].NextTry == nil {
 		t.Errorf("%+v", list)
 	}

@@ -369,9 +369,10 @@ type Delivery struct {
 	NextTry *time.Time `db:"next_try"`
 	NamedAt *time.Time `db:"named_at"` // it was about to get its name there
 	Receipt string     `db:"receipt"`
+	InParts string     `db:"upload"` // as what an object store knows the parts that it has of it
 }
 
-const deliveryColumns = `run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, state, reason, published_at, coalesce(device, 0) as device, coalesce(inode, 0) as inode, tries, next_try, named_at, receipt, coalesce(said::text, '') as said`
+const deliveryColumns = `run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, state, reason, published_at, coalesce(device, 0) as device, coalesce(inode, 0) as inode, tries, next_try, named_at, receipt, upload, coalesce(said::text, '') as said`
 
 // Reject is a record that did not pass.
 type Reject struct {
