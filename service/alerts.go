@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"sync"
 	"time"
 
@@ -68,10 +69,10 @@ func (q *noting) take() []noted {
 // noteAlerts records alerts in their order, until the service stops and all are
 // recorded.
 func (s *Service) noteAlerts() {
-	open := map[string]bool{} // kind and about of alerts that may be open
+	known := told{}
 	for {
 		for _, n := range s.noted.take() {
-			s.record(n, open)
+			s.record(n, known)
 		}
 		select {
 		case <-s.noted.some:
@@ -85,7 +86,24 @@ func (s *Service) noteAlerts() {
 	}
 }
 
-func (s *Service) record(n noted, open map[string]bool) {
+// told are alerts, by kind and about, that the records were told of lately, and when: they need not be again. For longer nobody can
+// say: another node may have ended one.
+type told map[string]time.Time
+
+const lately = time.Minute
+
+func (t told) is(key string, now time.Time) bool {
+	at, is := t[key]
+	return is && now.Sub(at) < lately
+}
+
+func (t told) add(key string, now time.Time) {
+	if t[key] = now; len(t)%1000 == 0 {
+		maps.DeleteFunc(t, func(_ string, at time.Time) bool { return now.Sub(at) >= lately })
+	}
+}
+
+func (s *Service) record(n noted, known told) {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(s.life), 10*time.Second)
 	defer cancel()
 	key := n.Kind + " " + n.About
@@ -98,11 +116,11 @@ func (s *Service) record(n noted, open map[string]bool) {
 			s.Log.Info("an alert is over", "kind", n.Kind, "about", n.About)
 			s.tell(run.Event{Kind: "alert", Route: n.Route, State: "over", Name: n.Kind, Reason: n.About})
 		}
-		delete(open, key)
+		delete(known, key)
 		return
 	}
-	if open[key] {
-		return // it has been told, and is not over
+	if known.is(key, time.Now()) {
+		return
 	}
 	var channels []string
 	for i := range s.Environment.Tell {
@@ -115,7 +133,9 @@ func (s *Service) record(n noted, open map[string]bool) {
 		s.Log.Error("an alert could not be recorded", "kind", n.Kind, "about", n.About, "message", n.Message, "error", err)
 		return
 	}
-	open[key] = !n.moment
+	if !n.moment {
+		known.add(key, time.Now())
+	}
 	if !fresh {
 		return
 	}
