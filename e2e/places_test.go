@@ -746,3 +746,35 @@ func TestLeftBehind(t *testing.T) {
 		t.Errorf("%d: %s", code, said)
 	}
 }
+
+// TestLargeFetch: a large file whose connection breaks off while it is fetched is gone on with where it was, and comes whole. One that has
+// become another meanwhile is fetched anew.
+func TestLargeFetch(t *testing.T) {
+	t.Parallel()
+	for _, test := range []struct{ kind, originals string }{{"sftp", "taken"}, {"sftp", "left"}, {"ftp", "taken"}, {"webdav", "taken"}, {"s3", "left"}, {"sftp", "another"}} {
+		t.Run(test.kind+" "+test.originals, func(t *testing.T) {
+			t.Parallel()
+			holm := partnerOf(t, test.kind)
+			b := testbed.Start(t, holm.at())
+			originals := strings.Replace(test.originals, "another", "left", 1)
+			content := make([]byte, 30<<20)
+			dice := rand.NewChaCha8([32]byte{8})
+			dice.Read(content) //nolint: it always can
+			holm.drop(t, "out/large.bin", string(content))
+			holm.CutBytes(20 << 20)
+			b.Publish(map[string]string{"routes/here.yaml": "route: here\nlisten: {place: holm/out, rhythm: 200ms, quiet: 300ms, originals: " + originals + "}\nread: {format: file}\ndeliver: {folder: \"{laboratory}/large\", name: \"{file.name}\"}\nrejected: {folder: \"{stations}/rejected\"}\n"})
+			testbed.Until(t, "it breaks off", func() bool { return holm.Bytes() >= 20<<20 })
+			if test.originals == "another" {
+				copy(content, "what came first is another thing by now")
+				holm.drop(t, "out/large.bin", string(content))
+			}
+			b.Ended("large.bin", 0)
+			if got := b.Read("laboratory/large/large.bin"); got != string(content) {
+				t.Errorf("%d bytes came, not %d, or others", len(got), len(content))
+			}
+			if sent := holm.Bytes(); test.originals != "another" && sent > int64(len(content))+4<<20 {
+				t.Errorf("%d MiB came in all, of %d", sent>>20, len(content)>>20)
+			}
+		})
+	}
+}

@@ -193,7 +193,7 @@ func (f *Fetcher) Run(ctx context.Context) {
 		if err != nil {
 			adopted = false // what was begun is gone on with
 			f.mu.Lock()
-			if wait = min(time.Second<<min(f.fails-1, 6), time.Minute); errors.Is(err, errNoFolder) {
+			if wait = min(time.Second<<min(max(f.fails, 1)-1, 6), time.Minute); errors.Is(err, errNoFolder) {
 				wait = min(wait, f.Settings.Rhythm) // it may be made at any time
 			}
 			f.mu.Unlock()
@@ -281,6 +281,9 @@ func (f *Fetcher) adopt(ctx context.Context) error {
 	needed := map[string]bool{}
 	for i := range open {
 		f.busy[open[i].Path] = true
+		if open[i].State == "claimed" {
+			open[i].By = f.Node // what it had of it when the connection broke off, it goes on with
+		}
 		needed[filepath.Base(f.temporary(&open[i]))] = true
 	}
 	f.mu.Unlock()

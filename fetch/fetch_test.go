@@ -1,15 +1,19 @@
 package fetch
 
 import (
+	"context"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"ydrion/files"
 	"ydrion/listen"
 	"ydrion/remote"
+	"ydrion/store"
 	"ydrion/workspace"
 )
 
@@ -112,5 +116,26 @@ func TestFoldersInThemselves(t *testing.T) {
 		if err != nil || files != mostFolders || files == len(there) {
 			t.Errorf("%d files of %d, %v", files, len(there), err)
 		}
+	}
+}
+
+// ending are records that do not answer, since the service ends.
+type ending struct {
+	Records
+	end context.CancelFunc
+}
+
+func (e *ending) Adopt(ctx context.Context, _ int64, _, _ string) (open, known []store.Fetch, err error) {
+	e.end()
+	return nil, nil, ctx.Err()
+}
+
+// TestEndsWhileItFails: what fails because the service ends is no defect.
+func TestEndsWhileItFails(t *testing.T) {
+	ctx, end := context.WithCancel(t.Context())
+	f := &Fetcher{FS: files.Real{}, Inbox: t.TempDir(), Records: &ending{end: end}, Log: slog.New(slog.DiscardHandler)}
+	f.Run(ctx)
+	if f.fails != 0 || f.problem != "" {
+		t.Errorf("%d failures: %s", f.fails, f.problem)
 	}
 }

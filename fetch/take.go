@@ -1,6 +1,7 @@
 package fetch
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -268,7 +269,7 @@ func (f *Fetcher) copy(t remote.Tree, x *store.Fetch, again bool) error {
 		}
 		var of *remote.Info
 		if err == nil {
-			of, err = f.download(t, x, from)
+			of, err = f.download(t, x, from, try > 1 || mails)
 		}
 		if errors.Is(err, fs.ErrNotExist) && !isOurs(err) {
 			return errors.New("it went away while it was fetched")
@@ -373,33 +374,59 @@ func (f *Fetcher) letBe(t remote.Tree, x *store.Fetch, held bool, reason error) 
 	return reason
 }
 
-// download copies a file of the server. Of is what it was like, if the server tells.
-func (f *Fetcher) download(t remote.Tree, x *store.Fetch, from string) (of *remote.Info, err error) {
+// From which size on a copy is gone on with that was broken off, and how much of its end is compared with what is there.
+const (
+	resumable = 8 << 20
+	compared  = 64 << 10
+)
+
+// download copies a file of the server. Of is what it was like, if the server tells. Unless it is to be copied afresh, a large one goes on where
+// its connection broke off.
+func (f *Fetcher) download(t remote.Tree, x *store.Fetch, from string, afresh bool) (of *remote.Info, err error) {
 	at := f.temporary(x)
-	if err := f.FS.Remove(at); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	var in io.ReadCloser
+	var begun int64
+	if !afresh && x.Size >= resumable {
+		if in, begun, err = f.goOnWith(t, x, from); err != nil {
+			return nil, err
+		}
+	}
+	var to files.File
+	if in != nil {
+		to, err = f.FS.Append(at)
+	} else {
+		if err := f.FS.Remove(at); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, &errOurs{err}
+		}
+		to, err = f.FS.Create(at, 0o600)
+	}
+	if err != nil {
+		if in != nil {
+			in.Close() //nolint: it was not read to its end
+		}
 		return nil, &errOurs{err}
 	}
-	to, err := f.FS.Create(at, 0o600)
-	if err != nil {
-		return nil, &errOurs{err}
-	}
-	in, err := t.Open(from, 0)
-	if err != nil {
-		return nil, errors.Join(err, to.Close())
-	}
-	if s, is := in.(remote.Snapshot); is {
-		was := s.Of()
-		of = &was
+	if in == nil {
+		if in, err = t.Open(from, 0); err != nil {
+			return nil, errors.Join(err, to.Close())
+		}
+		if s, is := in.(remote.Snapshot); is {
+			was := s.Of()
+			of = &was
+		}
 	}
 	here := &remembering{Writer: to}
 	var n int64
 	if x.Stays { // it is known by its content from then on
 		sum := sha256.New()
-		n, err = io.Copy(io.MultiWriter(here, sum), in)
+		if err = f.copied(at, 0, begun, sum); err == nil {
+			n, err = io.Copy(io.MultiWriter(here, sum), in)
+		}
 		x.SHA256 = hex.EncodeToString(sum.Sum(nil))
 	} else {
 		n, err = io.Copy(here, in)
 	}
+	n += begun
 	if closing := to.Close(); here.err == nil {
 		here.err = closing
 	}
@@ -411,6 +438,50 @@ func (f *Fetcher) download(t remote.Tree, x *store.Fetch, from string) (of *remo
 	}
 	x.Size = n
 	return of, nil
+}
+
+// goOnWith opens a file of the server behind what was copied of it before its connection broke off; nil if nothing was, or something else.
+func (f *Fetcher) goOnWith(t remote.Tree, x *store.Fetch, from string) (in io.ReadCloser, begun int64, err error) {
+	there, err := f.FS.Look(f.temporary(x))
+	if err != nil || there.Size < compared || there.Size > x.Size {
+		return nil, 0, nil
+	}
+	var ours, theirs bytes.Buffer
+	if err := f.copied(f.temporary(x), there.Size-compared, compared, &ours); err != nil {
+		return nil, 0, err
+	}
+	if in, err = t.Open(from, there.Size-compared); err == nil {
+		_, err = io.CopyN(&theirs, in, compared)
+	}
+	if err == nil && bytes.Equal(ours.Bytes(), theirs.Bytes()) {
+		return in, there.Size, nil
+	}
+	if in != nil {
+		in.Close() //nolint: it is opened anew
+	}
+	if remote.IsAway(err) {
+		return nil, 0, err
+	}
+	return nil, 0, nil // it is copied from its beginning, where the server says what is wrong
+}
+
+// copied gives some bytes of what has been copied.
+func (f *Fetcher) copied(at string, from, n int64, to io.Writer) error {
+	if n == 0 {
+		return nil
+	}
+	in, err := f.FS.Open(at)
+	if err != nil {
+		return &errOurs{err}
+	}
+	defer in.Close()
+	if _, err = io.CopyN(io.Discard, in, from); err == nil {
+		_, err = io.CopyN(to, in, n)
+	}
+	if err != nil {
+		return &errOurs{err}
+	}
+	return nil
 }
 
 // same tells whether nothing is known to have happened to a file in between. The database keeps microseconds.

@@ -168,6 +168,8 @@ func (t *ftpTree) said(doing, p string, err error, missing func() bool) error {
 			err = fs.ErrNotExist
 		case says.Code == ftp.StatusFileUnavailable || says.Code == ftp.StatusBadFileName || says.Code == ftp.StatusNotLoggedIn:
 			err = fs.ErrPermission
+		case says.Code == ftp.StatusTransfertAborted: // the connection of a file, not that of the conversation
+			return &Away{Place: t.place.Name, Err: fmt.Errorf("has broken off the connection (%s %s): %q", doing, p, says.Msg)}
 		case says.Code == ftp.StatusNotAvailable:
 			return &Away{Place: t.place.Name, Err: fmt.Errorf("ends the connection: %q", says.Msg)}
 		default:
