@@ -386,7 +386,7 @@ func (f *Fetcher) download(t remote.Tree, x *store.Fetch, from string, afresh bo
 	at := f.temporary(x)
 	var in io.ReadCloser
 	var begun int64
-	if !afresh && x.Size >= resumable {
+	if !afresh && x.Size >= resumable && toldApart(x) {
 		if in, begun, err = f.goOnWith(t, x, from); err != nil {
 			return nil, err
 		}
@@ -438,6 +438,12 @@ func (f *Fetcher) download(t remote.Tree, x *store.Fetch, from string, afresh bo
 	}
 	x.Size = n
 	return of, nil
+}
+
+// toldApart tells whether a file that took the place of this one while its connection was away would be told from it: one that is renamed nobody
+// replaces; of one that stays, what a server says may be as coarse as a minute.
+func toldApart(x *store.Fetch) bool {
+	return !x.Stays || x.Tag != "" || x.Modified != nil && x.Modified.Second() != 0
 }
 
 // goOnWith opens a file of the server behind what was copied of it before its connection broke off; nil if nothing was, or something else.
