@@ -110,8 +110,8 @@ func (a *app) runStandIn(ctx context.Context, kind, listen, folder, user string,
 		select {
 		case <-ctx.Done():
 			s.close()
-			if s.last != nil {
-				return s.last(a.out, folder, &n)
+			if s.keeps {
+				return s.each(a.out, folder, &n)
 			}
 			return nil
 		case <-time.After(200 * time.Millisecond):
@@ -130,9 +130,8 @@ type oneStandIn struct {
 	close    func()
 	settings []string
 	// each is asked again and again what has happened; n is what it counts. Nil: nothing is to be told.
-	each func(out io.Writer, folder string, n *int) error
-	// last is asked once more when it has ended: what is taken is kept, even if it came just before. Nil: as above.
-	last func(out io.Writer, folder string, n *int) error
+	each  func(out io.Writer, folder string, n *int) error
+	keeps bool // each keeps what is taken, and is asked once more when it has ended: something may have come just before
 }
 
 func newStandIn(kind, listen, folder, hidden string, certificate *tls.Certificate, login standin.Login) (*oneStandIn, error) {
@@ -176,26 +175,19 @@ func newStandIn(kind, listen, folder, hidden string, certificate *tls.Certificat
 		if err != nil {
 			return nil, err
 		}
-		return keeping(&oneStandIn{manners: s.Manners, close: s.Close, settings: []string{"kind: http", "address: https://" + s.Address(), "token file: " + filepath.Join(hidden, "password"), trusted}}, s.Taken, ""), nil
+		return &oneStandIn{manners: s.Manners, close: s.Close, settings: []string{"kind: http", "address: https://" + s.Address(), "token file: " + filepath.Join(hidden, "password"), trusted}, each: keep(s.Taken, ""), keeps: true}, nil
 	case "smtp":
 		s, err := standin.NewSMTP(listen, certificate, login)
 		if err != nil {
 			return nil, err
 		}
-		return keeping(&oneStandIn{manners: s.Manners, close: s.Close, settings: say("address: smtp://"+s.Address(), "tls: explicit", trusted, "from: ydrion@skerry.example", "to: office@skerry.example")}, s.Taken, ".eml"), nil
+		return &oneStandIn{manners: s.Manners, close: s.Close, settings: say("address: smtp://"+s.Address(), "tls: explicit", trusted, "from: ydrion@skerry.example", "to: office@skerry.example"), each: keep(s.Taken, ".eml"), keeps: true}, nil
 	}
 	s, err := standin.NewMLLP(listen)
 	if err != nil {
 		return nil, err
 	}
-	return keeping(&oneStandIn{manners: s.Manners, close: s.Close, settings: []string{"address: mllp://" + s.Address()}}, s.Taken, ".hl7"), nil
-}
-
-// keeping lets a stand-in keep what it takes.
-func keeping(s *oneStandIn, taken func() []standin.Message, ending string) *oneStandIn {
-	s.each = keep(taken, ending)
-	s.last = s.each
-	return s
+	return &oneStandIn{manners: s.Manners, close: s.Close, settings: []string{"address: mllp://" + s.Address()}, each: keep(s.Taken, ".hl7"), keeps: true}, nil
 }
 
 // keep keeps each message that has come in a file, with an ending; empty: that of its media type.

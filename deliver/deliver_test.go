@@ -197,6 +197,8 @@ func TestFailures(t *testing.T) {
 	}
 }
 
+// TestWhenTheNameIsTaken: replacing is atomic, and keeps the former file if
+// asked; doing it again after a crash changes nothing.
 func TestWhenTheNameIsTaken(t *testing.T) {
 	for _, test := range []struct {
 		taken workspace.WhenTaken

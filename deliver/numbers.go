@@ -46,7 +46,7 @@ func Number(name string, there func(as string) (bool, error), try func(as string
 		if tries == mostTried {
 			return fmt.Errorf("%s is there already, with its numbers up to %d", name, n)
 		}
-		if n, err = free(n, func(n int) (bool, error) { return there(Counted(name, n)) }); err != nil {
+		if n, err = free(name, n, there); err != nil {
 			return err
 		}
 	}
@@ -54,21 +54,21 @@ func Number(name string, there func(as string) (bool, error), try func(as string
 
 // Free gives a name of which there is nothing: the name itself, or one with a number, as Number looks for it.
 func Free(name string, there func(as string) (bool, error)) (string, error) {
-	n, err := free(0, func(n int) (bool, error) { return there(Counted(name, n)) })
+	n, err := free(name, 0, there)
 	return Counted(name, n), err
 }
 
-// free gives a number after one that is taken, free itself, and behind one that is taken.
-func free(taken int, is func(n int) (bool, error)) (int, error) {
+// free gives the number of a name, after one that is taken: it is free, and the one before it is not.
+func free(name string, taken int, there func(as string) (bool, error)) (int, error) {
 	free := 0
 	for step, n := 1, taken+1; free-taken != 1; {
-		there, err := is(n)
+		is, err := there(Counted(name, n))
 		switch {
 		case err != nil:
 			return 0, err
-		case there && n > mostNumber:
-			return 0, fmt.Errorf("it is there already, with its numbers up to %d", n)
-		case there:
+		case is && n > mostNumber:
+			return 0, fmt.Errorf("%s is there already, with its numbers up to %d", name, n)
+		case is:
 			taken = n
 		default:
 			free = n

@@ -61,11 +61,11 @@ func TestNumberMeanwhile(t *testing.T) {
 		t.Error(err, tried)
 	}
 	n := 0
-	if err := Number("a", func(string) (bool, error) { return false, nil }, func(string) (bool, error) { n++; return true, nil }); err == nil || n != mostTried {
+	if err := Number("a", func(string) (bool, error) { return false, nil }, func(string) (bool, error) { n++; return true, nil }); err == nil || err.Error() != "a is there already, with its numbers up to 1000" || n != mostTried {
 		t.Errorf("it ends with %v after %d", err, n)
 	}
-	if err := Number("a", func(string) (bool, error) { return true, nil }, func(string) (bool, error) { return true, nil }); err == nil {
-		t.Error("a place that has everything has a free name")
+	if err := Number("a", func(string) (bool, error) { return true, nil }, func(string) (bool, error) { return true, nil }); err == nil || !strings.HasPrefix(err.Error(), "a is there already, with its numbers up to 1") {
+		t.Errorf("a place that has everything: %v", err)
 	}
 	away := errors.New("away")
 	if err := Number("a", func(string) (bool, error) { return false, away }, func(string) (bool, error) { return true, nil }); !errors.Is(err, away) {
@@ -76,6 +76,7 @@ func TestNumberMeanwhile(t *testing.T) {
 	}
 }
 
+// TestCounted: numbers stand before the ending; a name stays as long as a file system takes, and its characters stay whole.
 func TestCounted(t *testing.T) {
 	long := strings.Repeat("ö", 125)
 	for _, test := range []struct {
@@ -90,6 +91,3 @@ func TestCounted(t *testing.T) {
 		}
 	}
 }
-
-// TestWhenTheNameIsTaken: replacing is atomic, and keeps the former file if
-// asked; doing it again after a crash changes nothing.
