@@ -1,71 +1,248 @@
 package lang
 
 import (
+	"encoding/binary"
 	"slices"
 
 	"ydrion/core/batch"
+	"ydrion/core/value"
 )
 
-// column is an action that copies a value behind a separator, if nothing in it is written otherwise.
+// column is an action that writes a value of a row as it stands or nearly so, with what stands around it. Several
+// of them in a row are a stretch.
 type column struct {
-	slot      int32
-	until     int32 // the next action that does more than that
-	separator byte
-	separates uint8 // 1: there is a separator
+	prefix, member constantText
+	how            how
+	slot, walk     int32
+	until          int32 // the next action that does more than that
+	room           int   // for all that is not the value
+	action         *action
+}
+
+// how a column writes its value.
+type how uint8
+
+const (
+	asText   how = iota // with its special characters escaped; there are none
+	asNumber            // without quotes, as JSON writes numbers; it does so already
+	asDigits            // in another order
+	asAnswer            // as the table says
+	asLittle            // as what it is, or as what is written for none and for an empty one
+	noValue             // there is only what stands before
+	off                 // separators are taken off the end
+)
+
+// constantText is one that is copied in two words of eight bytes, if it is not longer.
+type constantText struct {
+	first, second uint64
+	long          []byte
+	size          int
+}
+
+func newConstantText(text []byte) constantText {
+	c := constantText{size: len(text)}
+	if len(text) > 16 {
+		c.long = text
+		return c
+	}
+	padded := append(slices.Clone(text), make([]byte, 16)...)
+	c.first, c.second = binary.LittleEndian.Uint64(padded), binary.LittleEndian.Uint64(padded[8:])
+	return c
+}
+
+// put writes it into a room, of which up to 16 bytes are written.
+func (c *constantText) put(room []byte) int {
+	if c.long != nil {
+		return copy(room, c.long)
+	}
+	binary.LittleEndian.PutUint64(room, c.first)
+	binary.LittleEndian.PutUint64(room[8:], c.second)
+	return c.size
 }
 
 // findColumns finds the columns among the actions.
 func (p *Program) findColumns() {
 	p.columns = make([]column, len(p.actions))
-	until := int32(len(p.actions))
+	until, walk := int32(len(p.actions)), int32(-1) // of the stretch behind an action
 	for i := len(p.actions) - 1; i >= 0; i-- {
 		a, c := &p.actions[i], &p.columns[i]
-		copies := a.kind == copyText && p.escapes.Plainly() || a.kind == copyClean && !a.plain && !p.bare
-		if !copies || a.bounded || a.member != nil || a.walk > 0 || len(a.prefix) > 1 {
-			until = int32(i)
+		how, is := p.columnOf(a)
+		switch {
+		case !is || a.bounded:
+			until, walk = int32(i), -1
+		case how < noValue && walk != a.walk:
+			if walk >= 0 {
+				until = int32(i + 1)
+			}
+			walk = a.walk
 		}
-		*c = column{slot: a.slot, until: until}
-		if len(a.prefix) > 0 {
-			c.separator, c.separates = a.prefix[0], 1
+		*c = column{prefix: newConstantText(a.prefix), member: newConstantText(a.member), how: how, slot: a.slot, walk: max(walk, 0), until: until, action: a}
+		c.room = c.prefix.size + c.member.size + len(",") + 32 // whole words, and quotes
+		if a.table != nil {
+			c.room += a.table.longest()
+		}
+		if a.moves != nil {
+			c.room += len(a.moves.Fixed)
 		}
 	}
 }
 
-// stretch writes columns one after the other, as run does, and faster. It ends before the first of which there is more to say, and gives
-// how many it has written.
-func (p *Program) stretch(columns []column, buf []byte, row []batch.Span, out []byte) ([]byte, int) {
-	most := len(columns)
-	for i := range columns {
-		if s := row[columns[i].slot]; !s.Absent() {
-			most += s.Len()
+// columnOf tells how an action writes a column, if it does.
+func (p *Program) columnOf(a *action) (how, bool) {
+	switch a.kind {
+	case copyText:
+		return asText, p.escapes.Plainly() || p.bare
+	case copyClean:
+		if p.bare {
+			return asNumber, true
 		}
+		return asText, !a.plain && p.escapes.Plainly()
+	case answered:
+		return asLittle, p.escapes.Plainly() || p.bare
+	case translate:
+		return asAnswer, true
+	case rearrange:
+		return asDigits, a.reads == nil
+	case evaluate:
+		return asNumber, a.read && p.bare
+	case write:
+		return noValue, true
+	case trim:
+		return off, true
 	}
-	out = slices.Grow(out, most)
-	n, special := len(out), p.escapes.Specials()
-	room, at := out[n:cap(out)], 0
+	return 0, false
+}
+
+// short is a length up to which texts are copied byte by byte.
+const short = 12
+
+// stretch writes columns one after the other, as run does, and faster. It ends before the first of which there is
+// more to say, and gives how many it has written. The record begins at an offset.
+func (p *Program) stretch(columns []column, buf []byte, row []batch.Span, out []byte, begin int) ([]byte, int) {
+	room, at := out[:cap(out)], len(out)
+	plainly, special, taken := p.escapes.Plainly(), p.escapes.Specials(), len(p.taken)
 	for i := range columns {
 		c := &columns[i]
-		s, from := row[c.slot], at
-		room[at] = c.separator
-		at += int(c.separates)
-		if s.Absent() {
-			if s == batch.Null {
-				return out[:n+from], i
+		if c.how >= noValue {
+			if len(room)-at < c.room {
+				room = widened(room[:at], c.room)
+			}
+			if at += c.prefix.put(room[at:]); c.how == off {
+				at = len(trimmed(room[:at], begin, c.action.set, c.action.extra.release))
 			}
 			continue
 		}
-		v := buf[s.Off:s.End]
-		if len(v) == len(p.taken) && len(v) > 0 && string(v) == p.taken {
-			return out[:n+from], i
+		s := row[c.slot]
+		var v []byte
+		if !s.Absent() {
+			v = buf[s.Off:s.End]
 		}
-		to := room[at:][:len(v)]
-		for k, b := range v {
-			if special[b] {
-				return out[:n+from], i
+		if need := c.room + len(v); len(room)-at < need {
+			room = widened(room[:at], need)
+		}
+		from := at
+		if c.prefix.size > 0 {
+			at += c.prefix.put(room[at:])
+		}
+		mark := at
+		if c.member.size > 0 {
+			at += c.member.put(room[at:])
+		}
+		n := -1
+		switch {
+		case s.Absent():
+			if t := c.action.table; s == batch.Null || c.action.kind == evaluate {
+				return room[:from], i
+			} else if t != nil {
+				n = copy(room[at:], t.absent)
+			} else {
+				n = 0
 			}
-			to[k] = b
+		case c.how == asText:
+			if len(v) == taken && len(v) > 0 && string(v) == p.taken {
+				return room[:from], i
+			}
+			if !plainly || len(v) > short {
+				n = p.escapes.Copy(room[at:], v)
+				break
+			}
+			to := room[at:][:len(v)]
+			for k, b := range v {
+				if special[b] {
+					return room[:from], i
+				}
+				to[k] = b
+			}
+			n = len(v)
+		case c.how == asNumber:
+			n = plainNumber(room[at:], v)
+		default:
+			n = p.value(c, room[at:], v)
 		}
-		at += len(v)
+		if n < 0 {
+			return room[:from], i
+		}
+		at += n
+		if c.action.member != nil {
+			if n == 0 {
+				at = mark
+			} else {
+				room[at] = ','
+				at++
+			}
+		}
 	}
-	return out[:n+at], len(columns)
+	return room[:at], len(columns)
+}
+
+// widened makes room behind a text.
+func widened(out []byte, need int) []byte {
+	out = slices.Grow(out, need)
+	return out[:cap(out)]
+}
+
+// value writes the value of a column into a room, and gives how many bytes that are; -1: there is more to say of
+// it.
+func (p *Program) value(c *column, room, v []byte) int {
+	switch c.how {
+	case asDigits:
+		if len(v) != c.action.moves.Width {
+			return -1
+		}
+		to := room[:0]
+		quote := p.escapes.Always()
+		if quote != 0 {
+			to = append(to, quote)
+		}
+		if to = c.action.moves.Append(to, v); quote != 0 {
+			to = append(to, quote)
+		}
+		return len(to)
+	case asAnswer:
+		to, listed := c.action.table.append(room[:0], v)
+		if !listed {
+			return -1
+		}
+		return len(to)
+	}
+	switch {
+	case len(v) == 0:
+		return copy(room, c.action.table.empty)
+	case string(v) == p.taken:
+		return -1
+	}
+	return p.escapes.Copy(room, v)
+}
+
+// plainNumber copies a number that is written as JSON wants it (RFC 8259, 6): digits, without a zero before
+// others, perhaps with a sign and a point. It is -1 if the text is not one.
+func plainNumber(room, v []byte) int {
+	i := 0
+	if len(v) > 0 && v[0] == '-' {
+		i++
+	}
+	if !value.IsNumber(v) || v[i] == '0' && i+1 < len(v) && v[i+1] != '.' {
+		return -1
+	}
+	return copy(room, v)
 }

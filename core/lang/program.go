@@ -123,6 +123,7 @@ type action struct {
 	number bool // a number is to stand there without quotes: an empty value cannot
 	blank  bool // null is said by nothing there
 	plain  bool // a number is to stand there in plain decimal notation
+	read   bool // what is evaluated is the number that the slot's text is, if it is one
 	// bounded: the target has not room for all values, or not all characters.
 	bounded bool
 	slot    int32
@@ -161,6 +162,15 @@ type answers struct {
 type listed struct {
 	key    string
 	answer []byte
+}
+
+// longest is how many bytes are written for a value at most.
+func (t *answers) longest() int {
+	n := max(len(t.empty), len(t.absent), len(t.unlisted))
+	for _, a := range t.few {
+		n = max(n, len(a.answer))
+	}
+	return n
 }
 
 func (t *answers) get(key []byte) ([]byte, bool) {
@@ -694,7 +704,23 @@ func (b *builder) action(p *Program, e expression) action {
 	if a, ok := b.answered(p, e.node); ok {
 		return a
 	}
+	if depth, n, ok := b.numeric(e.node); ok {
+		return action{kind: evaluate, eval: b.compile(e.node), read: true, slot: int32(n), walk: int32(b.frames[depth].walk)}
+	}
 	return action{kind: evaluate, eval: b.compile(e.node)}
+}
+
+// numeric recognises a text field that is read as a number, whatever is answered if it is none.
+func (b *builder) numeric(n Node) (depth, slot int, is bool) {
+	for a, ok := n.(*Answer); ok; a, ok = n.(*Answer) {
+		n = a.X
+	}
+	call, ok := n.(*Call)
+	if !ok || call.Name != "number" || len(call.Args) != 1 {
+		return 0, 0, false
+	}
+	depth, slot, is = b.field(call.Args[0])
+	return depth, slot, is && b.frames[depth].fields[slot].Kind == value.Text
 }
 
 // field tells whether a node is a field of the record or of a row around it, and which.
@@ -920,7 +946,7 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 				until = min(until, kept)
 			}
 			n := 0
-			if out, n = p.stretch(p.columns[i:until], buf, row, out); n > 0 {
+			if out, n = p.stretch(p.columns[i:until], buf, e.row(int(p.columns[i].walk)), out, begin); n > 0 {
 				i += n - 1
 				continue
 			}
@@ -983,8 +1009,12 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			}
 			out = p.escapes.Append(out, buf[s.Off:s.End])
 		case translate:
+			if s.Absent() {
+				out = append(out, a.table.absent...)
+				break
+			}
 			var ok bool
-			if out, ok = a.table.append(out, buf, s); !ok {
+			if out, ok = a.table.append(out, buf[s.Off:s.End]); !ok {
 				e.fail("%q is not listed in %s", value.OfText(buf[s.Off:s.End]), a.table.file)
 				return out[:begin], Outcome{What: batch.Rejected, Line: a.line, Reason: e.reason}
 			}
@@ -1272,14 +1302,12 @@ func (p *Program) append(out []byte, v value.Value, e *Env) []byte {
 	return p.escapes.Append(out, e.scratch)
 }
 
-func (t *answers) append(out, buf []byte, s batch.Span) ([]byte, bool) {
-	switch {
-	case s.Absent():
-		return append(out, t.absent...), true
-	case s.Len() == 0:
+// append writes the answer to a value, if there is one.
+func (t *answers) append(out, v []byte) ([]byte, bool) {
+	if len(v) == 0 {
 		return append(out, t.empty...), true
 	}
-	if a, ok := t.get(buf[s.Off:s.End]); ok {
+	if a, ok := t.get(v); ok {
 		return append(out, a...), true
 	}
 	return append(out, t.unlisted...), t.hasUnlisted

@@ -117,7 +117,7 @@ func (f *Field) Read(b []byte) (value.Value, bool) {
 	switch f.Kind {
 	case value.Number:
 		written := b
-		if !f.Plain() && (f.Decimal != 0 || f.Group != 0) {
+		if !f.Plain() && (f.Decimal != 0 || f.Group != 0) && !(f.Decimal == '.' && value.IsNumber(b)) {
 			var ok bool
 			if written, ok = Canonical(b, f.Decimal, f.Group); !ok {
 				return value.Value{}, false

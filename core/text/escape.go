@@ -14,6 +14,7 @@ type Escapes struct {
 	quote   byte // around values; 0: none
 	always  bool // around all of them, not only those with special characters
 	guard   bool // before what a spreadsheet program would take for a formula
+	sieve   sieve
 }
 
 // NewEscapes makes a table. A CR LF in data is written as one line break where CR
@@ -23,6 +24,7 @@ func NewEscapes(with map[byte]string) *Escapes {
 	for c, s := range with {
 		e.special[c], e.with[c] = true, s
 	}
+	e.sieve = newSieve(&e.special)
 	return e
 }
 
@@ -45,6 +47,40 @@ var JSON = func() *Escapes {
 
 // Plainly tells whether a value in which nothing is special stands as it is, whatever it begins with.
 func (e *Escapes) Plainly() bool { return !e.always && !e.guard }
+
+// Copy puts a value into a room as Append would write it, and gives how many bytes that are; -1: the value may
+// have special characters, or the room is small, and Append is to write it. What the room holds behind them
+// means nothing then.
+func (e *Escapes) Copy(room, value []byte) int {
+	if e.guard || len(room) < len(value)+2 {
+		return -1
+	}
+	quotes := 0
+	if e.always {
+		room[0], room[len(value)+1] = e.quote, e.quote
+		room, quotes = room[1:], 2
+	}
+	if len(value) > short {
+		if n, ok := e.sieve.copy(room, value); !ok || n < len(value) {
+			return -1
+		}
+		if quotes > 0 {
+			room[len(value)] = e.quote
+		}
+		return len(value) + quotes
+	}
+	room = room[:len(value)]
+	for i, c := range value {
+		if e.special[c] {
+			return -1
+		}
+		room[i] = c
+	}
+	return len(value) + quotes
+}
+
+// short is a length up to which a value is copied byte by byte.
+const short = 12
 
 // Specials are the characters that are written otherwise.
 func (e *Escapes) Specials() *[256]bool { return &e.special }
@@ -77,25 +113,15 @@ func formula(v []byte) bool {
 	return (v[0] == '+' || v[0] == '-') && !value.IsNumber(v) && !value.IsNumber(v[1:])
 }
 
-// short is a length up to which a value is copied byte by byte.
-const short = 24
-
 // Append writes a value with every special character replaced.
 func (e *Escapes) Append(to, value []byte) []byte {
 	if e.guard && formula(value) {
 		value = append([]byte{'\''}, value...)
 	}
-	first := 0
-	if n := len(to); !e.always && len(value) <= short && cap(to)-n >= short { // copied while it is looked at
-		room := to[n : n+short]
-		for first < len(value) && !e.special[value[first]] {
-			room[first] = value[first]
-			first++
-		}
-		if first == len(value) {
-			return to[:n+first]
-		}
+	if n := e.Copy(to[len(to):cap(to)], value); n >= 0 {
+		return to[:len(to)+n]
 	}
+	first := 0
 	for first < len(value) && !e.special[value[first]] {
 		first++
 	}

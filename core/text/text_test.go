@@ -248,3 +248,57 @@ func TestControlled(t *testing.T) {
 		}
 	}
 }
+
+// TestCopy: a value is copied as it stands if nothing in it is special, wherever that may stand, and is left to
+// Append otherwise, which writes it as a plain loop does.
+func TestCopy(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 9))
+	for n := range 30_000 {
+		with := map[byte]string{}
+		for _, c := range [][]byte{[]byte("\"\\"), []byte("|^~\\&\x7f\r\n"), []byte(",\"\r\n"), []byte("*~^:"), {byte(r.IntN(256)), byte(r.IntN(256)), byte(r.IntN(256)), byte(r.IntN(256)), byte(r.IntN(256))}, nil}[r.IntN(6)] {
+			with[c] = "<" + string(rune('a'+c%26)) + ">"
+		}
+		e := NewEscapes(with)
+		always := r.IntN(2) == 0
+		if always {
+			e.Quoted('\'', true)
+		}
+		v := make([]byte, r.IntN(50))
+		for i := range v {
+			if v[i] = "abc 0189_-.äXYZ"[r.IntN(15)]; r.IntN(30) == 0 {
+				v[i] = byte(r.IntN(256))
+			}
+			if r.IntN(60) == 0 {
+				for c := range with {
+					v[i] = c
+				}
+			}
+		}
+		if r.IntN(2) == 0 {
+			v = append(v, "||\"\"^^,,\\\\\\\\\n\n"...)[:len(v)] // what stands behind a value is not its own
+		}
+		want, plain := "", true
+		for i, c := range v {
+			written, special := with[c]
+			if !special {
+				written = string(v[i : i+1])
+			}
+			if c == '\r' && i+1 < len(v) && v[i+1] == '\n' && with['\r'] == with['\n'] {
+				written = ""
+			}
+			want, plain = want+written, plain && !special
+		}
+		if always {
+			want = "'" + want + "'"
+		}
+		room := make([]byte, len(v)+r.IntN(20))
+		if k := e.Copy(room, v); k >= 0 && (!plain || string(room[:k]) != want) {
+			t.Fatalf("%d: %q with %v: copied as %q", n, v, with, room[:k])
+		} else if k < 0 && plain && len(room) >= len(v)+10 && cap(v) >= len(v)+8 && e.sieve.whole && !bytes.ContainsFunc(v, func(c rune) bool { return c < ' ' }) {
+			t.Fatalf("%d: %q with %v: not copied", n, v, with)
+		}
+		if got := string(e.Append([]byte("> "), v)); got != "> "+want && with['\r'] == "" {
+			t.Fatalf("%d: %q with %v: %q, want %q", n, v, with, got, want)
+		}
+	}
+}
