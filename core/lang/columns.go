@@ -206,18 +206,16 @@ func widened(out []byte, need int) []byte {
 func (p *Program) value(c *column, room, v []byte) int {
 	switch c.how {
 	case asDigits:
-		if len(v) != c.action.moves.Width {
-			return -1
-		}
-		to := room[:0]
 		quote := p.escapes.Always()
-		if quote != 0 {
-			to = append(to, quote)
+		if quote == 0 {
+			return c.action.moves.Copy(room, v)
 		}
-		if to = c.action.moves.Append(to, v); quote != 0 {
-			to = append(to, quote)
+		n := c.action.moves.Copy(room[1:], v)
+		if n >= 0 {
+			room[0], room[n+1] = quote, quote
+			n += 2
 		}
-		return len(to)
+		return n
 	case asAnswer:
 		to, listed := c.action.table.append(room[:0], v)
 		if !listed {

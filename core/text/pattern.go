@@ -1,6 +1,7 @@
 package text
 
 import (
+	"encoding/binary"
 	"fmt"
 	"strings"
 
@@ -522,6 +523,14 @@ type Rearrangement struct {
 	From  []int8 // for each byte of the result its position in the source, or -1
 
 	from, to *Pattern
+	moves    []move
+}
+
+// move writes eight bytes of the result, of which the last may be written over by the next one: those of the source
+// that begin at a place, or a constant.
+type move struct {
+	at, from int // from -1: the word
+	word     uint64
 }
 
 // Rearrange tells how to come from one pattern to another by moving digits. It
@@ -561,6 +570,15 @@ func Rearrange(from, to *Pattern) (Rearrangement, bool) {
 			return Rearrangement{}, false
 		}
 	}
+	for i, f := range r.From {
+		switch m := len(r.moves) - 1; {
+		case f >= 0 && m >= 0 && i < r.moves[m].at+8 && r.moves[m].from >= 0 && r.moves[m].from == int(f)-(i-r.moves[m].at):
+		case f < 0 && m >= 0 && i < r.moves[m].at+8 && r.moves[m].from < 0:
+			r.moves[m].word |= uint64(r.Fixed[i]) << (8 * (i - r.moves[m].at))
+		default:
+			r.moves = append(r.moves, move{i, int(f), uint64(r.Fixed[i])})
+		}
+	}
 	return r, true
 }
 
@@ -568,6 +586,24 @@ func (r *Rearrangement) constant(text string) {
 	for i := range len(text) {
 		r.Fixed, r.From = append(r.Fixed, text[i]), append(r.From, -1)
 	}
+}
+
+// Copy writes the rearranged text into a room, which gets up to seven bytes more, and gives its size; -1: the text has not
+// the width, or there is no memory behind it or the room to go by words, and Append is to write it.
+func (r *Rearrangement) Copy(room, source []byte) int {
+	if len(source) != r.Width || cap(source) < r.Width+8 || len(room) < len(r.Fixed)+8 {
+		return -1
+	}
+	source = source[:r.Width+8]
+	for i := range r.moves {
+		m := &r.moves[i]
+		w := m.word
+		if m.from >= 0 {
+			w = binary.LittleEndian.Uint64(source[m.from:])
+		}
+		binary.LittleEndian.PutUint64(room[m.at:], w)
+	}
+	return len(r.Fixed)
 }
 
 // Append writes the rearranged text. The source must have been read with the

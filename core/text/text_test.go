@@ -129,6 +129,11 @@ func TestRearrangementsAgree(t *testing.T) {
 				if got, want := string(r.Append(nil, source)), string(o.Append(nil, read)); got != want {
 					t.Errorf("%s → %s: %s moved to %s, written as %s", from, to, source, got, want)
 				}
+				room := make([]byte, 40)
+				n := r.Copy(room, append(source, "and more"...)[:len(source)])
+				if want := string(o.Append(nil, read)); n != len(want) || string(room[:n]) != want {
+					t.Errorf("%s → %s: %s copied to %q, %d bytes, written as %s", from, to, source, room, n, want)
+				}
 			}
 		}
 	}
