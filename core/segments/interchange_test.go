@@ -299,6 +299,16 @@ func TestRepertoires(t *testing.T) {
 	}
 }
 
+// TestChosenByTheWholeValue: a segment is chosen by its qualifier, and not by one that only begins so.
+func TestChosenByTheWholeValue(t *testing.T) {
+	for _, longer := range []string{"BYX", "BY\xe9", "BY?:X", "BY?+", "BY "} {
+		got, wrong := read(t, edifact.Rules, unb+"UNH+1+ORDERS:D:96A:UN'NAD+"+longer+"+OTHER'NAD+BY+S1'NAD+SU:x+T1'UNT+5+1'"+unz, "", 500, "NAD(BY)-2", "NAD(SU)-2")
+		if len(got) != 1 || got[0].values[0] != "S1" || got[0].values[1] != "T1" || len(wrong) > 0 {
+			t.Errorf("%q: %v, %v", longer, got, wrong)
+		}
+	}
+}
+
 // TestChangingRepertoire: changes between sets are told where they are, and nothing is guessed.
 func TestChangingRepertoire(t *testing.T) {
 	for body, want := range map[string]string{"plain": "", "\x1b$B%8\x1b(B": "changes to another character set here", "\x0e": "changes to another"} {

@@ -353,7 +353,7 @@ func (w *walk) Is(element int, is string) bool {
 	if element > 1 {
 		value = w.s.field(w.segment, element)
 	}
-	return bytes.HasPrefix(value, []byte(is)) && (len(value) == len(is) || w.class[value[len(is)]] != plain)
+	return bytes.HasPrefix(value, []byte(is)) && (len(value) == len(is) || w.class[value[len(is)]]&(isElement|isComponent|isRepetition) != 0)
 }
 
 // Begins is where the segment at hand begins.
