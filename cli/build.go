@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
@@ -351,9 +352,10 @@ func (a *app) trial(t *service.Trial, name, more string) {
 			f.Place.File = cmp.Or(f.Place.File, name)
 			fmt.Fprintf(a.out, "  %s\n", strings.ReplaceAll(f.String(), "\n", "\n  "))
 		}
-		left, right := []string{}, []string{}
-		for _, l := range r.Fields {
-			left = append(left, said(l))
+		left, right := listed(r.Fields, mostLeft), []string{}
+		beside := 0
+		for _, l := range left {
+			beside = max(beside, min(utf8.RuneCountInString(l), mostLeft))
 		}
 		for _, of := range r.Became {
 			if of.Branch != "" {
@@ -363,9 +365,7 @@ func (a *app) trial(t *service.Trial, name, more string) {
 				}
 				right = append(right, heading)
 			}
-			for _, l := range of.Lines {
-				right = append(right, said(l))
-			}
+			right = append(right, listed(of.Lines, mostWide-beside)...)
 		}
 		sideBySide(a.out, left, right)
 	}
@@ -388,12 +388,17 @@ func said(l format.Line) string {
 	return fmt.Sprintf("%s = %s", l.Path, finding.Shorten([]byte(l.Value)))
 }
 
+// mostLeft is how many characters of what came in are shown beside what went out, and mostWide of both.
+const (
+	mostLeft = 52
+	mostWide = 116
+)
+
 // sideBySide prints two columns of lines.
 func sideBySide(w io.Writer, left, right []string) {
-	const most = 52
 	width := 0
 	for _, l := range left {
-		width = max(width, min(len([]rune(l)), most))
+		width = max(width, min(len([]rune(l)), mostLeft))
 	}
 	for i := range max(len(left), len(right)) {
 		l, r := "", ""
@@ -403,8 +408,8 @@ func sideBySide(w io.Writer, left, right []string) {
 		if i < len(right) {
 			r = right[i]
 		}
-		if runes := []rune(l); len(runes) > most {
-			l = string(runes[:most-1]) + "…"
+		if runes := []rune(l); len(runes) > mostLeft {
+			l = string(runes[:mostLeft-1]) + "…"
 		}
 		pad := strings.Repeat(" ", width-len([]rune(l)))
 		fmt.Fprintln(w, strings.TrimRight(fmt.Sprintf("    %s%s   %s", l, pad, r), " "))

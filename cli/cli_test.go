@@ -8,6 +8,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"ydrion/core/format"
 	"ydrion/wire"
 )
 
@@ -199,6 +200,41 @@ func TestEventLine(t *testing.T) {
 	} {
 		if got := eventLine(data); got != want {
 			t.Errorf("%q, want %q", got, want)
+		}
+	}
+}
+
+// TestListed: the rows of a list are a table, or stand one below the other where that is too wide, in lists too; what is
+// no list is not made one.
+func TestListed(t *testing.T) {
+	lines := func(text string) (out []format.Line) {
+		for l := range strings.Lines(text) {
+			path, value, _ := strings.Cut(strings.TrimRight(l, "\n"), "=")
+			out = append(out, format.Line{Path: path, Value: value})
+		}
+		return out
+	}
+	for _, test := range []struct {
+		lines []format.Line
+		width int
+		want  string
+	}{
+		{lines("/order=7\n/lines/0/no=1\n/lines/0/item=a\n/lines/1/no=2\n/lines/1/item=\n/lines/1/text=two words\n/sum=3"), 50,
+			"/order = 7\n/lines  no  item  text\n     0  1   a\n     1  2   \"\"    two words\n/sum = 3"},
+		{lines("/lines/0/no=1\n/lines/0/item=a\n/lines/1/no=2\n/lines/1/item=b"), 15, "/lines/0\n  no = 1\n  item = a\n/lines/1\n  no = 2\n  item = b"},
+		{lines("/l/0/no=1\n/l/0/lots/0/lot=A\n/l/0/lots/0/n=5\n/l/0/lots/1/lot=B\n/l/0/lots/1/n=6\n/l/1/no=2\n/l/1/tags/0=x\n/l/1/tags/1=y\n/l/1/at/lat=3"), 50,
+			"/l/0\n  no = 1\n  lots  lot  n\n     0  A    5\n     1  B    6\n/l/1\n  no = 2\n  tags/0 = x\n  tags/1 = y\n  at/lat = 3"},
+		{lines("a=1\nb=\na[2]=2\nb[2]=ü\nc=9"), 50, "   a  b\n1  1  \"\"\n2  2  ü\nc = 9"},
+		{lines("a=1\na[2]=2"), 50, "row 1\n  a = 1\nrow 2\n  a = 2"},
+		{lines("LIN[2]-1=2\nLIN[2]-3.1=x\nLIN[3]-1=3\nQTY[3]-1=4"), 50, "LIN[2]-1 = 2\nLIN[2]-3.1 = x\nLIN[3]-1 = 3\nQTY[3]-1 = 4"},
+		{[]format.Line{{Path: "/l/0/a", Value: "1"}, {Path: "/l/0/b", Value: "2"}, {Path: "/l/1/a", Value: "3"}, {Path: "/l/1/b", Value: "4"}, {Path: "/l/2/a", Folded: 12}, {Path: "/l/9/a", Value: "bad"}, {Path: "/end", Value: "x"}}, 50,
+			"/l  a  b\n 0  1  2\n 1  3  4\n/l/2/a … 12 values (--rows)\n/l/9\n  a = bad\n/end = x"},
+		{lines("/0/a=1\n/0/b=2\n/1/a=3\n/1/b=4"), 50, "   a  b\n0  1  2\n1  3  4"},
+		{lines("/l/0/a=1\n/l/0/a=2\n/l/1/b=3"), 50, "/l/0\n  a = 1\n  a = 2\n/l/1\n  b = 3"},
+		{nil, 50, ""},
+	} {
+		if got := strings.Join(listed(test.lines, test.width), "\n"); got != test.want {
+			t.Errorf("%v\ngot\n%s\nwant\n%s", test.lines, got, test.want)
 		}
 	}
 }
