@@ -166,6 +166,40 @@ func TestAlertsGoOut(t *testing.T) {
 	}
 }
 
+// TestAStormOfAlerts: what comes soon after a mail goes out together, and nothing of it twice.
+func TestAStormOfAlerts(t *testing.T) {
+	box := newMailbox(t)
+	b := testbed.Start(t, testbed.With(func(c *service.Config) {
+		e := *c.Environment
+		e.Tell = []workspace.Channel{{Name: "night", Server: box.Addr().String(), From: "ydrion@skerry.example", To: []string{"maren@skerry.example"}}}
+		c.Environment, c.Rest = &e, 2*time.Second
+	}))
+	b.Publish(inOneFile(t))
+	b.Drop("stations/inbox", "first.csv", "not a sheet\nat all\n")
+	testbed.Until(t, "the first was told", func() bool { return strings.Contains(box.all(), "first.csv") })
+	for i := range 15 {
+		b.Drop("stations/inbox", fmt.Sprintf("bad-%02d.csv", i), fmt.Sprintf("not a sheet\nat all %d\n", i))
+	}
+	testbed.Until(t, "all were told", func() bool {
+		mail := box.all()
+		for i := range 15 {
+			if !strings.Contains(mail, fmt.Sprintf("bad-%02d.csv", i)) {
+				return false
+			}
+		}
+		return true
+	})
+	mail := box.all()
+	for i := range 15 {
+		if n := strings.Count(mail, fmt.Sprintf("bad-%02d.csv (pickup", i)); n != 1 {
+			t.Errorf("bad-%02d.csv was told %d times:\n%s", i, n, mail)
+		}
+	}
+	if n := strings.Count(mail, "Subject:"); n > 5 || !strings.Contains(mail, "Subject: [ydrion] rejected: specimen-orders (") {
+		t.Errorf("%d mails:\n%s", n, mail)
+	}
+}
+
 // expecting starts a service whose clock is five seconds before a full minute,
 // which is the deadline of what is expected.
 func expecting(t *testing.T, minute time.Time, more string) *testbed.Bed {

@@ -1,10 +1,12 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 	"sync"
 	"time"
 
@@ -12,6 +14,7 @@ import (
 	"ydrion/store"
 	"ydrion/tell"
 	"ydrion/wire"
+	"ydrion/workspace"
 )
 
 // noted is an alert on its way to the records, or the end of one.
@@ -147,18 +150,43 @@ func (s *Service) record(n noted, known told) {
 // mostTries is how often a message is sent that nobody takes: about a day.
 const mostTries = 40
 
+// shortestRest and longestRest are how long a mail to a channel waits for the one before it at least and at most: a thousand bad files
+// are not a thousand mails.
+const (
+	shortestRest = time.Minute
+	longestRest  = 15 * time.Minute
+)
+
+// mostTogether is how many alerts one mail has at most.
+const mostTogether = 1000
+
 // sendMessages brings alerts to their channels, until the service stops.
 func (s *Service) sendMessages() {
-	if len(s.Environment.Tell) == 0 {
+	channels, rhythms := map[string]*workspace.Channel{}, map[string]*tell.Rhythm{}
+	for i := range s.Environment.Tell {
+		c := &s.Environment.Tell[i]
+		channels[c.Name], rhythms[c.Name] = c, &tell.Rhythm{Shortest: cmp.Or(s.Rest, shortestRest), Longest: longestRest}
+	}
+	if len(channels) == 0 {
 		return
 	}
 	for {
-		due, err := s.store.DueMessages(s.life, 20)
+		due, err := s.store.DueMessages(s.life, "", 20)
 		if err != nil && s.life.Err() == nil {
 			s.Log.Error("looking for messages to send", "error", err)
 		}
+		of := map[string][]store.Message{}
 		for _, m := range due {
-			s.sendMessage(m)
+			of[m.Channel] = append(of[m.Channel], m)
+		}
+		for name, messages := range of {
+			if c := channels[name]; c != nil && tell.Mails(c) {
+				s.mail(c, messages, rhythms[name])
+				continue
+			}
+			for i := range messages {
+				s.sendTogether(channels[name], messages[i:i+1])
+			}
 		}
 		if len(due) > 0 && s.life.Err() == nil {
 			continue
@@ -171,26 +199,53 @@ func (s *Service) sendMessages() {
 	}
 }
 
-func (s *Service) sendMessage(m store.Message) {
-	failed, next := "its channel is not in the environment any more", time.Time{}
-	for i := range s.Environment.Tell {
-		c := &s.Environment.Tell[i]
-		if c.Name != m.Channel {
-			continue
+// mail brings messages to a channel together with all others that are due there, or puts them off where the last mail
+// has not been long ago.
+func (s *Service) mail(c *workspace.Channel, messages []store.Message, rhythm *tell.Rhythm) {
+	if wait := rhythm.Wait(time.Now()); wait > 0 {
+		numbers := all(messages, func(m store.Message) int64 { return m.ID })
+		if err := s.store.Wait(context.WithoutCancel(s.life), c.Name, numbers, wait); err != nil {
+			s.Log.Error("putting off alerts", "channel", c.Name, "error", err)
 		}
+		return
+	}
+	more, err := s.store.DueMessages(s.life, c.Name, mostTogether)
+	if err != nil {
+		s.Log.Error("looking for messages to send", "error", err)
+	}
+	messages = append(messages, more...)
+	slices.SortFunc(messages, func(a, b store.Message) int { return cmp.Compare(a.ID, b.ID) })
+	if s.sendTogether(c, messages) {
+		rhythm.Sent(time.Now())
+	}
+}
+
+// sendTogether brings messages to their channel, together, and records how that went. It is false if they are to be sent
+// again.
+func (s *Service) sendTogether(c *workspace.Channel, messages []store.Message) bool {
+	failed, again := "its channel is not in the environment any more", false
+	if c != nil {
 		failed = ""
-		if err := tell.Send(s.life, c, tell.Note{ID: m.ID, At: m.At, Kind: m.Kind, Route: m.Route, Pickup: m.Pickup, Message: m.Message, Environment: s.Environment.Name}); err != nil {
+		notes := all(messages, func(m store.Message) tell.Note {
+			return tell.Note{ID: m.ID, At: m.At, Kind: m.Kind, Route: m.Route, Pickup: m.Pickup, Message: m.Message, Environment: s.Environment.Name}
+		})
+		if err := tell.Send(s.life, c, notes...); err != nil {
 			failed = err.Error()
 			var partly *tell.Partly
-			if m.Tries < mostTries && !errors.As(err, &partly) { // who was told is not told again
-				next = time.Now().Add(min(5*time.Second<<min(m.Tries, 10), time.Hour))
-			}
-			s.Log.Warn("an alert could not be sent", "channel", c.Name, "alert", m.ID, "error", err, "try", m.Tries)
+			again = !errors.As(err, &partly) // who was told is not told again
+			s.Log.Warn("an alert could not be sent", "channel", c.Name, "alert", messages[0].ID, "alerts", len(messages), "error", err, "try", messages[0].Tries)
 		}
 	}
-	if err := s.store.Sent(context.WithoutCancel(s.life), m, failed, next); err != nil {
-		s.Log.Error("recording that an alert was sent", "alert", m.ID, "error", err)
+	for _, m := range messages {
+		next := time.Time{}
+		if again && m.Tries < mostTries {
+			next = time.Now().Add(min(5*time.Second<<min(m.Tries, 10), time.Hour))
+		}
+		if err := s.store.Sent(context.WithoutCancel(s.life), m, failed, next); err != nil {
+			s.Log.Error("recording that an alert was sent", "alert", m.ID, "error", err)
+		}
 	}
+	return failed == "" || !again
 }
 
 // Alerts lists what people should know, newest first.

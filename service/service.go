@@ -54,6 +54,8 @@ type Config struct {
 	Lease time.Duration
 	// Still is how long something may not move before people are told; 0: two minutes.
 	Still time.Duration
+	// Rest is how long a mail with alerts waits for the one before it; 0: a minute.
+	Rest time.Duration
 	// Clock is what time it is for deadlines and timetables; nil: the machine's.
 	Clock func() time.Time
 }

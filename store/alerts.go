@@ -101,12 +101,12 @@ type Message struct {
 // sends it too.
 const messageLease = time.Minute
 
-// DueMessages gives messages to send, and keeps other nodes from sending them
+// DueMessages gives messages to send, to one channel or to all, and keeps other nodes from sending them
 // meanwhile.
-func (s *Store) DueMessages(ctx context.Context, limit int) ([]Message, error) {
+func (s *Store) DueMessages(ctx context.Context, channel string, limit int) ([]Message, error) {
 	var out []Message
-	err := s.db.SelectContext(ctx, &out, `with due as (update messages set next_try = now() + $2, tries = tries + 1 where (alert, channel) in (select alert, channel from messages where sent_at is null and next_try <= now() order by next_try limit $1 for update skip locked) returning alert, channel, tries)
-		select a.id, a.at, a.kind, a.route, a.pickup, a.about, a.message, a.seen_at, a.seen_by, a.ended_at, d.channel, d.tries from due d join alerts a on a.id = d.alert order by a.id`, limit, messageLease)
+	err := s.db.SelectContext(ctx, &out, `with due as (update messages set next_try = now() + $2, tries = tries + 1 where (alert, channel) in (select alert, channel from messages where sent_at is null and next_try <= now() and ($3 = '' or channel = $3) order by next_try limit $1 for update skip locked) returning alert, channel, tries)
+		select a.id, a.at, a.kind, a.route, a.pickup, a.about, a.message, a.seen_at, a.seen_by, a.ended_at, d.channel, d.tries from due d join alerts a on a.id = d.alert order by a.id`, limit, messageLease, channel)
 	return out, err
 }
 
@@ -118,6 +118,12 @@ func (s *Store) Sent(ctx context.Context, m Message, failed string, next time.Ti
 		return err
 	}
 	_, err := s.db.ExecContext(ctx, `update messages set next_try = $3, reason = $4 where alert = $1 and channel = $2`, m.ID, m.Channel, next, failed)
+	return err
+}
+
+// Wait puts off messages that were to be sent to a channel, which have not been tried.
+func (s *Store) Wait(ctx context.Context, channel string, alerts []int64, wait time.Duration) error {
+	_, err := s.db.ExecContext(ctx, `update messages set next_try = now() + $3, tries = tries - 1 where channel = $1 and alert = any($2)`, channel, alerts, wait)
 	return err
 }
 

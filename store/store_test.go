@@ -751,18 +751,33 @@ func TestAlerts(t *testing.T) {
 			t.Errorf("%d: fresh %v, %v", i, fresh, err)
 		}
 	}
-	due := must(s.DueMessages(ctx, 10))(t)
+	due := must(s.DueMessages(ctx, "", 10))(t)
 	if len(due) != 1 || due[0].Channel != "desk" || due[0].Message != "no space" || due[0].Tries != 1 {
 		t.Fatalf("%+v", due)
 	}
-	if again := must(s.DueMessages(ctx, 10))(t); len(again) != 0 {
+	if again := must(s.DueMessages(ctx, "", 10))(t); len(again) != 0 {
 		t.Errorf("another node would send it too: %+v", again)
+	}
+	if err := s.Wait(ctx, "desk", []int64{due[0].ID}, -time.Second); err != nil {
+		t.Fatal(err)
+	}
+	if other := must(s.DueMessages(ctx, "another", 10))(t); len(other) != 0 {
+		t.Errorf("of another channel: %+v", other)
+	}
+	if after := must(s.DueMessages(ctx, "desk", 10))(t); len(after) != 1 || after[0].Tries != 1 {
+		t.Errorf("what has waited was tried: %+v", after)
 	}
 	if err := s.Sent(ctx, due[0], "refused", time.Now().Add(-time.Second)); err != nil {
 		t.Fatal(err)
 	}
-	if due = must(s.DueMessages(ctx, 10))(t); len(due) != 1 || due[0].Tries != 2 {
+	if due = must(s.DueMessages(ctx, "", 10))(t); len(due) != 1 || due[0].Tries != 2 {
 		t.Fatalf("%+v", due)
+	}
+	if err := s.Wait(ctx, "desk", []int64{due[0].ID}, time.Hour); err != nil {
+		t.Fatal(err)
+	}
+	if waits := must(s.DueMessages(ctx, "", 10))(t); len(waits) != 0 {
+		t.Errorf("%+v does not wait", waits)
 	}
 	if err := s.Sent(ctx, due[0], "", time.Time{}); err != nil {
 		t.Fatal(err)

@@ -4,6 +4,7 @@ package tell
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/hmac"
 	"crypto/sha256"
@@ -54,14 +55,17 @@ func matches(patterns []string, s string) bool {
 // timeout is how long a webhook or a mail server may take.
 const timeout = 20 * time.Second
 
-// Send brings a note to a channel.
-func Send(ctx context.Context, c *workspace.Channel, n Note) error {
+// Mails tells whether a channel takes several notes together.
+func Mails(c *workspace.Channel) bool { return c.Webhook == "" }
+
+// Send brings notes to a channel: several only if it takes them together.
+func Send(ctx context.Context, c *workspace.Channel, notes ...Note) error {
 	ctx, cancel := context.WithTimeout(ctx, timeout)
 	defer cancel()
-	if c.Webhook != "" {
-		return post(ctx, c, n)
+	if !Mails(c) {
+		return post(ctx, c, notes[0])
 	}
-	return send(ctx, c, n)
+	return send(ctx, c, notes)
 }
 
 // post sends a note to a webhook. If the channel has a key, the body's HMAC-SHA-256
@@ -104,8 +108,8 @@ func post(ctx context.Context, c *workspace.Channel, n Note) error {
 	return nil
 }
 
-// send mails a note. The connection is encrypted if the server offers it.
-func send(ctx context.Context, c *workspace.Channel, n Note) error {
+// send mails notes. The connection is encrypted if the server offers it.
+func send(ctx context.Context, c *workspace.Channel, notes []Note) error {
 	host, port, err := net.SplitHostPort(c.Server)
 	if err != nil {
 		return fmt.Errorf("the mail server %q: %w", c.Server, err)
@@ -117,7 +121,7 @@ func send(ctx context.Context, c *workspace.Channel, n Note) error {
 	// One mail for each: a recipient that is refused takes nothing from the others.
 	var mails []*mail.Msg
 	for i, to := range c.To {
-		m, err := letter(c, n, i, to)
+		m, err := letter(c, notes, i, to)
 		if err != nil {
 			return err
 		}
@@ -145,8 +149,8 @@ type Partly struct{ Refused string }
 
 func (p *Partly) Error() string { return "not everybody was told: " + p.Refused }
 
-// letter writes a note to one recipient.
-func letter(c *workspace.Channel, n Note, number int, to string) (*mail.Msg, error) {
+// letter writes notes to one recipient.
+func letter(c *workspace.Channel, notes []Note, number int, to string) (*mail.Msg, error) {
 	m := mail.NewMsg()
 	if err := m.From(c.From); err != nil {
 		return nil, err
@@ -154,15 +158,58 @@ func letter(c *workspace.Channel, n Note, number int, to string) (*mail.Msg, err
 	if err := m.To(to); err != nil {
 		return nil, err
 	}
-	m.SetMessageIDWithValue(fmt.Sprintf("alert-%d-%s-%d@%s", n.ID, c.Name, number, domain(c.From)))
-	m.SetDate()
-	about := n.Route
-	if about == "" {
-		about = n.Environment
+	numbers := strconv.FormatInt(notes[0].ID, 10)
+	if last := notes[len(notes)-1].ID; len(notes) > 1 {
+		numbers += fmt.Sprintf("-to-%d", last)
 	}
-	m.Subject(fmt.Sprintf("[ydrion] %s: %s", n.Kind, about))
-	m.SetBodyString(mail.TypeTextPlain, fmt.Sprintf("%s\n\n%s, %s, environment %s, alert %d\n", n.Message, n.Kind, n.At.Local().Format("2006-01-02 15:04:05 MST"), n.Environment, n.ID))
+	m.SetMessageIDWithValue(fmt.Sprintf("alert-%s-%s-%d@%s", numbers, c.Name, number, domain(c.From)))
+	m.SetDate()
+	subject, body := written(notes)
+	m.Subject("[ydrion] " + subject)
+	m.SetBodyString(mail.TypeTextPlain, body)
 	return m, nil
+}
+
+// mostTold is how many notes of one kind about one route a mail has in words.
+const mostTold = 20
+
+// written are the subject and the text of a mail with notes: those of one kind about one route stand together, in the
+// order in which the first of each came.
+func written(notes []Note) (subject, body string) {
+	type subjects struct{ kind, about string }
+	var order []subjects
+	of := map[subjects][]Note{}
+	for _, n := range notes {
+		s := subjects{n.Kind, cmp.Or(n.Route, n.Environment)}
+		if of[s] == nil {
+			order = append(order, s)
+		}
+		of[s] = append(of[s], n)
+	}
+	first := notes[0]
+	subject = fmt.Sprintf("%s: %s", order[0].kind, order[0].about)
+	if len(notes) == 1 {
+		return subject, fmt.Sprintf("%s\n\n%s, %s, environment %s, alert %d\n", first.Message, first.Kind, first.At.Local().Format("2006-01-02 15:04:05 MST"), first.Environment, first.ID)
+	}
+	if len(order) == 1 {
+		subject += fmt.Sprintf(" (%d alerts)", len(notes))
+	} else {
+		subject = fmt.Sprintf("%d alerts: %s", len(notes), first.Environment)
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "%d alerts since %s, environment %s.\n", len(notes), first.At.Local().Format("2006-01-02 15:04:05 MST"), first.Environment)
+	for _, s := range order {
+		told := of[s]
+		fmt.Fprintf(&b, "\n%s, %s: %d\n", s.kind, s.about, len(told))
+		for _, n := range told[:min(len(told), mostTold)] {
+			fmt.Fprintf(&b, "  %s alert %d: %s\n", n.At.Local().Format("15:04:05"), n.ID, strings.ReplaceAll(n.Message, "\n", "\n    "))
+		}
+		if more := len(told) - mostTold; more > 0 {
+			fmt.Fprintf(&b, "  and %d more, to alert %d\n", more, told[len(told)-1].ID)
+		}
+	}
+	b.WriteString("\n`ydrion alerts --all` and the console show each of them.\n")
+	return subject, b.String()
 }
 
 func domain(address string) string {

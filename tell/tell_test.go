@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"ydrion/workspace"
 )
@@ -135,5 +136,49 @@ func serveMail(conn net.Conn, taken chan<- string) {
 		default:
 			fmt.Fprint(conn, "250 good\r\n")
 		}
+	}
+}
+
+// TestRhythm: the first mail goes out at once, and the rests grow while there is more to tell. When it was quiet all begins
+// anew.
+func TestRhythm(t *testing.T) {
+	r := Rhythm{Shortest: time.Minute, Longest: 5 * time.Minute}
+	now := time.Date(2026, 11, 25, 8, 0, 0, 0, time.UTC)
+	for i, rest := range []time.Duration{1, 2, 4, 5, 5} {
+		if wait := r.Wait(now); wait != 0 {
+			t.Errorf("mail %d waits %s more", i, wait)
+		}
+		r.Sent(now)
+		if wait := r.Wait(now.Add(20 * time.Second)); wait != rest*time.Minute-20*time.Second {
+			t.Errorf("behind mail %d the next one waits %s, want %d minutes", i, wait, rest)
+		}
+		now = now.Add(rest * time.Minute)
+	}
+	now = now.Add(6 * time.Minute)
+	if r.Sent(now); r.Wait(now) != time.Minute {
+		t.Errorf("after a quiet time the next one waits %s", r.Wait(now))
+	}
+}
+
+// TestWritten: one alert is its message; several are told by kind and route, with their numbers, and not all in words.
+func TestWritten(t *testing.T) {
+	at := time.Date(2026, 11, 25, 8, 0, 0, 0, time.Local)
+	note := func(id int64, kind, route, message string) Note {
+		return Note{ID: id, At: at.Add(time.Duration(id) * time.Second), Kind: kind, Route: route, Message: message, Environment: "production"}
+	}
+	if subject, body := written([]Note{note(7, "held", "orders", "a.csv is held")}); subject != "held: orders" || !strings.HasPrefix(body, "a.csv is held\n\nheld, 2026-11-25 08:00:07 ") || !strings.HasSuffix(body, "environment production, alert 7\n") {
+		t.Errorf("%q\n%s", subject, body)
+	}
+	subject, body := written([]Note{note(1, "rejected", "orders", "a.csv"), note(2, "disk low", "", "full"), note(3, "rejected", "orders", "b.csv\nline 2")})
+	_, body, _ = strings.Cut(body, "\n")
+	if want := "\nrejected, orders: 2\n  08:00:01 alert 1: a.csv\n  08:00:03 alert 3: b.csv\n    line 2\n\ndisk low, production: 1\n  08:00:02 alert 2: full\n\n`ydrion alerts --all` and the console show each of them.\n"; subject != "3 alerts: production" || body != want {
+		t.Errorf("%q\n%s", subject, body)
+	}
+	var many []Note
+	for i := range int64(50) {
+		many = append(many, note(i+1, "rejected", "orders", "x"))
+	}
+	if subject, body = written(many); subject != "rejected: orders (50 alerts)" || strings.Count(body, ": x\n") != mostTold || !strings.Contains(body, "  and 30 more, to alert 50\n") {
+		t.Errorf("%q\n%s", subject, body)
 	}
 }
