@@ -10,7 +10,6 @@ import (
 	"io"
 	"mime"
 	"mime/multipart"
-	"mime/quotedprintable"
 	"net/mail"
 	"net/textproto"
 	"net/url"
@@ -185,7 +184,10 @@ func (r *reader) part(h textproto.MIMEHeader, body io.Reader, depth int, usual s
 	if err := r.each(p); err != nil {
 		return err
 	}
-	_, err = io.Copy(io.Discard, p.Content) // what nobody wanted may be broken, too
+	if quoted, is := content.(*quotedReader); is { // mails may be careless in what nobody wants of them
+		quoted.loose = true
+	}
+	_, err = io.Copy(io.Discard, p.Content) // what nobody wanted may be cut off, too
 	return err
 }
 
@@ -229,7 +231,7 @@ func decoded(encoding string, in io.Reader) (io.Reader, error) {
 	case "", "7bit", "8bit", "binary":
 		return in, nil
 	case "quoted-printable":
-		return quotedprintable.NewReader(in), nil
+		return &quotedReader{in: bufio.NewReader(in)}, nil
 	case "base64":
 		return &base64Reader{in: bufio.NewReader(in)}, nil
 	}

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
+	"mime/quotedprintable"
 	"strings"
 	"testing"
 	"time"
@@ -109,6 +111,10 @@ func TestBroken(t *testing.T) {
 		"no end":         part("", "a,b\n1,2\n"),
 		"end of another": part("", "a,b\n--x--\n"),
 		"half a group":   part("Content-Transfer-Encoding: base64", "YSxiC\n--o--\n"),
+		"no digits":      part("Content-Transfer-Encoding: quoted-printable", "a=bz,1\n--o--\n"),
+		"half a digit":   part("Content-Transfer-Encoding: quoted-printable", "a=4\n--o--\n"),
+		"no digit":       part("Content-Transfer-Encoding: quoted-printable", "href=\"x\"\n--o--\n"),
+		"a control":      part("Content-Transfer-Encoding: quoted-printable", "a\x01b\n--o--\n"),
 		"encoding":       part("Content-Transfer-Encoding: x-uuencode", "begin 644 a\n--o--\n"),
 		"no boundary":    "From: a@b.example\nContent-Type: multipart/mixed\n\n--o\n",
 		"no head":        "a,b\n1,2\n",
@@ -118,6 +124,69 @@ func TestBroken(t *testing.T) {
 		if _, parts, err := read(t, text); !errors.Is(err, ErrBroken) {
 			t.Errorf("%s: %v, %v", name, err, parts)
 		}
+	}
+}
+
+// TestQuotedPrintable: what is encoded comes back, also as programs write it that are not careful; what nobody wants may be
+// careless.
+func TestQuotedPrintable(t *testing.T) {
+	long := strings.Repeat("ü", 5000)
+	for coded, want := range map[string]string{
+		"":                                 "",
+		"a,b\r\n1,2\r\n":                   "a,b\r\n1,2\r\n",
+		"a,b\n1,2":                         "a,b\n1,2",
+		"M=C3=B6we=20=3D=09\r\n":           "Möwe =\t\r\n",
+		"M=c3=b6we":                        "Möwe",
+		"one =\r\ntwo=\nthree= \t\r\nfour": "one twothreefour",
+		"ends so=":                         "ends so",
+		"blanks behind  \t \r\nand  within \t x ": "blanks behind\r\nand  within \t x",
+		"a\rb\r\r\nc":         "a\rb\r\r\nc",
+		long + "=\r\n" + long: long + long,
+		"=00=0D=0A=FF":        "\x00\r\n\xff",
+	} {
+		for _, size := range []int{1, 7, 4096} {
+			in, err := decoded("Quoted-Printable", strings.NewReader(coded))
+			if err != nil {
+				t.Fatal(err)
+			}
+			var got []byte
+			for b := make([]byte, size); err == nil; {
+				var n int
+				n, err = in.Read(b)
+				got = append(got, b[:n]...)
+			}
+			if err != io.EOF || string(got) != want {
+				t.Errorf("%q came as %q: %v", coded, got, err)
+			}
+		}
+	}
+	r := rand.New(rand.NewPCG(3, 3))
+	for range 500 { // as the standard library writes it
+		want := make([]byte, r.IntN(300))
+		for i := range want {
+			want[i] = "a =\t.~\x00\xff\r\n"[r.IntN(10)]
+		}
+		var coded strings.Builder
+		w := quotedprintable.NewWriter(&coded)
+		w.Binary = true
+		w.Write(want)
+		w.Close()
+		in, _ := decoded("quoted-printable", strings.NewReader(coded.String()))
+		if got, err := io.ReadAll(in); err != nil || string(got) != string(want) {
+			t.Fatalf("%q, written as %q, came as %q: %v", want, coded.String(), got, err)
+		}
+	}
+	text := "From: a@b.example\nContent-Type: multipart/mixed; boundary=o\n\n--o\nContent-Type: text/html\nContent-Transfer-Encoding: quoted-printable\n\n<a href=\"x\">\x01\n--o\nContent-Disposition: attachment; filename=a.csv\n\na,b\n--o--\n"
+	taken := ""
+	if _, err := Read(strings.NewReader(text), func(string) bool { return false }, func(p Part) error {
+		if !p.Attached {
+			return nil
+		}
+		b, err := io.ReadAll(p.Content)
+		taken += p.Name + ": " + string(b)
+		return err
+	}); err != nil || taken != "a.csv: a,b" {
+		t.Errorf("beside a careless text %q was taken: %v", taken, err)
 	}
 }
 
