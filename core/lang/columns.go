@@ -23,13 +23,13 @@ type column struct {
 type how uint8
 
 const (
-	asText   how = iota // with its special characters escaped; there are none
-	asNumber            // without quotes, as JSON writes numbers; it does so already
-	asDigits            // in another order
-	asAnswer            // as the table says
-	asLittle            // as what it is, or as what is written for none and for an empty one
-	noValue             // there is only what stands before
-	off                 // separators are taken off the end
+	asText     how = iota // with its special characters escaped; there are none
+	asNumber              // without quotes, as JSON writes numbers; it does so already
+	asDate                // with its digits in another order
+	asCode                // as a table says
+	asAnswered            // as text, or as what is written for none and for an empty one
+	noValue               // there is only what stands before
+	trims                 // separators are taken off the end
 )
 
 // constantText is one that is copied in two words of eight bytes, if it is not longer.
@@ -98,17 +98,17 @@ func (p *Program) columnOf(a *action) (how, bool) {
 		}
 		return asText, !a.plain && p.escapes.Plainly()
 	case answered:
-		return asLittle, p.escapes.Plainly() || p.bare
+		return asAnswered, p.escapes.Plainly() || p.bare
 	case translate:
-		return asAnswer, true
+		return asCode, true
 	case rearrange:
-		return asDigits, a.reads == nil
+		return asDate, a.reads == nil
 	case evaluate:
 		return asNumber, a.read && p.bare
 	case write:
 		return noValue, true
 	case trim:
-		return off, true
+		return trims, true
 	}
 	return 0, false
 }
@@ -127,7 +127,7 @@ func (p *Program) stretch(columns []column, buf []byte, row []batch.Span, out []
 			if len(room)-at < c.room {
 				room = widened(room[:at], c.room)
 			}
-			if at += c.prefix.put(room[at:]); c.how == off {
+			if at += c.prefix.put(room[at:]); c.how == trims {
 				at = len(trimmed(room[:at], begin, c.action.set, c.action.extra.release))
 			}
 			continue
@@ -205,7 +205,7 @@ func widened(out []byte, need int) []byte {
 // it.
 func (p *Program) value(c *column, room, v []byte) int {
 	switch c.how {
-	case asDigits:
+	case asDate:
 		quote := p.escapes.Always()
 		if quote == 0 {
 			return c.action.moves.Copy(room, v)
@@ -216,7 +216,7 @@ func (p *Program) value(c *column, room, v []byte) int {
 			n += 2
 		}
 		return n
-	case asAnswer:
+	case asCode:
 		to, listed := c.action.table.append(room[:0], v)
 		if !listed {
 			return -1
