@@ -352,10 +352,14 @@ func (a *app) trial(t *service.Trial, name, more string) {
 			f.Place.File = cmp.Or(f.Place.File, name)
 			fmt.Fprintf(a.out, "  %s\n", strings.ReplaceAll(f.String(), "\n", "\n  "))
 		}
-		left, right := listed(r.Fields, mostLeft), []string{}
+		left, right := listed(r.Fields, widestLeft), []string{}
 		beside := 0
-		for _, l := range left {
-			beside = max(beside, min(utf8.RuneCountInString(l), mostLeft))
+		for i, l := range left {
+			if runes := []rune(l); len(runes) > mostLeft && strings.Contains(l, " = ") {
+				l = string(runes[:mostLeft-1]) + "…"
+				left[i] = l
+			}
+			beside = max(beside, min(utf8.RuneCountInString(l), widestLeft))
 		}
 		for _, of := range r.Became {
 			if of.Branch != "" {
@@ -388,17 +392,19 @@ func said(l format.Line) string {
 	return fmt.Sprintf("%s = %s", l.Path, finding.Shorten([]byte(l.Value)))
 }
 
-// mostLeft is how many characters of what came in are shown beside what went out, and mostWide of both.
+// widestLeft is how many characters a table of what came in may have beside what went out, mostLeft how many of a value are
+// shown there, and mostWide how many both have together.
 const (
-	mostLeft = 52
-	mostWide = 116
+	widestLeft = 72
+	mostLeft   = 52
+	mostWide   = 116
 )
 
 // sideBySide prints two columns of lines.
 func sideBySide(w io.Writer, left, right []string) {
 	width := 0
 	for _, l := range left {
-		width = max(width, min(len([]rune(l)), mostLeft))
+		width = max(width, min(len([]rune(l)), widestLeft))
 	}
 	for i := range max(len(left), len(right)) {
 		l, r := "", ""
@@ -408,8 +414,8 @@ func sideBySide(w io.Writer, left, right []string) {
 		if i < len(right) {
 			r = right[i]
 		}
-		if runes := []rune(l); len(runes) > mostLeft {
-			l = string(runes[:mostLeft-1]) + "…"
+		if runes := []rune(l); len(runes) > widestLeft {
+			l = string(runes[:widestLeft-1]) + "…"
 		}
 		pad := strings.Repeat(" ", width-len([]rune(l)))
 		fmt.Fprintln(w, strings.TrimRight(fmt.Sprintf("    %s%s   %s", l, pad, r), " "))

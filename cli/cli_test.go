@@ -104,7 +104,7 @@ func TestNarrowTable(t *testing.T) {
 
 func TestSideBySide(t *testing.T) {
 	var out strings.Builder
-	sideBySide(&out, []string{"a = 1", strings.Repeat("ü", 60)}, []string{"X", "Y", "Z"})
+	sideBySide(&out, []string{"a = 1", strings.Repeat("ü", 90)}, []string{"X", "Y", "Z"})
 	lines := strings.Split(out.String(), "\n")
 	if len(lines) != 4 || !strings.HasSuffix(lines[0], "   X") || !strings.Contains(lines[1], "…   Y") || strings.TrimSpace(lines[2]) != "Z" {
 		t.Errorf("%q", lines)
@@ -226,6 +226,7 @@ func TestListed(t *testing.T) {
 			"/l/0\n  no = 1\n  lots  lot  n\n     0  A    5\n     1  B    6\n/l/1\n  no = 2\n  tags/0 = x\n  tags/1 = y\n  at/lat = 3"},
 		{lines("a=1\nb=\na[2]=2\nb[2]=ü\nc=9"), 50, "   a  b\n1  1  \"\"\n2  2  ü\nc = 9"},
 		{lines("a=1\na[2]=2"), 50, "row 1\n  a = 1\nrow 2\n  a = 2"},
+		{lines("order=7\nitem=a\nn=1\norder[2]=7\nitem[2]=some words\nn[2]=2\norder[3]=7\nitem[3]=b\nn[3]=1"), 16, "in each of 3 rows\n  order = 7\n   item        n\n1  a           1\n2  some words  2\n3  b           1"},
 		{lines("LIN[2]-1=2\nLIN[2]-3.1=x\nLIN[3]-1=3\nQTY[3]-1=4"), 50, "LIN[2]-1 = 2\nLIN[2]-3.1 = x\nLIN[3]-1 = 3\nQTY[3]-1 = 4"},
 		{[]format.Line{{Path: "/l/0/a", Value: "1"}, {Path: "/l/0/b", Value: "2"}, {Path: "/l/1/a", Value: "3"}, {Path: "/l/1/b", Value: "4"}, {Path: "/l/2/a", Folded: 12}, {Path: "/l/9/a", Value: "bad"}, {Path: "/end", Value: "x"}}, 50,
 			"/l  a  b\n 0  1  2\n 1  3  4\n/l/2/a … 12 values (--rows)\n/l/9\n  a = bad\n/end = x"},

@@ -79,6 +79,18 @@ func below(lines []format.Line, names map[string]bool, pointers bool, width int)
 			out = append(out, table...)
 			continue
 		}
+		if !pointers { // what the rows were gathered by is the same in all
+			if same, others := shared(rows); len(same) > 0 {
+				if table := tabled(list, others, pointers, width); table != nil {
+					out = append(out, fmt.Sprintf("in each of %d rows", len(rows)))
+					for _, l := range same {
+						out = append(out, "  "+said(l))
+					}
+					out = append(out, table...)
+					continue
+				}
+			}
+		}
 		for _, r := range rows {
 			name := fmt.Sprintf("row %d", r.number)
 			if pointers {
@@ -95,6 +107,19 @@ func below(lines []format.Line, names map[string]bool, pointers bool, width int)
 		}
 	}
 	return out
+}
+
+// shared takes the values out of rows that are the same in each.
+func shared(rows []row) (same []format.Line, others []row) {
+	for _, l := range rows[0].lines {
+		if !slices.ContainsFunc(rows, func(r row) bool { return !slices.Contains(r.lines, l) }) {
+			same = append(same, l)
+		}
+	}
+	for _, r := range rows {
+		others = append(others, row{r.number, slices.DeleteFunc(slices.Clone(r.lines), func(l format.Line) bool { return slices.Contains(same, l) })})
+	}
+	return same, others
 }
 
 // tabled prints rows as a table; nil: there is one row or column, a row has lists in it, or the table is too wide.
