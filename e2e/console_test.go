@@ -577,7 +577,7 @@ func TestConsoleLongRecord(t *testing.T) {
 		t.Error("more rows are offered than there are")
 	}
 	code, said := command(b, "pickup", fmt.Sprint(id), "--rows", "60")
-	if code != 0 || !strings.Contains(said, "in each of 60 rows") || !strings.Contains(said, "HR-060") || strings.Contains(said, "HR-061") || !strings.Contains(said, "order[61] … 2720 values (--rows)") {
+	if code != 0 || !strings.Contains(said, "article  description") || !strings.Contains(said, "HR-060") || strings.Contains(said, "HR-061") || !strings.Contains(said, "order[61] … 2720 values (--rows)") {
 		t.Errorf("%d %s", code, said)
 	}
 	if code, said := command(b, "pickup", fmt.Sprint(id), "--rows", "0"); code != 2 && code != 1 || !strings.Contains(said, "rows") {
