@@ -35,6 +35,7 @@ const Account = "postgres"
 // again at the same address.
 type Cluster struct {
 	URL     string
+	Local   string // the same by a socket in its folder, which costs less; as URL where that has too long a name
 	folder  string
 	account *syscall.Credential
 	options Options
@@ -117,6 +118,9 @@ func Start(ctx context.Context, folder string, o Options) (*Cluster, error) {
 		return nil, err
 	}
 	c.URL = fmt.Sprintf("postgres://ydrion:%s@127.0.0.1:%d/postgres?sslmode=disable", url.QueryEscape(password), c.port)
+	if c.Local = c.URL; c.sockets() != "" {
+		c.Local = fmt.Sprintf("postgres://ydrion:%s@/postgres?host=%s&port=%d&sslmode=disable", url.QueryEscape(password), url.QueryEscape(c.folder), c.port)
+	}
 	if err := c.launch(); err != nil {
 		return nil, err
 	}
@@ -321,7 +325,7 @@ func (c *Cluster) launch() error {
 	if err != nil {
 		return err
 	}
-	args := []string{"-D", c.folder, "-p", strconv.Itoa(c.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "max_connections=60", "-c", "log_timezone=UTC"}
+	args := []string{"-D", c.folder, "-p", strconv.Itoa(c.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=" + c.sockets(), "-c", "max_connections=60", "-c", "log_timezone=UTC"}
 	if c.options.Throwaway {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off", "-c", "max_connections=300")
 	}
@@ -360,6 +364,19 @@ func (c *Cluster) launch() error {
 	}
 	c.process, c.ended = cmd.Process, ended
 	return nil
+}
+
+// longestSocket is how long the name of a socket may be (unix(7)).
+const longestSocket = 107
+
+func (c *Cluster) socket() string { return filepath.Join(c.folder, fmt.Sprintf(".s.PGSQL.%d", c.port)) }
+
+// sockets is the folder in which the cluster makes its socket; empty: it makes none.
+func (c *Cluster) sockets() string {
+	if len(c.socket()) > longestSocket || strings.ContainsAny(c.folder, `,"`) { // it takes a list
+		return ""
+	}
+	return c.folder
 }
 
 func (c *Cluster) log() string { return c.folder + ".log" }

@@ -40,9 +40,14 @@ func TestCluster(t *testing.T) {
 	if err := exec(c.URL, "create table kept (n int)"); err != nil {
 		t.Error(err)
 	}
-	// Nobody gets in without the password, and a second start is refused.
-	if err := exec(strings.Replace(c.URL, "ydrion:", "ydrion:x", 1), "select 1"); err == nil || !strings.Contains(err.Error(), "password") {
-		t.Errorf("with a wrong password: %v", err)
+	// Nobody gets in without the password, by its socket neither, and a second start is refused.
+	for _, url := range []string{c.URL, c.Local} {
+		if err := exec(strings.Replace(url, "ydrion:", "ydrion:x", 1), "select 1"); err == nil || !strings.Contains(err.Error(), "password") {
+			t.Errorf("with a wrong password: %v", err)
+		}
+	}
+	if err := exec(c.Local, "insert into kept values (0)"); err != nil || c.Local == c.URL {
+		t.Errorf("by its socket: %v", err)
 	}
 	if _, err := Start(ctx, at, Options{Throwaway: true}); err == nil || !strings.Contains(err.Error(), "already running") {
 		t.Errorf("a second cluster in the same folder: %v", err)
@@ -76,6 +81,16 @@ func TestCluster(t *testing.T) {
 	}
 	if err := c.Stop(); err != nil {
 		t.Fatal(err)
+	}
+}
+
+// TestNoSocket: where its name would be too long, or the folder has a name that cannot be said in a list, there is none.
+func TestNoSocket(t *testing.T) {
+	for folder, want := range map[string]bool{"/var/lib/ydrion/postgres": true, "/" + strings.Repeat("x", 95): true, "/" + strings.Repeat("x", 96): false, "/srv/a, b/postgres": false, "/srv/\"a\"": false} {
+		c := Cluster{folder: folder, port: 5}
+		if got := c.sockets() != ""; got != want {
+			t.Errorf("%s (%d bytes with its socket): %v", folder, len(c.socket()), got)
+		}
 	}
 }
 

@@ -249,7 +249,7 @@ func Restore(ctx context.Context, r RestoreRequest) (m Manifest, err error) {
 			return m, err
 		}
 		defer func() { err = errors.Join(err, cluster.Stop()) }()
-		url = cluster.URL
+		url = cluster.Local
 	}
 	if err := store.Empty(ctx, url); err != nil {
 		return m, err

@@ -121,7 +121,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 			}}); err != nil {
 			return nil, err
 		}
-		url = s.cluster.URL
+		url = s.cluster.Local
 	}
 	var err error
 	if s.store, err = store.Open(ctx, url); err != nil {

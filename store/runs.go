@@ -481,12 +481,12 @@ func queueRuns(batch *pgx.Batch, node int64, commits []Commit) error {
 	if slices.ContainsFunc(commits, func(c Commit) bool { return len(c.Files) > 0 }) {
 		theirs = `c join run_pickups rp on rp.run = c.run where pickups.id = rp.pickup`
 	}
-	// A run that is not there, or not working any more, or not ours, fails the
+	// A run that is not there, or not working any more, or not ours, or does not balance, fails the
 	// whole: the count divides by zero.
 	batch.Queue(`with c as (select * from unnest($2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::bool[], $7::bigint[], $8::bigint[], $9::bigint[], $10::bigint[], $11::bigint[], $12::bigint[], $14::int[], $15::text[], $16::bigint[])
 			as t (run, pickup, reason, findings, whole, n, good, rejected, filtered, warnings, bytes, attempt, branches, merged)),
 		r as (update runs set state = 'committed', reason = '', committed_at = now(), committed_by = $1, records_in = c.n, good = c.good, rejected = c.rejected, filtered = c.filtered, merged = c.merged, warnings = c.warnings, bytes = c.bytes, whole = c.whole, findings = c.findings::jsonb, branches = c.branches::jsonb
-			from c where runs.id = c.run and runs.state = 'working' and runs.attempt = c.attempt returning runs.id),
+			from c where runs.id = c.run and runs.state = 'working' and runs.attempt = c.attempt and c.n = c.good + c.rejected + c.filtered + c.merged returning runs.id),
 		p as (update pickups set state = 'committed', reason = c.reason, tries = 0, next_try = null from `+theirs+` and pickups.run = c.run and pickups.node = $1 returning case when pickups.id = c.pickup then pickups.id end as id)
 		select 1 / (case when (select count(*) from r) = $13 and (select count(id) from p) = $13 then 1 else 0 end)`,
 		node, runs, pickups, reasons, findings, wholes, in, good, rejected, filtered, warnings, bytes, n, attempts, branches, merged)

@@ -49,6 +49,10 @@ func Main(m *testing.M) int {
 		code = 1
 	}
 	if cluster != nil {
+		for _, wrong := range holdWords() {
+			fmt.Fprintln(os.Stderr, "a record is not as it should be:", wrong)
+			code = 1
+		}
 		if err := cluster.Stop(); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 		}
@@ -78,14 +82,18 @@ func Database(t testing.TB) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	name := fmt.Sprintf("test_%d", number.Add(1))
-	if _, err := conn.Exec(ctx, "create database "+name); err != nil {
+	n := number.Add(1)
+	if _, err := conn.Exec(ctx, fmt.Sprintf("create database test_%d", n)); err != nil {
 		t.Fatal(err)
 	}
 	if err := conn.Close(ctx); err != nil {
 		t.Fatal(err)
 	}
-	return strings.Replace(cluster.URL, "/postgres?", "/"+name+"?", 1)
+	return databaseURL(n)
+}
+
+func databaseURL(n int64) string {
+	return strings.Replace(cluster.URL, "/postgres?", fmt.Sprintf("/test_%d?", n), 1)
 }
 
 // Bed is a running service with the demo's workspace published.
