@@ -127,6 +127,7 @@ func Start(ctx context.Context, folder string, o Options) (*Cluster, error) {
 	if err := c.wait(ctx); err != nil {
 		return nil, errors.Join(err, c.Stop())
 	}
+	c.sweep()
 	go c.supervise()
 	return c, nil
 }
@@ -370,6 +371,16 @@ func (c *Cluster) launch() error {
 const longestSocket = 107
 
 func (c *Cluster) socket() string { return filepath.Join(c.folder, fmt.Sprintf(".s.PGSQL.%d", c.port)) }
+
+// sweep removes sockets of former times, which a cluster leaves that is killed. The folder is this one's, since it runs.
+func (c *Cluster) sweep() {
+	left, _ := filepath.Glob(filepath.Join(c.folder, ".s.PGSQL.*")) //nolint: the pattern is right but for folders like [a], where nothing is swept
+	for _, l := range left {
+		if l != c.socket() && l != c.socket()+".lock" {
+			os.Remove(l) //nolint: it is looked for again
+		}
+	}
+}
 
 // sockets is the folder in which the cluster makes its socket; empty: it makes none.
 func (c *Cluster) sockets() string {

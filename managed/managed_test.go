@@ -60,12 +60,22 @@ func TestCluster(t *testing.T) {
 	if err := c.Stop(); err != nil {
 		t.Fatal(err)
 	}
-	// It goes on where it was.
+	// It goes on where it was, and takes away what one that was killed would have left.
+	for _, left := range []string{".s.PGSQL.1", ".s.PGSQL.1.lock"} {
+		if err := os.WriteFile(filepath.Join(at, left), nil, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
 	if c, err = Start(ctx, at, Options{Throwaway: true}); err != nil {
 		t.Fatal(err)
 	}
-	if err := exec(c.URL, "insert into kept values (1)"); err != nil {
-		t.Error(err)
+	for _, url := range []string{c.URL, c.Local} {
+		if err := exec(url, "insert into kept values (1)"); err != nil {
+			t.Error(err)
+		}
+	}
+	if left, err := filepath.Glob(filepath.Join(at, ".s.PGSQL.*")); err != nil || len(left) != 2 {
+		t.Errorf("sockets and their locks: %v %v", left, err)
 	}
 	// Killed, it comes back by itself, at the same address.
 	if err := c.process.Signal(syscall.SIGQUIT); err != nil {
