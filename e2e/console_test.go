@@ -329,7 +329,7 @@ func TestPicturesOfTheClient(t *testing.T) {
 	}
 	for name, commands := range map[string][]string{
 		"client-check":   {"check " + broken},
-		"client-try":     {"try specimen-orders ../demo/files/brunholm-2026-11-23.csv -w ../demo/workspace --rejected --limit 3"},
+		"client-try":     {"try specimen-orders ../demo/files/brunholm-2026-11-23.csv -w ../demo/workspace --rejected --limit 1", "try reagent-orders ../demo/files/reagents-2026-11-26.csv -w ../demo/workspace --limit 1"},
 		"client-routes":  {"routes", "route specimen-orders"},
 		"client-pickups": {"overview", "pickups --state rejected"},
 		"client-pickup":  {"pickup 2 --rejected --limit 1"},
