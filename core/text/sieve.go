@@ -15,11 +15,6 @@ type sieve struct {
 // pairs is how many a sieve has. Characters that differ in one bit share one, as | ~ ^ \ of HL7 do.
 const pairs = 4
 
-const (
-	lows  = 0x0101010101010101
-	highs = 0x8080808080808080
-)
-
 // newSieve makes one for a set. Where a control character is in it all are, for the sieve: whoever uses it
 // looks closer at what it finds.
 func newSieve(set *[256]bool) (s sieve) {
@@ -51,11 +46,11 @@ func newSieve(set *[256]bool) (s sieve) {
 		}
 	}
 	for i := range s.values {
-		s.values[i] = lows // nothing that is not looked at is 1
+		s.values[i] = low // nothing that is not looked at is 1
 	}
 	s.whole = len(found) <= pairs
 	for i, f := range found[:min(len(found), pairs)] {
-		s.masks[i], s.values[i] = lows*uint64(f.mask), lows*uint64(f.value)
+		s.masks[i], s.values[i] = low*uint64(f.mask), low*uint64(f.value)
 	}
 	return s
 }
@@ -77,7 +72,7 @@ func (s *sieve) copy(room, text []byte) (int, bool) {
 		c, d := w&s.masks[2]^s.values[2], w&s.masks[3]^s.values[3]
 		// The lowest mark of each is right: a byte of nothing but zeros is where one is taken from and the
 		// high bit appears.
-		if m := ((a-lows)&^a | (b-lows)&^b | (c-lows)&^c | (d-lows)&^d) & highs; m != 0 {
+		if m := ((a-low)&^a | (b-low)&^b | (c-low)&^c | (d-low)&^d) & high; m != 0 {
 			return min(at+bits.TrailingZeros64(m)>>3, size), true
 		}
 	}
