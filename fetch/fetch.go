@@ -547,7 +547,7 @@ func (f *Fetcher) account(there []found, looked time.Time, gate listen.Gate) (re
 	}
 	for _, x := range there {
 		switch k, known := f.known[x.path]; {
-		case x.Mail != nil && !f.Settings.Mails.Fits(x.Mail.From, x.Mail.Subject), x.Mail == nil && !got && x.problem == "" && !f.mayBeMeant(x.Info), f.busy[x.path], markers != nil && markers.MatchString(x.Name):
+		case x.Mail != nil && x.Odd == "" && !f.Settings.Mails.Fits(x.Mail.From, x.Mail.Subject), x.Mail == nil && !got && x.problem == "" && !f.mayBeMeant(x.Info), f.busy[x.path], markers != nil && markers.MatchString(x.Name):
 			continue
 		case x.problem == "" && !f.Settings.Since.IsZero() && !x.Modified.IsZero() && x.Modified.Before(f.Settings.Since):
 			continue

@@ -37,6 +37,7 @@ type imapTree struct {
 	validity uint32 // of its numbers
 	delim    string // between the names of mailboxes that lie in each other
 	heads    map[string]map[imap.UID]Info
+	silent   map[string]map[imap.UID]bool // mails of which nothing was said when they were listed last
 }
 
 var _ Mails = (*imapTree)(nil)
@@ -57,7 +58,7 @@ func dialIMAP(ctx context.Context, p *workspace.Place) (Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &imapTree{place: p, watch: newWatch(p.Patience), delim: "/", heads: map[string]map[imap.UID]Info{}}
+	t := &imapTree{place: p, watch: newWatch(p.Patience), delim: "/", heads: map[string]map[imap.UID]Info{}, silent: map[string]map[imap.UID]bool{}}
 	defer t.watch.ask()()
 	c, err := t.watch.dial(ctx, "tcp", p.Port())
 	if err != nil {
@@ -225,10 +226,19 @@ func (t *imapTree) List(folder string) ([]Info, error) {
 		}
 	}
 	t.heads[box] = kept
-	out := make([]Info, 0, len(kept))
+	out, silent := make([]Info, 0, len(kept)), map[imap.UID]bool{}
 	for _, i := range kept {
 		out = append(out, i)
 	}
+	for _, u := range found.AllUIDs() {
+		if _, is := kept[u]; is {
+			continue
+		}
+		if silent[u] = true; t.silent[box][u] { // at first it may have been removed in between
+			out = append(out, Info{Name: fmt.Sprintf("%d.%d", t.validity, u), Mail: &mail.Head{}, Odd: "the server lists it, and says nothing of it when it is asked"})
+		}
+	}
+	t.silent[box] = silent
 	below, err := t.client.List("", box+t.delim+"%", nil).Collect()
 	if err != nil {
 		return nil, t.failed("listing", "/"+box, err)

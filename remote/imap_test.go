@@ -1,12 +1,16 @@
 package remote
 
 import (
+	"bufio"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
+	"net"
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -125,5 +129,65 @@ func TestMailsMovedAtOnce(t *testing.T) {
 		if refused && err == nil || !refused && (err != nil || moved != 6) {
 			t.Errorf("%d: %d were moved, %v", round, moved, err)
 		}
+	}
+}
+
+// TestMailThatNothingIsSaidOf: a mail that a server lists, and is silent about, is told of the second time; what was removed in between is
+// not there then.
+func TestMailThatNothingIsSaidOf(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	go func() {
+		conn, err := l.Accept()
+		if err != nil {
+			return
+		}
+		defer conn.Close()
+		fmt.Fprint(conn, "* OK here\r\n")
+		for in := bufio.NewReader(conn); ; {
+			line, err := in.ReadString('\n')
+			if err != nil {
+				return
+			}
+			tag, rest, _ := strings.Cut(strings.ToUpper(line), " ")
+			switch {
+			case strings.HasPrefix(rest, "CAPABILITY"):
+				fmt.Fprint(conn, "* CAPABILITY IMAP4rev1\r\n")
+			case strings.HasPrefix(rest, "SELECT"), strings.HasPrefix(rest, "EXAMINE"):
+				fmt.Fprint(conn, "* 2 EXISTS\r\n* FLAGS ()\r\n* OK [UIDVALIDITY 7] x\r\n* OK [UIDNEXT 3] x\r\n")
+			case strings.HasPrefix(rest, "UID SEARCH"):
+				fmt.Fprint(conn, "* SEARCH 1 2\r\n")
+			case strings.HasPrefix(rest, "UID FETCH"):
+				if strings.Contains(rest, "FETCH 1") {
+					fmt.Fprint(conn, `* 1 FETCH (UID 1 RFC822.SIZE 10 INTERNALDATE "25-Nov-2026 08:00:00 +0000" ENVELOPE (NIL "one" NIL NIL NIL NIL NIL NIL NIL NIL))`+"\r\n")
+				}
+			}
+			fmt.Fprintf(conn, "%s OK done\r\n", tag)
+		}
+	}()
+	word := filepath.Join(t.TempDir(), "word")
+	if err := os.WriteFile(word, []byte("salt\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	p := New(&workspace.Environment{Places: map[string]workspace.Place{"post": {Name: "post", Kind: "imap", Address: &url.URL{Scheme: "imap", Host: l.Addr().String()}, TLS: "none", User: "maren", Password: workspace.Secret{File: word}, Connections: 1, Patience: time.Minute}}})
+	defer p.Close()
+	err = p.With(t.Context(), "post", func(tree Tree) error {
+		for look := range 3 {
+			all, err := tree.List("/INBOX")
+			if err != nil {
+				return err
+			}
+			slices.SortFunc(all, func(a, b Info) int { return strings.Compare(a.Name, b.Name) })
+			if want := min(look+1, 2); len(all) != want || all[0].Mail.Subject != "one" || all[0].Odd != "" || want > 1 && (all[1].Name != "7.2" || !strings.Contains(all[1].Odd, "says nothing of it")) {
+				t.Errorf("look %d: %+v", look, all)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Error(err)
 	}
 }
