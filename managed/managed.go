@@ -40,6 +40,7 @@ type Cluster struct {
 	account *syscall.Credential
 	options Options
 	port    int
+	sockets bool // it makes one in its folder
 
 	mu       sync.Mutex
 	process  *os.Process
@@ -118,7 +119,7 @@ func Start(ctx context.Context, folder string, o Options) (*Cluster, error) {
 		return nil, err
 	}
 	c.URL = fmt.Sprintf("postgres://ydrion:%s@127.0.0.1:%d/postgres?sslmode=disable", url.QueryEscape(password), c.port)
-	if c.Local = c.URL; c.sockets() != "" {
+	if c.Local, c.sockets = c.URL, c.takesSockets(); c.sockets {
 		c.Local = fmt.Sprintf("postgres://ydrion:%s@/postgres?host=%s&port=%d&sslmode=disable", url.QueryEscape(password), url.QueryEscape(c.folder), c.port)
 	}
 	if err := c.launch(); err != nil {
@@ -326,7 +327,11 @@ func (c *Cluster) launch() error {
 	if err != nil {
 		return err
 	}
-	args := []string{"-D", c.folder, "-p", strconv.Itoa(c.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=" + c.sockets(), "-c", "max_connections=60", "-c", "log_timezone=UTC"}
+	in := ""
+	if c.sockets {
+		in = c.folder
+	}
+	args := []string{"-D", c.folder, "-p", strconv.Itoa(c.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=" + in, "-c", "max_connections=60", "-c", "log_timezone=UTC"}
 	if c.options.Throwaway {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off", "-c", "max_connections=300")
 	}
@@ -382,12 +387,19 @@ func (c *Cluster) sweep() {
 	}
 }
 
-// sockets is the folder in which the cluster makes its socket; empty: it makes none.
-func (c *Cluster) sockets() string {
-	if len(c.socket()) > longestSocket || strings.ContainsAny(c.folder, `,"`) { // it takes a list
-		return ""
+// takesSockets tells whether the folder can have the cluster's socket: its name can be said, and its file system has sockets,
+// which not all have that come from elsewhere. Without one the cluster would not start.
+func (c *Cluster) takesSockets() bool {
+	if len(c.socket()) > longestSocket || strings.ContainsAny(c.folder, `,"`) { // it takes a list of folders
+		return false
 	}
-	return c.folder
+	probe := filepath.Join(c.folder, ".s.probe")
+	os.Remove(probe) //nolint: it was left by a death, or is not there
+	l, err := net.Listen("unix", probe)
+	if err != nil {
+		return false
+	}
+	return l.Close() == nil
 }
 
 func (c *Cluster) log() string { return c.folder + ".log" }

@@ -94,12 +94,27 @@ func TestCluster(t *testing.T) {
 	}
 }
 
-// TestNoSocket: where its name would be too long, or the folder has a name that cannot be said in a list, there is none.
+// TestNoSocket: where its name would be too long, the folder has a name that cannot be said in a list, or takes no socket, there is none.
 func TestNoSocket(t *testing.T) {
-	for folder, want := range map[string]bool{"/var/lib/ydrion/postgres": true, "/" + strings.Repeat("x", 95): true, "/" + strings.Repeat("x", 96): false, "/srv/a, b/postgres": false, "/srv/\"a\"": false} {
-		c := Cluster{folder: folder, port: 5}
-		if got := c.sockets() != ""; got != want {
-			t.Errorf("%s (%d bytes with its socket): %v", folder, len(c.socket()), got)
+	top, err := os.MkdirTemp("", "s")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(top)
+	fits := longestSocket - len(top) - len("/") - len("/.s.PGSQL.5")
+	for name, want := range map[string]bool{"postgres": true, strings.Repeat("x", fits): true, strings.Repeat("x", fits+1): false, "a, b": false, `"a"`: false} {
+		c := Cluster{folder: filepath.Join(top, name), port: 5}
+		if c.takesSockets() {
+			t.Errorf("%s, which is not there, takes a socket", name)
+		}
+		if err := os.Mkdir(c.folder, 0o700); err != nil {
+			t.Fatal(err)
+		}
+		if got := c.takesSockets(); got != want {
+			t.Errorf("%s (%d bytes with its socket): %v", name, len(c.socket()), got)
+		}
+		if left, err := os.ReadDir(c.folder); err != nil || len(left) > 0 {
+			t.Errorf("%s: %v is left, %v", name, left, err)
 		}
 	}
 }
