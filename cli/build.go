@@ -352,14 +352,10 @@ func (a *app) trial(t *service.Trial, name, more string) {
 			f.Place.File = cmp.Or(f.Place.File, name)
 			fmt.Fprintf(a.out, "  %s\n", strings.ReplaceAll(f.String(), "\n", "\n  "))
 		}
-		left, right := listed(r.Fields, widestLeft), []string{}
+		left, right := listed(r.Fields, widestLeft, mostLeft), []string{}
 		beside := 0
-		for i, l := range left {
-			if runes := []rune(l); len(runes) > mostLeft && strings.Contains(l, " = ") {
-				l = string(runes[:mostLeft-1]) + "…"
-				left[i] = l
-			}
-			beside = max(beside, min(utf8.RuneCountInString(l), widestLeft))
+		for _, l := range left {
+			beside = max(beside, utf8.RuneCountInString(l))
 		}
 		for _, of := range r.Became {
 			if of.Branch != "" {
@@ -369,7 +365,7 @@ func (a *app) trial(t *service.Trial, name, more string) {
 				}
 				right = append(right, heading)
 			}
-			right = append(right, listed(of.Lines, mostWide-beside)...)
+			right = append(right, listed(of.Lines, mostWide-beside, 0)...)
 		}
 		sideBySide(a.out, left, right)
 	}

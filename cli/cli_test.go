@@ -231,10 +231,19 @@ func TestListed(t *testing.T) {
 		{[]format.Line{{Path: "/l/0/a", Value: "1"}, {Path: "/l/0/b", Value: "2"}, {Path: "/l/1/a", Value: "3"}, {Path: "/l/1/b", Value: "4"}, {Path: "/l/2/a", Folded: 12}, {Path: "/l/9/a", Value: "bad"}, {Path: "/end", Value: "x"}}, 50,
 			"/l  a  b\n 0  1  2\n 1  3  4\n/l/2/a … 12 values (--rows)\n/l/9\n  a = bad\n/end = x"},
 		{lines("/0/a=1\n/0/b=2\n/1/a=3\n/1/b=4"), 50, "   a  b\n0  1  2\n1  3  4"},
+		{lines("/m/0/0/a=1\n/m/0/0/b=2\n/m/0/1/a=3\n/m/0/1/b=4\n/m/1/0/a=5"), 50, "/m/0\n     a  b\n  0  1  2\n  1  3  4\n/m/1\n  0\n    a = 5"},
 		{lines("/l/0/a=1\n/l/0/a=2\n/l/1/b=3"), 50, "/l/0\n  a = 1\n  a = 2\n/l/1\n  b = 3"},
+		{lines("a=" + strings.Repeat("ü", 60) + "\nb=x = y\nb[2]=1\na[2]=" + strings.Repeat("ü", 60)), 50, "row 1\n  a = " + strings.Repeat("ü", 35) + "…\n  b = x = y\nrow 2\n  b = 1\n  a = " + strings.Repeat("ü", 35) + "…"},
+		{lines("a=x = y\nb=a long text that stands in a table\na[2]=1\nb[2]=2"), 50, "   a      b\n1  x = y  a long text that stands in a table\n2  1      2"},
+		{lines(strings.Repeat("/0", 14) + "/a=1"), 50, func() (want string) {
+			for n := range deepest {
+				want += strings.Repeat("  ", n) + "/0\n"[min(n, 1):]
+			}
+			return want + strings.Repeat("  ", deepest) + "0/0/a = 1"
+		}()},
 		{nil, 50, ""},
 	} {
-		if got := strings.Join(listed(test.lines, test.width), "\n"); got != test.want {
+		if got := strings.Join(listed(test.lines, test.width, 40), "\n"); got != test.want {
 			t.Errorf("%v\ngot\n%s\nwant\n%s", test.lines, got, test.want)
 		}
 	}

@@ -39,8 +39,11 @@ func holdWords() (wrong []string) {
 			}
 			defer conn.Close(ctx) //nolint: it was only read
 			var there bool
-			if conn.QueryRow(ctx, `select to_regclass('fetches') is not null`).Scan(&there); !there {
-				return // a test of tables of before
+			if err := conn.QueryRow(ctx, `select to_regclass('fetches') is not null`).Scan(&there); err != nil {
+				wrong = append(wrong, err.Error())
+			}
+			if !there {
+				return // nothing has been made in it
 			}
 			rows, err := conn.Query(ctx, strings.Join(asks, " union "))
 			if err != nil {

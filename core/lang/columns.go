@@ -166,7 +166,7 @@ func (p *Program) stretch(columns []column, buf []byte, row []batch.Span, out []
 				n = p.escapes.Copy(room[at:], v)
 				break
 			}
-			to := room[at:][:len(v)]
+			to := room[at:][:len(v)] // as Copy does: its call would cost as much as the copying
 			for k, b := range v {
 				if special[b] {
 					return room[:from], i

@@ -44,6 +44,10 @@ func (r *quotedReader) next() error {
 		return err
 	case c == ' ' || c == '\t':
 		if r.blanks = append(r.blanks, c); len(r.blanks) > mostBlanks {
+			if r.loose {
+				r.blanks = r.blanks[:0]
+				return nil
+			}
 			return fmt.Errorf("%w: there are more than %d blanks in a row", ErrBroken, mostBlanks)
 		}
 		return nil

@@ -55,28 +55,33 @@ func (e *Escapes) Copy(room, value []byte) int {
 	if e.guard || len(room) < len(value)+2 {
 		return -1
 	}
-	quotes := 0
-	if e.always {
-		room[0], room[len(value)+1] = e.quote, e.quote
-		room, quotes = room[1:], 2
-	}
-	if len(value) > short {
-		if n, ok := e.sieve.copy(room, value); !ok || n < len(value) {
+	if !e.always {
+		if !e.copy(room, value) {
 			return -1
 		}
-		if quotes > 0 {
-			room[len(value)] = e.quote
-		}
-		return len(value) + quotes
+		return len(value)
+	}
+	if !e.copy(room[1:], value) {
+		return -1
+	}
+	room[0], room[len(value)+1] = e.quote, e.quote
+	return len(value) + 2
+}
+
+// copy copies a value without special characters; it is false if there may be some.
+func (e *Escapes) copy(room, value []byte) bool {
+	if len(value) > short {
+		n, ok := e.sieve.copy(room, value)
+		return ok && n == len(value)
 	}
 	room = room[:len(value)]
 	for i, c := range value {
 		if e.special[c] {
-			return -1
+			return false
 		}
 		room[i] = c
 	}
-	return len(value) + quotes
+	return true
 }
 
 // short is a length up to which a value is copied byte by byte.

@@ -1,6 +1,6 @@
 -- +goose Up
--- Checks of words are read and planned anew by each statement that writes a row, which was a tenth of the database's work for a small
--- file. The words are those of the program's own statements, and the statement that commits a run holds its balance.
+-- Checks of words are read and planned anew by each statement that writes a row, which was a tenth of the processors' time for a
+-- small file. The words are those of the program's own statements, and the statement that commits a run holds its balance.
 alter table pickups drop constraint if exists pickups_state_check, drop constraint if exists pickups_event_check, drop constraint if exists pickups_origin_check;
 alter table runs drop constraint if exists runs_state_check, drop constraint if exists runs_balance;
 alter table run_pickups drop constraint if exists run_pickups_part_check;
