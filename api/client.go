@@ -228,11 +228,6 @@ func (c *Client) Sample(ctx context.Context, query url.Values, content io.Reader
 	return upload[*service.SampleView](ctx, c, "/api/samples", query, content)
 }
 
-// Describe sends a description that samples can be checked against; query has its name.
-func (c *Client) Describe(ctx context.Context, query url.Values, content io.Reader) (*service.DescriptionView, error) {
-	return upload[*service.DescriptionView](ctx, c, "/api/descriptions", query, content)
-}
-
 // SampleRecords shows records of a sample.
 func (c *Client) SampleRecords(ctx context.Context, id string, query url.Values) (*service.RecordsView, error) {
 	return call[*service.RecordsView](ctx, c, http.MethodGet, "/api/samples/"+url.PathEscape(id)+"/records", query, nil)

@@ -197,14 +197,7 @@ func TestNodesAreKilled(t *testing.T) {
 	t.Logf("%d kills, %d sheets and pairs, %d records, each exactly once", kills, total, len(p.seen))
 }
 
-// begin publishes the demo's workspace with orders in one file, and starts
-// routes.
-func begin(t *testing.T, client *api.Client, routes ...string) {
-	t.Helper()
-	beginWith(t, client, inOneFile(t), routes...)
-}
-
-// beginWith is begin with other changes of the demo's workspace.
+// beginWith publishes the demo's workspace with changes, and starts routes.
 func beginWith(t *testing.T, client *api.Client, changes map[string]string, routes ...string) {
 	t.Helper()
 	w := testbed.Workspace(t)

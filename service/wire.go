@@ -19,7 +19,6 @@ func all[Row, Wire any](rows []Row, of func(Row) Wire) []Wire {
 // Rows and what is made of them have the same members, but for those that stay in the house.
 
 func pickupOf(p store.Pickup) wire.Pickup          { return wire.Pickup(p) }
-func tallyOf(t store.Tally) wire.Tally             { return wire.Tally(t) }
 func laneOf(l store.Lane) wire.Lane                { return wire.Lane(l) }
 func actOf(a store.Act) wire.Act                   { return wire.Act(a) }
 func alertOf(a store.Alert) wire.Alert             { return wire.Alert(a) }

@@ -2,11 +2,8 @@ package standin
 
 import (
 	"crypto/ed25519"
-	"crypto/rand"
 	"crypto/sha256"
-	"encoding/pem"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -255,21 +252,4 @@ func said(err error) error {
 		return sftp.ErrSSHFxPermissionDenied
 	}
 	return err
-}
-
-// NewKey makes a key pair for a client: the private key in PEM, as in a file, and the public one.
-func NewKey() ([]byte, ssh.PublicKey, error) {
-	_, private, err := ed25519.GenerateKey(rand.Reader)
-	if err != nil {
-		return nil, nil, err
-	}
-	block, err := ssh.MarshalPrivateKey(private, "")
-	if err != nil {
-		return nil, nil, fmt.Errorf("making a key: %w", err)
-	}
-	signer, err := ssh.NewSignerFromKey(private)
-	if err != nil {
-		return nil, nil, err
-	}
-	return pem.EncodeToMemory(block), signer.PublicKey(), nil
 }

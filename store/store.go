@@ -217,11 +217,6 @@ func (s *Store) in(ctx context.Context, what string, f func(tx *sqlx.Tx) error) 
 	return nil
 }
 
-func duplicate(err error) bool {
-	var pg *pgconn.PgError
-	return errors.As(err, &pg) && pg.Code == "23505"
-}
-
 func notFound(err error) error {
 	if errors.Is(err, sql.ErrNoRows) {
 		return ErrNotFound

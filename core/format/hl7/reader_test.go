@@ -3,7 +3,6 @@ package hl7
 import (
 	"errors"
 	"fmt"
-	"io"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -301,25 +300,8 @@ func FuzzReader(f *testing.F) {
 	})
 }
 
-// messages is an endless supply of n messages.
-type messages struct{ left int }
-
+// one is a message with five results.
 var one = head + "PID|1||T-VV^^^SCSR||GS||\"\"|U\rOBR|1|ORD1|S1^SCSR|CBC^Blood panel^L|||202508151915\r" + strings.Repeat("OBX|1|NM|ALT^ALT^L||165.66|U/L|20-90||||F\r", 5)
-
-func (m *messages) Read(p []byte) (int, error) {
-	n := 0
-	for m.left > 0 && len(p)-n >= len(one) {
-		n += copy(p[n:], one)
-		m.left--
-	}
-	if n == 0 && m.left > 0 {
-		return 0, io.ErrShortBuffer
-	}
-	if m.left == 0 {
-		return n, io.EOF
-	}
-	return n, nil
-}
 
 func BenchmarkReader(b *testing.B) {
 	for _, bench := range []struct {
