@@ -167,17 +167,21 @@ func library(in io.Reader, lines bool, to io.Writer) error {
 	return out.Flush()
 }
 
-// TestNested: rows of nested lists are those that the standard library makes.
+// TestNested: rows of nested lists are those that the standard library makes, and a scanner written by hand.
 func TestNested(t *testing.T) {
 	for _, lines := range []bool{false, true} {
 		in := nested(3000, lines)
-		var want, got bytes.Buffer
+		var want, got, hands bytes.Buffer
 		if err := library(bytes.NewReader(in), lines, &want); err != nil {
 			t.Fatal(err)
 		}
 		r, err := nestedPlan(t, lines).Run(context.Background(), bytes.NewReader(in), flow.Inputs{Cores: 1}, &written{to: &got})
 		if err != nil || r.Rejected > 0 || got.String() != want.String() {
 			t.Errorf("lines %v: %+v %v\n%.600s\nnot\n%.600s", lines, r, err, got.String(), want.String())
+		}
+		h := hand{in: append(in, make([]byte, 8)...)}
+		if err := h.rows(lines, &hands); err != nil || hands.String() != want.String() {
+			t.Errorf("lines %v: by hand %v\n%.600s\nnot\n%.600s", lines, err, hands.String(), want.String())
 		}
 	}
 }
@@ -192,6 +196,15 @@ func BenchmarkNested(b *testing.B) {
 			p := nestedPlan(b, lines)
 			for b.Loop() {
 				if _, err := p.Run(context.Background(), bytes.NewReader(in), flow.Inputs{Cores: 1}, &written{to: io.Discard}); err != nil {
+					b.Fatal(err)
+				}
+			}
+		})
+		b.Run(kind+" by hand", func(b *testing.B) {
+			b.SetBytes(int64(len(in)))
+			h := hand{in: append(bytes.Clone(in), make([]byte, 8)...)}
+			for b.Loop() {
+				if err := h.rows(lines, io.Discard); err != nil {
 					b.Fatal(err)
 				}
 			}

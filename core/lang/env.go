@@ -63,23 +63,81 @@ type Env struct {
 	parts    int   // what the record has become
 }
 
-// written is how the beginning of a record was written, in the same batch. Records that are parts
-// of one message share what stands around them: its text is copied.
+// written is what a record has in common with the one before it in the same batch, as it was written: records that
+// are parts of one message or document share what stands around them. It is a copy, because what comes behind may take
+// some of it back and write over it.
 type written struct {
-	row         []batch.Span // nil: nothing can be taken from it
-	text        []byte       // what the program's first actions wrote for it
-	actions     int          // so many
-	next        int          // how many are to be kept of a record from now on
-	more        int          // how often in a row a record had more in common
+	row         []batch.Span // of the record before; nil: there is none
+	from, to    int          // the actions whose text is kept; as many: none is
+	text        []byte
+	kept        bool // it is that of the record before
+	more, other int  // how often in a row records had more in common, or something else
 	tried, used int
 }
 
-// tries is after how many records of a batch that have nothing in common nobody looks
-// any more.
+// tries is after how many records of a batch that have little in common nobody looks any more.
 const tries = 32
 
 // Begin makes the environment ready for a batch.
-func (e *Env) Begin() { e.before.row, e.before.tried, e.before.used = nil, 0, 0 }
+func (e *Env) Begin() { e.before = written{text: e.before.text} }
+
+// looks tells whether it is worth to look for what records have in common.
+func (l *written) looks() bool { return l.tried < tries || l.used*4 >= l.tried }
+
+// common finds the longest run of actions that write what they wrote for the record before, by the slots that they
+// depend on. It tells whether the kept text is that of this record, too; if not, it is to be kept anew.
+func (l *written) common(slots []int32, row []batch.Span) bool {
+	before := l.row
+	l.row = row
+	if before == nil {
+		return false
+	}
+	l.tried++
+	from, to, most := 0, 0, 0
+	first, values := 0, 0
+	for i, slot := range slots {
+		if slot < 0 {
+			continue
+		}
+		s := row[slot]
+		if s != before[slot] {
+			if values > most {
+				from, to, most = first, i, values
+			}
+			first, values = i+1, 0
+		} else if !s.Absent() {
+			values++
+		}
+	}
+	if values > most {
+		from, to, most = first, len(slots), values
+	}
+	if most < 2 {
+		l.kept = false
+		return false
+	}
+	l.used++
+	switch {
+	case from > l.from || to < l.to || l.to == 0:
+		if l.kept = false; l.to > 0 && l.other < 3 {
+			l.other++
+			return false
+		}
+	case from == l.from && to == l.to:
+		l.more, l.other = 0, 0
+		return l.kept
+	default:
+		l.other = 0
+		if l.more++; l.more < 2 {
+			return l.kept
+		}
+	}
+	l.from, l.to, l.kept, l.more, l.other = from, to, false, 0, 0
+	return false
+}
+
+// keep takes what the actions of the run have written.
+func (l *written) keep(text []byte) { l.text, l.kept = append(l.text[:0], text...), true }
 
 type evaluator func(e *Env) value.Value
 

@@ -448,8 +448,8 @@ func sharedSpans(t *testing.T, body string) {
 	if said != nil || more != nil {
 		t.Fatal(said, more)
 	}
-	if p.leading < 4 {
-		t.Fatalf("only %d actions lead", p.leading)
+	if len(p.leading) < 4 {
+		t.Fatalf("only %d actions lead", len(p.leading))
 	}
 	r := rand.New(rand.NewPCG(4, 4))
 	variants := [][]string{record, {"2026-11-25", "0", "01/01/1999 00:00", "", "", "", ""}, {"a|b", "1.5", "31/12/2026 23:59", "Male", "x", "2.25", "true"}}

@@ -32,7 +32,7 @@ type Program struct {
 	bare     bool   // numbers and truth values stand without the quotes of texts
 	decimal  byte   // numbers stand in plain decimal notation with this mark; 0: as they were written
 	says     *text.Repertoire
-	leading  int // so many actions depend on one slot each, or on nothing
+	leading  []int32 // slots of the first actions, as long as each depends on one of the record's or on none: -1
 	lines    []line
 	Sequence bool // uses the route's sequence
 	Record   bool // uses record numbers
@@ -633,8 +633,16 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 	if prefix != nil {
 		emit(action{kind: write})
 	}
-	for p.leading < len(p.actions) && p.actions[p.leading].kind <= rearrange && p.actions[p.leading].walk == 0 {
-		p.leading++
+	for i := range p.actions {
+		a := &p.actions[i]
+		if a.kind > rearrange || a.walk != 0 {
+			break
+		}
+		slot := a.slot
+		if a.kind == write {
+			slot = -1
+		}
+		p.leading = append(p.leading, slot)
 	}
 	p.findColumns()
 	return p
@@ -931,19 +939,33 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 	begin := len(out)
 	buf, row := e.Buf, e.Row
 	l := &e.before
-	i, kept := 0, 0
 	e.tally, e.levels, e.parts = 0, e.levels[:0], 0
-	if p.leading > 1 && (l.used > 0 || l.tried < tries) {
-		out, i, kept = p.again(l, row, out)
+	from, to, same := 0, 0, false // the actions whose text is that of the record before, or is kept for the next
+	if len(p.leading) > 1 && l.looks() {
+		same = l.common(p.leading, row)
+		from, to = l.from, l.to
 	}
-	for ; i < len(p.actions); i++ {
-		if i == kept && kept > 0 {
-			l.keep(row, out[begin:], kept)
+	start := begin // of their text
+	for i := 0; i < len(p.actions); i++ {
+		if i == from && same {
+			out = append(out, l.text...)
+			if i, from = to, len(p.actions); i == len(p.actions) {
+				break
+			}
+		}
+		switch {
+		case same || to == 0:
+		case i == from:
+			start = len(out)
+		case i == to:
+			l.keep(out[start:])
 		}
 		a := &p.actions[i]
 		if until := int(p.columns[i].until); until > i {
-			if i < kept {
-				until = min(until, kept)
+			if i < from {
+				until = min(until, from)
+			} else if i < to {
+				until = min(until, to)
 			}
 			n := 0
 			if out, n = p.stretch(p.columns[i:until], buf, e.row(int(p.columns[i].walk)), out, begin); n > 0 {
@@ -1132,8 +1154,8 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			out = p.after(a, out, mark, after)
 		}
 	}
-	if kept == len(p.actions) && kept > 0 {
-		l.keep(row, out[begin:], kept)
+	if to == len(p.actions) && to > 0 && !same {
+		l.keep(out[start:])
 	}
 	if !p.several {
 		return out, Outcome{Parts: 1}
@@ -1211,46 +1233,6 @@ func (p *Program) Framer() (format.Framer, bool) {
 
 // Encode gives what has been written in the character set in which it goes out.
 func (p *Program) Encode(written []byte) ([]byte, error) { return p.says.Encode(written) }
-
-// again writes what a record before has in common with this one, from its beginning on, and gives the first action that is left, and up to which
-// action is to be kept what is written; 0: nothing is.
-func (p *Program) again(l *written, row []batch.Span, out []byte) (_ []byte, next, kept int) {
-	if l.next < 2 || l.next > p.leading {
-		l.next = p.leading
-	}
-	if l.row == nil {
-		return out, 0, l.next
-	}
-	l.tried++
-	n := 0
-	for n < p.leading {
-		if a := &p.actions[n]; a.kind != write && row[a.slot] != l.row[a.slot] {
-			break
-		}
-		n++
-	}
-	if n < 2 {
-		return out, 0, l.next
-	}
-	l.used++
-	if n < l.actions {
-		l.next = n
-		return out, 0, n
-	}
-	if n == l.actions {
-		l.more = 0
-	} else if l.more++; l.more > 1 { // more is worth keeping
-		l.next, l.more = n, 0
-		return out, 0, n
-	}
-	return append(out, l.text...), l.actions, 0
-}
-
-// keep remembers what so many leading actions have written for a record. It is a copy: what comes behind may take some of it back and write
-// over it.
-func (l *written) keep(row []batch.Span, text []byte, actions int) {
-	l.row, l.text, l.actions = row, append(l.text[:0], text...), actions
-}
 
 // unsayable is what becomes of a record with a value that its target cannot say.
 func unsayable(a *action, what string) Outcome {

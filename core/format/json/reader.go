@@ -390,7 +390,7 @@ func (r *Reader) around(buf []byte) {
 	for i := range w.row {
 		w.row[i] = batch.Missing
 	}
-	w.value(skipBlanks(closed, 0), root, 0)
+	w.value(skipBlanks(closed, 0), root, 0, nil)
 	for i, s := range w.row {
 		if r.outside[i].span = s; !s.Absent() {
 			r.outside[i].value = bytes.Clone(b.Buf[s.Off:s.End])

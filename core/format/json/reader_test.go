@@ -90,6 +90,7 @@ func TestRecords(t *testing.T) {
 	}{
 		{"one document", ` {"a": {"b/c": "x"}, "d": [1, 2]} `, "", []string{"/a/b~1c", "d", "/d/1", "e", "/a"}, []string{`x [1, 2] 2 - {"b/c": "x"}`}, ""},
 		{"lines", "{\"a\":1}\n{\"a\":null}\n\n{\"a\":\"\"}\n{}", "", []string{"a"}, []string{"1", "<null>", "", "-"}, ""},
+		{"a name with a quote", "{\"a\\\"b\":1}\n{\"a\"b\":1}\n", "", []string{"a\"b"}, []string{"1", "- json.syntax at 2:5 +15"}, ""},
 		{"sequence", "\x1e{\"a\":1}\n\x1e{\"a\":2}\n", "", []string{"a"}, []string{"1", "2"}, ""},
 		{"list", "[{\"a\":1},\n{\"a\":true}]\n", "", []string{"a"}, []string{"1", "true"}, ""},
 		{"empty list", " [ ] ", "", []string{"a"}, nil, ""},

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/binary"
 	"math/bits"
-	"strconv"
 	"strings"
 	"unicode/utf8"
 )
@@ -166,8 +165,19 @@ func hex4(b []byte) (rune, bool) {
 	if len(b) < 6 || b[0] != '\\' || b[1] != 'u' {
 		return 0, false
 	}
-	n, err := strconv.ParseUint(string(b[2:6]), 16, 32)
-	return rune(n), err == nil
+	n := rune(0)
+	for _, c := range b[2:6] {
+		switch {
+		case c-'0' <= 9:
+			c -= '0'
+		case c|0x20-'a' <= 5:
+			c = c | 0x20 - 'a' + 10
+		default:
+			return 0, false
+		}
+		n = n<<4 | rune(c)
+	}
+	return n, true
 }
 
 // unquote undoes the escape sequences of a string's text; what is none is kept.

@@ -38,7 +38,9 @@ func (r *Reader) Split(b *batch.Batch) {
 	}
 	b.Lay(slots, above)
 	w := walk{Reader: r, b: b}
-	w.odd = r.charset == text.UTF8 && !utf8.Valid(b.Buf[:b.N]) || r.charset != text.UTF8 && bytes.Contains(b.Buf[:b.N], []byte(string(utf8.RuneError)))
+	if r.charset == text.UTF8 && !utf8.Valid(b.Buf[:b.N]) || r.charset != text.UTF8 && bytes.Contains(b.Buf[:b.N], []byte(string(utf8.RuneError))) {
+		w.strange = high
+	}
 	w.context = make([]batch.Span, b.Slots)
 	for i := range w.context {
 		w.context[i] = batch.Missing
@@ -70,7 +72,7 @@ func (r *Reader) Split(b *batch.Batch) {
 type walk struct {
 	*Reader
 	b       *batch.Batch
-	odd     bool // there is something that is not UTF-8
+	strange uint64 // the bits of bytes that are looked at: those beyond ASCII if there is something that is not UTF-8
 	row     []batch.Span
 	context []batch.Span
 	names   []batch.Span   // of the members of the objects that are open
@@ -83,6 +85,8 @@ type walk struct {
 	record  int  // that is read, -1: what is around it
 	escaped bool // the string that was read last has escape sequences
 	empty   bool // there was a list without elements
+	course  course
+	courses int // that there are
 }
 
 // fail notes the first thing that is wrong with a whole.
@@ -105,13 +109,13 @@ func (w *walk) whole(s batch.Span) {
 		w.record = len(w.b.Bounds)
 		w.row = w.open(s)
 		copy(w.row, w.context)
-		end := w.value(int(s.Off), w.roots[0], 0)
+		end := w.value(int(s.Off), w.roots[0], 0, &w.course)
 		w.finish(end)
 		w.cut(s)
 	} else {
 		w.record = -1
 		notes := len(w.b.Notes)
-		w.finish(w.along(int(s.Off), 0, 0, false, batch.Missing, -1))
+		w.finish(w.along(int(s.Off), 0, 0, false, batch.Missing, -1, &w.course))
 		if w.failed { // its records are not what they seem
 			w.b.Notes = w.b.Notes[:notes]
 			w.b.Cut(records, w.tables)
@@ -168,7 +172,7 @@ func (w *walk) open(s batch.Span) []batch.Span {
 // along reads a value that stands on the pointer to the records, at a level of it. What is wanted of it is
 // known when it ends, and is then given to the records in it. Every tells that it is one of a list; it has
 // a name, or a place in its list that is not negative.
-func (w *walk) along(p, level, depth int, every bool, name batch.Span, place int) int {
+func (w *walk) along(p, level, depth int, every bool, name batch.Span, place int, of *course) int {
 	start, outer, row, first := p, w.row, w.rows[level], len(w.b.Bounds)
 	record := level == len(w.within)
 	if record {
@@ -191,7 +195,7 @@ func (w *walk) along(p, level, depth int, every bool, name batch.Span, place int
 	root, empty := w.roots[level], w.empty
 	if record {
 		w.record = first
-		p = w.value(p, root, depth)
+		p = w.value(p, root, depth, of)
 		w.record = -1
 		w.b.Bounds[first].End = uint32(p)
 		w.row = outer
@@ -202,11 +206,11 @@ func (w *walk) along(p, level, depth int, every bool, name batch.Span, place int
 	case p >= w.end:
 		p = w.fail(ruleSyntax, w.end)
 	case w.b.Buf[p] == '{' && !(all && w.implied):
-		p = w.object(p, root, depth, level)
+		p = w.object(p, root, depth, level, of)
 	case w.b.Buf[p] == '[' && all:
-		p = w.array(p, root, depth, level)
+		p = w.array(p, root, depth, level, of)
 	default:
-		p = w.value(p, root, depth)
+		p = w.value(p, root, depth, of)
 	}
 	if root.slot >= 0 && !w.failed {
 		row[root.slot] = batch.Span{Off: uint32(start), End: uint32(p)}
@@ -277,7 +281,7 @@ func (w *walk) settle(level int, row []batch.Span) {
 
 // value reads the value at p by the grammar, takes what is wanted of it, and gives
 // where it ends.
-func (w *walk) value(p int, wanted *trie, depth int) int {
+func (w *walk) value(p int, wanted *trie, depth int, of *course) int {
 	buf, start := w.b.Buf, p
 	if p >= w.end {
 		return w.fail(ruleSyntax, w.end)
@@ -291,9 +295,9 @@ func (w *walk) value(p int, wanted *trie, depth int) int {
 	}
 	switch c := buf[p]; {
 	case c == '{':
-		p = w.object(p, wanted, depth, -1)
+		p = w.object(p, wanted, depth, -1, of)
 	case c == '[':
-		p = w.array(p, wanted, depth, -1)
+		p = w.array(p, wanted, depth, -1, of)
 	case c == '"':
 		return w.str(p, slot)
 	case c == '-' || c-'0' <= 9:
@@ -321,76 +325,164 @@ func (w *walk) value(p int, wanted *trie, depth int) int {
 	return p
 }
 
-// object reads an object; of the pointer's levels it is the one of that number, or -1.
-func (w *walk) object(p int, wanted *trie, depth, level int) int {
-	first, names, alike, end := len(w.names), uint64(0), false, w.end
+// course is what members the objects at one place of a document have had, in their order. Most are alike: a member
+// that comes where the ones before had it is known by comparing its name once.
+type course struct {
+	wanted *trie // with which they were read
+	steps  []step
+}
+
+// step is a member of a course.
+type step struct {
+	word, mask uint64 // the beginning of the name, with its closing quote if that is among eight bytes
+	name       []byte
+	below      *trie   // what is wanted of it
+	along      bool    // it stands on the pointer to the records
+	inner      *course // of objects that are its value, or elements of it
+}
+
+const (
+	mostSteps  = 64   // of one course
+	usualSteps = 8    // there is room for, at first
+	ahead      = 8    // is where a member is looked for: those before it are not there
+	courses    = 1000 // of all objects
+)
+
+// next finds the member whose name begins at p, from a step on.
+func (c *course) next(buf []byte, p, from int) int {
+	x := binary.LittleEndian.Uint64(buf[p:])
+	for i := from; i < min(len(c.steps), from+ahead); i++ {
+		if s := &c.steps[i]; x&s.mask == s.word && s.is(buf, p) {
+			return i
+		}
+	}
+	return -1
+}
+
+// is tells whether the name at p, which begins as the step's, is that.
+func (s *step) is(buf []byte, p int) bool {
+	n := len(s.name)
+	return n < 8 || len(buf)-p > n && buf[p+n] == '"' && string(buf[p:p+n]) == string(s.name)
+}
+
+// learn takes a member that none of the objects before had into a course, if there is room for it, and gives the
+// step behind it. A name stands in a course once.
+func (w *walk) learn(of *course, at int, name []byte, below *trie, along bool) int {
+	if len(of.steps) >= mostSteps || slices.ContainsFunc(of.steps, func(s step) bool { return bytes.Equal(s.name, name) }) {
+		return at
+	}
+	begin := append(append(make([]byte, 0, len(name)+8), name...), `"0000000`...)
+	s := step{word: binary.LittleEndian.Uint64(begin), mask: 1<<(8*min(uint(len(name))+1, 8)) - 1, name: name, below: below, along: along}
+	s.word &= s.mask
+	if of.steps == nil {
+		of.steps = make([]step, 0, usualSteps)
+	}
+	of.steps = slices.Insert(of.steps, at, s)
+	return at + 1
+}
+
+// inner is the course of the objects that are a step's value, or elements of it; nil: it has none, or there are too
+// many of them.
+func (w *walk) inner(s *step, p int) *course {
+	if s.inner == nil && w.b.Buf[p]|0x20 == '{' && w.courses < courses { // [ is { without a bit
+		w.courses++
+		s.inner = &course{}
+	}
+	return s.inner
+}
+
+// object reads an object; of the pointer's levels it is the one of that number, or -1. The members are those of a
+// course, or others.
+func (w *walk) object(p int, wanted *trie, depth, level int, of *course) int {
+	first, end := len(w.names), w.end
 	every := level >= 0 && w.within[level] == "*"
 	if p = w.skip(p + 1); p < end && w.b.Buf[p] == '}' {
 		w.empty = w.empty || every
 		return p + 1
 	}
+	if of != nil && of.wanted != wanted {
+		if len(of.steps) > 0 {
+			of = nil // it is another one's
+		} else {
+			of.wanted = wanted
+		}
+	}
+	rows := level < 0 && wanted != nil && wanted.row != nil // its members are those of a list
+	at, strayed := 0, of == nil                             // in the course
 	for {
 		buf := w.b.Buf
 		if p >= end || buf[p] != '"' {
 			return w.fail(ruleSyntax, p)
 		}
-		// Most names are short and have nothing special: one word has them.
-		var key uint64
 		name := batch.Span{Off: uint32(p + 1)}
-		x := binary.LittleEndian.Uint64(buf[p+1:])
-		if n := bits.TrailingZeros64(special(x, high)) >> 3; n < 8 && buf[p+1+n] == '"' && p+1+n < end {
-			name.End = uint32(p + 1 + n)
-			key, p = x&(1<<(8*n)-1)|uint64(n)<<56, p+n+2
+		var below *trie
+		var along bool
+		known := -1 // the member's step
+		if of != nil {
+			known = of.next(buf, p+1, at)
+		}
+		if known >= 0 {
+			s := &of.steps[known]
+			at, below, along = known+1, s.below, s.along
+			name.End = name.Off + uint32(len(s.name))
+			p = int(name.End) + 1
 		} else {
 			if p = w.str(p, -1); w.failed {
 				return end
 			}
 			if name.End = uint32(p - 1); w.escaped {
-				at := name
-				w.b.Buf = binary.LittleEndian.AppendUint32(w.b.Buf, at.Off)
-				name.Off = uint32(len(w.b.Buf))
-				w.b.Buf, _ = unquote(w.b.Buf, w.b.Buf[at.Off:at.End])
-				name.End = uint32(len(w.b.Buf))
-				w.b.Buf = append(w.b.Buf, 0, 0, 0, 0, 0, 0, 0, 0)
+				name = w.unescaped(name)
 				buf = w.b.Buf
 			}
-			key = keyed(buf, int(name.Off), int(name.End))
-		}
-		w.names = append(w.names, name)
-		bit := uint64(1) << (key * 0x9E3779B97F4A7C15 >> 58) // names that are alike have one bit
-		alike, names = alike || names&bit != 0, names|bit
-		var below *trie
-		if wanted != nil {
-			for i := range wanted.children {
-				if c := &wanted.children[i]; c.key == key && (len(c.name) < 8 || c.name == string(buf[name.Off:name.End])) {
-					below = c.to
-					break
+			text := buf[name.Off:name.End]
+			below = wanted.named(buf, name)
+			along = level >= 0 && (every || w.within[level] == string(text))
+			if strayed = true; of != nil && !w.escaped {
+				if to := w.learn(of, at, text, below, along); to > at {
+					known, at = at, to
 				}
 			}
 		}
-		if p = w.skip(p); p >= end || buf[p] != ':' {
-			return w.fail(ruleSyntax, p)
+		w.names = append(w.names, name)
+		if p < end && buf[p] == ':' {
+			p++
+		} else if p = w.skip(p) + 1; p > end || buf[p-1] != ':' {
+			return w.fail(ruleSyntax, min(p-1, end))
 		}
-		p = w.skip(p + 1)
+		p = w.skip(p)
+		var inner *course
+		if known >= 0 {
+			inner = w.inner(&of.steps[known], p)
+		}
 		switch {
-		case level >= 0 && (every || w.within[level] == string(buf[name.Off:name.End])):
+		case along:
 			if below != nil { // somebody wants a part of it by a pointer of its own
-				w.value(p, below, depth+1)
+				w.value(p, below, depth+1, nil)
 			}
-			p = w.along(p, level+1, depth+1, every, name, -1)
-		case p < end && buf[p] == '"' && depth < MaxDepth && (wanted == nil || wanted.row == nil):
-			slot := -1
+			p = w.along(p, level+1, depth+1, every, name, -1, inner)
+		case rows:
 			if below != nil {
-				slot = below.slot
+				w.value(p, below, depth+1, nil)
 			}
-			p = w.str(p, slot)
-		case wanted != nil && wanted.row != nil && level < 0:
-			if below != nil {
-				w.value(p, below, depth+1)
-			}
-			p = w.element(p, wanted, depth, name, -1)
+			p = w.element(p, wanted, depth, name, -1, inner)
 		default:
-			p = w.value(p, below, depth+1)
+			if p < end && buf[p] == '"' && depth < MaxDepth {
+				slot := -1
+				if below != nil {
+					slot = below.slot
+				}
+				// Most strings are short and have nothing special: one word has them.
+				if n := bits.TrailingZeros64(special(binary.LittleEndian.Uint64(buf[p+1:]), w.strange)) >> 3; n < 8 && buf[p+1+n] == '"' {
+					if slot >= 0 {
+						w.row[slot] = batch.Span{Off: uint32(p + 1), End: uint32(p + 1 + n)}
+					}
+					p += n + 2
+					break
+				}
+				p = w.str(p, slot)
+				break
+			}
+			p = w.value(p, below, depth+1, inner)
 		}
 		if w.failed {
 			return end
@@ -403,7 +495,7 @@ func (w *walk) object(p int, wanted *trie, depth, level int) int {
 		case ',':
 			p = w.skip(p + 1)
 		case '}':
-			if alike {
+			if strayed {
 				if at := w.twice(w.names[first:]); at >= 0 {
 					return w.fail(ruleTwice, at)
 				}
@@ -416,11 +508,29 @@ func (w *walk) object(p int, wanted *trie, depth, level int) int {
 	}
 }
 
+// unescaped writes a name behind the text without its escape sequences.
+func (w *walk) unescaped(name batch.Span) batch.Span {
+	w.b.Buf = binary.LittleEndian.AppendUint32(w.b.Buf, name.Off)
+	out := batch.Span{Off: uint32(len(w.b.Buf))}
+	w.b.Buf, _ = unquote(w.b.Buf, w.b.Buf[name.Off:name.End])
+	out.End = uint32(len(w.b.Buf))
+	w.b.Buf = append(w.b.Buf, 0, 0, 0, 0, 0, 0, 0, 0)
+	return out
+}
+
 // few is up to how many names are compared each with each.
 const few = 24
 
 // twice finds a name that stands twice in an object: where, or -1.
 func (w *walk) twice(names []batch.Span) int {
+	seen, alike := uint64(0), false // names that are alike have one bit
+	for _, n := range names {
+		bit := uint64(1) << (keyed(w.b.Buf, int(n.Off), int(n.End)) * 0x9E3779B97F4A7C15 >> 58)
+		alike, seen = alike || seen&bit != 0, seen|bit
+	}
+	if !alike {
+		return -1
+	}
 	text := func(s batch.Span) []byte { return w.b.Buf[s.Off:s.End] }
 	at := func(s batch.Span) int {
 		if int(s.Off) >= w.b.N {
@@ -448,7 +558,7 @@ func (w *walk) twice(names []batch.Span) int {
 	return -1
 }
 
-func (w *walk) array(p int, wanted *trie, depth, level int) int {
+func (w *walk) array(p int, wanted *trie, depth, level int, of *course) int {
 	p = w.skip(p + 1)
 	if p < w.end && w.b.Buf[p] == ']' {
 		w.empty = w.empty || level >= 0
@@ -461,16 +571,16 @@ func (w *walk) array(p int, wanted *trie, depth, level int) int {
 		}
 		if level >= 0 {
 			if below != nil {
-				w.value(p, below, depth+1)
+				w.value(p, below, depth+1, nil)
 			}
-			p = w.along(p, level+1, depth+1, true, batch.Missing, i)
+			p = w.along(p, level+1, depth+1, true, batch.Missing, i, of)
 		} else if wanted != nil && wanted.row != nil {
 			if below != nil {
-				w.value(p, below, depth+1)
+				w.value(p, below, depth+1, nil)
 			}
-			p = w.element(p, wanted, depth, batch.Missing, i)
+			p = w.element(p, wanted, depth, batch.Missing, i, of)
 		} else {
-			p = w.value(p, below, depth+1)
+			p = w.value(p, below, depth+1, of)
 		}
 		if p = w.skip(p); w.failed {
 			return w.end
@@ -488,7 +598,7 @@ func (w *walk) array(p int, wanted *trie, depth, level int) int {
 }
 
 // element reads a value that is a row of a list: with a name, or a place that is not negative.
-func (w *walk) element(p int, list *trie, depth int, name batch.Span, place int) int {
+func (w *walk) element(p int, list *trie, depth int, name batch.Span, place int, of *course) int {
 	outer := w.row
 	w.row = w.b.Row(list.table, uint32(p))
 	for _, slot := range w.Reader.tables[list.table].keys {
@@ -497,7 +607,7 @@ func (w *walk) element(p int, list *trie, depth int, name batch.Span, place int)
 		}
 		w.row[slot] = name
 	}
-	p = w.value(p, list.row, depth+1)
+	p = w.value(p, list.row, depth+1, of)
 	w.row = outer
 	return p
 }
@@ -523,14 +633,10 @@ func (w *walk) skip(p int) int {
 func (w *walk) str(p, slot int) int {
 	buf := w.b.Buf
 	escaped := false
-	strange := uint64(0) // bytes beyond ASCII are looked at
-	if w.odd {
-		strange = high
-	}
 	i := p + 1
 	for ; ; i++ {
 		for { // eight bytes at once, of which none is a quote, a backslash or a control character
-			if m := special(binary.LittleEndian.Uint64(buf[i:]), strange); m != 0 { // there is slack behind the text
+			if m := special(binary.LittleEndian.Uint64(buf[i:]), w.strange); m != 0 { // there is slack behind the text
 				i += bits.TrailingZeros64(m) >> 3
 				break
 			}
@@ -555,7 +661,7 @@ func (w *walk) str(p, slot int) int {
 			i += n - 1
 		case c < 0x20:
 			return w.fail(ruleControl, i)
-		case c >= 0x80 && w.odd:
+		case c >= 0x80 && w.strange != 0:
 			r, n := utf8.DecodeRune(buf[i:w.end])
 			if r == utf8.RuneError && (n == 1 || w.charset != text.UTF8) {
 				return w.fail(ruleEncoding, i)

@@ -57,6 +57,20 @@ func (t *trie) child(name string) *trie {
 	return nil
 }
 
+// named is what is wanted of a member.
+func (t *trie) named(buf []byte, name batch.Span) *trie {
+	if t == nil || len(t.children) == 0 {
+		return nil
+	}
+	key := keyed(buf, int(name.Off), int(name.End))
+	for i := range t.children {
+		if c := &t.children[i]; c.key == key && (len(c.name) < 8 || c.name == string(buf[name.Off:name.End])) {
+			return c.to
+		}
+	}
+	return nil
+}
+
 // all are the slots of all values below.
 func (t *trie) all(slots []int) []int {
 	if t.slot >= 0 {
