@@ -2,6 +2,7 @@ package lang
 
 import (
 	"fmt"
+	"slices"
 
 	"ydrion/core/batch"
 	"ydrion/core/finding"
@@ -84,8 +85,9 @@ func (e *Env) Begin() { e.before = written{text: e.before.text} }
 // looks tells whether it is worth to look for what records have in common.
 func (l *written) looks() bool { return l.tried < tries || l.used*4 >= l.tried }
 
-// common finds the longest run of actions that write what they wrote for the record before, by the slots that they
-// depend on. It tells whether the kept text is that of this record, too; if not, it is to be kept anew.
+// common tells whether the kept text is that of this record, too: it is if the actions of its run, by the slots that
+// they depend on, write what they wrote for the record before. If not, it is to be kept anew, of the same run or of
+// another.
 func (l *written) common(slots []int32, row []batch.Span) bool {
 	before := l.row
 	l.row = row
@@ -93,7 +95,36 @@ func (l *written) common(slots []int32, row []batch.Span) bool {
 		return false
 	}
 	l.tried++
-	from, to, most := 0, 0, 0
+	if l.to > 0 {
+		run := slots[l.from:l.to]
+		if i := slices.IndexFunc(run, func(slot int32) bool { return slot >= 0 && row[slot] != before[slot] }); i >= 0 {
+			if l.kept = false; l.other < 3 {
+				l.other++
+				return false
+			}
+		} else {
+			l.used++
+			l.other = 0
+			common := func(slot int32) bool { return slot >= 0 && row[slot] == before[slot] && !row[slot].Absent() }
+			if (l.from == 0 || !common(slots[l.from-1])) && (l.to == len(slots) || !common(slots[l.to])) {
+				l.more = 0
+				return l.kept
+			}
+			if l.more++; l.more < 2 {
+				return l.kept
+			}
+		}
+	}
+	from, to, most := longestRun(slots, row, before)
+	if l.kept = false; most >= 2 {
+		l.used++
+		l.from, l.to, l.more, l.other = from, to, 0, 0
+	}
+	return false
+}
+
+// longestRun finds the longest run of slots that two rows have in common, and how many values are in it.
+func longestRun(slots []int32, row, before []batch.Span) (from, to, most int) {
 	first, values := 0, 0
 	for i, slot := range slots {
 		if slot < 0 {
@@ -112,28 +143,7 @@ func (l *written) common(slots []int32, row []batch.Span) bool {
 	if values > most {
 		from, to, most = first, len(slots), values
 	}
-	if most < 2 {
-		l.kept = false
-		return false
-	}
-	l.used++
-	switch {
-	case from > l.from || to < l.to || l.to == 0:
-		if l.kept = false; l.to > 0 && l.other < 3 {
-			l.other++
-			return false
-		}
-	case from == l.from && to == l.to:
-		l.more, l.other = 0, 0
-		return l.kept
-	default:
-		l.other = 0
-		if l.more++; l.more < 2 {
-			return l.kept
-		}
-	}
-	l.from, l.to, l.kept, l.more, l.other = from, to, false, 0, 0
-	return false
+	return from, to, most
 }
 
 // keep takes what the actions of the run have written.
