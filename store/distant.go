@@ -31,8 +31,7 @@ func (s *Store) Naming(ctx context.Context, node int64, of []DeliveryOf) error {
 	for i, d := range of {
 		runs[i], pickups[i], ords[i] = d.Run, d.Pickup, d.Ord
 	}
-	done, err := s.db.ExecContext(ctx, `update deliveries d set named_at = now() from unnest($2::bigint[], $3::bigint[], $4::int[]) as t (run, pickup, ord) join pickups p on p.id = t.pickup and p.run = t.run and p.node = $1
-		where d.run = t.run and d.ord = t.ord and d.state = 'open'`, node, runs, pickups, ords)
+	done, err := s.db.ExecContext(ctx, naming, node, runs, pickups, ords)
 	if err != nil {
 		return fmt.Errorf("recording that outputs are about to be named: %w", err)
 	}
@@ -41,6 +40,9 @@ func (s *Store) Naming(ctx context.Context, node int64, of []DeliveryOf) error {
 	}
 	return nil
 }
+
+const naming = `update deliveries d set named_at = now() from unnest($2::bigint[], $3::bigint[], $4::int[]) as t (run, pickup, ord) join pickups p on p.id = t.pickup and p.run = t.run and p.node = $1
+	where d.run = t.run and d.ord = t.ord and ` + deliveryStateOf + ` = 'open'`
 
 // Unnamed records of an output that was about to be sent that it was not: its receiver cannot have it.
 func (s *Store) Unnamed(ctx context.Context, node int64, of DeliveryOf) error {
@@ -89,18 +91,23 @@ func (s *Store) NotArrived(ctx context.Context, of []RefusedAt) error {
 			nexts[i] = &of[i].Next
 		}
 	}
-	_, err := s.quick.ExecContext(ctx, `update deliveries d set tries = d.tries + 1, reason = t.reason, next_try = t.next from unnest($1::bigint[], $2::int[], $3::text[], $4::timestamptz[]) as t (run, ord, reason, next) where d.run = t.run and d.ord = t.ord and d.state = 'open'`, runs, ords, reasons, nexts)
+	_, err := s.quick.ExecContext(ctx, refused, runs, ords, reasons, nexts)
 	if err != nil {
 		return fmt.Errorf("recording that outputs could not be delivered: %w", err)
 	}
 	return nil
 }
 
+const refused = `update deliveries d set tries = d.tries + 1, reason = t.reason, next_try = t.next from unnest($1::bigint[], $2::int[], $3::text[], $4::timestamptz[]) as t (run, ord, reason, next)
+	where d.run = t.run and d.ord = t.ord and ` + deliveryStateOf + ` = 'open'`
+
 // Delayed says of pickups whose outputs are on their way why they have not arrived.
 func (s *Store) Delayed(ctx context.Context, node int64, pickups []int64, reason string) error {
-	_, err := s.quick.ExecContext(ctx, `update pickups set reason = $3 where id = any($2) and node = $1 and state in ('committed', 'held')`, node, pickups, Readable(reason))
+	_, err := s.quick.ExecContext(ctx, delay, node, pickups, Readable(reason))
 	return err
 }
+
+const delay = `update pickups p set reason = $3 where id = any($2) and node = $1 and ` + stateOf + ` in ('committed', 'held')`
 
 // PlaceCount is what waits for a place on a server.
 type PlaceCount struct {

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"strings"
 )
 
@@ -21,4 +22,38 @@ func (s *Store) PlanOfEarlier(ctx context.Context) (string, error) {
 	}
 	_, err = c.ExecContext(ctx, `deallocate b`)
 	return strings.Join(plan, "\n"), err
+}
+
+// Plans are how the database goes through the statements that move several pickups, deliveries or fetches on, by name.
+func (s *Store) Plans(ctx context.Context) (map[string]string, error) {
+	c, err := s.quick.Connx(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	plans := map[string]string{}
+	for name, of := range map[string]struct{ statement, types, values string }{
+		"published":            {publish(false), "bigint, bigint[], bigint[]", "1, array[1, 2], array[1, 2]"},
+		"published of several": {publish(true), "bigint, bigint[], bigint[]", "1, array[1, 2], array[1, 2]"},
+		"named":                {naming, "bigint, bigint[], bigint[], int[]", "1, array[1, 2], array[1, 2], array[1, 1]"},
+		"refused":              {refused, "bigint[], int[], text[], timestamptz[]", "array[1, 2], array[1, 1], array['', ''], array[now(), now()]"},
+		"delayed":              {delay, "bigint, bigint[], text", "1, array[1, 2], ''"},
+		"fetched":              {fetched, "bigint, bigint[], text[], bigint[]", "1, array[1, 2], array['', ''], array[1, 1]"},
+		"known":                {known, "bigint, bigint[], text[]", "1, array[1, 2], array['known', 'known']"},
+		"gone":                 {leave, "bigint[], bigint[]", "array[1, 2], array[3]"},
+		"being fetched":        {openOf, "bigint[]", "array[1, 2]"},
+	} {
+		if _, err := c.ExecContext(ctx, `prepare b(`+of.types+`) as `+of.statement); err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		var plan []string
+		if err := c.SelectContext(ctx, &plan, `explain (costs off) execute b(`+of.values+`)`); err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		if _, err := c.ExecContext(ctx, `deallocate b`); err != nil {
+			return nil, err
+		}
+		plans[name] = strings.Join(plan, "\n")
+	}
+	return plans, nil
 }

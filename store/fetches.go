@@ -95,7 +95,7 @@ func (s *Store) Fetched(ctx context.Context, node int64, list []Fetch) error {
 	for i, f := range list {
 		ids[i], sums[i], sizes[i] = f.ID, f.SHA256, f.Size
 	}
-	done, err := s.db.ExecContext(ctx, `update fetches f set state = 'fetched', sha256 = t.sum, size = t.size, fetched_by = $1, reason = '' from unnest($2::bigint[], $3::text[], $4::bigint[]) as t (id, sum, size) where f.id = t.id and f.node = $1 and f.state in ('claimed', 'fetched')`, node, ids, sums, sizes)
+	done, err := s.db.ExecContext(ctx, fetched, node, ids, sums, sizes)
 	if err != nil {
 		return fmt.Errorf("recording that files were fetched: %w", err)
 	}
@@ -105,6 +105,12 @@ func (s *Store) Fetched(ctx context.Context, node int64, list []Fetch) error {
 	return nil
 }
 
+const fetched = `update fetches f set state = 'fetched', sha256 = t.sum, size = t.size, fetched_by = $1, reason = '' from unnest($2::bigint[], $3::text[], $4::bigint[]) as t (id, sum, size)
+	where f.id = t.id and f.node = $1 and ` + fetchStateOf + ` in ('claimed', 'fetched')`
+
+// fetchStateOf is the state of a fetch f as stateOf is that of a pickup.
+const fetchStateOf = `(f.state || '')`
+
 // EndFetches records the states that files have come to, and why. One that is known from now on takes the place of what was
 // known under its name.
 func (s *Store) EndFetches(ctx context.Context, node int64, list []Fetch) error {
@@ -113,9 +119,7 @@ func (s *Store) EndFetches(ctx context.Context, node int64, list []Fetch) error 
 	for i, f := range list {
 		ids[i], states[i], reasons[i], sums[i] = f.ID, f.State, Readable(f.Reason), f.SHA256
 	}
-	_, err := s.quick.ExecContext(ctx, `with t as (select * from unnest($2::bigint[], $3::text[], $4::text[], $5::text[]) as t (id, state, reason, sum)),
-		o as (delete from fetches k using t join fetches f on f.id = t.id and f.node = $1 where t.state = 'known' and k.state = 'known' and k.route = f.route and k.place = f.place and k.path = f.path and k.raw_path is not distinct from f.raw_path and k.id <> f.id)
-		select 1`, node, ids, states, reasons, sums)
+	_, err := s.quick.ExecContext(ctx, known, node, ids, states)
 	if err == nil {
 		_, err = s.quick.ExecContext(ctx, `update fetches f set state = t.state, reason = t.reason, sha256 = t.sum, ended_at = case when t.state in ('done', 'known', 'withdrawn') then now() end
 			from unnest($2::bigint[], $3::text[], $4::text[], $5::text[]) as t (id, state, reason, sum) where f.id = t.id and f.node = $1`, node, ids, states, reasons, sums)
@@ -126,22 +130,29 @@ func (s *Store) EndFetches(ctx context.Context, node int64, list []Fetch) error 
 	return nil
 }
 
+// known removes what was known of files ($2) under their names, if their new states ($3) are that they are known. There is
+// one at most of each name.
+const known = `delete from fetches where id in (select (select k.id from fetches k where k.state = 'known' and k.route = f.route and k.place = f.place and k.path = f.path and coalesce(k.raw_path, '') = coalesce(f.raw_path, '') and k.id <> f.id)
+	from unnest($2::bigint[], $3::text[]) as t (id, state) join fetches f on f.id = t.id and f.node = $1 where t.state = 'known')`
+
 // ForgottenAfter is for how many days what is known must have been gone from its server until it is forgotten.
 const ForgottenAfter = 90
 
 // Gone records which of what is known is not on its server any more, and which is there again.
 func (s *Store) Gone(ctx context.Context, gone, back []int64) error {
-	_, err := s.quick.ExecContext(ctx, `update fetches set gone_at = case when id = any($1) then now() end where id = any($1 || $2::bigint[]) and state = 'known'`, gone, back)
+	_, err := s.quick.ExecContext(ctx, leave, gone, back)
 	if err != nil {
 		return fmt.Errorf("recording what is not on its server any more: %w", err)
 	}
 	return nil
 }
 
+const leave = `update fetches f set gone_at = case when id = any($1::bigint[]) then now() end where id = any($1 || $2::bigint[]) and ` + fetchStateOf + ` = 'known'`
+
 // OpenFetches tells which of some files are still being fetched.
 func (s *Store) OpenFetches(ctx context.Context, ids []int64) (map[int64]bool, error) {
 	var open []int64
-	if err := s.db.SelectContext(ctx, &open, `select id from fetches where id = any($1) and state in ('claimed', 'fetched', 'placed')`, ids); err != nil {
+	if err := s.db.SelectContext(ctx, &open, openOf, ids); err != nil {
 		return nil, fmt.Errorf("asking which files are being fetched: %w", err)
 	}
 	out := map[int64]bool{}
@@ -150,3 +161,5 @@ func (s *Store) OpenFetches(ctx context.Context, ids []int64) (map[int64]bool, e
 	}
 	return out, nil
 }
+
+const openOf = `select id from fetches f where id = any($1::bigint[]) and ` + fetchStateOf + ` in ('claimed', 'fetched', 'placed')`

@@ -126,3 +126,37 @@ func TestEarlierByContent(t *testing.T) {
 		byThem("with " + content)
 	}
 }
+
+// TestByKeys: what moves several pickups, deliveries or fetches on finds each by its key, whatever the database has counted, and when. An
+// index of what is open looks short where next to nothing was when it counted: gone through for each, thousands of messages that
+// wait for their end cost the square of their number.
+func TestByKeys(t *testing.T) {
+	s, _, conn := published(t)
+	byThem := func(when string) {
+		t.Helper()
+		for name, plan := range must(s.Plans(ctx))(t) {
+			lines := strings.Split(plan, "\n")
+			for i, line := range lines {
+				if strings.Contains(line, "Seq Scan") || strings.Contains(line, "Index Scan") && (i+1 == len(lines) || !strings.Contains(lines[i+1], "Index Cond")) {
+					t.Errorf("%s: %s: %s in\n%s", when, name, strings.TrimSpace(line), plan)
+				}
+			}
+		}
+	}
+	byThem("without any")
+	for _, state := range []string{"g <= 3000", "g < 3000", "g < 1500", "g < 1"} { // is ended
+		for _, do := range []string{`truncate pickups, fetches cascade`, `truncate runs cascade`,
+			`insert into pickups (route, path, folder, name, size, modified, device, inode, state, noticed_at, node, event, run)
+				select 'orders', g::text, '', g::text, 1, now(), 1, g, case when ` + state + ` then 'delivered' else 'committed' end, now(), 1, 'arrived', g from generate_series(1, 3000) g`,
+			`insert into runs (id, route, revision, state, facts_now) overriding system value select g, 'orders', 'r1', case when ` + state + ` then 'published' else 'committed' end, now() from generate_series(1, 3000) g`,
+			`insert into run_pickups (run, pickup, ord) select run, id, 1 from pickups`,
+			`insert into deliveries (run, ord, kind, folder, name, temporary, size, sha256, records, first_record, state) select g, 1, 'good', '/out', g::text, '', 1, '', 1, 1, case when ` + state + ` then 'published' else 'open' end from generate_series(1, 3000) g`,
+			`insert into fetches (route, node, place, path, size, stays, state) select 'orders', 1, 'holm', g::text, 1, true, case when ` + state + ` then 'known' else 'claimed' end from generate_series(1, 3000) g`,
+			`analyze pickups, runs, run_pickups, deliveries, fetches`} {
+			if _, err := conn.Exec(ctx, do); err != nil {
+				t.Fatal(do, err)
+			}
+		}
+		byThem("with " + state)
+	}
+}

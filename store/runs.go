@@ -319,6 +319,10 @@ var ErrPurged = errors.New("its original is no longer kept")
 // the few pickups that are under way looks cheap while the tables are young, and is full of those that were a moment ago.
 const stateOf = `(p.state || '')`
 
+// deliveryStateOf is the same of a delivery d. Of many runs at once, the database would go through all deliveries that are
+// open, and were a moment ago, for each.
+const deliveryStateOf = `(d.state || '')`
+
 // withIt selects the number of a pickup, and of those that are worked on together with it.
 func withIt(pickup string) string {
 	return `select o.pickup from pickups p join run_pickups o on o.run = p.run where p.id = ` + pickup + ` union select ` + pickup + `::bigint`
@@ -726,25 +730,30 @@ func (s *Store) Published(ctx context.Context, node int64, ended []RunOf) (map[i
 	out := map[int64]string{}
 	var id int64
 	var state string
-	// The files of runs of several are looked up; the others need not be.
-	ofRuns := `select pickup, 'read' as part, null as reason, whole, good, rejected from r`
-	if slices.ContainsFunc(ended, func(e RunOf) bool { return e.Several }) {
-		ofRuns = `select rp.pickup, rp.part, rp.reason, coalesce(rp.whole, r.whole) as whole, coalesce(rp.good, r.good) as good, coalesce(rp.rejected, r.rejected) as rejected from r join run_pickups rp on rp.run = r.id`
-	}
-	err := s.quick.rows(ctx, len(ended), `with e as (select t.run, t.pickup from unnest($2::bigint[], $3::bigint[]) as t (run, pickup) join pickups p on p.id = t.pickup and p.run = t.run and p.node = $1 and `+stateOf+` in ('committed', 'held')
-				where not exists (select 1 from deliveries d where d.run = t.run and d.state = 'open' and starts_with(d.folder, '{'))),
-		d as (update deliveries set state = 'published', published_at = now(), reason = '' from e where deliveries.run = e.run and deliveries.state = 'open'),
-		r as (update runs set state = 'published', ended_at = now() from e where runs.id = e.run returning runs.id, e.pickup, runs.route, runs.whole, runs.good, runs.rejected, runs.filtered, runs.merged, runs.records_in),
-		t as (insert into tallies (route, quarter, records_in, good, rejected, filtered, merged, whole)
-			select route, date_bin('15 minutes', now(), 'epoch'), sum(records_in), sum(good), sum(rejected), sum(filtered), sum(merged), count(*) filter (where whole) from r group by route
-			on conflict (route, quarter) do update set records_in = tallies.records_in + excluded.records_in, good = tallies.good + excluded.good, rejected = tallies.rejected + excluded.rejected, filtered = tallies.filtered + excluded.filtered, merged = tallies.merged + excluded.merged, whole = tallies.whole + excluded.whole),
-		o as (`+ofRuns+`)
-		update pickups set state = case when o.part <> 'read' then 'set aside' when o.whole or (o.good = 0 and o.rejected > 0) then 'rejected' else 'delivered' end,
-			reason = case when o.whole or o.part <> 'read' then coalesce(o.reason, pickups.reason) else '' end, next_try = null, ended_at = now() from o where pickups.id = o.pickup returning pickups.id, pickups.state`, []any{node, runs, pickups}, []any{&id, &state}, func() error { out[id] = state; return nil })
+	several := slices.ContainsFunc(ended, func(e RunOf) bool { return e.Several })
+	err := s.quick.rows(ctx, len(ended), publish(several), []any{node, runs, pickups}, []any{&id, &state}, func() error { out[id] = state; return nil })
 	if err != nil {
 		return nil, fmt.Errorf("recording that runs were published: %w", err)
 	}
 	return out, nil
+}
+
+// publish ends runs ($2) and pickups ($3) of a node ($1). The files of runs of several are looked up; the others need not be.
+func publish(several bool) string {
+	files := `select pickup, 'read' as part, null as reason, whole, good, rejected from r`
+	if several {
+		files = `select rp.pickup, rp.part, rp.reason, coalesce(rp.whole, r.whole) as whole, coalesce(rp.good, r.good) as good, coalesce(rp.rejected, r.rejected) as rejected from r join run_pickups rp on rp.run = r.id`
+	}
+	return `with e as (select t.run, t.pickup from unnest($2::bigint[], $3::bigint[]) as t (run, pickup) join pickups p on p.id = t.pickup and p.run = t.run and p.node = $1 and ` + stateOf + ` in ('committed', 'held')
+				where not exists (select 1 from deliveries d where d.run = t.run and ` + deliveryStateOf + ` = 'open' and starts_with(d.folder, '{'))),
+		d as (update deliveries d set state = 'published', published_at = now(), reason = '' from e where d.run = e.run and ` + deliveryStateOf + ` = 'open'),
+		r as (update runs set state = 'published', ended_at = now() from e where runs.id = e.run returning runs.id, e.pickup, runs.route, runs.whole, runs.good, runs.rejected, runs.filtered, runs.merged, runs.records_in),
+		t as (insert into tallies (route, quarter, records_in, good, rejected, filtered, merged, whole)
+			select route, date_bin('15 minutes', now(), 'epoch'), sum(records_in), sum(good), sum(rejected), sum(filtered), sum(merged), count(*) filter (where whole) from r group by route
+			on conflict (route, quarter) do update set records_in = tallies.records_in + excluded.records_in, good = tallies.good + excluded.good, rejected = tallies.rejected + excluded.rejected, filtered = tallies.filtered + excluded.filtered, merged = tallies.merged + excluded.merged, whole = tallies.whole + excluded.whole),
+		o as (` + files + `)
+		update pickups set state = case when o.part <> 'read' then 'set aside' when o.whole or (o.good = 0 and o.rejected > 0) then 'rejected' else 'delivered' end,
+			reason = case when o.whole or o.part <> 'read' then coalesce(o.reason, pickups.reason) else '' end, next_try = null, ended_at = now() from o where pickups.id = o.pickup returning pickups.id, pickups.state`
 }
 
 // Pending is a pickup that has not come to its end.
