@@ -57,6 +57,23 @@ func (s *Service) housekeeping() {
 	}
 }
 
+// fileNames has names put into their index each second while there are new ones. Where that is not allowed, the database does it when it
+// likes to.
+func (s *Service) fileNames() {
+	said := false
+	for {
+		select {
+		case <-s.life.Done():
+			return
+		case <-time.After(time.Second):
+		}
+		if err := s.store.FileNames(s.life); err != nil && s.life.Err() == nil && !said {
+			said = true
+			s.Log.Warn("names of files are not put into their index as they come: finding by a part of a name may be slower", "error", err)
+		}
+	}
+}
+
 const (
 	diskEvery  = 15 * time.Second
 	purgeEvery = time.Hour

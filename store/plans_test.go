@@ -37,7 +37,7 @@ func published(t *testing.T) (s *store.Store, reopen func() *store.Store, conn *
 }
 
 // TestTablesAreLookedAt: tables that were filled quickly are analysed before plans are
-// made of them, empty ones are not; and names go into their index little and often.
+// made of them, empty ones are not; and names wait for their index together.
 func TestTablesAreLookedAt(t *testing.T) {
 	s, reopen, conn := published(t)
 	looked := func() (n int) {
@@ -66,7 +66,7 @@ func TestTablesAreLookedAt(t *testing.T) {
 	var options string
 	if err := conn.QueryRow(ctx, `select coalesce(array_to_string(reloptions, ' '), '') from pg_class where relname = 'pickups_by_name'`).Scan(&options); err != nil && err != pgx.ErrNoRows {
 		t.Fatal(err)
-	} else if err == nil && options != "fastupdate=on gin_pending_list_limit=64" {
+	} else if err == nil && options != "fastupdate=on gin_pending_list_limit=4096" {
 		t.Errorf("the index of names has %q", options)
 	}
 }
@@ -158,5 +158,36 @@ func TestByKeys(t *testing.T) {
 			}
 		}
 		byThem("with " + state)
+	}
+}
+
+// TestNamesAreFiled: the names of pickups that have ended go into their index when they are asked to, if there may be new ones.
+func TestNamesAreFiled(t *testing.T) {
+	s, _, conn := published(t)
+	var is bool
+	if err := conn.QueryRow(ctx, `select to_regclass('pickups_by_name') is not null`).Scan(&is); err != nil {
+		t.Fatal(err)
+	}
+	if !is {
+		t.Skip("this database has no index of names")
+	}
+	for _, ends := range []bool{true, false, true} {
+		if _, err := conn.Exec(ctx, `insert into pickups (route, path, folder, name, size, modified, device, inode, state, noticed_at, node, event)
+			select 'orders', gen_random_uuid()::text, '', 'brunholm-' || g || '.csv', 1, now(), 1, g, 'delivered', now(), 1, 'arrived' from generate_series(1, 50) g`); err != nil {
+			t.Fatal(err)
+		}
+		if ends {
+			must(s.Published(ctx, 1, []store.RunOf{{Run: 1, Pickup: 1}}))(t)
+		}
+		if err := s.FileNames(ctx); err != nil {
+			t.Fatal(err)
+		}
+		var pages int
+		if err := conn.QueryRow(ctx, `select gin_clean_pending_list('pickups_by_name')`).Scan(&pages); err != nil {
+			t.Fatal(err)
+		}
+		if pages > 0 == ends {
+			t.Errorf("ends %v: %d pages of names waited", ends, pages)
+		}
 	}
 }

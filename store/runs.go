@@ -730,6 +730,7 @@ func (s *Store) Published(ctx context.Context, node int64, ended []RunOf) (map[i
 	out := map[int64]string{}
 	var id int64
 	var state string
+	s.named.Store(true)
 	several := slices.ContainsFunc(ended, func(e RunOf) bool { return e.Several })
 	err := s.quick.rows(ctx, len(ended), publish(several), []any{node, runs, pickups}, []any{&id, &state}, func() error { out[id] = state; return nil })
 	if err != nil {

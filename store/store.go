@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"maps"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -39,6 +40,7 @@ type Store struct {
 	// Mark tells the hidden files of this installation from those of others.
 	Mark string
 
+	named   atomic.Bool     // names wait for their index
 	closing context.Context // ends with the store
 	close   context.CancelFunc
 }
