@@ -57,9 +57,8 @@ func (s *Service) housekeeping() {
 	}
 }
 
-// fileNames has names put into their index each second while there are new ones. Where that is not allowed, the database does it when it
-// likes to.
-func (s *Service) fileNames() {
+// tend has the database's tables tended each second while pickups end. Where that is not allowed, the database does it when it likes to.
+func (s *Service) tend() {
 	said := false
 	for {
 		select {
@@ -67,9 +66,9 @@ func (s *Service) fileNames() {
 			return
 		case <-time.After(time.Second):
 		}
-		if err := s.store.FileNames(s.life); err != nil && s.life.Err() == nil && !said {
+		if err := s.store.Tend(s.life); err != nil && s.life.Err() == nil && !said {
 			said = true
-			s.Log.Warn("names of files are not put into their index as they come: finding by a part of a name may be slower", "error", err)
+			s.Log.Warn("the database's tables are not tended: finding by a part of a name may be slower, and so may be the first minute", "error", err)
 		}
 	}
 }

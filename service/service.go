@@ -153,7 +153,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	s.task("noting alerts", s.noteAlerts)
 	s.task("sending alerts", s.sendMessages)
 	s.task("housekeeping", s.housekeeping)
-	s.task("filing names", s.fileNames)
+	s.task("tending the tables", s.tend)
 	s.task("watching over routes", func() { s.leader.Watch(s.life) })
 	// Whoever has started a service can ask it: it shares the routes out by then.
 	for deadline := time.Now().Add(firstLead); s.leader.Shared().IsZero() && time.Now().Before(deadline) && ctx.Err() == nil; {

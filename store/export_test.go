@@ -32,9 +32,14 @@ func (s *Store) Plans(ctx context.Context) (map[string]string, error) {
 	}
 	defer c.Close()
 	plans := map[string]string{}
+	const committed = `1, array[1, 2], array[1, 2], array['', ''], array['[]', '[]'], array[false, false], array[1, 1], array[1, 1], array[0, 0], array[0, 0], array[0, 0], array[1, 1], 2, array[0, 0], array['[]', '[]'], array[0, 0]`
+	const taken = `1, 'orders', array[1, 2], array['', ''], array[1, 1], array['r1', 'r1'], array[now(), now()], array[1, 2], array[1, 1], array['read', 'read'], array['', ''], array['', ''], array[false, false], array[0, 0]`
 	for name, of := range map[string]struct{ statement, types, values string }{
 		"published":            {publish(false), "bigint, bigint[], bigint[]", "1, array[1, 2], array[1, 2]"},
 		"published of several": {publish(true), "bigint, bigint[], bigint[]", "1, array[1, 2], array[1, 2]"},
+		"committed":            {commit(false), "bigint, bigint[], bigint[], text[], text[], bool[], bigint[], bigint[], bigint[], bigint[], bigint[], bigint[], bigint, int[], text[], bigint[]", committed},
+		"committed of several": {commit(true), "bigint, bigint[], bigint[], text[], text[], bool[], bigint[], bigint[], bigint[], bigint[], bigint[], bigint[], bigint, int[], text[], bigint[]", committed},
+		"taken":                {take, "bigint, text, bigint[], text[], bigint[], text[], timestamptz[], bigint[], int[], text[], text[], text[], bool[], bigint[]", taken},
 		"named":                {naming, "bigint, bigint[], bigint[], int[]", "1, array[1, 2], array[1, 2], array[1, 1]"},
 		"refused":              {refused, "bigint[], int[], text[], timestamptz[]", "array[1, 2], array[1, 1], array['', ''], array[now(), now()]"},
 		"delayed":              {delay, "bigint, bigint[], text", "1, array[1, 2], ''"},

@@ -330,15 +330,3 @@ func (s *Store) Overtakes(ctx context.Context, pickup int64) (younger int64, err
 	err = s.lists.GetContext(ctx, &younger, `select coalesce((select o.id from pickups o where o.route = p.route and o.lane = p.lane and o.id > p.id and o.state = 'delivered' order by o.id desc limit 1), 0) from pickups p where p.id = $1`, pickup)
 	return younger, notFound(err)
 }
-
-// FileNames puts the names of pickups that have ended into the index by which parts of them are found, if this store has recorded any
-// since it did so last. Until then they stand in a list, which is gone through with each search.
-func (s *Store) FileNames(ctx context.Context) error {
-	if !s.named.Swap(false) {
-		return nil
-	}
-	if _, err := s.lists.ExecContext(ctx, `select gin_clean_pending_list(name) from (select to_regclass('pickups_by_name') as name) as i where name is not null`); err != nil {
-		return fmt.Errorf("putting names into their index: %w", err)
-	}
-	return nil
-}

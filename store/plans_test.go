@@ -37,8 +37,14 @@ func published(t *testing.T) (s *store.Store, reopen func() *store.Store, conn *
 }
 
 // TestTablesAreLookedAt: tables that were filled quickly are analysed before plans are
-// made of them, empty ones are not; and names wait for their index together.
+// made of them, when a service starts and while it tends them, empty ones are not; and names wait for their index together.
 func TestTablesAreLookedAt(t *testing.T) {
+	for _, tends := range []bool{false, true} {
+		t.Run(fmt.Sprint("tended ", tends), func(t *testing.T) { tablesAreLookedAt(t, tends) })
+	}
+}
+
+func tablesAreLookedAt(t *testing.T, tends bool) {
 	s, reopen, conn := published(t)
 	looked := func() (n int) {
 		t.Helper()
@@ -61,7 +67,14 @@ func TestTablesAreLookedAt(t *testing.T) {
 		}
 		must(s.Claim(ctx, node.ID, "orders", claims))(t)
 	}
-	reopen()
+	if tends {
+		must(s.Published(ctx, node.ID, []store.RunOf{{Run: 1, Pickup: 1}}))(t)
+		if err := s.Tend(ctx); err != nil {
+			t.Fatal(err)
+		}
+	} else {
+		reopen()
+	}
 	testbed.Until(t, "both have been looked at", func() bool { return looked() == 2 })
 	var options string
 	if err := conn.QueryRow(ctx, `select coalesce(array_to_string(reloptions, ' '), '') from pg_class where relname = 'pickups_by_name'`).Scan(&options); err != nil && err != pgx.ErrNoRows {
@@ -179,7 +192,7 @@ func TestNamesAreFiled(t *testing.T) {
 		if ends {
 			must(s.Published(ctx, 1, []store.RunOf{{Run: 1, Pickup: 1}}))(t)
 		}
-		if err := s.FileNames(ctx); err != nil {
+		if err := s.Tend(ctx); err != nil {
 			t.Fatal(err)
 		}
 		var pages int

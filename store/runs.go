@@ -185,17 +185,7 @@ func (s *Store) Taken(ctx context.Context, node int64, route string, taken []Tak
 	out := make([]Begun, n)
 	var pickup int64
 	var b Begun
-	err := s.quick.rows(ctx, n, `with mine as (
-			select t.*, p.business_key, p.together as p_together from unnest($3::bigint[], $4::text[], $5::bigint[], $6::text[], $7::timestamptz[], $8::bigint[], $9::int[], $10::text[], $11::text[], $12::text[], $13::bool[], $14::bigint[]) with ordinality as t (pickup, sum, size, revision, moment, first, files, part, key, missing, refused, late_of, ord)
-			join pickups p on p.id = t.pickup and p.node = $1 and `+stateOf+` in ('claimed', 'held') and p.run is null),
-		n as (select first, nextval('runs_id_seq') as run from (select first from mine group by first, files having count(*) = files order by min(ord)) as whole),
-		t as (select mine.*, n.run, row_number() over (partition by mine.first order by mine.ord) as place from mine join n on n.first = mine.first),
-		r as (insert into runs (id, route, revision, state, facts_now, files, key, missing, refused, late_of) overriding system value select run, $2, revision, 'working', moment, files, key, missing, refused, late_of from t where place = 1),
-		l as (insert into run_pickups (run, pickup, ord, part) select run, pickup, place, part from t),
-		c as (update collections set ended_at = now(), missing = t.missing, pickup = t.pickup, late_of = null from t where collections.route = $2 and collections.key = t.key and t.place = 1 and t.p_together),
-		p as (update pickups set state = 'taken', reason = '', next_try = null, sha256 = t.sum, size = t.size, run = t.run, taken_at = now() from t where pickups.id = t.pickup)
-		select t.pickup, t.run, coalesce(b.id, 0), coalesce(b.name, ''), coalesce(k.id, 0), coalesce(k.name, '') from t
-			`+earlier("t.sum", "t.business_key", "$2", "t.pickup"),
+	err := s.quick.rows(ctx, n, take,
 		[]any{node, route, ids, sums, sizes, revisions, nows, firsts, files, parts, keys, missing, refused, late},
 		[]any{&pickup, &b.Run, &b.Before, &b.BeforeName, &b.BeforeKey, &b.BeforeKeyName}, func() error { out[at[pickup]] = b; return nil })
 	if err != nil {
@@ -203,6 +193,19 @@ func (s *Store) Taken(ctx context.Context, node int64, route string, taken []Tak
 	}
 	return out, nil
 }
+
+// take begins runs of pickups ($3) of a node ($1) and a route ($2), and tells what came before that had the same content or key.
+var take = `with mine as (
+			select t.*, p.business_key, p.together as p_together from unnest($3::bigint[], $4::text[], $5::bigint[], $6::text[], $7::timestamptz[], $8::bigint[], $9::int[], $10::text[], $11::text[], $12::text[], $13::bool[], $14::bigint[]) with ordinality as t (pickup, sum, size, revision, moment, first, files, part, key, missing, refused, late_of, ord)
+			join pickups p on p.id = t.pickup and p.node = $1 and ` + stateOf + ` in ('claimed', 'held') and p.run is null),
+		n as (select first, nextval('runs_id_seq') as run from (select first from mine group by first, files having count(*) = files order by min(ord)) as whole),
+		t as (select mine.*, n.run, row_number() over (partition by mine.first order by mine.ord) as place from mine join n on n.first = mine.first),
+		r as (insert into runs (id, route, revision, state, facts_now, files, key, missing, refused, late_of) overriding system value select run, $2, revision, 'working', moment, files, key, missing, refused, late_of from t where place = 1),
+		l as (insert into run_pickups (run, pickup, ord, part) select run, pickup, place, part from t),
+		c as (update collections set ended_at = now(), missing = t.missing, pickup = t.pickup, late_of = null from t where collections.route = $2 and collections.key = t.key and t.place = 1 and t.p_together),
+		p as (update pickups set state = 'taken', reason = '', next_try = null, sha256 = t.sum, size = t.size, run = t.run, taken_at = now() from t where pickups.id = t.pickup)
+		select t.pickup, t.run, coalesce(b.id, 0), coalesce(b.name, ''), coalesce(k.id, 0), coalesce(k.name, '') from t
+			` + earlier("t.sum", "t.business_key", "$2", "t.pickup")
 
 // Handed is a file that somebody gave to a route, by its content in the archive.
 type Handed struct {
@@ -481,19 +484,8 @@ func queueRuns(batch *pgx.Batch, node int64, commits []Commit) error {
 			blockRuns, firsts, counts, ords = append(blockRuns, c.Run), append(firsts, block.First), append(counts, block.Count), append(ords, k+1)
 		}
 	}
-	theirs := `c where pickups.id = c.pickup`
-	if slices.ContainsFunc(commits, func(c Commit) bool { return len(c.Files) > 0 }) {
-		theirs = `c join run_pickups rp on rp.run = c.run where pickups.id = rp.pickup`
-	}
-	// A run that is not there, or not working any more, or not ours, or does not balance, fails the
-	// whole: the count divides by zero.
-	batch.Queue(`with c as (select * from unnest($2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::bool[], $7::bigint[], $8::bigint[], $9::bigint[], $10::bigint[], $11::bigint[], $12::bigint[], $14::int[], $15::text[], $16::bigint[])
-			as t (run, pickup, reason, findings, whole, n, good, rejected, filtered, warnings, bytes, attempt, branches, merged)),
-		r as (update runs set state = 'committed', reason = '', committed_at = now(), committed_by = $1, records_in = c.n, good = c.good, rejected = c.rejected, filtered = c.filtered, merged = c.merged, warnings = c.warnings, bytes = c.bytes, whole = c.whole, findings = c.findings::jsonb, branches = c.branches::jsonb
-			from c where runs.id = c.run and runs.state = 'working' and runs.attempt = c.attempt and c.n = c.good + c.rejected + c.filtered + c.merged returning runs.id),
-		p as (update pickups set state = 'committed', reason = c.reason, tries = 0, next_try = null from `+theirs+` and pickups.run = c.run and pickups.node = $1 returning case when pickups.id = c.pickup then pickups.id end as id)
-		select 1 / (case when (select count(*) from r) = $13 and (select count(id) from p) = $13 then 1 else 0 end)`,
-		node, runs, pickups, reasons, findings, wholes, in, good, rejected, filtered, warnings, bytes, n, attempts, branches, merged)
+	several := slices.ContainsFunc(commits, func(c Commit) bool { return len(c.Files) > 0 })
+	batch.Queue(commit(several), node, runs, pickups, reasons, findings, wholes, in, good, rejected, filtered, warnings, bytes, n, attempts, branches, merged)
 	for _, c := range commits {
 		queueFiles(batch, c)
 		queueVersions(batch, c)
@@ -502,6 +494,22 @@ func queueRuns(batch *pgx.Batch, node int64, commits []Commit) error {
 		batch.Queue(`insert into run_sequences (run, ord, first, count) select * from unnest($1::bigint[], $2::int[], $3::bigint[], $4::bigint[])`, blockRuns, ords, firsts, counts)
 	}
 	return nil
+}
+
+// commit records what became of runs ($2) and pickups ($3) of a node ($1), $13 of them; of runs of several files, also of the other files.
+// A run that is not there, or not working any more, or not ours, or does not balance, fails the whole: the count divides by zero.
+func commit(several bool) string {
+	theirs := `c where pickups.id = c.pickup`
+	if several {
+		// With `=` the database may go through all pickups in the order of their numbers, to join them to these.
+		theirs = `c join run_pickups rp on rp.run = c.run where pickups.id = any(array[rp.pickup])`
+	}
+	return `with c as (select * from unnest($2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::bool[], $7::bigint[], $8::bigint[], $9::bigint[], $10::bigint[], $11::bigint[], $12::bigint[], $14::int[], $15::text[], $16::bigint[])
+			as t (run, pickup, reason, findings, whole, n, good, rejected, filtered, warnings, bytes, attempt, branches, merged)),
+		r as (update runs set state = 'committed', reason = '', committed_at = now(), committed_by = $1, records_in = c.n, good = c.good, rejected = c.rejected, filtered = c.filtered, merged = c.merged, warnings = c.warnings, bytes = c.bytes, whole = c.whole, findings = c.findings::jsonb, branches = c.branches::jsonb
+			from c where runs.id = c.run and runs.state = 'working' and runs.attempt = c.attempt and c.n = c.good + c.rejected + c.filtered + c.merged returning runs.id),
+		p as (update pickups set state = 'committed', reason = c.reason, tries = 0, next_try = null from ` + theirs + ` and pickups.run = c.run and pickups.node = $1 returning case when pickups.id = c.pickup then pickups.id end as id)
+		select 1 / (case when (select count(*) from r) = $13 and (select count(id) from p) = $13 then 1 else 0 end)`
 }
 
 // queueFiles adds what became of each file of a run of several.
@@ -730,7 +738,7 @@ func (s *Store) Published(ctx context.Context, node int64, ended []RunOf) (map[i
 	out := map[int64]string{}
 	var id int64
 	var state string
-	s.named.Store(true)
+	s.ended.Store(true)
 	several := slices.ContainsFunc(ended, func(e RunOf) bool { return e.Several })
 	err := s.quick.rows(ctx, len(ended), publish(several), []any{node, runs, pickups}, []any{&id, &state}, func() error { out[id] = state; return nil })
 	if err != nil {

@@ -40,7 +40,8 @@ type Store struct {
 	// Mark tells the hidden files of this installation from those of others.
 	Mark string
 
-	named   atomic.Bool     // names wait for their index
+	ended   atomic.Bool     // pickups have, since the tables were tended
+	looked  atomic.Bool     // the planner has looked at the tables
 	closing context.Context // ends with the store
 	close   context.CancelFunc
 }
@@ -161,16 +162,43 @@ func (s *Store) migrate(ctx context.Context) error {
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("bringing the database's tables up to date: %w", err)
 	}
-	// Tables that were filled quickly by a service that has ended since may not have
-	// been looked at by the planner yet: plans would be made from nothing, and kept.
-	var unknown bool
-	if err := conn.QueryRow(ctx, `select exists (select 1 from pg_stat_user_tables where relname in ('pickups', 'runs', 'run_pickups', 'deliveries') and last_analyze is null and last_autoanalyze is null) and (select count(*) from (select 1 from pickups limit 1000) p) = 1000`).Scan(&unknown); err != nil {
-		return fmt.Errorf("preparing the database's tables: %w", err)
+	_, err = s.lookAtTables(ctx)
+	return err
+}
+
+// lookAtTables has tables that have been filled quickly looked at by the planner, which by itself may do it a minute later: plans
+// would be made from nothing, and kept. It tells whether they have been looked at.
+func (s *Store) lookAtTables(ctx context.Context) (looked bool, err error) {
+	var filled bool
+	if err := s.lists.QueryRowxContext(ctx, `select not exists (select 1 from pg_stat_user_tables where relname in ('pickups', 'runs', 'run_pickups', 'deliveries') and last_analyze is null and last_autoanalyze is null),
+		(select count(*) from (select 1 from pickups limit 1000) p) = 1000`).Scan(&looked, &filled); err != nil {
+		return false, fmt.Errorf("asking whether the database has counted its tables: %w", err)
 	}
-	if unknown {
-		if _, err := conn.Exec(ctx, `analyze pickups, runs, run_pickups, deliveries`); err != nil {
-			return fmt.Errorf("preparing the database's tables: %w", err)
+	if looked || !filled {
+		return looked, nil
+	}
+	if _, err := s.lists.ExecContext(ctx, `analyze pickups, runs, run_pickups, deliveries`); err != nil {
+		return false, fmt.Errorf("having the database count its tables: %w", err)
+	}
+	return true, nil
+}
+
+// Tend does for the tables, in some moments of its own, what would otherwise be done by a commit, or late: if this store has ended pickups since
+// it did so last, their names are put into the index by which parts of them are found (until then they stand in a list, which is
+// gone through with each search), and tables that are new are looked at when they have filled.
+func (s *Store) Tend(ctx context.Context) error {
+	if !s.ended.Swap(false) {
+		return nil
+	}
+	if !s.looked.Load() {
+		looked, err := s.lookAtTables(ctx)
+		if err != nil {
+			return err
 		}
+		s.looked.Store(looked)
+	}
+	if _, err := s.lists.ExecContext(ctx, `select gin_clean_pending_list(name) from (select to_regclass('pickups_by_name') as name) as i where name is not null`); err != nil {
+		return fmt.Errorf("putting names into their index: %w", err)
 	}
 	return nil
 }
