@@ -41,7 +41,6 @@ type Store struct {
 	Mark string
 
 	ended   atomic.Bool     // pickups have, since the tables were tended
-	looked  atomic.Bool     // the planner has looked at the tables
 	closing context.Context // ends with the store
 	close   context.CancelFunc
 }
@@ -162,40 +161,38 @@ func (s *Store) migrate(ctx context.Context) error {
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("bringing the database's tables up to date: %w", err)
 	}
-	_, err = s.lookAtTables(ctx)
-	return err
+	return s.count(ctx)
 }
 
-// lookAtTables has tables that have been filled quickly looked at by the planner, which by itself may do it a minute later: plans
-// would be made from nothing, and kept. It tells whether they have been looked at.
-func (s *Store) lookAtTables(ctx context.Context) (looked bool, err error) {
-	var filled bool
-	if err := s.lists.QueryRowxContext(ctx, `select not exists (select 1 from pg_stat_user_tables where relname in ('pickups', 'runs', 'run_pickups', 'deliveries') and last_analyze is null and last_autoanalyze is null),
-		(select count(*) from (select 1 from pickups limit 1000) p) = 1000`).Scan(&looked, &filled); err != nil {
-		return false, fmt.Errorf("asking whether the database has counted its tables: %w", err)
+// counted are the tables that statements which move pickups on go through.
+const counted = `'pickups', 'runs', 'run_pickups', 'deliveries', 'fetches'`
+
+// count has tables counted that are more than four times as long as when they were counted last, or were never. By itself the database may do it a
+// minute later, and until then keep plans that go through all of a table because it was empty.
+func (s *Store) count(ctx context.Context) error {
+	var grown []string
+	if err := s.lists.SelectContext(ctx, &grown, `select relname from pg_class where oid in (select t::regclass from unnest(array[`+counted+`]) as t)
+		and pg_relation_size(oid) / current_setting('block_size')::int > 4 * greatest(relpages, 0) + 16`); err != nil {
+		return fmt.Errorf("asking which tables have grown: %w", err)
 	}
-	if looked || !filled {
-		return looked, nil
+	if len(grown) == 0 {
+		return nil
 	}
-	if _, err := s.lists.ExecContext(ctx, `analyze pickups, runs, run_pickups, deliveries`); err != nil {
-		return false, fmt.Errorf("having the database count its tables: %w", err)
+	if _, err := s.lists.ExecContext(ctx, `analyze `+strings.Join(grown, ", ")); err != nil {
+		return fmt.Errorf("having the database count its tables: %w", err)
 	}
-	return true, nil
+	return nil
 }
 
 // Tend does for the tables, in some moments of its own, what would otherwise be done by a commit, or late: if this store has ended pickups since
 // it did so last, their names are put into the index by which parts of them are found (until then they stand in a list, which is
-// gone through with each search), and tables that are new are looked at when they have filled.
+// gone through with each search), and tables that have grown a lot are counted.
 func (s *Store) Tend(ctx context.Context) error {
 	if !s.ended.Swap(false) {
 		return nil
 	}
-	if !s.looked.Load() {
-		looked, err := s.lookAtTables(ctx)
-		if err != nil {
-			return err
-		}
-		s.looked.Store(looked)
+	if err := s.count(ctx); err != nil {
+		return err
 	}
 	if _, err := s.lists.ExecContext(ctx, `select gin_clean_pending_list(name) from (select to_regclass('pickups_by_name') as name) as i where name is not null`); err != nil {
 		return fmt.Errorf("putting names into their index: %w", err)
