@@ -447,8 +447,10 @@ func (m *mapping) folder() string {
 		}
 		return "{" + name + "}" + below
 	}
-	folder := m.required("folder")
-	m.known = append(m.known, "place")
+	folder := m.text("folder")
+	if m.known = append(m.known, "place"); folder == "" {
+		m.bad(m.where("folder"), "workspace.missing", "%s is missing: write `folder: \"{PLACE}/NAME\"` with a place of the environment, or `place: PLACE/NAME`", m.join("folder"))
+	}
 	if scheme, _, remote := strings.Cut(folder, "://"); remote {
 		m.bad(m.where("folder"), "workspace.value", "%q is not a folder of this machine; name the server as a place of the environment (address: %s://...), and write `place: NAME/FOLDER` here", folder, scheme)
 	}
