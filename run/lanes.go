@@ -13,15 +13,69 @@ import (
 // The order within a lane is that of the pickups' numbers. All methods are called with
 // the conductor's lock.
 type lanes struct {
-	holders map[string]map[int64]bool  // by lane: the pickups that hold it
-	under   map[string]map[int64]*item // by lane: pickups that are not at their end
-	waiting map[string][]shelved       // by lane: files that were fetched and not claimed
-	freed   []*item                    // were parked and may go on, by number
+	holders map[string]map[int64]bool // by lane: the pickups that hold it
+	under   map[string]*queue         // by lane: pickups that are not at their end
+	waiting map[string][]shelved      // by lane: files that were fetched and not claimed
+	freed   []*item                   // were parked and may go on, by number
 }
 
 func newLanes() *lanes {
-	return &lanes{holders: map[string]map[int64]bool{}, under: map[string]map[int64]*item{}, waiting: map[string][]shelved{}}
+	return &lanes{holders: map[string]map[int64]bool{}, under: map[string]*queue{}, waiting: map[string][]shelved{}}
 }
+
+// queue are the pickups of a lane that are not at their end: there may be as many as files.
+type queue struct {
+	items       map[int64]*item
+	all, parked numbers
+	stays       []*item // were parked and may not go on yet, in any order; some may have ended since
+}
+
+// put notes an item, maybe in place of another one of the same pickup.
+func (q *queue) put(it *item) {
+	q.items[it.Pickup] = it
+	q.all.add(it.Pickup)
+	if it.parked {
+		q.parked.add(it.Pickup)
+	} else {
+		q.parked.remove(it.Pickup)
+	}
+}
+
+func (q *queue) remove(pickup int64) {
+	delete(q.items, pickup)
+	q.all.remove(pickup)
+	q.parked.remove(pickup)
+}
+
+// numbers are a set, in their order. They come and go nearly in that.
+type numbers []int64
+
+func (s *numbers) add(n int64) {
+	if i, is := slices.BinarySearch(*s, n); !is {
+		*s = slices.Insert(*s, i, n)
+	}
+}
+
+func (s *numbers) remove(n int64) {
+	switch i, is := slices.BinarySearch(*s, n); {
+	case !is:
+	case i == 0:
+		*s = (*s)[1:]
+	default:
+		*s = slices.Delete(*s, i, i+1)
+	}
+}
+
+// first is the least; 0: there is none.
+func (s numbers) first() int64 {
+	if len(s) == 0 {
+		return 0
+	}
+	return s[0]
+}
+
+// before tells whether there is one before n.
+func (s numbers) before(n int64) bool { return len(s) > 0 && s[0] < n }
 
 // begin notes that a pickup is on its way. One that somebody let others pass stands in
 // nobody's way.
@@ -29,21 +83,10 @@ func (l *lanes) begin(it *item) {
 	if it.Lane == nil || it.Passed {
 		return
 	}
-	lane := *it.Lane
-	if l.under[lane] == nil {
-		l.under[lane] = map[int64]*item{}
+	if l.under[*it.Lane] == nil {
+		l.under[*it.Lane] = &queue{items: map[int64]*item{}}
 	}
-	l.under[lane][it.Pickup] = it
-}
-
-// first is the number of the first pickup of a lane that is not at its end.
-func (l *lanes) first(lane string) (first int64) {
-	for n := range l.under[lane] {
-		if first == 0 || n < first {
-			first = n
-		}
-	}
-	return first
+	l.under[*it.Lane].put(it)
 }
 
 // park keeps a pickup from going on if its lane is held by an earlier one or if an
@@ -56,12 +99,13 @@ func (l *lanes) park(it *item, out bool) bool {
 	lane := *it.Lane
 	by := l.by(lane)
 	wait := by != 0 && by < it.Pickup
-	for n, other := range l.under[lane] {
-		wait = wait || n < it.Pickup && (out || other.parked)
+	if q := l.under[lane]; q != nil {
+		wait = wait || q.parked.before(it.Pickup) || out && q.all.before(it.Pickup)
 	}
 	if wait {
 		it.parked = true
 		l.begin(it)
+		l.under[lane].stays = append(l.under[lane].stays, it)
 	}
 	return wait
 }
@@ -72,11 +116,11 @@ func (l *lanes) end(it *item) {
 		return
 	}
 	lane := *it.Lane
-	if l.under[lane][it.Pickup] == it {
-		delete(l.under[lane], it.Pickup)
-	}
-	if len(l.under[lane]) == 0 {
-		delete(l.under, lane)
+	if q := l.under[lane]; q != nil && q.items[it.Pickup] == it {
+		q.remove(it.Pickup)
+		if len(q.items) == 0 {
+			delete(l.under, lane)
+		}
 	}
 	l.free(lane)
 }
@@ -84,20 +128,24 @@ func (l *lanes) end(it *item) {
 // free lets the parked pickups of a lane go on if the first of them is the first of
 // all.
 func (l *lanes) free(lane string) {
-	under := l.under[lane]
-	first := under[l.first(lane)]
-	if first == nil || !first.parked || first.freed {
+	q := l.under[lane]
+	if q == nil || len(q.stays) == 0 {
+		return
+	}
+	first := q.items[q.all.first()]
+	if !first.parked || first.freed {
 		return
 	}
 	if by := l.by(lane); by != 0 && by < first.Pickup {
 		return
 	}
-	for _, it := range under {
-		if it.parked && !it.freed {
+	for _, it := range q.stays {
+		if it.parked && !it.freed && q.items[it.Pickup] == it {
 			it.freed = true
 			l.freed = append(l.freed, it)
 		}
 	}
+	q.stays = nil
 	slices.SortFunc(l.freed, byNumber)
 }
 
@@ -108,6 +156,9 @@ func (l *lanes) take(most int) []*item {
 	l.freed = slices.Delete(l.freed, 0, n)
 	for _, it := range out {
 		it.parked, it.freed = false, false
+		if q := l.under[*it.Lane]; q != nil && q.items[it.Pickup] == it {
+			q.parked.remove(it.Pickup)
+		}
 	}
 	return out
 }
@@ -149,13 +200,13 @@ func (l *lanes) release(lane string, by int64) (waiting []shelved, free bool) {
 
 // keep forgets pickups that are neither open nor on their way.
 func (l *lanes) keep(known func(pickup int64) bool) {
-	for lane, under := range l.under {
-		for n := range under {
+	for lane, q := range l.under {
+		for n := range q.items {
 			if !known(n) {
-				delete(under, n)
+				q.remove(n)
 			}
 		}
-		if len(under) == 0 {
+		if len(q.items) == 0 {
 			delete(l.under, lane)
 		}
 		l.free(lane)

@@ -3,6 +3,7 @@ package run
 import (
 	"math/rand/v2"
 	"testing"
+	"time"
 
 	"ydrion/store"
 )
@@ -33,7 +34,7 @@ func TestLanesKeepOrder(t *testing.T) {
 		var out []*item
 		for step := 0; len(out) < total; step++ {
 			if step > 100_000 {
-				t.Fatalf("seed %d: %d of %d came out; %d parked or on their way", seed, len(out), total, len(l.under["a"])+len(l.under["b"]))
+				t.Fatalf("seed %d: %d of %d came out; %d lanes are not empty", seed, len(out), total, len(l.under))
 			}
 			switch what := r.IntN(8); {
 			case what == 0 && len(failed) > 0: // one can go on again
@@ -103,5 +104,45 @@ func TestLanePassed(t *testing.T) {
 	}
 	if l.park(two[0], true) {
 		t.Error("the one that was passed waits")
+	}
+}
+
+// TestLongLane: what a lane costs grows with its pickups, also if all of them wait.
+func TestLongLane(t *testing.T) {
+	const n = 50_000
+	began := time.Now()
+	l := newLanes()
+	numbers := make([]int64, n)
+	for i := range numbers {
+		numbers[i] = int64(i + 1)
+	}
+	all := laned("a", numbers...)
+	for _, it := range all {
+		l.begin(it)
+	}
+	l.hold("a", 1)
+	for _, it := range all[1:] {
+		if !l.park(it, false) {
+			t.Fatalf("%d does not wait for the one that holds its lane", it.Pickup)
+		}
+	}
+	l.release("a", 1)
+	l.end(all[0])
+	next := int64(2)
+	for next <= n {
+		group := l.take(96)
+		if len(group) == 0 {
+			t.Fatalf("%d does not go on", next)
+		}
+		for _, it := range group {
+			if it.Pickup != next || l.park(it, false) || l.park(it, true) {
+				t.Fatalf("%d comes instead of %d", it.Pickup, next)
+			}
+			l.end(it)
+			next++
+		}
+	}
+	if took := time.Since(began); took > 5*time.Second {
+		t.Errorf("%d pickups of one lane took %s", n, took)
 	}
 }
