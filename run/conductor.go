@@ -70,7 +70,7 @@ type Conductor struct {
 	looked   time.Time // when the records were last looked through
 
 	busy    map[int64]bool      // pickups on their way
-	left    map[int64]bool      // those that have left it since the records were asked for open ones
+	left    map[int64]bool      // those that have left it since the records were asked for open ones, and whether they may go on
 	taken   map[string]identity // files of open pickups that have a run and wait, by path
 	lanes   *lanes
 	shelf   []shelved           // fetched and not claimed, in order
@@ -140,6 +140,7 @@ type item struct {
 	handed   bool         // what it has for servers has been handed over
 	parked   bool         // waits for its lane
 	freed    bool         // need not wait any longer
+	over     bool         // its end is recorded
 }
 
 type stage int

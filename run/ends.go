@@ -124,6 +124,7 @@ func (c *Conductor) conclude(done []*item) {
 			c.mu.Unlock()
 			continue // another node goes on with it
 		}
+		it.over = true
 		b, took := it.sum, time.Since(it.started)
 		c.e.Log.Info("pickup ended", "pickup", it.Pickup, "route", c.name, "file", it.Name, "files", len(it.all()), "state", state, "records", b.In, "good", b.Good, "rejected", b.Rejected, "seconds", took.Seconds())
 		for _, f := range it.all() {

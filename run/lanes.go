@@ -17,48 +17,47 @@ type lanes struct {
 	under   map[string]*queue         // by lane: pickups that are not at their end
 	waiting map[string][]shelved      // by lane: files that were fetched and not claimed
 	freed   []*item                   // were parked and may go on, by number
+	// window is how many parked pickups of a lane are let go on together: more of them would only be parked again, as what
+	// is before them is not out.
+	window int
 }
 
 func newLanes() *lanes {
-	return &lanes{holders: map[string]map[int64]bool{}, under: map[string]*queue{}, waiting: map[string][]shelved{}}
+	return &lanes{holders: map[string]map[int64]bool{}, under: map[string]*queue{}, waiting: map[string][]shelved{}, window: 4 * groupFiles}
 }
 
 // queue are the pickups of a lane that are not at their end: there may be as many as files.
 type queue struct {
-	items       map[int64]*item
-	all, parked numbers
-	stays       []*item // were parked and may not go on yet, in any order; some may have ended since
+	items  map[int64]*item
+	all    numbers
+	parked numbers
+	stays  numbers // of the parked ones: those that may not go on yet
 }
 
 // put notes an item, maybe in place of another one of the same pickup.
 func (q *queue) put(it *item) {
 	q.items[it.Pickup] = it
-	q.all.add(it.Pickup)
-	if it.parked {
-		q.parked.add(it.Pickup)
-	} else {
-		q.parked.remove(it.Pickup)
-	}
+	q.all.set(it.Pickup, true)
+	q.parked.set(it.Pickup, it.parked)
+	q.stays.set(it.Pickup, it.parked && !it.freed)
 }
 
 func (q *queue) remove(pickup int64) {
 	delete(q.items, pickup)
-	q.all.remove(pickup)
-	q.parked.remove(pickup)
+	q.all.set(pickup, false)
+	q.parked.set(pickup, false)
+	q.stays.set(pickup, false)
 }
 
 // numbers are a set, in their order. They come and go nearly in that.
 type numbers []int64
 
-func (s *numbers) add(n int64) {
-	if i, is := slices.BinarySearch(*s, n); !is {
-		*s = slices.Insert(*s, i, n)
-	}
-}
-
-func (s *numbers) remove(n int64) {
+// set says whether a number is in it.
+func (s *numbers) set(n int64, in bool) {
 	switch i, is := slices.BinarySearch(*s, n); {
-	case !is:
+	case is == in:
+	case in:
+		*s = slices.Insert(*s, i, n)
 	case i == 0:
 		*s = (*s)[1:]
 	default:
@@ -105,7 +104,6 @@ func (l *lanes) park(it *item, out bool) bool {
 	if wait {
 		it.parked = true
 		l.begin(it)
-		l.under[lane].stays = append(l.under[lane].stays, it)
 	}
 	return wait
 }
@@ -125,7 +123,7 @@ func (l *lanes) end(it *item) {
 	l.free(lane)
 }
 
-// free lets the parked pickups of a lane go on if the first of them is the first of
+// free lets the first parked pickups of a lane go on if the first of them is the first of
 // all.
 func (l *lanes) free(lane string) {
 	q := l.under[lane]
@@ -139,13 +137,13 @@ func (l *lanes) free(lane string) {
 	if by := l.by(lane); by != 0 && by < first.Pickup {
 		return
 	}
-	for _, it := range q.stays {
-		if it.parked && !it.freed && q.items[it.Pickup] == it {
-			it.freed = true
-			l.freed = append(l.freed, it)
-		}
+	n := min(len(q.stays), max(1, l.window-(len(q.all)-len(q.stays)))) // besides those that may go on already
+	for _, pickup := range q.stays[:n] {
+		it := q.items[pickup]
+		it.freed = true
+		l.freed = append(l.freed, it)
 	}
-	q.stays = nil
+	q.stays = q.stays[n:]
 	slices.SortFunc(l.freed, byNumber)
 }
 
@@ -157,7 +155,7 @@ func (l *lanes) take(most int) []*item {
 	for _, it := range out {
 		it.parked, it.freed = false, false
 		if q := l.under[*it.Lane]; q != nil && q.items[it.Pickup] == it {
-			q.parked.remove(it.Pickup)
+			q.parked.set(it.Pickup, false)
 		}
 	}
 	return out

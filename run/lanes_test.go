@@ -23,6 +23,9 @@ func TestLanesKeepOrder(t *testing.T) {
 	for seed := range uint64(500) {
 		r := rand.New(rand.NewPCG(seed, 1))
 		l := newLanes()
+		if few := r.IntN(8); few > 0 {
+			l.window = few
+		}
 		var source []*item
 		names := []string{"a", "b"}
 		for n := int64(1); n <= 60; n++ {

@@ -71,6 +71,7 @@ func (c *Conductor) resume() ([]*item, error) {
 				stalled++
 			}
 			c.mu.Lock()
+			goesOn, left := c.left[p.Pickup]
 			ready, at := false, time.Time{}
 			if held && p.NextTry != nil {
 				ready, at = due(p.NextTry, now)
@@ -82,8 +83,8 @@ func (c *Conductor) resume() ([]*item, error) {
 				}
 			case c.busy[p.Pickup] && held:
 				c.later(time.Now().Add(300 * time.Millisecond))
-			case c.left[p.Pickup]:
-				c.look = true
+			case left:
+				c.look = c.look || goesOn
 			case c.busy[p.Pickup], p.State == "uncertain", held && p.NextTry == nil:
 			case held && !ready:
 				c.later(at)

@@ -637,13 +637,13 @@ func (c *Conductor) finished(t *task) {
 	c.ends(it)
 }
 
-// leave lets a pickup be found in the records again.
+// leave lets a pickup be found in the records again, if it has not ended.
 func (c *Conductor) leave(it *item) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, f := range it.all() {
 		delete(c.busy, f.Pickup)
-		c.left[f.Pickup] = true
+		c.left[f.Pickup] = !it.over
 	}
 }
 
