@@ -18,9 +18,36 @@ import (
 
 // publish makes the outputs of committed runs visible. It gives those that are not at their end by that.
 func (c *Conductor) publish(group []*item) (on []*item) {
+	for len(group) > 0 {
+		var wave []*item
+		wave, group = firsts(group)
+		on = append(on, c.publishWave(wave)...)
+	}
+	return on
+}
+
+// firsts gives those of a group that are the first of their lanes there, or have none, and the others.
+func firsts(group []*item) (first, others []*item) {
+	seen := map[string]bool{}
+	for _, it := range group {
+		if it.Lane != nil && !it.Passed {
+			if seen[*it.Lane] {
+				others = append(others, it)
+				continue
+			}
+			seen[*it.Lane] = true
+		}
+		first = append(first, it)
+	}
+	return first, others
+}
+
+// publishWave is publish for pickups none of which waits for another of them. When they are out, durably, nobody waits for them any
+// more, though it is not recorded yet that they have ended.
+func (c *Conductor) publishWave(wave []*item) (on []*item) {
 	var done []*item
 	folders := map[string]bool{}
-	for _, it := range group {
+	for _, it := range wave {
 		if it.stage == publishing && c.park(it, true) {
 			continue
 		}
@@ -43,6 +70,14 @@ func (c *Conductor) publish(group []*item) (on []*item) {
 			return append(on, done...)
 		}
 	}
+	c.mu.Lock()
+	for _, it := range done {
+		c.lanes.end(it)
+	}
+	if len(c.lanes.freed) > 0 {
+		c.wake()
+	}
+	c.mu.Unlock()
 	c.ends(done...)
 	return on
 }
