@@ -42,8 +42,8 @@ func firsts(group []*item) (first, others []*item) {
 	return first, others
 }
 
-// publishWave is publish for pickups none of which waits for another of them. When they are out, durably, nobody waits for them any
-// more, though it is not recorded yet that they have ended.
+// publishWave is publish for pickups none of which waits for another of them. When they are out, durably, those behind them may come
+// out, though it is not recorded yet that these have ended: should that be lost, publishing again finds them out.
 func (c *Conductor) publishWave(wave []*item) (on []*item) {
 	var done []*item
 	folders := map[string]bool{}

@@ -57,7 +57,7 @@ func (s *Service) housekeeping() {
 	}
 }
 
-// tend has the database's tables tended each second while pickups end. Where that is not allowed, the database does it when it likes to.
+// tend has the database's tables tended each second while pickups end. Where that fails, the database does it in a moment of its own.
 func (s *Service) tend() {
 	said := false
 	for {
@@ -68,7 +68,7 @@ func (s *Service) tend() {
 		}
 		if err := s.store.Tend(s.life); err != nil && s.life.Err() == nil && !said {
 			said = true
-			s.Log.Warn("the database's tables are not tended: finding by a part of a name may be slower, and so may be the first minute", "error", err)
+			s.Log.Warn("the database's tables are not tended, which makes it slower to find files by a part of their names, and may make the first minute slow; the account that the service uses should own them", "error", err)
 		}
 	}
 }

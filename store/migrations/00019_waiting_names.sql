@@ -1,7 +1,8 @@
 -- +goose Up
 -- Names wait for their index in a list, and go into it together, which costs a fraction of what it costs to do it in small portions.
--- Services empty the list each second while files come: no commit waits for that, unless it comes to four megabytes before.
--- Runs are written twice: where the second version stands on the page of the first, their indexes need not be written again.
+-- Services empty the list each second while files come: no commit waits for that, unless the list grows to four megabytes before.
+-- A run is written when it begins, when it is committed and when it ends: while a page has room for the next version, the indexes
+-- need not be written again.
 -- +goose StatementBegin
 do $$
 begin
