@@ -36,6 +36,7 @@ type Course struct {
 	looping  Looping        // where there are loops
 	previous bool           // what came last, but notes, is a unit
 	nested   []uint32       // the segments that begin levels
+	nests    uint64         // the places of their names
 	note     uint32         // see Habits, 0: there is none
 	follows  bool           // something depends on where a segment stands
 	rows     []rowing       // of the lists
@@ -47,7 +48,7 @@ type Course struct {
 	came      *standard.Step      // of it, nil: there is no structure
 	group     int                 // of the unit
 	inside    bool                // a unit's group goes on
-	numbers   [buckets]number     // of the names that came last
+	numbers   [4 * buckets]number // of the names that came last
 	kin       *Kin                // takes what belongs to units, where that is wanted
 }
 
@@ -119,7 +120,8 @@ func NewCourse(w *Wanted, habits Habits, b *batch.Batch, at Elements) Course {
 	part := func(i int) []int { return n[i*len(w.Parts) : (i+1)*len(w.Parts)] }
 	c := Course{Wanted: w, Habits: habits, b: b, at: at, state: n[:3*len(w.Parts)], seen: part(0), first: part(1), deep: part(2), counts: part(3)}
 	for _, n := range habits.Nested {
-		c.nested = append(c.nested, segmentKey(n.Segment))
+		k := segmentKey(n.Segment)
+		c.nested, c.nests = append(c.nested, k), c.nests|1<<bucket(k)
 	}
 	c.note = segmentKey(habits.Note)
 	c.follows, c.rows = w.Placed(), make([]rowing, len(w.lists))
@@ -192,10 +194,8 @@ func (c *Course) Segment(name []byte, key uint32) {
 
 func (c *Course) follow(name []byte, key uint32) {
 	nesting := -1
-	for i, k := range c.nested {
-		if k == key {
-			nesting = i
-		}
+	if c.nests>>bucket(key)&1 != 0 {
+		nesting = slices.Index(c.nested, key)
 	}
 	hierarchy := nesting >= 0
 	if hierarchy && (c.Unit >= 0 || len(c.rows) > 0) {
@@ -247,6 +247,9 @@ func (c *Course) list(key uint32, name []byte, hierarchy bool) {
 		}
 		r.last, r.begins = r.last && key == c.note, false
 	}
+	if c.beginning>>bucket(key)&1 == 0 {
+		return
+	}
 	for i := range c.rows {
 		r, l := &c.rows[i], &c.lists[i]
 		if l.part < 0 || c.Parts[l.part].key != key || !c.is(l.part, key) || !c.looping.In(c.Parts[l.part].loop, c.structure, c.came) {
@@ -255,15 +258,14 @@ func (c *Course) list(key uint32, name []byte, hierarchy bool) {
 		if l.above < 0 && c.Unit >= 0 && !c.inside || l.above >= 0 && (!c.rows[l.above].open || !c.mine(&c.rows[l.above], &c.Parts[l.part])) {
 			continue
 		}
-		*r = rowing{open: true, begins: true, last: true, deep: len(c.levels), level: hierarchy, row: c.b.Row(i, uint32(c.at.Begins()))}
-		if c.structure != nil {
+		r.open, r.begins, r.last = true, true, true
+		r.deep, r.level, r.row = len(c.levels), hierarchy, c.b.Row(i, uint32(c.at.Begins()))
+		if r.group = 0; c.structure != nil {
 			r.group = c.structure.Scope(c.node)
 		}
 		c.closeBelow(i)
-		for k := range c.Parts {
-			if c.Parts[k].table == i {
-				c.counts[k] = 0
-			}
+		for _, k := range l.parts {
+			c.counts[k] = 0
 		}
 	}
 }
@@ -304,7 +306,12 @@ func (c *Course) First(key uint32) int {
 }
 
 // Next is the part behind another.
-func (c *Course) Next(i int, key uint32) int { return c.of(c.Parts[i].next, key) }
+func (c *Course) Next(i int, key uint32) int {
+	if i = c.Parts[i].next; i < 0 {
+		return -1
+	}
+	return c.of(i, key)
+}
 
 func (c *Course) of(i int, key uint32) int {
 	for i >= 0 && !(c.is(i, key) && (c.Parts[i].loop < 0 || c.looping.In(c.Parts[i].loop, c.structure, c.came))) {
@@ -453,7 +460,7 @@ func (c *Course) step(key uint32, name []byte, hierarchy bool) {
 			return slices.ContainsFunc(by.Values, func(v string) bool { return c.at.Is(by.Element, v) })
 		})
 	} else {
-		n := &c.numbers[bucket(key)]
+		n := &c.numbers[spread(key)>>24]
 		if n.key != key || n.of != c.structure {
 			*n = number{key, c.structure.Number(name), c.structure}
 		}

@@ -186,12 +186,9 @@ func (w *walk) message(start, end int) {
 		stop := w.segmentEnd(&w.s, buf[:end], p)
 		count++
 		last = p
-		n := 0
-		for n < 4 && p+n < stop && w.class[buf[p+n]] == plain {
-			n++
-		}
+		n, key := w.name(p, stop)
 		name := buf[p : p+n]
-		if n < 2 || n > 3 || !upper(name) {
+		if key == 0 {
 			w.note(ruleSegment, -1, p, false)
 			p = stop + 1
 			continue
@@ -199,7 +196,6 @@ func (w *walk) message(start, end int) {
 		if w.controls && w.Binary[string(name)] == 0 {
 			w.control(p, stop, &lost, &strange)
 		}
-		key := key(name)
 		w.segment, w.named, w.begins = buf[p:stop], n+1, p
 		w.Segment(name, key)
 		for i := w.First(key); i >= 0; i = w.Next(i, key) {
@@ -290,13 +286,15 @@ func (w *walk) within(first, rule, at int, warn bool) {
 	w.Record = record
 }
 
-func upper(name []byte) bool {
-	for i, c := range name {
-		if (c < 'A' || c > 'Z') && (i == 0 || c < '0' || c > '9') {
-			return false
-		}
+// name reads the name of a segment, of which it gives the length and the key; 0: it has none.
+func (w *walk) name(p, stop int) (n int, key uint32) {
+	for ; n < 4 && p+n < stop && w.class[w.b.Buf[p+n]] == plain; n++ {
+		key = key<<8 | uint32(w.b.Buf[p+n])
 	}
-	return true
+	if n < 2 || n > 3 || !upper(w.b.Buf[p:p+n]) {
+		return n, 0
+	}
+	return n, key
 }
 
 // ends holds what the tail says against the message. What is wrong with a message is wrong with

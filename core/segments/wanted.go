@@ -21,8 +21,9 @@ type Wanted struct {
 	Unit      int   // the part that is the record, -1: the message is
 	Loops     Loops // that parts are in
 
-	lists  []list
-	parted [buckets]int // the first part of each place
+	lists     []list
+	parted    [buckets]int // the first part of each place
+	beginning uint64       // the places of the parts that begin rows
 }
 
 // list is a list of the record or of a row: each segment of a part begins a row, or each repetition of
@@ -32,6 +33,7 @@ type list struct {
 	above int // the list that it is in, -1: none
 	slots int
 	inner []int // the lists in it
+	parts []int // whose segments its rows take
 }
 
 // Part is a kind of segment of which values are wanted.
@@ -220,6 +222,17 @@ func (w *Wanted) index() {
 		at := bucket(w.Parts[i].key)
 		w.Parts[i].next, w.parted[at] = w.parted[at], i
 	}
+	for i := range w.lists {
+		l := &w.lists[i]
+		if l.parts = nil; l.part >= 0 {
+			w.beginning |= 1 << bucket(w.Parts[l.part].key)
+		}
+		for k := range w.Parts {
+			if w.Parts[k].table == i {
+				l.parts = append(l.parts, k)
+			}
+		}
+	}
 }
 
 // Name is the segment that the part of a position names.
@@ -228,6 +241,16 @@ func Name(part string) string {
 		return part[:i]
 	}
 	return part
+}
+
+// upper tells whether a name has capital letters and, behind the first, digits alone.
+func upper(name []byte) bool {
+	for i, c := range name {
+		if (c < 'A' || c > 'Z') && (i == 0 || c < '0' || c > '9') {
+			return false
+		}
+	}
+	return true
 }
 
 // key is a segment's name as a number.
@@ -249,4 +272,7 @@ func segmentKey(name string) (k uint32) {
 const buckets = 64
 
 // bucket is a name's place.
-func bucket(key uint32) uint32 { return (key * 0x9E3779B1) >> 26 }
+func bucket(key uint32) uint32 { return spread(key) >> 26 }
+
+// spread is a number whose first bits differ where names do.
+func spread(key uint32) uint32 { return key * 0x9E3779B1 }
