@@ -17,6 +17,8 @@ import (
 	"mime/multipart"
 	"mime/quotedprintable"
 	"net"
+	"net/http"
+	"net/http/httptest"
 	"net/mail"
 	"net/url"
 	"os"
@@ -24,10 +26,12 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
 
+	"ydrion/remote"
 	"ydrion/standin"
 	"ydrion/testbed"
 	"ydrion/workspace"
@@ -147,6 +151,10 @@ Require valid-user
 `)+"AuthType "+proof+"\nAuth"+proof+"Provider file\n</Directory>\n"))
 	case "imap":
 		account, address, p.place.TLS = "nobody", "imaps://127.0.0.1:", "implicit"
+		tokened := ""
+		if mechanism, info, is := strings.Cut(how, " "); is { // who shows a token is asked for there
+			tokened = "auth_mechanisms = plain " + mechanism + "\npassdb {\n  driver = oauth2\n  mechanisms = " + mechanism + "\n  args = " + write("tokens.conf", "tokeninfo_url = "+info+"\nusername_attribute = name\n") + "\n}\n"
+		}
 		cmd = exec.Command(program, "-F", "-c", write("dovecot.conf", fill.Replace(`protocols = imap
 listen = 127.0.0.1
 base_dir = {folder}/run
@@ -175,7 +183,7 @@ namespace inbox {
   inbox = yes
   separator = /
 }
-passdb {
+`)+tokened+fill.Replace(`passdb {
   driver = static
   args = password=salt-and-ice
 }
@@ -376,6 +384,63 @@ func TestRealServers(t *testing.T) {
 			t.Errorf("what was not meant: %s", said)
 		}
 	})
+}
+
+// TestRealTokens: a mailbox is opened with a token that is got for a name and a secret, in both ways in which servers are shown one.
+func TestRealTokens(t *testing.T) {
+	t.Parallel()
+	for _, mechanism := range []string{"oauthbearer", "xoauth2"} {
+		t.Run(mechanism, func(t *testing.T) {
+			t.Parallel()
+			var given atomic.Int64
+			office := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				w.Header().Set("Content-Type", "application/json")
+				name, word, _ := r.BasicAuth()
+				switch good := fmt.Sprintf("ice-%d", given.Load()); {
+				case r.URL.Path == "/token" && r.FormValue("grant_type") == "client_credentials" && name == "skerry" && word == "salt-and-ice":
+					fmt.Fprintf(w, `{"access_token": "ice-%d", "token_type": "Bearer", "expires_in": 3600}`, given.Add(1))
+				case r.URL.Path == "/info" && r.FormValue("token") == good:
+					io.WriteString(w, `{"name": "ydrion"}`)
+				default:
+					http.Error(w, `{"error": "invalid_client"}`, http.StatusUnauthorized)
+				}
+			}))
+			defer office.Close()
+			holm := realServer(t, "imap "+mechanism+" "+office.URL+"/info?token=")
+			address, err := url.Parse(office.URL + "/token")
+			if err != nil {
+				t.Fatal(err)
+			}
+			secret := holm.place.Password
+			ask := rawMailbox(t, holm)
+			ask("LOGIN ydrion salt-and-ice")
+			const sheet = "Subject: sheet\r\nMIME-Version: 1.0\r\nContent-Type: text/csv; name=s.csv\r\nContent-Disposition: attachment; filename=s.csv\r\n\r\nid\r\n1\r\n"
+			ask(fmt.Sprintf("APPEND INBOX {%d+}\r\n%s", len(sheet), sheet))
+			holm.place.TokenAddress, holm.place.Client, holm.place.ClientSecret, holm.place.Password = address, "skerry", secret, workspace.Secret{}
+			b := testbed.Start(t, holm.at())
+			b.Publish(map[string]string{"routes/mailed.yaml": "route: mailed\nlisten: {place: holm/INBOX, names: \"*.csv\", rhythm: 200ms, taken to: /Taken}\nread: {format: file}\ndeliver: {folder: \"{laboratory}/mailed\", name: \"{file.name}\"}\nrejected: {folder: \"{stations}/rejected\"}\n"})
+			testbed.Until(t, "it has come", func() bool {
+				got, _ := os.ReadFile(b.Path("laboratory/mailed/s.csv"))
+				return string(got) == "id\r\n1\r\n"
+			})
+			testbed.Until(t, "it is moved", func() bool { return strings.Contains(ask("STATUS INBOX (MESSAGES)"), "MESSAGES 0)") })
+			if n := given.Load(); n < 1 {
+				t.Errorf("%d tokens were given", n)
+			}
+			// Without a good one nobody is let in, and it is said.
+			other, wrong := holm.place, filepath.Join(t.TempDir(), "token")
+			if err := os.WriteFile(wrong, []byte("stale"), 0o600); err != nil {
+				t.Fatal(err)
+			}
+			other.TokenAddress, other.Token = nil, workspace.Secret{File: wrong}
+			p := remote.New(&workspace.Environment{Places: map[string]workspace.Place{"holm": other}})
+			defer p.Close()
+			err = p.With(t.Context(), "holm", func(remote.Tree) error { return nil })
+			if !remote.IsAway(err) || !strings.Contains(err.Error(), "does not let ydrion in: the server says") || strings.Contains(err.Error(), "stale") {
+				t.Errorf("with no good token: %v", err)
+			}
+		})
+	}
 }
 
 // TestRealMailServer: mails of more than a server takes on one connection arrive once each, as they are meant; what it refuses waits for a person.

@@ -22,6 +22,7 @@ type httpExchange struct {
 	watch  *watch
 	client *http.Client
 	pages  *pages
+	tokens *tokens
 	ctx    context.Context
 	end    context.CancelFunc
 }
@@ -29,7 +30,7 @@ type httpExchange struct {
 var _ Exchange = (*httpExchange)(nil)
 
 func dialHTTP(ctx context.Context, p *workspace.Place) (Conn, error) {
-	x := &httpExchange{place: p, watch: newWatch(p.Patience), pages: &pages{}}
+	x := &httpExchange{place: p, watch: newWatch(p.Patience), pages: &pages{}, tokens: &tokens{place: p}}
 	x.ctx, x.end = context.WithCancel(context.Background())
 	carrier, err := transport(p, x.watch)
 	if err != nil {
@@ -37,6 +38,11 @@ func dialHTTP(ctx context.Context, p *workspace.Place) (Conn, error) {
 	}
 	if err := x.reach(ctx); err != nil {
 		return nil, err
+	}
+	if p.TokenAddress != nil {
+		if _, err := x.tokens.get(ctx); err != nil {
+			return nil, err
+		}
 	}
 	x.client = &http.Client{Transport: carrier, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	return x, nil
@@ -131,8 +137,8 @@ func unwrapped(err error) error {
 
 // prove says who we are.
 func (x *httpExchange) prove(r *http.Request) error {
-	if x.place.Token.Any() {
-		token, err := Secret(x.place.Token)
+	if x.place.Tokened() {
+		token, err := x.tokens.get(r.Context())
 		if err != nil {
 			return err
 		}

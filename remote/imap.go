@@ -51,6 +51,9 @@ func (noDeadlines) SetWriteDeadline(time.Time) error { return nil }
 
 func dialIMAP(ctx context.Context, p *workspace.Place) (Conn, error) {
 	word, err := Secret(p.Password)
+	if p.Tokened() {
+		word, err = (&tokens{place: p}).get(ctx)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -82,13 +85,16 @@ func dialIMAP(ctx context.Context, p *workspace.Place) (Conn, error) {
 		err = t.client.WaitGreeting()
 	}
 	if err == nil {
-		if err = t.client.Login(p.User, word).Wait(); err == nil {
+		if err = t.prove(word); err == nil {
 			return t, nil
 		}
 		var says *imap.Error
 		if errors.As(err, &says) {
+			err = fmt.Errorf("the server says %q", says.Text)
+		}
+		if says != nil || err == errNoToken {
 			t.Break()
-			return nil, fmt.Errorf("does not let %s in: the server says %q", p.User, says.Text)
+			return nil, fmt.Errorf("does not let %s in: %w", p.User, err)
 		}
 	}
 	t.Break()
@@ -103,6 +109,20 @@ func dialIMAP(ctx context.Context, p *workspace.Place) (Conn, error) {
 		return nil, fmt.Errorf("does not let us in: the server says %q", says.Text)
 	}
 	return nil, fmt.Errorf("does not answer at %s as a server of mailboxes: %w", p.Port(), plain(err))
+}
+
+// prove says who we are, by a password or a token.
+func (t *imapTree) prove(word string) error {
+	if !t.place.Tokened() {
+		return t.client.Login(t.place.User, word).Wait()
+	}
+	by := newBearer(t.place, word)
+	if offers := t.client.Caps(); !offers.Has(imap.AuthCap(bearerMechanism)) {
+		if by.mechanism = olderMechanism; !offers.Has(imap.AuthCap(olderMechanism)) {
+			return errNoToken
+		}
+	}
+	return t.client.Authenticate(by)
 }
 
 // failed puts an error into words: the server's answer, or what is wrong with the connection.

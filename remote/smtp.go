@@ -50,7 +50,14 @@ func dialSMTP(ctx context.Context, p *workspace.Place) (Conn, error) {
 	default:
 		options = append(options, mail.WithTLSPolicy(mail.TLSMandatory))
 	}
-	if p.User != "" {
+	switch {
+	case p.Tokened():
+		token, err := (&tokens{place: p}).get(ctx)
+		if err != nil {
+			return nil, err
+		}
+		options = append(options, mail.WithSMTPAuthCustom(mailed{newBearer(p, token)}))
+	case p.User != "":
 		word, err := Secret(p.Password)
 		if err != nil {
 			return nil, err

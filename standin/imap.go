@@ -14,6 +14,7 @@ import (
 	"github.com/emersion/go-imap/v2"
 	"github.com/emersion/go-imap/v2/imapserver"
 	"github.com/emersion/go-imap/v2/imapserver/imapmemserver"
+	"github.com/emersion/go-sasl"
 )
 
 // IMAP is a server of mailboxes.
@@ -35,7 +36,11 @@ func NewIMAP(address string, certificate *tls.Certificate, login Login, moves bo
 		caps[imap.CapMove] = struct{}{}
 	}
 	options := &imapserver.Options{Caps: caps, InsecureAuth: certificate == nil, Logger: log.New(io.Discard, "", 0), NewSession: func(c *imapserver.Conn) (imapserver.Session, *imapserver.GreetingData, error) {
-		return &imapSession{UserSession: imapmemserver.NewUserSession(user), conn: c, server: out}, &imapserver.GreetingData{}, nil
+		s := &imapSession{UserSession: imapmemserver.NewUserSession(user), conn: c, server: out}
+		if login.Token != "" {
+			return &tokenSession{s, login}, &imapserver.GreetingData{}, nil
+		}
+		return s, &imapserver.GreetingData{}, nil
 	}}
 	if certificate != nil {
 		options.TLSConfig = &tls.Config{Certificates: []tls.Certificate{*certificate}}
@@ -110,6 +115,25 @@ type imapSession struct {
 }
 
 var _ imapserver.SessionMove = (*imapSession)(nil)
+
+// tokenSession is a client that may show a token (RFC 7628).
+type tokenSession struct {
+	*imapSession
+	login Login
+}
+
+var _ imapserver.SessionSASL = (*tokenSession)(nil)
+
+func (s *tokenSession) AuthenticateMechanisms() []string { return []string{sasl.OAuthBearer} }
+
+func (s *tokenSession) Authenticate(string) (sasl.Server, error) {
+	return sasl.NewOAuthBearerServer(func(o sasl.OAuthBearerOptions) *sasl.OAuthBearerError {
+		if o.Username != s.login.User || o.Token != s.login.Token {
+			return &sasl.OAuthBearerError{Status: "invalid_token", Schemes: "bearer"}
+		}
+		return nil
+	}), nil
+}
 
 // do does what is asked, as the server's manners are.
 func (s *imapSession) do(what string, doing func() error) error {

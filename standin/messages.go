@@ -12,6 +12,8 @@ import (
 	"net/http"
 	"strings"
 	"sync"
+
+	"github.com/emersion/go-sasl"
 )
 
 // Message is what a stand-in has taken.
@@ -189,10 +191,14 @@ func (s *smtpSession) serve() {
 		switch command = strings.ToUpper(command); command {
 		case "EHLO", "HELO":
 			_, encrypted := s.control.(*tls.Conn)
+			offers := "PLAIN"
+			if s.login.Token != "" {
+				offers = sasl.OAuthBearer
+			}
 			if s.certificate != nil && !encrypted {
-				alive = say("250-here\r\n250-STARTTLS\r\n250 AUTH PLAIN")
+				alive = say("250-here\r\n250-STARTTLS\r\n250 AUTH " + offers)
 			} else {
-				alive = say("250-here\r\n250 AUTH PLAIN")
+				alive = say("250-here\r\n250 AUTH " + offers)
 			}
 		case "STARTTLS":
 			alive = say("220 go on")
@@ -201,7 +207,18 @@ func (s *smtpSession) serve() {
 		case "AUTH":
 			_, word, _ := strings.Cut(argument, " ")
 			b, err := base64.StdEncoding.DecodeString(word)
-			if s.in = err == nil && string(b) == "\x00"+s.login.User+"\x00"+s.login.Password; s.in {
+			if s.login.Token != "" {
+				_, shown, _ := strings.Cut(string(b), "\x01auth=Bearer ")
+				s.in = err == nil && strings.HasPrefix(string(b), "n,a="+s.login.User+",\x01") && shown == s.login.Token+"\x01\x01"
+			} else {
+				s.in = err == nil && string(b) == "\x00"+s.login.User+"\x00"+s.login.Password
+			}
+			if !s.in && s.login.Token != "" { // RFC 7628, 3.2.3
+				if say("334 " + base64.StdEncoding.EncodeToString([]byte(`{"status":"invalid_token"}`))) {
+					in.ReadString('\n') //nolint: whatever it is, nobody is let in
+				}
+			}
+			if s.in {
 				alive = say("235 come in")
 			} else {
 				alive = say("535 not let in")

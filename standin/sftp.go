@@ -30,6 +30,7 @@ type SFTP struct {
 type Login struct {
 	User     string
 	Password string // empty: nobody by a password
+	Token    string // of servers of mails: who shows it is let in, too; empty: nobody by a token
 	Key      ssh.PublicKey
 }
 

@@ -21,37 +21,41 @@ type Place struct {
 	Name   string
 	Folder string // of this machine; empty: it is a server
 
-	Kind        string   // sftp, ftp, webdav, s3, imap, http, smtp or mllp; empty: a folder
-	Address     *url.URL // of the server, without user and password; its path is where the routes' folders are
-	User        string
-	Password    Secret // or, of s3, the secret key
-	KeyFile     string // a private key, by which the server knows us
-	Passphrase  Secret // of the key
-	HostKeys    []string
-	KnownHosts  string // a file with the keys of servers
-	TLS         string // of ftp, imap and smtp: explicit, implicit or none; of mllp implicit, if its address begins with mllps, as of imap with imaps
-	Authorities string // a file with the certificates of those who vouch for the server
-	Region      string
-	Token       Secret   // of http: proves who we are
-	SigningKey  Secret   // of http: what is sent is signed by it
-	Signature   string   // the header with the signature
-	Method      string   // of http: POST, or PUT below the address
-	Type        string   // of http: of the content; empty: by the name
-	NextPage    []string // of http: where an answer in JSON says what follows it, as a JSON Pointer taken apart; nil: it does not
-	NextBy      string   // the parameter that this is asked for with; empty: it is an address
-	Repeats     bool     // what is sent a second time does no harm, or is known
-	Receives    bool     // others send to us
-	ListenOn    string   // where, of mllp
-	Certificate string   // a file with the certificate that we show; its key is KeyFile
-	Largest     int64    // bytes of what is received, or of an answer that is got
-	From        string   // of smtp
-	To          []string // of smtp
-	Connections int      // at once, of this service
-	Patience    time.Duration
-	Active      bool           // of ftp: the server connects to us for data
-	DataAddress net.IP         // where it reaches us then; nil: where we are
-	DataPorts   [2]int         // at one of these; 0: at any
-	Zone        *time.Location // of times that come without one
+	Kind         string   // sftp, ftp, webdav, s3, imap, http, smtp or mllp; empty: a folder
+	Address      *url.URL // of the server, without user and password; its path is where the routes' folders are
+	User         string
+	Password     Secret // or, of s3, the secret key
+	KeyFile      string // a private key, by which the server knows us
+	Passphrase   Secret // of the key
+	HostKeys     []string
+	KnownHosts   string // a file with the keys of servers
+	TLS          string // of ftp, imap and smtp: explicit, implicit or none; of mllp implicit, if its address begins with mllps, as of imap with imaps
+	Authorities  string // a file with the certificates of those who vouch for the server
+	Region       string
+	Token        Secret   // of http, imap and smtp: proves who we are
+	TokenAddress *url.URL // where such a token is got instead (OAuth 2.0, RFC 6749); nil: nowhere
+	Client       string   // the name under which we are known there
+	ClientSecret Secret
+	Scope        []string // what the token is to be good for
+	SigningKey   Secret   // of http: what is sent is signed by it
+	Signature    string   // the header with the signature
+	Method       string   // of http: POST, or PUT below the address
+	Type         string   // of http: of the content; empty: by the name
+	NextPage     []string // of http: where an answer in JSON says what follows it, as a JSON Pointer taken apart; nil: it does not
+	NextBy       string   // the parameter that this is asked for with; empty: it is an address
+	Repeats      bool     // what is sent a second time does no harm, or is known
+	Receives     bool     // others send to us
+	ListenOn     string   // where, of mllp
+	Certificate  string   // a file with the certificate that we show; its key is KeyFile
+	Largest      int64    // bytes of what is received, or of an answer that is got
+	From         string   // of smtp
+	To           []string // of smtp
+	Connections  int      // at once, of this service
+	Patience     time.Duration
+	Active       bool           // of ftp: the server connects to us for data
+	DataAddress  net.IP         // where it reaches us then; nil: where we are
+	DataPorts    [2]int         // at one of these; 0: at any
+	Zone         *time.Location // of times that come without one
 }
 
 // Secret says where something secret is. It is read when it is needed, and never shown.
@@ -119,7 +123,7 @@ func (e *Environment) places(m *mapping) {
 func (m *mapping) server() Place {
 	p := Place{User: m.text("user"), Password: m.secret("password"), KeyFile: m.text("key file"), Passphrase: m.secret("passphrase"), HostKeys: m.listOrText("host key"), KnownHosts: m.text("known hosts"),
 		TLS: m.oneOf("tls", "", "explicit", "implicit", "none"), Authorities: m.text("authorities"), Region: m.text("region"),
-		Token: m.secret("token"), SigningKey: m.secret("signing key"), Signature: m.text("signature"), Method: m.oneOf("method", "POST", "POST", "PUT"), Type: m.text("type"), From: m.text("from"), To: m.listOrText("to"),
+		Token: m.secret("token"), Client: m.text("client"), ClientSecret: m.secret("client secret"), Scope: m.listOrText("scope"), SigningKey: m.secret("signing key"), Signature: m.text("signature"), Method: m.oneOf("method", "POST", "POST", "PUT"), Type: m.text("type"), From: m.text("from"), To: m.listOrText("to"),
 		Connections: m.number("connections"), Patience: m.duration("patience", 30*time.Second), Zone: m.zone("zone")}
 	if !m.has("zone") {
 		p.Zone = time.UTC
@@ -184,9 +188,43 @@ func (m *mapping) server() Place {
 		p.Largest = 1 << 30
 	}
 	m.address(&p)
+	m.tokens(&p)
 	m.fits(&p)
 	return p
 }
+
+// tokens reads where a token is got by which the server knows us.
+func (m *mapping) tokens(p *Place) {
+	if p.Token.Any() && p.Password.Any() {
+		m.bad(m.at, "workspace.value", "either a token or a password lets us in: leave one of them out")
+	}
+	if !m.has("token address") {
+		for _, key := range []string{"client", "client secret from", "client secret file", "scope"} {
+			if m.has(key) {
+				m.bad(m.where(key), "workspace.missing", "%s is for getting a token: say where (token address)", key)
+			}
+		}
+		return
+	}
+	switch u, err := url.Parse(m.text("token address")); {
+	case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.User != nil:
+		m.bad(m.where("token address"), "workspace.value", "%q is not an address such as https://login.skerry.example/oauth2/token", m.text("token address"))
+	case u.Scheme == "http" && !net.ParseIP(u.Hostname()).IsLoopback():
+		m.bad(m.where("token address"), "workspace.value", "a token is got over https (RFC 6749, 3.2): everybody on the way could read the secret")
+	default:
+		u.Fragment = ""
+		p.TokenAddress = u
+	}
+	if p.Token.Any() || p.Password.Any() {
+		m.bad(m.where("token address"), "workspace.value", "either a token is got (token address), or there is one (token from, token file), or a password")
+	}
+	if m.required("client"); !p.ClientSecret.Any() {
+		m.bad(m.at, "workspace.missing", "the secret by which a token is got is not said: name the variable (client secret from) or the file (client secret file) that holds it")
+	}
+}
+
+// Tokened tells whether the server knows us by a token.
+func (p *Place) Tokened() bool { return p.Token.Any() || p.TokenAddress != nil }
 
 // receives reads the settings of a place that others send to.
 func (m *mapping) receives(p *Place, kind string) {
@@ -277,6 +315,9 @@ func (m *mapping) address(p *Place) {
 // encrypted are the kinds of servers that are spoken to by TLS.
 var encrypted = []string{"ftp", "webdav", "s3", "imap", "http", "smtp", "mllp"}
 
+// tokened are the kinds of servers that can know us by a token.
+var tokened = []string{"http", "imap", "smtp"}
+
 // only says which settings only servers of some kinds have.
 var only = []struct {
 	key   string
@@ -285,7 +326,7 @@ var only = []struct {
 	{"key file", append([]string{"sftp"}, encrypted...)}, {"certificate", encrypted}, {"passphrase from", []string{"sftp"}}, {"passphrase file", []string{"sftp"}}, {"host key", []string{"sftp"}}, {"known hosts", []string{"sftp"}},
 	{"largest", []string{"http"}}, {"next page", []string{"http"}}, {"next page parameter", []string{"http"}}, {"data connections", []string{"ftp"}}, {"data address", []string{"ftp"}}, {"data ports", []string{"ftp"}},
 	{"tls", []string{"ftp", "imap", "smtp"}}, {"zone", []string{"ftp"}}, {"region", []string{"s3"}}, {"authorities", encrypted},
-	{"token from", []string{"http"}}, {"token file", []string{"http"}}, {"signing key from", []string{"http"}}, {"signing key file", []string{"http"}}, {"signature", []string{"http"}}, {"method", []string{"http"}}, {"type", []string{"http"}}, {"sent twice", []string{"http", "smtp"}}, {"from", []string{"smtp"}}, {"to", []string{"smtp"}},
+	{"token from", tokened}, {"token file", tokened}, {"token address", tokened}, {"client", tokened}, {"client secret from", tokened}, {"client secret file", tokened}, {"scope", tokened}, {"signing key from", []string{"http"}}, {"signing key file", []string{"http"}}, {"signature", []string{"http"}}, {"method", []string{"http"}}, {"type", []string{"http"}}, {"sent twice", []string{"http", "smtp"}}, {"from", []string{"smtp"}}, {"to", []string{"smtp"}},
 }
 
 // fits says what is missing or out of place among a server's settings.
@@ -315,7 +356,9 @@ func (m *mapping) fits(p *Place) {
 			m.bad(m.at, "workspace.missing", "how the server knows us is not said: name a private key (key file), or a password (password from, password file)")
 		}
 	case "smtp":
-		m.required("from")
+		if m.required("from"); p.Tokened() && p.User == "" {
+			m.required("user")
+		}
 		if p.TLS == "" {
 			m.bad(m.at, "workspace.missing", "whether the connection is encrypted is not said: tls is explicit (the usual way), implicit or none")
 		}

@@ -193,11 +193,11 @@ func blocks(t *testing.T, page string) []string {
 // TestPlacesPage: what the page about places shows is read as it says.
 func TestPlacesPage(t *testing.T) {
 	all := blocks(t, "../docs/places.md")
-	if len(all) != 5 {
+	if len(all) != 6 {
 		t.Fatalf("%d blocks", len(all))
 	}
-	sent := "route: sent\nlisten: {folder: \"{store}/in\"}\nread: {format: csv}\ncheck: {schema: s}\nmap: maps/m.map\nrejected: {place: store/rejected}\n" + all[4]
-	w := FromFiles(map[string][]byte{"routes/mailed-sheets.yaml": []byte(all[2]), "routes/desk-orders.yaml": []byte(all[3]), "routes/sent.yaml": []byte(sent), "routes/a.yaml": []byte(strings.Replace(all[0], "deliver:", "check: {description: standard}\ndeliver:", 1)), "environments/e.yaml": []byte(all[1])})
+	sent := "route: sent\nlisten: {folder: \"{store}/in\"}\nread: {format: csv}\ncheck: {schema: s}\nmap: maps/m.map\nrejected: {place: store/rejected}\n" + all[5]
+	w := FromFiles(map[string][]byte{"routes/mailed-sheets.yaml": []byte(all[2]), "environments/tokens.yaml": []byte("environment: tokens\nplaces:\n" + all[3]), "routes/desk-orders.yaml": []byte(all[4]), "routes/sent.yaml": []byte(sent), "routes/a.yaml": []byte(strings.Replace(all[0], "deliver:", "check: {description: standard}\ndeliver:", 1)), "environments/e.yaml": []byte(all[1])})
 	if len(w.Findings) > 0 {
 		t.Fatal(w.Findings)
 	}
@@ -227,13 +227,16 @@ func TestPlacesPage(t *testing.T) {
 
 // TestRarePlaces: settings that few servers need are read as they are said.
 func TestRarePlaces(t *testing.T) {
-	w := FromFiles(map[string][]byte{"environments/e.yaml": []byte("environment: e\nplaces:\n  a: { address: ftp://h/x, tls: none, data connections: active, data address: 192.0.2.7, data ports: 50000-50099 }\n  b: { address: ftp://h/x, tls: none }\n  c: { address: https://h/x, kind: http, next page: /a~1b/relation=next, next page parameter: after }\n")})
+	w := FromFiles(map[string][]byte{"environments/e.yaml": []byte("environment: e\nplaces:\n  a: { address: ftp://h/x, tls: none, data connections: active, data address: 192.0.2.7, data ports: 50000-50099 }\n  b: { address: ftp://h/x, tls: none }\n  c: { address: https://h/x, kind: http, next page: /a~1b/relation=next, next page parameter: after }\n  d: { address: imaps://h, user: a, token address: \"https://login/t?tenant=s\", client: c, client secret file: s, scope: [mail.read, mail.write] }\n")})
 	if len(w.Findings) > 0 {
 		t.Fatal(w.Findings)
 	}
 	a, b := w.Environments["e"].Places["a"], w.Environments["e"].Places["b"]
 	if !a.Active || a.DataAddress.String() != "192.0.2.7" || a.DataPorts != [2]int{50000, 50099} || b.Active || b.DataAddress != nil || b.DataPorts[0] != 0 {
 		t.Errorf("%+v %+v", a, b)
+	}
+	if d := w.Environments["e"].Places["d"]; d.TokenAddress.String() != "https://login/t?tenant=s" || d.Client != "c" || d.ClientSecret.File == "" || !slices.Equal(d.Scope, []string{"mail.read", "mail.write"}) || !d.Tokened() || a.Tokened() {
+		t.Errorf("%+v", d)
 	}
 	if c := w.Environments["e"].Places["c"]; !slices.Equal(c.NextPage, []string{"a/b", "relation=next"}) || c.NextBy != "after" {
 		t.Errorf("%+v", c)
@@ -269,12 +272,22 @@ func TestPlacesThatAreWrong(t *testing.T) {
 		"kind: http":                                                                          "what lets others in is not said",
 		"kind: http, token from: T, user: a":                                                  "user is not a setting of places of the kind http that others send to",
 		"kind: mllp, listen on: \":1\", certificate: c":                                       "a certificate has its key in a file, too",
-		"address: mllp://h":                                        "has a port",
-		"address: imap://h, user: a, password from: P":             "whether the connection is encrypted is not said",
-		"address: imaps://h, password from: P":                     "user is missing",
-		"address: imaps://h, tls: none, user: a, password from: P": "means that tls is implicit",
-		"address: smtp://h, tls: none":                             "from is missing",
-		"address: sftp://h/x, user: a, password from: P, host key: \"SHA256:x\", listen on: \":1\"": "listen on is a setting of places that others send to",
+		"address: mllp://h":                                                                                            "has a port",
+		"address: imap://h, user: a, password from: P":                                                                 "whether the connection is encrypted is not said",
+		"address: imaps://h, password from: P":                                                                         "user is missing",
+		"address: imaps://h, tls: none, user: a, password from: P":                                                     "means that tls is implicit",
+		"address: smtp://h, tls: none":                                                                                 "from is missing",
+		"address: imaps://h, user: a, password from: P, token from: T":                                                 "either a token or a password lets us in",
+		"address: imaps://h, user: a, client: c":                                                                       "client is for getting a token: say where (token address)",
+		"address: imaps://h, user: a, token address: login.example, client: c, client secret from: S":                  "is not an address such as https://login.skerry.example/oauth2/token",
+		"address: imaps://h, user: a, token address: \"http://h/t\", client: c, client secret from: S":                 "a token is got over https",
+		"address: imaps://h, user: a, token address: \"https://h/t\", client secret from: S":                           "client is missing",
+		"address: imaps://h, user: a, token address: \"https://h/t\", client: c":                                       "the secret by which a token is got is not said",
+		"address: imaps://h, user: a, token address: \"https://h/t\", client: c, client secret: s":                     "the client secret itself does not stand here",
+		"address: imaps://h, user: a, token from: T, token address: \"https://h/t\", client: c, client secret from: S": "either a token is got (token address), or there is one",
+		"address: smtp://h, tls: explicit, from: a@h, token from: T":                                                   "user is missing",
+		"address: ftp://h, tls: explicit, token from: T":                                                               "token from is a setting of places of the kind http, imap, smtp",
+		"address: sftp://h/x, user: a, password from: P, host key: \"SHA256:x\", listen on: \":1\"":                    "listen on is a setting of places that others send to",
 		"address: h, user: a": "is not an address such as",
 		"kind: sftp, address: https://h/x, user: a, password from: P":                      "begins with sftp://, not https://",
 		"address: https://h/x, kind: webdav, user: a, password from: P, password file: /p": "either the variable with the password",
