@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"path"
 	"strconv"
 	"strings"
@@ -32,7 +33,26 @@ const mostMail = 32 << 20
 func dialSMTP(ctx context.Context, p *workspace.Place) (Conn, error) {
 	x := &smtpExchange{place: p, watch: newWatch(p.Patience)}
 	x.ctx, x.end = context.WithCancel(context.Background())
-	host, port, _ := strings.Cut(p.Port(), ":")
+	var err error
+	if x.client, err = Mailer(ctx, p, mail.WithDialContextFunc(x.watch.dial)); err != nil {
+		return nil, err
+	}
+	if err := x.dial(ctx); err != nil {
+		x.Break()
+		switch bad := distrusted(err); {
+		case bad != nil:
+			return nil, bad
+		case strings.Contains(strings.ToLower(err.Error()), "auth"):
+			return nil, fmt.Errorf("does not let %s in: %w", or(p.User, "us"), err)
+		}
+		return nil, fmt.Errorf("does not answer at %s: %w", p.Port(), plain(err))
+	}
+	return x, nil
+}
+
+// Mailer makes a client of the mail server of a place, which has not connected yet.
+func Mailer(ctx context.Context, p *workspace.Place, more ...mail.Option) (*mail.Client, error) {
+	host, port, _ := net.SplitHostPort(p.Port())
 	number, err := strconv.Atoi(port)
 	if err != nil {
 		return nil, fmt.Errorf("cannot be reached: its port is %q", port)
@@ -41,7 +61,7 @@ func dialSMTP(ctx context.Context, p *workspace.Place) (Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	options := []mail.Option{mail.WithPort(number), mail.WithTimeout(p.Patience), mail.WithTLSConfig(trusted), mail.WithDialContextFunc(x.watch.dial), mail.WithoutNoop()} // servers count what is no mail, and end connections with too much of it
+	options := []mail.Option{mail.WithPort(number), mail.WithTimeout(p.Patience), mail.WithTLSConfig(trusted), mail.WithoutNoop()} // servers count what is no mail, and end connections with too much of it
 	switch p.TLS {
 	case "none":
 		options = append(options, mail.WithTLSPolicy(mail.NoTLS))
@@ -64,20 +84,11 @@ func dialSMTP(ctx context.Context, p *workspace.Place) (Conn, error) {
 		}
 		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(p.User), mail.WithPassword(word))
 	}
-	if x.client, err = mail.NewClient(host, options...); err != nil {
+	client, err := mail.NewClient(host, append(options, more...)...)
+	if err != nil {
 		return nil, fmt.Errorf("cannot be reached: %w", err)
 	}
-	if err := x.dial(ctx); err != nil {
-		x.Break()
-		switch bad := distrusted(err); {
-		case bad != nil:
-			return nil, bad
-		case strings.Contains(strings.ToLower(err.Error()), "auth"):
-			return nil, fmt.Errorf("does not let %s in: %w", or(p.User, "us"), err)
-		}
-		return nil, fmt.Errorf("does not answer at %s: %w", p.Port(), plain(err))
-	}
-	return x, nil
+	return client, nil
 }
 
 func (x *smtpExchange) dial(ctx context.Context) error {

@@ -21,6 +21,7 @@ import (
 
 	"github.com/wneessen/go-mail"
 
+	"ydrion/remote"
 	"ydrion/workspace"
 )
 
@@ -108,15 +109,32 @@ func post(ctx context.Context, c *workspace.Channel, n Note) error {
 	return nil
 }
 
-// send mails notes. The connection is encrypted if the server offers it.
-func send(ctx context.Context, c *workspace.Channel, notes []Note) error {
+// mailer makes a client of the mail server of a channel. The connection is encrypted as its place says or, without one, if the server
+// offers it.
+func mailer(ctx context.Context, c *workspace.Channel) (*mail.Client, error) {
+	if c.Through != nil {
+		client, err := remote.Mailer(ctx, c.Through)
+		if err != nil {
+			return nil, fmt.Errorf("%s %w", c.Through.Name, err)
+		}
+		return client, nil
+	}
 	host, port, err := net.SplitHostPort(c.Server)
 	if err != nil {
-		return fmt.Errorf("the mail server %q: %w", c.Server, err)
+		return nil, fmt.Errorf("the mail server %q: %w", c.Server, err)
 	}
 	number, err := strconv.Atoi(port)
 	if err != nil {
-		return fmt.Errorf("the mail server %q: %w", c.Server, err)
+		return nil, fmt.Errorf("the mail server %q: %w", c.Server, err)
+	}
+	return mail.NewClient(host, mail.WithPort(number), mail.WithTLSPortPolicy(mail.TLSOpportunistic), mail.WithPort(number), mail.WithTimeout(timeout))
+}
+
+// send mails notes.
+func send(ctx context.Context, c *workspace.Channel, notes []Note) error {
+	client, err := mailer(ctx, c)
+	if err != nil {
+		return err
 	}
 	// One mail for each: a recipient that is refused takes nothing from the others.
 	var mails []*mail.Msg
@@ -126,10 +144,6 @@ func send(ctx context.Context, c *workspace.Channel, notes []Note) error {
 			return err
 		}
 		mails = append(mails, m)
-	}
-	client, err := mail.NewClient(host, mail.WithPort(number), mail.WithTLSPortPolicy(mail.TLSOpportunistic), mail.WithPort(number), mail.WithTimeout(timeout))
-	if err != nil {
-		return err
 	}
 	err = client.DialAndSendWithContext(ctx, mails...)
 	var refused []string

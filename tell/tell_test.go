@@ -8,11 +8,15 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
 
+	"ydrion/standin"
 	"ydrion/workspace"
 )
 
@@ -102,6 +106,36 @@ func TestOneRecipientIsRefused(t *testing.T) {
 	c.To = []string{"unknown@d.example"}
 	if err := Send(context.Background(), &c, Note{}); err == nil || errors.As(err, &partly) {
 		t.Errorf("nobody was told: %v", err)
+	}
+}
+
+// TestThroughAPlace: alerts are mailed through a place whose server lets in who it knows, and nobody else.
+func TestThroughAPlace(t *testing.T) {
+	certificate, pem, err := standin.NewCertificate()
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := standin.NewSMTP("127.0.0.1:0", certificate, standin.Login{User: "maren", Password: "salt"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	folder := t.TempDir()
+	for name, content := range map[string]string{"pem": string(pem), "good": "salt\n", "wrong": "brine\n"} {
+		if err := os.WriteFile(filepath.Join(folder, name), []byte(content), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for word, good := range map[string]bool{"good": true, "wrong": false, "missing": false} {
+		place := workspace.Place{Name: "office", Kind: "smtp", Address: &url.URL{Scheme: "smtp", Host: s.Address()}, TLS: "explicit", User: "maren", Password: workspace.Secret{File: filepath.Join(folder, word)}, Authorities: filepath.Join(folder, "pem"), Patience: 20 * time.Second}
+		c := workspace.Channel{Name: "x", Through: &place, From: "ydrion@skerry.example", To: []string{"maren@skerry.example"}}
+		if err := Send(t.Context(), &c, Note{Kind: "held", Message: "hm", Environment: "sea"}); good != (err == nil) || err != nil && strings.Contains(err.Error(), "brine") {
+			t.Errorf("with a %s password: %v", word, err)
+		}
+	}
+	all := s.Taken()
+	if len(all) != 1 || all[0].From != "ydrion@skerry.example" || fmt.Sprint(all[0].To) != "[maren@skerry.example]" || !strings.Contains(string(all[0].Content), "hm") {
+		t.Errorf("%+v", all)
 	}
 }
 

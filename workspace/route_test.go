@@ -119,7 +119,7 @@ func TestWindow(t *testing.T) {
 
 func TestChannels(t *testing.T) {
 	load := func(tell string) (*Environment, string) {
-		w, err := Load(fstest.MapFS{"environments/x.yaml": {Data: []byte("environment: x\nplaces:\n  a: b\ntell:\n" + tell)}})
+		w, err := Load(fstest.MapFS{"environments/x.yaml": {Data: []byte("environment: x\nplaces:\n  a: b\n  office: {address: \"smtp://h\", tls: explicit, from: a@h, to: [b@h]}\ntell:\n" + tell)}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -129,7 +129,14 @@ func TestChannels(t *testing.T) {
 	if e == nil || len(e.Tell) != 2 || e.Tell[0].Webhook != "https://desk.example/x" || e.Tell[0].Secret != "KEY" || len(e.Tell[0].Kinds) != 2 || e.Tell[1].To[0] != "b@example.org" {
 		t.Fatalf("%+v %s", e, said)
 	}
+	e, said = load("  - name: desk\n    mail: {place: office}\n  - name: night\n    mail: {place: office, from: c@h, to: [d@h]}\n")
+	if e == nil || e.Tell[0].Through.Name != "office" || e.Tell[0].From != "a@h" || e.Tell[0].To[0] != "b@h" || e.Tell[1].From != "c@h" || e.Tell[1].To[0] != "d@h" {
+		t.Errorf("%+v %s", e, said)
+	}
 	for tell, says := range map[string]string{
+		"  - name: desk\n    mail: {place: offices}\n":                 "there is no place \"offices\"",
+		"  - name: desk\n    mail: {place: a}\n":                       "a does not mail",
+		"  - name: desk\n    mail: {place: office, server: \"b:2\"}\n": "either through a place or by a server",
 		"  - name: desk\n": "a channel has either a webhook or mail",
 		"  - name: desk\n    kinds: [missed]\n    webhook:\n      address: https://a.example\n": "the kinds are rejected, held",
 		"  - name: desk\n    webhook:\n      address: desk\n":                                   "is not an http or https address",

@@ -40,7 +40,8 @@ type Channel struct {
 	Routes  []string // wildcards; empty: all
 	Webhook string   // an address that is posted to
 	Secret  string   // the variable with the key that signs what is posted
-	Server  string   // host:port of a mail server (SMTP)
+	Server  string   // host:port of a mail server (SMTP) that asks for no name
+	Through *Place   // or a place that mails; nil: there is neither
 	From    string
 	To      []string
 }
@@ -134,6 +135,31 @@ func (w *Workspace) environment(file string) {
 // AlertKinds are the kinds of things that people are told.
 var AlertKinds = []string{"rejected", "held", "stuck", "uncertain", "duplicate", "missing", "late", "surplus", "small", "disk low", "lane held", "incomplete", "standstill", "no leader", "defect", "database away"}
 
+// through reads by which place a channel mails.
+func (e *Environment) through(m *mapping, c *Channel) {
+	if m.has("server") {
+		m.bad(m.where("server"), "workspace.value", "a channel mails either through a place or by a server that asks for no name")
+		m.get("server")
+	}
+	name := m.text("place")
+	p, is := e.Places[name]
+	switch {
+	case !is:
+		m.bad(m.where("place"), "workspace.value", "there is no place %q in this environment", name)
+		return
+	case p.Kind != "smtp":
+		m.bad(m.where("place"), "workspace.value", "%s does not mail; a place of the kind smtp does", name)
+		return
+	}
+	c.Through = &p
+	if c.From == "" {
+		c.From = p.From
+	}
+	if len(c.To) == 0 {
+		c.To = p.To
+	}
+}
+
 func (e *Environment) channel(m *mapping) {
 	c := Channel{Name: m.required("name"), Kinds: m.list("kinds"), Routes: m.list("routes")}
 	if m.has("webhook") {
@@ -146,13 +172,19 @@ func (e *Environment) channel(m *mapping) {
 	}
 	if m.has("mail") {
 		w := m.sub("mail")
-		c.Server, c.From, c.To = w.required("server"), w.required("from"), w.listOrText("to")
+		c.From, c.To = w.text("from"), w.listOrText("to")
+		if w.has("place") {
+			e.through(w, &c)
+		} else {
+			c.Server = w.required("server")
+			w.required("from")
+		}
 		if len(c.To) == 0 {
 			m.bad(w.at, "workspace.missing", "mail.to is missing")
 		}
 		w.done()
 	}
-	if (c.Webhook == "") == (c.Server == "") {
+	if m.has("webhook") == m.has("mail") {
 		m.bad(m.at, "workspace.value", "a channel has either a webhook or mail")
 	}
 	for _, k := range c.Kinds {
