@@ -386,6 +386,10 @@ func TestOutline(t *testing.T) {
 			t.Errorf("%s\ndoes not hold %q", got, want)
 		}
 	}
+	got = outline(t, x12.Rules, isa+strings.NewReplacer("PO*", "FA*", "X*005010", "X*005010X231A1").Replace(gs)+"ST*999*0001*005010X231A1~AK1*HC*17*005010X222A1~AK2*837*0001*005010X222A1~IK3*NM1*12*2010*8~CTX*SITUATIONAL TRIGGER*CLM*43**5>3>2*1325>67~IK4*9*67*1*ABC~IK5*R*5*I5*4*3*2~AK9*R*1*1*0~SE*9*0001~"+tail)
+	if last := strings.TrimSpace(got[strings.LastIndex(got, "\n")+1:]); !strings.HasPrefix(last, "IEA-2") || !strings.Contains(got, "CTX-6.267 67") {
+		t.Errorf("an acknowledgement as it should be differs from its description:\n%s", got)
+	}
 	got = outline(t, edifact.Rules, una+unb+edi+unz)
 	for _, want := range []string{"\nSG2 NAD+BY+S1\n NAD NAD+BY+S1\n  NAD-1BY (Buyer) BY\n  NAD-2 S1::92\n   NAD-2.1S1 S1\n", "\nSG25 LIN+1++A1\n LIN LIN+1++A1\n", "\n BGM-2PO'1? PO?'1??\n", "\nUNZ UNZ+1+IC7\n"} {
 		if !strings.Contains(got, want) {
