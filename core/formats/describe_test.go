@@ -98,7 +98,7 @@ func TestGuidelineIsEnforced(t *testing.T) {
 		{"one of several", "N1*BY*SKERRY", "N1*BY", "at least one of 2 and 3 must be there (R0203)"},
 		{"if one then another", "PO1*1**EA", "PO1*1", "with 1 there must be 3, and 3 is missing (C0103)"},
 		{"if one then one more", "PO1*1**EA", "PO1*1", "with 1 there must be 2 or 3 (L010203)"},
-		{"a component that must be there", "REF*DP*LAB", "REF*DP*LAB*>X", "REF-3.1: element 128 of Description is required, and empty"},
+		{"a component that must be there", "REF*DP*LAB", "REF*DP*LAB*>X", "REF-3.1: Kind of reference of Description is required, and empty"},
 		{"a component that is not used", "REF*DP*LAB", "REF*DP*LAB*DP>>Y", "is not used"},
 		{"a condition between components", "REF*DP*LAB", "REF*DP*LAB*DP>X>Y", "only one of 2 and 3 may be there, and 2 and 3 are (E0203)"},
 		{"another message", "ST*850", "ST*855", "the description that was given has nothing on 855 of 005010"},
