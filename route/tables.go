@@ -3,6 +3,7 @@ package route
 import (
 	"cmp"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 
@@ -138,4 +139,43 @@ func (c *Compiled) Unmatched(name, file string) *finding.Finding {
 	}
 	f := finding.Warn("lookup.unmatched", at, "no record looked up %d of the %d rows of %s: %s", len(keys), table.Rows(), file, strings.Join(named, ", "))
 	return &f
+}
+
+// tables are the lookup tables of a workspace. Those that are asked for are read, and only
+// they belong to the revision.
+type tables struct {
+	c    *compilation
+	read map[string]*lookup.Table
+}
+
+// Table gives a table by its name, nil if there is none.
+func (t *tables) Table(name string) *lookup.Table {
+	if known, was := t.read[name]; was {
+		return known
+	}
+	file := "lookups/" + name + ".csv"
+	content, is := t.c.from.Files[file]
+	if !is {
+		return nil
+	}
+	table, findings := lookup.Parse(file, string(content))
+	t.c.out = append(t.c.out, findings...)
+	if t.c.files[file] = content; table == nil {
+		table = &lookup.Table{File: file} // that it is wrong has been said
+	}
+	if slices.ContainsFunc(t.c.route.Lookups, func(a workspace.Arriving) bool { return a.Table == name && a.Unmatched }) {
+		table.Track()
+	}
+	t.read[name] = table
+	return table
+}
+
+// Names are the tables that there are.
+func (t *tables) Names() (out []string) {
+	for name := range t.c.from.Files {
+		if stem, is := strings.CutSuffix(path.Base(name), ".csv"); is && path.Dir(name) == "lookups" {
+			out = append(out, stem)
+		}
+	}
+	return out
 }

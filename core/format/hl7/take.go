@@ -1,0 +1,248 @@
+package hl7
+
+import (
+	"bytes"
+	"encoding/binary"
+	"math/bits"
+
+	"ydrion/core/batch"
+	"ydrion/core/segments"
+	"ydrion/core/text"
+)
+
+// take takes the wanted fields of the segment at hand.
+func (w *walk) take(wants []segments.Want, name uint32, occurrence int) {
+	if len(wants) == 0 || occurrence == 0 {
+		return
+	}
+	first := 1 // the number of the field behind the name
+	if name == msh {
+		first = 2 // MSH-1 is the separator itself
+		for len(wants) > 0 && wants[0].Field == 1 {
+			w.row[wants[0].Slot] = batch.Span{Off: uint32(w.p + 3), End: uint32(w.p + 4)}
+			wants = wants[1:]
+		}
+		if len(wants) == 0 {
+			return
+		}
+	}
+	ends := w.fields(wants[len(wants)-1].Field - first + 1)
+	buf, row := w.scan, w.row
+	for i := range wants {
+		n := &wants[i]
+		at := n.Field - first + 1
+		if at >= len(ends) {
+			return
+		}
+		from, end := ends[at-1]>>1+1, ends[at]>>1
+		switch {
+		case n.Occurrence != occurrence || from == end:
+		case name == msh && n.Field == 2:
+			row[n.Slot] = batch.Span{Off: uint32(from), End: uint32(end)}
+		case n.Rows >= 0:
+			w.repetitions(n, from, end)
+		case ends[at]&1 != 0 || n.By > 0:
+			w.piece(n, from, end)
+		case !n.First:
+		case end-from == 2 && buf[from] == '"' && buf[from+1] == '"':
+			row[n.Slot] = batch.Null
+		default:
+			row[n.Slot] = batch.Span{Off: uint32(from), End: uint32(end)}
+		}
+	}
+}
+
+// fields gives where so many fields of the segment at hand end, twice that, and one more where not all of a field is plain; as the first,
+// where the separator stands before them.
+func (w *walk) fields(most int) []int {
+	if most+1 > cap(w.ends) {
+		w.ends = make([]int, most+1)
+	}
+	buf, class, stop, ends := w.scan, &w.class, w.stop, w.ends[:most+1]
+	field, component, repetition := low*uint64(w.sep.Field), low*uint64(w.sep.Component), low*uint64(w.sep.Repetition)
+	subcomponent, escape := low*uint64(w.sep.Subcomponent), low*uint64(w.sep.Escape)
+	highs := uint64(0)
+	if w.highs {
+		highs = high
+	}
+	at := w.p + 3
+	ends[0] = at << 1
+	if at >= stop {
+		return ends[:1]
+	}
+	n, structured := 1, 0
+	for at++; at < stop; at += 8 {
+		word := binary.LittleEndian.Uint64(buf[at : at+8])
+		x := word ^ field
+		m := (x - low) &^ x
+		x = word ^ component
+		m |= (x - low) &^ x
+		x = word ^ repetition
+		m |= (x - low) &^ x
+		x = word ^ subcomponent
+		m |= (x - low) &^ x
+		x = word ^ escape
+		m |= (x - low) &^ x
+		for m = m&high | word&highs; m != 0; m &= m - 1 {
+			i := at + bits.TrailingZeros64(m)>>3
+			if i >= stop {
+				break
+			}
+			switch class[buf[i]] {
+			case plain: // words see more than there is
+			case isField:
+				ends[n] = i<<1 | structured
+				if n++; n == len(ends) {
+					return ends
+				}
+				structured = 0
+			default:
+				structured = 1
+			}
+		}
+	}
+	ends[n] = stop<<1 | structured
+	return ends[:n+1]
+}
+
+// class says what a character is in a message.
+type class uint8
+
+const (
+	plain class = iota
+	isField
+	isRepetition
+	isComponent
+	isSubcomponent
+	isEscape
+	isHigh // beyond ASCII, where that has to be decoded
+)
+
+// repetitions makes rows of those of a field.
+func (w *walk) repetitions(n *segments.Want, from, end int) {
+	above := w.row
+	for at := from; at <= end; {
+		stop := at
+		for stop < end && w.class[w.scan[stop]] != isRepetition {
+			stop++
+		}
+		w.row = w.b.Row(n.Rows, uint32(at))
+		for i := range n.Wants {
+			w.piece(&n.Wants[i], at, stop)
+		}
+		at = stop + 1
+	}
+	w.row = above
+}
+
+// classify sets the classes of a message's characters.
+func (w *walk) classify() {
+	if w.classed == w.sep && w.highs == (w.charset != "") {
+		return
+	}
+	w.classed, w.highs = w.sep, w.charset != ""
+	w.class = [256]class{}
+	if w.highs {
+		for c := 0x80; c < 0x100; c++ {
+			w.class[c] = isHigh
+		}
+	}
+	w.class[w.sep.Field], w.class[w.sep.Repetition], w.class[w.sep.Component] = isField, isRepetition, isComponent
+	w.class[w.sep.Subcomponent], w.class[w.sep.Escape] = isSubcomponent, isEscape
+}
+
+const (
+	low  = 0x0101010101010101
+	high = 0x8080808080808080
+)
+
+// piece finds the repetition, component and subcomponent that is wanted of a field, and undoes
+// escapes.
+func (w *walk) piece(p *segments.Want, from, end int) {
+	buf, slot := w.scan, p.Slot
+	if p.By > 0 {
+		if from, end = w.repetition(p, from, end); from < 0 {
+			return
+		}
+	}
+	repetition, component, sub := p.Repetition-1, p.Component-1, p.Sub-1 // still to come
+	written := false
+	at := from
+	for ; at < end; at++ {
+		c := w.class[buf[at]]
+		switch c {
+		case plain:
+			continue
+		case isEscape, isHigh:
+			written = true
+			continue
+		}
+		if repetition|component|sub == 0 {
+			break // the wanted piece ends here
+		}
+		switch {
+		case c == isRepetition && repetition > 0:
+			repetition--
+		case c == isComponent && repetition == 0 && component > 0:
+			component--
+		case c == isSubcomponent && repetition|component == 0 && sub > 0:
+			sub--
+		case c == isRepetition || repetition == 0 && (c == isComponent || component == 0):
+			return // there are not so many
+		default:
+			continue
+		}
+		from, written = at+1, false
+	}
+	switch {
+	case repetition|component|sub != 0 || from == at:
+	case at-from == 2 && buf[from] == '"' && buf[from+1] == '"':
+		w.row[slot] = batch.Null
+	case written:
+		w.rewrite(slot, from, at)
+	default:
+		w.row[slot] = batch.Span{Off: uint32(from), End: uint32(at)}
+	}
+}
+
+// repetition finds that of a field whose component is the one by which it is chosen; -1: none is.
+func (w *walk) repetition(p *segments.Want, from, end int) (int, int) {
+	for at := from; at <= end; {
+		stop := at
+		for stop < end && w.class[w.scan[stop]] != isRepetition {
+			stop++
+		}
+		component, _ := field(w.b.Buf[at:stop], w.sep.Component, p.By)
+		if i := bytes.IndexByte(component, w.sep.Subcomponent); i >= 0 {
+			component = component[:i]
+		}
+		if string(component) == p.Is {
+			return at, stop
+		}
+		at = stop + 1
+	}
+	return -1, -1
+}
+
+// rewrite puts a value that is not written as it is behind the text: where it
+// stands in the text, then the value.
+func (w *walk) rewrite(slot, from, end int) {
+	b := w.b
+	value := b.Buf[from:end]
+	if w.charset != "" {
+		decoded, err := text.DecodeAll(value, w.charset)
+		if err != nil {
+			w.note(ruleUndecoded, slot, from, false)
+			return
+		}
+		value = decoded
+	}
+	b.Buf = binary.LittleEndian.AppendUint32(b.Buf, uint32(from))
+	off := len(b.Buf)
+	var strange int
+	b.Buf, strange = w.sep.AppendUnescaped(b.Buf, value)
+	if strange >= 0 {
+		w.note(ruleEscape, slot, from, true)
+	}
+	w.row[slot] = batch.Span{Off: uint32(off), End: uint32(len(b.Buf))}
+}

@@ -1,0 +1,298 @@
+package hl7
+
+import (
+	"bytes"
+	"slices"
+	"strings"
+
+	"ydrion/core/batch"
+	"ydrion/core/format"
+	"ydrion/core/segments"
+	"ydrion/core/standard"
+	"ydrion/core/text"
+)
+
+// key is a segment's name as a number.
+func key(name string) uint32 { return uint32(name[0])<<16 | uint32(name[1])<<8 | uint32(name[2]) }
+
+func keyAt(b []byte, p int) uint32 {
+	return uint32(b[p])<<16 | uint32(b[p+1])<<8 | uint32(b[p+2])
+}
+
+// Split finds the wanted fields of each message, or of each unit in it.
+func (r *Reader) Split(b *batch.Batch) {
+	r.Lay(b)
+	messages := b.Bounds
+	if r.Unit >= 0 {
+		messages = b.Messages
+	}
+	plain := &inMessages
+	if r.blocks {
+		plain = &inBlocks
+	}
+	odd := !text.IsASCII(b.Buf[:b.N]) || bytes.IndexByte(b.Buf[:b.N], escape) >= 0
+	w := newWalk(r, b)
+	w.odd, w.controls = odd, text.Controlled(b.Buf[:b.N], plain)
+	for i, m := range messages {
+		w.message(i, int(m.Off), int(m.End))
+	}
+	b.Filled()
+}
+
+// habits are those of messages: a note belongs to what it follows, and to an observation belongs nothing
+// else.
+var habits = segments.Habits{Note: "NTE", Close: true, Bare: "OBX"}
+
+func newWalk(r *Reader, b *batch.Batch) *walk {
+	w := &walk{Reader: r, b: b}
+	w.Course = segments.NewCourse(r.Wanted, habits, b, w)
+	return w
+}
+
+// walk goes through one message after the other.
+type walk struct {
+	*Reader
+	segments.Course
+	b   *batch.Batch
+	odd bool // there are bytes beyond ASCII
+	// controls: there may be control characters.
+	controls bool
+	scan     []byte // the text, without what looks like a separator and is none
+	mask     []byte
+	sep      Separators
+	charset  text.Charset // of the message, where it is not UTF-8
+	p, stop  int          // the segment at which it is
+	row      []batch.Span // that it fills
+	ends     []int        // see fields
+
+	kind, version []byte              // of the message that a structure was looked for last
+	found         *standard.Structure // nil: not known
+
+	class   [256]class
+	classed Separators // what class is for
+	highs   bool
+}
+
+func (w *walk) note(rule, slot, at int, warn bool) {
+	w.b.Notes = append(w.b.Notes, batch.Note{Record: int32(w.Record), Slot: int32(slot), Rule: int32(rule), Source: batch.Syntax, At: uint32(at), Warn: warn})
+}
+
+// message walks through a message, and rejects all of it if it is a block that does not end or
+// has something behind its end.
+func (w *walk) message(i, start, end int) {
+	first, stop := len(w.b.Bounds), end
+	if w.blocks {
+		if i := bytes.IndexByte(w.b.Buf[start:end], blockEnd); i >= 0 {
+			stop = start + i
+		}
+	}
+	w.segments(i, start, stop)
+	if w.controls {
+		w.control(first, start, stop)
+	}
+	if !w.blocks {
+		return
+	}
+	if stop == end {
+		w.all(first, ruleBlock, start, false)
+	}
+	for p := stop; p < end; p++ {
+		if !between(w.b.Buf[p]) {
+			w.all(first, ruleBehind, p, false)
+			return
+		}
+	}
+}
+
+// all notes something about a message: in each of its records, from the first on.
+func (w *walk) all(first, rule, at int, warn bool) {
+	if w.Unit < 0 {
+		w.note(rule, -1, at, warn)
+		return
+	}
+	for w.Record = first; w.Record < len(w.b.Bounds); w.Record++ {
+		w.note(rule, -1, at, warn)
+	}
+}
+
+// within notes something about the unit, of those from the first on, in which an offset lies; about all of them if it lies in none.
+func (w *walk) within(first, rule, at int, warn bool) {
+	if w.Unit >= 0 {
+		i, within := slices.BinarySearchFunc(w.b.Bounds[first:], uint32(at), func(s batch.Span, at uint32) int {
+			if s.End <= at {
+				return -1
+			} else if s.Off > at {
+				return 1
+			}
+			return 0
+		})
+		if within {
+			w.Record = first + i
+			w.note(rule, -1, at, warn)
+			return
+		}
+	}
+	w.all(first, rule, at, warn)
+}
+
+// segments walks through the segments of a message.
+func (w *walk) segments(record, start, end int) {
+	buf := w.b.Buf
+	units := len(w.b.Bounds)
+	if w.Unit >= 0 {
+		record = units
+	}
+	var problem string
+	w.sep, problem = separators(buf[start:end])
+	if problem != "" {
+		w.Begin(record, nil)
+		if w.Unit >= 0 {
+			w.Open(start, end)
+		}
+		w.note(ruleSeparators, -1, start, false)
+		return
+	}
+	terminator := byte('\r')
+	for _, c := range buf[start:end] {
+		if c == '\r' || c == '\n' {
+			terminator = c
+			break
+		}
+	}
+	var structure *standard.Structure
+	if w.Placed() {
+		structure = w.structureOf(buf[start:end], terminator)
+	}
+	w.Begin(record, structure)
+	w.charset, w.scan = "", buf
+	trouble := -1
+	if w.odd && (!text.IsASCII(buf[start:end]) || bytes.IndexByte(buf[start:end], escape) >= 0) {
+		trouble = w.character(start, end, terminator)
+	}
+	if w.sep.Set = w.charset; w.declared && w.charset == "" && bytes.IndexByte(buf[min(start+8, end):end], w.sep.Escape) >= 0 {
+		line, _, _ := bytes.Cut(buf[start:end], []byte{terminator})
+		w.sep.Set, _ = declaredCharset(line, w.sep)
+	} else if !w.declared && w.Reader.charset != text.UTF8 {
+		w.sep.Set = w.Reader.charset
+	}
+	w.sep.Marked = w.marked
+	w.classify()
+	if len(w.Positions) == 0 { // somebody only looks
+		w.escapes(start, end)
+	}
+	for p := start; p < end; {
+		if between(buf[p]) {
+			p++
+			continue
+		}
+		stop := end
+		if i := bytes.IndexByte(buf[p:end], terminator); i >= 0 {
+			stop = p + i
+		}
+		if stop-p < 3 || !nameAt(buf, p) || stop-p > 3 && buf[p+3] != w.sep.Field {
+			w.note(ruleSegment, -1, p, false)
+			p = stop + 1
+			continue
+		}
+		name := keyAt(buf, p)
+		if name == fhs || name == bhs || name == bts || name == fts {
+			w.all(units, ruleBatch, p, false)
+			p = stop + 1
+			continue
+		}
+		w.p, w.stop = p, stop
+		w.Segment(buf[p:p+3], name)
+		for i := w.First(name); i >= 0; i = w.Next(i, name) {
+			row, occurrence, more := w.Into(i, p, stop)
+			if more {
+				w.note(ruleMore, w.MostOf(i), p, true)
+			}
+			w.row = row
+			w.take(w.Parts[i].Wants, name, occurrence)
+		}
+		buf = w.b.Buf
+		p = stop + 1
+	}
+	if w.Unit >= 0 && len(w.b.Bounds) == units {
+		w.Open(start, end)
+		w.note(ruleNoUnit, -1, start, false)
+	}
+	if trouble < 0 {
+		return
+	}
+	if w.Unit < 0 {
+		w.note(trouble>>32, -1, trouble&0xffffffff, false)
+		return
+	}
+	for w.Record = units; w.Record < len(w.b.Bounds); w.Record++ {
+		w.note(trouble>>32, -1, trouble&0xffffffff, false)
+	}
+}
+
+// Is tells whether the first component of a field of the segment at hand has a value.
+func (w *walk) Is(element int, is string) bool {
+	value := w.element(element)
+	for i, c := range value {
+		if c == w.sep.Component || c == w.sep.Repetition || c == w.sep.Subcomponent {
+			value = value[:i]
+			break
+		}
+	}
+	return string(value) == is
+}
+
+// Begins is where the segment at hand begins.
+func (w *walk) Begins() int { return w.p }
+
+// Component is the text of a component of the first repetition of a field of the segment at hand.
+func (w *walk) Component(n, component int) []byte {
+	repetition, _ := field(w.element(n), w.sep.Repetition, 1)
+	value, _ := field(repetition, w.sep.Component, component)
+	return value
+}
+
+func (w *walk) element(n int) []byte {
+	value, _ := field(w.b.Buf[min(w.p+3+1, w.stop):w.stop], w.sep.Field, n)
+	return value
+}
+
+// nameAt tells whether a segment's name stands at p.
+func nameAt(b []byte, p int) bool {
+	upper := func(c byte) bool { return c >= 'A' && c <= 'Z' }
+	return upper(b[p]) && (upper(b[p+1]) || b[p+1]-'0' <= 9) && (upper(b[p+2]) || b[p+2]-'0' <= 9)
+}
+
+var msh, fhs, bhs, bts, fts = key("MSH"), key("FHS"), key("BHS"), key("BTS"), key("FTS")
+
+// structureOf finds the structure of a message; nil if it is not known.
+func (w *walk) structureOf(message []byte, terminator byte) *standard.Structure {
+	line := message
+	if i := bytes.IndexByte(line, terminator); i >= 0 {
+		line = line[:i]
+	}
+	kind, rest := field(line[4:], line[3], 9-1) // the text begins with MSH-2
+	version, _ := field(rest, line[3], 12-9)
+	if w.kind != nil && bytes.Equal(kind, w.kind) && bytes.Equal(version, w.version) {
+		return w.found
+	}
+	parts := append(strings.Split(string(kind), string(w.sep.Component)), "", "")
+	of, _, _ := strings.Cut(string(version), string(w.sep.Component))
+	w.kind, w.version = kind, version
+	_, w.found = described(w.own, format.AsRead, of, parts[0], parts[1], parts[2])
+	return w.found
+}
+
+// field gives the nth field of a text and what follows it.
+func field(line []byte, separator byte, n int) (field, rest []byte) {
+	for ; n > 1; n-- {
+		i := bytes.IndexByte(line, separator)
+		if i < 0 {
+			return nil, nil
+		}
+		line = line[i+1:]
+	}
+	if i := bytes.IndexByte(line, separator); i >= 0 {
+		return line[:i], line[i+1:]
+	}
+	return line, nil
+}

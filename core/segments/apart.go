@@ -1,0 +1,312 @@
+package segments
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+	"strconv"
+	"sync"
+
+	"ydrion/core/batch"
+	"ydrion/core/format"
+	"ydrion/core/standard"
+	"ydrion/core/text"
+)
+
+var _ format.Validator = (*Reader)(nil)
+
+// Survey calls f for the values of a message. Repeated segments and elements are not told apart.
+func (r *Reader) Survey(raw []byte, f func(path, value []byte)) {
+	s := r.current()
+	path, scratch := make([]byte, 0, 32), make([]byte, 0, 256)
+	for p := skipLines(raw, 0); p < len(raw); p = skipLines(raw, p) {
+		stop := r.segmentEnd(&s, raw, p)
+		segment := raw[p:stop]
+		p = stop + 1
+		n := s.next(segment, 0, s.Element)
+		if n < 2 || n > 3 {
+			continue
+		}
+		name := append(append(path[:0], segment[:n]...), '-')
+		for at, number := n+1, 1; at <= len(segment); number++ {
+			end := s.next(segment, at, s.Element)
+			element := segment[at:end]
+			at = end + 1
+			if len(element) == 0 {
+				continue
+			}
+			numbered := strconv.AppendInt(name, int64(number), 10)
+			for len(element) > 0 {
+				repetition := element
+				element = nil
+				if s.Repetition != 0 {
+					i := s.next(repetition, 0, s.Repetition)
+					element = repetition[min(i+1, len(repetition)):]
+					repetition = repetition[:i]
+				}
+				several := s.next(repetition, 0, s.Component) < len(repetition)
+				for c := 1; len(repetition) > 0; c++ {
+					i := s.next(repetition, 0, s.Component)
+					value := repetition[:i]
+					repetition = repetition[min(i+1, len(repetition)):]
+					if len(value) == 0 {
+						continue
+					}
+					if s.Release != 0 && bytes.IndexByte(value, s.Release) >= 0 {
+						scratch = s.AppendPlain(scratch[:0], value)
+						value = scratch
+					}
+					if several {
+						f(strconv.AppendInt(append(numbered, '.'), int64(c), 10), value)
+					} else {
+						f(numbered, value)
+					}
+				}
+			}
+		}
+	}
+}
+
+// current is the syntax that was met last.
+func (r *Reader) current() Syntax {
+	all := *r.syntaxes.Load()
+	return all[len(all)-1].Syntax
+}
+
+// Outline gives the groups, segments, elements and components of a message.
+func (r *Reader) Outline(raw []byte) []format.Node {
+	if s := r.current(); r.tooMany(&s, raw) {
+		return format.Whole(r.Head, raw)
+	}
+	return r.apart(raw).Outline()
+}
+
+// Validate tells where a message differs from the standard's description, if it has one.
+func (r *Reader) Validate(raw []byte, say func(format.Difference)) {
+	if s := r.current(); r.tooMany(&s, raw) {
+		say(TooManyRemark(r.Head, max(0, bytes.Index(raw, []byte(r.Head)))))
+		return
+	}
+	k := slabs.Get().(*slab)
+	defer k.done()
+	m := r.apartWithin(k, format.AsRead, r.current(), nil, raw)
+	if s := r.current(); s.Narrow && r.Declares {
+		m.narrow(say)
+	}
+	if m.Structure != nil {
+		if len(r.own) == 1 && !m.Book.Closed {
+			head := max(0, slices.IndexFunc(m.Segments, func(s Segment) bool { return s.Name == r.Head }))
+			say(format.Difference{Code: format.Undescribed, Path: r.Head, At: m.Segments[head].From, Text: "the description that was given has nothing on " + m.Structure.Name + " of " + m.Book.Version + "; the standard's is taken"})
+		}
+		m.Validate(say)
+	}
+}
+
+// ValidateAll tells where the messages of a batch differ from their descriptions.
+func (r *Reader) ValidateAll(b *batch.Batch, by func(int) int, say func(int, format.Difference)) {
+	k := slabs.Get().(*slab)
+	defer k.done()
+	list, around := messages(b)
+	w := newWalk(r, b)
+	for _, a := range around {
+		w.envelope(int(a.Off), int(a.End))
+	}
+	at := 0
+	for i, span := range list {
+		w.between(at, int(span.Off))
+		at = int(span.End)
+		which := by(i)
+		if which == format.ByNone {
+			continue
+		}
+		text := b.Buf[span.Off:span.End]
+		if r.tooMany(&w.s, text) {
+			say(i, TooManyRemark(r.Head, int(span.Off)))
+			continue
+		}
+		m := r.apartWithin(k, which, w.s, w.lines, text)
+		if m.Structure == nil || which >= 0 && !m.Book.Closed {
+			version, kind := r.Names(w.lines, text[:w.s.end(text, 0)], w.s)
+			say(i, format.Difference{Code: format.Undescribed, Path: r.Head, At: int(span.Off), Text: fmt.Sprintf("the message is %s of %s, which nothing describes here", orNone(kind), orNone(version))})
+			continue
+		}
+		m.Validate(func(d format.Difference) {
+			d.At += int(span.Off)
+			say(i, d)
+		})
+	}
+}
+
+// Dictionary gives the description that a message is checked against.
+func (r *Reader) Dictionary(raw []byte) *standard.Dictionary { return r.apart(raw).Book }
+
+// apart takes a message apart, with the envelopes that stand around it, as far as it is shown.
+func (r *Reader) apart(raw []byte) *Message {
+	return r.apartWithin(&slab{most: format.MostParts}, format.AsRead, r.current(), nil, raw)
+}
+
+// apartWithin is apart for text with these separators that stands within envelopes. The message is
+// good until the slab is used again.
+func (r *Reader) apartWithin(k *slab, by int, s Syntax, around [][]byte, raw []byte) *Message {
+	if at := skipLines(raw, 0); at < len(raw) && r.opens(raw[at:]) {
+		if own, problem := r.Begin(raw[at:]); problem == "" {
+			s = own
+		}
+	}
+	k.begin(s)
+	m := &Message{Form: r.Form, Dates: r.Dates, Hierarchy: r.Hierarchy, Last: r.Last, Scratch: &k.Scratch}
+	m.Closed = func(string, string) bool { return m.Book.Closed }
+	around = slices.Clone(around)
+	whole := string(raw)
+	filled := 0
+	for p := skipLines(raw, 0); p < len(raw) && (k.most == 0 || filled <= k.most); p = skipLines(raw, p) {
+		if n := r.adviceSize(&s, raw[p:]); n > 0 {
+			p += n
+			continue
+		}
+		stop := r.segmentEnd(&s, raw, p)
+		segment := r.takeApart(k, &s, raw, whole, p, stop)
+		level := r.level(raw[p:], &s)
+		segment.Outside = level >= 0
+		if level >= 0 && level < len(r.Levels) {
+			around = append(around[:min(level, len(around))], raw[p:stop])
+		}
+		if segment.Name == r.Head && m.Structure == nil && m.Book == nil {
+			m.Book, m.Structure = r.describe(by, around, raw[p:stop], s)
+		}
+		if segment.Name != "" {
+			k.segments = append(k.segments, segment)
+		}
+		if k.most > 0 {
+			filled += segment.Filled()
+		}
+		p = stop + 1
+	}
+	m.Segments = k.segments
+	return m
+}
+
+// slab is memory for segments, fields and values, of which pieces are taken.
+type slab struct {
+	Scratch
+	segments []Segment
+	fields   []Field
+	values   []Value
+	most     int // filled values are enough; 0: all are wanted
+	of       Syntax
+	class    [256]class // of the characters in that syntax
+}
+
+// slabs are used again by who is done with a message.
+var slabs = sync.Pool{New: func() any { return &slab{} }}
+
+// done lets the slab be used again, unless an uncommon message has made it large.
+func (k *slab) done() {
+	if cap(k.values) <= 1<<15 {
+		slabs.Put(k)
+	}
+}
+
+func (r *Reader) tooMany(s *Syntax, raw []byte) bool {
+	return TooMany(raw, s.Element, s.Component, s.Repetition, s.Terminator)
+}
+
+func (k *slab) begin(s Syntax) {
+	k.segments, k.fields, k.values = k.segments[:0], k.fields[:0], k.values[:0]
+	if k.of == s {
+		return
+	}
+	k.of, k.class = s, s.classify()
+	for c := 0x80; c < 0x100; c++ {
+		k.class[c] |= isHigh
+	}
+}
+
+// cut gives what has been appended since a length, and never more of it.
+func cut[T any](of []T, from int) []T { return of[from:len(of):len(of)] }
+
+// takeApart takes a segment apart; whole is the same text as raw, of which values are pieces.
+func (r *Reader) takeApart(k *slab, s *Syntax, raw []byte, whole string, p, stop int) Segment {
+	out := Segment{From: p, To: stop}
+	n := s.next(raw[p:stop], 0, s.Element)
+	if n < 2 || n > 3 {
+		return out
+	}
+	out.Name = whole[p : p+n]
+	splits := isElement | isRepetition | isComponent
+	switch {
+	case r.Widths[out.Name] != nil:
+		splits = isElement
+	case out.Name == r.Levels[0].Open:
+		splits &^= isRepetition
+	}
+	bytesIn := 0 // the element of bytes of a stated length
+	if r.Binary != nil && r.binary(s, raw, p) > 0 {
+		bytesIn, splits = r.Binary[out.Name]+1, isElement
+	}
+	firstField := len(k.fields)
+	for at, element := p+n+1, 1; at <= stop; element++ {
+		if element == bytesIn {
+			splits = 0
+		}
+		var few [4]Value
+		field := few[:0]
+		firstPart, from, part, has := -1, at, at, plain // of the repetition, of its component, and what characters it has
+		for i := at; ; i++ {
+			c := isElement
+			if i < stop {
+				if c = k.class[raw[i]] & (splits | isRelease | isHigh); c == plain {
+					continue
+				}
+				if c&(splits&(isElement|isRepetition|isComponent)) == 0 {
+					if has |= c; c&isRelease != 0 {
+						i = min(i+1, stop-1)
+					}
+					continue
+				}
+			}
+			if c&isComponent != 0 || firstPart >= 0 {
+				if firstPart < 0 {
+					firstPart = len(k.values)
+				}
+				k.values = append(k.values, Value{From: part, To: i, Text: r.plain(s, whole[part:i], has)})
+				part, has = i+1, plain
+			}
+			if c&isComponent != 0 {
+				continue
+			}
+			v := Value{From: from, To: i}
+			if firstPart >= 0 {
+				v.Parts = cut(k.values, firstPart)
+			} else {
+				v.Text = r.plain(s, whole[from:i], has)
+			}
+			field = append(field, v)
+			firstPart, from, part, has = -1, i+1, i+1, plain
+			if c&isElement != 0 {
+				at = i + 1
+				break
+			}
+		}
+		first := len(k.values)
+		k.values = append(k.values, field...)
+		k.fields = append(k.fields, cut(k.values, first))
+	}
+	out.Fields = cut(k.fields, firstField)
+	return out
+}
+
+// plain is a value undone of release characters and of its character set, if it has such characters.
+func (r *Reader) plain(s *Syntax, v string, has class) string {
+	ascii := has&isHigh == 0 || !r.declared || s.Set == "" || s.Set == text.UTF8
+	if ascii && has&isRelease == 0 {
+		return v
+	}
+	b := []byte(v)
+	if !ascii {
+		if decoded, err := text.DecodeAll(b, s.Set); err == nil {
+			b = decoded
+		}
+	}
+	return string(s.AppendPlain(nil, b))
+}

@@ -1,0 +1,145 @@
+package segments
+
+import (
+	"bytes"
+	"encoding/binary"
+
+	"ydrion/core/batch"
+	"ydrion/core/text"
+)
+
+// take fills the slots of one segment, whose first element begins at p.
+func (w *walk) take(wants []Want, p, stop, occurrence int) {
+	buf := w.b.Buf
+	for field := 1; len(wants) > 0 && p <= stop; field++ {
+		from, structured := p, false
+		for p < stop {
+			c := w.class[buf[p]]
+			if c == plain {
+				p++
+				continue
+			}
+			if c&isElement != 0 {
+				break
+			}
+			structured = true
+			if c&isRelease != 0 && p+1 < stop {
+				p++
+			}
+			p++
+		}
+		for len(wants) > 0 && wants[0].Field == field {
+			n := &wants[0]
+			wants = wants[1:]
+			switch {
+			case n.Occurrence != occurrence || from == p:
+			case n.Rows >= 0:
+				w.repetitions(n, from, p)
+				buf = w.b.Buf
+			case structured:
+				w.inner(n, from, p)
+				buf = w.b.Buf
+			case n.First:
+				w.row[n.Slot] = batch.Span{Off: uint32(from), End: uint32(p)}
+			}
+			if n.Number && w.s.Decimal == ',' && n.Occurrence == occurrence {
+				w.pointed(n.Slot)
+				buf = w.b.Buf
+			}
+		}
+		p++
+	}
+}
+
+// repetitions makes rows of those of an element.
+func (w *walk) repetitions(n *Want, from, end int) {
+	above := w.row
+	for at := from; at <= end; {
+		stop := at
+		for stop < end && w.class[w.b.Buf[stop]]&isRepetition == 0 {
+			if w.class[w.b.Buf[stop]]&isRelease != 0 && stop+1 < end {
+				stop++
+			}
+			stop++
+		}
+		w.row = w.b.Row(n.Rows, uint32(at))
+		for i := range n.Wants {
+			if in := &n.Wants[i]; at < stop {
+				w.inner(in, at, stop)
+				if in.Number && w.s.Decimal == ',' {
+					w.pointed(in.Slot)
+				}
+			}
+		}
+		at = stop + 1
+	}
+	w.row = above
+}
+
+// pointed writes a number with a point, in an interchange whose decimal mark is a comma (ISO 9735-1,
+// 8.2).
+func (w *walk) pointed(slot int) {
+	span := w.row[slot]
+	if span.Absent() || bytes.IndexByte(w.b.Buf[span.Off:span.End], ',') < 0 {
+		return
+	}
+	from := span.Off
+	if int(span.Off) >= w.b.N { // it was written anew already
+		from = binary.LittleEndian.Uint32(w.b.Buf[span.Off-4:])
+	}
+	w.b.Buf = binary.LittleEndian.AppendUint32(w.b.Buf, from)
+	off := len(w.b.Buf)
+	w.b.Buf = append(w.b.Buf, w.b.Buf[span.Off:span.End]...)
+	at := off + bytes.IndexByte(w.b.Buf[off:], ',')
+	w.b.Buf[at] = '.'
+	w.row[slot] = batch.Span{Off: uint32(off), End: uint32(len(w.b.Buf))}
+}
+
+// inner takes a component of a repetition, undone of releases and of its character set.
+func (w *walk) inner(n *Want, from, end int) {
+	buf := w.b.Buf
+	repetition, component, written := n.Repetition-1, n.Component-1, false
+	at := from
+loop:
+	for ; at < end; at++ {
+		switch c := w.class[buf[at]]; {
+		case c == plain:
+		case c&isRelease != 0:
+			written = true
+			at++
+		case c&isHigh != 0 && c&^isHigh == 0:
+			written = true
+		case repetition == 0 && component == 0:
+			break loop
+		case c&isRepetition != 0:
+			if repetition == 0 {
+				return
+			}
+			repetition--
+			from, written = at+1, false
+		case c&isComponent != 0 && repetition == 0:
+			component--
+			from, written = at+1, false
+		}
+	}
+	at = min(at, end)
+	switch {
+	case repetition != 0 || component != 0 || from >= at:
+	case written:
+		value := buf[from:at]
+		if w.declared && w.s.Set != "" && w.s.Set != text.UTF8 && !text.IsASCII(value) {
+			decoded, err := text.DecodeAll(value, w.s.Set)
+			if err != nil {
+				w.note(ruleUndecoded, n.Slot, from, false)
+				return
+			}
+			value = decoded
+		}
+		w.b.Buf = binary.LittleEndian.AppendUint32(w.b.Buf, uint32(from))
+		off := len(w.b.Buf)
+		w.b.Buf = w.s.AppendPlain(w.b.Buf, value)
+		w.row[n.Slot] = batch.Span{Off: uint32(off), End: uint32(len(w.b.Buf))}
+	default:
+		w.row[n.Slot] = batch.Span{Off: uint32(from), End: uint32(at)}
+	}
+}

@@ -1,0 +1,343 @@
+package segments
+
+import (
+	"bytes"
+	"cmp"
+	"slices"
+	"strconv"
+	"unicode/utf8"
+
+	"ydrion/core/batch"
+	"ydrion/core/format"
+	"ydrion/core/standard"
+	"ydrion/core/text"
+)
+
+// Split finds the wanted elements of each message, or of each unit in it.
+func (r *Reader) Split(b *batch.Batch) {
+	r.Lay(b)
+	list, around := messages(b)
+	w := newWalk(r, b)
+	w.plainText = utf8.Valid(b.Buf[:b.N]) && (!r.declared || text.IsASCII(b.Buf[:b.N]) && !(w.s.Extends && bytes.ContainsAny(b.Buf[:b.N], changes)))
+	if !w.plainText {
+		for c := 0x80; c < 0x100; c++ {
+			w.class[c] |= isHigh
+		}
+	}
+	w.controls = text.Controlled(b.Buf[:b.N], w.s.plain())
+	for _, a := range around {
+		w.envelope(int(a.Off), int(a.End))
+	}
+	at := 0
+	heads := b.Notes // by message
+	if w.Unit >= 0 {
+		b.Notes = nil
+	}
+	for i, m := range list {
+		w.between(at, int(m.Off))
+		w.message(int(m.Off), int(m.End))
+		at = int(m.End)
+		for ; w.Unit >= 0 && len(heads) > 0 && int(heads[0].Record) == i; heads = heads[1:] {
+			w.whole(int(heads[0].Rule), int(heads[0].At), heads[0].Warn)
+		}
+	}
+	b.Filled()
+}
+
+func newWalk(r *Reader, b *batch.Batch) *walk {
+	w := &walk{Reader: r, b: b, s: r.syntax(b.Base)}
+	w.class[w.s.Element], w.class[w.s.Terminator], w.class[w.s.Component] = isElement, isElement, isComponent
+	if w.s.Repetition != 0 {
+		w.class[w.s.Repetition] = isRepetition
+	}
+	if w.s.Release != 0 {
+		w.class[w.s.Release] = isRelease
+	}
+	w.Course = NewCourse(r.Wanted, r.Habits(), b, w)
+	w.outside = make([]batch.Span, r.Slots)
+	for i := range w.outside {
+		w.outside[i] = batch.Missing
+	}
+	return w
+}
+
+// Habits are those of the standard's messages.
+func (r *Rules) Habits() Habits {
+	return Habits{Note: r.Note, Nested: r.Nested, Last: r.Last}
+}
+
+// class says what a character is.
+type class uint8
+
+const (
+	plain     class = 0
+	isElement class = 1 << iota
+	isRepetition
+	isComponent
+	isRelease
+	isHigh // beyond ASCII, where that must be looked at
+)
+
+// walk goes through the messages of a batch.
+type walk struct {
+	*Reader
+	Course
+	b         *batch.Batch
+	s         Syntax
+	class     [256]class
+	plainText bool   // the text is UTF-8, and declared so
+	controls  bool   // there may be control characters in it
+	segment   []byte // at which it is
+	begins    int
+	named     int          // so many bytes of it are its name, with what follows that
+	row       []batch.Span // that it fills
+
+	lines [][]byte            // the envelopes' segments
+	kind  []byte              // the head for which a structure was found last
+	found *standard.Structure // nil: not known
+}
+
+func (w *walk) note(rule, slot, at int, warn bool) {
+	w.b.Notes = append(w.b.Notes, batch.Note{Record: int32(w.Record), Slot: int32(slot), Rule: int32(rule), Source: batch.Syntax, At: uint32(at), Warn: warn})
+}
+
+// envelope takes what is wanted of an envelope's segment.
+func (w *walk) envelope(p, stop int) {
+	segment := w.b.Buf[p:stop]
+	level := w.level(w.b.Buf[p:stop+1], &w.s)
+	if level < 0 || level >= len(w.Levels) {
+		return
+	}
+	w.lines = append(w.lines[:min(level, len(w.lines))], segment)
+	w.kind = nil
+	w.row = w.outside
+	for i := range w.Parts {
+		if k := &w.Parts[i]; k.table < 0 && k.Name == w.Levels[level].Open {
+			for n := range k.Wants {
+				w.row[k.Wants[n].Slot] = batch.Missing
+			}
+			w.take(k.Wants, p+len(k.Name)+1, stop, 1)
+		}
+	}
+}
+
+// between goes through the envelopes before a message.
+func (w *walk) between(p, end int) {
+	for {
+		p = skipLines(w.b.Buf[:end], p)
+		if p >= end {
+			return
+		}
+		if n := w.adviceSize(&w.s, w.b.Buf[p:end]); n > 0 {
+			p += n
+			continue
+		}
+		stop := w.segmentEnd(&w.s, w.b.Buf[:end], p)
+		w.envelope(p, stop)
+		p = stop + 1
+	}
+}
+
+// message walks through the segments of a message.
+func (w *walk) message(start, end int) {
+	buf := w.b.Buf
+	units, record := len(w.b.Bounds), len(w.b.Bounds)
+	if w.Unit < 0 {
+		record, _ = slices.BinarySearchFunc(w.b.Bounds, uint32(start), func(s batch.Span, off uint32) int { return cmp.Compare(s.Off, off) })
+	}
+	var structure *standard.Structure
+	if w.Placed() {
+		structure = w.structureOf(buf[start:end])
+	}
+	w.Begin(record, structure)
+	count, last := 0, start
+	trouble, lost, strange := -1, -1, -1
+	for p := start; ; {
+		if p = skipLines(buf[:end], p); p >= end {
+			break
+		}
+		stop := w.segmentEnd(&w.s, buf[:end], p)
+		count++
+		last = p
+		n, key := w.name(p, stop)
+		name := buf[p : p+n]
+		if key == 0 {
+			w.note(ruleSegment, -1, p, false)
+			p = stop + 1
+			continue
+		}
+		if w.controls && w.Binary[string(name)] == 0 {
+			w.control(p, stop, &lost, &strange)
+		}
+		w.segment, w.named, w.begins = buf[p:stop], n+1, p
+		w.Segment(name, key)
+		for i := w.First(key); i >= 0; i = w.Next(i, key) {
+			row, occurrence, more := w.Into(i, p, min(stop+1, w.b.N))
+			if more {
+				w.note(ruleMore, w.MostOf(i), p, true)
+			}
+			w.row = row
+			w.take(w.Parts[i].Wants, p+n+1, stop, occurrence)
+		}
+		p = stop + 1
+	}
+	w.ends(start, last, end, count)
+	if w.Unit >= 0 && len(w.b.Bounds) == units {
+		w.Open(start, end)
+		w.note(ruleNoUnit, -1, start, false)
+	}
+	if lost >= 0 {
+		w.within(record, ruleControl, lost, false)
+	}
+	if strange >= 0 {
+		w.within(record, ruleControlled, strange, true)
+	}
+	if !w.plainText {
+		trouble = w.characters(start, end)
+	}
+	if trouble < 0 {
+		return
+	}
+	if w.Unit < 0 {
+		w.note(trouble>>32, -1, trouble&0xffffffff, false)
+		return
+	}
+	for w.Record = units; w.Record < len(w.b.Bounds); w.Record++ {
+		w.note(trouble>>32, -1, trouble&0xffffffff, false)
+	}
+}
+
+// within notes something about the unit, of those from the first on, in which an offset lies; about
+// all of them if it lies in none.
+func (w *walk) within(first, rule, at int, warn bool) {
+	if w.Unit < 0 {
+		w.note(rule, -1, at, warn)
+		return
+	}
+	record, all := w.Record, true
+	for i := len(w.b.Bounds) - 1; i >= first && all; i-- {
+		if int(w.b.Bounds[i].Off) <= at && at < int(w.b.Bounds[i].End) {
+			w.Record, all = i, false
+			w.note(rule, -1, at, warn)
+		}
+	}
+	for i := first; all && i < len(w.b.Bounds); i++ {
+		w.Record = i
+		w.note(rule, -1, at, warn)
+	}
+	w.Record = record
+}
+
+// name reads the name of a segment, of which it gives the length and the key; 0: it has none.
+func (w *walk) name(p, stop int) (n int, key uint32) {
+	for ; n < 4 && p+n < stop && w.class[w.b.Buf[p+n]] == plain; n++ {
+		key = key<<8 | uint32(w.b.Buf[p+n])
+	}
+	if n < 2 || n > 3 || !upper(w.b.Buf[p:p+n]) {
+		return n, 0
+	}
+	return n, key
+}
+
+// ends holds what the tail says against the message. What is wrong with a message is wrong with
+// each of its units.
+func (w *walk) ends(start, last, end, count int) {
+	tail := w.b.Buf[last:end]
+	if i := len(w.Tail); len(tail) <= i || string(tail[:i]) != w.Tail || tail[i] != w.s.Element {
+		w.whole(ruleTail, last, false)
+		return
+	}
+	tail = tail[:w.s.end(tail, 0)]
+	if n, err := strconv.Atoi(string(bytes.TrimSpace(w.s.field(tail, 1)))); err != nil || n != count {
+		from, has := len(w.b.Notes), strconv.Itoa(count)
+		w.whole(ruleCount, last, false)
+		for i := range w.b.Notes[from:] {
+			w.b.Notes[from+i].Text = has
+		}
+	}
+	head := w.b.Buf[start:end]
+	head = head[:w.s.end(head, 0)]
+	if !bytes.Equal(w.s.field(head, w.HeadNumber), w.s.field(tail, 2)) {
+		w.whole(ruleNumber, last, false)
+	}
+}
+
+// whole notes something for the message, or for each of its units.
+func (w *walk) whole(rule, at int, warn bool) {
+	if w.Unit < 0 {
+		w.note(rule, -1, at, warn)
+		return
+	}
+	record := w.Record
+	from := len(w.b.Bounds)
+	for from > 0 && w.b.Bounds[from-1].Off >= w.b.Messages[w.wholeOf(at)].Off {
+		from--
+	}
+	for w.Record = from; w.Record < len(w.b.Bounds); w.Record++ {
+		w.note(rule, -1, at, warn)
+	}
+	w.Record = record
+}
+
+// wholeOf is the message that holds an offset.
+func (r *Reader) wholeIn(b *batch.Batch, at uint32) int {
+	i, _ := slices.BinarySearchFunc(b.Messages, at, func(s batch.Span, off uint32) int { return cmp.Compare(s.End, off+1) })
+	return i
+}
+
+func (w *walk) wholeOf(at int) int { return w.wholeIn(w.b, uint32(at)) }
+
+// Is tells whether the first component of an element of the segment at hand has a value.
+func (w *walk) Is(element int, is string) bool {
+	value := w.segment[min(w.named, len(w.segment)):]
+	if element > 1 {
+		value = w.s.field(w.segment, element)
+	}
+	return bytes.HasPrefix(value, []byte(is)) && (len(value) == len(is) || w.class[value[len(is)]]&(isElement|isComponent|isRepetition) != 0)
+}
+
+// Begins is where the segment at hand begins.
+func (w *walk) Begins() int { return w.begins }
+
+// Component is the text of a component of an element of the segment at hand.
+func (w *walk) Component(element, n int) []byte {
+	at := w.named // where an element begins
+	end := func() (i int) {
+		for i = at; i < len(w.segment) && w.class[w.segment[i]]&isElement == 0; i++ {
+			if w.class[w.segment[i]]&isRelease != 0 {
+				i++
+			}
+		}
+		return min(i, len(w.segment))
+	}
+	for ; element > 1; element-- {
+		at = end() + 1
+	}
+	if at >= len(w.segment) {
+		return nil
+	}
+	text := w.segment[at:end()]
+	for ; n > 1; n-- {
+		text = text[min(w.s.next(text, 0, w.s.Component)+1, len(text)):]
+	}
+	return component(&w.s, text)
+}
+
+// structureOf finds the structure of a message; nil if it is not known.
+func (w *walk) structureOf(message []byte) *standard.Structure {
+	head := message[:w.s.end(message, 0)]
+	kind := head[len(w.Head):]
+	if w.HeadNumber == 1 { // the number differs from message to message
+		kind = kind[min(len(kind), 1+len(w.s.field(head, 1))):]
+	} else if i := bytes.IndexByte(kind[min(1, len(kind)):], w.s.Element); i >= 0 {
+		kind = kind[:i+1]
+	}
+	if w.kind == nil || !bytes.Equal(kind, w.kind) {
+		_, w.found = w.describe(format.AsRead, w.lines, head, w.s)
+		w.kind = kind
+	}
+	return w.found
+}
+
+// component is the first component of an element.
+func component(s *Syntax, element []byte) []byte { return element[:s.next(element, 0, s.Component)] }
