@@ -691,6 +691,58 @@ func TestLargeObject(t *testing.T) {
 	}
 }
 
+// TestLargeFetchGoesOn: a large file whose copying ends with the service is gone on with by the next one, if the machine has not been started anew since.
+func TestLargeFetchGoesOn(t *testing.T) {
+	t.Parallel()
+	for _, started := range []bool{false, true} {
+		t.Run(fmt.Sprintf("started anew %v", started), func(t *testing.T) {
+			t.Parallel()
+			holm := partnerOf(t, "sftp")
+			data, database := t.TempDir(), testbed.Database(t)
+			b := testbed.Start(t, holm.at(), testbed.In(data, database))
+			content := make([]byte, 60<<20)
+			dice := rand.NewChaCha8([32]byte{8})
+			dice.Read(content) //nolint: it always can
+			holm.drop(t, "out/large.bin", string(content))
+			holm.CutBytes(40 << 20)
+			holm.Misbehave(standin.Fault{On: standin.Read, Do: standin.Cut, From: 2}) // not before the service has ended
+			b.Publish(map[string]string{"routes/large.yaml": "route: large\nlisten: {place: holm/out, names: \"*\", quiet: 300ms, rhythm: 200ms}\nread: {format: file}\ndeliver: {folder: \"{laboratory}/large\", name: \"{file.name}\"}\nrejected: {folder: \"{stations}/rejected\"}\n"})
+			testbed.Until(t, "it breaks off", func() bool { return holm.Bytes() >= 40<<20 })
+			if err := b.End(); err != nil {
+				t.Fatal(err)
+			}
+			before := holm.Bytes()
+			witnesses, err := filepath.Glob(b.Path("archive/fetched/*/.ydrion*/*+start"))
+			if err != nil || len(witnesses) != 1 {
+				t.Fatal(witnesses, err)
+			}
+			if started { // what was written last may be lost, in the middle, too
+				copied := strings.TrimSuffix(witnesses[0], "+start")
+				w, err := os.OpenFile(copied, os.O_WRONLY, 0)
+				if err == nil {
+					_, err = w.WriteAt(make([]byte, 1<<20), 5<<20)
+				}
+				if err := errors.Join(err, w.Close(), os.WriteFile(witnesses[0], []byte("another start"), 0o600)); err != nil {
+					t.Fatal(err)
+				}
+			}
+			holm.Misbehave()
+			b = testbed.Start(t, holm.at(), testbed.In(data, database))
+			b.Ended("large.bin", 0)
+			if got := b.Read("laboratory/large/large.bin"); got != string(content) {
+				t.Errorf("%d bytes came, not %d, or others", len(got), len(content))
+			}
+			if sent := holm.Bytes() - before; started != (sent >= int64(len(content))) || !started && sent > int64(len(content))-30<<20 {
+				t.Errorf("%d MiB were sent again", sent>>20)
+			}
+			testbed.Until(t, "nothing is left of it", func() bool {
+				left, err := filepath.Glob(b.Path("archive/fetched/*/.ydrion*/*"))
+				return err == nil && len(left) == 0
+			})
+		})
+	}
+}
+
 // TestLeftBehind: what was fetched for a route, or is being taken on a server, is told of when the route fetches no more.
 func TestLeftBehind(t *testing.T) {
 	t.Parallel()

@@ -288,6 +288,14 @@ func (f *Fetcher) adopt(ctx context.Context) error {
 	}
 	f.mu.Unlock()
 	if entries, err := f.FS.List(f.hidden()); err == nil {
+		for i := range open {
+			if open[i].State != "claimed" {
+				continue
+			}
+			if err := f.inherit(&open[i], entries); err != nil {
+				f.Log.Warn("what was copied of a file cannot be gone on with; it is copied from its beginning", "route", f.Route, "file", open[i].Path, "error", err)
+			}
+		}
 		for _, e := range entries {
 			whole, _, _ := strings.Cut(e.Name, "+")
 			if strings.HasPrefix(e.Name, f.prefix()) && !needed[whole] {
