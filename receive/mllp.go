@@ -188,6 +188,9 @@ func (m *MLLP) serve(ctx context.Context, c *sender) {
 				return // nobody can tell: the sender sends it again
 			}
 		}
+		if len(answer) == 0 {
+			continue // the sender wants none
+		}
 		if err := c.SetWriteDeadline(time.Now().Add(m.Patience)); err != nil {
 			return
 		}
@@ -247,7 +250,7 @@ func broken(err error) error {
 	return io.ErrUnexpectedEOF
 }
 
-// take stores a message and gives its acknowledgement; nil if none can be given.
+// take stores a message and gives its acknowledgement; nil if none can be given, empty if none is wanted.
 func (m *MLLP) take(ctx context.Context, message []byte) []byte {
 	if !bytes.HasPrefix(message, []byte("MSH")) || len(message) < 9 {
 		return acknowledge(message, "AR", "it is not a message: it does not begin with MSH")
@@ -275,8 +278,32 @@ func (m *MLLP) take(ctx context.Context, message []byte) []byte {
 	}
 }
 
+// wanted is the code with which a message is acknowledged, as it asks for an accept acknowledgement (MSH-15) and for one of the
+// application (MSH-16; HL7 Version 2, chapter 2, enhanced mode and table 0155); empty: it wants none. There is one answer: who wants
+// both gets the first.
+func wanted(accept, application, code string) string {
+	on := func(when string) bool {
+		switch when {
+		case "", "NE":
+			return false
+		case "SU":
+			return code == "AA"
+		case "ER":
+			return code != "AA"
+		}
+		return true
+	}
+	switch {
+	case accept == "" && application == "", !on(accept) && on(application):
+		return code
+	case on(accept):
+		return "C" + code[1:]
+	}
+	return ""
+}
+
 // acknowledge makes an acknowledgement (HL7 Version 2, chapter 2, ACK) in a frame, with the separators of the message that it is
-// about. Where that asks for an accept acknowledgement (MSH-15), the code is one of those.
+// about; an empty one if it wants none.
 func acknowledge(message []byte, code, says string) []byte {
 	line, _, _ := bytes.Cut(message, []byte("\r"))
 	separator, encoding := "|", `^~\&`
@@ -292,8 +319,8 @@ func acknowledge(message []byte, code, says string) []byte {
 			return ""
 		}
 	}
-	if field(15) != "" {
-		code = "C" + code[1:]
+	if code = wanted(field(15), field(16), code); code == "" {
+		return []byte{}
 	}
 	kind := "ACK"
 	component := "^"

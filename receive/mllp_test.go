@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net"
 	"os"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -122,6 +123,41 @@ func TestSendersThatProveThemselves(t *testing.T) {
 		c := tls.Client(connect(), &tls.Config{RootCAs: known, ServerName: "127.0.0.1", Certificates: own})
 		if got := answers(c); got != strings.TrimPrefix(name, "no") {
 			t.Errorf("%q: %q", name, got)
+		}
+	}
+}
+
+// TestWhatIsAskedFor: a message is acknowledged as it asks for it (HL7 Version 2, chapter 2, enhanced mode), and one that wants no answer holds
+// nothing that comes behind it.
+func TestWhatIsAskedFor(t *testing.T) {
+	m := &MLLP{Route: "x", Patience: 10 * time.Second, Most: 5}
+	c := taking(t, m)()
+	defer c.Close()
+	large := strings.Repeat("Z", 2<<20)
+	in := bufio.NewReader(c)
+	for i, x := range []struct{ accept, application, good, bad string }{
+		{"", "", "AA", "AR"}, {"AL", "NE", "CA", "CR"}, {"AL", "", "CA", "CR"}, {"AL", "AL", "CA", "CR"}, {"NE", "AL", "AA", "AR"}, {"", "AL", "AA", "AR"},
+		{"NE", "NE", "", ""}, {"NE", "", "", ""}, {"ER", "NE", "", "CR"}, {"SU", "NE", "CA", ""}, {"ER", "AL", "AA", "CR"}, {"SU", "ER", "CA", "AR"}, {"NE", "ER", "", "AR"}, {"NE", "SU", "AA", ""},
+	} {
+		for code, content := range map[string]string{x.good: "PID|1\r", x.bad: "ZZZ|" + large + "\r"} {
+			// What comes behind it is answered in any case: that is how no answer is told from a late one.
+			head := "\x0BMSH|^~\\&|A|B|C|D|20261129||ADT^A01|" + strconv.Itoa(i) + "|P|2.5|||" + x.accept + "|" + x.application + "\r"
+			if _, err := io.WriteString(c, head+content+"\x1C\r"+strings.Replace(message, "|17|", "|last|", 1)); err != nil {
+				t.Fatal(err)
+			}
+			want := []string{code + "|" + strconv.Itoa(i), "AA|last"}
+			if code == "" {
+				want = want[1:]
+			}
+			for _, w := range want {
+				if err := c.SetReadDeadline(time.Now().Add(20 * time.Second)); err != nil {
+					t.Fatal(err)
+				}
+				answer, err := in.ReadString(0x1C)
+				if _, msa, _ := strings.Cut(answer, "\rMSA|"); err != nil || !strings.HasPrefix(msa, w) {
+					t.Fatalf("MSH-15 %q, MSH-16 %q: %q %v, not %s", x.accept, x.application, answer, err, w)
+				}
+			}
 		}
 	}
 }
