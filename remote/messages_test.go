@@ -8,6 +8,7 @@ import (
 	"io"
 	"mime"
 	"mime/multipart"
+	"net"
 	"net/mail"
 	"net/url"
 	"os"
@@ -232,5 +233,37 @@ func TestNoMessage(t *testing.T) {
 	}
 	if n := len(of.taken()); n > 0 {
 		t.Errorf("%d were sent", n)
+	}
+}
+
+// TestMessagesThatAskForNoAnswer: where a partner keeps silent as the message asks him to, it is said that it does.
+func TestMessagesThatAskForNoAnswer(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go io.Copy(io.Discard, c) //nolint: it keeps silent
+		}
+	}()
+	p := New(&workspace.Environment{Places: map[string]workspace.Place{"lab": {Name: "lab", Kind: "mllp", Address: &url.URL{Scheme: "mllp", Host: l.Addr().String()}, Connections: 1, Patience: time.Second}}})
+	defer p.Close()
+	for asks, says := range map[string]bool{"|||NE|NE": true, "|||NE": true, "": false, "|||NE|AL": false, "|||AL|NE": false} {
+		s := sending("order.hl7")
+		text := strings.Replace(order, "|2.5\r", "|2.5"+asks+"\r", 1)
+		s.Size, s.Content = int64(len(text)), func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text)), nil }
+		var err error
+		for ok := false; !ok; { // a place that is away is tried again a little later
+			err = p.Exchange(t.Context(), "lab", func(x Exchange) error { ok = true; _, err := x.Send(s); return err })
+		}
+		if !IsAway(err) || strings.Contains(err.Error(), "the message asks for no answer") != says {
+			t.Errorf("%q: %v", asks, err)
+		}
 	}
 }

@@ -98,6 +98,9 @@ func (x *mllpExchange) Send(s Sending) (string, error) {
 		if err != nil {
 			if x.watch.late.Load() {
 				err = fmt.Errorf("has not answered for %s", x.place.Patience)
+				if head.silent {
+					err = fmt.Errorf("%w, and the message asks for no answer (MSH-15, MSH-16): write AL into MSH-15", err)
+				}
 			} else {
 				err = fmt.Errorf("has broken off the connection without an answer: %w", plain(err))
 			}
@@ -111,7 +114,10 @@ func (x *mllpExchange) Send(s Sending) (string, error) {
 }
 
 // head is what is needed of a message's first segment.
-type head struct{ separator, control string }
+type head struct {
+	separator, control string
+	silent             bool // it wants no acknowledgement (MSH-15, MSH-16; HL7 table 0155)
+}
 
 func headOf(message []byte) (h head, is bool) {
 	line, _, _ := bytes.Cut(message, []byte("\r"))
@@ -122,6 +128,9 @@ func headOf(message []byte) (h head, is bool) {
 	fields := strings.Split(string(line), h.separator)
 	if len(fields) > 9 {
 		h.control = fields[9]
+	}
+	if len(fields) > 14 && fields[14] == "NE" {
+		h.silent = len(fields) == 15 || fields[15] == "" || fields[15] == "NE"
 	}
 	return h, true
 }
