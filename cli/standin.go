@@ -95,7 +95,7 @@ func (a *app) runStandIn(ctx context.Context, kind, listen, folder, user string,
 	if err != nil {
 		return err
 	}
-	s, err := newStandIn(kind, listen, folder, hidden, certificate, standin.Login{User: user, Password: string(word)})
+	s, err := newStandIn(kind, listen, folder, hidden, certificate, standin.Login{User: user, Password: string(word), Token: string(word)})
 	if err != nil {
 		return err
 	}

@@ -124,9 +124,14 @@ type tokenSession struct {
 
 var _ imapserver.SessionSASL = (*tokenSession)(nil)
 
-func (s *tokenSession) AuthenticateMechanisms() []string { return []string{sasl.OAuthBearer} }
+func (s *tokenSession) AuthenticateMechanisms() []string {
+	return []string{sasl.Plain, sasl.OAuthBearer}
+}
 
-func (s *tokenSession) Authenticate(string) (sasl.Server, error) {
+func (s *tokenSession) Authenticate(mechanism string) (sasl.Server, error) {
+	if mechanism == sasl.Plain {
+		return sasl.NewPlainServer(func(_, user, password string) error { return s.Login(user, password) }), nil
+	}
 	return sasl.NewOAuthBearerServer(func(o sasl.OAuthBearerOptions) *sasl.OAuthBearerError {
 		if o.Username != s.login.User || o.Token != s.login.Token {
 			return &sasl.OAuthBearerError{Status: "invalid_token", Schemes: "bearer"}

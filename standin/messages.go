@@ -193,7 +193,7 @@ func (s *smtpSession) serve() {
 			_, encrypted := s.control.(*tls.Conn)
 			offers := "PLAIN"
 			if s.login.Token != "" {
-				offers = sasl.OAuthBearer
+				offers += " " + sasl.OAuthBearer
 			}
 			if s.certificate != nil && !encrypted {
 				alive = say("250-here\r\n250-STARTTLS\r\n250 AUTH " + offers)
@@ -205,15 +205,16 @@ func (s *smtpSession) serve() {
 			s.control = tls.Server(s.conn, &tls.Config{Certificates: []tls.Certificate{*s.certificate}})
 			in = bufio.NewReader(s.control)
 		case "AUTH":
-			_, word, _ := strings.Cut(argument, " ")
+			mechanism, word, _ := strings.Cut(argument, " ")
 			b, err := base64.StdEncoding.DecodeString(word)
-			if s.login.Token != "" {
+			token := mechanism == sasl.OAuthBearer && s.login.Token != ""
+			if token {
 				_, shown, _ := strings.Cut(string(b), "\x01auth=Bearer ")
 				s.in = err == nil && strings.HasPrefix(string(b), "n,a="+s.login.User+",\x01") && shown == s.login.Token+"\x01\x01"
 			} else {
 				s.in = err == nil && string(b) == "\x00"+s.login.User+"\x00"+s.login.Password
 			}
-			if !s.in && s.login.Token != "" { // RFC 7628, 3.2.3
+			if !s.in && token { // RFC 7628, 3.2.3
 				if say("334 " + base64.StdEncoding.EncodeToString([]byte(`{"status":"invalid_token"}`))) {
 					in.ReadString('\n') //nolint: whatever it is, nobody is let in
 				}
