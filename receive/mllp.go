@@ -305,7 +305,10 @@ func wanted(accept, application, code string) string {
 // acknowledge makes an acknowledgement (HL7 Version 2, chapter 2, ACK) in a frame, with the separators of the message that it is
 // about; an empty one if it wants none.
 func acknowledge(message []byte, code, says string) []byte {
-	line, _, _ := bytes.Cut(message, []byte("\r"))
+	line := message
+	if i := bytes.IndexAny(line, "\r\n"); i >= 0 {
+		line = line[:i]
+	}
 	separator, encoding := "|", `^~\&`
 	field := func(int) string { return "" }
 	if bytes.HasPrefix(line, []byte("MSH")) && len(line) > 8 {
@@ -328,21 +331,31 @@ func acknowledge(message []byte, code, says string) []byte {
 		component = encoding[:1]
 	}
 	if parts := strings.Split(field(9), component); len(parts) > 1 {
-		kind += component + parts[1]
+		if kind += component + parts[1]; len(parts) > 2 {
+			kind += component + "ACK"
+		}
 	}
 	head := []string{"MSH", encoding, field(5), field(6), field(3), field(4), time.Now().Format("20060102150405-0700"), "", kind, Name(""), field(11), field(12)}
+	unicode := strings.Contains(field(18), "UTF-8")
+	if unicode {
+		head = append(head, "", "", "", "", "", field(18))
+	}
 	out := []string{strings.Join(head, separator), strings.Join([]string{"MSA", code, field(10)}, separator)}
 	if says != "" {
-		out[1] += separator + plain(says, separator+encoding)
+		out[1] += separator + plain(says, separator+encoding, unicode)
 	}
 	return []byte("\x0B" + strings.Join(out, "\r") + "\r\x1C\r")
 }
 
-// plain leaves out of a sentence what would be structure.
-func plain(says, structure string) string {
+// plain leaves out of a sentence what would be structure and, where characters beyond ASCII are not those that the sender says he has (MSH-18),
+// what he could not read.
+func plain(says, structure string, unicode bool) string {
 	return strings.Map(func(r rune) rune {
-		if r < ' ' || strings.ContainsRune(structure, r) {
+		switch {
+		case r < ' ' || strings.ContainsRune(structure, r):
 			return ' '
+		case r > '~' && !unicode:
+			return '?'
 		}
 		return r
 	}, says)

@@ -161,3 +161,33 @@ func TestWhatIsAskedFor(t *testing.T) {
 		}
 	}
 }
+
+// TestAcknowledgement: it is written with the message's own separators, to who has sent it, in characters that he has, whatever ends his segments.
+func TestAcknowledgement(t *testing.T) {
+	for message, want := range map[string]string{
+		"MSH|^~\\&|A|B|C|D|20261129||ADT^A01|17|P|2.5\rPID|1\r":                              "MSH|^~\\&|C|D|A|B|TIME||ACK^A01|ID|P|2.5\rMSA|AE|17|no place for M?ke",
+		"MSH|^~\\&|A|B|C|D|20261129||ADT^A01^ADT_A01|17|P|2.5\nPID|1\n":                      "MSH|^~\\&|C|D|A|B|TIME||ACK^A01^ACK|ID|P|2.5\rMSA|AE|17|no place for M?ke",
+		"MSH|^~\\&|A|B|C|D|20261129||ADT^A01^ADT_A01|17|P|2.5.1||||||UNICODE UTF-8\r\nPID|1": "MSH|^~\\&|C|D|A|B|TIME||ACK^A01^ACK|ID|P|2.5.1||||||UNICODE UTF-8\rMSA|AE|17|no place for Måke",
+		"MSH$!~\\&$A$B$C!1$D$20261129$$ADT!A01$17$T$2.3":                                     "MSH$!~\\&$C!1$D$A$B$TIME$$ACK!A01$ID$T$2.3\rMSA$AE$17$no place for M?ke",
+		"MSH|^~\\&|A|B|C|D|20261129||ADT^A01|17|P|2.5|||AL\nPID|1":                           "MSH|^~\\&|C|D|A|B|TIME||ACK^A01|ID|P|2.5\rMSA|CE|17|no place for M?ke",
+		"MSH|^~\\&|A|B":              "MSH|^~\\&|||A|B|TIME||ACK|ID||\rMSA|AE||no place for M?ke",
+		"PID|1":                      "MSH|^~\\&|||||TIME||ACK|ID||\rMSA|AE||no place for M?ke",
+		"MSH|^~\\&|A||||||ORU|9||\r": "MSH|^~\\&|||A||TIME||ACK|ID||\rMSA|AE|9|no place for M?ke",
+	} {
+		separator := "|"
+		if strings.HasPrefix(message, "MSH") {
+			separator = message[3:4]
+		}
+		got := string(acknowledge([]byte(message), "AE", "no place for Måke"))
+		line, rest, _ := strings.Cut(got, "\r")
+		fields := strings.Split(line, separator)
+		for n, as := range map[int]string{6: "TIME", 9: "ID"} {
+			if len(fields) > n && fields[n] != "" {
+				fields[n] = as
+			}
+		}
+		if got := strings.Join(fields, separator) + "\r" + rest; got != "\x0B"+want+"\r\x1C\r" {
+			t.Errorf("%q:\n%q, not\n%q", message, got, want)
+		}
+	}
+}

@@ -236,6 +236,25 @@ func TestNoMessage(t *testing.T) {
 	}
 }
 
+// TestLineEnds: a message whose segments end with LF or CRLF is sent with CR, and its acknowledgement is known for its own.
+func TestLineEnds(t *testing.T) {
+	of := takers(t)["mllp"]
+	p := New(&workspace.Environment{Places: map[string]workspace.Place{"desk": of.place}})
+	defer p.Close()
+	for _, end := range []string{"\n", "\r\n", "\r"} {
+		s := sending("order.hl7")
+		text := strings.ReplaceAll("MSH|^~\\&|SKERRY|ANSEL|LAB|HOLM|20261129||ORM^O01|A-18\rPID|1||T-0816\r", "\r", end)
+		s.Size, s.Content = int64(len(text)), func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text)), nil }
+		if err := p.Exchange(t.Context(), "desk", func(x Exchange) error { _, err := x.Send(s); return err }); err != nil {
+			t.Errorf("%q: %v", end, err)
+		}
+		all := of.taken()
+		if got := all[len(all)-1]; string(got.Content) != "MSH|^~\\&|SKERRY|ANSEL|LAB|HOLM|20261129||ORM^O01|A-18\rPID|1||T-0816\r" || got.Key != "A-18" {
+			t.Errorf("%q came as %q (%q)", end, got.Content, got.Key)
+		}
+	}
+}
+
 // TestMessagesThatAskForNoAnswer: where a partner keeps silent as the message asks him to, it is said that it does.
 func TestMessagesThatAskForNoAnswer(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")

@@ -78,7 +78,11 @@ func (x *mllpExchange) Send(s Sending) (string, error) {
 	if err := errors.Join(err, content.Close()); err != nil {
 		return "", err
 	}
-	message = bytes.TrimRight(bytes.ReplaceAll(message, []byte("\r\n"), []byte("\r")), "\r\n")
+	// Segments end with CR there, whatever ends them here.
+	if message = bytes.ReplaceAll(message, []byte("\r\n"), []byte("\r")); bytes.IndexByte(message, '\r') < 0 {
+		message = bytes.ReplaceAll(message, []byte("\n"), []byte("\r"))
+	}
+	message = bytes.TrimRight(message, "\r\n")
 	head, is := headOf(message)
 	switch {
 	case !is:
@@ -120,7 +124,10 @@ type head struct {
 }
 
 func headOf(message []byte) (h head, is bool) {
-	line, _, _ := bytes.Cut(message, []byte("\r"))
+	line := message
+	if i := bytes.IndexAny(line, "\r\n"); i >= 0 {
+		line = line[:i]
+	}
 	if len(line) < 9 || !bytes.HasPrefix(line, []byte("MSH")) {
 		return h, false
 	}
