@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -135,6 +136,14 @@ func (c *watched) Close() error {
 // trust is how a place's certificates are judged.
 func trust(p *workspace.Place) (*tls.Config, error) {
 	out := &tls.Config{ServerName: p.Address.Hostname()}
+	if p.Old {
+		out.MinVersion = tls.VersionTLS10
+		for _, all := range [][]*tls.CipherSuite{tls.CipherSuites(), tls.InsecureCipherSuites()} {
+			for _, suite := range all {
+				out.CipherSuites = append(out.CipherSuites, suite.ID)
+			}
+		}
+	}
 	if p.Certificate != "" {
 		own, err := tls.LoadX509KeyPair(p.Certificate, p.KeyFile)
 		if err != nil {
@@ -199,7 +208,10 @@ func distrusted(err error) error {
 	var unknown x509.UnknownAuthorityError
 	var name x509.HostnameError
 	var invalid x509.CertificateInvalidError
+	old := func(says string) bool { return err != nil && strings.Contains(err.Error(), says) } // what a peer sends has no type
 	switch {
+	case old("tls: handshake failure"), old("tls: protocol version not supported"), old("tls: server selected unsupported protocol version"), old("tls: insufficient security level"):
+		return errors.New("cannot be spoken to by TLS of 1.2 or later with ciphers that are held to be sound: say `old algorithms: allowed` if the server cannot be renewed")
 	case errors.As(err, &unknown):
 		return errors.New("shows a certificate that nobody known vouches for; name a file with the certificate of who does (authorities)")
 	case errors.As(err, &name), errors.As(err, &invalid):

@@ -3,10 +3,17 @@ package remote
 import (
 	"bytes"
 	"context"
+	"crypto/ed25519"
+	"crypto/tls"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
+	"log"
+	"net"
+	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -17,6 +24,8 @@ import (
 	"sync"
 	"testing"
 	"time"
+
+	"golang.org/x/crypto/ssh"
 
 	"ydrion/standin"
 	"ydrion/workspace"
@@ -551,4 +560,88 @@ func TestMemory(t *testing.T) {
 			t.Errorf("%d MiB were needed, %d before", used>>20, before>>20)
 		}
 	})
+}
+
+// TestOldServers: a server with nothing but weak algorithms is spoken to where the place says so; elsewhere it is said what would.
+func TestOldServers(t *testing.T) {
+	_, private, err := ed25519.GenerateKey(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	key, err := ssh.NewSignerFromKey(private)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, has := range map[string]ssh.Config{
+		"key exchange": {KeyExchanges: []string{ssh.InsecureKeyExchangeDHGEXSHA1, ssh.InsecureKeyExchangeDH1SHA1}},
+		"cipher":       {Ciphers: []string{ssh.InsecureCipherTripleDESCBC, ssh.InsecureCipherAES128CBC}},
+		"sound":        {KeyExchanges: []string{ssh.KeyExchangeDHGEXSHA256}},
+	} {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer l.Close()
+		go func() {
+			for {
+				c, err := l.Accept()
+				if err != nil {
+					return
+				}
+				config := &ssh.ServerConfig{Config: has, NoClientAuth: true}
+				config.AddHostKey(key)
+				if _, channels, requests, err := ssh.NewServerConn(c, config); err == nil {
+					go ssh.DiscardRequests(requests)
+					go func() {
+						for n := range channels {
+							n.Reject(ssh.Prohibited, "no files here") //nolint: it is how far this goes
+						}
+					}()
+				}
+			}
+		}()
+		for _, old := range []bool{false, true} {
+			p := New(&workspace.Environment{Places: map[string]workspace.Place{"holm": {Name: "holm", Kind: "sftp", Address: &url.URL{Scheme: "sftp", Host: l.Addr().String()}, User: "maren", HostKeys: []string{ssh.FingerprintSHA256(key.PublicKey())}, Old: old, Connections: 1, Patience: 20 * time.Second}}})
+			err := p.With(t.Context(), "holm", func(Tree) error { return nil })
+			want := "speaks SSH, but not SFTP"
+			if !old && name != "sound" {
+				want = "say `old algorithms: allowed`"
+			}
+			if !IsAway(err) || !strings.Contains(err.Error(), want) {
+				t.Errorf("%s, old algorithms %v: %v", name, old, err)
+			}
+			p.Close()
+		}
+	}
+}
+
+// TestOldTLS: so is one that is encrypted in an old way.
+func TestOldTLS(t *testing.T) {
+	for name, has := range map[string]*tls.Config{
+		"1.0":          {MinVersion: tls.VersionTLS10, MaxVersion: tls.VersionTLS10},
+		"1.1":          {MinVersion: tls.VersionTLS10, MaxVersion: tls.VersionTLS11},
+		"old exchange": {MaxVersion: tls.VersionTLS12, CipherSuites: []uint16{tls.TLS_RSA_WITH_AES_128_CBC_SHA}},
+		"sound":        {MinVersion: tls.VersionTLS13},
+	} {
+		s := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusCreated) }))
+		s.TLS, s.Config.ErrorLog = has, log.New(io.Discard, "", 0)
+		s.StartTLS()
+		defer s.Close()
+		at, err := url.Parse(s.URL)
+		if err != nil {
+			t.Fatal(err)
+		}
+		authorities := filepath.Join(t.TempDir(), "pem")
+		if err := os.WriteFile(authorities, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: s.Certificate().Raw}), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		for _, old := range []bool{false, true} {
+			p := New(&workspace.Environment{Places: map[string]workspace.Place{"desk": {Name: "desk", Kind: "http", Address: at, Authorities: authorities, Old: old, Connections: 1, Patience: 20 * time.Second}}})
+			err := p.Exchange(t.Context(), "desk", func(x Exchange) error { _, err := x.Send(sending("order.hl7")); return err })
+			if refused := !old && name != "sound"; refused != IsAway(err) || refused && !strings.Contains(err.Error(), "say `old algorithms: allowed`") || !refused && err != nil {
+				t.Errorf("%s, old algorithms %v: %v", name, old, err)
+			}
+			p.Close()
+		}
+	}
 }

@@ -65,7 +65,7 @@ func dialSFTP(ctx context.Context, p *workspace.Place) (Conn, error) {
 
 // dialKey connects to a server that is asked for a kind of key. Other says that it shows one that is not known.
 func dialKey(ctx context.Context, p *workspace.Place, kinds []string) (made Tree, other bool, err error) {
-	config := &ssh.ClientConfig{User: p.User, Timeout: p.Patience, HostKeyAlgorithms: kinds}
+	config := &ssh.ClientConfig{Config: algorithms(p.Old), User: p.User, Timeout: p.Patience, HostKeyAlgorithms: kinds}
 	var shown string
 	if err := hostKeys(p, config, &shown); err != nil {
 		return nil, false, err
@@ -81,6 +81,7 @@ func dialKey(ctx context.Context, p *workspace.Place, kinds []string) (made Tree
 	stop := context.AfterFunc(ctx, t.Break)
 	defer stop()
 	defer t.watch.ask()()
+	var none *ssh.AlgorithmNegotiationError
 	over, channels, requests, err := ssh.NewClientConn(c, p.Port(), config)
 	switch {
 	case err == nil:
@@ -90,6 +91,11 @@ func dialKey(ctx context.Context, p *workspace.Place, kinds []string) (made Tree
 		err = fmt.Errorf("does not let %s in: the server refuses the key or the password", p.User)
 	case t.watch.late.Load():
 		err = fmt.Errorf("does not answer at %s within %s", p.Port(), p.Patience)
+	case errors.As(err, &none):
+		err = fmt.Errorf("has only what we do not use for the %s: %s", none.What, strings.Join(none.RequestedAlgorithms, ", "))
+		if !p.Old && slices.ContainsFunc(none.RequestedAlgorithms, weak) {
+			err = fmt.Errorf("%w. Some of that is known to be weak, and can be used all the same: say `old algorithms: allowed` if the server cannot be renewed", err)
+		}
 	default:
 		err = fmt.Errorf("cannot be spoken to by SSH at %s: %w", p.Port(), plain(err))
 	}
@@ -105,6 +111,25 @@ func dialKey(ctx context.Context, p *workspace.Place, kinds []string) (made Tree
 	_, t.syncs = t.files.HasExtension("fsync@openssh.com")
 	_, t.keeps = t.files.HasExtension("posix-rename@openssh.com")
 	return t, false, nil
+}
+
+// algorithms are those by which a server is spoken to: all that are held to be sound, and one that nearly all servers have. Old servers
+// may have others only, which the library names insecure.
+func algorithms(old bool) (out ssh.Config) {
+	sound := ssh.SupportedAlgorithms()
+	out.KeyExchanges = append(sound.KeyExchanges, ssh.InsecureKeyExchangeDH14SHA1)
+	if old {
+		weak := ssh.InsecureAlgorithms()
+		out.KeyExchanges = append(sound.KeyExchanges, weak.KeyExchanges...)
+		out.Ciphers = append(sound.Ciphers, weak.Ciphers...)
+	}
+	return out
+}
+
+// weak tells whether an algorithm is one of those that are used only where the place allows it.
+func weak(name string) bool {
+	all := ssh.InsecureAlgorithms()
+	return slices.Contains(all.KeyExchanges, name) || slices.Contains(all.Ciphers, name)
 }
 
 // hostKeys lets only that server in front of us whose key is known. Shown says in words why another was refused.

@@ -29,6 +29,7 @@ type Place struct {
 	Passphrase   Secret // of the key
 	HostKeys     []string
 	KnownHosts   string // a file with the keys of servers
+	Old          bool   // algorithms that are known to be weak may be used, where the server has no others
 	TLS          string // of ftp, imap and smtp: explicit, implicit or none; of mllp implicit, if its address begins with mllps, as of imap with imaps
 	Authorities  string // a file with the certificates of those who vouch for the server
 	Region       string
@@ -149,6 +150,7 @@ func (m *mapping) server() Place {
 	if p.NextBy = m.text("next page parameter"); p.NextBy != "" && p.NextPage == nil {
 		m.bad(m.where("next page parameter"), "workspace.missing", "where the answer says what follows it is missing: say it with `next page`")
 	}
+	p.Old = m.oneOf("old algorithms", "refused", "refused", "allowed") == "allowed"
 	p.Active = m.oneOf("data connections", "passive", "passive", "active") == "active"
 	if p.DataAddress = net.ParseIP(m.text("data address")); p.DataAddress == nil && m.text("data address") != "" {
 		m.bad(m.where("data address"), "workspace.value", "%q is not an address: say it as in 192.0.2.7", m.text("data address"))
@@ -323,7 +325,7 @@ var only = []struct {
 	key   string
 	kinds []string
 }{
-	{"key file", append([]string{"sftp"}, encrypted...)}, {"certificate", encrypted}, {"passphrase from", []string{"sftp"}}, {"passphrase file", []string{"sftp"}}, {"host key", []string{"sftp"}}, {"known hosts", []string{"sftp"}},
+	{"key file", append([]string{"sftp"}, encrypted...)}, {"certificate", encrypted}, {"passphrase from", []string{"sftp"}}, {"passphrase file", []string{"sftp"}}, {"host key", []string{"sftp"}}, {"known hosts", []string{"sftp"}}, {"old algorithms", append([]string{"sftp"}, encrypted...)},
 	{"largest", []string{"http"}}, {"next page", []string{"http"}}, {"next page parameter", []string{"http"}}, {"data connections", []string{"ftp"}}, {"data address", []string{"ftp"}}, {"data ports", []string{"ftp"}},
 	{"tls", []string{"ftp", "imap", "smtp"}}, {"zone", []string{"ftp"}}, {"region", []string{"s3"}}, {"authorities", encrypted},
 	{"token from", tokened}, {"token file", tokened}, {"token address", tokened}, {"client", tokened}, {"client secret from", tokened}, {"client secret file", tokened}, {"scope", tokened}, {"signing key from", []string{"http"}}, {"signing key file", []string{"http"}}, {"signature", []string{"http"}}, {"method", []string{"http"}}, {"type", []string{"http"}}, {"sent twice", []string{"http", "smtp"}}, {"from", []string{"smtp"}}, {"to", []string{"smtp"}},
