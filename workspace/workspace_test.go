@@ -227,12 +227,12 @@ func TestPlacesPage(t *testing.T) {
 
 // TestRarePlaces: settings that few servers need are read as they are said.
 func TestRarePlaces(t *testing.T) {
-	w := FromFiles(map[string][]byte{"environments/e.yaml": []byte("environment: e\nplaces:\n  a: { address: ftp://h/x, tls: none, data connections: active, data address: 192.0.2.7, data ports: 50000-50099 }\n  b: { address: ftp://h/x, tls: none }\n  c: { address: https://h/x, kind: http, next page: /a~1b/relation=next, next page parameter: after }\n  d: { address: imaps://h, user: a, token address: \"https://login/t?tenant=s\", client: c, client secret file: s, scope: [mail.read, mail.write] }\n")})
+	w := FromFiles(map[string][]byte{"environments/e.yaml": []byte("environment: e\nplaces:\n  a: { address: ftp://h/x, tls: none, data connections: active, data address: 192.0.2.7, data ports: 50000-50099 }\n  b: { address: ftp://h/x, tls: none, old algorithms: allowed }\n  c: { address: https://h/x, kind: http, next page: /a~1b/relation=next, next page parameter: after }\n  d: { address: imaps://h, user: a, token address: \"https://login/t?tenant=s\", client: c, client secret file: s, scope: [mail.read, mail.write] }\n")})
 	if len(w.Findings) > 0 {
 		t.Fatal(w.Findings)
 	}
 	a, b := w.Environments["e"].Places["a"], w.Environments["e"].Places["b"]
-	if !a.Active || a.DataAddress.String() != "192.0.2.7" || a.DataPorts != [2]int{50000, 50099} || b.Active || b.DataAddress != nil || b.DataPorts[0] != 0 {
+	if !a.Active || a.DataAddress.String() != "192.0.2.7" || a.DataPorts != [2]int{50000, 50099} || !b.Old || a.Old || b.Active || b.DataAddress != nil || b.DataPorts[0] != 0 {
 		t.Errorf("%+v %+v", a, b)
 	}
 	if d := w.Environments["e"].Places["d"]; d.TokenAddress.String() != "https://login/t?tenant=s" || d.Client != "c" || d.ClientSecret.File == "" || !slices.Equal(d.Scope, []string{"mail.read", "mail.write"}) || !d.Tokened() || a.Tokened() {
@@ -277,6 +277,7 @@ func TestPlacesThatAreWrong(t *testing.T) {
 		"address: imaps://h, password from: P":                                                                         "user is missing",
 		"address: imaps://h, tls: none, user: a, password from: P":                                                     "means that tls is implicit",
 		"address: smtp://h, tls: none":                                                                                 "from is missing",
+		"address: mllp://h:1, old algorithms: welcome":                                                                 "refused or allowed",
 		"address: imaps://h, user: a, password from: P, token from: T":                                                 "either a token or a password lets us in",
 		"address: imaps://h, user: a, client: c":                                                                       "client is for getting a token: say where (token address)",
 		"address: imaps://h, user: a, token address: login.example, client: c, client secret from: S":                  "is not an address such as https://login.skerry.example/oauth2/token",
