@@ -283,6 +283,39 @@ func TestAcknowledgedOnce(t *testing.T) {
 	t.Logf("%d messages", n)
 }
 
+// TestReceivedWithAKey: who shows the token in the header that the place names is let in, and nobody who shows it elsewhere.
+func TestReceivedWithAKey(t *testing.T) {
+	t.Parallel()
+	with, _ := receiving(t)
+	b := testbed.Start(t, with, testbed.With(func(c *service.Config) {
+		e := *c.Environment
+		e.Places = maps.Clone(e.Places)
+		front := e.Places["front"]
+		front.TokenHeader = "X-Api-Key"
+		e.Places["front"] = front
+		c.Environment = &e
+	}))
+	r := fromHolm(t, "")
+	r["routes/specimen-orders.yaml"] = strings.Replace(r["routes/specimen-orders.yaml"], "{place: holm/out, names: \"*.csv\", rhythm: 200ms, quiet: 300ms}", "{place: front/orders, names: \"*.csv\"}", 1)
+	b.Publish(r)
+	for header, want := range map[[2]string]int{{"X-Api-Key", "salt"}: 202, {"X-Api-Key", "pepper"}: 401, {"X-Api-Key", ""}: 401, {"Authorization", "Bearer salt"}: 401, {"X-Key", "salt"}: 401} {
+		q, err := http.NewRequest("POST", b.URL+"/receive/front/orders?name=a.csv", strings.NewReader(heading+row(1)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		q.Header.Set(header[0], header[1])
+		answer, err := http.DefaultTransport.RoundTrip(q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		answer.Body.Close() //nolint: its status says all
+		if answer.StatusCode != want {
+			t.Errorf("%v: %s", header, answer.Status)
+		}
+	}
+	b.Ended("a.csv", 0)
+}
+
 // TestReceivedByHTTP: what is posted to a route's own address goes on like a file, and is answered for as the route says.
 func TestReceivedByHTTP(t *testing.T) {
 	t.Parallel()

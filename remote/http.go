@@ -142,7 +142,11 @@ func (x *httpExchange) prove(r *http.Request) error {
 		if err != nil {
 			return err
 		}
-		r.Header.Set("Authorization", "Bearer "+token)
+		if x.place.TokenHeader != "" {
+			r.Header.Set(x.place.TokenHeader, token)
+		} else {
+			r.Header.Set("Authorization", "Bearer "+token)
+		}
 		return nil
 	}
 	if x.place.User == "" {

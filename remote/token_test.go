@@ -120,6 +120,29 @@ func TestTokens(t *testing.T) {
 	}
 }
 
+// TestTokenHeader: a token is shown in the header that the server reads, and in no other.
+func TestTokenHeader(t *testing.T) {
+	word := filepath.Join(t.TempDir(), "token")
+	if err := os.WriteFile(word, []byte("salt\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	var seen http.Header
+	desk := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { seen = r.Header }))
+	defer desk.Close()
+	at, err := url.Parse(desk.URL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for header, want := range map[string][2]string{"": {"Bearer salt", ""}, "x-api-key": {"", "salt"}} {
+		p := New(&workspace.Environment{Places: map[string]workspace.Place{"desk": {Name: "desk", Kind: "http", Address: at, Token: workspace.Secret{File: word}, TokenHeader: header, Connections: 1, Patience: 5 * time.Second}}})
+		err := p.Exchange(t.Context(), "desk", func(x Exchange) error { _, err := x.Send(sending("order.hl7")); return err })
+		if got := [2]string{seen.Get("Authorization"), seen.Get("X-Api-Key")}; err != nil || got != want {
+			t.Errorf("%q: %q %v", header, got, err)
+		}
+		p.Close()
+	}
+}
+
 // TestNoTokens: why there is no token is said, and nothing secret.
 func TestNoTokens(t *testing.T) {
 	for want, answer := range map[string]func(http.ResponseWriter, string){

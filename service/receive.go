@@ -119,7 +119,11 @@ func (s *Service) letIn(p *workspace.Place, sent Sent) (io.Reader, error) {
 			s.Log.Error("the token of a place cannot be read; nobody is let in", "place", sent.Place, "error", err)
 			return nil, ErrNotLetIn
 		}
-		if subtle.ConstantTimeCompare([]byte(word), []byte(sent.Token)) != 1 {
+		shown := sent.Token
+		if p.TokenHeader != "" {
+			shown = sent.Header(p.TokenHeader)
+		}
+		if subtle.ConstantTimeCompare([]byte(word), []byte(shown)) != 1 {
 			return nil, ErrNotLetIn
 		}
 	}

@@ -34,6 +34,7 @@ type Place struct {
 	Authorities  string // a file with the certificates of those who vouch for the server
 	Region       string
 	Token        Secret   // of http, imap and smtp: proves who we are
+	TokenHeader  string   // of http: that shows the token, as it is; empty: Authorization, as Bearer
 	TokenAddress *url.URL // where such a token is got instead (OAuth 2.0, RFC 6749); nil: nowhere
 	Client       string   // the name under which we are known there
 	ClientSecret Secret
@@ -124,7 +125,7 @@ func (e *Environment) places(m *mapping) {
 func (m *mapping) server() Place {
 	p := Place{User: m.text("user"), Password: m.secret("password"), KeyFile: m.text("key file"), Passphrase: m.secret("passphrase"), HostKeys: m.listOrText("host key"), KnownHosts: m.text("known hosts"),
 		TLS: m.oneOf("tls", "", "explicit", "implicit", "none"), Authorities: m.text("authorities"), Region: m.text("region"),
-		Token: m.secret("token"), Client: m.text("client"), ClientSecret: m.secret("client secret"), Scope: m.listOrText("scope"), SigningKey: m.secret("signing key"), Signature: m.text("signature"), Method: m.oneOf("method", "POST", "POST", "PUT"), Type: m.text("type"), From: m.text("from"), To: m.listOrText("to"),
+		Token: m.secret("token"), TokenHeader: m.text("token header"), Client: m.text("client"), ClientSecret: m.secret("client secret"), Scope: m.listOrText("scope"), SigningKey: m.secret("signing key"), Signature: m.text("signature"), Method: m.oneOf("method", "POST", "POST", "PUT"), Type: m.text("type"), From: m.text("from"), To: m.listOrText("to"),
 		Connections: m.number("connections"), Patience: m.duration("patience", 30*time.Second), Zone: m.zone("zone")}
 	if !m.has("zone") {
 		p.Zone = time.UTC
@@ -134,6 +135,12 @@ func (m *mapping) server() Place {
 	}
 	if p.Signature != "" && (!headerForm.MatchString(p.Signature) || slices.Contains(ownHeaders, strings.ToLower(p.Signature))) {
 		m.bad(m.where("signature"), "workspace.value", "%q cannot be the header of a signature", p.Signature)
+	}
+	if p.TokenHeader != "" && !p.Token.Any() && !m.has("token address") {
+		m.bad(m.where("token header"), "workspace.missing", "the token that the header shows is not said: name the variable (token from) or the file (token file) that holds it")
+	}
+	if p.TokenHeader != "" && (!headerForm.MatchString(p.TokenHeader) || slices.Contains(ownHeaders, strings.ToLower(p.TokenHeader))) {
+		m.bad(m.where("token header"), "workspace.value", "%q cannot be the header of a token; a bearer token needs none", p.TokenHeader)
 	}
 	if p.Signature == "" {
 		p.Signature = "Ydrion-Signature"
@@ -234,7 +241,7 @@ func (m *mapping) receives(p *Place, kind string) {
 	if p.Largest == 0 {
 		p.Largest = 64 << 20
 	}
-	may := []string{"kind", "notes", "largest", "patience", "token from", "token file", "signing key from", "signing key file", "signature"}
+	may := []string{"kind", "notes", "largest", "patience", "token from", "token file", "token header", "signing key from", "signing key file", "signature"}
 	switch kind {
 	case "mllp":
 		may = []string{"kind", "notes", "largest", "patience", "listen on", "certificate", "key file", "authorities", "connections"}
@@ -328,7 +335,7 @@ var only = []struct {
 	{"key file", append([]string{"sftp"}, encrypted...)}, {"certificate", encrypted}, {"passphrase from", []string{"sftp"}}, {"passphrase file", []string{"sftp"}}, {"host key", []string{"sftp"}}, {"known hosts", []string{"sftp"}}, {"old algorithms", append([]string{"sftp"}, encrypted...)},
 	{"largest", []string{"http"}}, {"next page", []string{"http"}}, {"next page parameter", []string{"http"}}, {"data connections", []string{"ftp"}}, {"data address", []string{"ftp"}}, {"data ports", []string{"ftp"}},
 	{"tls", []string{"ftp", "imap", "smtp"}}, {"zone", []string{"ftp"}}, {"region", []string{"s3"}}, {"authorities", encrypted},
-	{"token from", tokened}, {"token file", tokened}, {"token address", tokened}, {"client", tokened}, {"client secret from", tokened}, {"client secret file", tokened}, {"scope", tokened}, {"signing key from", []string{"http"}}, {"signing key file", []string{"http"}}, {"signature", []string{"http"}}, {"method", []string{"http"}}, {"type", []string{"http"}}, {"sent twice", []string{"http", "smtp"}}, {"from", []string{"smtp"}}, {"to", []string{"smtp"}},
+	{"token from", tokened}, {"token file", tokened}, {"token header", []string{"http"}}, {"token address", tokened}, {"client", tokened}, {"client secret from", tokened}, {"client secret file", tokened}, {"scope", tokened}, {"signing key from", []string{"http"}}, {"signing key file", []string{"http"}}, {"signature", []string{"http"}}, {"method", []string{"http"}}, {"type", []string{"http"}}, {"sent twice", []string{"http", "smtp"}}, {"from", []string{"smtp"}}, {"to", []string{"smtp"}},
 }
 
 // fits says what is missing or out of place among a server's settings.

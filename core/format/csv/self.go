@@ -49,12 +49,12 @@ func recognise(g *format.Guess, _, b []byte, known format.Known) bool {
 		b = bytes.ReplaceAll(b, []byte{0}, []byte{' '})
 	}
 	d, rows := Guess(b, known.Delimiter, known.Heading)
-	g.Source = d
 	if len(rows) == 0 {
 		g.Format = ""
 		g.Because(format.Guessed, "no format that is known begins like this")
 		return true
 	}
+	g.Source = d
 	columns := len(rows[0])
 	if columns == 1 {
 		g.Because(format.Guessed, "nothing separates columns: it may be a list of one column, or no table at all")
