@@ -35,6 +35,13 @@ func TestNothingIsSwallowed(t *testing.T) {
 		"DEL":                      {strings.Replace(m(1), "v1", "v\x7f1", 1), "M1 v\x7f1 hl7.control"},
 		"a tab":                    {strings.Replace(m(1), "v1", "v\t1", 1), "M1 v\t1"},
 		"FS in no block":           {strings.Replace(m(1), "v1", "v\x1c1", 1), "M1 v\x1c1 hl7.control"},
+		"a segment behind LF":      {strings.Replace(m(1), "\rOBR", "\nOBR", 1) + m(2), "M1 v1 hl7.line-end!; M2 v2"},
+		"a segment behind CR":      {strings.NewReplacer("\rOBR", "\rOBR", "\r", "\n").Replace(m(1)) + m(2), "M1 v1 hl7.line-end!; M2 v2"},
+		"LF in a value":            {strings.Replace(m(1), "v1", "v\n1", 1) + m(2), "M1 v\n1 hl7.line-end; M2 v2"},
+		"CR in a value":            {strings.Replace(strings.ReplaceAll(m(1), "\r", "\n"), "v1", "v\r1", 1), "M1 v\r1 hl7.line-end"},
+		"CRLF among CR":            {strings.Replace(m(1), "\rOBX", "\r\nOBX", 1) + m(2), "M1 v1; M2 v2"},
+		"CRLF among LF":            {strings.Replace(strings.ReplaceAll(m(1), "\r", "\n"), "||||||F\n", "\r\n", 1) + m(2), "M1 v1; M2 v2"},
+		"LFCR among CR":            {strings.Replace(m(1), "||||||F\r", "\n\r", 1) + m(2), "M1 v1; M2 v2"},
 		"batch":                    {"FHS|^~\\&|A\rBHS|^~\\&|A\r" + m(1) + m(2) + "BTS|2\rFTS|1\r", "M1 v1; M2 v2"},
 		"other separators":         {"FHS|^~\\&|A\rBHS|^~\\&|A\r" + strange + m(2) + "BTS|2\rFTS|1\r", "M1 v1; M2 v2"},
 		"other separators, wrong":  {"BHS|^~\\&|A\r" + strange + "BTS|2\r", "M1 v1 / hl7.count"},
@@ -60,7 +67,7 @@ func TestNothingIsSwallowed(t *testing.T) {
 					for _, f := range r.found {
 						parts := strings.Fields(f)
 						one += " " + parts[1]
-						if parts[1] == "hl7.control" && parts[0] == "error" {
+						if (parts[1] == "hl7.control" || parts[1] == "hl7.line-end") && parts[0] == "error" {
 							one += "!"
 						}
 					}

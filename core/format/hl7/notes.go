@@ -22,6 +22,8 @@ const (
 	ruleControl
 	ruleControlled
 	ruleMore
+	ruleSwallowed // a segment behind a line end that is none in its message
+	ruleBreak
 )
 
 // Describe makes the finding of a syntax note.
@@ -42,6 +44,12 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 		return seen(finding.New("hl7.separators", at, "the message's separators cannot be read: %s", problem), line)
 	case ruleSegment:
 		return seen(finding.New("hl7.segment", at, "this line is not a segment: a name of three capital letters or digits and %q must begin it", b.Buf[b.Bounds[n.Record].Off+3]), line).
+			Suggest("a line break in a value must be written as an escape sequence, such as \\.br\\")
+	case ruleSwallowed:
+		return seen(finding.New("hl7.line-end", at, "a segment begins here behind %s, which ends no segment in this message: it would be taken for a part of the one before", lineEnd(b.Buf[n.At-1])), line).
+			Suggest("all segments of a message end alike: ask for it again")
+	case ruleBreak:
+		return finding.Warn("hl7.line-end", at, "%s stands here in a segment; it ends none in this message, and is kept as it is", lineEnd(b.Buf[n.At])).
 			Suggest("a line break in a value must be written as an escape sequence, such as \\.br\\")
 	case ruleBlock:
 		return finding.New("hl7.block", at, "the block that begins before this message (VT) does not end (FS CR): the message may not be whole").Suggest("ask for it again")
@@ -67,4 +75,11 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 		return finding.New("hl7.no-unit", at, "the message has none of the segments that are records in this route")
 	}
 	return seen(finding.Warn("hl7.escape", at, "an escape sequence here has no meaning in text; it was kept as it is"), line)
+}
+
+func lineEnd(c byte) string {
+	if c == '\n' {
+		return "a line feed (LF)"
+	}
+	return "a carriage return (CR)"
 }

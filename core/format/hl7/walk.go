@@ -180,6 +180,8 @@ func (w *walk) segments(record, start, end int) {
 	if len(w.Positions) == 0 { // somebody only looks
 		w.escapes(start, end)
 	}
+	other := '\r' ^ '\n' ^ terminator // the other half of a line end
+	mixed, swallowed, kept := bytes.IndexByte(buf[start:end], other) >= 0, -1, -1
 	for p := start; p < end; {
 		if between(buf[p]) {
 			p++
@@ -189,15 +191,19 @@ func (w *walk) segments(record, start, end int) {
 		if i := bytes.IndexByte(buf[p:end], terminator); i >= 0 {
 			stop = p + i
 		}
+		next := stop + 1
+		if mixed {
+			stop = w.lineEnds(p, stop, other, &swallowed, &kept)
+		}
 		if stop-p < 3 || !nameAt(buf, p) || stop-p > 3 && buf[p+3] != w.sep.Field {
 			w.note(ruleSegment, -1, p, false)
-			p = stop + 1
+			p = next
 			continue
 		}
 		name := keyAt(buf, p)
 		if name == fhs || name == bhs || name == bts || name == fts {
 			w.all(units, ruleBatch, p, false)
-			p = stop + 1
+			p = next
 			continue
 		}
 		w.p, w.stop = p, stop
@@ -211,11 +217,17 @@ func (w *walk) segments(record, start, end int) {
 			w.take(w.Parts[i].Wants, name, occurrence)
 		}
 		buf = w.b.Buf
-		p = stop + 1
+		p = next
 	}
 	if w.Unit >= 0 && len(w.b.Bounds) == units {
 		w.Open(start, end)
 		w.note(ruleNoUnit, -1, start, false)
+	}
+	if swallowed >= 0 {
+		w.all(units, ruleSwallowed, swallowed, false)
+	}
+	if kept >= 0 {
+		w.within(units, ruleBreak, kept, true)
 	}
 	if trouble < 0 {
 		return
@@ -226,6 +238,30 @@ func (w *walk) segments(record, start, end int) {
 	}
 	for w.Record = units; w.Record < len(w.b.Bounds); w.Record++ {
 		w.note(trouble>>32, -1, trouble&0xffffffff, false)
+	}
+}
+
+// lineEnds gives the end of a segment without the other half of its line end, and notes where that character first stands within a segment of the
+// message: before what looks like a segment, which is swallowed then, or as a part of a value.
+func (w *walk) lineEnds(p, stop int, other byte, swallowed, kept *int) int {
+	buf := w.b.Buf
+	for stop > p && buf[stop-1] == other {
+		stop--
+	}
+	for at := p; ; at++ {
+		i := bytes.IndexByte(buf[at:stop], other)
+		if i < 0 {
+			return stop
+		}
+		at += i
+		switch from := at + 1; {
+		case from+3 < stop && nameAt(buf, from) && buf[from+3] == w.sep.Field:
+			if *swallowed < 0 {
+				*swallowed = from
+			}
+		case *kept < 0:
+			*kept = at
+		}
 	}
 }
 
