@@ -33,15 +33,20 @@ func (r *Reader) begin(buf []byte) *finding.Finding {
 		return &f
 	}
 	switch rest := buf[at:]; {
-	case bytes.HasPrefix(rest, []byte("FHS")), bytes.HasPrefix(rest, []byte("BHS")):
+	case opens(rest, "FHS"), opens(rest, "BHS"):
 		r.batches = true
-	case !bytes.HasPrefix(rest, []byte("MSH")):
+	case !opens(rest, "MSH"):
 		f := finding.New("hl7.no-message", start, "the file does not begin with a message: MSH was expected")
 		f.Seen = finding.Shorten(rest[:min(len(rest), 60)])
 		f.Expected = "MSH"
 		return &f
 	}
 	return nil
+}
+
+// opens tells whether a text begins with a segment of that name, which no letter follows.
+func opens(text []byte, name string) bool {
+	return bytes.HasPrefix(text, []byte(name)) && (len(text) == len(name) || !letter(text[len(name)]))
 }
 
 // The characters around a message in a block of MLLP (HL7 v2 transport specification, appendix

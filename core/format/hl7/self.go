@@ -32,10 +32,10 @@ var Format = &format.Format{
 
 // recognise knows the segments that files begin with.
 func recognise(g *format.Guess, b, _ []byte, _ format.Known) bool {
-	name := string(b[:min(3, len(b))])
-	if name != "MSH" && name != "FHS" && name != "BHS" || len(b) < 8 {
+	if len(b) < 8 || !opens(b, "MSH") && !opens(b, "FHS") && !opens(b, "BHS") {
 		return false
 	}
+	name := string(b[:3])
 	g.Because(format.Certain, "it begins with %s and its separators %s", name, b[3:8])
 	at := b
 	if name != "MSH" {

@@ -79,7 +79,7 @@ func separators(message []byte) (s Separators, problem string) {
 	if i := bytes.IndexAny(message[4:4+end], "\r\n"); i >= 0 {
 		end = i
 	}
-	said := message[4 : 4+end]
+	said := bytes.TrimRight(message[4:4+end], " ")
 	switch len(said) {
 	case 5:
 		s.Truncation = said[4]
@@ -89,9 +89,9 @@ func separators(message []byte) (s Separators, problem string) {
 	default:
 		return s, fmt.Sprintf("MSH-2 must name four separators (or five from 2.7 on), not %d", len(said))
 	}
-	for i, all := 0, message[3:4+end]; i < len(all); i++ {
+	for i, all := 0, message[3:4+len(said)]; i < len(all); i++ {
 		c := all[i]
-		if letter(c) || c < ' ' || c >= 0x80 {
+		if letter(c) || c <= ' ' || c >= 0x80 {
 			return s, fmt.Sprintf("%q cannot be a separator", c)
 		}
 		if j := bytes.IndexByte(all[:i], c); j >= 0 {
