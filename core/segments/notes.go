@@ -41,7 +41,7 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 	message := b.Buf[whole.Off:whole.End]
 	switch n.Rule {
 	case ruleSegment:
-		return seen(finding.New(r.Name+".segment", at, "this is not a segment: a name of two or three capital letters and digits must begin it"))
+		return seen(finding.New(r.Name+".segment", at, "this is not a segment: a name of two or three capital letters and digits must begin it, and %q or the end follow it", s.Element))
 	case ruleTail:
 		return seen(finding.New(r.Name+".unfinished", at, "the message ends without %s: it may not be whole", r.Tail)).Suggest("ask for the file again")
 	case ruleCount:

@@ -228,12 +228,13 @@ func (w *walk) within(first, rule, at int, warn bool) {
 	w.Record = record
 }
 
-// name reads the name of a segment, of which it gives the length and the key; 0: it has none.
+// name reads the name of a segment, of which it gives the length and the key; 0: it has none, or something else than an element follows it
+// (ISO 9735 once let counters of nesting stand there, which nobody uses).
 func (w *walk) name(p, stop int) (n int, key uint32) {
 	for ; n < 4 && p+n < stop && w.class[w.b.Buf[p+n]] == plain; n++ {
 		key = key<<8 | uint32(w.b.Buf[p+n])
 	}
-	if n < 2 || n > 3 || !upper(w.b.Buf[p:p+n]) {
+	if n < 2 || n > 3 || !upper(w.b.Buf[p:p+n]) || p+n < stop && w.class[w.b.Buf[p+n]]&isElement == 0 {
 		return n, 0
 	}
 	return n, key
@@ -293,7 +294,21 @@ func (w *walk) Is(element int, is string) bool {
 	if element > 1 {
 		value = w.s.field(w.segment, element)
 	}
-	return bytes.HasPrefix(value, []byte(is)) && (len(value) == len(is) || w.class[value[len(is)]]&(isElement|isComponent|isRepetition) != 0)
+	ends := isElement | isComponent | isRepetition
+	if bytes.HasPrefix(value, []byte(is)) {
+		return len(value) == len(is) || w.class[value[len(is)]]&ends != 0
+	}
+	// A release character may stand before any character.
+	if w.s.Release == 0 || bytes.IndexByte(value, w.s.Release) < 0 {
+		return false
+	}
+	n := 0
+	for ; n < len(value) && w.class[value[n]]&ends == 0; n++ {
+		if w.class[value[n]]&isRelease != 0 {
+			n++
+		}
+	}
+	return string(w.s.AppendPlain(nil, value[:min(n, len(value))])) == is
 }
 
 // Begins is where the segment at hand begins.
