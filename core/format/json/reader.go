@@ -573,9 +573,9 @@ func (r *Reader) HoldAround(check func(level int, value []byte, elements int, sa
 	r.hold = check
 }
 
-// closed keeps what stands behind the list that the records are elements of.
+// closed keeps what stands behind the list of records, as far as a value may be long.
 func (r *Reader) closed(buf []byte, from, to int) {
-	if r.hold == nil || len(r.head)+len(r.tail) > MaxValue {
+	if len(r.head)+len(r.tail) > MaxValue {
 		return
 	}
 	if len(r.tail) == 0 {
@@ -586,34 +586,59 @@ func (r *Reader) closed(buf []byte, from, to int) {
 
 // Finish tells what was found too late: what is wrong with what stands around all records.
 func (r *Reader) Finish(int64) finding.List {
-	if r.hold == nil || len(r.head) == 0 || r.state != over {
+	if len(r.head) == 0 || r.state != over {
 		return r.ended
 	}
 	document := append(slices.Clip(r.head), r.tail...)
+	ended := slices.Clip(r.ended)
 	if len(document) > MaxValue {
-		return append(r.ended, finding.New("json.long", place.Place{Line: 1, Column: 1}, "what stands around the list of records is longer than %d MiB, and was not checked against the schema", MaxValue>>20))
+		return append(ended, finding.New("json.long", place.Place{Line: 1, Column: 1}, "what stands around the list of records is longer than %d MiB, and was not checked", MaxValue>>20))
 	}
-	from, ended := skipBlanks(document, 0), slices.Clip(r.ended)
+	from := skipBlanks(document, 0)
+	if f := r.proved(document, from); f != nil {
+		return append(ended, *f)
+	}
+	if r.hold == nil {
+		return ended
+	}
 	r.hold(0, document[from:], r.elements, func(d format.Difference) {
 		if len(ended) >= mostAround {
 			return
 		}
-		at := from + d.At
-		f := finding.New(d.Code, place.At("", document, min(at, len(r.head))), "%s", d.Text)
-		if at >= len(r.head) {
-			behind := place.At("", r.tail, at-len(r.head))
-			f.Place = r.tailAt
-			f.Place.Offset += behind.Offset
-			if f.Place.Line += behind.Line - 1; behind.Line == 1 {
-				f.Place.Column += behind.Column - 1
-			} else {
-				f.Place.Column = behind.Column
-			}
-		}
+		f := finding.New(d.Code, r.aroundAt(document, from+d.At), "%s", d.Text)
 		f.Place.Path, f.Seen = d.Path, finding.Shorten([]byte(d.Seen))
 		ended = append(ended, f)
 	})
 	return ended
+}
+
+// proved tells what is wrong with the grammar of a document from which its records are left out; nil if nothing is.
+func (r *Reader) proved(document []byte, from int) *finding.Finding {
+	text := bytes.TrimRight(document, " \t\r\n")
+	b := &batch.Batch{Buf: append(text[:len(text):len(text)], make([]byte, batch.Slack)...), N: len(text)}
+	w := walk{Reader: r, b: b, end: len(text)}
+	w.finish(w.value(from, &trie{slot: -1}, 0, nil))
+	if !w.failed {
+		return nil
+	}
+	f := r.Describe(b, batch.Note{Slot: -1, Rule: int32(w.rule), At: uint32(w.at)})
+	f.Place = r.aroundAt(document, w.at)
+	return &f
+}
+
+// aroundAt is the place in the file of something in the document from which the records are left out.
+func (r *Reader) aroundAt(document []byte, at int) place.Place {
+	if at < len(r.head) {
+		return place.At("", document, at)
+	}
+	out, behind := r.tailAt, place.At("", r.tail, min(at-len(r.head), len(r.tail)))
+	out.Offset += behind.Offset
+	if out.Line += behind.Line - 1; behind.Line == 1 {
+		out.Column += behind.Column - 1
+	} else {
+		out.Column = behind.Column
+	}
+	return out
 }
 
 // mostAround is how much is told of one value around records.

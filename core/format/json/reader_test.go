@@ -358,6 +358,34 @@ func BenchmarkReader(b *testing.B) {
 	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/10_000, "ns/record")
 }
 
+// TestAround: what stands around records is JSON, too, or it is said where it is not. A second list of the name would be lost.
+func TestAround(t *testing.T) {
+	for file, want := range map[string]string{
+		`{"a": 1, "t": [{"a":"x"}], "b": [1, {"c": null}]}`: "",
+		`{"a": "\e", "t": [{"a":"x"}]}`:                     "json.escape at 1:8 +7",
+		"{\"a\": \"\n\", \"t\": [{\"a\":\"x\"}]}":           "json.control at 1:8 +7",
+		`{"a": tru, "t": [{"a":"x"}]}`:                      "json.syntax at 1:7 +6",
+		`{"a": 01, "t": [{"a":"x"}]}`:                       "json.number at 1:7 +6",
+		`{"a": 1, "a": 2, "t": [{"a":"x"}]}`:                "json.name-twice at 1:10 +9",
+		`{"t": [{"a":"x"}], "t": [{"a":"y"}]}`:              "json.name-twice at 1:20 +19",
+		"{\"t\": [{\"a\":\"x\"}],\n \"b\": tru}":            "json.syntax at 2:7 +25",
+		`{"t": [{"a":"x"}],}`:                               "json.syntax at 1:19 +18",
+		`{"t": [{"a":"x"}] "b": 1}`:                         "json.syntax at 1:19 +18",
+		`{"t": [{"a":"x"}], "b" 1}`:                         "json.syntax at 1:24 +23",
+		`{"t": [{"a":"x"}], "b": "\e"}`:                     "json.escape at 1:26 +25",
+		`{"o": {"t": [{"a":"x"}],, "b": 1}}`:                "json.syntax at 1:25 +24",
+	} {
+		records := "/t/*"
+		if strings.HasPrefix(file, `{"o"`) {
+			records = "/o/t/*"
+		}
+		lines, _, wrong := read(t, file, records, 1<<20, "a")
+		if wrong != want || len(lines) != 1 || lines[0] != "x" {
+			t.Errorf("%s: %q, %s, not %s", file, lines, wrong, want)
+		}
+	}
+}
+
 // TestBehindAVeryLongList: what stands behind a list that is longer than is read at once is not
 // known to its records, and that is told; nothing is told where nothing is missing.
 func TestBehindAVeryLongList(t *testing.T) {
@@ -368,7 +396,7 @@ func TestBehindAVeryLongList(t *testing.T) {
 		`,"of":"x"}`:                  {"2/of", "-", fmt.Sprintf("json.behind at 1:%d +%d", len(list)+7, len(list)+6)},
 		`,"other":{"of":["of",1]}}`:   {"2/of", "-", ""},
 		`,"other":1,"in":{"of":"x"}}`: {"2/in/of", "-", fmt.Sprintf("json.behind at 1:%d +%d", len(list)+17, len(list)+16)},
-		`, "before" : "b"}`:           {"2/before", "b", ""},
+		`, "before" : "b"}`:           {"2/before", "b", fmt.Sprintf("json.name-twice at 1:%d +%d", len(list)+3, len(list)+2)},
 	} {
 		lines, _, wrong := read(t, list+behind, "/t/*", 1<<20, "a", test.path)
 		if len(lines) != 66 || lines[65] != "last "+test.value || wrong != test.wrong {
