@@ -16,6 +16,10 @@ import (
 	"ydrion/core/batch"
 	"ydrion/core/flow"
 	"ydrion/core/format"
+	source "ydrion/core/format/csv"
+	"ydrion/core/lang"
+	"ydrion/core/schema"
+	"ydrion/core/text"
 )
 
 // heard is a sink that keeps what is made, and how much was said about it.
@@ -54,7 +58,7 @@ func damaged(r *rand.Rand, in []byte, special string) []byte {
 		case 6:
 			out = append(out[:at+n:at+n], out[at:]...)
 		case 7:
-			out = out[:max(at, 60)]
+			out = out[:min(len(out), max(at, 60))]
 		}
 	}
 	return out
@@ -77,6 +81,7 @@ func TestDamage(t *testing.T) {
 	}{
 		"orders":       {orders, "'+:?*UNHLIN \n", ordersPlan(t), plainOrders, madeOrders},
 		"observations": {observations, "|^~\\&\r\n\x0b\x1c MSHOBX", observationsPlan(t), plainObservations, madeObservations},
+		"sheet":        {sheet(40), "\",\n\r; \t'\xc3", sheetPlan(t), plainSheet, madeRows},
 		"list":         {nested(12, false), "{}[],:\"\\ 01eE.-+nulltrue\n", nestedPlan(t, false), func(in []byte) ([][]string, error) { return plainSamples(in, false) }, madeRows},
 		"lines":        {nested(12, true), "{}[],:\"\\ 01eE.-+nulltrue\n", nestedPlan(t, true), func(in []byte) ([][]string, error) { return plainSamples(in, true) }, madeRows},
 	} {
@@ -108,6 +113,65 @@ func TestDamage(t *testing.T) {
 			}
 		})
 	}
+}
+
+// sheet is CSV with quotes, line ends in them, and characters beyond ASCII.
+func sheet(rows int) []byte {
+	var b bytes.Buffer
+	b.WriteString("id,station,note,weight\n")
+	for i := range rows {
+		note := []string{"calm", `"bite, left"`, `"said ""no"" twice"`, "\"two\nlines\"", "Østvik", ""}[i%6]
+		fmt.Fprintf(&b, "SC%d,ST%02d,%s,%d.5\n", i, i%17, note, i)
+	}
+	return b.Bytes()
+}
+
+// sheetPlan copies the columns of a sheet.
+func sheetPlan(tb testing.TB) *flow.Plan {
+	tb.Helper()
+	s, findings := schema.Parse("s.json", []byte(`{"fields": [{"name": "id"}, {"name": "station"}, {"name": "note"}, {"name": "weight"}]}`))
+	if findings.HasErrors() {
+		tb.Fatal(findings)
+	}
+	to, err := source.NewTarget("s.csv", []byte("id,station,note,weight\n"))
+	if err != nil {
+		tb.Fatal(err)
+	}
+	const text1 = "map m\nsource csv s.json\ntarget csv based on s.csv\n\nid = id\nstation = station\nnote = note\nweight = weight\n"
+	m, findings := lang.Parse("m.map", text1)
+	program, more := lang.Build(m, "m.map", text1, to, lang.Scope{Fields: s.Record})
+	if findings.HasErrors() || more.HasErrors() {
+		tb.Fatal(findings, more)
+	}
+	bound, findings := source.Dialect{}.Bind(s.Shape())
+	if bound == nil {
+		tb.Fatal(findings)
+	}
+	return &flow.Plan{Source: bound, Charset: text.UTF8, Schema: s, Branches: []flow.Branch{{Program: program, Target: to}}}
+}
+
+// plainSheet reads a sheet as the standard library does.
+func plainSheet(in []byte) (out [][]string, err error) {
+	c := csv.NewReader(bytes.NewReader(in))
+	c.FieldsPerRecord = 4
+	all, err := c.ReadAll()
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	at := map[string]int{}
+	for i, name := range all[0] {
+		at[strings.TrimSpace(name)] = i + 1 // blanks around a name are no part of it
+	}
+	for _, row := range all[1:] {
+		one := make([]string, 4)
+		for i, name := range []string{"id", "station", "note", "weight"} {
+			if k := at[name]; k > 0 {
+				one[i] = row[k-1]
+			}
+		}
+		out = append(out, one)
+	}
+	return out, nil
 }
 
 // pieces splits a text of EDIFACT at a separator, where no release character stands before it.
