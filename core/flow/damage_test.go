@@ -17,8 +17,10 @@ import (
 	"ydrion/core/flow"
 	"ydrion/core/format"
 	source "ydrion/core/format/csv"
+	"ydrion/core/format/x12"
 	"ydrion/core/lang"
 	"ydrion/core/schema"
+	"ydrion/core/segments"
 	"ydrion/core/text"
 )
 
@@ -81,6 +83,7 @@ func TestDamage(t *testing.T) {
 	}{
 		"orders":       {orders, "'+:?*UNHLIN \n", ordersPlan(t), plainOrders, madeOrders},
 		"observations": {observations, "|^~\\&\r\n\x0b\x1c MSHOBX", observationsPlan(t), plainObservations, madeObservations},
+		"sets":         {sets(12), "~*>^ISAGSTPO1\n", setsPlan(t), plainSets, madeRows},
 		"sheet":        {sheet(40), "\",\n\r; \t'\xc3", sheetPlan(t), plainSheet, madeRows},
 		"list":         {nested(12, false), "{}[],:\"\\ 01eE.-+nulltrue\n", nestedPlan(t, false), func(in []byte) ([][]string, error) { return plainSamples(in, false) }, madeRows},
 		"lines":        {nested(12, true), "{}[],:\"\\ 01eE.-+nulltrue\n", nestedPlan(t, true), func(in []byte) ([][]string, error) { return plainSamples(in, true) }, madeRows},
@@ -115,6 +118,67 @@ func TestDamage(t *testing.T) {
 	}
 }
 
+// sets are orders of X12, with one to nine lines each.
+func sets(n int) []byte {
+	var b bytes.Buffer
+	b.WriteString("ISA*00*          *00*          *ZZ*SKERRY         *ZZ*HOLM           *261125*0930*^*00501*000000007*0*T*>~\nGS*PO*S*H*20261125*0930*7*X*005010~\n")
+	for i := range n {
+		lines := 1 + i*7%9
+		fmt.Fprintf(&b, "ST*850*%04d~\nBEG*00*SA*PO-%d**20261125~\nN1*BY*SKERRY COAST*92*B%d~\n", i+1, i, i%5)
+		for k := range lines {
+			fmt.Fprintf(&b, "PO1*%d*%d*EA*%d.5**VP*HR-%d~\nPID*F****Seal milk %d~\n", k+1, 1+k, i, k, k)
+		}
+		fmt.Fprintf(&b, "CTT*%d~\nSE*%d*%04d~\n", lines, 5+2*lines, i+1)
+	}
+	fmt.Fprintf(&b, "GE*%d*7~\nIEA*1*000000007~\n", n)
+	return b.Bytes()
+}
+
+// setsPlan makes a row of each line.
+func setsPlan(tb testing.TB) *flow.Plan {
+	return copying(tb, segments.Interchanges{Rules: x12.Rules, Unit: "PO1"}, "x12", "ST-2", "BEG-3", "N1(BY)-4", "PO1-1", "PO1-2", "PO1-4", "PO1-7", "PID-5")
+}
+
+// plainSets reads orders of X12: a row for each line.
+func plainSets(in []byte) (out [][]string, err error) {
+	const isa = "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*HOLM           *261125*0930*^*00501*000000007*0*T*>~"
+	if !bytes.HasPrefix(in, []byte(isa)) || bytes.Count(in, []byte("ISA*")) > 1 {
+		return nil, errElse
+	}
+	var head []string
+	var lines [][]string // of the set at hand
+	seen := map[string]bool{}
+	for _, segment := range strings.Split(string(in), "~") {
+		e := append(strings.Split(strings.TrimLeft(segment, "\r\n "), "*"), make([]string, 10)...)
+		value := func(n int) string {
+			repetition, _, _ := strings.Cut(e[n], "^")
+			component, _, _ := strings.Cut(repetition, ">")
+			return component
+		}
+		first := e[0]
+		if first == "N1" {
+			first += value(1)
+		}
+		switch {
+		case e[0] == "ST":
+			head, lines, seen = []string{value(2), "", ""}, nil, map[string]bool{}
+		case first == "BEG" && !seen[first] && head != nil:
+			head[1] = value(3)
+		case first == "N1BY" && !seen[first] && lines == nil && head != nil:
+			head[2] = value(4)
+		case e[0] == "PO1" && head != nil:
+			lines = append(lines, append(append([]string{}, head...), value(1), value(2), value(4), value(7), ""))
+			delete(seen, "PID")
+		case e[0] == "PID" && lines != nil && !seen[first]:
+			lines[len(lines)-1][7] = value(5)
+		case e[0] == "SE":
+			out, lines = append(out, lines...), nil
+		}
+		seen[first] = true
+	}
+	return out, nil
+}
+
 // sheet is CSV with quotes, line ends in them, and characters beyond ASCII.
 func sheet(rows int) []byte {
 	var b bytes.Buffer
@@ -128,22 +192,33 @@ func sheet(rows int) []byte {
 
 // sheetPlan copies the columns of a sheet.
 func sheetPlan(tb testing.TB) *flow.Plan {
+	return copying(tb, source.Dialect{}, "csv", "id", "station", "note", "weight")
+}
+
+// copying is a plan that makes a column of each path.
+func copying(tb testing.TB, from format.Source, name string, paths ...string) *flow.Plan {
 	tb.Helper()
-	s, findings := schema.Parse("s.json", []byte(`{"fields": [{"name": "id"}, {"name": "station"}, {"name": "note"}, {"name": "weight"}]}`))
+	var fields, columns, assigns []string
+	for i, path := range paths {
+		column := fmt.Sprintf("f%d", i)
+		fields = append(fields, fmt.Sprintf(`{"name": %q, "path": %q}`, column, path))
+		columns, assigns = append(columns, column), append(assigns, column+" = "+column)
+	}
+	s, findings := schema.Parse("s.json", []byte(`{"fields": [`+strings.Join(fields, ",")+`]}`))
 	if findings.HasErrors() {
 		tb.Fatal(findings)
 	}
-	to, err := source.NewTarget("s.csv", []byte("id,station,note,weight\n"))
+	to, err := source.NewTarget("s.csv", []byte(strings.Join(columns, ",")+"\n"))
 	if err != nil {
 		tb.Fatal(err)
 	}
-	const text1 = "map m\nsource csv s.json\ntarget csv based on s.csv\n\nid = id\nstation = station\nnote = note\nweight = weight\n"
-	m, findings := lang.Parse("m.map", text1)
-	program, more := lang.Build(m, "m.map", text1, to, lang.Scope{Fields: s.Record})
+	lines := "map m\nsource " + name + " s.json\ntarget csv based on s.csv\n\n" + strings.Join(assigns, "\n") + "\n"
+	m, findings := lang.Parse("m.map", lines)
+	program, more := lang.Build(m, "m.map", lines, to, lang.Scope{Fields: s.Record})
 	if findings.HasErrors() || more.HasErrors() {
 		tb.Fatal(findings, more)
 	}
-	bound, findings := source.Dialect{}.Bind(s.Shape())
+	bound, findings := from.Bind(s.Shape())
 	if bound == nil {
 		tb.Fatal(findings)
 	}

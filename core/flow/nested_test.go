@@ -14,11 +14,7 @@ import (
 	"ydrion/core/batch"
 	"ydrion/core/flow"
 	"ydrion/core/format"
-	"ydrion/core/format/csv"
 	source "ydrion/core/format/json"
-	"ydrion/core/lang"
-	"ydrion/core/schema"
-	"ydrion/core/text"
 )
 
 // nested is JSON of samples with results: as one list in a document, or an object a line.
@@ -54,37 +50,11 @@ var nestedFields = []string{"code", "value", "unit", "2/id", "2/taken", "2/stati
 
 // nestedPlan makes a row of each result, with nine members of its sample.
 func nestedPlan(tb testing.TB, lines bool) *flow.Plan {
-	tb.Helper()
-	var fields, columns, assigns []string
-	for i, path := range nestedFields {
-		name := fmt.Sprintf("f%d", i)
-		fields = append(fields, fmt.Sprintf(`{"name": "%s", "path": "%s"}`, name, path))
-		columns = append(columns, name)
-		assigns = append(assigns, name+" = "+name)
-	}
-	s, findings := schema.Parse("s.json", []byte(`{"fields": [`+strings.Join(fields, ",")+`]}`))
-	if findings.HasErrors() {
-		tb.Fatal(findings)
-	}
-	target, err := csv.NewTarget("s.csv", []byte(strings.Join(columns, ",")+"\n"))
-	if err != nil {
-		tb.Fatal(err)
-	}
-	lines1 := "map m\nsource json s.json\ntarget csv based on s.csv\n\n" + strings.Join(assigns, "\n") + "\n"
-	m, findings := lang.Parse("m.map", lines1)
-	program, more := lang.Build(m, "m.map", lines1, target, lang.Scope{Fields: s.Record})
-	if findings.HasErrors() || more.HasErrors() {
-		tb.Fatal(findings, more)
-	}
 	at := "/samples/*/results/*"
 	if lines {
 		at = "/results/*"
 	}
-	bound, findings := source.Source{Records: at}.Bind(s.Shape())
-	if bound == nil {
-		tb.Fatal(findings)
-	}
-	return &flow.Plan{Source: bound, Charset: text.UTF8, Schema: s, Branches: []flow.Branch{{Program: program, Target: target}}}
+	return copying(tb, source.Source{Records: at}, "json", nestedFields...)
 }
 
 // written is a sink that writes what comes.

@@ -25,6 +25,7 @@ const (
 	ruleControl
 	ruleControlled
 	ruleMore
+	ruleGoesOn
 )
 
 // Describe makes the finding of a syntax note.
@@ -44,6 +45,8 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 		return seen(finding.New(r.Name+".segment", at, "this is not a segment: a name of two or three capital letters and digits must begin it, and %q or the end follow it", s.Element))
 	case ruleTail:
 		return seen(finding.New(r.Name+".unfinished", at, "the message ends without %s: it may not be whole", r.Tail)).Suggest("ask for the file again")
+	case ruleGoesOn:
+		return seen(finding.New(r.Name+".unfinished", at, "%s ends the message here, and it goes on: others may have run into it", r.Tail)).Suggest("ask for the file again")
 	case ruleCount:
 		at.Path = r.Tail + "-1"
 		f := seen(finding.New(r.Name+".count", at, "%s says %s segments, but the message has %s", r.Tail, s.field(segment, 1), n.Text))

@@ -151,6 +151,7 @@ func (w *walk) message(start, end int) {
 	}
 	w.Begin(record, structure)
 	count, last := 0, start
+	tail, ended := segmentKey(w.Tail), -1 // where the message seems to end, and goes on
 	trouble, lost, strange := -1, -1, -1
 	for p := start; ; {
 		if p = skipLines(buf[:end], p); p >= end {
@@ -169,6 +170,9 @@ func (w *walk) message(start, end int) {
 		if w.controls && w.Binary[string(name)] == 0 {
 			w.control(p, stop, &lost, &strange)
 		}
+		if key == tail && ended < 0 && skipLines(buf[:end], stop+1) < end {
+			ended = p
+		}
 		w.segment, w.named, w.begins = buf[p:stop], n+1, p
 		w.Segment(name, key)
 		for i := w.First(key); i >= 0; i = w.Next(i, key) {
@@ -182,6 +186,9 @@ func (w *walk) message(start, end int) {
 		p = stop + 1
 	}
 	w.ends(start, last, end, count)
+	if ended >= 0 {
+		w.whole(ruleGoesOn, ended, false)
+	}
 	if w.Unit >= 0 && len(w.b.Bounds) == units {
 		w.Open(start, end)
 		w.note(ruleNoUnit, -1, start, false)
