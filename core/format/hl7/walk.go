@@ -181,7 +181,15 @@ func (w *walk) segments(record, start, end int) {
 		w.escapes(start, end)
 	}
 	other := '\r' ^ '\n' ^ terminator // the other half of a line end
-	mixed, swallowed, kept := bytes.IndexByte(buf[start:end], other) >= 0, -1, -1
+	mixed, swallowed, kept := false, -1, -1
+	for at := start; !mixed; {
+		i := bytes.IndexByte(buf[at:end], other)
+		if i < 0 {
+			break
+		}
+		at += i + 1
+		mixed = at-1 == start || buf[at-2] != terminator
+	}
 	for p := start; p < end; {
 		if between(buf[p]) {
 			p++
