@@ -104,7 +104,9 @@ func pausedAt(t *testing.T, k int64) bool {
 		case what = <-g.kept:
 			return true
 		case <-time.After(20 * time.Millisecond):
-			page, err := one.Client.Pickups(context.Background(), url.Values{})
+			soon, end := context.WithTimeout(context.Background(), time.Second) // nothing is answered while a node is kept
+			defer end()
+			page, err := one.Client.Pickups(soon, url.Values{})
 			return err == nil && len(page.Items) == 1 && page.Items[0].EndedAt != nil
 		}
 	})

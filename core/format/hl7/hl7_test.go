@@ -24,7 +24,7 @@ func TestEscapesAreReadBackAsWhatTheyWere(t *testing.T) {
 			t.Errorf("%q is written as %q, want %q", s, got, want)
 		}
 	}
-	for s, want := range map[string]string{`\X41C4\`: `\X41C4\`, `\X41C389\`: "AÉ", `\X00\`: `\X00\`, `\H\bold\N\`: `\H\bold\N\`, `open \F`: `open \F`, `\XZZ\`: `\XZZ\`} {
+	for s, want := range map[string]string{`\X41C4\`: `\X41C4\`, `\X41C389\`: "AÉ", `\X00\`: `\X00\`, `\X1A\R\X1A\`: `\X1A\R\X1A\`, `\X00\T\X00\F\`: `\X00\T\X00\F\`, `C:\dir\F\`: `C:\dir|`, `\H\bold\N\`: `\H\bold\N\`, `open \F`: `open \F`, `\XZZ\`: `\XZZ\`} {
 		if got := Usual.Unescape(s); got != want {
 			t.Errorf("%q is read as %q, want %q", s, got, want)
 		}

@@ -138,7 +138,9 @@ func (s Separators) AppendUnescaped(to, value []byte) (out []byte, strange int) 
 			}
 			// What closes an unknown one may open the next.
 			to = append(append(to, s.Escape), sequence...)
-			at += 1 + k
+			if at += 1 + k; sequenceOfDigits(sequence) { // but that is one, of bytes that are no text here
+				to, at = append(to, s.Escape), at+1
+			}
 			continue
 		}
 		at += k + 2
@@ -205,6 +207,15 @@ func (s Separators) unhex(to, written []byte) ([]byte, bool) {
 		return append(to, decoded...), err == nil
 	}
 	return append(to, b...), utf8.Valid(b)
+}
+
+// sequenceOfDigits tells whether a sequence is one of hexadecimal digits, whatever they stand for.
+func sequenceOfDigits(sequence []byte) bool {
+	if len(sequence) == 0 || sequence[0] != 'X' {
+		return false
+	}
+	_, ok := digits(sequence[1:])
+	return ok
 }
 
 // digits gives the bytes of hexadecimal digits.
