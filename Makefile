@@ -2,6 +2,7 @@
 # make test        run all tests
 # make build       build the console and bin/ydrion
 # make soak        run the tests with deaths and faults, long (about half an hour)
+# make fuzz        look for inputs that break what reads, checks and writes, FUZZ=1m each
 # make bench       run the benchmarks that stand next to the code
 # make screenshots take the console's pictures anew
 # make api         write the OpenAPI document and the console's types anew
@@ -11,7 +12,7 @@ SOURCES := $(shell find console/src console/public console/index.html console/*.
 # Tests write many small files: into memory, where there is plenty of it.
 ROOMY := $(shell df -k --output=avail /dev/shm 2>/dev/null | awk 'NR == 2 && $$1 > 4000000 {print "/dev/shm"}')
 
-.PHONY: demo test soak build bench screenshots api postgresql chromium openssh-sftp-server vsftpd dovecot-imapd apache2-bin exim4-daemon-light clean
+.PHONY: demo test soak fuzz build bench screenshots api postgresql chromium openssh-sftp-server vsftpd dovecot-imapd apache2-bin exim4-daemon-light clean
 
 demo: build
 	@bin/ydrion demo $(if $(filter 1,$(ONCE)),--once)
@@ -26,6 +27,12 @@ build: postgresql console/dist/index.html
 
 soak: postgresql
 	$(if $(ROOMY),TMPDIR=$(ROOMY)) go test ./e2e -count=1 -v -timeout 90m -run 'Crash|Killed|Paused|Power|Cut|Full|ReadOnly|Dies|Order|InEffect|Hostile|FirstStart|Share|Silent' -soak $(TESTFLAGS)
+
+# An input that is new is made smaller by three tries, not for a minute: that is most of the time otherwise.
+FUZZ := 1m
+fuzz:
+	@grep -rn '^func Fuzz' --include=*_test.go core | sed -E 's|^(.*)/[^/]*:[0-9]+:func (Fuzz[A-Za-z0-9]*).*|\1 \2|' | while read -r room name; do \
+		echo "$$name of $$room"; go test "./$$room" -run '^$$' -fuzz "^$$name\$$" -fuzztime $(FUZZ) -fuzzminimizetime 3x || exit 1; done
 
 bench:
 	go test -run '^$$' -bench . -benchmem ./core/... ./service

@@ -573,9 +573,20 @@ func (r *Reader) HoldAround(check func(level int, value []byte, elements int, sa
 	r.hold = check
 }
 
-// closed keeps what stands behind the list of records, as far as a value may be long.
+// longestAround is how much of what stands around a list of records is held against the grammar.
+const longestAround = 8 << 20
+
+// kept is how much of it is kept: more where a schema has something to say of it.
+func (r *Reader) kept() int {
+	if r.hold != nil {
+		return MaxValue
+	}
+	return longestAround
+}
+
+// closed keeps what stands behind the list of records.
 func (r *Reader) closed(buf []byte, from, to int) {
-	if len(r.head)+len(r.tail) > MaxValue {
+	if len(r.head)+len(r.tail) > r.kept() {
 		return
 	}
 	if len(r.tail) == 0 {
@@ -591,8 +602,12 @@ func (r *Reader) Finish(int64) finding.List {
 	}
 	document := append(slices.Clip(r.head), r.tail...)
 	ended := slices.Clip(r.ended)
-	if len(document) > MaxValue {
-		return append(ended, finding.New("json.long", place.Place{Line: 1, Column: 1}, "what stands around the list of records is longer than %d MiB, and was not checked", MaxValue>>20))
+	if most := r.kept(); len(document) > most {
+		f := finding.New("json.long", place.Place{Line: 1, Column: 1}, "what stands around the list of records is longer than %d MiB, and was not checked", most>>20)
+		if r.hold == nil { // nobody has asked for more than its grammar
+			f.Severity = finding.Warning
+		}
+		return append(ended, f)
 	}
 	from := skipBlanks(document, 0)
 	if f := r.proved(document, from); f != nil {

@@ -360,7 +360,9 @@ func BenchmarkReader(b *testing.B) {
 
 // TestAround: what stands around records is JSON, too, or it is said where it is not. A second list of the name would be lost.
 func TestAround(t *testing.T) {
+	long := `{"t": [{"a":"x"}]` + strings.Repeat(`, "b": "`+strings.Repeat("x", 1<<20)+`"`, 9) + "}"
 	for file, want := range map[string]string{
+		long: "json.long at 1:1 +0",
 		`{"a": 1, "t": [{"a":"x"}], "b": [1, {"c": null}]}`: "",
 		`{"a": "\e", "t": [{"a":"x"}]}`:                     "json.escape at 1:8 +7",
 		"{\"a\": \"\n\", \"t\": [{\"a\":\"x\"}]}":           "json.control at 1:8 +7",
