@@ -26,8 +26,8 @@ var started = sync.OnceValue(func() string {
 // that was written into it; after a power failure it may have holes.
 func (f *Fetcher) witness(x *store.Fetch) string { return f.temporary(x) + "+start" }
 
-// testify leaves a witness. Without one a copy is begun anew by who comes next, so nothing is lost if it fails.
-func (f *Fetcher) testify(x *store.Fetch) {
+// leaveWitness leaves one. Without one a copy is begun anew by who comes next, so nothing is lost if it fails.
+func (f *Fetcher) leaveWitness(x *store.Fetch) {
 	f.FS.Remove(f.witness(x)) //nolint: it is of one that was given up
 	if w, err := f.FS.Create(f.witness(x), 0o600); err == nil {
 		io.WriteString(w, started()) //nolint: see above
@@ -35,8 +35,8 @@ func (f *Fetcher) testify(x *store.Fetch) {
 	}
 }
 
-// forsake removes what was copied of a file.
-func (f *Fetcher) forsake(x *store.Fetch) error {
+// discard removes what was copied of a file.
+func (f *Fetcher) discard(x *store.Fetch) error {
 	f.FS.Remove(f.witness(x)) //nolint: it is looked for again
 	return f.FS.Remove(f.temporary(x))
 }
@@ -66,7 +66,7 @@ func (f *Fetcher) inherit(x *store.Fetch, there []files.Info) error {
 		return err
 	}
 	defer in.Close()
-	f.testify(x)
+	f.leaveWitness(x)
 	to, err := f.FS.Create(at, 0o600)
 	if err != nil {
 		return err
@@ -76,7 +76,7 @@ func (f *Fetcher) inherit(x *store.Fetch, there []files.Info) error {
 		err = closing
 	}
 	if err != nil {
-		f.forsake(x) //nolint: it is begun anew
+		f.discard(x) //nolint: it is begun anew
 		return err
 	}
 	f.Log.Info("what was copied of a file is gone on with", "route", f.Route, "place", f.Place, "file", x.Path, "bytes", min(most.Size, x.Size))

@@ -300,7 +300,7 @@ func (f *Fetcher) copy(t remote.Tree, x *store.Fetch, again bool) error {
 			k, known := f.known[x.Path]
 			f.mu.Unlock()
 			if x.Stays && known && k.SHA256 == x.SHA256 {
-				f.forsake(x) //nolint: it is looked for again
+				f.discard(x) //nolint: it is looked for again
 				return errSame
 			}
 			return nil
@@ -362,7 +362,7 @@ func (f *Fetcher) hold(t remote.Tree, x *store.Fetch, again bool) error {
 
 // letBe gives a file on the server its name again.
 func (f *Fetcher) letBe(t remote.Tree, x *store.Fetch, held bool, reason error) error {
-	f.forsake(x) //nolint: it is looked for again
+	f.discard(x) //nolint: it is looked for again
 	if !held {
 		return reason
 	}
@@ -395,11 +395,11 @@ func (f *Fetcher) download(t remote.Tree, x *store.Fetch, from string, afresh bo
 	if in != nil {
 		to, err = f.FS.Append(at)
 	} else {
-		if err := f.forsake(x); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := f.discard(x); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, &errOurs{err}
 		}
-		if x.Size >= resumable {
-			f.testify(x)
+		if !afresh && x.Size >= resumable {
+			f.leaveWitness(x)
 		}
 		to, err = f.FS.Create(at, 0o600)
 	}

@@ -62,6 +62,7 @@ func TestAgainstASample(t *testing.T) {
 		"no such fields":       {"format: hl7", "", "a = animal_tag", "a", "", []string{`maps/m.map:5:5: error: there is no field "animal_tag" [map.field-unknown]    without a schema values are named by their positions, such as PID-5.1`}},
 		"an order":             {"format: edifact, record: LIN", "", "a = LIN-3.1\nb = QTY(21)-1.2\nc = DTM(137)-1.2\nd = UNB-5", "a,b,c,d", order, nil},
 		"dates of an order":    {"format: edifact", "", "a = DTM-1.2", "a", order, []string{"DTM stands more than once"}},
+		"beyond what is known": {"format: x12", "", "a = TD5-16", "a", "", []string{"maps/m.map:5:5: warning: no description here has TD5-16: TD5 has 15 fields"}},
 		"beyond the standard":  {"format: edifact", "", "a = DTM(2)-1.7", "a", "", []string{"maps/m.map:5:5: warning: no message that follows the standard has DTM(2)-1.7: DTM-1 (Date/time/period, type C507) has no component 7"}},
 		"columns":              {"format: csv, delimiter: \";\"", `{"fields":[{"name":"tag"},{"name":"kg","type":"number","decimalChar":","}]}`, "a = tag\nb = kg", "a,b", sheet, []string{"this route rejects records of samples/in: 1 of 2, the first because in record 2 kg: kg"}},
 		"another delimiter":    {"format: csv", `{"fields":[{"name":"tag"}]}`, "a = tag", "a", sheet, []string{"samples/in cannot be read as this route reads"}},

@@ -18,10 +18,7 @@ import (
 	"ydrion/core/format"
 	source "ydrion/core/format/csv"
 	"ydrion/core/format/x12"
-	"ydrion/core/lang"
-	"ydrion/core/schema"
 	"ydrion/core/segments"
-	"ydrion/core/text"
 )
 
 // heard is a sink that keeps what is made, and how much was said about it.
@@ -204,25 +201,12 @@ func copying(tb testing.TB, from format.Source, name string, paths ...string) *f
 		fields = append(fields, fmt.Sprintf(`{"name": %q, "path": %q}`, column, path))
 		columns, assigns = append(columns, column), append(assigns, column+" = "+column)
 	}
-	s, findings := schema.Parse("s.json", []byte(`{"fields": [`+strings.Join(fields, ",")+`]}`))
-	if findings.HasErrors() {
-		tb.Fatal(findings)
-	}
 	to, err := source.NewTarget("s.csv", []byte(strings.Join(columns, ",")+"\n"))
 	if err != nil {
 		tb.Fatal(err)
 	}
 	lines := "map m\nsource " + name + " s.json\ntarget csv based on s.csv\n\n" + strings.Join(assigns, "\n") + "\n"
-	m, findings := lang.Parse("m.map", lines)
-	program, more := lang.Build(m, "m.map", lines, to, lang.Scope{Fields: s.Record})
-	if findings.HasErrors() || more.HasErrors() {
-		tb.Fatal(findings, more)
-	}
-	bound, findings := from.Bind(s.Shape())
-	if bound == nil {
-		tb.Fatal(findings)
-	}
-	return &flow.Plan{Source: bound, Charset: text.UTF8, Schema: s, Branches: []flow.Branch{{Program: program, Target: to}}}
+	return planned(tb, `{"fields": [`+strings.Join(fields, ",")+`]}`, lines, from, to)
 }
 
 // plainSheet reads a sheet as the standard library does.

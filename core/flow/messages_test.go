@@ -66,13 +66,18 @@ var observationColumns = strings.Split("message_id,station,observed_at,animal_ta
 // benched is the plan of a route of the benchmarks.
 func benched(tb testing.TB, schemaName, mapName string, from format.Source, to format.Target) *flow.Plan {
 	tb.Helper()
-	s, findings := schema.Parse(schemaName, []byte(read(tb, "../../bench/workspace/schemas/"+schemaName)))
+	return planned(tb, read(tb, "../../bench/workspace/schemas/"+schemaName), read(tb, "../../bench/workspace/maps/"+mapName), from, to)
+}
+
+// planned is a plan by the texts of a schema and a map.
+func planned(tb testing.TB, schemaText, mapText string, from format.Source, to format.Target) *flow.Plan {
+	tb.Helper()
+	s, findings := schema.Parse("s.json", []byte(schemaText))
 	if findings.HasErrors() {
 		tb.Fatal(findings)
 	}
-	source := read(tb, "../../bench/workspace/maps/"+mapName)
-	m, findings := lang.Parse(mapName, source)
-	program, more := lang.Build(m, mapName, source, to, lang.Scope{Fields: s.Record, Lists: s.Shape().Lists})
+	m, findings := lang.Parse("m.map", mapText)
+	program, more := lang.Build(m, "m.map", mapText, to, lang.Scope{Fields: s.Record, Lists: s.Shape().Lists})
 	if findings.HasErrors() || more.HasErrors() {
 		tb.Fatal(findings, more)
 	}

@@ -80,6 +80,8 @@ type Rules struct {
 	Parties [2]int
 	// Grouped tells that messages stand in groups only: the second level.
 	Grouped bool
+	// Partly tells that segments are described as far as they are usually filled.
+	Partly bool
 	// Opening says what is wrong with a segment that opens a level, with its elements as texts
 	// from 1 on: what must be there, dates, lengths. Warn tells that it is not much.
 	Opening func(level int, elements []string, s Syntax, say func(element int, warn bool, problem string))
@@ -239,7 +241,7 @@ func (s Interchanges) Bind(of shape.Shape) (format.Bound, finding.List) {
 		unit = &p
 	}
 	r := &bound{Rules: s.Rules, own: s.Own, Wanted: NewWanted(unit)}
-	out = append(out, r.Add(of, Demand{r.Name + ".position", ParsePosition, s.unknown, s.belongs})...)
+	out = append(out, r.Add(of, Demand{r.Name + ".position", ParsePosition, s.unknown, s.belongs, r.Partly})...)
 	if out.HasErrors() {
 		return nil, out
 	}

@@ -45,8 +45,6 @@ func Unknown(p Position, catalog *standard.Catalog, whole bool) (problem, sugges
 			return fmt.Sprintf("no description here has a segment %s", p.Segment), suggestion
 		}
 		return fmt.Sprintf("there is no segment %s", p.Segment), suggestion
-	case p.Field > most && !whole:
-		return fmt.Sprintf("as far as it is described here, %s has %d elements", p.Segment, most), ""
 	case p.Field > most:
 		return fmt.Sprintf("%s has %d fields", p.Segment, most), ""
 	}

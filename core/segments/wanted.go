@@ -84,6 +84,8 @@ type Demand struct {
 	Unknown func(Position) (problem, near string)
 	// Belongs tells whether a segment can stand in what belongs to another.
 	Belongs func(segment, to string) bool
+	// Partly says that the standard has more than is described: what Unknown finds may be there.
+	Partly bool
 }
 
 // Add wants the fields and lists of a shape. Findings of severity error say that no message can have them.
@@ -157,7 +159,11 @@ func (w *Wanted) fields(of shape.Record, table int, list, begins string, how Dem
 			continue
 		}
 		if problem, near := how.Unknown(p); problem != "" {
-			unknown := finding.Warn(how.Code, at, "no message that follows the standard has %s: %s", f.At(), problem)
+			says := "no message that follows the standard has %s: %s"
+			if how.Partly {
+				says = "no description here has %s: %s"
+			}
+			unknown := finding.Warn(how.Code, at, says, f.At(), problem)
 			unknown.Suggestion = near
 			*out = append(*out, unknown)
 		} else if first, _, _ := strings.Cut(p.Part(), "/"); begins != "" && !how.Belongs(Name(first), begins) {

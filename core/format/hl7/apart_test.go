@@ -36,6 +36,7 @@ func TestNothingIsSwallowed(t *testing.T) {
 		"a tab":                    {strings.Replace(m(1), "v1", "v\t1", 1), "M1 v\t1"},
 		"FS in no block":           {strings.Replace(m(1), "v1", "v\x1c1", 1), "M1 v\x1c1 hl7.control"},
 		"a segment behind LF":      {strings.Replace(m(1), "\rOBR", "\nOBR", 1) + m(2), "M1 v1 hl7.line-end!; M2 v2"},
+		"a segment, a blank, LF":   {strings.Replace(m(1), "\rOBR", "\n \tOBR", 1) + m(2), "M1 v1 hl7.line-end!; M2 v2"},
 		"a segment behind CR":      {strings.NewReplacer("\rOBR", "\rOBR", "\r", "\n").Replace(m(1)) + m(2), "M1 v1 hl7.line-end!; M2 v2"},
 		"LF in a value":            {strings.Replace(m(1), "v1", "v\n1", 1) + m(2), "M1 v\n1 hl7.line-end; M2 v2"},
 		"CR in a value":            {strings.Replace(strings.ReplaceAll(m(1), "\r", "\n"), "v1", "v\r1", 1), "M1 v\r1 hl7.line-end"},

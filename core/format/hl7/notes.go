@@ -46,7 +46,7 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 		return seen(finding.New("hl7.segment", at, "this line is not a segment: a name of three capital letters or digits and %q must begin it", b.Buf[b.Bounds[n.Record].Off+3]), line).
 			Suggest("a line break in a value must be written as an escape sequence, such as \\.br\\")
 	case ruleSwallowed:
-		return seen(finding.New("hl7.line-end", at, "a segment begins here behind %s, which ends no segment in this message: it would be taken for a part of the one before", lineEnd(b.Buf[n.At-1])), line).
+		return seen(finding.New("hl7.line-end", at, "a segment begins here behind %s, which ends no segment in this message: it would be taken for a part of the one before", lineEnd(b.Buf[len(bytes.TrimRight(b.Buf[:n.At], " \t"))-1])), line).
 			Suggest("all segments of a message end alike: ask for it again")
 	case ruleBreak:
 		return finding.Warn("hl7.line-end", at, "%s stands here in a segment; it ends none in this message, and is kept as it is", lineEnd(b.Buf[n.At])).

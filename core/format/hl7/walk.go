@@ -262,7 +262,11 @@ func (w *walk) lineEnds(p, stop int, other byte, swallowed, kept *int) int {
 			return stop
 		}
 		at += i
-		switch from := at + 1; {
+		from := at + 1
+		for from < stop && (buf[from] == ' ' || buf[from] == '\t') { // they may stand before a segment
+			from++
+		}
+		switch {
 		case from+3 < stop && nameAt(buf, from) && buf[from+3] == w.sep.Field:
 			if *swallowed < 0 {
 				*swallowed = from

@@ -24,7 +24,7 @@ var Rules = &segments.Rules{
 	Widths:     map[string][]int{"ISA": {2, 10, 2, 10, 2, 15, 2, 15, 6, 4, 1, 5, 9, 1, 1, 1}},
 	Separating: map[string][]int{"ISA": {11, 16}},
 	Begin:      begin,
-	Parties:    [2]int{5, 8}, Grouped: true, Opening: opening, Fits: fits, Dates: dates,
+	Parties:    [2]int{5, 8}, Grouped: true, Partly: true, Opening: opening, Fits: fits, Dates: dates,
 	Names:   name,
 	Catalog: Releases,
 	Form:    form,

@@ -137,7 +137,7 @@ func TestElementNumbers(t *testing.T) {
 
 // TestWhatPartnersFill: elements that orders, ship notices and invoices have far behind in their segments are known.
 func TestWhatPartnersFill(t *testing.T) {
-	for path, want := range map[string]string{"TD5-12": "", "SDQ-22": "", "SLN-10": "", "ACK-8": "", "REF-4.2": "", "PO4-14": "", "FOB-7": "", "MAN-5": "", "PID-8": "", "CUR-21": "", "AK9-9": "", "N4-7": "", "SAC-16": "", "TD5-16": "as far as it is described here, TD5 has 15 elements", "REF-4.7": "REF-4 (More references, type C040) has no component 7"} {
+	for path, want := range map[string]string{"TD5-12": "", "SDQ-22": "", "SLN-10": "", "ACK-8": "", "REF-4.2": "", "PO4-14": "", "FOB-7": "", "MAN-5": "", "PID-8": "", "CUR-21": "", "AK9-9": "", "N4-7": "", "SAC-16": "", "TD5-16": "TD5 has 15 fields", "REF-4.7": "REF-4 (More references, type C040) has no component 7"} {
 		p, err := segments.ParsePosition(path)
 		if err != nil {
 			t.Fatal(err)
