@@ -16,8 +16,11 @@ import (
 	"ydrion/core/place"
 )
 
-// Size is how many bytes a batch holds when records are small.
-const Size = 256 << 10
+// A batch holds at least Small bytes, if there are as many, and, where records are smaller than it, at most Size.
+const (
+	Size  = 256 << 10
+	Small = 32 << 10
+)
 
 // Slack is how many bytes after the text may be read, never used, so that a
 // scan may load words.

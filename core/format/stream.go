@@ -21,7 +21,9 @@ type Stream struct {
 	Base  int64  // offset of Carry
 	Line  int64  // line of Carry, from 1
 	Lead  int64  // characters that stand before Carry in its line
-	Size  int    // bytes of a batch of small records; 0: batch.Size
+	Size  int    // bytes of a batch of small records; 0: what suits the records
+
+	larger int // how often records were found to be larger than batches
 
 	last struct { // the place that was found last in the text that begins at base
 		base       int64
@@ -33,8 +35,9 @@ type Stream struct {
 // Batches says how many bytes a batch of small records has, for tests.
 func (s *Stream) Batches(size int) { s.Size = size }
 
-// Most is how many bytes a batch of small records has.
-func (s *Stream) Most() int { return cmp.Or(s.Size, batch.Size) }
+// Most is how many bytes a batch of small records has: as few as leave all that is made of it near the processor,
+// and more where records are larger than that.
+func (s *Stream) Most() int { return cmp.Or(s.Size, min(batch.Small<<s.larger, batch.Size)) }
 
 // Fill reads until the buffer has n bytes or the stream ends.
 func (s *Stream) Fill(buf []byte, n int) ([]byte, error) {
@@ -67,6 +70,9 @@ func (s *Stream) Start(b *batch.Batch) []byte {
 // Give hands n bytes of buf to the batch, with slack of a certain character behind
 // them, and keeps the rest.
 func (s *Stream) Give(b *batch.Batch, buf []byte, n int, slack byte) {
+	if n > batch.Small<<s.larger {
+		s.larger++
+	}
 	s.Carry = append(s.Carry[:0], buf[n:]...)
 	buf = append(buf[:n], slacks[slack][:]...)
 	b.Buf, b.N = buf, n

@@ -61,7 +61,7 @@ type bound struct {
 // Open finds the first record and binds fields to members.
 func (s bound) Open(in *text.Decoded) (format.Reader, finding.List, error) {
 	r := &Reader{Stream: format.Stream{In: in, Line: 1}, charset: in.Charset, state: values}
-	buf, err := r.Fill(nil, r.Most())
+	buf, err := r.Fill(nil, batch.Size)
 	if err != nil {
 		return nil, nil, err
 	}
