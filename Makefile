@@ -4,6 +4,7 @@
 # make soak        run the tests with deaths and faults, long (about half an hour)
 # make fuzz        look for inputs that break what reads, checks and writes, FUZZ=1m each
 # make bench       run the benchmarks that stand next to the code
+# make profile     record anew what the core is compiled by, when it has changed a lot
 # make screenshots take the console's pictures anew
 # make api         write the OpenAPI document and the console's types anew
 
@@ -12,7 +13,7 @@ SOURCES := $(shell find console/src console/public console/index.html console/*.
 # Tests write many small files: into memory, where there is plenty of it.
 ROOMY := $(shell df -k --output=avail /dev/shm 2>/dev/null | awk 'NR == 2 && $$1 > 4000000 {print "/dev/shm"}')
 
-.PHONY: demo test soak fuzz build bench screenshots api postgresql chromium openssh-sftp-server vsftpd dovecot-imapd apache2-bin exim4-daemon-light clean
+.PHONY: demo test soak fuzz build bench profile screenshots api postgresql chromium openssh-sftp-server vsftpd dovecot-imapd apache2-bin exim4-daemon-light clean
 
 demo: build
 	@bin/ydrion demo $(if $(filter 1,$(ONCE)),--once)
@@ -23,7 +24,7 @@ test: postgresql chromium openssh-sftp-server vsftpd dovecot-imapd apache2-bin e
 	$(if $(ROOMY),TMPDIR=$(ROOMY)) go test -timeout 20m $(TESTFLAGS) ./...
 
 build: postgresql console/dist/index.html
-	@go build -o bin/ydrion ./cmd/ydrion
+	@scripts/build bin/ydrion
 
 soak: postgresql
 	$(if $(ROOMY),TMPDIR=$(ROOMY)) go test ./e2e -count=1 -v -timeout 90m -run 'Crash|Killed|Paused|Power|Cut|Full|ReadOnly|Dies|Order|InEffect|Hostile|FirstStart|Share|Silent' -soak $(TESTFLAGS)
@@ -37,12 +38,16 @@ fuzz:
 bench:
 	go test -run '^$$' -bench . -benchmem ./core/... ./service
 
+# The profile that scripts/build compiles the core by, of the benchmarks of whole routes.
+profile:
+	go test ./core/flow -run '^$$' -bench 'Rows|Messages|Nested/(list|lines)$$' -benchtime 4s -trimpath -cpuprofile $(CURDIR)/core/profile.pgo -o /dev/null
+
 screenshots: postgresql chromium console/dist/index.html
 	@mkdir -p docs/screenshots
 	go test ./e2e -count=1 -parallel 1 -run 'Console|Pictures' -screenshots $(CURDIR)/docs/screenshots
 
 api: console/node_modules/.package-lock.json
-	@go build -o bin/ydrion ./cmd/ydrion
+	@scripts/build bin/ydrion
 	bin/ydrion openapi > docs/openapi.json
 	cd console && npm run --silent types
 

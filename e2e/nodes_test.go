@@ -67,7 +67,7 @@ func (p *pouncer) once(total int) {
 func program(t *testing.T) string {
 	t.Helper()
 	path := filepath.Join(t.TempDir(), "ydrion")
-	if out, err := exec.Command("go", "build", "-o", path, "ydrion/cmd/ydrion").CombinedOutput(); err != nil {
+	if out, err := exec.Command("../scripts/build", path).CombinedOutput(); err != nil {
 		t.Fatalf("building: %v\n%s", err, out)
 	}
 	return path

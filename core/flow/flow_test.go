@@ -19,6 +19,7 @@ import (
 	"ydrion/core/format"
 	"ydrion/core/format/csv"
 	"ydrion/core/format/hl7"
+	"ydrion/core/format/json"
 	"ydrion/core/lang"
 	"ydrion/core/lookup"
 	"ydrion/core/place"
@@ -172,16 +173,26 @@ func TestSameForAnyCores(t *testing.T) {
 	}
 }
 
-func BenchmarkCSVToHL7(b *testing.B) {
+// BenchmarkRows runs the routes of the benchmarks that read CSV.
+func BenchmarkRows(b *testing.B) {
 	in := rows(50000)
-	p := plan(b)
-	b.SetBytes(int64(len(in)))
-	b.ReportAllocs()
-	for b.Loop() {
-		if _, err := p.Run(context.Background(), strings.NewReader(in), flow.Inputs{Cores: 1}, discard{}); err != nil {
-			b.Fatal(err)
+	run := func(p *flow.Plan) func(*testing.B) {
+		return func(b *testing.B) {
+			b.SetBytes(int64(len(in)))
+			b.ReportAllocs()
+			for b.Loop() {
+				if _, err := p.Run(context.Background(), strings.NewReader(in), flow.Inputs{Cores: 1}, discard{}); err != nil {
+					b.Fatal(err)
+				}
+			}
 		}
 	}
+	b.Run("to HL7", run(plan(b)))
+	to, err := json.NewTarget("row.json", []byte(read(b, "../../bench/workspace/samples/row.json")))
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Run("to JSON", run(benched(b, "rows.json", "rows-to-objects.map", csv.Dialect{}, to)))
 }
 
 type discard struct{}
