@@ -64,6 +64,9 @@ func (w *walk) escapes(start, end int) {
 // MSH-18 says. It gives a rule and an offset if that cannot be done, or -1.
 func (w *walk) character(start, end int, terminator byte) int {
 	buf := w.b.Buf
+	if w.charset, w.scan = "", buf; !w.odd {
+		return -1
+	}
 	at := start
 	for at < end && buf[at] < 0x80 && buf[at] != escape {
 		at++
@@ -85,7 +88,7 @@ func (w *walk) character(start, end int, terminator byte) int {
 	switch {
 	case !ok:
 		return ruleCharset<<32 | at
-	case said == "" && text.IsASCII(buf[start:end]):
+	case said == "" && text.IsASCII(buf[start:end]) && !shifts(buf[at:end]):
 		return -1
 	case said == "":
 		return ruleUndeclared<<32 | at
@@ -105,4 +108,18 @@ func (w *walk) character(start, end int, terminator byte) int {
 		w.scan = w.mask
 	}
 	return -1
+}
+
+// shifts tells whether there is an escape sequence that changes to another set (ISO 2022): behind one, what looks like a separator may be a part
+// of a character.
+func shifts(b []byte) bool {
+	for {
+		i := bytes.IndexByte(b, escape)
+		if i < 0 || i+1 >= len(b) {
+			return false
+		}
+		if b = b[i+1:]; b[0] == '$' || b[0] == '(' {
+			return true
+		}
+	}
 }

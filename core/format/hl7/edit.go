@@ -72,7 +72,8 @@ func (t *AsCame) Edit(out []byte, _ format.Reader, b *batch.Batch, record int, c
 	if i := bytes.IndexByte(raw, blockEnd); i >= 0 { // the block around it is not the message's
 		raw = raw[:i]
 	}
-	head, _, _ := bytes.Cut(raw, []byte{'\r'})
+	terminator := terminatorOf(raw)
+	head, _, _ := bytes.Cut(raw, []byte{terminator})
 	set, known := declaredCharset(head, sep)
 	if !known {
 		return out, "MSH-18 names a character set that is not known"
@@ -81,14 +82,7 @@ func (t *AsCame) Edit(out []byte, _ format.Reader, b *batch.Batch, record int, c
 	applied := make([]bool, len(changes))
 	count := map[string]int{}
 	for p := 0; p < len(raw); {
-		stop := len(raw)
-		if i := bytes.IndexAny(raw[p:], "\r\n"); i >= 0 {
-			stop = p + i
-		}
-		next := stop
-		for next < len(raw) && between(raw[next]) {
-			next++
-		}
+		stop, next := segmentEnd(raw, p, terminator)
 		line := raw[p:stop]
 		if len(line) < 3 {
 			out = append(out, raw[p:next]...)
@@ -100,7 +94,7 @@ func (t *AsCame) Edit(out []byte, _ format.Reader, b *batch.Batch, record int, c
 		dropped := false
 		for i := range changes {
 			c, e := &changes[i], &t.Lines[changes[i].Edit]
-			if e.Segment != string(line[:3]) || c.At >= 0 && c.At != p || c.At < 0 && !t.means(e, line, sep, count[e.Segment], applied[i]) {
+			if e.Segment != string(line[:3]) || c.At >= 0 && c.At != p || c.At < 0 && !t.means(e, line, sep, set, count[e.Segment], applied[i]) {
 				continue
 			}
 			applied[i] = true
@@ -113,9 +107,9 @@ func (t *AsCame) Edit(out []byte, _ format.Reader, b *batch.Batch, record int, c
 				return out, fmt.Sprintf("%s: %s", e.Position, why)
 			}
 			if fields == nil {
-				fields = bytes.Split(bytes.Clone(line), []byte{sep.Field})
+				fields = pieces(bytes.Clone(line), sep.Field, set)
 			}
-			if fields, why = sep.set(fields, e.Position, value); why != "" {
+			if fields, why = sep.set(fields, e.Position, value, set); why != "" {
 				return out, why
 			}
 		}
@@ -137,12 +131,16 @@ func (t *AsCame) Edit(out []byte, _ format.Reader, b *batch.Batch, record int, c
 }
 
 // means tells whether a line of a map is about a segment, which is the nth of its name.
-func (t *AsCame) means(e *segments.EditLine, line []byte, sep Separators, n int, before bool) bool {
+func (t *AsCame) means(e *segments.EditLine, line []byte, sep Separators, set text.Charset, n int, before bool) bool {
 	if e.Element > 0 {
-		value, _ := field(line[min(4, len(line)):], sep.Field, e.Element)
-		value, _ = field(value, sep.Repetition, 1)
-		value, _ = field(value, sep.Component, 1)
-		return sep.Unescape(string(value)) == e.Value && (e.All || !before)
+		var value []byte
+		if fields := pieces(line, sep.Field, set); e.Element < len(fields) {
+			value = fields[e.Element]
+		}
+		for _, by := range []byte{sep.Repetition, sep.Component, sep.Subcomponent} {
+			value = pieces(value, by, set)[0]
+		}
+		return sep.says(value, set, e.Value) && (e.All || !before)
 	}
 	return e.All || n == e.Occurrence
 }
@@ -172,7 +170,7 @@ func written(c *format.Change, sep Separators, set text.Charset) ([]byte, string
 }
 
 // set puts a value into the fields of a segment.
-func (s Separators) set(fields [][]byte, p segments.Position, value []byte) ([][]byte, string) {
+func (s Separators) set(fields [][]byte, p segments.Position, value []byte, set text.Charset) ([][]byte, string) {
 	at := p.Field
 	if name := string(fields[0]); name == "MSH" { // its first field is the separator
 		at--
@@ -186,9 +184,12 @@ func (s Separators) set(fields [][]byte, p segments.Position, value []byte) ([][
 	repetition := p.Repetition
 	if p.By > 0 {
 		repetition = 0
-		for i, r := range bytes.Split(fields[at], []byte{s.Repetition}) {
-			of, _ := field(r, s.Component, p.By)
-			if of, _ = field(of, s.Subcomponent, 1); s.Unescape(string(of)) == p.Is && repetition == 0 {
+		for i, r := range pieces(fields[at], s.Repetition, set) {
+			var by []byte
+			if components := pieces(r, s.Component, set); p.By <= len(components) {
+				by = pieces(components[p.By-1], s.Subcomponent, set)[0]
+			}
+			if s.says(by, set, p.Is) && repetition == 0 {
 				repetition = i + 1
 			}
 		}
@@ -204,25 +205,25 @@ func (s Separators) set(fields [][]byte, p segments.Position, value []byte) ([][
 	case whole && repetition <= 1 && p.By == 0 && p.Repetition <= 1:
 		fields[at] = value // all of the field
 	default:
-		fields[at] = put(fields[at], value, []byte{s.Repetition, s.Component, s.Subcomponent}, []int{max(repetition, 1), p.Component, p.Sub})
+		fields[at] = put(fields[at], value, []byte{s.Repetition, s.Component, s.Subcomponent}, []int{max(repetition, 1), p.Component, p.Sub}, set)
 	}
 	return fields, ""
 }
 
 // put replaces the piece of a text that numbers say, one for each separator; 0 says all of what is left.
-func put(text, value, separators []byte, numbers []int) []byte {
+func put(text, value, separators []byte, numbers []int, set text.Charset) []byte {
 	if len(numbers) == 0 || numbers[0] == 0 {
 		return value
 	}
-	pieces := bytes.Split(text, separators[:1])
-	for len(pieces) < numbers[0] {
+	parts := pieces(text, separators[0], set)
+	for len(parts) < numbers[0] {
 		if len(value) == 0 {
 			return text
 		}
-		pieces = append(pieces, nil)
+		parts = append(parts, nil)
 	}
-	pieces[numbers[0]-1] = put(pieces[numbers[0]-1], value, separators[1:], numbers[1:])
-	return bytes.Join(pieces, separators[:1])
+	parts[numbers[0]-1] = put(parts[numbers[0]-1], value, separators[1:], numbers[1:], set)
+	return bytes.Join(parts, separators[:1])
 }
 
 // Show gives a written message as lines of path and unescaped value.

@@ -67,6 +67,10 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 	case ruleCharset:
 		return finding.New("hl7.charset", at, "MSH-18 names a character set that is not known").Suggest("set the route's encoding")
 	case ruleUndeclared:
+		if b.Buf[n.At] == escape {
+			return finding.New("hl7.charset", at, "an escape sequence changes to another character set here (ISO 2022), and MSH-18 does not name it").
+				Suggest("MSH-18 must name it, as in ASCII~ISO IR87")
+		}
 		return finding.New("hl7.charset", at, "byte %02X here is not ASCII, and MSH-18 does not say which character set it is of", b.Buf[n.At]).
 			Suggest("MSH-18 must name it, or the route's encoding must be set")
 	case ruleUndecoded:

@@ -117,10 +117,8 @@ func apart(t *taker, raw []byte) (*segments.Message, string) {
 		return nil, problem
 	}
 	t.begin(raw, sep)
-	first := raw
-	if i := bytes.IndexAny(raw, "\r\n"); i >= 0 {
-		first = raw[:i]
-	}
+	terminator := terminatorOf(raw)
+	first, _, _ := bytes.Cut(raw, []byte{terminator})
 	if set, ok := declaredCharset(first, sep); ok && !t.decoded && set != "" && set != text.UTF8 {
 		t.charset = set
 		if set.Wide() {
@@ -131,14 +129,11 @@ func apart(t *taker, raw []byte) (*segments.Message, string) {
 	m := &segments.Message{TypeOf: typeOf, Form: wellFormed, Closed: closed, Local: func(name string) bool { return name[0] == 'Z' }, Scratch: &t.Scratch}
 	filled := 0
 	for p := 0; p < len(raw) && (t.most == 0 || filled <= t.most); {
-		stop := len(raw)
-		if i := bytes.IndexAny(t.scan[p:], "\r\n"); i >= 0 {
-			stop = p + i
+		for p < len(raw) && between(raw[p]) {
+			p++
 		}
 		from := p
-		for from < stop && between(raw[from]) {
-			from++
-		}
+		stop, next := segmentEnd(raw, p, terminator)
 		if stop-from >= 3 && nameAt(raw, from) && (stop-from == 3 || raw[from+3] == sep.Field) {
 			s := t.segment(from, stop)
 			s.Outside = s.Name == "FHS" || s.Name == "BHS" || s.Name == "BTS" || s.Name == "FTS"
@@ -147,7 +142,7 @@ func apart(t *taker, raw []byte) (*segments.Message, string) {
 				filled += s.Filled()
 			}
 		}
-		p = stop + 1
+		p = next
 	}
 	m.Segments = t.segments
 	header := m.Segments[0]

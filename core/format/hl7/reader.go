@@ -105,14 +105,11 @@ func (r *Reader) Survey(raw []byte, f func(path, value []byte)) {
 		return
 	}
 	path, plain := make([]byte, 0, 16), make([]byte, 0, 256)
-	rest := raw
-	for len(rest) > 0 {
-		line := rest
-		if i := bytes.IndexAny(rest, "\r\n"); i >= 0 {
-			line, rest = rest[:i], rest[i+1:]
-		} else {
-			rest = nil
-		}
+	terminator := terminatorOf(raw)
+	for p := 0; p < len(raw); {
+		stop, next := segmentEnd(raw, p, terminator)
+		line := raw[p:stop]
+		p = next
 		if len(line) < 4 || !nameAt(line, 0) {
 			continue
 		}

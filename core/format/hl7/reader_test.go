@@ -160,6 +160,30 @@ func TestCharset(t *testing.T) {
 	}
 }
 
+// TestSetsBeforeTheyAreNamed: characters that hold what looks like a separator may stand before MSH-18, which names their set, and what chooses a value
+// is compared as it reads, not as it is written.
+func TestSetsBeforeTheyAreNamed(t *testing.T) {
+	for _, test := range []struct{ set, sender, rest, path, want, found string }{
+		{"ASCII~ISO IR87", "\x1b$B5|\x1b(B", "PID|1||\x1b$B5|\x1b(B^x\r", "PID-3.2", "x", ""},
+		{"GB 18030-2000", "\x81\x7c", "PID|1||\x81\x7c^x\r", "PID-3.2", "x", ""},
+		{"BIG-5", "\xa5\x5c\xa4\x7c", "PID|1||\xa4\x7c^x\r", "PID-3.2", "x", ""},
+		{"", "\x1b$B5|\x1b(B", "PID|1||A\r", "PID-3", "A", "error hl7.charset at 1:10 +9 "},
+		{"", "A", "PID|1||\x1b$B5|\x1b(B\r", "PID-3", "\x1b$B5", "error hl7.charset at 2:8 +66 "},
+		{"", "A", "PID|1||\x1b[1mA\r", "PID-3", "\x1b[1mA", ""}, // for a printer
+		{"8859/1", "A", "OBX|1|ST|GR\xd6SSE^Gr\xf6\xdfe||7\r", "OBX(3=GRÖSSE)-5", "7", ""},
+		{"", "A", "OBX|1|ST|A\\T\\B||7\r", "OBX(3=A&B)-5", "7", ""},
+		{"GB 18030-2000", "A", "OBX|1|ST|\x81\x7c||7\r", "OBX(3=亅)-5", "7", ""},
+		{"8859/1", "A", "PID|1||1^^^^M\xdc~2^^^^MR\r", "PID-3[5=MÜ].1", "1", ""},
+		{"GB 18030-2000", "A", "PID|1||1^^^\x81\x5e^MR~2^^^^\x81\x5e\r", "PID-3[5=乛].1", "2", ""},
+	} {
+		file := "MSH|^~\\&|" + test.sender + "|B|C|D|20261130||ORU^R01^ORU_R01|1|P|2.5.1||||||" + test.set + "\r" + test.rest
+		got, _ := read(t, file, "", 100, test.path)
+		if len(got) != 1 || got[0].values[0] != test.want || strings.Join(got[0].found, " ") != test.found {
+			t.Errorf("%q: %q, %q", file, got[0].values, got[0].found)
+		}
+	}
+}
+
 func TestBrokenMessages(t *testing.T) {
 	for _, test := range []struct{ file, want string }{
 		{"", "file.empty"}, {"\r\n \r\n", "file.empty"},

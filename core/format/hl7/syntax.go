@@ -224,9 +224,80 @@ func digits(written []byte) ([]byte, bool) {
 	return b, err == nil && len(b) > 0
 }
 
+// terminatorOf is what ends the segments of a message: what ends its first. The other half of a line end may stand beside it; elsewhere it is
+// a part of a value.
+func terminatorOf(message []byte) byte {
+	for _, c := range message {
+		if c == '\r' || c == '\n' {
+			return c
+		}
+	}
+	return '\r'
+}
+
+// segmentEnd is where the segment that begins at an offset of a message ends, and where the next begins, behind all that may stand between them.
+func segmentEnd(message []byte, at int, terminator byte) (stop, next int) {
+	stop = len(message)
+	if i := bytes.IndexByte(message[at:], terminator); i >= 0 {
+		stop = at + i
+	}
+	for next = stop; next < len(message) && between(message[next]); {
+		next++
+	}
+	for stop > at && (message[stop-1] == '\r' || message[stop-1] == '\n') {
+		stop--
+	}
+	return stop, next
+}
+
+// pieces cuts a text that is written in a character set at a separator.
+func pieces(text []byte, separator byte, set text.Charset) [][]byte {
+	if !set.Wide() {
+		return bytes.Split(text, []byte{separator})
+	}
+	scan := bytes.Clone(text)
+	set.Mask(scan)
+	var out [][]byte
+	from := 0
+	for i, c := range scan {
+		if c == separator {
+			out, from = append(out, text[from:i:i]), i+1
+		}
+	}
+	return append(out, text[from:])
+}
+
+// says tells whether a value, as it is written in a message in a character set, is a text.
+func (s Separators) says(written []byte, set text.Charset, is string) bool {
+	if set != "" && set != text.UTF8 && !text.IsASCII(written) {
+		decoded, err := text.DecodeAll(written, set)
+		if err != nil {
+			return false
+		}
+		written = decoded
+	}
+	if bytes.IndexByte(written, s.Escape) >= 0 {
+		written, _ = s.AppendUnescaped(nil, written)
+	}
+	return string(written) == is
+}
+
 // declaredCharset is what MSH-18 says (table 0211), "" if it says nothing or
 // ASCII. It is not ok if the set is not known.
 func declaredCharset(line []byte, sep Separators) (set text.Charset, ok bool) {
+	if !text.IsASCII(line) || bytes.IndexByte(line, escape) >= 0 { // what looks like a separator before MSH-18 may be a part of a character
+		for _, wide := range []text.Charset{text.ISO2022JP, text.GB18030, text.Big5, text.ShiftJIS} {
+			scan := bytes.Clone(line)
+			wide.Mask(scan)
+			if set, ok := namedCharset(scan, sep); ok && set == wide {
+				return set, true
+			}
+		}
+	}
+	return namedCharset(line, sep)
+}
+
+func namedCharset(line []byte, sep Separators) (set text.Charset, ok bool) {
 	value, _ := field(line, sep.Field, 18)
 	first, further, _ := bytes.Cut(value, []byte{sep.Repetition})
 	if bytes.Contains(further, []byte("ISO IR87")) || bytes.Contains(further, []byte("ISO IR159")) {

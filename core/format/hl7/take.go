@@ -212,11 +212,24 @@ func (w *walk) repetition(p *segments.Want, from, end int) (int, int) {
 		for stop < end && w.class[w.scan[stop]] != isRepetition {
 			stop++
 		}
-		component, _ := field(w.b.Buf[at:stop], w.sep.Component, p.By)
-		if i := bytes.IndexByte(component, w.sep.Subcomponent); i >= 0 {
-			component = component[:i]
+		from, to := at, at // of its component
+		for n := p.By; ; n-- {
+			for to < stop && w.class[w.scan[to]] != isComponent {
+				to++
+			}
+			if n <= 1 {
+				break
+			} else if to == stop {
+				from = to
+				break
+			}
+			to++
+			from = to
 		}
-		if string(component) == p.Is {
+		if i := bytes.IndexByte(w.scan[from:to], w.sep.Subcomponent); i >= 0 {
+			to = from + i
+		}
+		if w.sep.says(w.b.Buf[from:to], w.charset, p.Is) {
 			return at, stop
 		}
 		at = stop + 1

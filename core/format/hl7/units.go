@@ -43,11 +43,10 @@ func (r *Reader) kindred(b *batch.Batch, whole int) *segments.Kin {
 	if w.sep, problem = separators(b.Buf[message.Off:end]); problem != "" {
 		return &segments.Kin{}
 	}
-	terminator := byte('\r')
-	if i := bytes.IndexAny(b.Buf[message.Off:end], "\r\n"); i >= 0 {
-		terminator = b.Buf[int(message.Off)+i]
-	}
-	kin := w.Kindred(w.structureOf(b.Buf[message.Off:end], terminator))
+	terminator := terminatorOf(b.Buf[message.Off:end])
+	w.odd = true
+	w.character(int(message.Off), end, terminator)
+	kin := w.Kindred(w.structureOf(w.scan[message.Off:end], terminator))
 	for p := int(message.Off); p < end; {
 		next := end
 		if i := bytes.IndexByte(b.Buf[p:end], terminator); i >= 0 {

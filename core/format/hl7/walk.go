@@ -152,23 +152,13 @@ func (w *walk) segments(record, start, end int) {
 		w.note(ruleSeparators, -1, start, false)
 		return
 	}
-	terminator := byte('\r')
-	for _, c := range buf[start:end] {
-		if c == '\r' || c == '\n' {
-			terminator = c
-			break
-		}
-	}
+	terminator := terminatorOf(buf[start:end])
+	trouble := w.character(start, end, terminator)
 	var structure *standard.Structure
 	if w.Placed() {
-		structure = w.structureOf(buf[start:end], terminator)
+		structure = w.structureOf(w.scan[start:end], terminator)
 	}
 	w.Begin(record, structure)
-	w.charset, w.scan = "", buf
-	trouble := -1
-	if w.odd && (!text.IsASCII(buf[start:end]) || bytes.IndexByte(buf[start:end], escape) >= 0) {
-		trouble = w.character(start, end, terminator)
-	}
 	if w.sep.Set = w.charset; w.declared && w.charset == "" && bytes.IndexByte(buf[min(start+8, end):end], w.sep.Escape) >= 0 {
 		line, _, _ := bytes.Cut(buf[start:end], []byte{terminator})
 		w.sep.Set, _ = declaredCharset(line, w.sep)
@@ -279,14 +269,15 @@ func (w *walk) lineEnds(p, stop int, other byte, swallowed, kept *int) int {
 
 // Is tells whether the first component of a field of the segment at hand has a value.
 func (w *walk) Is(element int, is string) bool {
-	value := w.element(element)
-	for i, c := range value {
+	from, end := w.element(element)
+	for i, c := range w.scan[from:end] {
 		if c == w.sep.Component || c == w.sep.Repetition || c == w.sep.Subcomponent {
-			value = value[:i]
+			end = from + i
 			break
 		}
 	}
-	return string(value) == is
+	value := w.b.Buf[from:end]
+	return w.sep.says(value, w.charset, is)
 }
 
 // Begins is where the segment at hand begins.
@@ -294,14 +285,24 @@ func (w *walk) Begins() int { return w.p }
 
 // Component is the text of a component of the first repetition of a field of the segment at hand.
 func (w *walk) Component(n, component int) []byte {
-	repetition, _ := field(w.element(n), w.sep.Repetition, 1)
+	from, end := w.element(n)
+	repetition, _ := field(w.b.Buf[from:end], w.sep.Repetition, 1)
 	value, _ := field(repetition, w.sep.Component, component)
 	return value
 }
 
-func (w *walk) element(n int) []byte {
-	value, _ := field(w.b.Buf[min(w.p+3+1, w.stop):w.stop], w.sep.Field, n)
-	return value
+// element is where the nth field of the segment at hand stands.
+func (w *walk) element(n int) (from, end int) {
+	for from = min(w.p+3+1, w.stop); ; from = end + 1 {
+		if i := bytes.IndexByte(w.scan[from:w.stop], w.sep.Field); i >= 0 {
+			end = from + i
+		} else if end = w.stop; n > 1 {
+			from = end
+		}
+		if n--; n <= 0 || end == w.stop {
+			return from, end
+		}
+	}
 }
 
 // nameAt tells whether a segment's name stands at p.
