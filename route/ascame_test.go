@@ -159,7 +159,8 @@ func TestObjectsAsTheyCame(t *testing.T) {
 		{"repeat lines for line in lines where n = 2\n  n = 3\nend\ntag = \"t\"", with(`"n":2`, `"n":3`, `"T-1"`, `"t"`), ""},
 		{"/lines/0/a = \"y\"", with(`"x"`, `"y"`), ""},
 		{"/lines/7/a = \"y\"", "", "the list has 3 elements"}, {"tag.x = 1", "", "there is no object that x could be a member of"}, {"clear /lines/0", "", "its neighbours would be others"},
-		{"animal = \"x\"\nanimal.name = \"y\"", "", "change the same part"},
+		{"animal = \"x\"\nanimal.name = \"y\"", "", "change the same part"}, {"new = \"x\"\nnew.name = \"y\"", "", "change the same part"}, {"new.name = \"x\"\nnew = \"y\"", "", "change the same part"},
+		{"new.a = 1\nnew.b = \"x\"\nnewer.q.r = 1\ne.s = 2\nnewer.q.s = 2\nnewer.t = null\ne.t.u = 3", with(`{ } }`, `{ "s":2,"t":{"u":3}},"new":{"a":1,"b":"x"},"newer":{"q":{"r":1,"s":2},"t":null} }`), ""},
 		{"tag = 1\n/tag = 2", "", "assigned twice"}, {"keep tag", "", "need not be kept"}, {"repeat lines for l in rows\nend", "", "there is no list"},
 		{"repeat animal for l in lines\n  n = 1\nend", "", "/lines is not animal"},
 	} {

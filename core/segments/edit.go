@@ -325,6 +325,9 @@ func (s *Syntax) put(element, value []byte, p Position) []byte {
 		return value
 	}
 	repetitions := s.pieces(element, s.Repetition)
+	if len(value) == 0 && len(repetitions) < p.Repetition { // there is nothing to take away
+		return element
+	}
 	for len(repetitions) < p.Repetition {
 		repetitions = append(repetitions, nil)
 	}

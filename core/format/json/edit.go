@@ -120,7 +120,7 @@ func (t *AsCame) layout(in format.Instructions, loops, conditions []int, layout 
 type splice struct {
 	from, to int
 	with     []byte
-	adds     bool // a member
+	adds     []string // a member that is not there, as a path from the object in which it is to be
 	takes    bool // a member away; the first of its object if first says so
 	first    bool
 }
@@ -143,6 +143,50 @@ func joined(raw []byte, all []splice) []splice {
 	return out
 }
 
+// twiceChanged is why a record is not written that two lines change in one place.
+const twiceChanged = "two lines of the map change the same part of the record"
+
+// grown are members of an object that were not there, in the order in which they came.
+type grown []struct {
+	name   string
+	value  []byte
+	inside grown // instead of a value
+}
+
+// take adds a member, in objects that it adds too; false: it is there, or a value is where an object is to be.
+func (g *grown) take(path []string, value []byte) bool {
+	i := 0
+	for i < len(*g) && (*g)[i].name != path[0] {
+		i++
+	}
+	switch fresh := i == len(*g); {
+	case fresh:
+		*g = append(*g, make(grown, 1)...)
+		if (*g)[i].name = path[0]; len(path) == 1 {
+			(*g)[i].value = value
+			return true
+		}
+	case (*g)[i].value != nil || len(path) == 1:
+		return false
+	}
+	return (*g)[i].inside.take(path[1:], value)
+}
+
+// append writes them.
+func (g grown) append(to []byte) []byte {
+	for i := range g {
+		if i > 0 {
+			to = append(to, ',')
+		}
+		if to = append(text.JSON.Append(to, []byte(g[i].name)), ':'); g[i].value != nil {
+			to = append(to, g[i].value...)
+			continue
+		}
+		to = append(g[i].inside.append(append(to, '{')), '}')
+	}
+	return to
+}
+
 // Edit writes a record with changes. The problem says why that is not possible.
 func (t *AsCame) Edit(out []byte, _ format.Reader, b *batch.Batch, record int, changes []format.Change) (_ []byte, problem string) {
 	raw := b.Raw(record)
@@ -160,12 +204,23 @@ func (t *AsCame) Edit(out []byte, _ format.Reader, b *batch.Batch, record int, c
 	slices.SortStableFunc(all, func(a, b splice) int { return a.from - b.from })
 	all = joined(raw, all)
 	at := 0
-	for _, s := range all {
+	for len(all) > 0 {
+		s, same := all[0], 1
+		if s.adds != nil { // several may be in one object that is not there either
+			var members grown
+			for same = 0; same < len(all) && all[same].adds != nil && all[same].from == s.from; same++ {
+				if !members.take(all[same].adds, all[same].with) {
+					return out, twiceChanged
+				}
+			}
+			s.with = members.append(nil)
+		}
+		all = all[same:]
 		if s.from < at {
-			return out, "two lines of the map change the same part of the record"
+			return out, twiceChanged
 		}
 		out = append(out, raw[at:s.from]...)
-		if s.adds && !bytes.HasSuffix(bytes.TrimRight(out, " \t\r\n"), []byte("{")) {
+		if s.adds != nil && !bytes.HasSuffix(bytes.TrimRight(out, " \t\r\n"), []byte("{")) {
 			out = append(out, ',')
 		}
 		out = append(out, s.with...)
@@ -224,19 +279,11 @@ func spliced(raw []byte, p int, path []string, c *format.Change) (*splice, strin
 		case found < 0 && !object:
 			return nil, fmt.Sprintf("the list has %d elements", count)
 		case found < 0:
-			with := append(text.JSON.Append(nil, []byte(name)), ':')
-			for _, inner := range path[i+1:] {
-				with = append(append(append(with, '{'), text.JSON.Append(nil, []byte(inner))...), ':')
-			}
-			with = append(with, written(c)...)
-			for range path[i+1:] {
-				with = append(with, '}')
-			}
 			at := end - 1
 			if before >= 0 { // blanks before the end stay there
 				at = before
 			}
-			return &splice{from: at, to: at, with: with, adds: true}, ""
+			return &splice{from: at, to: at, with: written(c), adds: path[i:]}, ""
 		case i < len(path)-1:
 			p = found
 			continue
