@@ -23,6 +23,8 @@ type Format struct {
 	Nothing string
 	// Declares tells that files say themselves which character set they are in.
 	Declares bool
+	// Says gives the character set that the beginning of a file names; empty: none, or one that is not known. Nil: that is not looked for.
+	Says func(head []byte) text.Charset
 	// Spreadsheets tells that spreadsheet programs write such files, and spoil values.
 	Spreadsheets bool
 	// Exponents tells that numbers may be written with one.

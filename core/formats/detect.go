@@ -27,7 +27,7 @@ func Detect(head []byte, known format.Known) format.Guess {
 	if known.Charset != "" {
 		g.Because(format.Certain, "you say that it is in %s", known.Charset)
 		decoded = g.decode(head, known.Charset)
-	} else {
+	} else if decoded = g.says(head); decoded == nil {
 		decoded = g.charset(head)
 	}
 	start := bytes.TrimLeft(decoded, " \t\r\n\x0b\x1e")
@@ -80,6 +80,25 @@ func (g *recognising) decode(head []byte, set text.Charset) []byte {
 		return head
 	}
 	return bytes.TrimPrefix(out, []byte("\uFEFF"))
+}
+
+// says gives the text in the character set that it names itself; nil if it names none, or is not in that.
+func (g *recognising) says(head []byte) []byte {
+	if i := bytes.LastIndexAny(head, "\r\n"); i >= 0 && len(head) >= Head {
+		head = head[:i+1] // the last character may be cut
+	}
+	for _, f := range All {
+		if f.Says == nil {
+			continue
+		}
+		if set := f.Says(head); set != "" && set != text.UTF8 {
+			if decoded, err := text.DecodeAll(head, set); err == nil {
+				g.Charset = set
+				return decoded
+			}
+		}
+	}
+	return nil
 }
 
 // letters counts the characters of several bytes that are whole, and the bytes that are none,

@@ -62,6 +62,7 @@ func TestWhatIsKnown(t *testing.T) {
 
 func TestDetect(t *testing.T) {
 	isa := "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000001*0*T*>~GS*PO*SKERRY*LABSUPPLY*20261125*0930*1*X*005010~ST*850*0001~"
+	named := func(set string) string { return strings.Replace(message, "|2.5.1", "|2.5.1||||||"+set, 1) }
 	for _, test := range []struct{ head, want string }{
 		{"", "  certain utf-8"},
 		{"\x00\x01\x02\x03\x04\x05", " - guessed"},
@@ -69,6 +70,11 @@ func TestDetect(t *testing.T) {
 		{"\x0b" + message, "hl7 2.5.1 ORU^R01 certain utf-8"},
 		{"BHS|^~\\&|A\r" + strings.Replace(message, "2.5.1", "2.3", 1), "hl7 2.3 ORU^R01 certain utf-8"},
 		{message + "NTE|1||caf\xe9\r", "hl7 2.5.1 ORU^R01 guessed iso-8859-1"},
+		{named("8859/1") + "NTE|1||caf\xe9\r", "hl7 2.5.1 ORU^R01 certain iso-8859-1"},
+		{strings.Replace(named("GB 18030-2000"), "LAB", "\x81\x7c", 1) + "NTE|1||\x81\x5e\r", "hl7 2.5.1 ORU^R01 certain gb18030"}, // bytes that would separate before MSH-9
+		{strings.Replace(named("ASCII~ISO IR87"), "LAB", "\x1b$B5|\x1b(B", 1), "hl7 2.5.1 ORU^R01 certain iso-2022-jp"},
+		{"FHS|^~\\&|A\r" + strings.Replace(named("GB 18030-2000"), "LAB", "\x81\x7c", 1), "hl7 2.5.1 ORU^R01 certain gb18030"},
+		{strings.Replace(named("GB 18030-2000"), "LAB", "\x81\x7c", 1) + strings.Repeat("NTE|1||\x81\x5e\r", Head), "hl7 2.5.1 ORU^R01 certain gb18030"},
 		{isa, "x12 005010 850 certain utf-8"},
 		{"ISA*00*short", "csv"},
 		{"UNA:+.? '\nUNB+UNOC:3+A+B+261125:0930+1'UNH+1+ORDERS:D:96A:UN'", "edifact D.96A ORDERS certain utf-8"},
@@ -98,7 +104,7 @@ func TestDetect(t *testing.T) {
 		{"\x1e42\n\x1e43\n", "json - text sequence certain utf-8"},
 		{"{\"a\":\"caf\xe9\"}", "json - document guessed iso-8859-1"},
 	} {
-		g := Detect([]byte(test.head), format.Known{})
+		g := Detect([]byte(test.head)[:min(len(test.head), Head)], format.Known{})
 		dash := func(s string) string {
 			if s == "" {
 				return "-"

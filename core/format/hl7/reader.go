@@ -106,6 +106,14 @@ func (r *Reader) Survey(raw []byte, f func(path, value []byte)) {
 	}
 	path, plain := make([]byte, 0, 16), make([]byte, 0, 256)
 	terminator := terminatorOf(raw)
+	if r.declared && (!text.IsASCII(raw) || bytes.IndexByte(raw, escape) >= 0) {
+		line, _, _ := bytes.Cut(raw, []byte{terminator})
+		if set, _ := declaredCharset(line, sep); set != "" && set != text.UTF8 {
+			if decoded, err := text.DecodeAll(raw, set); err == nil {
+				raw = decoded
+			}
+		}
+	}
 	for p := 0; p < len(raw); {
 		stop, next := segmentEnd(raw, p, terminator)
 		line := raw[p:stop]

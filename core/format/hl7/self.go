@@ -14,7 +14,8 @@ import (
 // Format is HL7 v2.
 var Format = &format.Format{
 	Name: "hl7", Title: "HL7 v2", Makes: "HL7 v2 messages", Nothing: "there is no MSH segment",
-	Declares: true, Standard: true, Catalog: Versions, Inherits: true,
+	Declares: true,
+	Says:     says, Standard: true, Catalog: Versions, Inherits: true,
 	Recognise: recognise,
 	Broken:    broken,
 	Type:      kind,
@@ -64,12 +65,34 @@ func recognise(g *format.Guess, b, _ []byte, _ format.Known) bool {
 		g.Because(format.Certain, "version %s is not described here: names and codes are those of %s", g.Version, of)
 	}
 	if set, ok := m.Get("MSH-18"); ok {
+		for n := 2; ; n++ {
+			further, ok := m.Get(fmt.Sprintf("MSH-18[%d]", n))
+			if !ok || further == "" {
+				break
+			}
+			set += ", " + further
+		}
 		g.Because(format.Certain, "MSH-18 names its character set: %s", set)
 	} else if g.Charset != text.UTF8 {
 		g.Because(format.Guessed, "MSH-18 does not name a character set")
 		g.Settings = append(g.Settings, "encoding: "+string(g.Charset))
 	}
 	return true
+}
+
+// says is the character set that the first message of a file names.
+func says(head []byte) text.Charset {
+	i := bytes.Index(head, []byte("MSH"))
+	if i < 0 || len(bytes.Trim(head[:i], " \t\r\n\x0b")) > 0 && !opens(bytes.TrimLeft(head, " \t\r\n\x0b"), "FHS") && !opens(bytes.TrimLeft(head, " \t\r\n\x0b"), "BHS") {
+		return ""
+	}
+	sep, problem := separators(head[i:])
+	if problem != "" {
+		return ""
+	}
+	line, _, _ := bytes.Cut(head[i:], []byte{terminatorOf(head[i:])})
+	set, _ := declaredCharset(line, sep)
+	return set
 }
 
 // broken looks for a message behind something else.
