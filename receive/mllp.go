@@ -16,6 +16,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"ydrion/core/format/hl7"
 )
 
 // MLLP takes HL7 v2 messages in frames (MLLP, release 1) and acknowledges each.
@@ -305,22 +307,16 @@ func wanted(accept, application, code string) string {
 // acknowledge makes an acknowledgement (HL7 Version 2, chapter 2, ACK) in a frame, with the separators of the message that it is
 // about; an empty one if it wants none.
 func acknowledge(message []byte, code, says string) []byte {
-	line := message
-	if i := bytes.IndexAny(line, "\r\n"); i >= 0 {
-		line = line[:i]
+	header := hl7.Header(message)
+	field := func(n int) string { // MSH-n
+		if n-1 < len(header) {
+			return string(header[n-1])
+		}
+		return ""
 	}
 	separator, encoding := "|", `^~\&`
-	field := func(int) string { return "" }
-	if bytes.HasPrefix(line, []byte("MSH")) && len(line) > 8 {
-		separator = string(line[3:4])
-		fields := strings.Split(string(line), separator)
-		encoding = fields[1]
-		field = func(n int) string { // MSH-n
-			if n-1 < len(fields) {
-				return fields[n-1]
-			}
-			return ""
-		}
+	if header != nil {
+		separator, encoding = field(1), field(2)
 	}
 	if code = wanted(field(15), field(16), code); code == "" {
 		return []byte{}
@@ -336,10 +332,10 @@ func acknowledge(message []byte, code, says string) []byte {
 		}
 	}
 	head := []string{"MSH", encoding, field(5), field(6), field(3), field(4), time.Now().Format("20060102150405-0700"), "", kind, Name(""), field(11), field(12)}
-	unicode := strings.Contains(field(18), "UTF-8")
-	if unicode {
+	if field(18) != "" { // the names are written in it
 		head = append(head, "", "", "", "", "", field(18))
 	}
+	unicode := strings.Contains(field(18), "UTF-8")
 	out := []string{strings.Join(head, separator), strings.Join([]string{"MSA", code, field(10)}, separator)}
 	if says != "" {
 		out[1] += separator + plain(says, separator+encoding, unicode)

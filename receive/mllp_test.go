@@ -170,6 +170,7 @@ func TestAcknowledgement(t *testing.T) {
 		"MSH|^~\\&|A|B|C|D|20261129||ADT^A01^ADT_A01|17|P|2.5.1||||||UNICODE UTF-8\r\nPID|1": "MSH|^~\\&|C|D|A|B|TIME||ACK^A01^ACK|ID|P|2.5.1||||||UNICODE UTF-8\rMSA|AE|17|no place for Måke",
 		"MSH$!~\\&$A$B$C!1$D$20261129$$ADT!A01$17$T$2.3":                                     "MSH$!~\\&$C!1$D$A$B$TIME$$ACK!A01$ID$T$2.3\rMSA$AE$17$no place for M?ke",
 		"MSH|^~\\&|A|B|C|D|20261129||ADT^A01|17|P|2.5|||AL\nPID|1":                           "MSH|^~\\&|C|D|A|B|TIME||ACK^A01|ID|P|2.5\rMSA|CE|17|no place for M?ke",
+		"MSH|^~\\&|A\x81\x7c|B|C|D|20261129||ADT^A01|17|P|2.5||||||GB 18030-2000\r":          "MSH|^~\\&|C|D|A\x81\x7c|B|TIME||ACK^A01|ID|P|2.5||||||GB 18030-2000\rMSA|AE|17|no place for M?ke",
 		"MSH|^~\\&|A|B":              "MSH|^~\\&|||A|B|TIME||ACK|ID||\rMSA|AE||no place for M?ke",
 		"PID|1":                      "MSH|^~\\&|||||TIME||ACK|ID||\rMSA|AE||no place for M?ke",
 		"MSH|^~\\&|A||||||ORU|9||\r": "MSH|^~\\&|||A||TIME||ACK|ID||\rMSA|AE|9|no place for M?ke",
@@ -179,14 +180,14 @@ func TestAcknowledgement(t *testing.T) {
 			separator = message[3:4]
 		}
 		got := string(acknowledge([]byte(message), "AE", "no place for Måke"))
-		line, rest, _ := strings.Cut(got, "\r")
+		line, rest, _ := strings.Cut(strings.ReplaceAll(got, "\x81|", "\x81"), "\r") // a character of two bytes
 		fields := strings.Split(line, separator)
 		for n, as := range map[int]string{6: "TIME", 9: "ID"} {
 			if len(fields) > n && fields[n] != "" {
 				fields[n] = as
 			}
 		}
-		if got := strings.Join(fields, separator) + "\r" + rest; got != "\x0B"+want+"\r\x1C\r" {
+		if got := strings.Join(fields, separator) + "\r" + rest; got != "\x0B"+strings.ReplaceAll(want, "\x81|", "\x81")+"\r\x1C\r" {
 			t.Errorf("%q:\n%q, not\n%q", message, got, want)
 		}
 	}

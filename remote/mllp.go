@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"ydrion/core/format/hl7"
 	"ydrion/workspace"
 )
 
@@ -124,21 +125,18 @@ type head struct {
 }
 
 func headOf(message []byte) (h head, is bool) {
-	line := message
-	if i := bytes.IndexAny(line, "\r\n"); i >= 0 {
-		line = line[:i]
-	}
-	if len(line) < 9 || !bytes.HasPrefix(line, []byte("MSH")) {
+	fields := hl7.Header(message)
+	if fields == nil {
 		return h, false
 	}
-	h.separator = string(line[3:4])
-	fields := strings.Split(string(line), h.separator)
-	if len(fields) > 9 {
-		h.control = fields[9]
+	field := func(n int) string { // MSH-n
+		if n-1 < len(fields) {
+			return string(fields[n-1])
+		}
+		return ""
 	}
-	if len(fields) > 14 && fields[14] == "NE" {
-		h.silent = len(fields) == 15 || fields[15] == "" || fields[15] == "NE"
-	}
+	h.separator, h.control = field(1), field(10)
+	h.silent = field(15) == "NE" && (field(16) == "" || field(16) == "NE")
 	return h, true
 }
 

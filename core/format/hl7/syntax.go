@@ -224,6 +224,23 @@ func digits(written []byte) ([]byte, bool) {
 	return b, err == nil && len(b) > 0
 }
 
+// Header gives the fields of the segment that a message begins with, as they are written: MSH-1, the separator itself, is the first. There are
+// none if it does not begin with MSH and a separator. What looks like a separator within a character of the set that MSH-18 names is none.
+func Header(message []byte) [][]byte {
+	line, _, _ := bytes.Cut(message, []byte{terminatorOf(message)})
+	if len(line) < 9 || !bytes.HasPrefix(line, []byte("MSH")) {
+		return nil
+	}
+	sep, problem := separators(line)
+	if problem != "" {
+		sep = Separators{Field: line[3]}
+	}
+	set, _ := declaredCharset(line, sep)
+	fields := pieces(line, sep.Field, set)
+	fields[0] = line[3:4]
+	return fields
+}
+
 // terminatorOf is what ends the segments of a message: what ends its first. The other half of a line end may stand beside it; elsewhere it is
 // a part of a value.
 func terminatorOf(message []byte) byte {

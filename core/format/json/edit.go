@@ -121,7 +121,7 @@ type splice struct {
 	from, to int
 	with     []byte
 	adds     []string // a member that is not there, as a path from the object in which it is to be
-	takes    bool // a member away; the first of its object if first says so
+	takes    bool     // a member away; the first of its object if first says so
 	first    bool
 }
 
