@@ -3,6 +3,7 @@ package flow_test
 import (
 	"bytes"
 	"context"
+	standard "encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"strings"
@@ -17,6 +18,7 @@ import (
 
 	"ydrion/core/flow"
 	"ydrion/core/format/hl7"
+	"ydrion/core/format/json"
 	"ydrion/core/text"
 )
 
@@ -202,4 +204,92 @@ func changedByHand(message, ends, position, value string) string {
 		}
 	}
 	return strings.Join(lines, ends)
+}
+
+// TestMessagesInAllSets: what messages in all character sets become is what their decoded texts say, cut at each separator.
+func TestMessagesInAllSets(t *testing.T) {
+	to, err := json.NewTarget("s.json", []byte(`{"sender":"","name":"","given":"","code":"","value":"","part":"","note":""}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	const schemaText = `{"fields":[{"name":"sender","path":"MSH-3"},{"name":"name","path":"PID-5.1"},{"name":"given","path":"PID-5[2].2"},{"name":"code","path":"OBX-3.1"},{"name":"value","path":"OBX-5"},{"name":"part","path":"OBX-5.2.2"},{"name":"note","path":"NTE-3"}]}`
+	plan := planned(t, schemaText, "map m\nsource hl7 s\ntarget json based on s\nsender = sender\nname = name\ngiven = given\ncode = code\nvalue = value\npart = part\nnote = note\n", hl7.Source{Unit: "OBX"}, to)
+	plan.Charset = text.Declared
+	sets, read := messageSets(), 0
+	for seed := range uint64(1200) {
+		r := rand.New(rand.NewPCG(seed, 12))
+		set := sets[r.IntN(len(sets))]
+		ends := []string{"\r", "\n", "\r\n"}[r.IntN(3)]
+		word := func() string {
+			var b strings.Builder
+			for range r.IntN(4) {
+				b.WriteString([]string{"a", "Q7", " ", `\F\`, `\T\`, `\E\`, `\S\`, string(set.chars[r.IntN(len(set.chars))]), string(set.chars[r.IntN(len(set.chars))])}[r.IntN(9)])
+			}
+			return b.String()
+		}
+		list := func(by string, of func() string) string {
+			s := of()
+			for r.IntN(3) == 0 {
+				s += by + of()
+			}
+			return s
+		}
+		field := func() string {
+			return list("~", func() string { return list("^", func() string { return list("&", word) }) })
+		}
+		var in strings.Builder
+		var want []map[string]string
+		for n := range 1 + r.IntN(3) {
+			sender, name := word(), field()
+			lines := []string{`MSH|^~\&|` + sender + `|` + word() + `|C|D|20261130||ORU^R01^ORU_R01|` + fmt.Sprint(n) + `|P|2.5.1||||||` + strings.Replace(set.name, "ISO IR6", "ASCII", 1), "PID|1||" + field() + "||" + name, "OBR|1|" + field()}
+			for k := range 1 + r.IntN(3) {
+				code, value, note := field(), field(), field()
+				lines = append(lines, fmt.Sprintf("OBX|%d|TX|%s||%s||||||F", k+1, code, value), "NTE|1||"+note)
+				of := map[string]string{"sender": part(sender), "name": part(name, 1, 1), "given": part(name, 2, 2), "code": part(code, 1, 1), "value": part(value), "part": part(value, 1, 2, 2), "note": part(note)}
+				for name, v := range of {
+					if v == "" {
+						delete(of, name)
+					}
+				}
+				want = append(want, of)
+			}
+			in.WriteString(strings.Join(lines, ends) + ends)
+		}
+		encoded, err := set.of.NewEncoder().Bytes([]byte(in.String()))
+		if err != nil {
+			continue
+		}
+		h := &heard{}
+		result, err := plan.Run(context.Background(), bytes.NewReader(encoded), flow.Inputs{Cores: 1}, h)
+		if err != nil || int(result.Good) != len(want) {
+			t.Errorf("seed %d, %s: %v, %d of %d, %v\n%q", seed, set.name, err, result.Good, len(want), result.Findings, in.String())
+			continue
+		}
+		read++
+		for i, line := range strings.Split(strings.TrimSpace(h.out.String()), "\n") {
+			var got map[string]string
+			if err := standard.Unmarshal([]byte(line), &got); err != nil || fmt.Sprintf("%q", got) != fmt.Sprintf("%q", want[i]) {
+				t.Errorf("seed %d, %s: %v\n%q, not\n%q, of\n%q", seed, set.name, err, got, want[i], in.String())
+			}
+		}
+	}
+	if read < 1000 {
+		t.Errorf("only %d files could be read", read)
+	}
+}
+
+// part is a piece of a field, chosen by repetition, component and subcomponent, as it reads.
+func part(field string, at ...int) string {
+	for i, by := range []string{"~", "^", "&"} {
+		n := 1
+		if i < len(at) {
+			n = at[i]
+		}
+		parts := strings.Split(field, by)
+		if n > len(parts) {
+			return ""
+		}
+		field = parts[n-1]
+	}
+	return strings.NewReplacer(`\F\`, "|", `\S\`, "^", `\T\`, "&", `\R\`, "~", `\E\`, `\`).Replace(field)
 }
