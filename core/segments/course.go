@@ -466,6 +466,9 @@ func (c *Course) step(key uint32, name []byte, hierarchy bool) {
 		}
 		step = c.structure.At(c.node, n.number)
 	}
+	if step.Odd && c.Close && key == c.note { // a note that has no place here belongs to what it follows, not to what might come
+		step = c.structure.At(c.node, 0)
+	}
 	if c.came = step; step.Node < 0 {
 		return
 	}
