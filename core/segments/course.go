@@ -46,6 +46,10 @@ type Course struct {
 	holding   []bool              // of its nodes: a unit may stand in it
 	node      int                 // of the segment that came last
 	came      *standard.Step      // of it, nil: there is no structure
+	stood     []bool              // of the structure's nodes: a segment has come for it
+	aside     bool                // the segment at hand is none of a unit that goes on behind it, and
+	unit      []batch.Span        // whose row this is
+	place     int                 // the node at which the segment that came last stands: before that of those before it, where it is late
 	group     int                 // of the unit
 	inside    bool                // a unit's group goes on
 	numbers   [4 * buckets]number // of the names that came last
@@ -136,8 +140,8 @@ func NewCourse(w *Wanted, habits Habits, b *batch.Batch, at Elements) Course {
 func (c *Course) Begin(record int, structure *standard.Structure) {
 	clear(c.seen)
 	clear(c.first)
-	c.saved = c.saved[:0]
-	c.order, c.inside, c.previous, c.node, c.levels, c.structure = 0, false, false, 0, c.levels[:0], structure
+	c.saved, c.aside = c.saved[:0], false
+	c.order, c.inside, c.previous, c.node, c.place, c.levels, c.structure = 0, false, false, 0, 0, c.levels[:0], structure
 	clear(c.rows)
 	if c.Record = record; c.Unit < 0 {
 		c.Row = c.grow()
@@ -151,6 +155,10 @@ func (c *Course) Begin(record int, structure *standard.Structure) {
 		for i := range c.Row {
 			c.Row[i] = batch.Missing
 		}
+	}
+	if structure != nil {
+		c.stood = slices.Grow(c.stood[:0], len(structure.Nodes))[:len(structure.Nodes)]
+		clear(c.stood)
 	}
 	if structure != nil && structure != c.holds && c.Unit >= 0 {
 		c.holding, c.holds = structure.Holding(c.Parts[c.Unit].Name), structure
@@ -193,6 +201,9 @@ func (c *Course) Segment(name []byte, key uint32) {
 }
 
 func (c *Course) follow(name []byte, key uint32) {
+	if c.aside {
+		c.inside, c.Row, c.aside = true, c.unit, false
+	}
 	nesting := -1
 	if c.nests>>bucket(key)&1 != 0 {
 		nesting = slices.Index(c.nested, key)
@@ -235,7 +246,7 @@ func (c *Course) loop(key uint32, name []byte, hierarchy bool) {
 
 // list ends the rows that the segment at hand does not belong to, and begins those that it begins.
 func (c *Course) list(key uint32, name []byte, hierarchy bool) {
-	moved := c.structure != nil && c.came.Node >= 0
+	moved := c.structure != nil && c.came.Node >= 0 && !c.came.Late
 	for i := range c.rows {
 		r, l := &c.rows[i], &c.lists[i]
 		switch {
@@ -261,7 +272,7 @@ func (c *Course) list(key uint32, name []byte, hierarchy bool) {
 		r.open, r.begins, r.last = true, true, true
 		r.deep, r.level, r.row = len(c.levels), hierarchy, c.b.Row(i, uint32(c.at.Begins()))
 		if r.group = 0; c.structure != nil {
-			r.group = c.structure.Scope(c.node)
+			r.group = c.structure.Scope(c.place)
 		}
 		c.closeBelow(i)
 		for _, k := range l.parts {
@@ -366,7 +377,7 @@ func (c *Course) MostOf(i int) int { return c.Parts[i].mostOf }
 // enclose begins what belongs to a unit.
 func (c *Course) enclose() {
 	if c.inside = true; c.structure != nil {
-		c.group = c.structure.Scope(c.node)
+		c.group = c.structure.Scope(c.place)
 	}
 }
 
@@ -377,7 +388,7 @@ func (c *Course) around(i int) bool {
 		return false
 	}
 	c.Row = c.context
-	at := max(c.node, 1)
+	at := max(c.place, 1)
 	if c.first[i] != 0 && (c.first[i] != at || c.deep[i] != len(c.levels)) { // another place for such a segment, nearer to the units to come
 		c.forget(i)
 	}
@@ -466,13 +477,22 @@ func (c *Course) step(key uint32, name []byte, hierarchy bool) {
 		}
 		step = c.structure.At(c.node, n.number)
 	}
-	if step.Odd && c.Close && key == c.note { // a note that has no place here belongs to what it follows, not to what might come
+	if (step.Odd || step.Late) && c.Close && key == c.note { // a note that has no place here belongs to what it follows, not to what might come
 		step = c.structure.At(c.node, 0)
 	}
 	if c.came = step; step.Node < 0 {
 		return
 	}
+	c.place = step.Node
+	if step.Late { // all that is open goes on behind it
+		if c.inside && (step.Started <= c.group || step.Node >= c.structure.Nodes[c.group].End) {
+			c.inside, c.aside, c.unit, c.Row = false, true, c.Row, c.context
+		}
+		return
+	}
 	c.node = step.Node
+	anew := step.Passed && c.stood[c.node] // what has not come yet is only late
+	c.stood[c.node] = true
 	if n := len(c.levels); hierarchy && n > 0 {
 		c.levels[n-1].end = c.structure.Nodes[c.structure.Scope(c.node)].End
 	}
@@ -483,13 +503,13 @@ func (c *Course) step(key uint32, name []byte, hierarchy bool) {
 		return
 	}
 	from, to := step.Started, c.structure.Nodes[step.Started].End
-	if step.Passed {
+	if anew {
 		to = len(c.structure.Nodes)
 	}
 	if c.inside && (key == c.Parts[c.Unit].key || step.Started <= c.group || step.Node >= c.structure.Nodes[c.group].End) {
 		c.inside, c.Row = false, c.context
 	}
-	if !c.holding[from] && !step.Passed {
+	if !c.holding[from] && !anew || step.Passed && !anew {
 		return
 	}
 	if from != step.Node {
@@ -531,7 +551,7 @@ func (c *Course) Keep(name []byte, key uint32, from, to int) {
 	if c.inside {
 		c.kin.Own(from, to, n-1)
 	} else {
-		c.kin.Context(from, to, c.node, len(c.levels), !c.Close && len(c.levels) == 0 && c.top())
+		c.kin.Context(from, to, c.place, len(c.levels), !c.Close && len(c.levels) == 0 && c.top())
 	}
 }
 
@@ -540,7 +560,7 @@ func (c *Course) top() bool {
 	if c.structure == nil {
 		return false
 	}
-	for g := c.node; g > 0; g = c.structure.Nodes[g].Parent {
+	for g := c.place; g > 0; g = c.structure.Nodes[g].Parent {
 		if c.holding[g] {
 			return false
 		}

@@ -96,7 +96,7 @@ func (k *Looping) Segment(name []byte, structure *standard.Structure, step *stan
 	for i := range k.loops {
 		l, s := &k.loops[i], &k.states[i]
 		if s.open && (string(name) == l.Segment || level || l.Outer >= 0 && !k.states[l.Outer].open ||
-			moved && s.group > 0 && (step.Started <= s.group || step.Node >= structure.Nodes[s.group].End)) {
+			moved && !step.Late && s.group > 0 && (step.Started <= s.group || step.Node >= structure.Nodes[s.group].End)) {
 			s.open, s.closed = false, !s.fresh
 		}
 		came := s.closed

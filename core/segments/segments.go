@@ -439,14 +439,16 @@ func (m *Message) Validate(say func(format.Difference)) {
 				if known != nil || m.Local == nil {
 					tell("standard.place", "", "%s has no place in %s", s.Name, m.Structure.Name)
 				}
-			case step.Passed:
+			case step.Passed, step.Late:
 				tell("standard.place", "", "%s should stand before what precedes it in %s", s.Name, m.Structure.Name)
 			case len(step.Skipped) > 0:
 				tell("standard.missing", "", "%s is missing before %s: %s requires it", names(step.Skipped), s.Name, m.Structure.Name)
 			}
 			if step.Node >= 0 {
-				from = step.Node
-				m.counted(came, step, tell)
+				if !step.Late {
+					from = step.Node
+					m.counted(came, step, tell)
+				}
 				known = m.as(step, known)
 			}
 		}

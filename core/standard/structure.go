@@ -62,6 +62,7 @@ type Step struct {
 	Skipped []int // required nodes that should have come before it
 	Odd     bool  // its place is not here: it stands at the next one that may be meant
 	Passed  bool  // there is only one before
+	Late    bool  // it belongs to a group that goes on, in which its place is before
 }
 
 // Knows tells whether the structure has segments of that name anywhere.
@@ -130,10 +131,9 @@ func whichever(*Choice) bool { return true }
 
 func (s *Structure) step(from int, name string, is func(*Choice) bool) Step {
 	fits := func(n *Node) bool { return slices.Contains(n.Segments, name) && (n.Choice == nil || is(n.Choice)) }
-	step := s.find(from, fits, s.opening)
+	step := s.find(from, fits)
 	if step.Node < 0 {
-		step = s.find(from, fits, s.anywhere)
-		step.Odd = true
+		step = s.late(from, fits)
 	}
 	if step.Node < 0 { // its place has passed: it begins what it is in, and what follows that, anew
 		if step.Node = s.anywhere(0, fits); step.Node < 0 {
@@ -142,8 +142,8 @@ func (s *Structure) step(from int, name string, is func(*Choice) bool) Step {
 		for step.Started = step.Node; s.Nodes[step.Started].Parent > 0; {
 			step.Started = s.Nodes[step.Started].Parent
 		}
-		step.Passed = true
-	} else {
+		step.Passed, step.Odd = true, true
+	} else if !step.Late {
 		step.Skipped = s.skipped(from, step)
 	}
 	return step
@@ -205,8 +205,8 @@ func (s *Structure) Missing(last int) []int {
 }
 
 // find goes outwards from a node: to what may follow it in its group, to the group
-// again, to what may follow the group. enter finds the segment in a node.
-func (s *Structure) find(from int, fits func(*Node) bool, enter func(node int, fits func(*Node) bool) int) Step {
+// again, to what may follow the group.
+func (s *Structure) find(from int, fits func(*Node) bool) Step {
 	n := s.Nodes
 	if from > 0 && n[from].Max != 1 && fits(&n[from]) {
 		return Step{Node: from, Started: from}
@@ -220,7 +220,7 @@ func (s *Structure) find(from int, fits func(*Node) bool, enter func(node int, f
 			return Step{Node: -1}
 		}
 		for c := next; c < n[group].End; c = n[c].End {
-			if to := enter(c, fits); to >= 0 {
+			if to := s.opening(c, fits); to >= 0 {
 				return Step{Node: to, Started: c}
 			}
 		}
@@ -228,11 +228,50 @@ func (s *Structure) find(from int, fits func(*Node) bool, enter func(node int, f
 			return Step{Node: -1}
 		}
 		if group != 0 && n[group].Max != 1 {
-			if to := enter(group, fits); to >= 0 {
+			if to := s.opening(group, fits); to >= 0 {
 				return Step{Node: to, Started: group}
 			}
 		}
 	}
+}
+
+// late goes outwards from a node to a segment whose place is not there: to one before it in its group, which goes on, as nothing
+// but what a group begins with can begin it anew; or to one in a group behind it whose beginning is missing.
+func (s *Structure) late(from int, fits func(*Node) bool) Step {
+	n := s.Nodes
+	for at := from; at > 0; at = n[at].Parent {
+		group := n[at].Parent
+		begins := s.opening(group, fits)
+		before := func(enter func(int, func(*Node) bool) int) (step Step, is bool) {
+			for c := group + 1; c <= at && group != 0; c = n[c].End {
+				if to := enter(c, fits); to >= 0 && to != begins {
+					return Step{Node: to, Started: c, Late: true}, true
+				}
+			}
+			return step, false
+		}
+		if step, is := before(s.opening); is {
+			return step
+		}
+		for c := n[at].End; c < n[group].End; c = n[c].End {
+			if to := s.anywhere(c, fits); to >= 0 {
+				return Step{Node: to, Started: c, Odd: true}
+			}
+		}
+		if step, is := before(s.anywhere); is {
+			return step
+		}
+	}
+	if from == 0 {
+		if to := s.anywhere(0, fits); to >= 0 {
+			step := Step{Node: to, Started: to, Odd: true}
+			for n[step.Started].Parent > 0 {
+				step.Started = n[step.Started].Parent
+			}
+			return step
+		}
+	}
+	return Step{Node: -1}
 }
 
 // opening finds a segment that a node may begin with.

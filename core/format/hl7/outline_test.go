@@ -99,7 +99,7 @@ func TestValidate(t *testing.T) {
 		{pid + "OBX|1|NM|K||4||||||Q\r", "Q", "OBX-11 Observation Result Status: \"Q\" is not among the codes of table 0085"},
 		{pid + "OBX|1|NM|K||4\r", "\rOBX|1|NM|K||4\r+14", "OBX-11 Observation Result Status is required, and empty"},
 		{pid + "OBX|1|CE|K||a^b^c^d^e^f^g||||||F\r", "g|", "OBX-5.7 Observation Value has 6 components of type CE"},
-		{pid + "PV1|1|O\r", "PV1", "PID is missing before PV1: ORU_R01 requires it"},
+		{pid + "PV1|1|O\r", "PV1", "PV1 should stand before what precedes it in ORU_R01"},
 		{pid + "DG1|1\r", "DG1", "DG1 has no place in ORU_R01"},
 		{pid + "QQQ|1\r", "QQQ", "QQQ is not a segment of version 2.5.1"},
 		{pid + "ZQQ|1\r", "", ""},

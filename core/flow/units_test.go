@@ -1,0 +1,213 @@
+package flow_test
+
+import (
+	"bytes"
+	"context"
+	standard "encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"ydrion/core/batch"
+	"ydrion/core/flow"
+	"ydrion/core/format"
+	"ydrion/core/format/edifact"
+	"ydrion/core/format/hl7"
+	"ydrion/core/format/json"
+	"ydrion/core/format/x12"
+	"ydrion/core/segments"
+	"ydrion/core/text"
+)
+
+// comingBack keeps what was made, and each rejected record.
+type comingBack struct {
+	opened   *flow.Opened
+	made     bytes.Buffer
+	rejected []string
+}
+
+func (c *comingBack) Open(o *flow.Opened) error { c.opened = o; return nil }
+func (c *comingBack) Batch(b *batch.Batch) error {
+	made, err := c.opened.Assemblies[0].All(b)
+	c.made.Write(made)
+	for i, w := range b.Outcomes {
+		if w == batch.Rejected {
+			raw, _ := c.opened.Rejected(b, i)
+			c.rejected = append(c.rejected, string(raw))
+		}
+	}
+	return err
+}
+func (c *comingBack) Broken(b *format.Broken) error { return fmt.Errorf("it is broken: %v", b.Finding) }
+
+// copies is a plan that writes fields, named a, b and so on, into objects; those records are rejected whose last field holds an X, if there is
+// such a rule.
+func copies(tb testing.TB, from format.Source, name, paths string, rejects bool) *flow.Plan {
+	var fields, members []string
+	lines := ""
+	for i, path := range strings.Fields(paths) {
+		n := string(rune('a' + i))
+		fields, members = append(fields, fmt.Sprintf(`{"name":"%s_","path":%q}`, n, path)), append(members, fmt.Sprintf(`"%s":""`, n))
+		lines += fmt.Sprintf("%s = %s_\n", n, n)
+	}
+	to, err := json.NewTarget("s.json", []byte("{"+strings.Join(members, ",")+"}"))
+	if err != nil {
+		tb.Fatal(err)
+	}
+	rule := ""
+	if rejects {
+		rule = fmt.Sprintf("reject when %c_ | contains \"X\" because \"x\"\n", 'a'+len(fields)-1)
+	}
+	plan := planned(tb, `{"fields":[`+strings.Join(fields, ",")+`]}`, "map m\nsource "+name+" s\ntarget json based on s\n"+rule+lines, from, to)
+	plan.Charset = text.UTF8
+	return plan
+}
+
+// TestLateSegments: a segment that comes later than it should belongs to the group that goes on, and ends nothing: what partners write in another order
+// is not lost. Fields that are looked for are those of the paths; rows are joined by blanks.
+func TestLateSegments(t *testing.T) {
+	msh, oul := "MSH|^~\\&|A|B|C|D|20261130||ORU^R01^ORU_R01|1|P|2.5.1\r", "MSH|^~\\&|A|B|C|D|20261130||OUL^R22^OUL_R22|1|P|2.5.1\r"
+	isa := "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000001*0*T*>~GS*SH*S*L*20261125*0930*1*X*005010~ST*856*0001~BSN*00*1*20261125*0930~HL*1**S~HL*2*1*O~PRF*P1~"
+	for name, test := range map[string]struct {
+		from            format.Source
+		kind, paths, in string
+		want            string
+	}{
+		"PD1 behind PV1":           {hl7.Source{Unit: "OBX"}, "hl7", "PID-5 PD1-4 OBR-4 OBX-5", msh + "PID|1||x||N\rPV1|1\rPD1||||D\rOBR|1|||C\rOBX|1|TX|c||v\r", "N,D,C,v"},
+		"PV1 behind PV2":           {hl7.Source{Unit: "OBX"}, "hl7", "PID-5 PV1-2 PV2-3 OBR-4 OBX-5", msh + "PID|1||x||N\rPV2|||Z\rPV1||I\rOBR|1|||C\rOBX|1|TX|c||v\r", "N,I,Z,C,v"},
+		"a visit among results":    {hl7.Source{Unit: "OBX"}, "hl7", "PID-5 PV1-2 PV2-3 OBR-4 OBX-5", msh + "PID|1||x||N\rOBR|1|||C\rOBX|1|TX|c||v\rTQ1|1\rPV1||I\rPV2|||Z\rOBX|1|TX|c||w\rPID|2||y\rOBR|1|||E\rOBX|1|TX|c||z\r", "N,,,C,v N,I,Z,C,w ,,,E,z"},
+		"a note without a place":   {hl7.Source{Unit: "OBX"}, "hl7", "PID/NTE-3 OBX-5 NTE-3", oul + "PID|1||x||N\rNTE|1||p\rOBX|1|TX|c||v\rNTE|1||n\rOBX|2|TX|c||w\r", "p,v,n p,w,"},
+		"a second patient":         {hl7.Source{Unit: "OBX"}, "hl7", "PID-5 PV1-2 OBX-5", strings.ReplaceAll(oul, "OUL^R22^OUL_R22", "OUL^R21^OUL_R21") + "PID|1||x||N\rPV1||I\rOBR|1\rOBX|1|TX|c||v\rPID|2||y||M\rOBR|1\rOBX|1|TX|c||w\r", "N,I,v M,,w"},
+		"REF before LIN":           {segments.Interchanges{Rules: x12.Rules, Unit: "HL(3=I)"}, "x12", "HL(3=O)/PRF-1 REF-2 LIN-3 SN1-2", isa + "HL*3*2*I~REF*ZZ*R~LIN**VN*L1~SN1**1*EA~HL*4*2*I~SN1**2*EA~LIN**VN*L2~SE*13*0001~GE*1*1~IEA*1*000000001~", "P1,R,L1,1 P1,,L2,2"},
+		"QTY before PIA and IMD":   {segments.Interchanges{Rules: edifact.Rules, Unit: "LIN"}, "edifact", "BGM-2 LIN-3.1 PIA-2.1 IMD-3.4 QTY-1.2", "UNB+UNOC:3+A+B+261130:1200+1'UNH+1+ORDERS:D:96A:UN'BGM+220+O1+9'DTM+137:20261130:102'NAD+BY+B::92'LIN+1++a:SA'QTY+21:5'IMD+F++:::text'PIA+1+p'LIN+2++b:SA'QTY+21:6'UNS+S'UNT+12+1'UNZ+1+1'", "O1,a,p,text,5 O1,b,,,6"},
+		"a line's list, its order": {segments.Interchanges{Rules: edifact.Rules}, "edifact", "BGM-2 LIN-3.1 IMD-3.4 LIN[2]-3.1", "UNB+UNOC:3+A+B+261130:1200+1'UNH+1+ORDERS:D:96A:UN'BGM+220+O1+9'DTM+137:20261130:102'LIN+1++a:SA'QTY+21:5'IMD+F++:::text'LIN+2++b:SA'UNS+S'UNT+9+1'UNZ+1+1'", "O1,a,text,b"},
+	} {
+		c := &comingBack{}
+		if _, err := copies(t, test.from, test.kind, test.paths, false).Run(context.Background(), strings.NewReader(test.in), flow.Inputs{Cores: 1}, c); err != nil {
+			t.Fatal(err)
+		}
+		var rows []string
+		for line := range strings.SplitSeq(strings.TrimSpace(c.made.String()), "\n") {
+			var of map[string]string
+			if err := standard.Unmarshal([]byte(line), &of); err != nil {
+				t.Fatal(name, err, c.rejected)
+			}
+			var row []string
+			for i := range strings.Fields(test.paths) {
+				row = append(row, of[string(rune('a'+i))])
+			}
+			rows = append(rows, strings.Join(row, ","))
+		}
+		if got := strings.Join(rows, " "); got != test.want {
+			t.Errorf("%s: %s, not %s", name, got, test.want)
+		}
+	}
+}
+
+// TestRejectsComeBack: a rejected record, handed in again by itself, becomes what it would have become in its message: it has all that stood around it, and
+// nothing of its neighbours. What belongs to one stands in any order.
+func TestRejectsComeBack(t *testing.T) {
+	words := func(r *rand.Rand) func() string {
+		n := 0
+		return func() string { n++; return fmt.Sprintf("w%d%s", n, []string{"", "X", "", ""}[r.IntN(4)]) }
+	}
+	for name, of := range map[string]struct {
+		from  format.Source
+		paths string // the last is the record's own
+		make  func(r *rand.Rand) string
+	}{
+		"hl7": {hl7.Source{Unit: "OBX"}, "MSH-10 PID-5 PID/NTE-3 PV1-2 OBR-4 OBR/NTE-3 NTE-3 OBX-5", func(r *rand.Rand) string {
+			word, s := words(r), ""
+			some := func(segments ...string) {
+				for _, i := range r.Perm(len(segments)) {
+					if r.IntN(2) == 0 {
+						s += segments[i] + word() + "\r"
+					}
+				}
+			}
+			for m := range 1 + r.IntN(3) {
+				s += fmt.Sprintf("MSH|^~\\&|A|B|C|D|20261130||%s|%d|P|2.5.1\r", []string{"ORU^R01^ORU_R01", "OUL^R22^OUL_R22", "ZZZ^Z01"}[r.IntN(3)], m)
+				for range 1 + r.IntN(2) {
+					s += "PID|1||x||" + word() + "\r"
+					some("NTE|1||", "PV1||", "PD1||||")
+					for range 1 + r.IntN(2) {
+						some("SPM|1|", "ORC|RE|")
+						s += "OBR|1|||" + word() + "\r"
+						some("NTE|1||", "TQ1|1|")
+						for range r.IntN(4) {
+							s += "OBX|1|TX|c||" + word() + "\r"
+							some("NTE|1||", "NTE|1||")
+						}
+					}
+				}
+			}
+			return s
+		}},
+		"x12": {segments.Interchanges{Rules: x12.Rules, Unit: "HL(3=I)"}, "ST-2 HL(3=S)/REF-2 HL(3=O)/PRF-1 HL(3=P)/MAN-2 REF-2 LIN-3 SN1-2", func(r *rand.Rand) string {
+			word, hl, n := words(r), 0, 3
+			s := "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000001*0*T*>~GS*SH*S*L*20261125*0930*1*X*005010~ST*856*0001~BSN*00*1*20261125*0930~"
+			level := func(above int, code string, segments ...string) int {
+				hl++
+				n++
+				s += strings.Replace(fmt.Sprintf("HL*%d*%d*%s~", hl, above, code), "*0*", "**", 1)
+				for _, i := range r.Perm(len(segments)) {
+					if r.IntN(3) > 0 {
+						n++
+						s += segments[i] + word() + "~"
+					}
+				}
+				return hl
+			}
+			for range 1 + r.IntN(2) {
+				shipment := level(0, "S", "REF*ZZ*", "TD5**2*X**")
+				for range 1 + r.IntN(3) {
+					order := level(shipment, "O", "PRF*")
+					for range r.IntN(3) {
+						above := order
+						if r.IntN(2) == 0 {
+							above = level(order, "P", "MAN*GM*", "REF*ZZ*")
+						}
+						for range 1 + r.IntN(3) {
+							level(above, "I", "REF*ZZ*", "LIN**VN*", "SN1**")
+						}
+					}
+				}
+			}
+			return s + fmt.Sprintf("SE*%d*0001~GE*1*1~IEA*1*000000001~", n)
+		}},
+	} {
+		all, some := copies(t, of.from, name, of.paths, false), copies(t, of.from, name, of.paths, true)
+		run := func(p *flow.Plan, in string) (made, rejected []string) {
+			c := &comingBack{}
+			if _, err := p.Run(context.Background(), strings.NewReader(in), flow.Inputs{Cores: 1}, c); err != nil {
+				t.Fatal(err)
+			}
+			return strings.Fields(c.made.String()), c.rejected
+		}
+		back := 0
+		for seed := range uint64(1500) {
+			in := of.make(rand.New(rand.NewPCG(seed, 9)))
+			want, bad := run(all, in)
+			if len(bad) > 0 { // a message without a record
+				continue
+			}
+			got, rejected := run(some, in)
+			for _, raw := range rejected {
+				made, bad := run(all, raw)
+				if got = append(got, made...); len(bad) > 0 {
+					t.Errorf("%s, seed %d: %q is rejected when it comes back", name, seed, raw)
+				}
+			}
+			back += len(rejected)
+			slices.Sort(got)
+			if slices.Sort(want); !slices.Equal(got, want) {
+				t.Errorf("%s, seed %d: %q, not %q, of\n%q\n%q", name, seed, got, want, in, rejected)
+			}
+		}
+		if back < 500 {
+			t.Errorf("%s: only %d records were rejected", name, back)
+		}
+	}
+}
