@@ -49,6 +49,7 @@ type Course struct {
 	stood     []bool              // of the structure's nodes: a segment has come for it
 	aside     bool                // the segment at hand is none of a unit that goes on behind it, and
 	unit      []batch.Span        // whose row this is
+	late      bool                // the segment that came last comes later than it should, and
 	place     int                 // the node at which the segment that came last stands: before that of those before it, where it is late
 	group     int                 // of the unit
 	inside    bool                // a unit's group goes on
@@ -234,7 +235,7 @@ func (c *Course) loop(key uint32, name []byte, hierarchy bool) {
 	if u := c.Unit; u >= 0 && c.is(u, key) {
 		c.looping.Renew()
 	}
-	c.looping.Segment(name, c.structure, c.came, hierarchy, func(l *Loop) bool { return c.at.Is(l.Element, l.Value) })
+	c.looping.Segment(name, c.structure, c.came, hierarchy, c.late, func(l *Loop) bool { return c.at.Is(l.Element, l.Value) })
 	for _, loop := range c.looping.Again {
 		for k := range c.Parts {
 			if c.Unit >= 0 && !c.inside && c.Loops.Within(c.Parts[k].loop, loop) {
@@ -246,7 +247,7 @@ func (c *Course) loop(key uint32, name []byte, hierarchy bool) {
 
 // list ends the rows that the segment at hand does not belong to, and begins those that it begins.
 func (c *Course) list(key uint32, name []byte, hierarchy bool) {
-	moved := c.structure != nil && c.came.Node >= 0 && !c.came.Late
+	moved := c.structure != nil && c.came.Node >= 0 && !c.late
 	for i := range c.rows {
 		r, l := &c.rows[i], &c.lists[i]
 		switch {
@@ -480,19 +481,20 @@ func (c *Course) step(key uint32, name []byte, hierarchy bool) {
 	if (step.Odd || step.Late) && c.Close && key == c.note { // a note that has no place here belongs to what it follows, not to what might come
 		step = c.structure.At(c.node, 0)
 	}
-	if c.came = step; step.Node < 0 {
+	if c.came, c.late = step, false; step.Node < 0 {
 		return
 	}
 	c.place = step.Node
-	if step.Late { // all that is open goes on behind it
+	again := c.stood[c.place] && c.structure.Nodes[c.place].Max == 1
+	c.stood[c.place] = true
+	if c.late = step.Late || step.Passed && !again; c.late { // all that is open goes on behind it
 		if c.inside && (step.Started <= c.group || step.Node >= c.structure.Nodes[c.group].End) {
-			c.inside, c.aside, c.unit, c.Row = false, true, c.Row, c.context
+			c.aside, c.unit = !c.is(c.Unit, key), c.Row
+			c.inside, c.Row = false, c.context
 		}
 		return
 	}
 	c.node = step.Node
-	anew := step.Passed && c.stood[c.node] // what has not come yet is only late
-	c.stood[c.node] = true
 	if n := len(c.levels); hierarchy && n > 0 {
 		c.levels[n-1].end = c.structure.Nodes[c.structure.Scope(c.node)].End
 	}
@@ -503,13 +505,13 @@ func (c *Course) step(key uint32, name []byte, hierarchy bool) {
 		return
 	}
 	from, to := step.Started, c.structure.Nodes[step.Started].End
-	if anew {
+	if step.Passed {
 		to = len(c.structure.Nodes)
 	}
 	if c.inside && (key == c.Parts[c.Unit].key || step.Started <= c.group || step.Node >= c.structure.Nodes[c.group].End) {
 		c.inside, c.Row = false, c.context
 	}
-	if !c.holding[from] && !anew || step.Passed && !anew {
+	if !c.holding[from] && !step.Passed {
 		return
 	}
 	if from != step.Node {
@@ -519,7 +521,7 @@ func (c *Course) step(key uint32, name []byte, hierarchy bool) {
 		}
 	}
 	for k := range c.Parts {
-		if first := c.first[k]; first < from || first >= to || first == step.Node && from == step.Node {
+		if first := c.first[k]; first < from || first >= to || first == step.Node && from == step.Node && !step.Passed {
 			continue
 		}
 		c.forget(k)

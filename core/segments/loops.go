@@ -86,8 +86,8 @@ func (k *Looping) Ends(from, to int) {
 
 // Segment is called for each segment with its step in the structure, if there is one. Is tells whether it has
 // the value by which a loop is chosen; level, that it begins a level of a hierarchy, which ends the one
-// before.
-func (k *Looping) Segment(name []byte, structure *standard.Structure, step *standard.Step, level bool, is func(*Loop) bool) {
+// before; late, that it comes later than it should, and ends nothing.
+func (k *Looping) Segment(name []byte, structure *standard.Structure, step *standard.Step, level, late bool, is func(*Loop) bool) {
 	if k.note = string(name) == k.notes; !k.note && k.last != string(name) {
 		k.last = string(name)
 	}
@@ -96,7 +96,7 @@ func (k *Looping) Segment(name []byte, structure *standard.Structure, step *stan
 	for i := range k.loops {
 		l, s := &k.loops[i], &k.states[i]
 		if s.open && (string(name) == l.Segment || level || l.Outer >= 0 && !k.states[l.Outer].open ||
-			moved && !step.Late && s.group > 0 && (step.Started <= s.group || step.Node >= structure.Nodes[s.group].End)) {
+			moved && !late && s.group > 0 && (step.Started <= s.group || step.Node >= structure.Nodes[s.group].End)) {
 			s.open, s.closed = false, !s.fresh
 		}
 		came := s.closed
