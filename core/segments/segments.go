@@ -201,7 +201,9 @@ func (m *Message) Outline() []format.Node {
 				out.Nodes[k].To = end
 			}
 			open, at, from = open[:0], at[:0], 0
-		} else if step := m.next(from, s); step.Node >= 0 {
+		} else if step := m.next(from, s); step.Late { // groups go on behind it
+			known = m.as(step, known)
+		} else if step.Node >= 0 {
 			from, known = step.Node, m.as(step, known)
 			var groups []int
 			for g := m.Structure.Nodes[from].Parent; g > 0; g = m.Structure.Nodes[g].Parent {
