@@ -22,7 +22,7 @@ func TestConsoleBranches(t *testing.T) {
 	writes := 0
 	b := testbed.Start(t, testbed.On(&files.Faulty{FS: files.Real{}, Fail: func(_ int64, operation, name string) error {
 		if operation == "write" && strings.Contains(name, "laboratory/stations/") {
-			if writes++; writes == 12 { // it has got on by then
+			if writes++; writes == 60 { // it has got on by then
 				close(held)
 				<-hold
 			}
