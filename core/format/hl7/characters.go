@@ -64,15 +64,12 @@ func (w *walk) escapes(start, end int) {
 // MSH-18 says. It gives a rule and an offset if that cannot be done, or -1.
 func (w *walk) character(start, end int, terminator byte) int {
 	buf := w.b.Buf
-	if w.charset, w.scan = "", buf; !w.odd {
+	if w.charset, w.scan = "", buf; !w.odd || text.IsASCII(buf[start:end]) && bytes.IndexByte(buf[start:end], escape) < 0 {
 		return -1
 	}
 	at := start
 	for at < end && buf[at] < 0x80 && buf[at] != escape {
 		at++
-	}
-	if at == end {
-		return -1
 	}
 	if !w.declared {
 		if bytes.Contains(buf[start:end], []byte(string(utf8.RuneError))) {
