@@ -45,6 +45,18 @@ func messageSets() []messageSet {
 	return sets
 }
 
+// fieldOf makes a field of some repetitions of some components of some subcomponents.
+func fieldOf(r *rand.Rand, word func() string) string {
+	list := func(by string, of func() string) string {
+		s := of()
+		for r.IntN(3) == 0 {
+			s += by + of()
+		}
+		return s
+	}
+	return list("~", func() string { return list("^", func() string { return list("&", word) }) })
+}
+
 // TestMessagesAsTheyCame: messages in all character sets, with whatever values have, are those that came, but for what the map says; by hand, on decoded
 // texts that are cut at each separator.
 func TestMessagesAsTheyCame(t *testing.T) {
@@ -65,16 +77,7 @@ func TestMessagesAsTheyCame(t *testing.T) {
 			}
 			return b.String()
 		}
-		list := func(by string, of func() string) string {
-			s := of()
-			for r.IntN(3) == 0 {
-				s += by + of()
-			}
-			return s
-		}
-		field := func() string {
-			return list("~", func() string { return list("^", func() string { return list("&", word) }) })
-		}
+		field := func() string { return fieldOf(r, word) }
 		segment := func(name string, fields int) string {
 			for range fields {
 				name += "|" + field()
@@ -227,16 +230,7 @@ func TestMessagesInAllSets(t *testing.T) {
 			}
 			return b.String()
 		}
-		list := func(by string, of func() string) string {
-			s := of()
-			for r.IntN(3) == 0 {
-				s += by + of()
-			}
-			return s
-		}
-		field := func() string {
-			return list("~", func() string { return list("^", func() string { return list("&", word) }) })
-		}
+		field := func() string { return fieldOf(r, word) }
 		var in strings.Builder
 		var want []map[string]string
 		for n := range 1 + r.IntN(3) {

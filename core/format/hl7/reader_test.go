@@ -173,6 +173,7 @@ func TestSetsBeforeTheyAreNamed(t *testing.T) {
 		{"8859/1", "A", "OBX|1|ST|GR\xd6SSE^Gr\xf6\xdfe||7\r", "OBX(3=GRÖSSE)-5", "7", ""},
 		{"", "A", "OBX|1|ST|A\\T\\B||7\r", "OBX(3=A&B)-5", "7", ""},
 		{"GB 18030-2000", "A", "OBX|1|ST|\x81\x7c||7\r", "OBX(3=亅)-5", "7", ""},
+		{"ASCII~ISO IR87", "A", "OBX|1|ST|\x1b$B5|\x1b(B||7\r", "OBX(3=亨)-5", "7", ""},
 		{"8859/1", "A", "PID|1||1^^^^M\xdc~2^^^^MR\r", "PID-3[5=MÜ].1", "1", ""},
 		{"GB 18030-2000", "A", "PID|1||1^^^\x81\x5e^MR~2^^^^\x81\x5e\r", "PID-3[5=乛].1", "2", ""},
 	} {

@@ -14,8 +14,7 @@ import (
 // Format is HL7 v2.
 var Format = &format.Format{
 	Name: "hl7", Title: "HL7 v2", Makes: "HL7 v2 messages", Nothing: "there is no MSH segment",
-	Declares: true,
-	Says:     says, Standard: true, Catalog: Versions, Inherits: true,
+	Declares: true, Says: says, Standard: true, Catalog: Versions, Inherits: true,
 	Recognise: recognise,
 	Broken:    broken,
 	Type:      kind,

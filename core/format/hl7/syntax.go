@@ -286,7 +286,7 @@ func pieces(text []byte, separator byte, set text.Charset) [][]byte {
 
 // says tells whether a value, as it is written in a message in a character set, is a text.
 func (s Separators) says(written []byte, set text.Charset, is string) bool {
-	if set != "" && set != text.UTF8 && !text.IsASCII(written) {
+	if set != "" && set != text.UTF8 && (!text.IsASCII(written) || bytes.IndexByte(written, escape) >= 0) {
 		decoded, err := text.DecodeAll(written, set)
 		if err != nil {
 			return false
