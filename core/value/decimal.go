@@ -2,6 +2,7 @@ package value
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"math"
 	"math/big"
@@ -223,6 +224,46 @@ var ten = big.NewInt(10)
 
 func pow10(n int32) *big.Int { return new(big.Int).Exp(ten, big.NewInt(int64(n)), nil) }
 
+// multiply is a × b where that is a machine integer.
+func multiply(a, b int64) (int64, bool) {
+	n := a * b
+	return n, a == 0 || n/a == b && (a != -1 || b != math.MinInt64)
+}
+
+// tens are the powers of ten that are machine integers.
+var tens = func() (t [19]int64) {
+	t[0] = 1
+	for i := range t[1:] {
+		t[i+1] = t[i] * 10
+	}
+	return t
+}()
+
+// shift is n × 10^by where that is a machine integer; by is 0 or more.
+func shift(n int64, by int32) (int64, bool) {
+	if int(by) >= len(tens) {
+		return 0, n == 0
+	}
+	if by == 0 {
+		return n, true
+	}
+	return multiply(n, tens[by])
+}
+
+// alignSmall is align where all are machine integers.
+func alignSmall(a, b Decimal) (x, y int64, scale int32, ok bool) {
+	if a.big != nil || b.big != nil {
+		return 0, 0, 0, false
+	}
+	if a.scale == b.scale {
+		return a.coef, b.coef, a.scale, true
+	}
+	scale = max(a.scale, b.scale)
+	x, ok = shift(a.coef, scale-a.scale)
+	y, fits := shift(b.coef, scale-b.scale)
+	return x, y, scale, ok && fits
+}
+
 // align gives both coefficients at the larger scale.
 func align(a, b Decimal) (x, y *big.Int, scale int32) {
 	x, y = a.int(), b.int()
@@ -238,9 +279,9 @@ func align(a, b Decimal) (x, y *big.Int, scale int32) {
 
 // Add is a + b.
 func (d Decimal) Add(e Decimal) Decimal {
-	if d.big == nil && e.big == nil && d.scale == e.scale {
-		if sum := d.coef + e.coef; (sum > d.coef) == (e.coef > 0) {
-			return Decimal{coef: sum, scale: d.scale}
+	if a, b, scale, ok := alignSmall(d, e); ok {
+		if sum := a + b; (sum > a) == (b > 0) {
+			return Decimal{coef: sum, scale: scale}
 		}
 	}
 	x, y, scale := align(d, e)
@@ -260,6 +301,11 @@ func (d Decimal) Sub(e Decimal) Decimal { return d.Add(e.Neg()) }
 
 // Mul is d × e, exact: the scales add up.
 func (d Decimal) Mul(e Decimal) Decimal {
+	if d.big == nil && e.big == nil {
+		if n, ok := multiply(d.coef, e.coef); ok {
+			return Decimal{coef: n, scale: d.scale + e.scale}
+		}
+	}
 	return fromBig(new(big.Int).Mul(d.int(), e.int()), d.scale+e.scale)
 }
 
@@ -268,6 +314,13 @@ func (d Decimal) Mul(e Decimal) Decimal {
 func (d Decimal) Div(e Decimal, decimals int32) (Decimal, bool) {
 	if e.Sign() == 0 {
 		return Decimal{}, false
+	}
+	if a, b, _, ok := alignSmall(d, e); ok {
+		if a, ok = shift(a, decimals); ok {
+			if q, ok := smallQuotient(a, b, HalfEven); ok {
+				return Decimal{coef: q, scale: decimals}, true
+			}
+		}
 	}
 	x, y, _ := align(d, e)
 	x = new(big.Int).Mul(x, pow10(decimals))
@@ -287,11 +340,57 @@ const (
 // Round gives the number with the given decimals, which may be more than it
 // has.
 func (d Decimal) Round(decimals int32, mode Rounding) Decimal {
+	if d.big == nil {
+		if decimals >= d.scale {
+			if n, ok := shift(d.coef, decimals-d.scale); ok {
+				return Decimal{coef: n, scale: decimals}
+			}
+		} else if by, ok := shift(1, d.scale-decimals); ok {
+			if q, ok := smallQuotient(d.coef, by, mode); ok {
+				return Decimal{coef: q, scale: decimals}
+			}
+		}
+	}
 	if decimals >= d.scale {
 		n := new(big.Int).Mul(d.int(), pow10(decimals-d.scale))
 		return fromBig(n, decimals)
 	}
 	return fromBig(quotient(d.int(), pow10(d.scale-decimals), mode), decimals)
+}
+
+// smallQuotient is quotient of machine integers; it is false where their signs cannot be turned.
+func smallQuotient(x, y int64, mode Rounding) (int64, bool) {
+	if x == math.MinInt64 || y == math.MinInt64 {
+		return 0, false
+	}
+	q, r := x/y, x%y
+	if r == 0 {
+		return q, true
+	}
+	away := int64(1)
+	if (x < 0) != (y < 0) {
+		away = -1
+	}
+	size := max(y, -y)
+	half := cmp.Compare(max(r, -r), size-max(r, -r))
+	if grows(mode, half, q&1 != 0) {
+		q += away
+	}
+	return q, true
+}
+
+// grows tells whether a quotient is rounded away from zero: how its rest compares with half of the divisor, and whether
+// it is odd.
+func grows(mode Rounding, half int, odd bool) bool {
+	switch mode {
+	case HalfEven:
+		return half > 0 || half == 0 && odd
+	case HalfUp:
+		return half >= 0
+	case Up:
+		return true
+	}
+	return false
 }
 
 func quotient(x, y *big.Int, mode Rounding) *big.Int {
@@ -302,16 +401,7 @@ func quotient(x, y *big.Int, mode Rounding) *big.Int {
 	away := big.NewInt(int64(x.Sign() * y.Sign()))
 	twice := new(big.Int).Abs(r)
 	half := twice.Lsh(twice, 1).CmpAbs(y)
-	grow := false
-	switch mode {
-	case HalfEven:
-		grow = half > 0 || half == 0 && q.Bit(0) == 1
-	case HalfUp:
-		grow = half >= 0
-	case Up:
-		grow = true
-	}
-	if grow {
+	if grows(mode, half, q.Bit(0) == 1) {
 		q.Add(q, away)
 	}
 	return q
@@ -319,14 +409,8 @@ func quotient(x, y *big.Int, mode Rounding) *big.Int {
 
 // Cmp is -1, 0 or 1.
 func (d Decimal) Cmp(e Decimal) int {
-	if d.big == nil && e.big == nil && d.scale == e.scale {
-		switch {
-		case d.coef < e.coef:
-			return -1
-		case d.coef > e.coef:
-			return 1
-		}
-		return 0
+	if a, b, _, ok := alignSmall(d, e); ok {
+		return cmp.Compare(a, b)
 	}
 	x, y, _ := align(d, e)
 	return x.Cmp(y)

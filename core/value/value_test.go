@@ -2,7 +2,10 @@ package value
 
 import (
 	"errors"
+	"fmt"
 	"math/big"
+	"math/rand/v2"
+	"strconv"
 	"strings"
 	"testing"
 )
@@ -99,6 +102,69 @@ func TestDecimalRounding(t *testing.T) {
 	}
 }
 
+// TestDecimalsAsFractions holds what is made of decimals, of machine size, beyond it and on its edge, against fractions.
+func TestDecimalsAsFractions(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 6))
+	edges := []string{"0", "1", "5", "9223372036854775807", "9223372036854775808", "4611686018427387904", "3037000500", "1000000000000000000", "10000000000000000000", "922337203685477580"}
+	number := func() string {
+		digits := edges[r.IntN(len(edges))]
+		if r.IntN(2) == 0 {
+			digits = strconv.FormatUint(r.Uint64()>>r.IntN(64), 10)
+		}
+		if scale := r.IntN(22); r.IntN(3) > 0 {
+			digits = strings.Repeat("0", max(0, scale+1-len(digits))) + digits
+			digits = strings.TrimSuffix(digits[:len(digits)-scale]+"."+digits[len(digits)-scale:], ".")
+		}
+		return []string{"", "-"}[r.IntN(2)] + digits
+	}
+	// rounded is a fraction with so many decimals.
+	rounded := func(of *big.Rat, decimals int, mode Rounding) string {
+		scaled := new(big.Rat).Mul(of, new(big.Rat).SetInt(new(big.Int).Exp(big.NewInt(10), big.NewInt(int64(decimals)), nil)))
+		size := new(big.Rat).Abs(scaled)
+		whole := new(big.Int).Quo(size.Num(), size.Denom())
+		rest := new(big.Rat).Sub(size, new(big.Rat).SetInt(whole))
+		half := rest.Cmp(big.NewRat(1, 2))
+		if rest.Sign() > 0 && (mode == Up || mode == HalfUp && half >= 0 || mode == HalfEven && (half > 0 || half == 0 && whole.Bit(0) == 1)) {
+			whole.Add(whole, big.NewInt(1))
+		}
+		digits := whole.String()
+		if decimals > 0 {
+			digits = strings.Repeat("0", max(0, decimals+1-len(digits))) + digits
+			digits = digits[:len(digits)-decimals] + "." + digits[len(digits)-decimals:]
+		}
+		if of.Sign() < 0 && whole.Sign() > 0 {
+			digits = "-" + digits
+		}
+		return digits
+	}
+	for range 10_000 {
+		a, b := number(), number()
+		x, y := decimal(t, a), decimal(t, b)
+		p, _ := new(big.Rat).SetString(a)
+		q, _ := new(big.Rat).SetString(b)
+		scale := func(s string) int { _, part, _ := strings.Cut(s, "."); return len(part) }
+		check := func(what string, got Decimal, want string) {
+			if got.String() != want {
+				t.Errorf("%s of %s and %s is %s, not %s", what, a, b, got, want)
+			}
+		}
+		check("sum", x.Add(y), rounded(new(big.Rat).Add(p, q), max(scale(a), scale(b)), Down))
+		check("difference", x.Sub(y), rounded(new(big.Rat).Sub(p, q), max(scale(a), scale(b)), Down))
+		check("product", x.Mul(y), rounded(new(big.Rat).Mul(p, q), scale(a)+scale(b), Down))
+		if x.Cmp(y) != p.Cmp(q) {
+			t.Errorf("%s compared with %s is %d", a, b, x.Cmp(y))
+		}
+		if decimals := r.IntN(14); q.Sign() != 0 {
+			got, _ := x.Div(y, int32(decimals))
+			check("quotient", got, rounded(new(big.Rat).Quo(p, q), decimals, HalfEven))
+		}
+		for _, mode := range []Rounding{HalfEven, HalfUp, Down, Up} {
+			decimals := r.IntN(24)
+			check(fmt.Sprintf("%d decimals (%d)", decimals, mode), x.Round(int32(decimals), mode), rounded(p, decimals, mode))
+		}
+	}
+}
+
 // FuzzDecimal holds sums and products against big rationals.
 func FuzzDecimal(f *testing.F) {
 	f.Add("1.5", "-2.25")
@@ -135,6 +201,22 @@ func TestMomentExists(t *testing.T) {
 		m := Moment{Year: test.year, Month: test.month, Day: test.day}
 		if m.Valid() != test.want {
 			t.Errorf("%d-%d-%d exists: %v", test.year, test.month, test.day, m.Valid())
+		}
+	}
+}
+
+// BenchmarkDecimals is what an invoice asks for each line: a quantity times a price, rounded, added to a sum of another scale.
+func BenchmarkDecimals(b *testing.B) {
+	b.ReportAllocs()
+	quantity, _ := ParseDecimal([]byte("12.5"))
+	price, _ := ParseDecimal([]byte("3.495"))
+	for b.Loop() {
+		sum := Int(0)
+		for range 1000 {
+			sum = sum.Add(quantity.Mul(price).Round(2, HalfUp))
+			if sum.Cmp(Int(100_000_000)) > 0 {
+				b.Fatal(sum)
+			}
 		}
 	}
 }
