@@ -488,7 +488,7 @@ func arithmetic(e *Env, op string, x, y value.Value) value.Value {
 	case "*":
 		a = a.Mul(b)
 	case "/":
-		q, ok := a.Div(b, 12)
+		q, ok := a.Div(b, 12, value.HalfEven)
 		if !ok {
 			return e.fail("%q cannot be divided by zero", x, "")
 		}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"ydrion/core/text"
@@ -125,6 +126,14 @@ var (
 	onTime   = []value.Kind{value.Time}
 )
 
+// appendCased appends a text in capital or small letters.
+func appendCased(to, in []byte, letter func(rune) rune) []byte {
+	for _, r := range string(in) {
+		to = utf8.AppendRune(to, letter(r))
+	}
+	return to
+}
+
 // texts makes an operation that appends a new text to the scratch space.
 func texts(f func(to, in []byte) []byte) func([]argument) (operation, error) {
 	return func([]argument) (operation, error) {
@@ -144,8 +153,8 @@ var table = []*Function{
 		build: func([]argument) (operation, error) {
 			return func(_ *Env, in value.Value) value.Value { return value.OfText(bytes.TrimSpace(in.Bytes)) }, nil
 		}},
-	{Name: "upper", In: onText, Out: value.Text, Doc: "in capital letters", Example: `field | upper`, Field: "gs", Gives: "GS", build: texts(func(to, in []byte) []byte { return append(to, bytes.ToUpper(in)...) })},
-	{Name: "lower", In: onText, Out: value.Text, Doc: "in small letters", Example: `field | lower`, Field: "GS", Gives: "gs", build: texts(func(to, in []byte) []byte { return append(to, bytes.ToLower(in)...) })},
+	{Name: "upper", In: onText, Out: value.Text, Doc: "in capital letters", Example: `field | upper`, Field: "gs", Gives: "GS", build: texts(func(to, in []byte) []byte { return appendCased(to, in, unicode.ToUpper) })},
+	{Name: "lower", In: onText, Out: value.Text, Doc: "in small letters", Example: `field | lower`, Field: "GS", Gives: "gs", build: texts(func(to, in []byte) []byte { return appendCased(to, in, unicode.ToLower) })},
 	{Name: "ascii", In: onText, Out: value.Text, Doc: "with every character outside ASCII replaced by ?", Example: `field | ascii`, Field: "4 °C", Gives: "4 ?C",
 		build: texts(func(to, in []byte) []byte {
 			for _, r := range string(in) {
@@ -186,7 +195,16 @@ var table = []*Function{
 				return nil, fmt.Errorf("the text to be replaced is empty")
 			}
 			return func(e *Env, in value.Value) value.Value {
-				return value.OfText(bytes.ReplaceAll(in.Bytes, old, with))
+				return e.text(in, func(to, in []byte) []byte {
+					for {
+						i := bytes.Index(in, old)
+						if i < 0 {
+							return append(to, in...)
+						}
+						to = append(append(to, in[:i]...), with...)
+						in = in[i+len(old):]
+					}
+				})
 			}, nil
 		}},
 	{Name: "matches", In: onText, Out: value.Bool, Args: []Argument{{Name: "pattern", Kind: value.Text, Constant: true}}, Doc: "whether the whole text matches a regular expression (RE2)",

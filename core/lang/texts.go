@@ -47,7 +47,15 @@ var textFunctions = []*Function{
 			if args[0].num < 1 {
 				return nil, fmt.Errorf("words are counted from 1")
 			}
-			return func(_ *Env, in value.Value) value.Value { return nth(bytes.Fields(in.Bytes), args[0].num) }, nil
+			return func(_ *Env, in value.Value) value.Value {
+				n := args[0].num
+				for word := range bytes.FieldsSeq(in.Bytes) {
+					if n--; n == 0 {
+						return value.OfText(word)
+					}
+				}
+				return value.Value{}
+			}, nil
 		}},
 	{Name: "piece", In: onText, Out: value.Text, Args: []Argument{textArgument("separator"), numberArgument("n")}, Doc: "the nth piece between separators, from 1; absent if there are not so many",
 		Example: `field | piece ";" 2`, Field: "ST18;night;3", Gives: "night",
@@ -56,7 +64,16 @@ var textFunctions = []*Function{
 			if len(separator) == 0 || args[1].num < 1 {
 				return nil, fmt.Errorf("piece needs a separator, and pieces are counted from 1")
 			}
-			return func(_ *Env, in value.Value) value.Value { return nth(bytes.Split(in.Bytes, separator), args[1].num) }, nil
+			return func(_ *Env, in value.Value) value.Value {
+				piece, rest, more := bytes.Cut(in.Bytes, separator)
+				for n := args[1].num; n > 1; n-- {
+					if !more {
+						return value.Value{}
+					}
+					piece, rest, more = bytes.Cut(rest, separator)
+				}
+				return value.OfText(piece)
+			}, nil
 		}},
 	{Name: "rewrite", In: onText, Out: value.Text, Args: []Argument{textArgument("pattern"), textArgument("with")}, Doc: "what matches a regular expression (RE2) replaced; $1 stands for what its first group found",
 		Example: `field | rewrite "T-0*([0-9]+)" "tag $1"`, Field: "T-0815", Gives: "tag 815",
@@ -111,22 +128,13 @@ var textFunctions = []*Function{
 				if !by.Has() || e.failed {
 					return by
 				}
-				q, ok := in.Number.Div(by.Number, 12)
+				q, ok := in.Number.Div(by.Number, 0, value.Down)
 				if !ok {
 					return e.fail("%q cannot be divided by zero", in, "")
 				}
-				left := in.Number.Sub(q.Round(0, value.Down).Mul(by.Number))
-				return value.OfNumber(left)
+				return value.OfNumber(in.Number.Sub(q.Mul(by.Number)))
 			}, nil
 		}},
-}
-
-// nth is a piece, counted from 1.
-func nth(pieces [][]byte, n int64) value.Value {
-	if n > int64(len(pieces)) {
-		return value.Value{}
-	}
-	return value.OfText(pieces[n-1])
 }
 
 // comparing makes an operation that asks something of two texts.
@@ -185,14 +193,17 @@ func buildTranslate(args []argument) (operation, error) {
 			table[r] = to[i]
 		}
 	}
-	return func(_ *Env, in value.Value) value.Value {
-		return value.OfText(bytes.Map(func(r rune) rune {
+	return texts(func(to, in []byte) []byte {
+		for _, r := range string(in) {
 			if with, is := table[r]; is {
-				return with
+				r = with
 			}
-			return r
-		}, in.Bytes))
-	}, nil
+			if r >= 0 {
+				to = utf8.AppendRune(to, r)
+			}
+		}
+		return to
+	})(args)
 }
 
 func buildMarks(args []argument) (operation, error) {

@@ -309,22 +309,21 @@ func (d Decimal) Mul(e Decimal) Decimal {
 	return fromBig(new(big.Int).Mul(d.int(), e.int()), d.scale+e.scale)
 }
 
-// Div is d ÷ e rounded half to even at the given number of decimals. It is
-// false when e is zero.
-func (d Decimal) Div(e Decimal, decimals int32) (Decimal, bool) {
+// Div is d ÷ e, rounded at the given number of decimals. It is false when e is zero.
+func (d Decimal) Div(e Decimal, decimals int32, mode Rounding) (Decimal, bool) {
 	if e.Sign() == 0 {
 		return Decimal{}, false
 	}
 	if a, b, _, ok := alignSmall(d, e); ok {
 		if a, ok = shift(a, decimals); ok {
-			if q, ok := smallQuotient(a, b, HalfEven); ok {
+			if q, ok := smallQuotient(a, b, mode); ok {
 				return Decimal{coef: q, scale: decimals}, true
 			}
 		}
 	}
 	x, y, _ := align(d, e)
 	x = new(big.Int).Mul(x, pow10(decimals))
-	return fromBig(quotient(x, y, HalfEven), decimals), true
+	return fromBig(quotient(x, y, mode), decimals), true
 }
 
 // Rounding says what happens to a digit that is rounded away.

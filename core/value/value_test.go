@@ -68,13 +68,13 @@ func TestDecimalArithmetic(t *testing.T) {
 		case "*":
 			got = a.Mul(b)
 		case "/":
-			got, _ = a.Div(b, 12)
+			got, _ = a.Div(b, 12, HalfEven)
 		}
 		if got.String() != test.want {
 			t.Errorf("%s %s %s = %s, want %s", test.a, test.op, test.b, got, test.want)
 		}
 	}
-	if _, ok := decimal(t, "1").Div(decimal(t, "0.00"), 2); ok {
+	if _, ok := decimal(t, "1").Div(decimal(t, "0.00"), 2, HalfEven); ok {
 		t.Error("a division by zero went well")
 	}
 }
@@ -155,8 +155,9 @@ func TestDecimalsAsFractions(t *testing.T) {
 			t.Errorf("%s compared with %s is %d", a, b, x.Cmp(y))
 		}
 		if decimals := r.IntN(14); q.Sign() != 0 {
-			got, _ := x.Div(y, int32(decimals))
-			check("quotient", got, rounded(new(big.Rat).Quo(p, q), decimals, HalfEven))
+			mode := []Rounding{HalfEven, HalfUp, Down, Up}[r.IntN(4)]
+			got, _ := x.Div(y, int32(decimals), mode)
+			check("quotient", got, rounded(new(big.Rat).Quo(p, q), decimals, mode))
 		}
 		for _, mode := range []Rounding{HalfEven, HalfUp, Down, Up} {
 			decimals := r.IntN(24)
