@@ -420,11 +420,22 @@ func sideBySide(w io.Writer, left, right []string) {
 
 func (a *app) functions() *cobra.Command {
 	return a.jsonFlag(&cobra.Command{
-		Use:     "functions",
-		Short:   "List the functions of the map language with examples",
-		Example: "  ydrion functions\n  ydrion functions --json",
-		Args:    cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
+		Use:     "functions [NAME...]",
+		Short:   "List the functions of the map language with examples, or some of them",
+		Example: "  ydrion functions\n  ydrion functions date format\n  ydrion functions --json",
+		ValidArgsFunction: func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+			return functionNames(), cobra.ShellCompDirectiveNoFileComp
+		},
+		RunE: func(_ *cobra.Command, args []string) error {
+			for _, name := range args {
+				if names := functionNames(); !slices.Contains(names, name) {
+					near := finding.Nearest(name, names)
+					if near == "" {
+						return wrongUse("there is no function %s; `ydrion functions` lists all", name)
+					}
+					return wrongUse("there is no function %s; did you mean %s?", name, near)
+				}
+			}
 			type entry struct {
 				Name    string `json:"name"`
 				Usage   string `json:"usage"`
@@ -436,6 +447,9 @@ func (a *app) functions() *cobra.Command {
 			var list []entry
 			var rows [][]string
 			for _, f := range lang.Functions() {
+				if len(args) > 0 && !slices.Contains(args, f.Name) {
+					continue
+				}
 				list = append(list, entry{f.Name, f.Usage(), f.Doc, f.Example, f.Field, f.Gives})
 				example := ""
 				if f.Example != "" {
@@ -456,4 +470,11 @@ func (a *app) functions() *cobra.Command {
 			return a.table("USE,MEANING", rows)
 		},
 	})
+}
+
+func functionNames() (names []string) {
+	for _, f := range lang.Functions() {
+		names = append(names, f.Name)
+	}
+	return names
 }

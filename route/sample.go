@@ -5,15 +5,19 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"ydrion/core/batch"
 	"ydrion/core/finding"
 	"ydrion/core/flow"
 	"ydrion/core/format"
 	"ydrion/core/formats"
+	"ydrion/core/lang"
 	"ydrion/core/place"
+	"ydrion/core/value"
 )
 
 // mostSampled is how many records of a sample are looked at.
@@ -67,7 +71,8 @@ func (c *compilation) sample(p *flow.Plan, made []*branchMap) {
 		}
 	}
 	seen := &tried{}
-	result, err := p.Run(context.Background(), bytes.NewReader(content), flow.Inputs{Cores: 1, Sequence: func(int) (int64, error) { return 1, nil }}, seen)
+	facts := lang.Facts{Route: c.route.Name, Now: value.FromTime(time.Now()), Name: path.Base(c.route.Sample)}
+	result, err := p.Run(context.Background(), bytes.NewReader(content), flow.Inputs{Facts: facts, Cores: 1, Sequence: func(int) (int64, error) { return 1, nil }}, seen)
 	if err == nil && (result.Rejected > 0 || result.Unreadable || result.Disagrees) {
 		why := seen.first
 		for _, f := range result.Findings {

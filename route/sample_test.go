@@ -60,6 +60,7 @@ func TestAgainstASample(t *testing.T) {
 		"absent":               {"format: hl7", "", "a = PID-8\nb = OXB-5", "a,b", lab, []string{"maps/m.map:6:5: warning: no message that follows the standard has OXB-5: there is no segment OXB", "maps/m.map:5:5: warning: no record of samples/in has PID-8", "maps/m.map:6:5: warning: no record of samples/in has OXB-5"}},
 		"rejected":             {"format: hl7, record: OBX", "", "a = OBX-3.2 | number", "a", lab, []string{"routes/r.yaml:3:42: warning: this route rejects records of samples/in: 2 of 2, the first because in record 1 OBX-3.2: OBX-3.2: \"Hb\""}},
 		"no such fields":       {"format: hl7", "", "a = animal_tag", "a", "", []string{`maps/m.map:5:5: error: there is no field "animal_tag" [map.field-unknown]    without a schema values are named by their positions, such as PID-5.1`}},
+		"told the time":        {"format: edifact, record: LIN", "", "a = now | format \"yyyyMMddHHmm\"\nb = file.stem", "a,b", order, nil},
 		"an order":             {"format: edifact, record: LIN", "", "a = LIN-3.1\nb = QTY(21)-1.2\nc = DTM(137)-1.2\nd = UNB-5", "a,b,c,d", order, nil},
 		"dates of an order":    {"format: edifact", "", "a = DTM-1.2", "a", order, []string{"DTM stands more than once"}},
 		"beyond what is known": {"format: x12", "", "a = TD5-16", "a", "", []string{"maps/m.map:5:5: warning: no description here has TD5-16: TD5 has 15 fields"}},

@@ -159,6 +159,11 @@ func (f *Field) typed(out *field, b *Beginning) {
 	case strings.HasPrefix(looks, "date, "):
 		b.guess("%s is taken for text: it could be a %s", out.Name, looks)
 		return
+	case date == "HL7":
+		b.guess("%s is taken for text: read it by `date \"HL7\"`", out.Name)
+		return
+	case date == "ISO 8601":
+		out.Type = "datetime"
 	case isDate:
 		if out.Type = "date"; strings.Contains(date, "HH") {
 			if out.Type = "datetime"; !strings.Contains(date, "dd") {

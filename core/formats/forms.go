@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -20,7 +21,7 @@ import (
 type forms struct {
 	left   uint64 // a bit for each of known
 	seen   int
-	misses [25]int // of each form that is left
+	misses [27]int // of each form that is left
 	told   uint8   // kinds of spoilt values that have been noted
 }
 
@@ -54,8 +55,18 @@ var known = func() []form {
 		pattern := text.MustPattern(p)
 		list = append(list, form{"date " + p, func(b []byte) bool { _, ok := pattern.Read(b); return ok }})
 	}
-	return list
+	return append(list,
+		form{"date ISO 8601", func(b []byte) bool {
+			m, ok := text.ReadISO(b)
+			return ok && m.From == value.Year && m.Precision >= value.Hour
+		}},
+		form{"date HL7", func(b []byte) bool {
+			m, ok := hl7Times.Read(b)
+			return ok && m.Precision >= value.Day && m.Year >= 1800 && m.Year < 2200
+		}})
 }()
+
+var hl7Times = text.StandardOf("HL7")
 
 func leadingZero(b []byte) bool { return len(b) > 1 && b[0] == '0' && b[1]-'0' <= 9 }
 
@@ -101,6 +112,9 @@ func (f forms) String() string {
 		return "text"
 	}
 	says := known[best].name
+	if len(dates) > 1 { // a pattern says more than a standard
+		dates = slices.DeleteFunc(dates, func(s string) bool { return text.StandardOf(s) != nil })
+	}
 	if len(dates) > 1 {
 		says = "date, " + strings.Join(dates, " or ") + " (no value decides)"
 	}

@@ -1,6 +1,7 @@
 package lang
 
 import (
+	"cmp"
 	"slices"
 	"sort"
 
@@ -17,6 +18,7 @@ type builder struct {
 	source string
 	target format.Target        // of what is said now: that of a part within its block
 	in     *format.Instructions // the same
+	to     string               // the target's format
 	nodes  []expression
 	loops  []looped
 	letAt  []Name // where values have been named
@@ -48,7 +50,7 @@ type statementRule struct {
 // compiles it.
 func Build(m *Map, file, source string, target format.Target, scope Scope) (*Program, finding.List) {
 	at := place.NewIndex(file, []byte(source)).At
-	b := &builder{compiler: &compiler{checker: newChecker(scope, at)}, file: file, source: source, target: target, in: &format.Instructions{}, ignore: map[string]bool{}}
+	b := &builder{compiler: &compiler{checker: newChecker(scope, at)}, file: file, source: source, target: target, in: &format.Instructions{}, to: m.TargetFormat, ignore: map[string]bool{}}
 	b.statements(m.Body, nil, nil)
 	b.unused(m)
 	b.in.Separate = scope.Separate
@@ -356,7 +358,7 @@ func (b *builder) assignment(s Statement, outer Node) (format.Assignment, bool) 
 	}
 	if b.check(s.Value) == value.Time {
 		b.out = append(b.out, finding.New("map.type", b.place(s.Value.Pos()), "%s is a time; say how %s is to be written", s.Value, pos.Key).
-			Suggest(`as in %s = %s | format "yyyyMMddHHmm"`, pos.Key, s.Value))
+			Suggest(`as in %s = %s | format %q`, pos.Key, s.Value, cmp.Or(map[string]string{"csv": "ISO 8601", "json": "ISO 8601", "hl7": "HL7"}[b.to], "yyyyMMdd")))
 	}
 	if outer != nil {
 		b.check(outer)

@@ -7,6 +7,7 @@ import (
 
 	"ydrion/core/lookup"
 	"ydrion/core/mail"
+	"ydrion/core/text"
 	"ydrion/core/value"
 )
 
@@ -281,6 +282,9 @@ func (c *compiler) compileCall(n *Call) evaluator {
 		c.bad(n, "map.arguments", "%v", err)
 		return in
 	}
+	if f.needs != nil {
+		op = c.needing(n, op, f.needs(c.arguments(n.Args[1:])))
+	}
 	var answer evaluator
 	if n.Instead != nil {
 		answer = c.compile(n.Instead)
@@ -302,6 +306,45 @@ func (c *compiler) compileCall(n *Call) evaluator {
 		}
 		return v
 	}
+}
+
+// needing holds a function's times against what it asks for: at once where it is clear what is known of them, else each.
+func (c *compiler) needing(n *Call, op operation, lacks func(value.Moment) string) operation {
+	if known, is := c.known(n.Args[0]); is {
+		if part := lacks(known); part != "" {
+			c.bad(n, "map.time", "%s asks for the %s of a time of which that is not known%s", n.Name, part, map[string]string{
+				"time of day": "; if midnight is meant, write it as a text between apostrophes, as in `format \"yyyyMMdd'0000'\"`", "offset from UTC": "; say before where it is local, as in `zone \"Europe/Dublin\"` or `zone \"UTC\"`"}[part])
+		}
+		return op
+	}
+	return func(e *Env, in value.Value) value.Value {
+		if part := lacks(in.Time); part != "" {
+			return e.fail("the "+part+" of %q is not known, which %s asks for", in, n.Name)
+		}
+		return op(e, in)
+	}
+}
+
+// known is what is known of each time that an expression gives, if that is clear before any is there.
+func (c *compiler) known(n Node) (value.Moment, bool) {
+	switch n := n.(type) {
+	case *Name:
+		if l := c.bound[n]; l != nil {
+			return value.Moment{}, false
+		}
+		if depth, slot, _ := c.find(n); slot >= 0 && c.frames[depth].fields[slot].Kind == value.Time && c.frames[depth].fields[slot].Pattern != nil {
+			says, _ := c.frames[depth].fields[slot].Pattern.Says()
+			return says, true
+		}
+	case *Call:
+		if n.Name == "date" && n.Instead == nil && len(n.Args) > 1 && constant(n.Args[1]) {
+			if p, err := text.ParsePattern(c.arguments(n.Args[1:])[0].text); err == nil {
+				says, _ := p.Says()
+				return says, true
+			}
+		}
+	}
+	return value.Moment{}, false
 }
 
 // fits tells whether a call has the arguments that its function is built with.
@@ -385,6 +428,9 @@ func (c *compiler) compileIndex(n *Call, in evaluator, t *lookup.Table) evaluato
 				}
 			}
 			if kind != value.Text {
+				if part := lacking(v.Time, value.Day); v.Kind == value.Time && part != "" {
+					return e.fail("the "+part+" of %q is not known, which is looked for in a range of %s", v, t.File)
+				}
 				within[ranges] = v
 				ranges++
 				lacks = lacks || !v.Has()
@@ -437,7 +483,7 @@ func (c *compiler) compileBinary(n *Binary) evaluator {
 		}
 		order, ok := compare(x, y)
 		if !ok {
-			return e.fail("%q has a time zone where the other time has none, or the other way round", x, "")
+			return e.fail(incomparable(x, y), x, "")
 		}
 		switch op {
 		case "=":

@@ -10,7 +10,6 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"ydrion/core/text"
 	"ydrion/core/value"
 )
 
@@ -26,6 +25,8 @@ type Function struct {
 	Example string // an expression over the field `field`
 	Field   string // what the field holds in the example
 	Gives   string // what comes out
+	// needs tells, for its arguments, what it asks for that is not known of a time; nil: it asks for nothing.
+	needs func(args []argument) func(value.Moment) string
 	// build prepares the function for its arguments. What it returns is only
 	// called for a value that is there: absent, empty and null pass by.
 	build func(args []argument) (operation, error)
@@ -252,26 +253,12 @@ var table = []*Function{
 				return in
 			}, nil
 		}},
-	{Name: "date", In: onText, Out: value.Time, Args: []Argument{{Name: "pattern", Kind: value.Text, Constant: true}}, Doc: "a text read as a date or time in a TR 35 pattern",
-		Example: `field | date "dd/MM/yyyy" | format "yyyyMMdd"`, Field: "25/11/2026", Gives: "20261125",
-		build: func(args []argument) (operation, error) {
-			p, err := text.ParsePattern(args[0].text)
-			return func(e *Env, in value.Value) value.Value {
-				m, ok := p.Read(in.Bytes)
-				if !ok {
-					return e.fail("%q is not a date in the form %s", in, p.String())
-				}
-				return value.OfTime(m)
-			}, err
-		}},
-	{Name: "format", In: onTime, Out: value.Text, Args: []Argument{{Name: "pattern", Kind: value.Text, Constant: true}}, Doc: "a date or time written in a TR 35 pattern",
-		Example: `field | date "yyyy-MM-dd" | format "d.M.yyyy"`, Field: "2026-11-05", Gives: "5.11.2026",
-		build: func(args []argument) (operation, error) {
-			p, err := text.ParsePattern(args[0].text)
-			return func(e *Env, in value.Value) value.Value {
-				return e.text(in, func(to, _ []byte) []byte { return p.Append(to, in.Time) })
-			}, err
-		}},
+	{Name: "date", In: onText, Out: value.Time, Args: []Argument{{Name: "pattern", Kind: value.Text, Constant: true}, {Name: "code", Kind: value.Text, Optional: true}},
+		Doc:     "a text read as a date or time in a TR 35 pattern, or as a standard writes it, with the precision that it has: \"HL7\", \"ISO 8601\", or \"EDIFACT\" and \"X12\" with the code that names its form",
+		Example: `field | date "dd/MM/yyyy" | format "yyyyMMdd"`, Field: "25/11/2026", Gives: "20261125", build: buildDate},
+	{Name: "format", In: onTime, Out: value.Text, Args: []Argument{{Name: "pattern", Kind: value.Text, Constant: true}},
+		Doc:     "a date or time written in a TR 35 pattern, or as a standard writes it, as exactly as it is known: \"HL7\" or \"ISO 8601\". What is not known is never made up, but for minutes and seconds of a known hour",
+		Example: `field | date "yyyy-MM-dd" | format "d.M.yyyy"`, Field: "2026-11-05", Gives: "5.11.2026", needs: formatNeeds, build: buildFormat},
 	{Name: "lookup", In: []value.Kind{value.Text, value.Number, value.Time}, Out: value.Text, Args: []Argument{{Name: "table", Table: true}, optional(textArgument("answer")), {Name: "key", Kind: anyKind, Optional: true}, {Name: "key", Kind: anyKind, Optional: true}}, Doc: "a code looked up in a table's first column, for the answer in its second or in the column of that heading; further keys are looked up in the columns behind the first. Columns `kg from` and `kg to` are one key, a range of numbers or days in which a number or time is looked for. `if unlisted` answers for a code that the table does not have, otherwise the record is rejected"},
 }
 

@@ -195,6 +195,12 @@ func (p *parser) statement(m *Map, block bool) (Statement, bool) {
 		first.text = ""
 	}
 	switch first.text {
+	case "map", "source", "target", "keep", "clear", "ignore", "drop", "add", "when", "repeat", "reject", "skip", "end":
+		if after := strings.TrimLeft(p.source[first.pos-p.offset+len(first.text):], " \t"); strings.HasPrefix(after, "=") {
+			p.fail(first.pos, "%s is a word of the language; write \"%[1]s\" for a position of that name", first.text)
+		}
+	}
+	switch first.text {
 	case "map", "source", "target":
 		if block {
 			p.fail(first.pos, "%s belongs at the top of the map", first.text)

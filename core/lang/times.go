@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"ydrion/core/text"
 	"ydrion/core/value"
 )
 
@@ -13,18 +14,18 @@ import (
 var units = []string{"years", "months", "weeks", "days", "working days", "hours", "minutes", "seconds"}
 
 var timeFunctions = []*Function{
-	{Name: "shift", In: onTime, Out: value.Time, Args: []Argument{{Name: "by", Kind: value.Number}, textArgument("unit")}, Doc: "later by so many years, months, weeks, days, working days (Monday to Friday), hours, minutes or seconds, or earlier; the 31st becomes the last day of a shorter month",
+	{Name: "shift", In: onTime, needs: needsUnit(1), Out: value.Time, Args: []Argument{{Name: "by", Kind: value.Number}, textArgument("unit")}, Doc: "later by so many years, months, weeks, days, working days (Monday to Friday), hours, minutes or seconds, or earlier; the 31st becomes the last day of a shorter month",
 		Example: `field | date "yyyy-MM-dd" | shift 1 "months" | format "yyyy-MM-dd"`, Field: "2026-01-31", Gives: "2026-02-28", build: buildShift},
-	{Name: "until", In: onTime, Out: value.Number, Args: []Argument{{Name: "time", Kind: value.Time}, textArgument("unit")}, Doc: "how many whole years, months, weeks, days, working days, hours, minutes or seconds lie between it and a later time; negative for an earlier one",
+	{Name: "until", In: onTime, needs: needsUnit(1), Out: value.Number, Args: []Argument{{Name: "time", Kind: value.Time}, textArgument("unit")}, Doc: "how many whole years, months, weeks, days, working days, hours, minutes or seconds lie between it and a later time; negative for an earlier one",
 		Example: `field | date "yyyy-MM-dd" | until ("2026-11-28" | date "yyyy-MM-dd") "years"`, Field: "2010-11-29", Gives: "15", build: buildUntil},
-	{Name: "startof", In: onTime, Out: value.Time, Args: []Argument{textArgument("unit")}, Doc: `the beginning of its "year", "month", "week" (on Monday), "day" or "hour"`, Example: `field | date "yyyy-MM-dd" | startof "week" | format "yyyy-MM-dd"`, Field: "2026-11-28", Gives: "2026-11-23", build: bounding(false)},
-	{Name: "endof", In: onTime, Out: value.Time, Args: []Argument{textArgument("unit")}, Doc: `the last day of its "year", "month" or "week"`, Example: `field | date "yyyy-MM-dd" | endof "month" | format "yyyy-MM-dd"`, Field: "2024-02-03", Gives: "2024-02-29", build: bounding(true)},
-	{Name: "weekday", In: onTime, Out: value.Number, Doc: "its day of the week, from 1 for Monday to 7 (ISO 8601)", Example: `field | date "yyyy-MM-dd" | weekday`, Field: "2026-11-28", Gives: "6",
+	{Name: "startof", In: onTime, needs: needsUnit(0), Out: value.Time, Args: []Argument{textArgument("unit")}, Doc: `the beginning of its "year", "month", "week" (on Monday), "day" or "hour"`, Example: `field | date "yyyy-MM-dd" | startof "week" | format "yyyy-MM-dd"`, Field: "2026-11-28", Gives: "2026-11-23", build: bounding(false)},
+	{Name: "endof", In: onTime, needs: needsUnit(0), Out: value.Time, Args: []Argument{textArgument("unit")}, Doc: `the last day of its "year", "month" or "week"`, Example: `field | date "yyyy-MM-dd" | endof "month" | format "yyyy-MM-dd"`, Field: "2024-02-03", Gives: "2024-02-29", build: bounding(true)},
+	{Name: "weekday", In: onTime, needs: needsDay, Out: value.Number, Doc: "its day of the week, from 1 for Monday to 7 (ISO 8601)", Example: `field | date "yyyy-MM-dd" | weekday`, Field: "2026-11-28", Gives: "6",
 		build: ofTime(func(t time.Time) int64 { return int64(t.Weekday()+6)%7 + 1 })},
-	{Name: "week", In: onTime, Out: value.Number, Doc: "the week of the year that it is in (ISO 8601)", Example: `field | date "yyyy-MM-dd" | week`, Field: "2027-01-02", Gives: "53",
+	{Name: "week", In: onTime, needs: needsDay, Out: value.Number, Doc: "the week of the year that it is in (ISO 8601)", Example: `field | date "yyyy-MM-dd" | week`, Field: "2027-01-02", Gives: "53",
 		build: ofTime(func(t time.Time) int64 { _, week := t.ISOWeek(); return int64(week) })},
-	{Name: "dayofyear", In: onTime, Out: value.Number, Doc: "its day of the year, from 1", Example: `field | date "yyyy-MM-dd" | dayofyear`, Field: "2026-02-01", Gives: "32", build: ofTime(func(t time.Time) int64 { return int64(t.YearDay()) })},
-	{Name: "epoch", In: onTime, Out: value.Number, Doc: "seconds since the beginning of 1970 in UTC; a time without a zone is taken as UTC", Example: `field | date "yyyy-MM-dd'T'HH:mm:ssXXX" | epoch`, Field: "2026-11-28T01:00:00+01:00", Gives: "1795824000", build: ofTime(time.Time.Unix)},
+	{Name: "dayofyear", In: onTime, needs: needsDay, Out: value.Number, Doc: "its day of the year, from 1", Example: `field | date "yyyy-MM-dd" | dayofyear`, Field: "2026-02-01", Gives: "32", build: ofTime(func(t time.Time) int64 { return int64(t.YearDay()) })},
+	{Name: "epoch", In: onTime, needs: needsDay, Out: value.Number, Doc: "seconds since the beginning of 1970 in UTC; a time without a zone is taken as UTC", Example: `field | date "yyyy-MM-dd'T'HH:mm:ssXXX" | epoch`, Field: "2026-11-28T01:00:00+01:00", Gives: "1795824000", build: ofTime(time.Time.Unix)},
 	{Name: "fromepoch", In: onNumber, Out: value.Time, Doc: "the time so many seconds after the beginning of 1970, in UTC", Example: `field | number | fromepoch | format "yyyy-MM-dd HH:mm"`, Field: "1795824000", Gives: "2026-11-28 00:00",
 		build: func([]argument) (operation, error) {
 			return func(e *Env, in value.Value) value.Value {
@@ -55,8 +56,125 @@ var timeFunctions = []*Function{
 				return value.OfTime(moment(t, precision, value.NoZone))
 			}, nil
 		}},
-	{Name: "zone", In: onTime, Out: value.Time, Args: []Argument{textArgument("zone"), optional(textArgument("which"))}, Doc: `the same time in another zone (of the IANA database); one without a zone is taken as local there. Where clocks go back a time comes twice: "earlier" or "later" says which is meant, else it rejects, as does one that clocks pass over`,
+	{Name: "zone", In: onTime, needs: needsDay, Out: value.Time, Args: []Argument{textArgument("zone"), optional(textArgument("which"))}, Doc: `the same time in another zone (of the IANA database); one without a zone is taken as local there. Where clocks go back a time comes twice: "earlier" or "later" says which is meant, else it rejects, as does one that clocks pass over`,
 		Example: `field | date "yyyy-MM-dd HH:mm" | zone "Europe/Dublin" | format "yyyy-MM-dd'T'HH:mmXXX"`, Field: "2026-07-01 12:00", Gives: "2026-07-01T12:00+01:00", build: buildZone},
+}
+
+// lacking is what is not known of a time, of its year, month and day down to a part.
+func lacking(m value.Moment, part value.Precision) string {
+	switch {
+	case m.From == value.Year && m.Precision >= part:
+		return ""
+	case m.From > value.Year:
+		return [...]string{"year", "year", "month", "day"}[min(m.From, value.Hour)]
+	}
+	return [...]string{"year", "month", "day"}[m.Precision+1]
+}
+
+func needsDay([]argument) func(value.Moment) string {
+	return func(m value.Moment) string { return lacking(m, value.Day) }
+}
+
+// needsUnit asks for what is counted in by the unit that an argument names.
+func needsUnit(arg int) func([]argument) func(value.Moment) string {
+	return func(args []argument) func(value.Moment) string {
+		part := value.Day
+		switch strings.TrimSuffix(args[arg].text, "s") {
+		case "year":
+			part = value.Year
+		case "month":
+			part = value.Month
+		}
+		return func(m value.Moment) string { return lacking(m, part) }
+	}
+}
+
+// incomparable says why two times cannot be compared.
+func incomparable(x, y value.Value) string {
+	if x.Time.From != y.Time.From {
+		return "%q has no year or day where the other time has one, or the other way round"
+	}
+	return "%q has a time zone where the other time has none, or the other way round"
+}
+
+// buildDate reads times by a pattern, or as a standard writes them.
+func buildDate(args []argument) (operation, error) {
+	name := args[0].text
+	standard := text.StandardOf(name)
+	if coded := standard != nil && standard.Coded; coded != (len(args) > 1) {
+		if coded {
+			return nil, fmt.Errorf("%s has many forms: say which by the code that stands beside the time, as in %s", name, map[string]string{"EDIFACT": `DTM(137)-1.2 | date "EDIFACT" DTM(137)-1.3`, "X12": `DTP(472)-3 | date "X12" DTP(472)-2`}[name])
+		}
+		return nil, fmt.Errorf("only EDIFACT and X12 have codes for the forms of times")
+	} else if coded {
+		return func(e *Env, in value.Value) value.Value { return dateOf(e, in, standard, args[1].eval(e)) }, nil
+	}
+	read := func([]byte) (value.Moment, bool) { return value.Moment{}, false }
+	if standard != nil {
+		read, name = standard.Read, "of "+name
+	} else {
+		p, err := text.ParsePattern(name)
+		if err != nil {
+			return nil, err
+		}
+		if _, whole := p.Says(); !whole {
+			return nil, fmt.Errorf("date pattern %q leaves out what stands between two of its parts, such as the month between year and day", name)
+		}
+		read = p.Read
+	}
+	return func(e *Env, in value.Value) value.Value {
+		m, ok := read(in.Bytes)
+		if !ok {
+			return e.fail("%q is not a date in the form %s", in, name)
+		}
+		return value.OfTime(m)
+	}, nil
+}
+
+// dateOf reads a time of a form that a code names.
+func dateOf(e *Env, in value.Value, standard *text.Standard, code value.Value) value.Value {
+	if e.failed {
+		return in
+	}
+	p := standard.Form(string(code.Append(nil)))
+	if p == nil {
+		return e.fail("%q is not the code of a form of times in "+standard.Name+" that is known here; a period is cut first, by part or before", code, "")
+	}
+	m, ok := p.Read(in.Bytes)
+	if !ok {
+		return e.fail("%q is not a date in the form %s", in, p.String())
+	}
+	return value.OfTime(m)
+}
+
+func buildFormat(args []argument) (operation, error) {
+	name := args[0].text
+	add := func(to []byte, _ value.Moment) []byte { return to }
+	if standard := text.StandardOf(name); standard != nil {
+		if standard.Coded {
+			return nil, fmt.Errorf("%s has many forms: write the pattern of the one that is meant, such as yyyyMMdd for %s", name, map[string]string{"EDIFACT": "102", "X12": "D8"}[name])
+		}
+		add = standard.Append
+	} else {
+		p, err := text.ParsePattern(name)
+		if err != nil {
+			return nil, err
+		}
+		add = p.Append
+	}
+	return func(e *Env, in value.Value) value.Value {
+		return e.text(in, func(to, _ []byte) []byte { return add(to, in.Time) })
+	}, nil
+}
+
+func formatNeeds(args []argument) func(value.Moment) string {
+	if p, err := text.ParsePattern(args[0].text); err == nil {
+		return p.Lacks
+	}
+	if args[0].text == "HL7" {
+		return func(m value.Moment) string { return lacking(m, value.Year) }
+	}
+	return func(value.Moment) string { return "" }
 }
 
 // moment is a time with a precision and an offset, or without one.
@@ -183,7 +301,7 @@ func buildUntil(args []argument) (operation, error) {
 			return to
 		}
 		if _, ok := v.Time.Compare(to.Time); !ok {
-			return e.fail("%q has a time zone where the other time has none, or the other way round", v, "")
+			return e.fail(incomparable(v, to), v, "")
 		}
 		from, end := v.Time.Std(), to.Time.Std()
 		sign := int64(1)

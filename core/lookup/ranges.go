@@ -87,7 +87,7 @@ func read(cell string) (value.Value, bool) {
 	if n, err := value.ParseDecimal([]byte(cell)); err == nil {
 		return value.OfNumber(n), true
 	}
-	if m, is := text.ReadISO([]byte(cell)); is && m.Precision >= value.Day {
+	if m, is := text.ReadISO([]byte(cell)); is && m.From == value.Year && m.Precision >= value.Day {
 		return value.OfTime(m), true
 	}
 	return value.Value{}, false

@@ -263,7 +263,12 @@ func (c *column) compare(v []byte, bound *value.Value) int {
 	if c.kind == value.Number {
 		return read.Number.Cmp(bound.Number)
 	}
-	order, _ := read.Time.Compare(bound.Time)
+	order, ok := read.Time.Compare(bound.Time)
+	if !ok { // only one of them has an offset: they are compared as they are written
+		one, other := read.Time, bound.Time
+		one.Offset, other.Offset = value.NoZone, value.NoZone
+		order, _ = one.Compare(other)
+	}
 	return order
 }
 

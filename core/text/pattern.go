@@ -12,7 +12,9 @@ import (
 type Pattern struct {
 	source string
 	items  []item
-	width  int // bytes of every text that it reads, or 0 if they differ
+	width  int          // bytes of every text that it reads, or 0 if they differ
+	says   value.Moment // what is known of a time in its form: from, precision, and NoZone or 0
+	gap    bool         // something between these is not in it
 	fixed  *fixed
 	loose  *Pattern // reads what does not have that width; nil: nothing else is read
 }
@@ -241,6 +243,7 @@ func (p *Pattern) check() error {
 	case has[month] && has[hour24] && !has[minute] && has[second]:
 		return fmt.Errorf("date pattern %q: MM is months; minutes are mm", p.source)
 	}
+	p.know(has)
 	for _, it := range p.items {
 		switch {
 		case it.field == literal:
@@ -255,6 +258,47 @@ func (p *Pattern) check() error {
 		}
 	}
 	return nil
+}
+
+// parts are the fields by how large what they say is.
+var parts = map[field]value.Precision{year4: value.Year, year2: value.Year, month: value.Month, monthName: value.Month, day: value.Day, hour24: value.Hour, hour12: value.Hour, halfDay: value.Hour,
+	minute: value.Minute, second: value.Second, fraction: value.Fraction}
+
+// know notes what is known of a time in the pattern's form.
+func (p *Pattern) know(has map[field]bool) {
+	p.says = value.Moment{From: value.Fraction, Offset: value.NoZone}
+	var said [value.Fraction + 1]bool
+	for f := range has {
+		if f == offset {
+			p.says.Offset = 0
+			continue
+		}
+		part := parts[f]
+		said[part] = true
+		p.says.From, p.says.Precision = min(p.says.From, part), max(p.says.Precision, part)
+	}
+	for part := p.says.From; part <= p.says.Precision; part++ {
+		p.gap = p.gap || !said[part]
+	}
+}
+
+// Says is what is known of each time that the pattern reads: From, Precision, and whether it has an offset. It is false
+// if no time can be read by the pattern, since what it says has gaps, such as a year and a day without a month.
+func (p *Pattern) Says() (value.Moment, bool) { return p.says, !p.gap }
+
+// Lacks is what the pattern asks for that is not known of a moment: "" if it can be written. Minutes and seconds of a known
+// hour are 0 where they are not known.
+func (p *Pattern) Lacks(m value.Moment) string {
+	names := [...]string{"year", "month", "day", "time of day", "time of day", "time of day", "time of day"}
+	switch asks := p.says; {
+	case asks.From < m.From:
+		return names[asks.From]
+	case asks.Precision > m.Precision && min(asks.Precision, value.Hour) > m.Precision:
+		return names[min(asks.Precision, m.Precision+1)]
+	case asks.Offset != value.NoZone && m.Offset == value.NoZone:
+		return "offset from UTC"
+	}
+	return ""
 }
 
 var strptime = map[byte]string{'Y': "yyyy", 'y': "yy", 'm': "MM", 'd': "dd", 'H': "HH", 'I': "hh", 'M': "mm", 'S': "ss", 'f': "SSSSSS", 'p': "a", 'z': "XX", 'b': "MMM", '%': "%"}
@@ -301,6 +345,27 @@ func ParseStrptime(source string) (*Pattern, error) {
 // String is the pattern in its TR 35 form.
 func (p *Pattern) String() string { return p.source }
 
+// Width is how many bytes each text in the pattern's form has; 0: they differ.
+func (p *Pattern) Width() int { return p.width }
+
+// ReadPeriod reads two times of a pattern of fixed width, with a hyphen between them or, if that may be, with nothing. It is false if
+// there is something else, or the second is before the first.
+func (p *Pattern) ReadPeriod(b []byte, hyphen bool) (from, to value.Moment, ok bool) {
+	if len(b) < 2*p.width {
+		return from, to, false
+	}
+	first, second := b[:p.width], b[p.width:]
+	if second[0] == '-' {
+		second = second[1:]
+	} else if hyphen {
+		return from, to, false
+	}
+	from, begins := p.Read(first)
+	to, ends := p.Read(second)
+	order, _ := from.Compare(to)
+	return from, to, begins && ends && order <= 0
+}
+
 // HasDate tells whether year, month and day are all in the pattern.
 func (p *Pattern) HasDate() bool {
 	n := 0
@@ -335,6 +400,7 @@ func (p *Pattern) Read(b []byte) (value.Moment, bool) {
 	if p.fixed != nil {
 		return p.fixed.read(b)
 	}
+	m.From = p.says.From
 	afternoon, hasHalf, hour12Seen := false, false, false
 	note := func(precision value.Precision) { m.Precision = max(m.Precision, precision) }
 	for i := range p.items {
@@ -622,20 +688,4 @@ func (r *Rearrangement) Append(to, source []byte) []byte {
 		}
 	}
 	return to
-}
-
-var isoForms = []*Pattern{
-	MustPattern("yyyy-MM-dd"), MustPattern("yyyy-MM-dd'T'HH:mm:ss"), MustPattern("yyyy-MM-dd'T'HH:mm:ssXXX"),
-	MustPattern("yyyy-MM-dd'T'HH:mm"), MustPattern("yyyy-MM-dd'T'HH:mmXXX"), MustPattern("yyyy-MM-dd'T'HH:mm:ss.SSS"), MustPattern("yyyy-MM-dd'T'HH:mm:ss.SSSXXX"),
-	MustPattern("yyyy-MM"), MustPattern("yyyy"), MustPattern("HH:mm:ss"), MustPattern("HH:mm"),
-}
-
-// ReadISO reads the RFC 3339 forms of a date, a time or both.
-func ReadISO(b []byte) (value.Moment, bool) {
-	for _, p := range isoForms {
-		if m, ok := p.Read(b); ok {
-			return m, true
-		}
-	}
-	return value.Moment{}, false
 }

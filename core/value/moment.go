@@ -25,8 +25,9 @@ type Moment struct {
 	Month, Day   uint8
 	Hour, Minute uint8
 	Second       uint8
-	Precision    Precision
-	Offset       int16 // minutes east of UTC, or NoZone
+	From         Precision // the largest part that is known: Month of a day of any year, Hour of a time of day
+	Precision    Precision // the smallest one
+	Offset       int16     // minutes east of UTC, or NoZone
 	Nano         int32
 }
 
@@ -63,36 +64,56 @@ func (m Moment) Std() time.Time {
 	return time.Date(int(m.Year), time.Month(m.Month), int(m.Day), int(m.Hour), int(m.Minute), int(m.Second), int(m.Nano), zone)
 }
 
-// Compare orders two moments; false when only one of them has a zone.
+// Compare orders two moments; false when only one of them has a zone, or a year or day.
 func (m Moment) Compare(n Moment) (int, bool) {
-	if (m.Offset == NoZone) != (n.Offset == NoZone) {
+	if (m.Offset == NoZone) != (n.Offset == NoZone) || m.From != n.From {
 		return 0, false
 	}
 	return m.Std().Compare(n.Std()), true
 }
 
-// Append writes RFC 3339 forms cut to the precision: 2026, 2026-11,
-// 2026-11-25, 2026-11-25T06:30, and so on.
+// Append writes the forms of ISO 8601, cut to the precision: 2026, 2026-11, 2026-11-25, 2026-11-25T06:30, and so on; 06:30 without
+// a day, --11-25 without a year.
 func (m Moment) Append(to []byte) []byte {
-	to = AppendDigits(to, int(m.Year), 4)
-	if m.Precision >= Month {
-		to = AppendDigits(append(to, '-'), int(m.Month), 2)
-	}
-	if m.Precision >= Day {
-		to = AppendDigits(append(to, '-'), int(m.Day), 2)
+	if m.From < Hour {
+		to = m.appendDay(to)
 	}
 	if m.Precision >= Hour {
-		to = AppendDigits(append(to, 'T'), int(m.Hour), 2)
+		if m.From < Hour {
+			to = append(to, 'T')
+		}
+		to = AppendDigits(to, int(m.Hour), 2)
 		to = AppendDigits(append(to, ':'), int(m.Minute), 2)
 	}
 	if m.Precision >= Second {
 		to = AppendDigits(append(to, ':'), int(m.Second), 2)
 	}
 	if m.Precision >= Fraction && m.Nano != 0 {
-		to = AppendDigits(append(to, '.'), int(m.Nano/1e6), 3)
+		n, width := int(m.Nano), 9
+		for width > 3 && n%1000 == 0 {
+			n, width = n/1000, width-3
+		}
+		to = AppendDigits(append(to, '.'), n, width)
 	}
 	if m.Precision >= Hour && m.Offset != NoZone {
 		to = AppendOffset(to, m.Offset, true)
+	}
+	return to
+}
+
+func (m Moment) appendDay(to []byte) []byte {
+	if m.From == Year {
+		to = AppendDigits(to, int(m.Year), 4)
+	} else {
+		to = append(to, '-')
+	}
+	if m.From <= Month && m.Precision >= Month {
+		to = AppendDigits(append(to, '-'), int(m.Month), 2)
+	} else if m.From > Month {
+		to = append(to, '-')
+	}
+	if m.Precision >= Day {
+		to = AppendDigits(append(to, '-'), int(m.Day), 2)
 	}
 	return to
 }

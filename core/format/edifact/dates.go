@@ -2,45 +2,40 @@ package edifact
 
 import (
 	"strings"
-	"time"
 
 	"ydrion/core/segments"
+	"ydrion/core/text"
 )
 
-// forms are how dates are written, by data element 2379; those with a zone are looked at without it,
-// and two with a hyphen are a period.
-var forms = map[string]string{
-	"2": "020106", "101": "060102", "102": "20060102", "201": "0601021504", "203": "200601021504", "204": "20060102150405", "303": "200601021504", "304": "20060102150405",
-	"401": "1504", "602": "2006", "610": "200601", "718": "20060102-20060102", "719": "200601021504-200601021504",
-}
+var (
+	written = text.StandardOf("EDIFACT")
+	// periods are codes of data element 2379 for two times with a hyphen between them, and those of one of them.
+	periods = map[string]string{"713": "201", "718": "102", "719": "203"}
+	// zoned are codes behind whose times three letters name a zone, and those without.
+	zoned = map[string]string{"301": "201", "303": "203", "304": "204", "404": "402"}
+)
 
 // dates tells of dates in DTM that are not of the form that stands behind them (C507).
 func dates(s *segments.Segment, say func(field, component int, v *segments.Value, wrong string)) {
 	if s.Name != "DTM" || len(s.Fields) == 0 || len(s.Fields[0]) == 0 || len(s.Fields[0][0].Parts) < 3 {
 		return
 	}
-	parts := s.Fields[0][0].Parts
-	v, qualifier := &parts[1], parts[2].Text
-	form := forms[qualifier]
-	if form == "" || v.Text == "" {
+	v, code := &s.Fields[0][0].Parts[1], s.Fields[0][0].Parts[2].Text
+	if v.Text == "" {
 		return
 	}
-	text := v.Text
-	if qualifier == "303" || qualifier == "304" { // three letters name the zone
-		text = text[:min(len(form), len(text))]
+	form, right := written.Form(code), func() bool { return true }
+	switch one := v.Text; {
+	case form != nil:
+		right = func() bool { _, is := form.Read([]byte(one)); return is }
+	case periods[code] != "":
+		form = written.Form(periods[code])
+		right = func() bool { _, _, is := form.ReadPeriod([]byte(one), false); return is }
+	case zoned[code] != "":
+		form = written.Form(zoned[code])
+		right = func() bool { _, is := form.Read([]byte(one[:min(form.Width(), len(one))])); return is }
 	}
-	from, to, period := strings.Cut(form, "-")
-	first, second := text, ""
-	if period {
-		first, second = text[:min(len(from), len(text))], strings.TrimPrefix(text[min(len(from), len(text)):], "-")
-	}
-	_, err := time.Parse(from, first)
-	wrong := err != nil || len(first) != len(from)
-	if period {
-		_, err = time.Parse(to, second)
-		wrong = wrong || err != nil || len(second) != len(to) || second < first
-	}
-	if wrong {
-		say(1, 2, v, "it is not of the form that "+qualifier+" names, such as "+strings.ReplaceAll(form, "-", ""))
+	if !right() {
+		say(1, 2, v, "it is not of the form that "+code+" names, "+strings.Repeat(form.String()+"-", min(len(periods[code]), 1))+form.String())
 	}
 }

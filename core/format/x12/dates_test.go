@@ -13,7 +13,7 @@ func TestDates(t *testing.T) {
 		right            bool
 	}{
 		{"DTP", "D8", "20261124", true}, {"DTP", "D8", "20261324", false}, {"DTP", "D8", "20260230", false}, {"DTP", "D8", "261124", false}, {"DTP", "RD8", "20261124-20261130", true}, {"DTP", "RD8", "20261124", false},
-		{"DTP", "RD8", "20261130-20261124", false}, {"DTP", "DT", "202611241630", true}, {"DTP", "TM", "1630", true}, {"DTP", "TM", "2561", false}, {"DTP", "ZZ", "whenever", true}, {"DTP", "D8", "", true},
+		{"DTP", "RD8", "20261130-20261124", false}, {"DTP", "DT", "202611241630", true}, {"DTP", "TM", "1630", true}, {"DTP", "TS", "163059", true}, {"DTP", "RTS", "20261124163059", true}, {"DTP", "RTS", "163059", false}, {"DTP", "RTM", "0900-1630", true}, {"DTP", "RD8", "2026112420261130", false}, {"DTP", "TM", "2561", false}, {"DTP", "ZZ", "whenever", true}, {"DTP", "D8", "", true},
 		{"DMG", "D8", "19800101", true}, {"DMG", "D8", "19801301", false}, {"DTM", "D8", "x", true},
 	} {
 		one := func(s string) segments.Field { return segments.Field{{From: 0, To: 1, Text: s}} }
