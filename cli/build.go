@@ -134,6 +134,7 @@ full speed.`,
 		Example: `  ydrion try specimen-orders demo/files/brunholm-2026-11-23.csv --workspace demo/workspace
   ydrion try specimen-orders sheet.csv --rejected
   ydrion try specimen-orders sheet.csv --record 4 --json
+  ydrion try specimen-orders sheet.csv --record 4 --explain
   ydrion try reagent-orders orders.csv --record 4 --rows 500
   ydrion try specimen-orders big.csv --output out.hl7 --rejects bad.csv
   ydrion try pool-logs north.csv south.csv
@@ -220,6 +221,7 @@ full speed.`,
 	f.Int64Var(&request.From, "record", 1, "show one record only; with --limit, from this one on")
 	f.IntVar(&request.Limit, "limit", 20, "how many records to show")
 	f.IntVar(&request.Rows, "rows", service.FewRows, "how many rows of long lists to show")
+	f.BoolVar(&request.Explain, "explain", false, "show what each line of the map did, with the fields that went into it")
 	f.BoolVar(&request.Rejected, "rejected", false, "show rejected records only")
 	f.StringVarP(&output, "output", "o", "", "write all good records to this file")
 	f.StringVar(&branch, "branch", "", "the branch whose records --output writes, where the route has several")
@@ -368,6 +370,9 @@ func (a *app) trial(t *service.Trial, name, more string) {
 			right = append(right, listed(of.Lines, mostWide-beside, 0)...)
 		}
 		sideBySide(a.out, left, right)
+		for _, e := range r.Explained {
+			a.explained(e)
+		}
 	}
 	b := t.Balance
 	fmt.Fprintf(a.out, "\n%s: %s", name, b)
@@ -378,6 +383,49 @@ func (a *app) trial(t *service.Trial, name, more string) {
 	if t.Refused {
 		fmt.Fprintln(a.out, "The route rejects this file whole, with all its records.")
 	}
+}
+
+// explained prints what each line of a map did.
+func (a *app) explained(e service.Explained) {
+	heading := "what " + e.Map + " did"
+	if e.Branch != "" {
+		heading += " [" + e.Branch + "]"
+	}
+	fmt.Fprintf(a.out, "\n  %s:\n", heading)
+	for _, s := range e.Steps {
+		rows := ""
+		if len(s.Rows) > 0 {
+			rows = "   (" + strings.Join(s.Rows, ", ") + ")"
+		}
+		fmt.Fprintf(a.out, "  %4d  %s%s\n", s.Line, s.Says, rows)
+		width := 0
+		for _, p := range s.Parts {
+			width = max(width, min(utf8.RuneCountInString(p.Says), mostLeft))
+		}
+		for _, p := range s.Parts {
+			at := ""
+			if p.At != nil {
+				at = fmt.Sprintf("   line %d, column %d", p.At.Line, p.At.Column)
+			}
+			pad := strings.Repeat(" ", max(0, width-utf8.RuneCountInString(p.Says)))
+			fmt.Fprintf(a.out, "            %s%s   %s%s\n", p.Says, pad, worked(p.Kind, p.Value), at)
+		}
+		if s.More > 0 {
+			fmt.Fprintf(a.out, "            … %s more\n", count(s.More, "value"))
+		}
+		fmt.Fprintf(a.out, "          = %s\n", worked(s.Kind, s.Value))
+	}
+}
+
+// worked is a value as it is printed.
+func worked(kind, value string) string {
+	switch kind {
+	case "absent", "empty", "null":
+		return kind
+	case "failed":
+		return "fails: " + value
+	}
+	return value
 }
 
 // said is a line of a record as it is printed.

@@ -6,6 +6,7 @@ import (
 	"html"
 	"net/mail"
 	"strings"
+	"sync"
 	"unicode"
 
 	"ydrion/core/finding"
@@ -98,6 +99,10 @@ func (c *compilation) branch(m *branchMap, target format.Target, scope lang.Scop
 			}
 			c.out = append(c.out, f)
 		}
+		out.Explains = sync.OnceValue(func() *lang.Program {
+			explaining, _ := lang.Explaining(m.Map, cmp.Or(b.Map, r.File), string(m.text), target, scope)
+			return explaining
+		})
 		if out.Program = program; b.After != "" && program != nil && program.Closes() {
 			c.out = append(c.out, finding.New("route.after", c.where(b, "after each"), "nothing can follow each record of a list or an interchange: %s is one", m.TargetSample))
 		}

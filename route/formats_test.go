@@ -57,14 +57,38 @@ func (o *output) Batch(b *batch.Batch) error {
 			o.text.Write(made)
 		}
 	}
-	for _, w := range b.Outcomes {
+	for i, w := range b.Outcomes {
 		if w == batch.Good {
 			o.good++
+		}
+		if err := explained(o.opened, b, i); err != nil {
+			return err
 		}
 	}
 	for i := range b.Records() {
 		for _, f := range o.opened.Findings(b, i) {
 			o.wrong = append(o.wrong, f.String())
+		}
+	}
+	return nil
+}
+
+// explained holds what the maps make of a record against what they make of it where they say what they do, which is
+// done in another way: each expression by itself.
+func explained(o *flow.Opened, b *batch.Batch, record int) error {
+	for k := range o.Plan.Branches {
+		of := &o.Plan.Branches[k]
+		if of.Program == nil || b.Outcomes[record] == batch.Good && !b.In(k, record) {
+			continue
+		}
+		made, steps := o.Explain(b, record, k)
+		if want := b.Branches[k].Made(record); b.Outcomes[record] == batch.Good && strings.TrimRight(string(made), "\r\n") != strings.TrimRight(string(want), "\r\n") {
+			return fmt.Errorf("record %d is %q, and %q where it is explained", record+1, want, made)
+		}
+		for _, s := range steps {
+			if s.From > s.To || s.To > len(made) && b.Outcomes[record] == batch.Good || s.Says == "" && s.Line > 0 {
+				return fmt.Errorf("a step of record %d is %+v", record+1, s)
+			}
 		}
 	}
 	return nil

@@ -31,6 +31,15 @@ type RecordView struct {
 	Fields   []format.Line `json:"fields" doc:"the source's fields by name"`
 	Became   []Became      `json:"became" doc:"what it became, in each branch that it took"`
 	Findings finding.List  `json:"findings"`
+	// Explained is there if it was asked for, for each branch that the record took or, if it was rejected, might have.
+	Explained []Explained `json:"explained,omitempty" doc:"what each line of the map did, if that was asked for"`
+}
+
+// Explained is what a map did for a record.
+type Explained struct {
+	Branch string      `json:"branch,omitempty" doc:"its name, where the route has several"`
+	Map    string      `json:"map,omitempty" doc:"its file"`
+	Steps  []lang.Step `json:"steps"`
 }
 
 // SourceRow is where a row stands that went into a record with others.
@@ -63,6 +72,7 @@ type TrialRequest struct {
 	Rejected bool   // only those that were not good
 	Contains string // only those that have this text as they came; empty: all
 	Rows     int    // how many rows of long lists to show; 0: FewRows
+	Explain  bool   // say what each line of the map did
 	Whole    bool   // go on to the end, for the balance
 	Branch   int    // whose output is written, from 0
 	Output   io.Writer
@@ -92,6 +102,7 @@ type viewer struct {
 	begun   bool // the output has a record
 	rejects *flow.Rejects
 	files   []flow.File
+	maps    []string // the file of each branch's map
 }
 
 var _ flow.Sink = (*viewer)(nil)
@@ -182,6 +193,14 @@ func (v *viewer) view(b *batch.Batch, i int) RecordView {
 	for k := range v.opened.Plan.Branches {
 		if p := &v.opened.Plan.Branches[k]; b.In(k, i) && p.Program != nil {
 			r.Became = append(r.Became, v.became(b, i, k, rows, found))
+		}
+	}
+	for k := range v.opened.Plan.Branches {
+		if !v.request.Explain || !b.In(k, i) && b.Outcomes[i] == batch.Good {
+			continue
+		}
+		if _, steps := v.opened.Explain(b, i, k); steps != nil {
+			r.Explained = append(r.Explained, Explained{Branch: v.opened.Plan.Branches[k].Name, Map: v.maps[k], Steps: steps})
 		}
 	}
 	if r.Findings == nil {
@@ -312,6 +331,9 @@ func Try(ctx context.Context, c *route.Compiled, files []flow.File, inputs flow.
 		return trial, nil
 	}
 	v := &viewer{request: request, trial: trial, files: files}
+	for _, b := range c.Branches {
+		v.maps = append(v.maps, b.Map)
+	}
 	if c.OnlyChecked() && request.Output != nil { // they go on as they came
 		v.request.Output, files = nil, copied(files, request.Output)
 	}

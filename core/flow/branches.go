@@ -19,6 +19,7 @@ type Branch struct {
 	Otherwise bool       // records take it that take no other
 	Skip      string     // they are left out, for this reason
 	Program   *lang.Program
+	Explains  func() *lang.Program // the same, as one that says what it does; nil: there is none
 	Target    format.Target
 	Makes     string // the target's format
 	Plain     bool   // values leave the format they came in

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"slices"
 	"sort"
+	"strings"
 
 	"ydrion/core/finding"
 	"ydrion/core/format"
@@ -19,11 +20,13 @@ type builder struct {
 	target format.Target        // of what is said now: that of a part within its block
 	in     *format.Instructions // the same
 	to     string               // the target's format
-	nodes  []expression
-	loops  []looped
-	letAt  []Name // where values have been named
-	rules  []statementRule
-	ignore map[string]bool
+
+	explains bool // the program says what it does
+	nodes    []expression
+	loops    []looped
+	letAt    []Name // where values have been named
+	rules    []statementRule
+	ignore   map[string]bool
 }
 
 type expression struct {
@@ -49,8 +52,13 @@ type statementRule struct {
 // Build checks a parsed map against its source's fields and its target, and
 // compiles it.
 func Build(m *Map, file, source string, target format.Target, scope Scope) (*Program, finding.List) {
+	return assemble(m, file, source, target, scope, false)
+}
+
+func assemble(m *Map, file, source string, target format.Target, scope Scope, explains bool) (*Program, finding.List) {
 	at := place.NewIndex(file, []byte(source)).At
 	b := &builder{compiler: &compiler{checker: newChecker(scope, at)}, file: file, source: source, target: target, in: &format.Instructions{}, to: m.TargetFormat, ignore: map[string]bool{}}
+	b.explains, b.notes = explains, explains
 	b.statements(m.Body, nil, nil)
 	b.unused(m)
 	b.in.Separate = scope.Separate
@@ -70,7 +78,9 @@ func Build(m *Map, file, source string, target format.Target, scope Scope) (*Pro
 		sort.SliceStable(b.out, func(i, j int) bool { return b.out[i].Place.Offset < b.out[j].Place.Offset })
 		return nil, slices.CompactFunc(b.out, func(x, y finding.Finding) bool { return x.String() == y.String() })
 	}
+	b.notes = false // actions are as they are; beside them stands what notes
 	p := b.program(layout.Record, layout)
+	b.notes = explains
 	p.editor = layout.Editor
 	for _, e := range layout.Edits {
 		p.edits = append(p.edits, b.edit(p, e))
@@ -382,6 +392,16 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 		a.prefix, prefix = prefix, nil
 		a.bounded = p.says != nil && a.kind >= copyText && a.kind <= evaluate || a.kind == evaluate && a.extra != nil
 		p.actions = append(p.actions, a)
+		if b.explains {
+			p.noted = append(p.noted, nil)
+		}
+	}
+	note := func(e expression) {
+		if b.explains {
+			b.notes = true
+			p.noted[len(p.noted)-1] = b.evaluator(e)
+			b.notes = false
+		}
 	}
 	for _, piece := range pieces {
 		if piece.Kind == format.Value || piece.Kind == format.Member || piece.Kind == format.If || piece.Kind == format.Unless {
@@ -403,9 +423,10 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 				}
 				a.line = b.line(p, e.node.Pos(), e.path, e.node)
 				emit(a)
+				note(e)
 				continue
 			}
-			if e.condition == nil && constant(e.node) {
+			if e.condition == nil && constant(e.node) && !b.explains {
 				written := p.append(nil, b.compile(e.node)(&Env{}), &Env{})
 				b.lacks(p, e, written)
 				prefix = append(prefix, written...)
@@ -418,12 +439,14 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 				a.blank = kind == value.Number || kind == value.Bool
 			}
 			emit(a)
+			note(e)
 		case format.Member:
 			e := b.nodes[piece.Expression]
 			a := b.action(p, e)
 			a.line, a.member = b.line(p, e.node.Pos(), e.path, e.node), piece.Bytes
 			a.number = p.bare && b.check(e.node) == value.Number
 			emit(a)
+			note(e)
 		case format.If, format.Unless:
 			kind := jumpUnless
 			if piece.Kind == format.Unless {
@@ -432,6 +455,7 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 			e := b.nodes[piece.Expression]
 			open = append(open, len(p.actions))
 			emit(action{kind: kind, eval: b.compile(e.node), line: b.line(p, e.node.Pos(), "when", e.node)})
+			note(expression{node: e.node})
 		case format.Each:
 			block := b.loops[piece.Number]
 			b.frames = block.frames
@@ -458,6 +482,10 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 	}
 	if prefix != nil {
 		emit(action{kind: write})
+	}
+	if b.explains {
+		p.source, p.columns = strings.Split(b.source, "\n"), make([]column, len(p.actions))
+		return p
 	}
 	for i := range p.actions {
 		a := &p.actions[i]

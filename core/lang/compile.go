@@ -15,6 +15,8 @@ import (
 type compiler struct {
 	*checker
 	totals []figure // of the records of an output
+
+	notes bool // what is compiled notes what it gives
 }
 
 // arguments compiles the arguments of a call after its input.
@@ -37,6 +39,14 @@ func (c *compiler) arguments(nodes []Node) []argument {
 }
 
 func (c *compiler) compile(n Node) evaluator {
+	eval := c.compileNode(n)
+	if c.notes {
+		return c.noting(n, eval)
+	}
+	return eval
+}
+
+func (c *compiler) compileNode(n Node) evaluator {
 	switch n := n.(type) {
 	case *Text:
 		return c.text(n)

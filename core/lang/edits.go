@@ -81,6 +81,9 @@ func (d *edit) rows(e *Env, b *batch.Batch, p *Program, number, from int) bool {
 	}
 	for _, holds := range d.conditions {
 		truth := holds(e).Truth
+		if e.failed || !truth {
+			e.trace.did(p, d.line, e, value.OfBool(truth), 0, 0)
+		}
 		if e.failed {
 			return false
 		}
@@ -95,6 +98,7 @@ func (d *edit) rows(e *Env, b *batch.Batch, p *Program, number, from int) bool {
 	}
 	if d.eval != nil {
 		v := d.eval(e)
+		e.trace.did(p, d.line, e, v, 0, 0)
 		if e.failed {
 			return false
 		}

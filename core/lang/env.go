@@ -53,6 +53,7 @@ type Env struct {
 	rows    []walking       // the walks through lists, by their number
 	steps   int             // through rows, for this record
 
+	trace    *trace // of a program that explains what it does
 	scratch  []byte
 	failed   bool
 	answered bool // somebody has an answer to a failure: its sentence is not needed

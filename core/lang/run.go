@@ -58,7 +58,9 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 	e.start(b, record)
 	for i := range p.rules {
 		r := &p.rules[i]
-		if hit := r.condition(e).Truth; e.failed {
+		hit := r.condition(e).Truth
+		e.trace.did(p, r.line, e, value.OfBool(hit), 0, 0)
+		if e.failed {
 			return out, Outcome{What: batch.Rejected, Line: r.line, Reason: e.reason}
 		} else if hit {
 			reason := string(r.because(e).Append(nil))
@@ -96,6 +98,10 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			l.keep(out[start:])
 		}
 		a := &p.actions[i]
+		if e.trace != nil {
+			e.trace.ends(out, begin)
+			e.trace.begins(p, i, e, len(out)-begin)
+		}
 		if until := int(p.columns[i].until); until > i {
 			if i < from {
 				until = min(until, from)
@@ -289,6 +295,7 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			out = p.after(a, out, mark, after)
 		}
 	}
+	e.trace.ends(out, begin)
 	if to == len(p.actions) && to > 0 && !same {
 		l.keep(out[start:])
 	}

@@ -182,8 +182,9 @@ func (t *AsCame) Inside(path string) (string, format.Target, error) {
 
 // Layout keeps what is changed.
 func (t *AsCame) Layout(in format.Instructions) (format.Layout, finding.List) {
-	layout := format.Layout{Editor: t, Decimal: '.'}
-	return layout, t.Edits.Layout(in, &layout)
+	editor := *t // each layout has its own
+	layout := format.Layout{Editor: &editor, Decimal: '.'}
+	return layout, editor.Edits.Layout(in, &layout)
 }
 
 // Show gives a written message as lines of path and value: it has the syntax of the usual ones.

@@ -57,6 +57,8 @@ func (t *AsCame) Inside(string) (string, format.Target, error) {
 
 // Layout keeps what is changed.
 func (t *AsCame) Layout(in format.Instructions) (format.Layout, finding.List) {
+	editor := *t // each layout has its own
+	t = &editor
 	t.columns, t.added = nil, nil
 	layout, out := format.Layout{Editor: t}, finding.List{}
 	if t.dialect.Together != nil {

@@ -46,8 +46,9 @@ func (t *AsCame) Inside(path string) (string, format.Target, error) {
 
 // Layout keeps what is changed.
 func (t *AsCame) Layout(in format.Instructions) (format.Layout, finding.List) {
-	layout := format.Layout{Editor: t, Decimal: '.'}
-	return layout, t.Edits.Layout(in, &layout)
+	editor := *t // each layout has its own
+	layout := format.Layout{Editor: &editor, Decimal: '.'}
+	return layout, editor.Edits.Layout(in, &layout)
 }
 
 // tables are the escapes for the separators of the messages that have come.

@@ -63,9 +63,10 @@ func (t *AsCame) Inside(path string) (string, format.Target, error) {
 
 // Layout keeps what is changed.
 func (t *AsCame) Layout(in format.Instructions) (format.Layout, finding.List) {
-	t.edits = nil
-	layout := format.Layout{Editor: t}
-	return layout, t.layout(in, nil, nil, &layout)
+	editor := *t // each layout has its own
+	editor.edits = nil
+	layout := format.Layout{Editor: &editor}
+	return layout, editor.layout(in, nil, nil, &layout)
 }
 
 func (t *AsCame) layout(in format.Instructions, loops, conditions []int, layout *format.Layout) (out finding.List) {
