@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -218,9 +219,11 @@ func (c *Client) Hand(ctx context.Context, route, name string, content io.Reader
 	return out.Pickup, err
 }
 
-// HandTrial runs a published route over a file without delivering anything.
-func (c *Client) HandTrial(ctx context.Context, route, name string, limit int, rejected bool, content io.Reader) (*service.Trial, error) {
-	return upload[*service.Trial](ctx, c, routePath(route, "files"), url.Values{"name": {name}, "trial": {"true"}, "limit": {strconv.Itoa(limit)}, "rejected": {strconv.FormatBool(rejected)}}, content)
+// HandTrial runs a published route over a file without delivering anything; query has limit, rejected and explain.
+func (c *Client) HandTrial(ctx context.Context, route, name string, query url.Values, content io.Reader) (*service.Trial, error) {
+	q := url.Values{"name": {name}, "trial": {"true"}}
+	maps.Copy(q, query)
+	return upload[*service.Trial](ctx, c, routePath(route, "files"), q, content)
 }
 
 // Sample sends a file to be looked at; query has its name, and the member of an archive.

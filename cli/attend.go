@@ -261,7 +261,7 @@ marker, the route's beginning. A file that somebody is writing stays where it is
 }
 
 func (a *app) hand() *cobra.Command {
-	var trial, rejected bool
+	var trial, rejected, explain bool
 	var from int64
 	var limit int
 	c := a.saying(a.jsonFlag(&cobra.Command{
@@ -291,7 +291,15 @@ over the file and shows what would come of it.`,
 				return wrongUse("name a file, or a pickup with --pickup")
 			}
 			for _, name := range args[1:] {
-				if err := a.handOne(cmd, client, args[0], name, trial, rejected, limit); err != nil {
+				if !trial {
+					id, err := a.handOne(cmd, client, args[0], name)
+					if err := a.handed(name, id, err); err != nil {
+						return err
+					}
+					continue
+				}
+				q := url.Values{"limit": {strconv.Itoa(max(1, limit))}, "rejected": {strconv.FormatBool(rejected)}, "explain": {strconv.FormatBool(explain)}}
+				if err := a.tryOne(cmd, client, args[0], name, q); err != nil {
 					return err
 				}
 			}
@@ -301,22 +309,29 @@ over the file and shows what would come of it.`,
 	f := c.Flags()
 	f.BoolVar(&trial, "trial", false, "deliver and record nothing, show what would come of it")
 	f.BoolVar(&rejected, "rejected", false, "of a trial, show rejected records only")
+	f.BoolVar(&explain, "explain", false, "of a trial, show what each line of the map did, of the first 20 records")
 	f.IntVar(&limit, "limit", 3, "how many records of a trial to show")
 	f.Int64Var(&from, "pickup", 0, "give the original of this pickup instead of a file")
 	return c
 }
 
-func (a *app) handOne(cmd *cobra.Command, client *api.Client, route, name string, trial, rejected bool, limit int) error {
+func (a *app) handOne(cmd *cobra.Command, client *api.Client, route, name string) (int64, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return 0, wrongUse("the file cannot be opened: %v", err)
+	}
+	defer f.Close()
+	return client.Hand(cmd.Context(), route, filepath.Base(name), f)
+}
+
+// tryOne shows what a route would make of a file.
+func (a *app) tryOne(cmd *cobra.Command, client *api.Client, route, name string, query url.Values) error {
 	f, err := os.Open(name)
 	if err != nil {
 		return wrongUse("the file cannot be opened: %v", err)
 	}
 	defer f.Close()
-	if !trial {
-		id, err := client.Hand(cmd.Context(), route, filepath.Base(name), f)
-		return a.handed(name, id, err)
-	}
-	t, err := client.HandTrial(cmd.Context(), route, filepath.Base(name), max(1, limit), rejected, f)
+	t, err := client.HandTrial(cmd.Context(), route, filepath.Base(name), query, f)
 	if err != nil {
 		return err
 	}

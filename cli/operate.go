@@ -506,10 +506,10 @@ func pickupNumber(s string) (int64, error) {
 func (a *app) pickup() *cobra.Command {
 	var from int64
 	var limit, rows int
-	var rejected bool
+	var rejected, explain bool
 	c := a.jsonFlag(&cobra.Command{
 		Use: "pickup NUMBER", Short: "Show one pickup: timeline, deliveries, records in and out side by side, findings", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completePickups(),
-		Example: "  ydrion pickup 2\n  ydrion pickup 2 --rejected\n  ydrion pickup 2 --from 100 --limit 5",
+		Example: "  ydrion pickup 2\n  ydrion pickup 2 --rejected\n  ydrion pickup 2 --from 100 --limit 5\n  ydrion pickup 2 --from 4 --limit 1 --explain",
 		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
 			id, err := pickupNumber(args[0])
 			if err != nil {
@@ -519,7 +519,7 @@ func (a *app) pickup() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			q := url.Values{"from": {n(from)}, "limit": {strconv.Itoa(limit)}, "rejected": {strconv.FormatBool(rejected)}, "rows": {strconv.Itoa(rows)}}
+			q := url.Values{"from": {n(from)}, "limit": {strconv.Itoa(limit)}, "rejected": {strconv.FormatBool(rejected)}, "rows": {strconv.Itoa(rows)}, "explain": {strconv.FormatBool(explain)}}
 			out := map[string]any{"pickup": p}
 			if !a.json {
 				a.timeline(p.Pickup, p.Runs)
@@ -563,6 +563,7 @@ func (a *app) pickup() *cobra.Command {
 	c.Flags().IntVar(&limit, "limit", 3, "how many records to show")
 	c.Flags().IntVar(&rows, "rows", service.FewRows, "how many rows of long lists to show, at most 1000")
 	c.Flags().BoolVar(&rejected, "rejected", false, "show rejected records only")
+	c.Flags().BoolVar(&explain, "explain", false, "show what each line of the map did, with the fields that went into it; of the first 20 records")
 	return c
 }
 

@@ -72,12 +72,15 @@ type TrialRequest struct {
 	Rejected bool   // only those that were not good
 	Contains string // only those that have this text as they came; empty: all
 	Rows     int    // how many rows of long lists to show; 0: FewRows
-	Explain  bool   // say what each line of the map did
+	Explain  bool   // say what each line of the map did, of the first 20 records that are shown
 	Whole    bool   // go on to the end, for the balance
 	Branch   int    // whose output is written, from 0
 	Output   io.Writer
 	Rejects  io.Writer
 }
+
+// mostExplained is of how many records at most it is said what the map did.
+const mostExplained = 20
 
 // FewRows is how many rows of long lists are shown if nobody says how many.
 const FewRows = 3
@@ -196,7 +199,7 @@ func (v *viewer) view(b *batch.Batch, i int) RecordView {
 		}
 	}
 	for k := range v.opened.Plan.Branches {
-		if !v.request.Explain || !b.In(k, i) && b.Outcomes[i] == batch.Good {
+		if !v.request.Explain || len(v.trial.Records) >= mostExplained || !b.In(k, i) && b.Outcomes[i] == batch.Good {
 			continue
 		}
 		if _, steps := v.opened.Explain(b, i, k); steps != nil {

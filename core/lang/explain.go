@@ -40,7 +40,7 @@ type Worked struct {
 // mostParts is how many parts of a step are kept, and mostTraced how many steps.
 const (
 	mostParts  = 40
-	mostTraced = 5000
+	mostTraced = 1000
 )
 
 // trace notes what a program does.

@@ -1009,6 +1009,13 @@ export interface components {
             /** @description the expectation in words */
             wanted: string;
         };
+        Explained: {
+            /** @description its name, where the route has several */
+            branch?: string;
+            /** @description its file */
+            map?: string;
+            steps: components["schemas"]["Step"][];
+        };
         Field: {
             /** Format: int64 */
             empty: number;
@@ -1788,6 +1795,8 @@ export interface components {
         RecordView: {
             /** @description what it became, in each branch that it took */
             became: components["schemas"]["Became"][];
+            /** @description what each line of the map did, if that was asked for */
+            explained?: components["schemas"]["Explained"][];
             /** @description the source's fields by name */
             fields: components["schemas"]["Line"][];
             /** @description that it is of, where the run is of several */
@@ -2117,6 +2126,37 @@ export interface components {
             sentence: string;
             unit: string;
         };
+        Step: {
+            /**
+             * Format: int64
+             * @description where it stands in what was made, in bytes; nowhere if that is its end
+             */
+            from: number;
+            /** @description of what came out: text, number, time, true or false, absent, empty, null; failed, if nothing did */
+            kind: string;
+            /**
+             * Format: int64
+             * @description of the map
+             */
+            line: number;
+            /**
+             * Format: int64
+             * @description how many parts are not shown
+             */
+            more?: number;
+            /** @description its fields, and what became of them, in the order of the work */
+            parts: components["schemas"]["Worked"][];
+            /** @description the rows of lists that it was at, such as PO1 2 */
+            rows?: string[];
+            /** @description the line, as it stands in the map */
+            says: string;
+            /** @description the position that it writes; or when, reject, skip */
+            target: string;
+            /** Format: int64 */
+            to: number;
+            /** @description what came out, or why nothing did */
+            value: string;
+        };
         Table: {
             codes: components["schemas"]["Code"][];
             name: string;
@@ -2186,6 +2226,14 @@ export interface components {
             reason: string;
             /** Format: date-time */
             since: string;
+        };
+        Worked: {
+            /** @description where the field stands in the file */
+            at?: components["schemas"]["Place"];
+            kind: string;
+            /** @description as the map says it */
+            says: string;
+            value: string;
         };
     };
     responses: never;
@@ -3106,6 +3154,8 @@ export interface operations {
             query: {
                 /** @description the file's name */
                 name: string;
+                /** @description of a trial: say what each line of the map did, of the first 20 records */
+                explain?: boolean;
                 /** @description only try it; false if left out */
                 trial?: boolean;
                 /** @description of a trial: show rejected records only */
@@ -3422,6 +3472,8 @@ export interface operations {
                 rejected?: boolean;
                 /** @description how many rows of long lists to show */
                 rows?: number;
+                /** @description say what each line of the map did, of the first 20 records */
+                explain?: boolean;
             };
             header?: never;
             path: {
