@@ -415,6 +415,9 @@ func (a *app) explained(e service.Explained) {
 		}
 		fmt.Fprintf(a.out, "          = %s\n", worked(s.Kind, s.Value))
 	}
+	if e.More > 0 {
+		fmt.Fprintf(a.out, "        … %s more\n", count(e.More, "step"))
+	}
 }
 
 // worked is a value as it is printed.

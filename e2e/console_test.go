@@ -220,6 +220,11 @@ func TestConsole(t *testing.T) {
 	shot(t, ctx, "console-pickup")
 	do(t, ctx, chromedp.Click(chromedp.CSS(".p-toggleswitch-input")))
 	text(t, ctx, "[data-record='1']", "PID-3.1", "B-201", "Harbour seal")
+	do(t, ctx, chromedp.Click("//*[@data-record='1']//button[contains(., 'what the map did')]"))
+	text(t, ctx, "[data-record='1'] .map", "maps/specimen-to-order.map", `OBR-7 = collected_at | format "yyyyMMddHHmm"`, "23/11/2026 07:10", "line 2, column 27", "202611230710")
+	shot(t, ctx, "map-steps")
+	do(t, ctx, chromedp.Click("//*[@data-record='1']//button[contains(., 'by field')]"))
+	text(t, ctx, "[data-record='1']", "Harbour seal")
 
 	// Run again, with what it will do said before.
 	do(t, ctx, chromedp.Click("//button[contains(., 'Run again')]"))
@@ -569,6 +574,9 @@ func TestConsoleLongRecord(t *testing.T) {
 		t.Error("all rows of a long list are shown")
 	}
 	shot(t, ctx, "long-record")
+	do(t, ctx, chromedp.Click("//button[contains(., 'what the map did')]"))
+	text(t, ctx, "[data-record='1'] .map", "PO1-7 = article", "rows 2", "HR-002", "more steps")
+	do(t, ctx, chromedp.Click("//button[contains(., 'by field')]"))
 	do(t, ctx, chromedp.Click("//button[contains(., 'show more rows')]"))
 	text(t, ctx, "[data-record='1']", "HR-100", "HR-050", "… 2,400 values", "PO1[100]-7")
 	do(t, ctx, chromedp.Click("//button[contains(., 'show more rows')]"))

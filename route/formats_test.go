@@ -81,7 +81,7 @@ func explained(o *flow.Opened, b *batch.Batch, record int) error {
 		if of.Program == nil || b.Outcomes[record] == batch.Good && !b.In(k, record) {
 			continue
 		}
-		made, steps := o.Explain(b, record, k)
+		made, steps, _ := o.Explain(b, record, k)
 		if want := b.Branches[k].Made(record); b.Outcomes[record] == batch.Good && strings.TrimRight(string(made), "\r\n") != strings.TrimRight(string(want), "\r\n") {
 			return fmt.Errorf("record %d is %q, and %q where it is explained", record+1, want, made)
 		}

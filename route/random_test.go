@@ -411,6 +411,11 @@ func randomRound(t *testing.T, r *rand.Rand, seed uint64, from, to string, sourc
 	for _, p := range target.places {
 		a := randomAssignment(r)
 		lines = append(lines, a)
+		if r.IntN(4) == 0 { // the same by a name
+			name := fmt.Sprintf("named_%d", len(lines))
+			text += "let " + name + " = " + a.expression + "\n"
+			a.expression = name
+		}
 		text += p + " = " + a.expression + "\n"
 	}
 	var described []string

@@ -40,6 +40,7 @@ type Explained struct {
 	Branch string      `json:"branch,omitempty" doc:"its name, where the route has several"`
 	Map    string      `json:"map,omitempty" doc:"its file"`
 	Steps  []lang.Step `json:"steps"`
+	More   int         `json:"more,omitempty" doc:"how many steps behind these are not shown"`
 }
 
 // SourceRow is where a row stands that went into a record with others.
@@ -202,8 +203,8 @@ func (v *viewer) view(b *batch.Batch, i int) RecordView {
 		if !v.request.Explain || len(v.trial.Records) >= mostExplained || !b.In(k, i) && b.Outcomes[i] == batch.Good {
 			continue
 		}
-		if _, steps := v.opened.Explain(b, i, k); steps != nil {
-			r.Explained = append(r.Explained, Explained{Branch: v.opened.Plan.Branches[k].Name, Map: v.maps[k], Steps: steps})
+		if _, steps, more := v.opened.Explain(b, i, k); steps != nil {
+			r.Explained = append(r.Explained, Explained{Branch: v.opened.Plan.Branches[k].Name, Map: v.maps[k], Steps: steps, More: more})
 		}
 	}
 	if r.Findings == nil {

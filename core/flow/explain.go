@@ -9,27 +9,27 @@ import (
 
 // Explain says what the map of a branch did for a record of a batch: line by line, with the fields that went into each and
 // where they stand in the file. It is nil if the branch has no map.
-func (o *Opened) Explain(b *batch.Batch, record, branch int) (made []byte, steps []lang.Step) {
+func (o *Opened) Explain(b *batch.Batch, record, branch int) (made []byte, steps []lang.Step, more int) {
 	of := &o.Plan.Branches[branch]
 	if of.Explains == nil || of.Program == nil {
-		return nil, nil
+		return nil, nil, 0
 	}
 	program := of.Explains()
 	if program == nil {
-		return nil, nil
+		return nil, nil, 0
 	}
-	made, _, steps = program.Explain(&lang.Env{Facts: o.factsOf(b.FileOf(record)), Reader: o.Reader, Plain: of.Plain}, b, record)
+	made, _, steps, more = program.Explain(&lang.Env{Facts: o.factsOf(b.FileOf(record)), Reader: o.Reader, Plain: of.Plain}, b, record)
 	for i := range steps {
 		for k := range steps[i].Parts {
 			o.locate(b, record, &steps[i].Parts[k])
 		}
 	}
-	return made, steps
+	return made, steps, more
 }
 
 // locate finds where a field stands in the file.
 func (o *Opened) locate(b *batch.Batch, record int, w *lang.Worked) {
-	if w.Slot < 0 {
+	if w.Slot < 0 || w.Kind == value.Absent.String() {
 		return
 	}
 	var at finding.Finding

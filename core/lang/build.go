@@ -435,7 +435,7 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 			a := b.action(p, e)
 			a.line = b.line(p, e.node.Pos(), e.path, e.node)
 			if blanks {
-				kind := b.check(e.node)
+				kind := b.kindOnce(e.node)
 				a.blank = kind == value.Number || kind == value.Bool
 			}
 			emit(a)
@@ -444,7 +444,7 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 			e := b.nodes[piece.Expression]
 			a := b.action(p, e)
 			a.line, a.member = b.line(p, e.node.Pos(), e.path, e.node), piece.Bytes
-			a.number = p.bare && b.check(e.node) == value.Number
+			a.number = p.bare && b.kindOnce(e.node) == value.Number
 			emit(a)
 			note(e)
 		case format.If, format.Unless:

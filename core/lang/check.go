@@ -131,6 +131,14 @@ func (c *checker) check(n Node) value.Kind {
 	return k
 }
 
+// kindOnce is the kind of a node that has been checked, where that was: names that were known there may be forgotten.
+func (c *checker) kindOnce(n Node) value.Kind {
+	if k, checked := c.kinds[n]; checked {
+		return k
+	}
+	return c.check(n)
+}
+
 func (c *checker) kindOf(n Node) value.Kind {
 	switch n := n.(type) {
 	case *Text:

@@ -73,6 +73,7 @@ func (d *edit) rows(e *Env, b *batch.Batch, p *Program, number, from int) bool {
 	if from < len(d.loops) {
 		l := d.loops[from]
 		for more := l.begin(e); more && !e.failed; more = l.next(e) {
+			e.trace.forget()
 			if !d.rows(e, b, p, number, from+1) {
 				return false
 			}

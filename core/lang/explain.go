@@ -19,7 +19,7 @@ type Step struct {
 	Rows   []string `json:"rows,omitempty" doc:"the rows of lists that it was at, such as PO1 2"`
 	Parts  []Worked `json:"parts" doc:"its fields, and what became of them, in the order of the work"`
 	More   int      `json:"more,omitempty" doc:"how many parts are not shown"`
-	Kind   string   `json:"kind" doc:"of what came out: text, number, time, true or false, absent, empty, null; failed, if nothing did"`
+	Kind   string   `json:"kind" doc:"of what came out: text, number, time, boolean, absent, empty, null; failed, if nothing did"`
 	Value  string   `json:"value" doc:"what came out, or why nothing did"`
 	From   int      `json:"from" doc:"where it stands in what was made, in bytes; nowhere if that is its end"`
 	To     int      `json:"to"`
@@ -45,11 +45,12 @@ const (
 
 // trace notes what a program does.
 type trace struct {
-	parts []Worked
-	more  int
-	steps []Step
-	open  bool // the last step has not ended
-	added int  // bytes behind its value that are not its
+	parts   []Worked
+	more    int
+	steps   []Step
+	dropped int  // steps behind them
+	open    bool // the last step has not ended
+	added   int  // bytes behind its value that are not its
 }
 
 // noting notes what an expression gave, if it is one that a reader of the map would ask for.
@@ -104,6 +105,13 @@ func (c *compiler) noting(n Node, eval evaluator) evaluator {
 // shown is a value as people read it.
 func shown(v value.Value) string { return finding.Shorten(v.Append(nil)) }
 
+// forget leaves out what chose a row.
+func (t *trace) forget() {
+	if t != nil {
+		t.parts, t.more = nil, 0
+	}
+}
+
 // did ends a step: the line of the program that was at work, what came out, and where that stands.
 func (t *trace) did(p *Program, line int32, e *Env, v value.Value, from, to int) {
 	if t == nil {
@@ -126,9 +134,11 @@ func (t *trace) did(p *Program, line int32, e *Env, v value.Value, from, to int)
 	if s.Parts == nil {
 		s.Parts = []Worked{}
 	}
-	if t.parts, t.more = nil, 0; len(t.steps) < mostTraced {
-		t.steps = append(t.steps, s)
+	if t.parts, t.more = nil, 0; len(t.steps) == mostTraced {
+		t.dropped++
+		return
 	}
+	t.steps = append(t.steps, s)
 }
 
 // begins is told when an action begins, behind so many bytes.
@@ -165,10 +175,10 @@ func Explaining(m *Map, file, source string, target format.Target, scope Scope) 
 }
 
 // Explain runs a program that Explaining has built over one record of a batch, and says what each line of the map did. What it
-// makes is what Run makes.
-func (p *Program) Explain(e *Env, b *batch.Batch, record int) (made []byte, o Outcome, steps []Step) {
+// makes is what Run makes; more is how many steps are behind those that are given.
+func (p *Program) Explain(e *Env, b *batch.Batch, record int) (made []byte, o Outcome, steps []Step, more int) {
 	e.trace = &trace{}
 	defer func() { e.trace = nil }()
 	made, o = p.Run(e, b, record, nil)
-	return made, o, e.trace.steps
+	return made, o, e.trace.steps, e.trace.dropped
 }

@@ -1014,6 +1014,11 @@ export interface components {
             branch?: string;
             /** @description its file */
             map?: string;
+            /**
+             * Format: int64
+             * @description how many steps behind these are not shown
+             */
+            more?: number;
             steps: components["schemas"]["Step"][];
         };
         Field: {
@@ -2132,7 +2137,7 @@ export interface components {
              * @description where it stands in what was made, in bytes; nowhere if that is its end
              */
             from: number;
-            /** @description of what came out: text, number, time, true or false, absent, empty, null; failed, if nothing did */
+            /** @description of what came out: text, number, time, boolean, absent, empty, null; failed, if nothing did */
             kind: string;
             /**
              * Format: int64

@@ -14,6 +14,7 @@ export type Run = components['schemas']['Run']
 export type Line = components['schemas']['Line']
 export type Trial = components['schemas']['Trial']
 export type RecordView = components['schemas']['RecordView']
+export type Explained = components['schemas']['Explained']
 export type FoundRecord = components['schemas']['FoundRecord']
 export type Lookup = components['schemas']['Lookup']
 export type EnvironmentPlace = components['schemas']['EnvironmentPlace']
@@ -91,7 +92,7 @@ export const decide = (id: number, decision: DecisionWord, query: Said = saidHer
 
 // hand gives a file to a route; as a trial nothing is delivered or recorded.
 export async function hand<T>(name: string, file: File, trial: boolean, said: Said = saidHere()): Promise<T> {
-  const query = new URLSearchParams(trial ? { name: file.name, trial: 'true', limit: '20' } : { name: file.name, ...said })
+  const query = new URLSearchParams(trial ? { name: file.name, trial: 'true', limit: '20', explain: 'true' } : { name: file.name, ...said })
   const response = await fetched(`/api/routes/${encodeURIComponent(name)}/files?${query}`, { method: 'POST', body: file, headers: { 'Content-Type': 'application/octet-stream' } })
   const body = await response.json()
   if (!response.ok) throw new Problem(body.detail ?? 'The service did not take the file.')
@@ -120,7 +121,7 @@ export const places = () => answer(client.GET('/api/places'))
 export const tryPlace = (name: string, folder: string) => answer(client.POST('/api/places/{name}/try', { params: { path: { name }, query: { folder } } }))
 export const lookups = (name?: string) => answer(name ? client.GET('/api/lookups/{name}', { params: { path: { name } } }) : client.GET('/api/lookups'))
 export const lookupContent = (name: string, version: number) => answer(client.GET('/api/lookups/{name}/content', { params: { path: { name }, query: { version } } }))
-export const records = (id: number, query: { from: number; limit: number; rejected: boolean; rows?: number }) =>
+export const records = (id: number, query: { from: number; limit: number; rejected: boolean; rows?: number; explain?: boolean }) =>
   answer(client.GET('/api/runs/{id}/records', { params: { path: { id }, query } }))
 export const runAgain = (body: AgainRequest, query: Said = saidHere()) => answer(client.POST('/api/again', { body, params: { query } }))
 

@@ -25,13 +25,16 @@ watch([from, rejected], () => {
 
 // More rows of the long lists of one record: ten times as many each time, as far as the service goes.
 const mostRows = 1000
-async function unfold(record: number) {
-  const wanted = Math.min(10 * (rows.value[record] ?? 10), mostRows)
+const unfold = (record: number) => replace(record, Math.min(10 * (rows.value[record] ?? 10), mostRows), !!shown(record)?.explained)
+const explain = (record: number) => replace(record, rows.value[record], true)
+const shown = (record: number) => data.value?.records.find((r) => r.record === record)
+async function replace(record: number, wanted: number | undefined, explain: boolean) {
   try {
-    const { records: more } = await records(props.run.id, { from: record, limit: 1, rejected: false, rows: wanted })
+    const { records: more } = await records(props.run.id, { from: record, limit: 1, rejected: false, rows: wanted, explain })
     if (!data.value || more[0]?.record !== record) return
+    if (explain) more[0].explained ??= []
     data.value = { ...data.value, records: data.value.records.map((r) => (r.record === record ? more[0] : r)) }
-    rows.value[record] = wanted
+    if (wanted) rows.value[record] = wanted
   } catch (e) {
     problem.value = (e as Error).message
   }
@@ -52,7 +55,7 @@ const next = computed(() => (data.value?.more ? data.value.records[data.value.re
   </div>
   <StandIn v-if="problem || !data" :problem="problem" :loading="loading" :stale="!!data" @retry="load" />
   <template v-if="data">
-    <RecordPair v-for="r in data.records" :key="r.record" :record="r" :unfolds="(rows[r.record] ?? 0) < mostRows" @unfold="unfold" />
+    <RecordPair v-for="r in data.records" :key="r.record" :record="r" :unfolds="(rows[r.record] ?? 0) < mostRows" explains @unfold="unfold" @explain="explain" />
     <StandIn v-if="!data.records.length">
       <p v-if="data.unreadable">Nothing of the file could be read as records; the whole file was rejected.</p>
       <p v-else>There are no records here.</p>

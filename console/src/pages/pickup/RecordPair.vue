@@ -7,11 +7,16 @@ import StateMark from '../../parts/StateMark.vue'
 import { many, number } from '../../words'
 import FindingLine from './FindingLine.vue'
 import LineList from './LineList.vue'
+import MapSteps from './MapSteps.vue'
 
-const props = defineProps<{ record: RecordView; unfolds?: boolean }>()
-const emit = defineEmits<{ unfold: [record: number] }>()
+const props = defineProps<{ record: RecordView; unfolds?: boolean; explains?: boolean }>()
+const emit = defineEmits<{ unfold: [record: number]; explain: [record: number] }>()
 const bad = computed(() => new Set(props.record.findings.filter((f) => f.severity === 'error').map((f) => f.place.path)))
-const raw = ref(false)
+const view = ref<'fields' | 'text' | 'map'>('fields')
+function show(wanted: 'fields' | 'text' | 'map') {
+  view.value = wanted
+  if (wanted === 'map' && !props.record.explained) emit('explain', props.record.record)
+}
 // Where the rows stand that went into it.
 const rows = computed(() => {
   const of = props.record.sources ?? []
@@ -31,10 +36,17 @@ const visible = (s: string) => s.replaceAll('\r', '⏎\n').replaceAll('\u0000', 
       <StateMark :state="record.outcome" />
       <span v-if="single?.files?.length" class="mono faint">{{ single.files[0].name }}</span>
       <span class="space" />
-      <button @click="raw = !raw">{{ raw ? 'by field' : 'as text' }}</button>
+      <button v-if="view !== 'fields'" @click="show('fields')">by field</button>
+      <button v-if="view !== 'text'" @click="show('text')">as text</button>
+      <button v-if="explains && view !== 'map'" @click="show('map')">what the map did</button>
     </header>
     <div v-if="record.findings.length" class="findings"><FindingLine v-for="(f, i) in record.findings" :key="i" :finding="f" /></div>
-    <div v-if="raw" class="sides">
+    <div v-if="view === 'map'" class="map">
+      <MapSteps v-for="e in record.explained" :key="e.branch" :explained="e" />
+      <p v-if="!record.explained" class="faint nothing">One moment: the record is mapped again.</p>
+      <p v-else-if="!record.explained.length" class="faint nothing">No map was at work: the record did not come so far, or goes on as it came.</p>
+    </div>
+    <div v-else-if="view === 'text'" class="sides">
       <pre class="mono">{{ visible(record.raw) }}</pre>
       <div>
         <template v-for="of in record.became" :key="of.branch">
@@ -63,6 +75,8 @@ header { display: flex; gap: 1rem; align-items: center; padding: 0.4rem 0.9rem; 
 .space { flex: 1; }
 header button { border: 0; background: none; color: var(--act); font: inherit; font-size: 0.87rem; cursor: pointer; }
 .findings { padding: 0.3rem 0.9rem; border-bottom: 1px solid var(--line); }
+.map { padding: 0.5rem 0.9rem; max-height: 42rem; overflow: auto; }
+.map > * + * { margin-top: 1rem; }
 .sides { display: grid; grid-template-columns: 1fr 1fr; }
 .sides > * { padding: 0.5rem 0.9rem; margin: 0; min-width: 0; }
 .sides > * + * { border-left: 1px solid var(--line); }
