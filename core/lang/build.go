@@ -34,6 +34,7 @@ type expression struct {
 	condition Node // nil: always
 	path      string
 	frames    []frame // that are around it
+	cases     []Case  // of blocks that exclude each other; nil: it is of one
 }
 
 // looped is a list that a block goes through.
@@ -176,7 +177,7 @@ func and(a, b Node) Node {
 }
 
 func (b *builder) add(node, condition Node, path string) int {
-	b.nodes = append(b.nodes, expression{node, condition, path, b.frames})
+	b.nodes = append(b.nodes, expression{node: node, condition: condition, path: path, frames: b.frames})
 	return len(b.nodes) - 1
 }
 
@@ -372,6 +373,11 @@ func (b *builder) assignment(s Statement, outer Node) (format.Assignment, bool) 
 	}
 	if outer != nil {
 		b.check(outer)
+	}
+	for _, a := range b.in.Assign {
+		if a.Path == pos.Key && b.besides(&b.nodes[a.Expression], s.Value, outer) {
+			return format.Assignment{}, false
+		}
 	}
 	return format.Assignment{Named: format.Named{Path: pos.Key, At: b.place(name.Pos())}, Expression: b.add(s.Value, outer, pos.Key)}, true
 }

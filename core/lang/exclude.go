@@ -1,0 +1,136 @@
+package lang
+
+import (
+	"slices"
+
+	"ydrion/core/value"
+)
+
+// excludes tells whether two conditions can be seen never to hold together.
+func excludes(a, b Node) bool {
+	for _, both := range [2][2]Node{{a, b}, {b, a}} {
+		if or, is := both[0].(*Binary); is && or.Op == "or" {
+			return excludes(or.L, both[1]) && excludes(or.R, both[1])
+		}
+	}
+	for _, x := range parted(a) {
+		for _, y := range parted(b) {
+			if opposite(x, y) || opposite(y, x) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// parted are the conditions of which all must hold.
+func parted(n Node) []Node {
+	if and, is := n.(*Binary); is && and.Op == "and" {
+		return append(parted(and.L), parted(and.R)...)
+	}
+	return []Node{n}
+}
+
+// opposite tells whether one condition says what cannot be if another holds.
+func opposite(x, y Node) bool {
+	switch x := x.(type) {
+	case *Not:
+		return x.X.String() == y.String()
+	case *Is:
+		switch y := y.(type) {
+		case *Is:
+			return x.X.String() == y.X.String() && (x.What == y.What && x.Not != y.Not || x.What != y.What && !x.Not && !y.Not)
+		case *Binary: // what is absent, empty or null is compared with nothing
+			return !x.Not && comparison(y) && (y.L.String() == x.X.String() || y.R.String() == x.X.String())
+		}
+	case *Binary:
+		if y, is := y.(*Binary); is && comparison(x) && comparison(y) && x.L.String() == y.L.String() {
+			return apart(x, y)
+		}
+	}
+	return false
+}
+
+func comparison(n *Binary) bool {
+	return slices.Contains([]string{"=", "!=", "<", "<=", ">", ">="}, n.Op)
+}
+
+// apart tells whether two comparisons of one thing cannot both hold.
+func apart(x, y *Binary) bool {
+	if x.R.String() == y.R.String() {
+		switch x.Op + " " + y.Op {
+		case "= !=", "!= =", "< >=", ">= <", "> <=", "<= >", "< >", "> <", "= <", "< =", "= >", "> =":
+			return true
+		}
+		return false
+	}
+	if a, is := x.R.(*Text); is {
+		b, is := y.R.(*Text)
+		return is && constant(a) && constant(b) && x.Op == "=" && y.Op == "=" && textOf(a) != textOf(b)
+	}
+	p, fixed := bounds(x)
+	q, too := bounds(y)
+	return fixed && too && (p.below(q) || q.below(p))
+}
+
+// interval is the numbers for which a comparison holds; a bound that is nil bounds nothing.
+type interval struct {
+	from, to       *value.Decimal
+	without, never bool // the bounds themselves: of from, of to
+}
+
+// bounds are the numbers for which a comparison with a number holds.
+func bounds(n *Binary) (s interval, is bool) {
+	number, is := n.R.(*Number)
+	if !is {
+		return s, false
+	}
+	v := &number.Value
+	switch n.Op {
+	case "=":
+		return interval{from: v, to: v}, true
+	case "<", "<=":
+		return interval{to: v, never: n.Op == "<"}, true
+	case ">", ">=":
+		return interval{from: v, without: n.Op == ">"}, true
+	}
+	return s, false
+}
+
+// below tells whether all of a interval is below all of another.
+func (s interval) below(t interval) bool {
+	if s.to == nil || t.from == nil {
+		return false
+	}
+	order := s.to.Cmp(*t.from)
+	return order < 0 || order == 0 && (s.never || t.without)
+}
+
+// textOf is a text that is constant.
+func textOf(n *Text) string {
+	if len(n.Parts) == 0 {
+		return ""
+	}
+	return n.Parts[0].Text
+}
+
+// besides makes what a block says of a position one of the cases of what is said of it already, where both never hold. It is
+// false where they might.
+func (b *builder) besides(said *expression, node, outer Node) bool {
+	cases := said.cases
+	if cases == nil {
+		cases = []Case{{said.node, said.condition}}
+	}
+	for _, c := range cases {
+		if c.When == nil || outer == nil || !excludes(c.When, outer) {
+			return false
+		}
+	}
+	said.cases = append(cases, Case{node, outer})
+	choice := &Choice{at(cases[0].Value.Pos()), said.cases, &Constant{at(node.Pos()), "absent"}}
+	if b.kinds[choice] = b.kinds[said.node]; b.kinds[choice] != b.kinds[node] {
+		b.kinds[choice] = anyKind
+	}
+	said.node, said.condition = choice, nil
+	return true
+}
