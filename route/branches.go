@@ -103,6 +103,9 @@ func (c *compilation) branch(m *branchMap, target format.Target, scope lang.Scop
 			explaining, _ := lang.Explaining(m.Map, cmp.Or(b.Map, r.File), string(m.text), target, scope)
 			return explaining
 		})
+		if program != nil {
+			c.draft(m, target, program)
+		}
 		if out.Program = program; b.After != "" && program != nil && program.Closes() {
 			c.out = append(c.out, finding.New("route.after", c.where(b, "after each"), "nothing can follow each record of a list or an interchange: %s is one", m.TargetSample))
 		}
@@ -170,9 +173,6 @@ func (c *compilation) target(m *branchMap) format.Target {
 	if err != nil {
 		c.out = append(c.out, finding.New("route.sample", place.InFile(m.TargetSample), "the sample is nothing that a map can be based on: %v", err))
 		return nil
-	}
-	if of, can := target.(interface{ Differences() finding.List }); can {
-		c.out = append(c.out, of.Differences()...)
 	}
 	if b.Guard {
 		guarded, can := target.(interface{ Guard() })

@@ -22,6 +22,7 @@ type builder struct {
 	to     string               // the target's format
 
 	explains bool // the program says what it does
+	assigned map[string]place.Place
 	nodes    []expression
 	loops    []looped
 	letAt    []Name // where values have been named
@@ -58,7 +59,7 @@ func Build(m *Map, file, source string, target format.Target, scope Scope) (*Pro
 
 func assemble(m *Map, file, source string, target format.Target, scope Scope, explains bool) (*Program, finding.List) {
 	at := place.NewIndex(file, []byte(source)).At
-	b := &builder{compiler: &compiler{checker: newChecker(scope, at)}, file: file, source: source, target: target, in: &format.Instructions{}, to: m.TargetFormat, ignore: map[string]bool{}}
+	b := &builder{compiler: &compiler{checker: newChecker(scope, at)}, file: file, source: source, target: target, in: &format.Instructions{}, to: m.TargetFormat, assigned: map[string]place.Place{}, ignore: map[string]bool{}}
 	b.explains, b.notes = explains, explains
 	b.statements(m.Body, nil, nil)
 	b.unused(m)
@@ -81,7 +82,7 @@ func assemble(m *Map, file, source string, target format.Target, scope Scope, ex
 	}
 	b.notes = false // actions are as they are; beside them stands what notes
 	p := b.program(layout.Record, layout)
-	b.notes = explains
+	p.assigned, b.notes = b.assigned, explains
 	p.editor = layout.Editor
 	for _, e := range layout.Edits {
 		p.edits = append(p.edits, b.edit(p, e))
@@ -346,6 +347,7 @@ func (b *builder) paths(s Statement) {
 			b.in.Keep = append(b.in.Keep, b.named(p))
 		case "clear":
 			b.in.Clear = append(b.in.Clear, b.named(p))
+			b.assigned[p.Name] = b.place(p.Pos())
 		case "ignore":
 			if b.scope.Fields.Slot(p.Name) < 0 {
 				f := finding.New("map.field-unknown", b.place(p.Pos()), "there is no field %q", p.Name)
@@ -379,6 +381,7 @@ func (b *builder) assignment(s Statement, outer Node) (format.Assignment, bool) 
 			return format.Assignment{}, false
 		}
 	}
+	b.assigned[pos.Key] = b.place(name.Pos())
 	return format.Assignment{Named: format.Named{Path: pos.Key, At: b.place(name.Pos())}, Expression: b.add(s.Value, outer, pos.Key)}, true
 }
 

@@ -27,10 +27,11 @@ type Program struct {
 	says     *text.Repertoire
 	leading  []int32 // slots of the first actions, as long as each depends on one of the record's or on none: -1
 	lines    []line
-	noted    []evaluator // for each action what notes how its value came about, where the program explains what it does
-	source   []string    // the lines of the map, where the program explains what it does
-	Sequence bool        // uses the route's sequence
-	Record   bool        // uses record numbers
+	assigned map[string]place.Place // where the map speaks of each position
+	noted    []evaluator            // for each action what notes how its value came about, where the program explains what it does
+	source   []string               // the lines of the map, where the program explains what it does
+	Sequence bool                   // uses the route's sequence
+	Record   bool                   // uses record numbers
 
 	begins, ends *Program // what stands around the records of an output
 	skip         int

@@ -8,7 +8,6 @@ import (
 
 	"ydrion/core/finding"
 	"ydrion/core/format"
-	"ydrion/core/place"
 	"ydrion/core/text"
 )
 
@@ -465,13 +464,10 @@ func (t *Target) Show(record []byte) []format.Line {
 	return format.Lines(t.reader.Outline(bytes.TrimRight(record, "\r\n")))
 }
 
-// Differences are those between the sample and its description, as warnings: what is made of it will have
-// them, too.
-func (t *Target) Differences() (out finding.List) {
-	t.reader.Validate(t.source, func(r format.Difference) {
-		f := finding.Warn(r.Code, place.At(t.blank.File, t.source, r.At), "%s", r.Text)
-		f.Place.Path = r.Path
-		out = append(out, f)
-	})
-	return out
+// Sample is the message that it is based on.
+func (t *Target) Sample() []byte { return t.source }
+
+// Validate tells where a message, alone or in its envelope, differs from its description.
+func (t *Target) Validate(message []byte, say func(format.Difference)) {
+	t.reader.Validate(message, say)
 }

@@ -197,10 +197,8 @@ func TestSampleIsValidated(t *testing.T) {
 		t.Fatal(err)
 	}
 	said := ""
-	for _, f := range target.Differences() {
-		said += f.String() + "\n"
-	}
-	if !strings.Contains(said, "blank:5:1 FTX: warning: DTM is missing before FTX: ORDERS requires it") || !strings.Contains(said, "UNS is missing before UNT") {
+	target.Validate(target.Sample(), func(d format.Difference) { said += d.Path + ": " + d.Text + "\n" })
+	if !strings.Contains(said, "FTX: DTM is missing before FTX: ORDERS requires it") || !strings.Contains(said, "UNS is missing before UNT") {
 		t.Error(said)
 	}
 }

@@ -60,6 +60,14 @@ func NewTarget(file string, sample []byte) (*Target, error) {
 		separators: s, header: string([]byte{s.Field, s.Component, s.Repetition, s.Escape, s.Subcomponent})}, nil
 }
 
+// Sample is the message that it is based on.
+func (t *Target) Sample() []byte { return t.source }
+
+// Validate tells where a message differs from its version of the standard.
+func (t *Target) Validate(message []byte, say func(format.Difference)) {
+	(&Reader{bound: &bound{}}).Validate(message, say)
+}
+
 // given tells of fields that no map says: separators, and the counts of batches and files (2.10.3).
 func given(segment string, field int) bool {
 	return header([]byte(segment)) && field <= 2 || (segment == "BTS" || segment == "FTS") && field == 1

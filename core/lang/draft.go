@@ -1,0 +1,56 @@
+package lang
+
+import (
+	"strings"
+
+	"ydrion/core/batch"
+	"ydrion/core/place"
+)
+
+// standIn is written in a draft for a value that only a record can give.
+const standIn = "1"
+
+// Draft is an output of one record of which nothing is known: what the map says itself stands there as it is, and a stand-in,
+// at the spans, for each value that comes from the record. Everything that may stand there does, once.
+func (p *Program) Draft() (text []byte, standIns []batch.Span) {
+	for _, x := range []*Program{p.begins, p, p.ends} {
+		if x == nil {
+			continue
+		}
+		begin := len(text)
+		for i := range x.actions {
+			a := &x.actions[i]
+			text = append(append(text, a.prefix...), a.member...)
+			mark := len(text)
+			switch a.kind {
+			case copyClean, copyText, answered, translate, rearrange, evaluate, count, total, level, above:
+				text = append(text, standIn...)
+				if a.extra != nil && a.extra.width > 0 {
+					text, _ = a.extra.pad(text, mark)
+				}
+				standIns = append(standIns, batch.Span{Off: uint32(mark), End: uint32(len(text))})
+			case trim:
+				text = trimmed(text, begin, a.set, a.extra.release)
+			case filled:
+				if n := len(text); n == begin || text[n-1] == '\n' || text[n-1] == '\r' {
+					text = append(text, a.set...)
+				}
+			}
+		}
+	}
+	return text, standIns
+}
+
+// At is where the map says what stands at a position, or at one that it is in.
+func (p *Program) At(path string) (place.Place, bool) {
+	for {
+		if at, says := p.assigned[path]; says {
+			return at, true
+		}
+		i := strings.LastIndexByte(path, '.')
+		if i < 0 {
+			return place.Place{}, false
+		}
+		path = path[:i]
+	}
+}

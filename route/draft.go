@@ -1,0 +1,65 @@
+package route
+
+import (
+	"slices"
+	"strings"
+
+	"ydrion/core/batch"
+	"ydrion/core/finding"
+	"ydrion/core/format"
+	"ydrion/core/lang"
+	"ydrion/core/place"
+)
+
+// described is a target whose messages can be held against their description.
+type described interface {
+	// Validate tells where a message differs from what it says that it is.
+	Validate(message []byte, say func(format.Difference))
+	// Sample is the message that the target is based on.
+	Sample() []byte
+}
+
+// ofValues are the rules that can be held against a message of which not all values are known, and which may have more segments
+// than messages will.
+var ofValues = []string{"standard.code", "standard.length", "standard.form", "standard.required", "standard.not-used", "standard.more-fields", "standard.more-parts"}
+
+// draft holds what a map will make against its description: constants that do not fit, elements that are required and that
+// nothing fills, and what is wrong with the sample and stays so.
+func (c *compilation) draft(m *branchMap, target format.Target, program *lang.Program) {
+	of, can := target.(described)
+	if !can {
+		return
+	}
+	key := func(d format.Difference) string { return d.Path + " " + d.Code }
+	sample := map[string]place.Place{}
+	of.Validate(of.Sample(), func(d format.Difference) {
+		if _, twice := sample[key(d)]; !twice {
+			sample[key(d)] = place.At(m.TargetSample, of.Sample(), d.At)
+		}
+	})
+	told := map[string]bool{}
+	text, standIns := program.Draft()
+	of.Validate(text, func(d format.Difference) {
+		at, before := sample[key(d)]
+		unknown := slices.ContainsFunc(standIns, func(s batch.Span) bool { return int(s.Off) <= d.At && d.At <= int(s.End) })
+		if d.Code == "standard.required" && !strings.Contains(d.Path, ".") {
+			unknown = false // nothing at all stands there
+		}
+		if told[key(d)] || unknown || !before && !slices.Contains(ofValues, d.Code) {
+			return
+		}
+		told[key(d)] = true
+		said := d.Text
+		if mapped, says := program.At(d.Path); says || !before {
+			if at = mapped; !says {
+				at = m.at(m.At.Target)
+			}
+			said = d.Path + " of what is made: " + d.Text
+		} else {
+			at.Path = d.Path
+		}
+		f := finding.Warn(d.Code, at, "%s", said)
+		f.Seen = d.Seen
+		c.out = append(c.out, f)
+	})
+}

@@ -1,0 +1,54 @@
+package route
+
+import (
+	"strings"
+	"testing"
+
+	"ydrion/workspace"
+)
+
+// TestDrafts: what a map makes is held against its description before anything runs: what it says itself, what it leaves out, and what is
+// wrong with the sample and stays so; not what only a record can tell.
+func TestDrafts(t *testing.T) {
+	const (
+		purchase = "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000007*0*T*>~GS*PO*SKERRY*LAB*20261125*0930*7*X*005010~ST*850*0001~BEG*00*SA*A**20261125~PO1*1*3*EA***VP*a~CTT*1~SE*5*0001~GE*1*7~IEA*1*000000007~"
+		kept     = "keep ISA, GS, ST-1, BEG-1, BEG-5, PO1-1, PO1-2, PO1-6, CTT\nST-2 = \"0001\"\n"
+		result   = "MSH|^~\\&|A|B|C|D|20261125||ORU^R01^ORU_R01|1|P|2.5.1\rPID|1||T||Pup\rOBR|1|A||\rOBX|1|NM|W||3||||||Q\r"
+		orders   = "UNB+UNOC:3+SKERRY:14+HOLM:14+261125:0930+7'UNH+1+ORDERS:D:96A:UN'BGM+220+A+9'DTM+137:20261125:102'NAD+BY+1::9'LIN+1++a:SA'QTY+21:3:PCE'UNS+S'UNT+8+1'UNZ+1+7'"
+		sent     = "keep UNB, UNH, BGM-1, BGM-3, DTM-1.1, DTM-1.3, NAD-1, NAD-2.3, LIN-1, LIN-3.2, QTY-1.1, QTY-1.3, UNS\nBGM-2 = a\nDTM-1.2 = c | format \"yyyyMMdd\"\nNAD-2.1 = a\n"
+	)
+	for name, test := range map[string]struct {
+		target, sample, lines string
+		want                  []string
+	}{
+		"all is right":         {"x12", purchase, kept + "keep BEG-2\nBEG-3 = a\nPO1-3 = \"EA\"\nPO1-7 = a", nil},
+		"constants":            {"x12", purchase, kept + "keep BEG-2\nBEG-3 = \"0123456789012345678901234\"\nPO1-3 = \"EACHES\"\nPO1-7 = a", []string{"maps/m.map:8:1: warning: BEG-3 of what is made: Order number has 25 characters, and at most 22 are allowed", "maps/m.map:9:1: warning: PO1-3 of what is made: Unit has 6 characters"}},
+		"nothing fills it":     {"x12", purchase, kept + "clear BEG-2\nBEG-3 = a\nPO1-3 = \"EA\"\nPO1-7 = a", []string{"maps/m.map:7:7: warning: BEG-2 of what is made: Order type is required, and empty"}},
+		"only a record tells":  {"x12", purchase, kept + "keep BEG-2\nBEG-3 = a\nPO1-3 = a\nPO1-7 = \"x{a}\"", nil},
+		"in a block":           {"x12", purchase, kept + "keep BEG-2\nBEG-3 = a\nPO1-7 = a\nwhen a = \"x\"\n  PO1-3 = \"EA\"\nend", nil},
+		"of the sample":        {"hl7", result, "keep MSH, PID-1, PID-5, OBR-1, OBX-1, OBX-2, OBX-11\nPID-3 = a\nOBR-2 = a\nOBX-3 = a\nOBX-5 = b", []string{"samples/s:3:10 OBR-4: warning: Universal Service Identifier is required, and empty", "samples/s:4:20 OBX-11: warning: Observation Result Status: \"Q\" is not among the codes"}},
+		"the map mends it":     {"hl7", result, "keep MSH, PID-1, PID-5, OBR-1, OBX-1, OBX-2\nPID-3 = a\nOBR-2 = a\nOBR-4 = a\nOBX-3 = a\nOBX-5 = b\nOBX-11 = \"F\"", nil},
+		"of another type":      {"hl7", result, "keep MSH, PID-1, PID-5, OBR-1, OBX-1, OBX-2\nPID-3 = a\nOBR-2 = a\nOBR-4 = a\nOBX-3 = a\nOBX-5 = \"high\"\nOBX-11 = \"F\"", []string{"maps/m.map:10:1: warning: OBX-5 of what is made: Observation Value is not a value of type NM"}},
+		"of its lines":         {"edifact", orders, sent + "LIN-3.1 = a\nQTY-1.2 = b", nil},
+		"a constant of a line": {"edifact", orders, sent + "LIN-3.1 = a\nQTY-1.2 = \"many\"", []string{"maps/m.map:10:1: warning: QTY-1.2 of what is made: Quantity"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			w := workspace.FromFiles(map[string][]byte{
+				"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: csv\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  folder: \"{out}\"\n  name: \"{file.name}\"\nrejected:\n  folder: \"{out}/rejected\"\n"),
+				"maps/m.map":             []byte("map m\nsource csv schemas/s.json\ntarget " + test.target + " based on samples/s\n\n" + test.lines + "\nignore a, b, c\n"),
+				"samples/s":              []byte(test.sample),
+				"schemas/s.json":         []byte(`{"fields":[{"name":"a"},{"name":"b","type":"number"},{"name":"c","type":"date"}]}`),
+				"environments/test.yaml": []byte("environment: test\nplaces:\n  in: in\n  out: out\n"),
+			})
+			c, findings := Compile(w, "r")
+			if c == nil || len(findings) != len(test.want) {
+				t.Fatalf("%v\nnot %q", findings, test.want)
+			}
+			for i, f := range findings {
+				if !strings.Contains(f.String(), test.want[i]) {
+					t.Errorf("%s\nnot\n%s", f, test.want[i])
+				}
+			}
+		})
+	}
+}
