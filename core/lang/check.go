@@ -402,7 +402,7 @@ func (c *checker) columns(n *Call, args []Node) {
 			key = args[i+1]
 		}
 		if got := c.kinds[key]; got != kind && got != anyKind {
-			c.bad(key, "map.type", "%s is looked up in %q of %s, which needs a %s; it is a %s", key, table.Name(i), table.File, kind, got)
+			c.bad(key, "map.type", "%s is looked up in %q of %s, which needs a %s; it is a %s", key, table.Name(i+index.First()), table.File, kind, got)
 			switch {
 			case kind == value.Text:
 				c.suggest("turn it into a text: (%s | text)", key)

@@ -26,6 +26,7 @@ func TestLookupsOfRanges(t *testing.T) {
 		{`sex | lookup doses "dose" collected_at`, record, "new"}, {`sex | lookup doses "dose" collected_at`, with("collected_at", "31/12/2025 23:59"), "old"},
 		{`sex | lookup doses "dose" collected_at`, with("sex", "Female"), `rejected: "Female, 2026-11-25T06:30" is not listed in lookups/doses.csv`},
 		{`sex | lookup doses "dose" collected_at`, with("collected_at", "-"), `rejected: "Male, " is not listed in lookups/doses.csv`},
+		{`sex | lookup sex_codes | lookup sex_codes "sheet"`, record, "Male"}, {`"Z" | lookup sex_codes "sheet"`, record, `rejected: "Z" is not listed in lookups/sex_codes.csv`}, {`"Z" | lookup sex_codes "sheet" if unlisted "?"`, record, "?"},
 		{`weight_kg | lookup bands if absent "none"`, with("weight_kg", "-"), "none"},
 	} {
 		if got := run(t, "PID-3 = "+test.expression, test.values); got != test.want {
@@ -34,6 +35,7 @@ func TestLookupsOfRanges(t *testing.T) {
 	}
 	for expression, want := range map[string]string{
 		`sex | lookup bands`:                           `sex is looked up in "kg" of lookups/bands.csv, which needs a number; it is a text`,
+		`weight_kg | lookup sex_codes "sheet"`:         `weight_kg is looked up in "hl7" of lookups/sex_codes.csv, which needs a text; it is a number`,
 		`weight_kg | lookup sex_codes`:                 `weight_kg is looked up in "sheet" of lookups/sex_codes.csv, which needs a text; it is a number`,
 		`sex | lookup doses "dose" "2026-01-01"`:       `needs a time; it is a text`,
 		`collected_at | lookup doses "dose" now`:       `needs a text; it is a time`,

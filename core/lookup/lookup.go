@@ -124,10 +124,14 @@ type Index struct {
 	within  map[string][]within // by the codes, where there are ranges
 	kinds   []value.Kind        // of the keys
 	asked   *asked
+	first   int // of the columns that are looked up
 }
 
+// First is the first column that is looked up: 0, or 1 if it is the answer.
+func (x *Index) First() int { return x.first }
+
 // By makes an index: of the first so many columns, with the answers of the column with a heading, or of the
-// one behind them. An error says that there is no such column, or that two rows have other answers for the
+// one behind them; or of the second, if the first is the answer. An error says that there is no such column, or that two rows have other answers for the
 // same keys.
 func (t *Table) By(keys int, answer string) (*Index, error) {
 	if keys >= len(t.columns) {
@@ -140,6 +144,9 @@ func (t *Table) By(keys int, answer string) (*Index, error) {
 		}
 	} else if t.columns[keys].kind != value.Text {
 		return nil, fmt.Errorf("%s has a range where the answer is looked for, from %q on: name the column of the answer", t.File, t.headings[column])
+	}
+	if column < t.columns[keys].at && keys == 1 && t.columns[0].kind == value.Text && t.columns[1].kind == value.Text {
+		return t.backwards()
 	}
 	if column < t.columns[keys].at {
 		return nil, fmt.Errorf("%s has %d columns: the first %d are looked up, and the answer is another one", t.File, len(t.columns), keys)
@@ -155,6 +162,20 @@ func (t *Table) By(keys int, answer string) (*Index, error) {
 			return nil, fmt.Errorf("%s has %q twice, with %q in line %d and with %q in line %d", t.File, strings.Join(row[:keys], ", "), before, lines[key], row[column], t.lines[i])
 		}
 		x.answers[key], lines[key] = row[column], t.lines[i]
+	}
+	return x, nil
+}
+
+// backwards prepares looking the second column up, for the first.
+func (t *Table) backwards() (*Index, error) {
+	x := &Index{answers: map[string]string{}, kinds: t.Kinds()[1:2], first: 1}
+	lines, of := map[string]int{}, t.columns[1].at
+	for i, row := range t.rows {
+		key := row[of]
+		if before, twice := x.answers[key]; twice && before != row[0] {
+			return nil, fmt.Errorf("%s has %q twice in the column %q, with %q in line %d and with %q in line %d: which is meant?", t.File, key, t.headings[of], before, lines[key], row[0], t.lines[i])
+		}
+		x.answers[key], lines[key] = row[0], t.lines[i]
 	}
 	return x, nil
 }

@@ -77,6 +77,24 @@ func TestSeveralColumns(t *testing.T) {
 	}
 }
 
+// TestBackwards: with the first column as the answer, the second is looked up; what would answer twice is refused.
+func TestBackwards(t *testing.T) {
+	table, _ := Parse("t.csv", "sheet,hl7,note\nMale,M,a\nFemale,F,b\nMale,M,c\n")
+	x, err := table.By(1, "sheet")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for key, want := range map[string]string{"M": "Male", "F": "Female", "Male": ""} {
+		if got, ok := x.Get([]byte(key)); got != want || ok != (want != "") {
+			t.Errorf("%q: %q %v", key, got, ok)
+		}
+	}
+	table, _ = Parse("t.csv", "sheet,hl7\nMale,M\nman,M\n")
+	if _, err := table.By(1, "sheet"); err == nil || !strings.Contains(err.Error(), `"M" twice in the column "hl7", with "Male" in line 2 and with "man" in line 3`) {
+		t.Error(err)
+	}
+}
+
 // TestRanges: what is looked up may lie in a range of numbers or of days, beside codes; each answer is what a
 // look at every row gives, and rows of which two would answer are refused.
 func TestRanges(t *testing.T) {
