@@ -25,6 +25,9 @@ type branchMap struct {
 	branch *workspace.Branch
 	text   []byte
 	at     func(pos int) place.Place
+
+	told     map[string]bool // what has been said of its messages against their description
+	envelope [2][]byte       // what may stand around them; nothing is known of them before that
 }
 
 // maps reads the map of each branch. One without a map has records that go on as they came.

@@ -30,7 +30,6 @@ func (c *compilation) draft(m *branchMap, target format.Target, program *lang.Pr
 	if !can {
 		return
 	}
-	key := func(d format.Difference) string { return d.Path + " " + d.Code }
 	sample := map[string]place.Place{}
 	of.Validate(of.Sample(), func(d format.Difference) {
 		if _, twice := sample[key(d)]; !twice {
@@ -38,8 +37,8 @@ func (c *compilation) draft(m *branchMap, target format.Target, program *lang.Pr
 		}
 	})
 	told := map[string]bool{}
-	text, standIns := program.Draft()
-	of.Validate(text, func(d format.Difference) {
+	parts, standIns := program.Draft()
+	of.Validate(slices.Concat(parts[0], parts[1], parts[2]), func(d format.Difference) {
 		at, before := sample[key(d)]
 		unknown := slices.ContainsFunc(standIns, func(s batch.Span) bool { return int(s.Off) <= d.At && d.At <= int(s.End) })
 		if d.Code == "standard.required" && !strings.Contains(d.Path, ".") {
@@ -61,5 +60,36 @@ func (c *compilation) draft(m *branchMap, target format.Target, program *lang.Pr
 		f := finding.Warn(d.Code, at, "%s", said)
 		f.Seen = d.Seen
 		c.out = append(c.out, f)
+	})
+	for k := range sample {
+		told[k] = true
+	}
+	m.told, m.envelope = told, [2][]byte{parts[0], parts[2]}
+}
+
+// key is what tells differences apart: where, and against which rule.
+func key(d format.Difference) string { return d.Path + " " + d.Code }
+
+// heldMade is what a branch makes of the records of a sample, held against its description.
+type heldMade struct {
+	number int
+	branch *branchMap
+	of     described
+	seen   []format.Difference
+	record []int64 // in which each was seen first
+}
+
+// mostMade is how many records of a sample are held against a description, in each branch.
+const mostMade = 200
+
+// hold holds what a record became.
+func (m *heldMade) hold(record int64, text []byte) {
+	before, behind := m.branch.envelope[0], m.branch.envelope[1]
+	m.of.Validate(slices.Concat(before, text, behind), func(d format.Difference) {
+		if d.At < len(before) || d.At >= len(before)+len(text) || m.branch.told[key(d)] {
+			return
+		}
+		m.branch.told[key(d)] = true
+		m.seen, m.record = append(m.seen, d), append(m.record, record)
 	})
 }

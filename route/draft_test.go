@@ -52,3 +52,25 @@ func TestDrafts(t *testing.T) {
 		})
 	}
 }
+
+// TestWhatBecomesOfASample: what a route makes of its own sample is held against its description, too, with the record that shows it first.
+func TestWhatBecomesOfASample(t *testing.T) {
+	const purchase = "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000007*0*T*>~GS*PO*SKERRY*LAB*20261125*0930*7*X*005010~ST*850*0001~BEG*00*SA*A**20261125~PO1*1*3*EA***VP*a~CTT*1~SE*5*0001~GE*1*7~IEA*1*000000007~"
+	c, findings := Compile(workspace.FromFiles(map[string][]byte{
+		"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: csv\n  sample: samples/in.csv\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  folder: \"{out}\"\n  name: \"{file.name}\"\nrejected:\n  folder: \"{out}/rejected\"\n"),
+		"maps/m.map":             []byte("map m\nsource csv schemas/s.json\ntarget x12 based on samples/s\n\nkeep ISA, GS, ST-1, BEG-1, BEG-2, BEG-5, PO1-1, PO1-6, CTT\nST-2 = record | pad 4 \"0\"\nBEG-3 = order\nPO1-2 = n\nPO1-3 = unit\nPO1-7 = article\n"),
+		"samples/s":              []byte(purchase),
+		"samples/in.csv":         []byte("order,n,unit,article\nA-1,3,EA,HR-1\n,2,EA,HR-2\nA-3,2,BOXES,HR-3\nA-4,,CRATES,HR-4\n"),
+		"schemas/s.json":         []byte(`{"fields":[{"name":"order"},{"name":"n","type":"number"},{"name":"unit"},{"name":"article"}]}`),
+		"environments/test.yaml": []byte("environment: test\nplaces:\n  in: in\n  out: out\n"),
+	}), "r")
+	want := []string{"maps/m.map:7:1: warning: BEG-3 of what is made of record 2 of samples/in.csv: Order number is required, and empty", "maps/m.map:9:1: warning: PO1-3 of what is made of record 3 of samples/in.csv: Unit has 5 characters"}
+	if c == nil || len(findings) < len(want) {
+		t.Fatal(findings)
+	}
+	for i, f := range findings[:len(want)] {
+		if !strings.Contains(f.String(), want[i]) {
+			t.Errorf("%s\nnot\n%s", f, want[i])
+		}
+	}
+}

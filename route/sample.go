@@ -71,6 +71,11 @@ func (c *compilation) sample(p *flow.Plan, made []*branchMap) {
 		}
 	}
 	seen := &tried{}
+	for i, m := range made {
+		if of, can := p.Branches[i].Target.(described); can && m.told != nil {
+			seen.made = append(seen.made, &heldMade{branch: m, of: of, number: i})
+		}
+	}
 	facts := lang.Facts{Route: c.route.Name, Now: value.FromTime(time.Now()), Name: path.Base(c.route.Sample)}
 	result, err := p.Run(context.Background(), bytes.NewReader(content), flow.Inputs{Facts: facts, Cores: 1, Sequence: func(int) (int64, error) { return 1, nil }}, seen)
 	if err == nil && (result.Rejected > 0 || result.Unreadable || result.Disagrees) {
@@ -81,6 +86,16 @@ func (c *compilation) sample(p *flow.Plan, made []*branchMap) {
 			}
 		}
 		c.warn("sample.rejected", said, "this route rejects records of %s: %d of %d, the first because %s", c.route.Sample, result.Rejected, result.In, why)
+	}
+	for _, h := range seen.made {
+		for i, d := range h.seen {
+			at, says := p.Branches[h.number].Program.At(d.Path)
+			if !says {
+				at = h.branch.at(h.branch.At.Target)
+			}
+			c.warn(d.Code, at, "%s of what is made of record %d of %s: %s", d.Path, h.record[i], c.route.Sample, d.Text)
+			c.out[len(c.out)-1].Seen = d.Seen
+		}
 	}
 }
 
@@ -189,11 +204,19 @@ func (s *sampled) repeated(path string) string {
 type tried struct {
 	opened *flow.Opened
 	first  string
+	made   []*heldMade
 }
 
 func (t *tried) Open(o *flow.Opened) error { t.opened = o; return nil }
 
 func (t *tried) Batch(b *batch.Batch) error {
+	for _, h := range t.made {
+		for i := range b.Records() {
+			if record := b.First + int64(i); record <= mostMade && b.In(h.number, i) {
+				h.hold(record, b.Branches[h.number].Made(i))
+			}
+		}
+	}
 	if i := slices.Index(b.Outcomes, batch.Rejected); i >= 0 && t.first == "" {
 		for _, f := range t.opened.Findings(b, i) {
 			if f.Severity == finding.Error && t.first == "" {

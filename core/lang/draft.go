@@ -10,14 +10,16 @@ import (
 // standIn is written in a draft for a value that only a record can give.
 const standIn = "1"
 
-// Draft is an output of one record of which nothing is known: what the map says itself stands there as it is, and a stand-in,
-// at the spans, for each value that comes from the record. Everything that may stand there does, once.
-func (p *Program) Draft() (text []byte, standIns []batch.Span) {
-	for _, x := range []*Program{p.begins, p, p.ends} {
+// Draft is an output of one record of which nothing is known: what stands before it, what it becomes, and what stands behind. What the map says
+// itself stands there as it is, and a stand-in, at the spans (of all three together), for each value that comes from the record. Everything that
+// may stand there does, once.
+func (p *Program) Draft() (parts [3][]byte, standIns []batch.Span) {
+	before := 0
+	for k, x := range []*Program{p.begins, p, p.ends} {
 		if x == nil {
 			continue
 		}
-		begin := len(text)
+		text := []byte{}
 		for i := range x.actions {
 			a := &x.actions[i]
 			text = append(append(text, a.prefix...), a.member...)
@@ -28,17 +30,18 @@ func (p *Program) Draft() (text []byte, standIns []batch.Span) {
 				if a.extra != nil && a.extra.width > 0 {
 					text, _ = a.extra.pad(text, mark)
 				}
-				standIns = append(standIns, batch.Span{Off: uint32(mark), End: uint32(len(text))})
+				standIns = append(standIns, batch.Span{Off: uint32(before + mark), End: uint32(before + len(text))})
 			case trim:
-				text = trimmed(text, begin, a.set, a.extra.release)
+				text = trimmed(text, 0, a.set, a.extra.release)
 			case filled:
-				if n := len(text); n == begin || text[n-1] == '\n' || text[n-1] == '\r' {
+				if n := len(text); n == 0 || text[n-1] == '\n' || text[n-1] == '\r' {
 					text = append(text, a.set...)
 				}
 			}
 		}
+		parts[k], before = text, before+len(text)
 	}
-	return text, standIns
+	return parts, standIns
 }
 
 // At is where the map says what stands at a position, or at one that it is in.
