@@ -108,6 +108,7 @@ func (c *compilation) branch(m *branchMap, target format.Target, scope lang.Scop
 		})
 		if program != nil {
 			c.draft(m, target, program)
+			out.Held, out.Warns = c.held(m, target), b.Differs == "warn"
 		}
 		if out.Program = program; b.After != "" && program != nil && program.Closes() {
 			c.out = append(c.out, finding.New("route.after", c.where(b, "after each"), "nothing can follow each record of a list or an interchange: %s is one", m.TargetSample))
@@ -214,6 +215,8 @@ func (c *compilation) asCame(m *branchMap, of *format.Format) format.Target {
 		return bad("messages go on in the character set that each names; leave the encoding out")
 	case m.branch.Guard || m.branch.AsSample:
 		return bad("segments end as they came, and nothing is guarded in them")
+	case m.branch.Differs != "ignore":
+		return bad("messages that go on as they came are held against a standard where they are read: say it under `check`")
 	}
 	return of.AsCame()
 }

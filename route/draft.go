@@ -1,6 +1,7 @@
 package route
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -17,6 +18,8 @@ type described interface {
 	Validate(message []byte, say func(format.Difference))
 	// Sample is the message that the target is based on.
 	Sample() []byte
+	// Described tells whether there is a description of it.
+	Described() bool
 }
 
 // ofValues are the rules that can be held against a message of which not all values are known, and which may have more segments
@@ -65,6 +68,36 @@ func (c *compilation) draft(m *branchMap, target format.Target, program *lang.Pr
 		told[k] = true
 	}
 	m.told, m.envelope = told, [2][]byte{parts[0], parts[2]}
+}
+
+// held is what holds each message that a branch makes against its standard; nil if the route does not want that.
+func (c *compilation) held(m *branchMap, target format.Target) func(made []byte) string {
+	b := m.branch
+	if b.Differs == "" || b.Differs == "ignore" {
+		return nil
+	}
+	of, can := target.(described)
+	switch {
+	case !can:
+		c.out = append(c.out, finding.New("route.differences", c.where(b, "differences"), "only messages of edifact, hl7 and x12 that a map makes of a sample are held against a standard"))
+		return nil
+	case !of.Described():
+		c.out = append(c.out, finding.New("route.differences", c.where(b, "differences"), "nothing describes the message of %s, and so it cannot be held against anything", m.TargetSample))
+		return nil
+	}
+	before, behind := m.envelope[0], m.envelope[1]
+	return func(made []byte) string {
+		var said []string
+		of.Validate(slices.Concat(before, made, behind), func(d format.Difference) {
+			if d.At >= len(before) && d.At < len(before)+len(made) && !slices.Contains(said, d.Path+": "+d.Text) {
+				said = append(said, d.Path+": "+d.Text)
+			}
+		})
+		if more := len(said) - 3; more > 0 {
+			said = append(said[:3], fmt.Sprintf("and %d more", more))
+		}
+		return strings.Join(said, "; ")
+	}
 }
 
 // key is what tells differences apart: where, and against which rule.

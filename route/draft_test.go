@@ -1,9 +1,11 @@
 package route
 
 import (
+	"context"
 	"strings"
 	"testing"
 
+	"ydrion/core/flow"
 	"ydrion/workspace"
 )
 
@@ -72,5 +74,58 @@ func TestWhatBecomesOfASample(t *testing.T) {
 		if !strings.Contains(f.String(), want[i]) {
 			t.Errorf("%s\nnot\n%s", f, want[i])
 		}
+	}
+}
+
+// TestMadeAgainstTheStandard: what is made of each record is held against its standard where the route wants that.
+func TestMadeAgainstTheStandard(t *testing.T) {
+	const (
+		purchase = "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000007*0*T*>~GS*PO*SKERRY*LAB*20261125*0930*7*X*005010~ST*850*0001~BEG*00*SA*A**20261125~PO1*1*3*EA***VP*a~CTT*1~SE*5*0001~GE*1*7~IEA*1*000000007~"
+		result   = "MSH|^~\\&|A|B|C|D|20261125||ORU^R01^ORU_R01|1|P|2.5.1\rPID|1||T||Pup\rOBR|1|A||C\rOBX|1|NM|W||3||||||F\r"
+		to850    = "keep ISA, GS, ST-1, BEG-1, BEG-2, BEG-5, PO1-1, PO1-6, CTT\nST-2 = record | pad 4 \"0\"\nBEG-3 = order\nPO1-2 = n\nPO1-3 = unit\nPO1-7 = article\n"
+		toORU    = "keep MSH, PID-1, PID-5, OBR-1, OBX-1, OBX-2, OBX-11\nPID-3 = article\nOBR-2 = \"x\"\nOBR-4 = order\nOBX-3 = unit\nOBX-5 = article\nignore n\n"
+		rows     = "order,n,unit,article\nA-1,3,EA,1\n,2,EA,2\nA-3,2,BOXES,3\nA-4,1,EA,many\n"
+	)
+	for name, test := range map[string]struct {
+		target, sample, lines, differences, per string
+		good                                    int64
+		wrong                                   []string
+	}{
+		"reject":           {"x12", purchase, to850, "reject", "pickup", 2, []string{"BEG-3: Order number is required, and empty", "PO1-3: Unit has 5 characters, and at most 2 are allowed"}},
+		"each alone":       {"x12", purchase, to850, "reject", "record", 2, []string{"BEG-3: Order number is required", "PO1-3: Unit has 5"}},
+		"warn":             {"x12", purchase, to850, "warn", "pickup", 4, []string{"warning: what is made of it is not of its standard: BEG-3", "PO1-3"}},
+		"ignore":           {"x12", purchase, to850, "ignore", "pickup", 4, nil},
+		"HL7":              {"hl7", result, toORU, "reject", "record", 2, []string{"OBR-4: Universal Service Identifier is required", "OBX-5: Observation Value is not a value of type NM"}},
+		"of no standard":   {"csv", "a\n", "a = article\nignore order, n, unit\n", "reject", "pickup", 0, []string{"only messages of edifact, hl7 and x12"}},
+		"not described":    {"x12", strings.ReplaceAll(purchase, "ST*850", "ST*999850"), to850, "reject", "pickup", 0, []string{"nothing describes the message of samples/s"}},
+		"HL7 of one's own": {"hl7", strings.ReplaceAll(result, "ORU^R01^ORU_R01", "ZRU^Z01"), toORU, "reject", "record", 0, []string{"nothing describes the message of samples/s"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			c, findings := Compile(workspace.FromFiles(map[string][]byte{
+				"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: csv\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  folder: \"{out}\"\n  name: \"{file.name}-{record}\"\n  one file per: " + test.per + "\n  differences: " + test.differences + "\nrejected:\n  folder: \"{out}/rejected\"\n"),
+				"maps/m.map":             []byte("map m\nsource csv schemas/s.json\ntarget " + test.target + " based on samples/s\n\n" + test.lines),
+				"samples/s":              []byte(test.sample),
+				"schemas/s.json":         []byte(`{"fields":[{"name":"order"},{"name":"n"},{"name":"unit"},{"name":"article"}]}`),
+				"environments/test.yaml": []byte("environment: test\nplaces:\n  in: in\n  out: out\n"),
+			}), "r")
+			said := findings.Error()
+			if c != nil {
+				o := &output{}
+				if _, err := c.Plan.Run(context.Background(), strings.NewReader(rows), flow.Inputs{}, o); err != nil {
+					t.Fatal(err)
+				}
+				if said = strings.Join(o.wrong, "\n"); o.good != test.good {
+					t.Errorf("%d are good\n%s", o.good, said)
+				}
+			}
+			if (c == nil) != (test.good == 0) || said != "" && test.wrong == nil {
+				t.Errorf("%v %s", findings, said)
+			}
+			for _, want := range test.wrong {
+				if !strings.Contains(said, want) {
+					t.Errorf("%s does not say %s", said, want)
+				}
+			}
+		})
 	}
 }

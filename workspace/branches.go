@@ -34,6 +34,7 @@ type Good struct {
 	Bytes     int64  // one for each so many bytes, and a record at least; 0: it does not say
 	After     string // follows every record
 	AsSample  bool   // segments end as in the map's sample
+	Differs   string // what becomes of messages that are not of their standard: reject, warn or ignore
 	Guard     bool   // values that spreadsheet programs take for formulas get an apostrophe
 	To        []Destination
 }
@@ -218,7 +219,8 @@ func (r *Route) good(m *mapping, key string) Good {
 	}
 	g.Guard = m.oneOf("formulas", "kept", "kept", "guarded") == "guarded"
 	g.AsSample = m.oneOf("segments end", "as standard", "as standard", "as sample") == "as sample"
-	for _, setting := range []string{"one file per", "segments end", "formulas", "name", "after each"} {
+	g.Differs = m.oneOf("differences", "ignore", "ignore", "warn", "reject")
+	for _, setting := range []string{"one file per", "segments end", "differences", "formulas", "name", "after each"} {
 		r.Places[key+"."+setting] = m.where(setting)
 	}
 	if m.has("to") {

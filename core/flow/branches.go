@@ -24,11 +24,14 @@ type Branch struct {
 	Makes     string // the target's format
 	Plain     bool   // values leave the format they came in
 	After     []byte // follows every written record
-	Outputs   []Output
-	Separate  bool           // one output for each record
-	By        *lang.Template // one output for each of its values
-	Records   int            // one output for each so many records; 0: it does not say
-	Bytes     int64          // one output for each so many bytes, a record at least; 0: it does not say
+	// Held tells where what was made of a record is not of its standard, "" if it is; nil: nobody wants to know.
+	Held     func(made []byte) string
+	Warns    bool // such records go on, with a warning
+	Outputs  []Output
+	Separate bool           // one output for each record
+	By       *lang.Template // one output for each of its values
+	Records  int            // one output for each so many records; 0: it does not say
+	Bytes    int64          // one output for each so many bytes, a record at least; 0: it does not say
 }
 
 // Late tells whether outputs are named when they have been written.
@@ -347,6 +350,15 @@ func (r *run) write(b *batch.Batch, i int, w *worker) {
 			out, o = p.Program.Run(w.envs[k], b, i, m.Out)
 		} else {
 			o.What, o.Line, o.Reason = batch.Filtered, branchRule, p.Skip
+		}
+		if p.Held != nil && o.What == batch.Good && len(out) > begin {
+			switch problem := p.Held(out[begin:]); {
+			case problem == "":
+			case p.Warns:
+				b.Notes = append(b.Notes, batch.Note{Record: int32(i), Slot: -1, Rule: lang.HeldRule, Source: batch.Map, Branch: int32(k), Text: problem, Warn: true})
+			default:
+				out, o = out[:begin], lang.Outcome{What: batch.Rejected, Line: lang.HeldRule, Reason: problem}
+			}
 		}
 		if p.Named() && o.What == batch.Good {
 			if problem := r.name(b, i, k, w); problem != "" {

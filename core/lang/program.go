@@ -149,6 +149,13 @@ func (p *Program) Describe(b *batch.Batch, n batch.Note, r format.Reader) findin
 	if n.Rule == MadeRule {
 		return finding.New("map.large", b.Place(record, b.Bounds[record].Off), "%s", n.Text).Suggest("make fewer records of a message, or write less for each")
 	}
+	if n.Rule == HeldRule {
+		f := finding.New("deliver.standard", b.Place(record, b.Bounds[record].Off), "what is made of it is not of its standard: %s", n.Text)
+		if n.Warn {
+			f.Severity = finding.Warning
+		}
+		return f
+	}
 	if n.Rule == KeptRule {
 		return finding.New("map.as-it-came", b.Place(record, b.Bounds[record].Off), "the record cannot go on as it came: %s", n.Text)
 	}

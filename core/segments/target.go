@@ -464,6 +464,9 @@ func (t *Target) Show(record []byte) []format.Line {
 	return format.Lines(t.reader.Outline(bytes.TrimRight(record, "\r\n")))
 }
 
+// Described tells whether there is a description of its messages.
+func (t *Target) Described() bool { return t.reader.apart(t.source).Structure != nil }
+
 // Sample is the message that it is based on.
 func (t *Target) Sample() []byte { return t.source }
 

@@ -60,6 +60,12 @@ func NewTarget(file string, sample []byte) (*Target, error) {
 		separators: s, header: string([]byte{s.Field, s.Component, s.Repetition, s.Escape, s.Subcomponent})}, nil
 }
 
+// Described tells whether there is a description of its messages.
+func (t *Target) Described() bool {
+	m, problem := apart(&taker{by: format.AsRead, decoded: true}, t.source)
+	return problem == "" && m.Structure != nil
+}
+
 // Sample is the message that it is based on.
 func (t *Target) Sample() []byte { return t.source }
 
