@@ -402,14 +402,14 @@ func TestRevisions(t *testing.T) {
 	b.Publish(changes)
 	b.Drop("stations/inbox", "second.csv", heading+row(2))
 	b.Ended("second.csv", 0)
-	if c := b.Read("laboratory/orders/first.hl7"); !strings.Contains(c, "|||||M|") {
+	if c := b.Read("laboratory/orders/first.hl7"); !strings.Contains(c, "U|||M|") {
 		t.Errorf("the first revision made %q", c)
 	}
-	if c := b.Read("laboratory/orders/second.hl7"); !strings.Contains(c, "|||||X|") {
+	if c := b.Read("laboratory/orders/second.hl7"); !strings.Contains(c, "U|||X|") {
 		t.Errorf("the second revision made %q", c)
 	}
 	// Run again with the revision of then, and of now.
-	for _, test := range []struct{ revision, want string }{{"then", "|||||M|"}, {"now", "|||||X|"}} {
+	for _, test := range []struct{ revision, want string }{{"then", "U|||M|"}, {"now", "U|||X|"}} {
 		revision, want := test.revision, test.want
 		answers, err := b.Client.Again(context.Background(), service.AgainRequest{Pickups: []int64{first.ID}, Revision: revision})
 		if err != nil || len(answers) != 1 || answers[0].Problem != "" {

@@ -1,6 +1,8 @@
 package flow
 
 import (
+	"slices"
+
 	"ydrion/core/batch"
 	"ydrion/core/finding"
 	"ydrion/core/lang"
@@ -8,10 +10,10 @@ import (
 )
 
 // Explain says what the map of a branch did for a record of a batch: line by line, with the fields that went into each and
-// where they stand in the file. It is nil if the branch has no map.
+// where they stand in the file. It is nil if the branch has no map, or the record did not come to it.
 func (o *Opened) Explain(b *batch.Batch, record, branch int) (made []byte, steps []lang.Step, more int) {
 	of := &o.Plan.Branches[branch]
-	if of.Explains == nil || of.Program == nil {
+	if of.Explains == nil || of.Program == nil || b.Outcomes[record] == batch.Rejected && !mapped(b, record) {
 		return nil, nil, 0
 	}
 	program := of.Explains()
@@ -25,6 +27,11 @@ func (o *Opened) Explain(b *batch.Batch, record, branch int) (made []byte, steps
 		}
 	}
 	return made, steps, more
+}
+
+// mapped tells whether a record that was rejected was so by a map.
+func mapped(b *batch.Batch, record int) bool {
+	return slices.ContainsFunc(b.Notes, func(n batch.Note) bool { return int(n.Record) == record && n.Source == batch.Map })
 }
 
 // locate finds where a field stands in the file.
