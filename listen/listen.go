@@ -73,6 +73,7 @@ type Listener struct {
 	known    map[string]*seen
 	waiters  map[string]*seen // those with a time to be considered again
 	settlers map[string]*seen // those that were found by a look and only have to look the same once more
+	back     map[string]int64 // where files stand of which it was told before it began anew, by path
 	sub      *subscription    // to kernel events, nil if there is none
 	up       chan struct{}    // closed when it listens
 	markers  *regexp.Regexp   // names of marker files
@@ -89,6 +90,13 @@ type Listener struct {
 func (l *Listener) Start() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	back := map[string]int64{}
+	for path, s := range l.known {
+		if s.order < 0 && !s.fetched { // it has been told of before it looked
+			back[path] = s.order
+		}
+	}
+	l.back = back
 	l.known, l.waiters, l.settlers, l.ready, l.missing = map[string]*seen{}, map[string]*seen{}, map[string]*seen{}, nil, map[string]bool{}
 	if l.Marker != nil {
 		l.markers = Markers(l.Marker)
@@ -147,6 +155,9 @@ func (l *Listener) Run(ctx context.Context) error {
 		}
 	}
 	l.look(ctx)
+	l.mu.Lock()
+	l.back = nil // what was there has its place
+	l.mu.Unlock()
 	l.isUp()
 	rhythm := time.NewTicker(l.Settings.Rhythm)
 	defer rhythm.Stop()

@@ -134,7 +134,7 @@ func (l *Listener) miss(there map[string]bool) {
 		case !l.missing[path]:
 			l.missing[path] = true
 		case s == nil:
-			s = l.newSeen(time.Now())
+			s = l.newSeen(path, time.Now())
 			s.info, s.given = k.Info, true
 			l.known[path] = s
 			l.offer(Candidate{Order: s.order, Path: path, Folder: l.below(path), Name: filepath.Base(path), Info: k.Info, Noticed: s.noticed, Event: Gone, SHA256: k.SHA256})
@@ -181,7 +181,7 @@ func (l *Listener) begun(path string) {
 	defer l.mu.Unlock()
 	if l.known[path] == nil {
 		now := time.Now()
-		s := l.newSeen(now)
+		s := l.newSeen(path, now)
 		s.reason = "it is being written"
 		l.known[path] = s
 		l.considerAt(path, s, now.Add(settle))
@@ -189,9 +189,14 @@ func (l *Listener) begun(path string) {
 }
 
 // newSeen begins to know a file. The caller holds the lock.
-func (l *Listener) newSeen(now time.Time) *seen {
+func (l *Listener) newSeen(path string, now time.Time) *seen {
 	l.order++
-	return &seen{noticed: now, changed: now, order: l.order}
+	s := &seen{noticed: now, changed: now, order: l.order}
+	if stood, is := l.back[path]; is {
+		s.order = stood
+		delete(l.back, path)
+	}
+	return s
 }
 
 // considerAt sets when a file is considered again; zero: when something happens.
@@ -258,7 +263,7 @@ func (l *Listener) account(ctx context.Context, path string, info files.Info, er
 	}
 	if s == nil || s.fetched {
 		l.drop(path)
-		s = l.newSeen(now)
+		s = l.newSeen(path, now)
 		s.info = info
 		l.known[path] = s
 	} else if !s.info.Same(info) {

@@ -125,7 +125,7 @@ func (l *Listener) Demand(name string) error {
 		return errors.New("it is being taken already")
 	}
 	if s == nil {
-		s = l.newSeen(now)
+		s = l.newSeen(path, now)
 		l.known[path] = s
 	}
 	l.considerAt(path, s, time.Time{})

@@ -481,14 +481,21 @@ func (c *Conductor) undo(it *item) error {
 	if err := undo(it, why); err != nil {
 		return err
 	}
-	// It stands where it stood: before what has come since.
 	it.back = true
+	c.stands(it.Path, it.Pickup)
+	return nil
+}
+
+// stands lets a file that was put back stand where it stood: before what has come since. A listener that is to come
+// is told when it is there.
+func (c *Conductor) stands(path string, pickup int64) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.listener != nil {
-		c.listener.Before(it.Path, it.Pickup)
+	if c.listener == nil {
+		c.stood[path] = pickup
+		return
 	}
-	return nil
+	c.listener.Before(path, pickup)
 }
 
 // incomplete is what is to be said of files that go on without others, or are rejected for that.

@@ -2,16 +2,21 @@ package run
 
 import (
 	"bytes"
+	"context"
 	"fmt"
+	"log/slog"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
 
+	"ydrion/files"
+	"ydrion/listen"
 	"ydrion/timetable"
 )
 
@@ -206,5 +211,39 @@ func TestLeftOver(t *testing.T) {
 		if took := s.within("the fifth goes on alone", 3*time.Hour, func() bool { return len(s.orders()) == 3 }); took < 119*time.Minute || took > 121*time.Minute {
 			t.Errorf("after %s", took)
 		}
+	})
+}
+
+// TestPutBackBeforeItListens: files that are put back before the route listens stand where they stood, as those do that are put back
+// while it does.
+func TestPutBackBeforeItListens(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := newStand(t, "")
+		inbox, compiled := s.listener.Folder, s.compiled
+		s.Listen(nil, nil)
+		for i, name := range []string{"a.csv", "b.csv", "c.csv"} {
+			s.dropRow(name, 1+i)
+			time.Sleep(time.Second)
+		}
+		s.stands(filepath.Join(inbox, "c.csv"), 7)
+		s.stands(filepath.Join(inbox, "b.csv"), 8)
+		life, end := context.WithCancel(t.Context())
+		l := &listen.Listener{Settings: compiled.Listen, InOrder: true, Folder: inbox, FS: files.Real{}, Log: slog.New(slog.DiscardHandler)}
+		l.Start()
+		s.Listen(l, compiled)
+		var listening sync.WaitGroup
+		listening.Go(func() { l.Run(life) }) //nolint: the folder is there
+		s.within("all come out", time.Minute, func() bool { return len(s.orders()) == 3 })
+		var order []string
+		s.records.mu.Lock()
+		for _, k := range s.records.pickups {
+			order = append(order, k.Name)
+		}
+		s.records.mu.Unlock()
+		if !slices.Equal(order, []string{"c.csv", "b.csv", "a.csv"}) {
+			t.Errorf("they are taken as %v", order)
+		}
+		end()
+		listening.Wait()
 	})
 }

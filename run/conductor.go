@@ -57,7 +57,8 @@ type Conductor struct {
 
 	mu       sync.Mutex
 	listener *listen.Listener
-	compiled *route.Compiled // the revision for new pickups
+	stood    map[string]int64 // files that were put back while there was none, by path, with their pickups
+	compiled *route.Compiled  // the revision for new pickups
 	state    store.Route
 	until    time.Time // files that were noticed up to then may be taken, whatever the timetable says
 	asked    time.Time // when somebody last asked that they are
@@ -180,7 +181,7 @@ const (
 // what is under way then goes on until work ends.
 func (e *Engine) Conduct(life, work context.Context, node Node, r store.Route) *Conductor {
 	c := &Conductor{e: e, node: node, name: r.Name, state: r, began: e.Clock(), led: time.Now(), signal: make(chan struct{}, 1), done: make(chan struct{}), look: true,
-		busy: map[int64]bool{}, left: map[int64]bool{}, taken: map[string]identity{}, lanes: newLanes(), puzzled: map[string]int{}, senders: map[string]*sender{}, sending: map[int64]*parcels{}, ending: ending{ready: make(chan struct{}, 1)}}
+		busy: map[int64]bool{}, stood: map[string]int64{}, left: map[int64]bool{}, taken: map[string]identity{}, lanes: newLanes(), puzzled: map[string]int{}, senders: map[string]*sender{}, sending: map[int64]*parcels{}, ending: ending{ready: make(chan struct{}, 1)}}
 	c.work, c.cancel = context.WithCancelCause(work)
 	lifeEnds, endLife := context.WithCancel(life)
 	context.AfterFunc(c.work, endLife)
@@ -283,6 +284,12 @@ func (c *Conductor) Listen(l *listen.Listener, compiled *route.Compiled) {
 	defer c.fetching.Unlock()
 	c.mu.Lock()
 	c.listener, c.compiled = l, compiled
+	if l != nil {
+		for path, pickup := range c.stood {
+			l.Before(path, pickup)
+		}
+		clear(c.stood)
+	}
 	c.lanes.waiting, c.shelf = map[string][]shelved{}, nil
 	clear(c.puzzled)
 	c.collecting = newCollecting()

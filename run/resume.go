@@ -516,12 +516,7 @@ func (c *Conductor) restoreOne(by store.Holder, h heldFile, inbox string) error 
 	if err != nil || to == "" {
 		return err
 	}
-	c.mu.Lock()
-	l := c.listener
-	c.mu.Unlock()
-	if l != nil {
-		l.Before(to, h.pickup)
-	}
+	c.stands(to, h.pickup)
 	c.e.Log.Warn("a held file without an open pickup was put back", "pickup", h.pickup, "file", store.Readable(to))
 	return nil
 }
