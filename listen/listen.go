@@ -90,13 +90,14 @@ type Listener struct {
 func (l *Listener) Start() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	back := map[string]int64{}
+	if l.back == nil {
+		l.back = map[string]int64{}
+	}
 	for path, s := range l.known {
 		if s.order < 0 && !s.fetched { // it has been told of before it looked
-			back[path] = s.order
+			l.back[path] = s.order
 		}
 	}
-	l.back = back
 	l.known, l.waiters, l.settlers, l.ready, l.missing = map[string]*seen{}, map[string]*seen{}, map[string]*seen{}, nil, map[string]bool{}
 	if l.Marker != nil {
 		l.markers = Markers(l.Marker)

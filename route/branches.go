@@ -94,6 +94,9 @@ func (c *compilation) branch(m *branchMap, target format.Target, scope lang.Scop
 	if b.Skip != "" {
 		return out
 	}
+	if r.OnlyChecked() && b.Differs != "ignore" {
+		c.out = append(c.out, finding.New("route.differences", c.where(b, "differences"), "files that go on as they came are held against a standard where they are read: say it under `check`"))
+	}
 	if !r.OnlyChecked() {
 		program, findings := lang.Build(m.Map, cmp.Or(b.Map, r.File), string(m.text), target, scope)
 		for _, f := range findings {

@@ -88,13 +88,18 @@ func (c *compilation) held(m *branchMap, target format.Target) func(made []byte)
 	before, behind := m.envelope[0], m.envelope[1]
 	return func(made []byte) string {
 		var said []string
+		more := 0
 		of.Validate(slices.Concat(before, made, behind), func(d format.Difference) {
-			if d.At >= len(before) && d.At < len(before)+len(made) && !slices.Contains(said, d.Path+": "+d.Text) {
-				said = append(said, d.Path+": "+d.Text)
+			switch text := d.Path + ": " + d.Text; {
+			case d.At < len(before) || d.At >= len(before)+len(made) || slices.Contains(said, text):
+			case len(said) < 3:
+				said = append(said, text)
+			default:
+				more++
 			}
 		})
-		if more := len(said) - 3; more > 0 {
-			said = append(said[:3], fmt.Sprintf("and %d more", more))
+		if more > 0 {
+			said = append(said, fmt.Sprintf("and %d more", more))
 		}
 		return strings.Join(said, "; ")
 	}

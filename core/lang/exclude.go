@@ -7,15 +7,15 @@ import (
 )
 
 // excludes tells whether two conditions can be seen never to hold together.
-func excludes(a, b Node) bool {
+func (c *checker) excludes(a, b Node) bool {
 	for _, both := range [2][2]Node{{a, b}, {b, a}} {
 		if or, is := both[0].(*Binary); is && or.Op == "or" {
-			return excludes(or.L, both[1]) && excludes(or.R, both[1])
+			return c.excludes(or.L, both[1]) && c.excludes(or.R, both[1])
 		}
 	}
 	for _, x := range parted(a) {
 		for _, y := range parted(b) {
-			if opposite(x, y) || opposite(y, x) {
+			if c.opposite(x, y) || c.opposite(y, x) {
 				return true
 			}
 		}
@@ -32,23 +32,40 @@ func parted(n Node) []Node {
 }
 
 // opposite tells whether one condition says what cannot be if another holds.
-func opposite(x, y Node) bool {
+func (c *checker) opposite(x, y Node) bool {
 	switch x := x.(type) {
 	case *Not:
-		return x.X.String() == y.String()
+		return c.same(x.X, y)
 	case *Is:
 		switch y := y.(type) {
 		case *Is:
-			return x.X.String() == y.X.String() && (x.What == y.What && x.Not != y.Not || x.What != y.What && !x.Not && !y.Not)
+			return c.same(x.X, y.X) && (x.What == y.What && x.Not != y.Not || x.What != y.What && !x.Not && !y.Not)
 		case *Binary: // what is absent, empty or null is compared with nothing
-			return !x.Not && comparison(y) && (y.L.String() == x.X.String() || y.R.String() == x.X.String())
+			return !x.Not && comparison(y) && (c.same(y.L, x.X) || c.same(y.R, x.X))
 		}
 	case *Binary:
-		if y, is := y.(*Binary); is && comparison(x) && comparison(y) && x.L.String() == y.L.String() {
-			return apart(x, y)
+		if y, is := y.(*Binary); is && comparison(x) && comparison(y) && c.same(x.L, y.L) {
+			return c.apart(x, y)
 		}
 	}
 	return false
+}
+
+// same tells whether two expressions are the same: in their words, and in what those that a map has named stand for.
+func (c *checker) same(x, y Node) bool {
+	if x.String() != y.String() {
+		return false
+	}
+	of := func(n Node) (lets []*let) {
+		for nodes := []Node{n}; len(nodes) > 0; nodes = nodes[1:] {
+			if name, is := nodes[0].(*Name); is {
+				lets = append(lets, c.bound[name])
+			}
+			nodes = append(nodes, children(nodes[0])...)
+		}
+		return lets
+	}
+	return slices.Equal(of(x), of(y))
 }
 
 func comparison(n *Binary) bool {
@@ -56,8 +73,8 @@ func comparison(n *Binary) bool {
 }
 
 // apart tells whether two comparisons of one thing cannot both hold.
-func apart(x, y *Binary) bool {
-	if x.R.String() == y.R.String() {
+func (c *checker) apart(x, y *Binary) bool {
+	if c.same(x.R, y.R) {
 		switch x.Op + " " + y.Op {
 		case "= !=", "!= =", "< >=", ">= <", "> <=", "<= >", "< >", "> <", "= <", "< =", "= >", "> =":
 			return true
@@ -75,8 +92,8 @@ func apart(x, y *Binary) bool {
 
 // interval is the numbers for which a comparison holds; a bound that is nil bounds nothing.
 type interval struct {
-	from, to       *value.Decimal
-	without, never bool // the bounds themselves: of from, of to
+	from, to     *value.Decimal
+	above, under bool // from and to themselves are not of it
 }
 
 // bounds are the numbers for which a comparison with a number holds.
@@ -90,9 +107,9 @@ func bounds(n *Binary) (s interval, is bool) {
 	case "=":
 		return interval{from: v, to: v}, true
 	case "<", "<=":
-		return interval{to: v, never: n.Op == "<"}, true
+		return interval{to: v, under: n.Op == "<"}, true
 	case ">", ">=":
-		return interval{from: v, without: n.Op == ">"}, true
+		return interval{from: v, above: n.Op == ">"}, true
 	}
 	return s, false
 }
@@ -103,7 +120,7 @@ func (s interval) below(t interval) bool {
 		return false
 	}
 	order := s.to.Cmp(*t.from)
-	return order < 0 || order == 0 && (s.never || t.without)
+	return order < 0 || order == 0 && (s.under || t.above)
 }
 
 // textOf is a text that is constant.
@@ -122,7 +139,7 @@ func (b *builder) besides(said *expression, node, outer Node) bool {
 		cases = []Case{{said.node, said.condition}}
 	}
 	for _, c := range cases {
-		if c.When == nil || outer == nil || !excludes(c.When, outer) {
+		if c.When == nil || outer == nil || !b.excludes(c.When, outer) {
 			return false
 		}
 	}

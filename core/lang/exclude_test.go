@@ -1,6 +1,7 @@
 package lang
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -32,6 +33,10 @@ func TestBlocksThatExclude(t *testing.T) {
 	}
 	if got := run(t, "when sex = \"a\"\n  PID-3 = \"1\"\nend\nwhen sex = \"Male\"\n  let w = weight_kg + 1\n  PID-3 = w | text\nend\nwhen sex = \"c\"\n  PID-3 = \"3\"\nend", heavy); got != "81" {
 		t.Errorf("of three: %q", got)
+	}
+	named := "when released\n  let q = sex\n  when q = \"Male\"\n    PID-3 = \"a\"\n  end\nend\nwhen released\n  let q = %s\n  when q = \"T-1\"\n    PID-3 = \"b\"\n  end\nend"
+	if _, said := build(t, fmt.Sprintf(named, "animal_tag")); !strings.Contains(strings.Join(said, "\n"), "PID-3 is assigned twice") {
+		t.Errorf("one name of two values: %q", said)
 	}
 	if _, said := build(t, "PID-3 = \"x\"\nwhen released\n  PID-3 = \"y\"\nend"); !strings.Contains(strings.Join(said, "\n"), "assigned twice") {
 		t.Error(said)
@@ -67,7 +72,7 @@ func TestExcludesNever(t *testing.T) {
 	seen := 0
 	for range 3000 {
 		a, b := condition(2), condition(2)
-		if !excludes(parsed(a), parsed(b)) {
+		if !(&checker{}).excludes(parsed(a), parsed(b)) {
 			continue
 		}
 		seen++

@@ -31,7 +31,11 @@ async function go(dry: boolean) {
   busy.value = true
   problem.value = ''
   try {
-    if (dry) trial.value = await hand<Trial>(props.route, file.value, true)
+    if (dry) {
+      const tried = await hand<Trial>(props.route, file.value, true)
+      for (const r of tried.records) r.explained ??= []
+      trial.value = tried
+    }
     else emit('handed', (await hand<{ pickup: number }>(props.route, file.value, false, fields.value?.said())).pickup)
   } catch (e) {
     problem.value = (e as Error).message
