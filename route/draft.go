@@ -2,6 +2,7 @@ package route
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -52,7 +53,7 @@ func (c *compilation) draft(m *branchMap, target format.Target, program *lang.Pr
 		}
 		told[key(d)] = true
 		said := d.Text
-		if mapped, says := program.At(d.Path); says || !before {
+		if mapped, says := saidOf(program, d.Path); says || !before {
 			if at = mapped; !says {
 				at = m.at(m.At.Target)
 			}
@@ -105,8 +106,18 @@ func (c *compilation) held(m *branchMap, target format.Target) func(made []byte)
 	}
 }
 
-// key is what tells differences apart: where, and against which rule.
-func key(d format.Difference) string { return d.Path + " " + d.Code }
+// key is what tells differences apart: where, whichever of several segments that is in, and against which rule.
+func key(d format.Difference) string { return uncounted.ReplaceAllString(d.Path, "") + " " + d.Code }
+
+var uncounted = regexp.MustCompile(`\[\d+\]`)
+
+// saidOf is where a map says what stands at a position: at that one, or at its like in all segments of the name.
+func saidOf(program *lang.Program, path string) (place.Place, bool) {
+	if at, says := program.At(path); says {
+		return at, true
+	}
+	return program.At(uncounted.ReplaceAllString(path, ""))
+}
 
 // heldMade is what a branch makes of the records of a sample, held against its description.
 type heldMade struct {

@@ -57,6 +57,18 @@ func TestDrafts(t *testing.T) {
 
 // TestWhatBecomesOfASample: what a route makes of its own sample is held against its description, too, with the record that shows it first.
 func TestWhatBecomesOfASample(t *testing.T) {
+	_, findings := Compile(workspace.FromFiles(map[string][]byte{
+		"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: csv\n  together: [order]\n  sample: samples/in.csv\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  folder: \"{out}\"\n  name: \"{file.name}\"\nrejected:\n  folder: \"{out}/rejected\"\n"),
+		"maps/m.map":             []byte("map m\nsource csv schemas/s.json\ntarget x12 based on samples/s\n\nkeep ISA, GS, ST-1, BEG-1, BEG-2, BEG-5, CTT\nST-2 = record | pad 4 \"0\"\nBEG-3 = order\nrepeat PO1 for row in rows\n  keep PO1-6\n  PO1-1 = row.position\n  PO1-2 = 1\n  PO1-3 = unit\n  PO1-7 = \"x\"\nend\n"),
+		"samples/s":              []byte("ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000007*0*T*>~GS*PO*SKERRY*LAB*20261125*0930*7*X*005010~ST*850*0001~BEG*00*SA*A**20261125~PO1*1*3*EA***VP*a~CTT*1~SE*5*0001~GE*1*7~IEA*1*000000007~"),
+		"samples/in.csv":         []byte("order,unit\nA-1,EA\nA-1,BOXES\nA-1,CRATES\nA-1,PIECES\n"),
+		"schemas/s.json":         []byte(`{"fields":[{"name":"order"},{"name":"unit"}]}`),
+		"environments/test.yaml": []byte("environment: test\nplaces:\n  in: in\n  out: out\n"),
+	}), "r")
+	if len(findings) != 1 || !strings.HasPrefix(findings[0].String(), "maps/m.map:12:3: warning: PO1[2]-3 of what is made of record 1 of samples/in.csv: Unit has 5 characters") {
+		t.Errorf("of many lines: %v", findings)
+	}
+
 	const purchase = "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000007*0*T*>~GS*PO*SKERRY*LAB*20261125*0930*7*X*005010~ST*850*0001~BEG*00*SA*A**20261125~PO1*1*3*EA***VP*a~CTT*1~SE*5*0001~GE*1*7~IEA*1*000000007~"
 	c, findings := Compile(workspace.FromFiles(map[string][]byte{
 		"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: csv\n  sample: samples/in.csv\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  folder: \"{out}\"\n  name: \"{file.name}\"\nrejected:\n  folder: \"{out}/rejected\"\n"),

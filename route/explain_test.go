@@ -63,6 +63,8 @@ func TestExplain(t *testing.T) {
 				`14 notes OBX 2: [NTE-3 absent ] [NTE-3 is absent boolean true] text none = "\"none\""`}},
 		"a rejected one": {"format: csv\ncheck:\n  schema: schemas/s.json", "a,b\nx,1\n", "csv", "a,b\n", "a = a | number\nb = b\nreject when b = \"2\" because \"no\"\n",
 			[]string{`7 reject: [b text 1 at 2:3] boolean false`, `5 a: [a text x at 2:1] failed "x" is not a number`}},
+		"no rows": {"format: hl7", strings.Split(lab, "OBX")[0], "json", `{"n":1,"all":[{"what":""}]}`, "n = OBX | count\nrepeat all for row in OBX\n  reject when OBX-5 = \"n/a\" because \"no\"\n  what = OBX-3.1\nend\n",
+			[]string{`7 reject OBX 0: boolean false`, `5 n: number 0 = "0"`}},
 		"as it came": {"format: hl7", lab, "hl7", "", "PID-3.1 = \"T-{OBR-2}\"\nrepeat OBX for obx in OBX where obx.OBX-5 = \"n/a\"\n  OBX-5 = absent\nend\n",
 			[]string{`5 PID-3.1: [OBR-2 text A-1 at 3:7] text T-A-1`, `7 OBX-5 OBX 1: absent `}},
 	} {

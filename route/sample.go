@@ -89,7 +89,7 @@ func (c *compilation) sample(p *flow.Plan, made []*branchMap) {
 	}
 	for _, h := range seen.made {
 		for i, d := range h.seen {
-			at, says := p.Branches[h.number].Program.At(d.Path)
+			at, says := saidOf(p.Branches[h.number].Program, d.Path)
 			if !says {
 				at = h.branch.at(h.branch.At.Target)
 			}

@@ -401,6 +401,10 @@ func (p *parser) bound(pointer string, v any, f shape.Field) *value.Value {
 		m, ok = text.ReadISO(written)
 		read = value.OfTime(m)
 	}
+	if ok && f.Kind == value.Time && f.Pattern != nil { // a day and a time of day have no order
+		says, _ := f.Pattern.Says()
+		ok = says.From == read.Time.From
+	}
 	if !ok {
 		p.bad(pointer, "%q is not of the field's type", written)
 		return nil
