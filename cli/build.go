@@ -373,6 +373,9 @@ func (a *app) trial(t *service.Trial, name, more string) {
 		for _, e := range r.Explained {
 			a.explained(e)
 		}
+		if r.Explained != nil && len(r.Explained) == 0 {
+			fmt.Fprint(a.out, "\n  no map was at work: the record did not come so far, or goes on as it came\n")
+		}
 	}
 	b := t.Balance
 	fmt.Fprintf(a.out, "\n%s: %s", name, b)

@@ -32,7 +32,7 @@ type RecordView struct {
 	Became   []Became      `json:"became" doc:"what it became, in each branch that it took"`
 	Findings finding.List  `json:"findings"`
 	// Explained is there if it was asked for, for each branch that the record took or, if it was rejected, might have.
-	Explained []Explained `json:"explained,omitempty" doc:"what each line of the map did, if that was asked for"`
+	Explained []Explained `json:"explained,omitzero" doc:"what each line of the map did, if that was asked for; empty if no map was at work"`
 }
 
 // Explained is what a map did for a record.
@@ -199,8 +199,11 @@ func (v *viewer) view(b *batch.Batch, i int) RecordView {
 			r.Became = append(r.Became, v.became(b, i, k, rows, found))
 		}
 	}
+	if v.request.Explain && len(v.trial.Records) < mostExplained {
+		r.Explained = []Explained{}
+	}
 	for k := range v.opened.Plan.Branches {
-		if !v.request.Explain || len(v.trial.Records) >= mostExplained || !b.In(k, i) && b.Outcomes[i] == batch.Good {
+		if r.Explained == nil || !b.In(k, i) && b.Outcomes[i] == batch.Good {
 			continue
 		}
 		if _, steps, more := v.opened.Explain(b, i, k); steps != nil {

@@ -35,7 +35,7 @@ func mapped(b *batch.Batch, record int) bool {
 }
 
 // locate finds where a field stands in the file.
-func (o *Opened) locate(b *batch.Batch, record int, w *lang.Worked) {
+func (o *Opened) locate(b *batch.Batch, record int, w *lang.StepValue) {
 	if w.Slot < 0 || w.Kind == value.Absent.String() {
 		return
 	}

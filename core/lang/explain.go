@@ -17,7 +17,7 @@ type Step struct {
 	Says   string   `json:"says" doc:"the line, as it stands in the map"`
 	Target string   `json:"target" doc:"the position that it writes; or when, reject, skip"`
 	Rows   []string `json:"rows,omitempty" doc:"the rows of lists that it was at, such as PO1 2"`
-	Parts  []Worked `json:"parts" doc:"its fields, and what became of them, in the order of the work"`
+	Parts  []StepValue `json:"parts" doc:"its fields, and what became of them, in the order of the work"`
 	More   int      `json:"more,omitempty" doc:"how many parts are not shown"`
 	Kind   string   `json:"kind" doc:"of what came out: text, number, time, boolean, absent, empty, null; failed, if nothing did"`
 	Value  string   `json:"value" doc:"what came out, or why nothing did"`
@@ -25,8 +25,8 @@ type Step struct {
 	To     int      `json:"to"`
 }
 
-// Worked is a field of a record, or what an expression made.
-type Worked struct {
+// StepValue is a field of a record, or what an expression made.
+type StepValue struct {
 	Says  string       `json:"says" doc:"as the map says it"`
 	Kind  string       `json:"kind"`
 	Value string       `json:"value"`
@@ -45,7 +45,7 @@ const (
 
 // trace notes what a program does.
 type trace struct {
-	parts   []Worked
+	parts   []StepValue
 	more    int
 	steps   []Step
 	dropped int  // steps behind them
@@ -55,7 +55,7 @@ type trace struct {
 
 // noting notes what an expression gave, if it is one that a reader of the map would ask for.
 func (c *compiler) noting(n Node, eval evaluator) evaluator {
-	part := Worked{Slot: -1}
+	part := StepValue{Slot: -1}
 	walk := 0
 	switch n := n.(type) {
 	case *Name:
@@ -132,7 +132,7 @@ func (t *trace) did(p *Program, line int32, e *Env, v value.Value, from, to int)
 		s.Parts = s.Parts[:n] // the whole expression: what came out
 	}
 	if s.Parts == nil {
-		s.Parts = []Worked{}
+		s.Parts = []StepValue{}
 	}
 	if t.parts, t.more = nil, 0; len(t.steps) == mostTraced {
 		t.dropped++

@@ -15,8 +15,8 @@ type Standard struct {
 	forms  map[string]*Pattern                    // by their codes
 }
 
-// Standards are those whose times are read with the precision that they are written in.
-var Standards = []*Standard{
+// standards are those whose times are read with the precision that they are written in.
+var standards = []*Standard{
 	{Name: "HL7", read: readHL7, append: appendHL7},
 	{Name: "ISO 8601", read: ReadISO, append: func(to []byte, m value.Moment) []byte { return m.Append(to) }},
 	{Name: "EDIFACT", Coded: true, forms: patterns(map[string]string{
@@ -36,7 +36,7 @@ func patterns(of map[string]string) map[string]*Pattern {
 
 // StandardOf finds a standard by its name; nil if there is none of that name.
 func StandardOf(name string) *Standard {
-	for _, s := range Standards {
+	for _, s := range standards {
 		if s.Name == name {
 			return s
 		}

@@ -1800,7 +1800,7 @@ export interface components {
         RecordView: {
             /** @description what it became, in each branch that it took */
             became: components["schemas"]["Became"][];
-            /** @description what each line of the map did, if that was asked for */
+            /** @description what each line of the map did, if that was asked for; empty if no map was at work */
             explained?: components["schemas"]["Explained"][];
             /** @description the source's fields by name */
             fields: components["schemas"]["Line"][];
@@ -2150,7 +2150,7 @@ export interface components {
              */
             more?: number;
             /** @description its fields, and what became of them, in the order of the work */
-            parts: components["schemas"]["Worked"][];
+            parts: components["schemas"]["StepValue"][];
             /** @description the rows of lists that it was at, such as PO1 2 */
             rows?: string[];
             /** @description the line, as it stands in the map */
@@ -2160,6 +2160,14 @@ export interface components {
             /** Format: int64 */
             to: number;
             /** @description what came out, or why nothing did */
+            value: string;
+        };
+        StepValue: {
+            /** @description where the field stands in the file */
+            at?: components["schemas"]["Place"];
+            kind: string;
+            /** @description as the map says it */
+            says: string;
             value: string;
         };
         Table: {
@@ -2231,14 +2239,6 @@ export interface components {
             reason: string;
             /** Format: date-time */
             since: string;
-        };
-        Worked: {
-            /** @description where the field stands in the file */
-            at?: components["schemas"]["Place"];
-            kind: string;
-            /** @description as the map says it */
-            says: string;
-            value: string;
         };
     };
     responses: never;
