@@ -13,16 +13,16 @@ import (
 
 // Step is what one line of a map did for a record.
 type Step struct {
-	Line   int64    `json:"line" doc:"of the map"`
-	Says   string   `json:"says" doc:"the line, as it stands in the map"`
-	Target string   `json:"target" doc:"the position that it writes; or when, reject, skip"`
-	Rows   []string `json:"rows,omitempty" doc:"the rows of lists that it was at, such as PO1 2"`
+	Line   int64       `json:"line" doc:"of the map"`
+	Says   string      `json:"says" doc:"the line, as it stands in the map"`
+	Target string      `json:"target" doc:"the position that it writes; or when, reject, skip"`
+	Rows   []string    `json:"rows,omitempty" doc:"the rows of lists that it was at, such as PO1 2"`
 	Parts  []StepValue `json:"parts" doc:"its fields, and what became of them, in the order of the work"`
-	More   int      `json:"more,omitempty" doc:"how many parts are not shown"`
-	Kind   string   `json:"kind" doc:"of what came out: text, number, time, boolean, absent, empty, null; failed, if nothing did"`
-	Value  string   `json:"value" doc:"what came out, or why nothing did"`
-	From   int      `json:"from" doc:"where it stands in what was made, in bytes; nowhere if that is its end"`
-	To     int      `json:"to"`
+	More   int         `json:"more,omitempty" doc:"how many parts are not shown"`
+	Kind   string      `json:"kind" doc:"of what came out: text, number, time, boolean, absent, empty, null; failed, if nothing did"`
+	Value  string      `json:"value" doc:"what came out, or why nothing did"`
+	From   int         `json:"from" doc:"where it stands in what was made, in bytes; nowhere if that is its end"`
+	To     int         `json:"to"`
 }
 
 // StepValue is a field of a record, or what an expression made.
