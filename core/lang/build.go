@@ -332,14 +332,6 @@ func (b *builder) forget(name string) {
 	delete(b.lets, name)
 }
 
-// below are the nodes directly below a node, or the one that a name stands for.
-func (b *builder) below(n Node) []Node {
-	if name, is := n.(*Name); is && b.bound[name] != nil {
-		return []Node{b.bound[name].node}
-	}
-	return children(n)
-}
-
 func (b *builder) paths(s Statement) {
 	for _, p := range s.Paths {
 		switch s.Verb {

@@ -108,6 +108,7 @@ type checker struct {
 	warned    map[int]bool // where
 	frames    []frame      // what names may mean: the record, and behind it the rows around an expression
 	walks     int          // through rows
+	decides   string       // what the expression is that is being checked, where it decides what becomes of records; empty: it does not
 }
 
 func newChecker(scope Scope, place func(int) place.Place) *checker {
@@ -196,6 +197,41 @@ func (c *checker) kindOf(n Node) value.Kind {
 	return anyKind
 }
 
+// below are the nodes directly below a node, or the one that a name stands for.
+func (c *checker) below(n Node) []Node {
+	if name, is := n.(*Name); is && c.bound[name] != nil {
+		return []Node{c.bound[name].node}
+	}
+	return children(n)
+}
+
+// deciding marks what is checked from now on, until the function that it gives is called, as something that decides
+// what becomes of records.
+func (c *checker) deciding(what string) func() {
+	before := c.decides
+	c.decides = what
+	return func() { c.decides = before }
+}
+
+// numbered tells whether a node is the route's sequence or is made of it.
+func (c *checker) numbered(n Node) bool {
+	name, is := n.(*Name)
+	if is && name.Name == "sequence" && !name.Field && c.bound[name] == nil {
+		_, slot, word := c.find(name)
+		return slot < 0 && word == ""
+	}
+	return slices.ContainsFunc(c.below(n), c.numbered)
+}
+
+// unnumbered holds that nothing is decided by the route's sequence: a file that is fed again would go another way.
+func (c *checker) unnumbered(n *Name) {
+	if c.decides == "" || !c.numbered(n) {
+		return
+	}
+	c.bad(n, "map.sequence", "%s cannot stand in %s: it is another number when the file is fed again", n.Name, c.decides)
+	c.suggest("`record` is the record's number in its file")
+}
+
 // choice finds the kind that all cases have.
 func (c *checker) choice(n *Choice) value.Kind {
 	c.asked.add(n, 1)
@@ -221,6 +257,9 @@ func (c *checker) choice(n *Choice) value.Kind {
 }
 
 func (c *checker) want(n Node, kind value.Kind, who string) {
+	if kind == value.Bool {
+		defer c.deciding("a condition")()
+	}
 	if got := c.check(n); got != kind && got != anyKind && kind != anyKind {
 		c.bad(n, "map.type", "%s needs a %s, %s is a %s", who, kind, n, got)
 		if kind == value.Number && got == value.Text {
@@ -263,6 +302,7 @@ func (c *checker) name(n *Name) value.Kind {
 	if l := c.lets[n.Name]; l != nil && !n.Field {
 		l.used = true
 		c.bound[n] = l
+		c.unnumbered(n)
 		return c.kinds[l.node]
 	}
 	depth, slot, word := c.find(n)
@@ -275,6 +315,7 @@ func (c *checker) name(n *Name) value.Kind {
 				c.bad(n, "map.name", "%s has no meaning here", n.Name)
 			}
 			c.words[n.Name] = true
+			c.unnumbered(n)
 			return w.Kind
 		}
 	}
@@ -335,6 +376,9 @@ func (c *checker) call(n *Call) value.Kind {
 		}
 		return c.overRows(n, f)
 	}
+	if n.Name == "lookup" {
+		defer c.deciding("what is looked up")()
+	}
 	in := c.check(n.Args[0])
 	if !f.takes(in) {
 		c.bad(n, "map.type", "%s works on %s, %s is a %s", n.Name, f.inputs(), n.Args[0], in)
@@ -368,6 +412,7 @@ func (c *checker) call(n *Call) value.Kind {
 		c.columns(n, args)
 	}
 	if n.Instead != nil {
+		defer c.deciding("")()
 		c.want(n.Instead, f.Out, "if "+instead[n.Name])
 	}
 	if f.Out == anyKind {

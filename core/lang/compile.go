@@ -438,7 +438,7 @@ func (c *compiler) compileIndex(n *Call, in evaluator, t *lookup.Table) evaluato
 				}
 			}
 			if kind != value.Text {
-				if part := lacking(v.Time, value.Day); v.Kind == value.Time && part != "" {
+				if part := v.Time.Lacks(value.Year, value.Day); v.Kind == value.Time && part != "" {
 					return e.fail("the "+part+" of %q is not known, which is looked for in a range of %s", v, t.File)
 				}
 				within[ranges] = v

@@ -280,6 +280,10 @@ func TestMapsThatAreWrong(t *testing.T) {
 		{"PID-3 = sex\nignore sx", `was sex meant?`},
 		{"PID-3 = [", `the character [ has no meaning here`},
 		{"PID-3 = sex[1", `[ is not closed`},
+		{"drop NTE when sequence > 5", `sequence cannot stand in a condition: it is another number when the file is fed again [map.sequence]` + "\n    `record` is the record's number in its file"},
+		{"let number = sequence + 1\nreject when released and number > 5 because \"x\"", `test.map:2:26: error: number cannot stand in a condition`},
+		{"PID-3 = (\"{sequence}\" | lookup sex_codes if unlisted \"x\")", `sequence cannot stand in what is looked up`},
+		{"PID-3 = \"x\" when sequence = 1, otherwise absent", `sequence cannot stand in a condition`},
 	}
 	for _, test := range tests {
 		p, said := build(t, test.body)

@@ -149,10 +149,14 @@ func (c *checker) enter(n *Rows) bool {
 		c.want(n.Where, value.Bool, "where")
 	}
 	if n.Once != nil {
+		done := c.deciding("what rows are compared by")
 		c.check(n.Once)
+		done()
 	}
 	if n.By != nil {
+		done := c.deciding("what rows are sorted by")
 		c.check(n.By)
+		done()
 	}
 	c.usedLists[table] = true
 	return true

@@ -230,6 +230,7 @@ type Test struct {
 // CompileTest compiles a condition.
 func CompileTest(n Node, scope Scope, at func(int) place.Place) (*Test, finding.List) {
 	c := &compiler{checker: newChecker(scope, at)}
+	c.decides = "a condition"
 	if kind := c.check(n); !c.out.HasErrors() && kind != value.Bool {
 		c.bad(n, "map.type", "this is a %s; a condition is needed", kind)
 	}

@@ -60,19 +60,8 @@ var timeFunctions = []*Function{
 		Example: `field | date "yyyy-MM-dd HH:mm" | zone "Europe/Dublin" | format "yyyy-MM-dd'T'HH:mmXXX"`, Field: "2026-07-01 12:00", Gives: "2026-07-01T12:00+01:00", build: buildZone},
 }
 
-// lacking is what is not known of a time, of its year, month and day down to a part.
-func lacking(m value.Moment, part value.Precision) string {
-	switch {
-	case m.From == value.Year && m.Precision >= part:
-		return ""
-	case m.From > value.Year:
-		return [...]string{"year", "year", "month", "day"}[min(m.From, value.Hour)]
-	}
-	return [...]string{"year", "month", "day"}[m.Precision+1]
-}
-
 func needsDay([]argument) func(value.Moment) string {
-	return func(m value.Moment) string { return lacking(m, value.Day) }
+	return func(m value.Moment) string { return m.Lacks(value.Year, value.Day) }
 }
 
 // needsUnit asks for what is counted in by the unit that an argument names.
@@ -85,7 +74,7 @@ func needsUnit(arg int) func([]argument) func(value.Moment) string {
 		case "month":
 			part = value.Month
 		}
-		return func(m value.Moment) string { return lacking(m, part) }
+		return func(m value.Moment) string { return m.Lacks(value.Year, part) }
 	}
 }
 
@@ -172,7 +161,7 @@ func formatNeeds(args []argument) func(value.Moment) string {
 		return p.Lacks
 	}
 	if args[0].text == "HL7" {
-		return func(m value.Moment) string { return lacking(m, value.Year) }
+		return func(m value.Moment) string { return m.Lacks(value.Year, value.Year) }
 	}
 	return func(value.Moment) string { return "" }
 }

@@ -289,13 +289,10 @@ func (p *Pattern) Says() (value.Moment, bool) { return p.says, !p.gap }
 // Lacks is what the pattern asks for that is not known of a moment: "" if it can be written. Minutes and seconds of a known
 // hour are 0 where they are not known.
 func (p *Pattern) Lacks(m value.Moment) string {
-	names := [...]string{"year", "month", "day", "time of day", "time of day", "time of day", "time of day"}
-	switch asks := p.says; {
-	case asks.From < m.From:
-		return names[asks.From]
-	case asks.Precision > m.Precision && min(asks.Precision, value.Hour) > m.Precision:
-		return names[min(asks.Precision, m.Precision+1)]
-	case asks.Offset != value.NoZone && m.Offset == value.NoZone:
+	if part := m.Lacks(p.says.From, p.says.Precision); part != "" {
+		return part
+	}
+	if p.says.Offset != value.NoZone && m.Offset == value.NoZone {
 		return "offset from UTC"
 	}
 	return ""

@@ -47,6 +47,19 @@ func (m Moment) Valid() bool {
 		m.Hour < 24 && m.Minute < 60 && m.Second < 60
 }
 
+// Lacks is the part of the moment that is asked for and not known, where its parts from one down to another are asked for: "" if
+// all are. A minute and what is below it is 0 where the hour is known and they are not.
+func (m Moment) Lacks(from, to Precision) string {
+	parts := [...]string{"year", "month", "day", "time of day"}
+	switch {
+	case from < m.From:
+		return parts[from]
+	case min(to, Hour) > m.Precision:
+		return parts[m.Precision+1]
+	}
+	return ""
+}
+
 // FromTime is a moment with an offset and nanoseconds.
 func FromTime(t time.Time) Moment {
 	_, offset := t.Zone()
