@@ -26,7 +26,8 @@ type branchMap struct {
 	text   []byte
 	at     func(pos int) place.Place
 
-	told     map[string]bool // what has been said of its messages against their description
+	differs  flow.Against    // what of its messages differs from their description, and how that counts
+	told     map[string]bool // what has been said of them
 	envelope [2][]byte       // what may stand around them; nothing is known of them before that
 }
 
@@ -94,8 +95,8 @@ func (c *compilation) branch(m *branchMap, target format.Target, scope lang.Scop
 	if b.Skip != "" {
 		return out
 	}
-	if r.OnlyChecked() && b.Differs != "ignore" {
-		c.out = append(c.out, finding.New("route.differences", c.where(b, "differences"), "files that go on as they came are held against a standard where they are read: say it under `check`"))
+	if r.OnlyChecked() && heldBy(b) != "" {
+		c.out = append(c.out, finding.New("route.differences", c.where(b, heldBy(b)), "files that go on as they came are held against a description where they are read: say it under `check`"))
 	}
 	if !r.OnlyChecked() {
 		program, findings := lang.Build(m.Map, cmp.Or(b.Map, r.File), string(m.text), target, scope)
@@ -110,8 +111,9 @@ func (c *compilation) branch(m *branchMap, target format.Target, scope lang.Scop
 			return explaining
 		})
 		if program != nil {
-			c.draft(m, target, program)
-			out.Held, out.Warns = c.held(m, target), b.Differs == "warn"
+			if of := c.draft(m, target, program); of != nil {
+				out.Held = c.held(m, of)
+			}
 		}
 		if out.Program = program; b.After != "" && program != nil && program.Closes() {
 			c.out = append(c.out, finding.New("route.after", c.where(b, "after each"), "nothing can follow each record of a list or an interchange: %s is one", m.TargetSample))
@@ -139,14 +141,21 @@ func (c *compilation) against(scope lang.Scope) (out []flow.Against) {
 		if a.Warn {
 			to.As = format.Warned
 		}
-		for _, e := range a.Except {
-			as := map[string]format.Strictness{"reject": format.Refused, "warn": format.Warned, "ignore": format.Unvalidated}[e.As]
-			to.Except = append(to.Except, flow.Exception{Rule: e.Rule, At: e.At, As: as})
-		}
+		to.Except = exceptions(a.Except)
 		if a.When != "" && a.When != workspace.Otherwise {
 			to.When = c.when(a.When, a.Key, scope)
 		}
 		out = append(out, to)
+	}
+	return out
+}
+
+// strictness is what differences do, as routes say it.
+var strictness = map[string]format.Strictness{"reject": format.Refused, "warn": format.Warned, "ignore": format.Unvalidated}
+
+func exceptions(except []workspace.Exception) (out []flow.Exception) {
+	for _, e := range except {
+		out = append(out, flow.Exception{Rule: e.Rule, At: e.At, As: strictness[e.As]})
 	}
 	return out
 }
@@ -218,7 +227,7 @@ func (c *compilation) asCame(m *branchMap, of *format.Format) format.Target {
 		return bad("messages go on in the character set that each names; leave the encoding out")
 	case m.branch.Guard || m.branch.AsSample:
 		return bad("segments end as they came, and nothing is guarded in them")
-	case m.branch.Differs != "ignore":
+	case heldBy(m.branch) != "":
 		return bad("messages that go on as they came are held against a standard where they are read: say it under `check`")
 	}
 	return of.AsCame()

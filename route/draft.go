@@ -1,6 +1,7 @@
 package route
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
@@ -8,9 +9,12 @@ import (
 
 	"ydrion/core/batch"
 	"ydrion/core/finding"
+	"ydrion/core/flow"
 	"ydrion/core/format"
 	"ydrion/core/lang"
 	"ydrion/core/place"
+	"ydrion/core/standard"
+	"ydrion/workspace"
 )
 
 // described is a target whose messages can be held against their description.
@@ -21,6 +25,8 @@ type described interface {
 	Sample() []byte
 	// Described tells whether there is a description of it.
 	Described() bool
+	// By gives it another description than the standard's.
+	By(own *standard.Catalog)
 }
 
 // ofValues are the rules that can be held against a message of which not all values are known, and which may have more segments
@@ -29,11 +35,12 @@ var ofValues = []string{"standard.code", "standard.length", "standard.form", "st
 
 // draft holds what a map will make against its description: constants that do not fit, elements that are required and that
 // nothing fills, and what is wrong with the sample and stays so.
-func (c *compilation) draft(m *branchMap, target format.Target, program *lang.Program) {
-	of, can := target.(described)
-	if !can {
-		return
+func (c *compilation) draft(m *branchMap, target format.Target, program *lang.Program) described {
+	of := c.describing(m, target)
+	if of == nil {
+		return nil
 	}
+	m.differs = flow.Against{As: strictness[m.branch.Differs], Except: exceptions(m.branch.Except)}
 	sample := map[string]place.Place{}
 	of.Validate(of.Sample(), func(d format.Difference) {
 		if _, twice := sample[key(d)]; !twice {
@@ -48,7 +55,7 @@ func (c *compilation) draft(m *branchMap, target format.Target, program *lang.Pr
 		if d.Code == "standard.required" && !strings.Contains(d.Path, ".") {
 			unknown = false // nothing at all stands there
 		}
-		if told[key(d)] || unknown || !before && !slices.Contains(ofValues, d.Code) {
+		if told[key(d)] || unknown || m.excepted(d) || !before && !slices.Contains(ofValues, d.Code) {
 			return
 		}
 		told[key(d)] = true
@@ -69,41 +76,110 @@ func (c *compilation) draft(m *branchMap, target format.Target, program *lang.Pr
 		told[k] = true
 	}
 	m.told, m.envelope = told, [2][]byte{parts[0], parts[2]}
+	return of
 }
 
-// held is what holds each message that a branch makes against its standard; nil if the route does not want that.
-func (c *compilation) held(m *branchMap, target format.Target) func(made []byte) string {
-	b := m.branch
-	if b.Differs == "" || b.Differs == "ignore" {
-		return nil
-	}
-	of, can := target.(described)
+// heldBy is the setting of a branch that wants what is made held against a description; "" if none does.
+func heldBy(b *workspace.Branch) string {
 	switch {
-	case !can:
-		c.out = append(c.out, finding.New("route.differences", c.where(b, "differences"), "only messages of edifact, hl7 and x12 that a map makes of a sample are held against a standard"))
-		return nil
-	case !of.Described():
-		c.out = append(c.out, finding.New("route.differences", c.where(b, "differences"), "nothing describes the message of %s, and so it cannot be held against anything", m.TargetSample))
+	case b.Described != "":
+		return "description"
+	case b.Differs != "" && b.Differs != "ignore":
+		return "differences"
+	case len(b.Except) > 0:
+		return "except"
+	}
+	return ""
+}
+
+// describing is a branch's target with what its messages are held against; nil if that is nothing.
+func (c *compilation) describing(m *branchMap, target format.Target) described {
+	b := m.branch
+	of, can := target.(described)
+	bad := func(says string, args ...any) described {
+		if by := heldBy(b); by != "" {
+			c.out = append(c.out, finding.New("route.differences", c.where(b, by), says, args...))
+		}
 		return nil
 	}
+	if !can {
+		return bad("only messages of edifact, hl7 and x12 that a map makes of a sample are held against a description")
+	}
+	if b.Described != "" {
+		own := c.description(b.Described, m.TargetFormat, c.where(b, "description"))
+		if own == nil {
+			return nil
+		}
+		of.By(own)
+	}
+	switch {
+	case of.Described():
+	case b.Described != "":
+		return bad("%s has nothing on the message of %s", b.Described, m.TargetSample)
+	default:
+		return bad("nothing describes the message of %s, and so it cannot be held against anything", m.TargetSample)
+	}
+	return of
+}
+
+// excepted tells whether a difference does not count.
+func (m *branchMap) excepted(d format.Difference) bool {
+	for i := range m.differs.Except {
+		if m.differs.Except[i].Fits(d) {
+			return m.differs.Except[i].As == format.Unvalidated
+		}
+	}
+	return false
+}
+
+// held is what holds each message that a branch makes against its description; nil if the route does not want that.
+func (c *compilation) held(m *branchMap, of described) func(made []byte) (refused, told string) {
+	counts := func(e workspace.Exception) bool { return e.As != "ignore" }
+	if m.differs.As == format.Unvalidated && !slices.ContainsFunc(m.branch.Except, counts) {
+		return nil
+	}
+	by := cmp.Or(m.branch.Described, "its standard")
 	before, behind := m.envelope[0], m.envelope[1]
-	return func(made []byte) string {
-		var said []string
-		more := 0
+	return func(made []byte) (refused, told string) {
+		var said [2]differences
 		of.Validate(slices.Concat(before, made, behind), func(d format.Difference) {
-			switch text := d.Path + ": " + d.Text; {
-			case d.At < len(before) || d.At >= len(before)+len(made) || slices.Contains(said, text):
-			case len(said) < 3:
-				said = append(said, text)
+			switch as := m.differs.Strictness(d); {
+			case d.At < len(before) || d.At >= len(before)+len(made) || as == format.Unvalidated:
+			case as == format.Refused:
+				said[0].add(d)
 			default:
-				more++
+				said[1].add(d)
 			}
 		})
-		if more > 0 {
-			said = append(said, fmt.Sprintf("and %d more", more))
-		}
-		return strings.Join(said, "; ")
+		return said[0].from(by), said[1].from(by)
 	}
+}
+
+// differences are those of a message that are told.
+type differences struct {
+	said []string
+	more int
+}
+
+func (s *differences) add(d format.Difference) {
+	switch text := d.Path + ": " + d.Text; {
+	case slices.Contains(s.said, text):
+	case len(s.said) < 3:
+		s.said = append(s.said, text)
+	default:
+		s.more++
+	}
+}
+
+// from says from what a message differs, and where; "" if nowhere.
+func (s *differences) from(description string) string {
+	switch {
+	case s.said == nil:
+		return ""
+	case s.more > 0:
+		s.said = append(s.said, fmt.Sprintf("and %d more", s.more))
+	}
+	return description + ": " + strings.Join(s.said, "; ")
 }
 
 // key is what tells differences apart: where, whichever of several segments that is in, and against which rule.
@@ -135,7 +211,7 @@ const mostMade = 200
 func (m *heldMade) hold(record int64, text []byte) {
 	before, behind := m.branch.envelope[0], m.branch.envelope[1]
 	m.of.Validate(slices.Concat(before, text, behind), func(d format.Difference) {
-		if d.At < len(before) || d.At >= len(before)+len(text) || m.branch.told[key(d)] {
+		if d.At < len(before) || d.At >= len(before)+len(text) || m.branch.told[key(d)] || m.branch.excepted(d) {
 			return
 		}
 		m.branch.told[key(d)] = true

@@ -9,6 +9,21 @@ import (
 	"ydrion/workspace"
 )
 
+// making is a workspace with a route that makes messages of CSV by a map: its lines behind the heading, the sample that it is based on, the
+// fields of the source. Deliver and read are more lines of those blocks, files more files.
+func making(target, sample, lines, fields, read, deliver string, files map[string]string) *workspace.Workspace {
+	all := map[string][]byte{
+		"routes/r.yaml": []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: csv\n" + read + "check:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  folder: \"{out}\"\n  name: \"{file.name}-{record}\"\n" + deliver + "rejected:\n  folder: \"{out}/rejected\"\n"),
+		"maps/m.map":    []byte("map m\nsource csv schemas/s.json\ntarget " + target + " based on samples/s\n\n" + lines), "samples/s": []byte(sample),
+		"schemas/s.json":         []byte(`{"fields":[` + fields + `]}`),
+		"environments/test.yaml": []byte("environment: test\nplaces:\n  in: in\n  out: out\n"),
+	}
+	for name, content := range files {
+		all[name] = []byte(content)
+	}
+	return workspace.FromFiles(all)
+}
+
 // TestDrafts: what a map makes is held against its description before anything runs: what it says itself, what it leaves out, and what is
 // wrong with the sample and stays so; not what only a record can tell.
 func TestDrafts(t *testing.T) {
@@ -35,14 +50,7 @@ func TestDrafts(t *testing.T) {
 		"a constant of a line": {"edifact", orders, sent + "LIN-3.1 = a\nQTY-1.2 = \"many\"", []string{"maps/m.map:10:1: warning: QTY-1.2 of what is made: Quantity"}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			w := workspace.FromFiles(map[string][]byte{
-				"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: csv\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  folder: \"{out}\"\n  name: \"{file.name}\"\nrejected:\n  folder: \"{out}/rejected\"\n"),
-				"maps/m.map":             []byte("map m\nsource csv schemas/s.json\ntarget " + test.target + " based on samples/s\n\n" + test.lines + "\nignore a, b, c\n"),
-				"samples/s":              []byte(test.sample),
-				"schemas/s.json":         []byte(`{"fields":[{"name":"a"},{"name":"b","type":"number"},{"name":"c","type":"date"}]}`),
-				"environments/test.yaml": []byte("environment: test\nplaces:\n  in: in\n  out: out\n"),
-			})
-			c, findings := Compile(w, "r")
+			c, findings := Compile(making(test.target, test.sample, test.lines+"\nignore a, b, c\n", `{"name":"a"},{"name":"b","type":"number"},{"name":"c","type":"date"}`, "", "", nil), "r")
 			if c == nil || len(findings) != len(test.want) {
 				t.Fatalf("%v\nnot %q", findings, test.want)
 			}
@@ -57,27 +65,15 @@ func TestDrafts(t *testing.T) {
 
 // TestWhatBecomesOfASample: what a route makes of its own sample is held against its description, too, with the record that shows it first.
 func TestWhatBecomesOfASample(t *testing.T) {
-	_, findings := Compile(workspace.FromFiles(map[string][]byte{
-		"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: csv\n  together: [order]\n  sample: samples/in.csv\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  folder: \"{out}\"\n  name: \"{file.name}\"\nrejected:\n  folder: \"{out}/rejected\"\n"),
-		"maps/m.map":             []byte("map m\nsource csv schemas/s.json\ntarget x12 based on samples/s\n\nkeep ISA, GS, ST-1, BEG-1, BEG-2, BEG-5, CTT\nST-2 = record | pad 4 \"0\"\nBEG-3 = order\nrepeat PO1 for row in rows\n  keep PO1-6\n  PO1-1 = row.position\n  PO1-2 = 1\n  PO1-3 = unit\n  PO1-7 = \"x\"\nend\n"),
-		"samples/s":              []byte("ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000007*0*T*>~GS*PO*SKERRY*LAB*20261125*0930*7*X*005010~ST*850*0001~BEG*00*SA*A**20261125~PO1*1*3*EA***VP*a~CTT*1~SE*5*0001~GE*1*7~IEA*1*000000007~"),
-		"samples/in.csv":         []byte("order,unit\nA-1,EA\nA-1,BOXES\nA-1,CRATES\nA-1,PIECES\n"),
-		"schemas/s.json":         []byte(`{"fields":[{"name":"order"},{"name":"unit"}]}`),
-		"environments/test.yaml": []byte("environment: test\nplaces:\n  in: in\n  out: out\n"),
-	}), "r")
+	const purchase = "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000007*0*T*>~GS*PO*SKERRY*LAB*20261125*0930*7*X*005010~ST*850*0001~BEG*00*SA*A**20261125~PO1*1*3*EA***VP*a~CTT*1~SE*5*0001~GE*1*7~IEA*1*000000007~"
+	_, findings := Compile(making("x12", purchase, "keep ISA, GS, ST-1, BEG-1, BEG-2, BEG-5, CTT\nST-2 = record | pad 4 \"0\"\nBEG-3 = order\nrepeat PO1 for row in rows\n  keep PO1-6\n  PO1-1 = row.position\n  PO1-2 = 1\n  PO1-3 = unit\n  PO1-7 = \"x\"\nend\n",
+		`{"name":"order"},{"name":"unit"}`, "  together: [order]\n  sample: samples/in.csv\n", "", map[string]string{"samples/in.csv": "order,unit\nA-1,EA\nA-1,BOXES\nA-1,CRATES\nA-1,PIECES\n"}), "r")
 	if len(findings) != 1 || !strings.HasPrefix(findings[0].String(), "maps/m.map:12:3: warning: PO1[2]-3 of what is made of record 1 of samples/in.csv: Unit has 5 characters") {
 		t.Errorf("of many lines: %v", findings)
 	}
 
-	const purchase = "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000007*0*T*>~GS*PO*SKERRY*LAB*20261125*0930*7*X*005010~ST*850*0001~BEG*00*SA*A**20261125~PO1*1*3*EA***VP*a~CTT*1~SE*5*0001~GE*1*7~IEA*1*000000007~"
-	c, findings := Compile(workspace.FromFiles(map[string][]byte{
-		"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: csv\n  sample: samples/in.csv\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  folder: \"{out}\"\n  name: \"{file.name}\"\nrejected:\n  folder: \"{out}/rejected\"\n"),
-		"maps/m.map":             []byte("map m\nsource csv schemas/s.json\ntarget x12 based on samples/s\n\nkeep ISA, GS, ST-1, BEG-1, BEG-2, BEG-5, PO1-1, PO1-6, CTT\nST-2 = record | pad 4 \"0\"\nBEG-3 = order\nPO1-2 = n\nPO1-3 = unit\nPO1-7 = article\n"),
-		"samples/s":              []byte(purchase),
-		"samples/in.csv":         []byte("order,n,unit,article\nA-1,3,EA,HR-1\n,2,EA,HR-2\nA-3,2,BOXES,HR-3\nA-4,,CRATES,HR-4\n"),
-		"schemas/s.json":         []byte(`{"fields":[{"name":"order"},{"name":"n","type":"number"},{"name":"unit"},{"name":"article"}]}`),
-		"environments/test.yaml": []byte("environment: test\nplaces:\n  in: in\n  out: out\n"),
-	}), "r")
+	c, findings := Compile(making("x12", purchase, "keep ISA, GS, ST-1, BEG-1, BEG-2, BEG-5, PO1-1, PO1-6, CTT\nST-2 = record | pad 4 \"0\"\nBEG-3 = order\nPO1-2 = n\nPO1-3 = unit\nPO1-7 = article\n",
+		`{"name":"order"},{"name":"n","type":"number"},{"name":"unit"},{"name":"article"}`, "  sample: samples/in.csv\n", "", map[string]string{"samples/in.csv": "order,n,unit,article\nA-1,3,EA,HR-1\n,2,EA,HR-2\nA-3,2,BOXES,HR-3\nA-4,,CRATES,HR-4\n"}), "r")
 	want := []string{"maps/m.map:7:1: warning: BEG-3 of what is made of record 2 of samples/in.csv: Order number is required, and empty", "maps/m.map:9:1: warning: PO1-3 of what is made of record 3 of samples/in.csv: Unit has 5 characters"}
 	if c == nil || len(findings) < len(want) {
 		t.Fatal(findings)
@@ -96,30 +92,38 @@ func TestMadeAgainstTheStandard(t *testing.T) {
 		result   = "MSH|^~\\&|A|B|C|D|20261125||ORU^R01^ORU_R01|1|P|2.5.1\rPID|1||T||Pup\rOBR|1|A||C\rOBX|1|NM|W||3||||||F\r"
 		to850    = "keep ISA, GS, ST-1, BEG-1, BEG-2, BEG-5, PO1-1, PO1-6, CTT\nST-2 = record | pad 4 \"0\"\nBEG-3 = order\nPO1-2 = n\nPO1-3 = unit\nPO1-7 = article\n"
 		toORU    = "keep MSH, PID-1, PID-5, OBR-1, OBX-1, OBX-2, OBX-11\nPID-3 = article\nOBR-2 = \"x\"\nOBR-4 = order\nOBX-3 = unit\nOBX-5 = article\nignore n\n"
+		each     = "  one file per: record\n"
+		own      = "  description: descriptions/d.txt\n"
+		partner  = "structure 850 005010 Orders to Holm\nST BEG PO1+ CTT SE\n\nsegment BEG 005010 Order\nR ID(2) Purpose\nR ID(2) Type\nR AN(1..5) Their number\nO AN(1..5) More\nR DT(8) Day\n\nsegment PO1 005010 Line\nR AN(1..3) Number\nR R(1..4)#Q Many\nR ID(2) Of what\nO R(1..9) Price\nO ID(2) Basis\nR ID(2) Kind\nR AN(1..9) Article\n\ntable Q How many\n3 = three\n2 = two\n"
 		rows     = "order,n,unit,article\nA-1,3,EA,1\n,2,EA,2\nA-3,2,BOXES,3\nA-4,1,EA,many\n"
 	)
 	for name, test := range map[string]struct {
-		target, sample, lines, differences, per string
-		good                                    int64
-		wrong                                   []string
+		target, sample, lines, deliver string
+		description                    string // of one's own
+		good                           int64
+		wrong                          []string
 	}{
-		"reject":           {"x12", purchase, to850, "reject", "pickup", 2, []string{"BEG-3: Order number is required, and empty", "PO1-3: Unit has 5 characters, and at most 2 are allowed"}},
-		"each alone":       {"x12", purchase, to850, "reject", "record", 2, []string{"BEG-3: Order number is required", "PO1-3: Unit has 5"}},
-		"warn":             {"x12", purchase, to850, "warn", "pickup", 4, []string{"warning: what is made of it is not of its standard: BEG-3", "PO1-3"}},
-		"ignore":           {"x12", purchase, to850, "ignore", "pickup", 4, nil},
-		"HL7":              {"hl7", result, toORU, "reject", "record", 2, []string{"OBR-4: Universal Service Identifier is required", "OBX-5: Observation Value is not a value of type NM"}},
-		"of no standard":   {"csv", "a\n", "a = article\nignore order, n, unit\n", "reject", "pickup", 0, []string{"only messages of edifact, hl7 and x12"}},
-		"not described":    {"x12", strings.ReplaceAll(purchase, "ST*850", "ST*999850"), to850, "reject", "pickup", 0, []string{"nothing describes the message of samples/s"}},
-		"HL7 of one's own": {"hl7", strings.ReplaceAll(result, "ORU^R01^ORU_R01", "ZRU^Z01"), toORU, "reject", "record", 0, []string{"nothing describes the message of samples/s"}},
+		"reject":           {"x12", purchase, to850, "  differences: reject\n", "", 2, []string{"BEG-3: Order number is required, and empty", "PO1-3: Unit has 5 characters, and at most 2 are allowed"}},
+		"each alone":       {"x12", purchase, to850, each + "  differences: reject\n", "", 2, []string{"BEG-3: Order number is required", "PO1-3: Unit has 5"}},
+		"warn":             {"x12", purchase, to850, "  differences: warn\n", "", 4, []string{"warning: what is made of it differs from its standard: BEG-3", "PO1-3"}},
+		"ignore":           {"x12", purchase, to850, "  differences: ignore\n", "", 4, nil},
+		"HL7":              {"hl7", result, toORU, each + "  differences: reject\n", "", 2, []string{"OBR-4: Universal Service Identifier is required", "OBX-5: Observation Value is not a value of type NM"}},
+		"of no standard":   {"csv", "a\n", "a = article\nignore order, n, unit\n", "  differences: reject\n", "", 0, []string{"routes/r.yaml:13:16: error: only messages of edifact, hl7 and x12"}},
+		"not described":    {"x12", strings.ReplaceAll(purchase, "ST*850", "ST*999850"), to850, "  differences: reject\n", "", 0, []string{"nothing describes the message of samples/s"}},
+		"HL7 of one's own": {"hl7", strings.ReplaceAll(result, "ORU^R01^ORU_R01", "ZRU^Z01"), toORU, each + "  differences: reject\n", "", 0, []string{"nothing describes the message of samples/s"}},
+
+		"but":                    {"x12", purchase, to850, "  differences: reject\n  except:\n    - at: PO1-3\n      differences: ignore\n", "", 3, []string{"BEG-3: Order number is required, and empty"}},
+		"but it is told":         {"x12", purchase, to850, "  differences: reject\n  except:\n    - rule: standard.length\n      at: PO1\n      differences: warn\n    - at: PO1\n      differences: ignore\n", "", 3, []string{"error: what is made of it differs from its standard: BEG-3", "warning: what is made of it differs from its standard: PO1-3"}},
+		"that alone":             {"x12", purchase, to850, "  except:\n    - at: PO1-3\n      differences: reject\n", "", 3, []string{"error: what is made of it differs from its standard: PO1-3: Unit has 5"}},
+		"a partner's":            {"x12", purchase, to850, own, partner, 1, []string{"differs from descriptions/d.txt: BEG-3: Their number is required, and empty", "differs from descriptions/d.txt: PO1-3: Of what has 5 characters", `PO1-2: Many: "1" is not among the codes of table Q (How many)`}},
+		"of a partner, ignored":  {"x12", purchase, to850, own + "  differences: ignore\n", partner, 4, nil},
+		"a partner's has it not": {"x12", purchase, to850, own, strings.ReplaceAll(partner, "850", "855"), 0, []string{"descriptions/d.txt has nothing on the message of samples/s"}},
+		"of another version":     {"x12", purchase, to850, own, strings.ReplaceAll(partner, "005010", "004010"), 0, []string{"descriptions/d.txt has nothing on the message of samples/s"}},
+		"a partner's of CSV":     {"csv", "a\n", "a = article\nignore order, n, unit\n", own, partner, 0, []string{"routes/r.yaml:13:16: error: only messages of edifact, hl7 and x12"}},
+		"the laboratory's":       {"hl7", strings.ReplaceAll(result, "||||||F", ""), strings.ReplaceAll(toORU, ", OBX-11", ""), each + own, "structure ORU_R01 2.5.1 Results\nMSH PID OBR OBX+\n\nsegment OBX 2.5.1 Observation\nO SI(4) Set\nR ID(2..3)#0125 Type\nR CWE(250) What\nO ST(20) Sub\nR NM(3) Value\n", 2, []string{"OBR-4: Universal", "OBX-5: Value is not a value of type NM"}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			c, findings := Compile(workspace.FromFiles(map[string][]byte{
-				"routes/r.yaml":          []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: csv\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  folder: \"{out}\"\n  name: \"{file.name}-{record}\"\n  one file per: " + test.per + "\n  differences: " + test.differences + "\nrejected:\n  folder: \"{out}/rejected\"\n"),
-				"maps/m.map":             []byte("map m\nsource csv schemas/s.json\ntarget " + test.target + " based on samples/s\n\n" + test.lines),
-				"samples/s":              []byte(test.sample),
-				"schemas/s.json":         []byte(`{"fields":[{"name":"order"},{"name":"n"},{"name":"unit"},{"name":"article"}]}`),
-				"environments/test.yaml": []byte("environment: test\nplaces:\n  in: in\n  out: out\n"),
-			}), "r")
+			c, findings := Compile(making(test.target, test.sample, test.lines, `{"name":"order"},{"name":"n"},{"name":"unit"},{"name":"article"}`, "", test.deliver, map[string]string{"descriptions/d.txt": test.description}), "r")
 			said := findings.Error()
 			if c != nil {
 				o := &output{}

@@ -551,7 +551,7 @@ func TestAgainstDescriptions(t *testing.T) {
 	}
 	w.Files["descriptions/holm.sef"] = partner
 	w.Files["routes/order-lines.yaml"] = []byte(strings.Replace(string(w.Files["routes/order-lines.yaml"]), "tide.txt", "holm.sef", 1))
-	if _, findings := Compile(workspace.FromFiles(w.Files), "order-lines"); !strings.Contains(findings.Error(), "describes messages of x12, and the route reads edifact") {
+	if _, findings := Compile(workspace.FromFiles(w.Files), "order-lines"); !strings.Contains(findings.Error(), "describes messages of x12, and these are of edifact") {
 		t.Error(findings)
 	}
 	w.Files["routes/order-lines.yaml"] = []byte(strings.Replace(string(w.Files["routes/order-lines.yaml"]), "holm.sef", "tide.txt", 1))

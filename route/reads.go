@@ -287,7 +287,7 @@ func (c *compilation) source() format.Source {
 		if known || a.Description == workspace.Standard || a.Description == workspace.Nothing {
 			continue
 		}
-		if catalog := c.description(a.Description, c.route.Places[a.Key+"description"]); catalog != nil {
+		if catalog := c.description(a.Description, c.route.Format, c.route.Places[a.Key+"description"]); catalog != nil {
 			c.numbered[a.Description] = len(catalogs)
 			catalogs = append(catalogs, catalog)
 		}
@@ -295,16 +295,16 @@ func (c *compilation) source() format.Source {
 	return of.By(catalogs...)
 }
 
-// description reads what messages are checked against.
-func (c *compilation) description(name string, said place.Place) *standard.Catalog {
+// description reads what messages of a format are held against.
+func (c *compilation) description(name, format string, said place.Place) *standard.Catalog {
 	text, ok := c.file(name, said)
 	if !ok {
 		return nil
 	}
 	catalog, about, findings := formats.Description(name, text)
 	c.out = append(c.out, findings...)
-	if catalog != nil && about != "" && about != c.route.Format {
-		c.out = append(c.out, finding.New("route.description", said, "%s describes messages of %s, and the route reads %s", name, about, c.route.Format))
+	if catalog != nil && about != "" && about != format {
+		c.out = append(c.out, finding.New("route.description", said, "%s describes messages of %s, and these are of %s", name, about, format))
 	}
 	return catalog
 }

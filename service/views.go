@@ -551,11 +551,12 @@ func (s *Service) deliverStage(c *route.Compiled, t store.Tally) Stage {
 		} else if stage.Sentence = delivers(what, s.folder(b.To[0].Folder), b); len(b.To) > 1 {
 			stage.Sentence = fmt.Sprintf("Delivers %s to each of %d destinations, named %s.", what, len(b.To), b.FileName)
 		}
+		by := cmp.Or(b.Described, "its standard")
 		switch b.Differs {
 		case "reject":
-			stage.Details = append(stage.Details, "What is made of a record is held against its standard; a record of which something else comes is rejected.")
+			stage.Details = append(stage.Details, fmt.Sprintf("What is made of a record is held against %s; a record of which something else comes is rejected.", by))
 		case "warn":
-			stage.Details = append(stage.Details, "What is made of a record is held against its standard; of differences it is warned.")
+			stage.Details = append(stage.Details, fmt.Sprintf("What is made of a record is held against %s; of differences it is warned.", by))
 		}
 		for _, d := range b.To {
 			stage.Details = append(stage.Details, s.destination(d, len(all) > 1))

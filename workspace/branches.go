@@ -34,8 +34,10 @@ type Good struct {
 	Bytes     int64  // one for each so many bytes, and a record at least; 0: it does not say
 	After     string // follows every record
 	AsSample  bool   // segments end as in the map's sample
-	Differs   string // what becomes of messages that are not of their standard: reject, warn or ignore
-	Guard     bool   // values that spreadsheet programs take for formulas get an apostrophe
+	Described string // a file: the description that messages which are made are held against; empty: their standard
+	Differs   string // what becomes of those that differ from it: reject, warn or ignore
+	Except    []Exception
+	Guard     bool // values that spreadsheet programs take for formulas get an apostrophe
 	To        []Destination
 }
 
@@ -219,8 +221,18 @@ func (r *Route) good(m *mapping, key string) Good {
 	}
 	g.Guard = m.oneOf("formulas", "kept", "kept", "guarded") == "guarded"
 	g.AsSample = m.oneOf("segments end", "as standard", "as standard", "as sample") == "as sample"
-	g.Differs = m.oneOf("differences", "ignore", "ignore", "warn", "reject")
-	for _, setting := range []string{"one file per", "segments end", "differences", "formulas", "name", "after each"} {
+	usual := "ignore"
+	switch g.Described = m.text("description"); g.Described {
+	case "":
+	case Standard:
+		g.Described, usual = "", "reject"
+	case Nothing:
+		m.bad(m.where("description"), "workspace.value", "what is made is held against nothing where no description is named; leave it out")
+	default:
+		usual = "reject"
+	}
+	g.Differs, g.Except = m.oneOf("differences", usual, "reject", "warn", "ignore"), m.exceptions()
+	for _, setting := range []string{"one file per", "segments end", "description", "differences", "except", "formulas", "name", "after each"} {
 		r.Places[key+"."+setting] = m.where(setting)
 	}
 	if m.has("to") {

@@ -353,19 +353,7 @@ func (r *Route) against(check *mapping, key string) {
 	default:
 		check.bad(check.where("description"), "workspace.value", "only messages of hl7, x12 and edifact are checked against a description, not %s", r.Format)
 	}
-	for _, e := range check.each("except") {
-		x := Exception{Rule: e.text("rule"), At: e.text("at"), As: e.oneOf("differences", "", "reject", "warn", "ignore"), Place: e.where("differences")}
-		switch {
-		case x.As == "":
-			e.bad(e.where("differences"), "workspace.missing", "an exception says how it counts: differences is reject, warn or ignore")
-		case x.Rule == "" && x.At == "":
-			e.bad(x.Place, "workspace.value", "an exception names a rule, a position (at), or both")
-		case x.Rule != "" && !strings.HasPrefix(x.Rule, "standard."):
-			e.bad(e.where("rule"), "workspace.value", "%q is not a rule of descriptions: those are the codes of findings such as standard.length", x.Rule)
-		}
-		e.done()
-		a.Except = append(a.Except, x)
-	}
+	a.Except = check.exceptions()
 	if (a.Description == "" || a.Description == Nothing) && (check.has("differences") || check.has("except")) {
 		check.bad(check.where("differences"), "workspace.value", "nothing can differ where check.description names nothing")
 	}
@@ -376,6 +364,24 @@ func (r *Route) against(check *mapping, key string) {
 	default:
 		r.Check.Against = append(r.Check.Against, a)
 	}
+}
+
+// exceptions reads which differences from a description count otherwise than the others.
+func (m *mapping) exceptions() (all []Exception) {
+	for _, e := range m.each("except") {
+		x := Exception{Rule: e.text("rule"), At: e.text("at"), As: e.oneOf("differences", "", "reject", "warn", "ignore"), Place: e.where("differences")}
+		switch {
+		case x.As == "":
+			e.bad(e.where("differences"), "workspace.missing", "an exception says how it counts: differences is reject, warn or ignore")
+		case x.Rule == "" && x.At == "":
+			e.bad(x.Place, "workspace.value", "an exception names a rule, a position (at), or both")
+		case x.Rule != "" && !strings.HasPrefix(x.Rule, "standard."):
+			e.bad(e.where("rule"), "workspace.value", "%q is not a rule of descriptions: those are the codes of findings such as standard.length", x.Rule)
+		}
+		e.done()
+		all = append(all, x)
+	}
+	return all
 }
 
 func (r *Route) listen(m *mapping) {

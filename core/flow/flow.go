@@ -58,8 +58,8 @@ type Against struct {
 	Except      []Exception // what counts otherwise; the first that fits does
 }
 
-// strictness says what a difference does.
-func (a *Against) strictness(d format.Difference) format.Strictness {
+// Strictness says what a difference does.
+func (a *Against) Strictness(d format.Difference) format.Strictness {
 	for i := range a.Except {
 		if a.Except[i].Fits(d) {
 			return a.Except[i].As
@@ -574,7 +574,7 @@ func (r *run) validate(b *batch.Batch, validator format.Validator, w *worker) {
 		by = r.against(b, whole, w)
 		return by.Description
 	}, func(whole int, d format.Difference) {
-		as := by.strictness(d)
+		as := by.Strictness(d)
 		if as == format.Unvalidated {
 			return
 		}

@@ -150,7 +150,7 @@ func (p *Program) Describe(b *batch.Batch, n batch.Note, r format.Reader) findin
 		return finding.New("map.large", b.Place(record, b.Bounds[record].Off), "%s", n.Text).Suggest("make fewer records of a message, or write less for each")
 	}
 	if n.Rule == HeldRule {
-		f := finding.New("deliver.standard", b.Place(record, b.Bounds[record].Off), "what is made of it is not of its standard: %s", n.Text)
+		f := finding.New("deliver.standard", b.Place(record, b.Bounds[record].Off), "what is made of it differs from %s", n.Text)
 		if n.Warn {
 			f.Severity = finding.Warning
 		}

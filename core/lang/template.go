@@ -137,7 +137,7 @@ const NameRule = -1
 // MadeRule is the rule of a batch note that says that too much would be made.
 const MadeRule = -2
 
-// HeldRule is the rule of a batch note that says that what a record became is not of its standard.
+// HeldRule is the rule of a batch note that says that what a record became differs from its description.
 const HeldRule = -4
 
 // KeptRule is the rule of a batch note that says that a record cannot go on as it came.

@@ -83,13 +83,17 @@ func (r *Reader) Outline(raw []byte) []format.Node {
 
 // Validate tells where a message differs from the standard's description, if it has one.
 func (r *Reader) Validate(raw []byte, say func(format.Difference)) {
+	r.validate(format.AsRead, raw, say)
+}
+
+func (r *Reader) validate(by int, raw []byte, say func(format.Difference)) {
 	if s := r.current(); r.tooMany(&s, raw) {
 		say(TooManyRemark(r.Head, max(0, bytes.Index(raw, []byte(r.Head)))))
 		return
 	}
 	k := slabs.Get().(*slab)
 	defer k.done()
-	m := r.apartWithin(k, format.AsRead, r.current(), nil, raw)
+	m := r.apartWithin(k, by, r.current(), nil, raw)
 	if s := r.current(); s.Narrow && r.Declares {
 		m.narrow(say)
 	}

@@ -8,6 +8,7 @@ import (
 
 	"ydrion/core/finding"
 	"ydrion/core/format"
+	"ydrion/core/standard"
 	"ydrion/core/text"
 )
 
@@ -464,13 +465,27 @@ func (t *Target) Show(record []byte) []format.Line {
 	return format.Lines(t.reader.Outline(bytes.TrimRight(record, "\r\n")))
 }
 
+// By gives it a description of one's own, that its messages are held against instead of the standard.
+func (t *Target) By(own *standard.Catalog) { t.reader.own = []*standard.Catalog{own} }
+
+// by is what its messages are described by.
+func (t *Target) by() int {
+	if t.reader.own != nil {
+		return 0
+	}
+	return format.AsRead
+}
+
 // Described tells whether there is a description of its messages.
-func (t *Target) Described() bool { return t.reader.apart(t.source).Structure != nil }
+func (t *Target) Described() bool {
+	m := t.reader.apartWithin(&slab{most: format.MostParts}, t.by(), t.reader.current(), nil, t.source)
+	return m.Structure != nil && (t.reader.own == nil || m.Book.Closed)
+}
 
 // Sample is the message that it is based on.
 func (t *Target) Sample() []byte { return t.source }
 
 // Validate tells where a message, alone or in its envelope, differs from its description.
 func (t *Target) Validate(message []byte, say func(format.Difference)) {
-	t.reader.Validate(message, say)
+	t.reader.validate(t.by(), message, say)
 }

@@ -46,9 +46,13 @@ var _ format.Validator = (*Reader)(nil)
 
 // Validate tells where a message differs from its version of the standard.
 func (r *Reader) Validate(raw []byte, say func(format.Difference)) {
+	r.validate(format.AsRead, raw, say)
+}
+
+func (r *Reader) validate(by int, raw []byte, say func(format.Difference)) {
 	t := takers.Get().(*taker)
 	defer t.done()
-	t.own, t.by, t.decoded = r.own, format.AsRead, !r.declared
+	t.own, t.by, t.decoded = r.own, by, !r.declared
 	if tooMany(raw) {
 		say(segments.TooManyRemark("MSH", 0))
 		return

@@ -9,6 +9,7 @@ import (
 	"ydrion/core/format"
 	"ydrion/core/place"
 	"ydrion/core/segments"
+	"ydrion/core/standard"
 	"ydrion/core/text"
 )
 
@@ -21,6 +22,7 @@ type Target struct {
 	end     string // of a segment
 
 	separators Separators
+	own        []*standard.Catalog // see By
 }
 
 // NewTarget takes the sample message apart.
@@ -60,18 +62,29 @@ func NewTarget(file string, sample []byte) (*Target, error) {
 		separators: s, header: string([]byte{s.Field, s.Component, s.Repetition, s.Escape, s.Subcomponent})}, nil
 }
 
+// By gives it a description of one's own, that its messages are held against instead of the standard.
+func (t *Target) By(own *standard.Catalog) { t.own = []*standard.Catalog{own} }
+
+// by is what its messages are described by.
+func (t *Target) by() int {
+	if t.own != nil {
+		return 0
+	}
+	return format.AsRead
+}
+
 // Described tells whether there is a description of its messages.
 func (t *Target) Described() bool {
-	m, problem := apart(&taker{by: format.AsRead, decoded: true}, t.source)
+	m, problem := apart(&taker{own: t.own, by: t.by(), decoded: true}, t.source)
 	return problem == "" && m.Structure != nil
 }
 
 // Sample is the message that it is based on.
 func (t *Target) Sample() []byte { return t.source }
 
-// Validate tells where a message differs from its version of the standard.
+// Validate tells where a message differs from its description.
 func (t *Target) Validate(message []byte, say func(format.Difference)) {
-	(&Reader{bound: &bound{}}).Validate(message, say)
+	(&Reader{bound: &bound{own: t.own}}).validate(t.by(), message, say)
 }
 
 // given tells of fields that no map says: separators, and the counts of batches and files (2.10.3).
