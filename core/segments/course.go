@@ -53,7 +53,7 @@ type Course struct {
 	place     int                 // the node at which the segment that came last stands: before that of those before it, where it is late
 	group     int                 // of the unit
 	inside    bool                // a unit's group goes on
-	numbers   [4 * buckets]number // of the names that came last
+	hops      [4 * buckets]hop    // that came last
 	kin       *Kin                // takes what belongs to units, where that is wanted
 }
 
@@ -112,11 +112,26 @@ type Elements interface {
 	Begins() int
 }
 
-// number is that of a name in a structure.
-type number struct {
-	key    uint32
-	number int
-	of     *standard.Structure
+// hop is how a segment of a name follows the one at a node of a structure.
+type hop struct {
+	key   uint32
+	from  int32
+	of    *standard.Structure
+	step  *standard.Step // nil: its elements choose it
+	plain bool           // it has its place there
+}
+
+// hop finds how a segment follows the one that came last.
+func (c *Course) hop(key uint32, name []byte) *hop {
+	h := &c.hops[spread(key+uint32(c.node)<<24)>>24]
+	if h.key != key || int(h.from) != c.node || h.of != c.structure {
+		*h = hop{key: key, from: int32(c.node), of: c.structure}
+		if !c.structure.Chooses(name) {
+			h.step = c.structure.Next(c.node, name)
+			h.plain = h.step.Node >= 0 && !h.step.Odd && !h.step.Late && !h.step.Passed
+		}
+	}
+	return h
 }
 
 // NewCourse begins a walk through the messages of a batch.
@@ -314,6 +329,9 @@ func (c *Course) First(key uint32) int {
 	if i < 0 {
 		return -1
 	}
+	if k := &c.Parts[i]; k.key == key && k.Element == 0 && k.loop < 0 {
+		return i
+	}
 	return c.of(i, key)
 }
 
@@ -466,33 +484,32 @@ func (c *Course) descend(nesting int) {
 // any more, if units stand in it. The levels of a hierarchy see to themselves. A segment that the structure
 // does not know belongs to what it follows.
 func (c *Course) step(key uint32, name []byte, hierarchy bool) {
-	var step *standard.Step
-	if c.structure.Chooses(name) {
+	hop := c.hop(key, name)
+	step := hop.step
+	if step == nil {
 		step = c.structure.Follow(c.node, name, func(by *standard.Choice) bool {
 			return slices.ContainsFunc(by.Values, func(v string) bool { return c.at.Is(by.Element, v) })
 		})
+	}
+	if hop.plain {
+		c.came, c.late, c.place, c.stood[step.Node] = step, false, step.Node, true
 	} else {
-		n := &c.numbers[spread(key)>>24]
-		if n.key != key || n.of != c.structure {
-			*n = number{key, c.structure.Number(name), c.structure}
+		if (step.Odd || step.Late) && c.Close && key == c.note { // a note that has no place here belongs to what it follows, not to what might come
+			step = c.structure.At(c.node, 0)
 		}
-		step = c.structure.At(c.node, n.number)
-	}
-	if (step.Odd || step.Late) && c.Close && key == c.note { // a note that has no place here belongs to what it follows, not to what might come
-		step = c.structure.At(c.node, 0)
-	}
-	if c.came, c.late = step, false; step.Node < 0 {
-		return
-	}
-	c.place = step.Node
-	again := c.stood[c.place] && c.structure.Nodes[c.place].Max == 1
-	c.stood[c.place] = true
-	if c.late = step.Late || step.Passed && !again; c.late { // all that is open goes on behind it
-		if c.inside && (step.Started <= c.group || step.Node >= c.structure.Nodes[c.group].End) {
-			c.aside, c.unit = !c.is(c.Unit, key), c.Row
-			c.inside, c.Row = false, c.context
+		if c.came, c.late = step, false; step.Node < 0 {
+			return
 		}
-		return
+		c.place = step.Node
+		again := c.stood[c.place] && c.structure.Nodes[c.place].Max == 1
+		c.stood[c.place] = true
+		if c.late = step.Late || step.Passed && !again; c.late { // all that is open goes on behind it
+			if c.inside && (step.Started <= c.group || step.Node >= c.structure.Nodes[c.group].End) {
+				c.aside, c.unit = !c.is(c.Unit, key), c.Row
+				c.inside, c.Row = false, c.context
+			}
+			return
+		}
 	}
 	c.node = step.Node
 	if n := len(c.levels); hierarchy && n > 0 {

@@ -5,6 +5,7 @@ package standard
 
 import (
 	"fmt"
+	"io"
 	"io/fs"
 	"iter"
 	"slices"
@@ -208,7 +209,7 @@ func Versions(files fs.FS) ([]string, error) {
 
 // Read finds what the files in a folder say of one version.
 func Read(files fs.FS, version string) (*Dictionary, error) {
-	var all []block
+	all := make([]block, 0, 2<<10)
 	err := blocks(files, func(k *block) error {
 		if k.kind == "table" || k.of(version) {
 			all = append(all, *k)
@@ -219,10 +220,12 @@ func Read(files fs.FS, version string) (*Dictionary, error) {
 }
 
 func bookOf(version string, all []block) *Dictionary {
-	b := &Dictionary{Version: version, entries: map[entryKey]*entry{}}
-	for _, k := range all {
-		if k.kind == "table" || k.of(version) {
-			b.entries[entryKey{k.kind, k.name}] = &entry{block: k, book: b}
+	b := &Dictionary{Version: version, entries: make(map[entryKey]*entry, len(all))}
+	entries := make([]entry, len(all))
+	for i := range all {
+		if k := &all[i]; k.kind == "table" || k.of(version) {
+			entries[i].block, entries[i].book = *k, b
+			b.entries[entryKey{k.kind, k.name}] = &entries[i]
 		}
 	}
 	return b
@@ -341,22 +344,41 @@ func blocks(files fs.FS, take func(*block) error) error {
 		return err
 	}
 	for _, name := range names {
-		read, err := fs.ReadFile(files, name)
+		text, err := textOf(files, name)
 		if err != nil {
 			return err
 		}
-		if err := blocksOf(string(read), take); err != nil {
+		if err := blocksOf(text, take); err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
 	}
 	return nil
 }
 
+// textOf reads a file without having it in memory twice.
+func textOf(files fs.FS, name string) (string, error) {
+	f, err := files.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	var text strings.Builder
+	if info, err := f.Stat(); err == nil {
+		text.Grow(int(info.Size()))
+	}
+	_, err = io.CopyBuffer(&text, f, make([]byte, 8<<10))
+	return text.String(), err
+}
+
 func blocksOf(rest string, take func(*block) error) error {
+	var b block
 	for rest != "" {
-		var b block
+		b = block{}
 		var text string
-		text, rest, _ = strings.Cut(strings.TrimLeft(rest, "\n"), "\n\n")
+		for len(rest) > 0 && rest[0] == '\n' {
+			rest = rest[1:]
+		}
+		text, rest, _ = strings.Cut(rest, "\n\n")
 		heads := text
 		for text != "" && (strings.HasPrefix(text, "#") || b.head(text)) {
 			_, text, _ = strings.Cut(text, "\n")

@@ -12,13 +12,17 @@ const (
 )
 
 // Controlled tells whether a text has control characters (below 0x20, or DEL) that are not among
-// the plain ones. It looks at eight bytes at once; CR, of which there are many, is plain.
+// the plain ones. It looks at eight bytes at once; CR, of which there are many, is plain, as LF is mostly.
 func Controlled(b []byte, plain *[256]bool) bool {
+	ends := uint64('\r' * low)
+	if plain['\n'] {
+		ends = '\n' * low
+	}
 	for len(b) >= 8 {
 		v := binary.LittleEndian.Uint64(b)
 		a := v & most
-		// The high bit of each byte that is below 0x20 or DEL, and not CR. No byte carries into the next.
-		if m := (^(a + 0x60*low) | (a + low)) & ((a ^ '\r'*low) + most) &^ v & high; m != 0 {
+		// The high bit of each byte that is below 0x20 or DEL, and neither CR nor a plain LF. No byte carries into the next.
+		if m := (^(a + 0x60*low) | (a + low)) & ((a ^ '\r'*low) + most) & ((a ^ ends) + most) &^ v & high; m != 0 {
 			for ; m != 0; m &= m - 1 {
 				if !plain[b[bits.TrailingZeros64(m)>>3]] {
 					return true
