@@ -461,7 +461,7 @@ func TestConsoleSamples(t *testing.T) {
 		t.Fatal(err)
 	}
 	guideline(strict)
-	text(t, ctx, "main", "against strict.sef", "Held against strict.sef, which describes 850 005010", "not taken: notes in .TEXT,SETS", "not among the codes of table 98", "0 errors, 2 warnings")
+	text(t, ctx, "main", "against strict.sef", "Validated against strict.sef, which describes 850 005010", "not taken: notes in .TEXT,SETS", "not among the codes of table 98", "0 errors, 2 warnings")
 	do(t, ctx, chromedp.Click("//button[@aria-label='Hold against the standard']"))
 	text(t, ctx, "main", "Hold against a description", "0 errors, 0 warnings")
 }

@@ -148,7 +148,7 @@ func plainOf(b *testing.B, holm *partner) *plain {
 	}, close: func() {}}
 }
 
-// BenchmarkServers holds what the service does with servers against the plainest program that does the same with the same library:
+// BenchmarkServers checks what the service does with servers against the plainest program that does the same with the same library:
 // 1,000 files of 2 kB, and one of 256 MB, there and from there. The server for SFTP is OpenSSH's where it is installed, the others are stand-ins.
 func BenchmarkServers(b *testing.B) {
 	for _, kind := range []string{"sftp", "ftp", "webdav", "s3"} {

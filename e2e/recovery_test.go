@@ -200,7 +200,7 @@ branches:
 	return files
 }
 
-// copies holds the rows of a sheet against their specimens.
+// copies checks the rows of a sheet against their specimens.
 func copies(t *testing.T, b *testbed.Bed, stem string, specimens ...string) {
 	t.Helper()
 	var names []string

@@ -131,7 +131,7 @@ func with(t *testing.T, p *Places, do func(Tree) error) {
 	}
 }
 
-// TestTree holds what each kind of place must do against the folder that the server serves.
+// TestTree checks what each kind of place must do against the folder that the server serves.
 func TestTree(t *testing.T) {
 	each(t, func(t *testing.T, p *Places, s server) { treeTest(t, p, s.folder) })
 }
@@ -358,7 +358,7 @@ func TestBounded(t *testing.T) {
 	})
 }
 
-// TestObjects holds what an object store must do against its own memory.
+// TestObjects checks what an object store must do against its own memory.
 func TestObjects(t *testing.T) {
 	certificate, pem, err := standin.NewCertificate()
 	if err != nil {

@@ -95,8 +95,8 @@ func (c *compilation) branch(m *branchMap, target format.Target, scope lang.Scop
 	if b.Skip != "" {
 		return out
 	}
-	if r.OnlyChecked() && heldBy(b) != "" {
-		c.out = append(c.out, finding.New("route.differences", c.where(b, heldBy(b)), "files that go on as they came are held against a description where they are read: say it under `check`"))
+	if r.OnlyChecked() && validatedBy(b) != "" {
+		c.out = append(c.out, finding.New("route.differences", c.where(b, validatedBy(b)), "files that go on as they came are validated against a description where they are read: say it under `check`"))
 	}
 	if !r.OnlyChecked() {
 		program, findings := lang.Build(m.Map, cmp.Or(b.Map, r.File), string(m.text), target, scope)
@@ -112,7 +112,7 @@ func (c *compilation) branch(m *branchMap, target format.Target, scope lang.Scop
 		})
 		if program != nil {
 			if of := c.draft(m, target, program); of != nil {
-				out.Held = c.held(m, of)
+				out.Validate = c.validation(m, of)
 			}
 		}
 		if out.Program = program; b.After != "" && program != nil && program.Closes() {
@@ -128,7 +128,7 @@ func (c *compilation) branch(m *branchMap, target format.Target, scope lang.Scop
 	return out
 }
 
-// against is what messages are held against.
+// against is what messages are validated against.
 func (c *compilation) against(scope lang.Scope) (out []flow.Against) {
 	for _, a := range c.route.Check.Against {
 		to := flow.Against{Description: c.numbered[a.Description], As: format.Refused, Whole: a.Messages}
@@ -227,8 +227,8 @@ func (c *compilation) asCame(m *branchMap, of *format.Format) format.Target {
 		return bad("messages go on in the character set that each names; leave the encoding out")
 	case m.branch.Guard || m.branch.AsSample:
 		return bad("segments end as they came, and nothing is guarded in them")
-	case heldBy(m.branch) != "":
-		return bad("messages that go on as they came are held against a standard where they are read: say it under `check`")
+	case validatedBy(m.branch) != "":
+		return bad("messages that go on as they came are validated against a standard where they are read: say it under `check`")
 	}
 	return of.AsCame()
 }

@@ -17,7 +17,7 @@ import (
 	"ydrion/workspace"
 )
 
-// described is a target whose messages can be held against their description.
+// described is a target whose messages can be validated against their description.
 type described interface {
 	// Validate tells where a message differs from what it says that it is.
 	Validate(message []byte, say func(format.Difference))
@@ -29,11 +29,11 @@ type described interface {
 	By(own *standard.Catalog)
 }
 
-// ofValues are the rules that can be held against a message of which not all values are known, and which may have more segments
+// ofValues are the rules that can be validated against a message of which not all values are known, and which may have more segments
 // than messages will.
 var ofValues = []string{"standard.code", "standard.length", "standard.form", "standard.required", "standard.not-used", "standard.more-fields", "standard.more-parts"}
 
-// draft holds what a map will make against its description: constants that do not fit, elements that are required and that
+// draft checks what a map will make against its description: constants that do not fit, elements that are required and that
 // nothing fills, and what is wrong with the sample and stays so.
 func (c *compilation) draft(m *branchMap, target format.Target, program *lang.Program) described {
 	of := c.describing(m, target)
@@ -79,8 +79,8 @@ func (c *compilation) draft(m *branchMap, target format.Target, program *lang.Pr
 	return of
 }
 
-// heldBy is the setting of a branch that wants what is made held against a description; "" if none does.
-func heldBy(b *workspace.Branch) string {
+// validatedBy is the setting of a branch that wants what is made validated against a description; "" if none does.
+func validatedBy(b *workspace.Branch) string {
 	switch {
 	case b.Described != "":
 		return "description"
@@ -92,18 +92,18 @@ func heldBy(b *workspace.Branch) string {
 	return ""
 }
 
-// describing is a branch's target with what its messages are held against; nil if that is nothing.
+// describing is a branch's target with what its messages are validated against; nil if that is nothing.
 func (c *compilation) describing(m *branchMap, target format.Target) described {
 	b := m.branch
 	of, can := target.(described)
 	bad := func(says string, args ...any) described {
-		if by := heldBy(b); by != "" {
+		if by := validatedBy(b); by != "" {
 			c.out = append(c.out, finding.New("route.differences", c.where(b, by), says, args...))
 		}
 		return nil
 	}
 	if !can {
-		return bad("only messages of edifact, hl7 and x12 that a map makes of a sample are held against a description")
+		return bad("only messages of edifact, hl7 and x12 that a map makes of a sample are validated against a description")
 	}
 	if b.Described != "" {
 		own := c.description(b.Described, m.TargetFormat, c.where(b, "description"))
@@ -117,7 +117,7 @@ func (c *compilation) describing(m *branchMap, target format.Target) described {
 	case b.Described != "":
 		return bad("%s has nothing on the message of %s", b.Described, m.TargetSample)
 	default:
-		return bad("nothing describes the message of %s, and so it cannot be held against anything", m.TargetSample)
+		return bad("nothing describes the message of %s, and so it cannot be validated against anything", m.TargetSample)
 	}
 	return of
 }
@@ -132,8 +132,8 @@ func (m *branchMap) excepted(d format.Difference) bool {
 	return false
 }
 
-// held is what holds each message that a branch makes against its description; nil if the route does not want that.
-func (c *compilation) held(m *branchMap, of described) func(made []byte) (refused, told string) {
+// validation is what checks each message that a branch makes against its description; nil if the route does not want that.
+func (c *compilation) validation(m *branchMap, of described) func(made []byte) (refused, told string) {
 	counts := func(e workspace.Exception) bool { return e.As != "ignore" }
 	if m.differs.As == format.Unvalidated && !slices.ContainsFunc(m.branch.Except, counts) {
 		return nil
@@ -195,8 +195,8 @@ func saidOf(program *lang.Program, path string) (place.Place, bool) {
 	return program.At(uncounted.ReplaceAllString(path, ""))
 }
 
-// heldMade is what a branch makes of the records of a sample, held against its description.
-type heldMade struct {
+// validatedMade is what a branch makes of the records of a sample, validated against its description.
+type validatedMade struct {
 	number int
 	branch *branchMap
 	of     described
@@ -204,11 +204,11 @@ type heldMade struct {
 	record []int64 // in which each was seen first
 }
 
-// mostMade is how many records of a sample are held against a description, in each branch.
+// mostMade is how many records of a sample are validated against a description, in each branch.
 const mostMade = 200
 
-// hold holds what a record became.
-func (m *heldMade) hold(record int64, text []byte) {
+// validate validates what a record became.
+func (m *validatedMade) validate(record int64, text []byte) {
 	before, behind := m.branch.envelope[0], m.branch.envelope[1]
 	m.of.Validate(slices.Concat(before, text, behind), func(d format.Difference) {
 		if d.At < len(before) || d.At >= len(before)+len(text) || m.branch.told[key(d)] || m.branch.excepted(d) {

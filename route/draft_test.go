@@ -24,7 +24,7 @@ func making(target, sample, lines, fields, read, deliver string, files map[strin
 	return workspace.FromFiles(all)
 }
 
-// TestDrafts: what a map makes is held against its description before anything runs: what it says itself, what it leaves out, and what is
+// TestDrafts: what a map makes is validated against its description before anything runs: what it says itself, what it leaves out, and what is
 // wrong with the sample and stays so; not what only a record can tell.
 func TestDrafts(t *testing.T) {
 	const (
@@ -63,7 +63,7 @@ func TestDrafts(t *testing.T) {
 	}
 }
 
-// TestWhatBecomesOfASample: what a route makes of its own sample is held against its description, too, with the record that shows it first.
+// TestWhatBecomesOfASample: what a route makes of its own sample is validated against its description, too, with the record that shows it first.
 func TestWhatBecomesOfASample(t *testing.T) {
 	const purchase = "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000007*0*T*>~GS*PO*SKERRY*LAB*20261125*0930*7*X*005010~ST*850*0001~BEG*00*SA*A**20261125~PO1*1*3*EA***VP*a~CTT*1~SE*5*0001~GE*1*7~IEA*1*000000007~"
 	_, findings := Compile(making("x12", purchase, "keep ISA, GS, ST-1, BEG-1, BEG-2, BEG-5, CTT\nST-2 = record | pad 4 \"0\"\nBEG-3 = order\nrepeat PO1 for row in rows\n  keep PO1-6\n  PO1-1 = row.position\n  PO1-2 = 1\n  PO1-3 = unit\n  PO1-7 = \"x\"\nend\n",
@@ -85,7 +85,7 @@ func TestWhatBecomesOfASample(t *testing.T) {
 	}
 }
 
-// TestMadeAgainstTheStandard: what is made of each record is held against its standard where the route wants that.
+// TestMadeAgainstTheStandard: what is made of each record is validated against its standard where the route wants that.
 func TestMadeAgainstTheStandard(t *testing.T) {
 	const (
 		purchase = "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000007*0*T*>~GS*PO*SKERRY*LAB*20261125*0930*7*X*005010~ST*850*0001~BEG*00*SA*A**20261125~PO1*1*3*EA***VP*a~CTT*1~SE*5*0001~GE*1*7~IEA*1*000000007~"

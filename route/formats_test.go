@@ -73,7 +73,7 @@ func (o *output) Batch(b *batch.Batch) error {
 	return nil
 }
 
-// explained holds what the maps make of a record against what they make of it where they say what they do, which is
+// explained checks what the maps make of a record against what they make of it where they say what they do, which is
 // done in another way: each expression by itself.
 func explained(o *flow.Opened, b *batch.Batch, record int) error {
 	for k := range o.Plan.Branches {

@@ -13,7 +13,7 @@ import (
 )
 
 // TestMergedRowsAreCounted: in = good + rejected + filtered + merged, by file, where in is how many rows each file has and
-// what goes on is how many records they become: held against a plain count of keys.
+// what goes on is how many records they become: checked against a plain count of keys.
 func TestMergedRowsAreCounted(t *testing.T) {
 	for seed := range uint64(20) {
 		r := rand.New(rand.NewPCG(seed, 1))

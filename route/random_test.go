@@ -376,7 +376,7 @@ func bySegments(t *testing.T, written string, places []string, terminator, eleme
 }
 
 // TestRandomMaps runs random maps over random records, some of which have much in common,
-// and holds what comes out against three other answers: each record run alone, in a file of
+// and checks what comes out against three other answers: each record run alone, in a file of
 // its own; readers that are not ours; and what the map means, worked out in plain Go.
 func TestRandomMaps(t *testing.T) {
 	seed := rand.Uint64()

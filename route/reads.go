@@ -295,7 +295,7 @@ func (c *compilation) source() format.Source {
 	return of.By(catalogs...)
 }
 
-// description reads what messages of a format are held against.
+// description reads what messages of a format are validated against.
 func (c *compilation) description(name, format string, said place.Place) *standard.Catalog {
 	text, ok := c.file(name, said)
 	if !ok {

@@ -201,7 +201,7 @@ func TestConditionsOfDestinations(t *testing.T) {
 	}
 }
 
-// TestOverlap holds the patterns that two routes can share against names tried one by one.
+// TestOverlap checks the patterns that two routes can share against names tried one by one.
 func TestOverlap(t *testing.T) {
 	patterns := []string{"*", "*.csv", "a*", "*a", "?", "??", "a?c", "abc", "b*c", "*b*", "{a,b}*", "{ab,bc}c", "*.{csv,txt}", "a.txt", "[ab]c", "a*b*c", ""}
 	var names []string

@@ -23,7 +23,7 @@ import (
 // mostSampled is how many records of a sample are looked at.
 const mostSampled = 10_000
 
-// sample holds a route against a file such as those that come: a field that no record of it has is
+// sample checks a route against a file such as those that come: a field that no record of it has is
 // mostly a mistake, as is one that stands more than once where the first is taken. What the route makes of
 // it is told, too.
 func (c *compilation) sample(p *flow.Plan, made []*branchMap) {
@@ -73,7 +73,7 @@ func (c *compilation) sample(p *flow.Plan, made []*branchMap) {
 	seen := &tried{}
 	for i, m := range made {
 		if of, can := p.Branches[i].Target.(described); can && m.told != nil {
-			seen.made = append(seen.made, &heldMade{branch: m, of: of, number: i})
+			seen.made = append(seen.made, &validatedMade{branch: m, of: of, number: i})
 		}
 	}
 	facts := lang.Facts{Route: c.route.Name, Now: value.FromTime(time.Now()), Name: path.Base(c.route.Sample)}
@@ -204,7 +204,7 @@ func (s *sampled) repeated(path string) string {
 type tried struct {
 	opened *flow.Opened
 	first  string
-	made   []*heldMade
+	made   []*validatedMade
 }
 
 func (t *tried) Open(o *flow.Opened) error { t.opened = o; return nil }
@@ -213,7 +213,7 @@ func (t *tried) Batch(b *batch.Batch) error {
 	for _, h := range t.made {
 		for i := range b.Records() {
 			if record := b.First + int64(i); record <= mostMade && b.In(h.number, i) {
-				h.hold(record, b.Branches[h.number].Made(i))
+				h.validate(record, b.Branches[h.number].Made(i))
 			}
 		}
 	}

@@ -80,7 +80,7 @@ func manySeals(r *rand.Rand, n int) (rows []seal, file string) {
 	return rows, strings.TrimSuffix(b.String(), "\n")
 }
 
-// TestShapes holds rows that are sorted, chosen and gathered against a plain sort of them: with any memory and on any
+// TestShapes checks rows that are sorted, chosen and gathered against a plain sort of them: with any memory and on any
 // number of cores the same rows come, in the same order, and findings stand at their lines in the file.
 func TestShapes(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 9))
@@ -184,7 +184,7 @@ func TestShapes(t *testing.T) {
 	}
 }
 
-// sortedAs holds rows as they came against those that must come.
+// sortedAs checks rows as they came against those that must come.
 func sortedAs(t *testing.T, want []seal, got string, lines []string) {
 	t.Helper()
 	var must [][]string
@@ -207,7 +207,7 @@ func sortedAs(t *testing.T, want []seal, got string, lines []string) {
 	}
 }
 
-// gatheredAs holds objects against the rows that must be in them.
+// gatheredAs checks objects against the rows that must be in them.
 func gatheredAs(t *testing.T, want []seal, got string, lines []string) {
 	t.Helper()
 	spoiled := slices.ContainsFunc(want, func(s seal) bool { return s.wrong() })
@@ -364,7 +364,7 @@ func TestNumbersOfValues(t *testing.T) {
 	}
 }
 
-// numbered holds the numbers and names of values against those that they must have.
+// numbered checks the numbers and names of values against those that they must have.
 type numbered struct {
 	output
 	t    *testing.T

@@ -34,7 +34,7 @@ type Good struct {
 	Bytes     int64  // one for each so many bytes, and a record at least; 0: it does not say
 	After     string // follows every record
 	AsSample  bool   // segments end as in the map's sample
-	Described string // a file: the description that messages which are made are held against; empty: their standard
+	Described string // a file: the description that messages which are made are validated against; empty: their standard
 	Differs   string // what becomes of those that differ from it: reject, warn or ignore
 	Except    []Exception
 	Guard     bool // values that spreadsheet programs take for formulas get an apostrophe
@@ -227,7 +227,7 @@ func (r *Route) good(m *mapping, key string) Good {
 	case Standard:
 		g.Described, usual = "", "reject"
 	case Nothing:
-		m.bad(m.where("description"), "workspace.value", "what is made is held against nothing where no description is named; leave it out")
+		m.bad(m.where("description"), "workspace.value", "what is made is validated against nothing where no description is named; leave it out")
 	default:
 		usual = "reject"
 	}

@@ -24,9 +24,9 @@ type Branch struct {
 	Makes     string // the target's format
 	Plain     bool   // values leave the format they came in
 	After     []byte // follows every written record
-	// Held tells where what was made of a record differs from its description, so that it is rejected, and where that is only told;
+	// Validate tells where what was made of a record differs from its description, so that it is rejected, and where that is only told;
 	// "" if nowhere. It is nil where nobody wants to know.
-	Held     func(made []byte) (refused, told string)
+	Validate func(made []byte) (refused, told string)
 	Outputs  []Output
 	Separate bool           // one output for each record
 	By       *lang.Template // one output for each of its values
@@ -351,13 +351,13 @@ func (r *run) write(b *batch.Batch, i int, w *worker) {
 		} else {
 			o.What, o.Line, o.Reason = batch.Filtered, branchRule, p.Skip
 		}
-		if p.Held != nil && o.What == batch.Good && len(out) > begin {
-			refused, told := p.Held(out[begin:])
+		if p.Validate != nil && o.What == batch.Good && len(out) > begin {
+			refused, told := p.Validate(out[begin:])
 			if told != "" {
-				b.Notes = append(b.Notes, batch.Note{Record: int32(i), Slot: -1, Rule: lang.HeldRule, Source: batch.Map, Branch: int32(k), Text: told, Warn: true})
+				b.Notes = append(b.Notes, batch.Note{Record: int32(i), Slot: -1, Rule: lang.DescriptionRule, Source: batch.Map, Branch: int32(k), Text: told, Warn: true})
 			}
 			if refused != "" {
-				out, o = out[:begin], lang.Outcome{What: batch.Rejected, Line: lang.HeldRule, Reason: refused}
+				out, o = out[:begin], lang.Outcome{What: batch.Rejected, Line: lang.DescriptionRule, Reason: refused}
 			}
 		}
 		if p.Named() && o.What == batch.Good {

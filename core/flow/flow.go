@@ -44,12 +44,12 @@ type Plan struct {
 	Sequence bool // what is made of a record, or its name, uses the route's sequence
 	// Document, if there is one, is the JSON Schema that records are checked against, whole.
 	Document *jsonschema.Schema
-	// Against is what messages are held against: the first of them whose condition holds for the first
+	// Against is what messages are validated against: the first of them whose condition holds for the first
 	// record of a message.
 	Against []Against
 }
 
-// Against is what messages are held against.
+// Against is what messages are validated against.
 type Against struct {
 	When        *lang.Test // nil: always
 	Description int        // by its number in what the source was given, format.ByStandard or format.ByNone
@@ -543,7 +543,7 @@ func (r *run) prepare(b *batch.Batch, w *worker) (err error) {
 	return nil
 }
 
-// fits holds a record against the plan's JSON Schema.
+// fits checks a record against the plan's JSON Schema.
 func (r *run) fits(b *batch.Batch, record int) bool {
 	if r.plan.Document == nil {
 		return true
@@ -560,7 +560,7 @@ func (r *run) fits(b *batch.Batch, record int) bool {
 // mostRemarks is how many differences of one record are told.
 const mostRemarks = 20
 
-// validate holds the messages of a batch against their standard. What is wrong within a record, or with
+// validate checks the messages of a batch against their standard. What is wrong within a record, or with
 // what belongs to it alone, is wrong with that record; what is wrong with anything else in a message,
 // or lacks, is wrong with all its records, as is everything if the route says so. A warning stands at the
 // first.
@@ -606,7 +606,7 @@ func (r *run) validate(b *batch.Batch, validator format.Validator, w *worker) {
 	})
 }
 
-// against chooses what a message is held against. One for which nothing can be chosen is rejected.
+// against chooses what a message is validated against. One for which nothing can be chosen is rejected.
 func (r *run) against(b *batch.Batch, whole int, w *worker) *Against {
 	first, last := -1, -1
 	for k := range r.plan.Against {

@@ -60,7 +60,7 @@ type Validator interface {
 	// Validate tells where one record's raw text differs from the standard.
 	Validate(raw []byte, say func(Difference))
 	// ValidateAll tells where the messages of a batch differ, by their number in Messages, from what each is to
-	// be held against: the number of a description, ByStandard, ByNone or AsRead. Offsets are those
+	// be validated against: the number of a description, ByStandard, ByNone or AsRead. Offsets are those
 	// of the batch. A message that nothing describes is one remark with the code Undescribed.
 	ValidateAll(b *batch.Batch, by func(whole int) int, say func(whole int, r Difference))
 	// Dictionary gives the description that a record is checked against, with the tables that its outline

@@ -119,7 +119,7 @@ func Examine(ctx context.Context, in io.Reader, request Request) (*Look, error) 
 		look.Bytes = int64(read)
 		return look, err
 	}
-	reader, findings, err := format.Open(held(source, request.Own), decoded, nil)
+	reader, findings, err := format.Open(describedBy(source, request.Own), decoded, nil)
 	look.add(request.Name, findings...)
 	if err == nil && reader == nil { // its text can be looked at all the same
 		_, err = io.Copy(io.Discard, decoded)
@@ -401,8 +401,8 @@ func chosen(nodes []format.Node, path string) []string {
 	return out
 }
 
-// held is a source whose messages are checked against descriptions of one's own.
-func held(source format.Source, own *standard.Catalog) format.Source {
+// describedBy is a source whose messages are checked against descriptions of one's own.
+func describedBy(source format.Source, own *standard.Catalog) format.Source {
 	if of, can := source.(format.Described); can && own != nil {
 		return of.By(own)
 	}
@@ -415,7 +415,7 @@ type validated struct {
 	format.Difference
 }
 
-// validate holds the records of a batch against their standard, while they are surveyed.
+// validate checks the records of a batch against their standard, while they are surveyed.
 func (e *examination) validate(b *batch.Batch) <-chan []validated {
 	validator, ok := e.reader.(format.Validator)
 	if !ok {

@@ -116,7 +116,7 @@ func (s *Sample) Records(ctx context.Context, request Request) ([]Shown, map[str
 		set = text.Declared
 	}
 	in := io.MultiReader(bytes.NewReader(mark.preface), io.NewSectionReader(s.text, mark.Offset, s.Bytes-mark.Offset))
-	reader, findings, err := format.Open(held(sourceOf(&s.Guess), s.own), &text.Decoded{Reader: in, Charset: set}, nil)
+	reader, findings, err := format.Open(describedBy(sourceOf(&s.Guess), s.own), &text.Decoded{Reader: in, Charset: set}, nil)
 	if err != nil || reader == nil {
 		return nil, nil, errors.Join(err, fmt.Errorf("record %d cannot be read again: %v", mark.Record, findings))
 	}

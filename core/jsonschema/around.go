@@ -270,7 +270,7 @@ func (t *stripper) member(c *js.Schema, path []string) {
 	}
 }
 
-// Around holds a value that holds records, without them, against what is said of it: the list that they
+// Around checks a value that holds records, without them, against what is said of it: the list that they
 // are elements of is empty in its text, and had so many. Level is how many steps of the pointer to the
 // records lead to the value; below the first, paths are those in the value.
 func (s *Schema) Around(at int, raw []byte, elements int, say func(Violation)) {
@@ -283,7 +283,7 @@ func (s *Schema) Around(at int, raw []byte, elements int, say func(Violation)) {
 		return
 	}
 	fill(&value, l.path, min(elements, l.most))
-	hold(l.of, value, raw, "the document", say)
+	validate(l.of, value, raw, "the document", say)
 }
 
 // fill gives the list at a path so many elements.

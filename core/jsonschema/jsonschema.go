@@ -1,4 +1,4 @@
-// Package jsonschema holds records against a JSON Schema (2020-12, 2019-09, draft-07, -06 and -04),
+// Package jsonschema checks records against a JSON Schema (2020-12, 2019-09, draft-07, -06 and -04),
 // and tells which fields records have by it.
 //
 // The rules are those of the schema; how they are applied is left to a library. What is done here
@@ -259,10 +259,10 @@ type Violation struct {
 // mostDigits is how large an exponent may be that is checked against bounds.
 const mostDigits = 1000
 
-// Check holds a record, whose syntax is right, against the schema.
+// Check validates a record, whose syntax is right, against the schema.
 func (s *Schema) Check(raw []byte, say func(Violation)) {
 	if value, ok := readable(raw, record, say); ok {
-		hold(s.of, value, raw, record, say)
+		validate(s.of, value, raw, record, say)
 	}
 }
 
@@ -285,9 +285,9 @@ func readable(raw []byte, whole string, say func(Violation)) (any, bool) {
 	return value, true
 }
 
-// hold holds a value against schemas, and says what is wrong in the order of its places. What several
+// validate checks a value against schemas, and says what is wrong in the order of its places. What several
 // say is said once.
-func hold(all []*js.Schema, value any, raw []byte, whole string, say func(Violation)) {
+func validate(all []*js.Schema, value any, raw []byte, whole string, say func(Violation)) {
 	type wrong struct {
 		at         []string
 		code, text string

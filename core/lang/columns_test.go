@@ -18,7 +18,7 @@ import (
 	"ydrion/core/value"
 )
 
-// TestColumnsAgree holds what is written in stretches against what is written action by action.
+// TestColumnsAgree checks what is written in stretches against what is written action by action.
 func TestColumnsAgree(t *testing.T) {
 	table, _ := lookup.Parse("lookups/sexes.csv", "sheet,hl7\nMale,M\nFemale,F|x\n")
 	field := func(name string) shape.Field { return shape.Field{Name: name, Kind: value.Text} }

@@ -318,7 +318,7 @@ func (c *compiler) compileCall(n *Call) evaluator {
 	}
 }
 
-// needing holds a function's times against what it asks for: at once where it is clear what is known of them, else each.
+// needing checks a function's times against what it asks for: at once where it is clear what is known of them, else each.
 func (c *compiler) needing(n *Call, op operation, lacks func(value.Moment) string) operation {
 	if known, is := c.known(n.Args[0]); is {
 		if part := lacks(known); part != "" {

@@ -404,7 +404,7 @@ func FuzzParse(f *testing.F) {
 	})
 }
 
-// TestFastActionsAgree holds the actions that are recognised against the plain
+// TestFastActionsAgree checks the actions that are recognised against the plain
 // evaluation of the same expression.
 func TestFastActionsAgree(t *testing.T) {
 	fast := map[string]actionKind{

@@ -149,7 +149,7 @@ func (p *Program) Describe(b *batch.Batch, n batch.Note, r format.Reader) findin
 	if n.Rule == MadeRule {
 		return finding.New("map.large", b.Place(record, b.Bounds[record].Off), "%s", n.Text).Suggest("make fewer records of a message, or write less for each")
 	}
-	if n.Rule == HeldRule {
+	if n.Rule == DescriptionRule {
 		f := finding.New("deliver.standard", b.Place(record, b.Bounds[record].Off), "what is made of it differs from %s", n.Text)
 		if n.Warn {
 			f.Severity = finding.Warning

@@ -137,8 +137,8 @@ const NameRule = -1
 // MadeRule is the rule of a batch note that says that too much would be made.
 const MadeRule = -2
 
-// HeldRule is the rule of a batch note that says that what a record became differs from its description.
-const HeldRule = -4
+// DescriptionRule is the rule of a batch note that says that what a record became differs from its description.
+const DescriptionRule = -4
 
 // KeptRule is the rule of a batch note that says that a record cannot go on as it came.
 const KeptRule = -3

@@ -154,7 +154,7 @@ func TestRanges(t *testing.T) {
 	}
 }
 
-// TestRandomRanges holds the index against a look at every row, and its cost against the size.
+// TestRandomRanges checks the index against a look at every row, and its cost against the size.
 func TestRandomRanges(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 4))
 	var b strings.Builder

@@ -15,7 +15,7 @@ import (
 	"ydrion/core/value"
 )
 
-// TestSorter holds what comes out against a plain sort: whatever is kept in memory, items come once each and in the
+// TestSorter checks what comes out against a plain sort: whatever is kept in memory, items come once each and in the
 // order of their keys.
 func TestSorter(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))

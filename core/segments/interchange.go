@@ -658,7 +658,7 @@ func (r *Reader) gap(s *Syntax, buf []byte, p, end int) (int, error) {
 	}
 }
 
-// begun holds a segment that opens a level against what came before it, and looks at its elements.
+// begun checks a segment that opens a level against what came before it, and looks at its elements.
 func (r *Reader) begun(s *Syntax, buf []byte, p, level int) {
 	at := r.Place(buf, p)
 	name, segment := r.Levels[level].Open, r.around[level]
@@ -738,7 +738,7 @@ func (r *Reader) heads(s *Syntax, b *batch.Batch, message int, text []byte, at i
 // mostParties is of how many pairs of sender and receiver the numbers are kept.
 const mostParties = 10_000
 
-// close holds what a closing segment says against what came.
+// close checks what a closing segment says against what came.
 func (r *Reader) close(s *Syntax, buf []byte, p, stop, level int) {
 	l := r.Levels[level]
 	count, what := r.messages[level], "messages"

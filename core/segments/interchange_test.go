@@ -413,7 +413,7 @@ func TestOutline(t *testing.T) {
 	}
 }
 
-// against holds reading in small batches against reading in large ones, and what is read alone
+// against checks reading in small batches against reading in large ones, and what is read alone
 // against what is read among others.
 func against(t *testing.T, rules *segments.Rules, file, unit string, size int, paths ...string) {
 	for _, validating := range []bool{false, true} {

@@ -485,7 +485,7 @@ func remark(code string, at int, path, seen, text string) format.Difference {
 	return format.Difference{Code: code, At: at, Path: path, Seen: seen, Text: text}
 }
 
-// counted holds how often a node came against how often it may.
+// counted checks how often a node came against how often it may.
 func (m *Message) counted(came []int, step *standard.Step, tell func(code, seen, format string, args ...any)) {
 	nodes := m.Structure.Nodes
 	clear(came[step.Started+1 : nodes[step.Started].End])
@@ -591,7 +591,7 @@ func (m *Message) fields(s *Segment, occurrence int, known *standard.Composite, 
 	}
 }
 
-// validate holds a value against its element, and its parts against theirs.
+// validate checks a value against its element, and its parts against theirs.
 func (m *Message) validate(v *Value, e *standard.Element, levels int, at where, say func(format.Difference)) {
 	if v.Empty() || v.Syntax || v.Text == `""` {
 		return
@@ -635,7 +635,7 @@ func (m *Message) validate(v *Value, e *standard.Element, levels int, at where, 
 	}
 }
 
-// parts holds which components a value has against its type.
+// parts checks which components a value has against its type.
 func (m *Message) parts(v *Value, e *standard.Element, of *standard.Composite, at where, say func(format.Difference)) {
 	there := func(n int) bool {
 		return n == 1 && len(v.Parts) == 0 || n <= len(v.Parts) && !v.Parts[n-1].Empty()
@@ -655,7 +655,7 @@ func (m *Message) parts(v *Value, e *standard.Element, of *standard.Composite, a
 	}
 }
 
-// elementary holds a text against the form and the codes of its element.
+// elementary checks a text against the form and the codes of its element.
 func (m *Message) elementary(v *Value, e *standard.Element, at where, say func(format.Difference)) {
 	if m.Form != nil {
 		if wrong := m.Form(e.Type, v.Text); wrong != "" {

@@ -465,7 +465,7 @@ func (t *Target) Show(record []byte) []format.Line {
 	return format.Lines(t.reader.Outline(bytes.TrimRight(record, "\r\n")))
 }
 
-// By gives it a description of one's own, that its messages are held against instead of the standard.
+// By gives it a description of one's own, that its messages are validated against instead of the standard.
 func (t *Target) By(own *standard.Catalog) { t.reader.own = []*standard.Catalog{own} }
 
 // by is what its messages are described by.

@@ -247,7 +247,7 @@ func (w *walk) name(p, stop int) (n int, key uint32) {
 	return n, key
 }
 
-// ends holds what the tail says against the message. What is wrong with a message is wrong with
+// ends checks what the tail says against the message. What is wrong with a message is wrong with
 // each of its units.
 func (w *walk) ends(start, last, end, count int) {
 	tail := w.b.Buf[last:end]

@@ -105,7 +105,7 @@ func TestStrptime(t *testing.T) {
 	}
 }
 
-// TestRearrangementsAgree holds the moving of digits against reading and
+// TestRearrangementsAgree checks the moving of digits against reading and
 // writing.
 func TestRearrangementsAgree(t *testing.T) {
 	froms := []string{"dd/MM/yyyy HH:mm", "yyyyMMddHHmmss", "yyyy-MM-dd", "HH:mm dd.MM.yyyy"}
@@ -208,7 +208,7 @@ func TestFirstInvalid(t *testing.T) {
 	}
 }
 
-// TestFixedPatternsAgree holds the fast way to read against the general one.
+// TestFixedPatternsAgree checks the fast way to read against the general one.
 func TestFixedPatternsAgree(t *testing.T) {
 	for _, source := range []string{"dd/MM/yyyy HH:mm", "yyyyMMdd", "yyyy-MM-dd'T'HH:mm:ss"} {
 		fast, slow := MustPattern(source), MustPattern(source)

@@ -166,7 +166,7 @@ func TestDecimalsAsFractions(t *testing.T) {
 	}
 }
 
-// FuzzDecimal holds sums and products against big rationals.
+// FuzzDecimal checks sums and products against big rationals.
 func FuzzDecimal(f *testing.F) {
 	f.Add("1.5", "-2.25")
 	f.Add("9223372036854775807", "9223372036854775807")

@@ -12,7 +12,7 @@ export type Row = components['schemas']['Row']
 export type DescriptionView = components['schemas']['DescriptionView']
 export type Table = components['schemas']['Table']
 
-// send sends a file; progress is told how much of it has gone, from 0 to 1. Messages are held against a
+// send sends a file; progress is told how much of it has gone, from 0 to 1. Messages are validated against a
 // description that has been sent, if one is named.
 export const send = (file: File, member: string, description: string, progress: (part: number) => void) => upload<SampleView>(`/api/samples?${new URLSearchParams({ name: file.name, member, description })}`, file, progress)
 

@@ -163,7 +163,7 @@ func TestLongRowsGrowTheBatch(t *testing.T) {
 	}
 }
 
-// FuzzRows holds the fast splitter against the careful one, and the pieces of a
+// FuzzRows checks the fast splitter against the careful one, and the pieces of a
 // file against the whole.
 func FuzzRows(f *testing.F) {
 	for _, s := range []string{"1,2\n3,4", "\"a\"\"b\",c\n", "\"a\nb\",c\r\n", "a\"b,c", "\"a\"b,c\n,\n\n", "\r\n\r", "\"", "a,\"b"} {

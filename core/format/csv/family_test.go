@@ -125,7 +125,7 @@ func TestGuess(t *testing.T) {
 	}
 }
 
-// FuzzFamily holds the pieces of a file against the whole, in every dialect.
+// FuzzFamily checks the pieces of a file against the whole, in every dialect.
 func FuzzFamily(f *testing.F) {
 	for kind, in := range []string{"a,b\n", "#x\na,b\n#\"\n1,\"2\n#\"\n", "sep=;\na;\"b\\\"\"\n", "a,b\n1,2\nRows: 1", "a b\n1 2 3\n"} {
 		f.Add(in, byte(1<<kind), 3)

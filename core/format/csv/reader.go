@@ -400,7 +400,7 @@ func (r *Reader) holdBack(buf []byte, n int) int {
 	return n
 }
 
-// Finish holds the total that the footer says against the rows that came.
+// Finish checks the total that the footer says against the rows that came.
 func (r *Reader) Finish(records int64) finding.List {
 	total := r.dialect.Total
 	if total == nil {

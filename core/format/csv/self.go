@@ -163,7 +163,7 @@ func (d Dialect) Says(set string) string {
 
 var _ format.Source = Dialect{}
 
-// Bind holds the fields against the columns, where a route names them. Else they are those of the
+// Bind checks the fields against the columns, where a route names them. Else they are those of the
 // heading of each file.
 func (d Dialect) Bind(of shape.Shape) (format.Bound, finding.List) {
 	keys, out := d.gathers(of)

@@ -6,7 +6,7 @@ import (
 	"ydrion/core/segments"
 )
 
-// TestDates holds dates against the form that stands behind them (data element 2379).
+// TestDates checks dates against the form that stands behind them (data element 2379).
 func TestDates(t *testing.T) {
 	for _, test := range []struct {
 		date, form string

@@ -93,7 +93,7 @@ func begin(b []byte) (s segments.Syntax, problem string) {
 	return s, ""
 }
 
-// form holds a text against an elementary type (ISO 9735-1, 10).
+// form checks a text against an elementary type (ISO 9735-1, 10).
 func form(kind, s string) string {
 	if kind != "n" {
 		return ""

@@ -33,7 +33,7 @@ type Case struct {
 	Wrong bool
 }
 
-// Contract holds a format against what all formats promise:
+// Contract checks a format against what all formats promise:
 //
 //   - whatever the size of batches and of what is read at once, and on however many cores a file is
 //     split, records, values, findings and places are the same;
@@ -141,7 +141,7 @@ func rows(b *batch.Batch, above, row int) string {
 	return out.String()
 }
 
-// rows holds the rows of lists against what was written down for each record, and that they are the same
+// rows checks the rows of lists against what was written down for each record, and that they are the same
 // any way, and when a record is read again by itself.
 func (k *contract) rows() {
 	whole := k.read(k.File, way{})

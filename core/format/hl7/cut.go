@@ -273,7 +273,7 @@ func (r *Reader) tally(buf []byte, messages []batch.Span) (apart []batch.Span) {
 	return apart
 }
 
-// compare holds a count that a segment says against what came.
+// compare checks a count that a segment says against what came.
 func (r *Reader) compare(buf []byte, at int, path, what string, came int64) {
 	line := buf[at:]
 	if i := bytes.IndexAny(line, "\r\n"); i >= 0 {

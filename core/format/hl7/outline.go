@@ -333,7 +333,7 @@ func typeOf(s *segments.Segment, field int, kind string) string {
 	return s.Fields[by-1][0].Text
 }
 
-// wellFormed holds a text against a simple data type (2A, 2.8 before 2.5).
+// wellFormed checks a text against a simple data type (2A, 2.8 before 2.5).
 func wellFormed(kind, s string) string {
 	switch kind {
 	case "NM":
@@ -360,7 +360,7 @@ func wellFormed(kind, s string) string {
 // sites. Coding systems are registered without end.
 func closed(kind, table string) bool { return kind == "ID" && table != "0396" }
 
-// moment holds a text against YYYY[MM[DD[HH[MM[SS[.S]]]]]][+/-ZZZZ].
+// moment checks a text against YYYY[MM[DD[HH[MM[SS[.S]]]]]][+/-ZZZZ].
 func moment(s, shown string, lengths ...int) string {
 	bad := func(why string) string {
 		return why + ": it is written " + map[bool]string{true: "HHMMSS", false: "YYYYMMDDHHMMSS"}[shown != ""] + ", short of as much at its end as is not known"

@@ -267,7 +267,7 @@ func TestBlocks(t *testing.T) {
 	}
 }
 
-// against holds what the reader gives against the plain way: one message after
+// against checks what the reader gives against the plain way: one message after
 // the other taken apart whole.
 func against(t *testing.T, file string, size int) {
 	paths := []string{"MSH-9.2", "PID-3", "PID-3[2].1", "PID-3.2.2", "OBX-5", "OBX[2]-5.2", "OBX[2]-1", "NTE-1"}

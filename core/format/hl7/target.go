@@ -62,7 +62,7 @@ func NewTarget(file string, sample []byte) (*Target, error) {
 		separators: s, header: string([]byte{s.Field, s.Component, s.Repetition, s.Escape, s.Subcomponent})}, nil
 }
 
-// By gives it a description of one's own, that its messages are held against instead of the standard.
+// By gives it a description of one's own, that its messages are validated against instead of the standard.
 func (t *Target) By(own *standard.Catalog) { t.own = []*standard.Catalog{own} }
 
 // by is what its messages are described by.

@@ -573,7 +573,7 @@ func (r *Reader) HoldAround(check func(level int, value []byte, elements int, sa
 	r.hold = check
 }
 
-// longestAround is how much of what stands around a list of records is held against the grammar.
+// longestAround is how much of what stands around a list of records is validated against the grammar.
 const longestAround = 8 << 20
 
 // kept is how much of it is kept: more where a schema has something to say of it.

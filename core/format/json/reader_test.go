@@ -167,7 +167,7 @@ func TestBind(t *testing.T) {
 	}
 }
 
-// FuzzReader holds the reader against the standard library's, and small blocks
+// FuzzReader checks the reader against the standard library's, and small blocks
 // against large ones.
 func FuzzReader(f *testing.F) {
 	f.Add(`{"a": {"b": [1, "x\u00e9", null, true]}, "c": -1.5e3}`, 3)

@@ -6,7 +6,7 @@ import (
 	"ydrion/core/segments"
 )
 
-// TestDates holds dates against the form that stands beside them (data element 1250).
+// TestDates checks dates against the form that stands beside them (data element 1250).
 func TestDates(t *testing.T) {
 	for _, test := range []struct {
 		name, form, date string

@@ -70,7 +70,7 @@ func alphanumeric(c byte) bool {
 	return c >= '0' && c <= '9' || c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z'
 }
 
-// form holds a text against an elementary type (X12.6, 3.5).
+// form checks a text against an elementary type (X12.6, 3.5).
 func form(kind, s string) string {
 	digits := strings.TrimPrefix(s, "-")
 	switch kind {

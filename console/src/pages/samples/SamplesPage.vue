@@ -273,7 +273,7 @@ useKeys((e) => {
           <ul class="faint"><li v-for="r in seen.reasons" :key="r">{{ r }}</li></ul>
           <p v-if="seen.settings.length" class="needs">A route needs: <code v-for="s in seen.settings" :key="s">{{ s }}</code></p>
           <template v-if="guide">
-            <p class="needs">Held against {{ guide.name }}, which describes {{ guide.messages.join(', ') }}.</p>
+            <p class="needs">Validated against {{ guide.name }}, which describes {{ guide.messages.join(', ') }}.</p>
             <ul v-if="guide.findings.length" class="faint"><li v-for="(f, i) in guide.findings" :key="i">line {{ f.place.line }}: {{ f.message }}</li></ul>
           </template>
           <p v-if="!seen.format" class="needs">{{ seen.type ? 'No route reads such files: only its text can be shown.' : 'No format that is known: only its text can be shown.' }}</p>
