@@ -65,6 +65,11 @@ func TestExplain(t *testing.T) {
 			[]string{`7 reject: [b text 1 at 2:3] boolean false`, `5 a: [a text x at 2:1] failed "x" is not a number`}},
 		"no rows": {"format: hl7", strings.Split(lab, "OBX")[0], "json", `{"n":1,"all":[{"what":""}]}`, "n = OBX | count\nrepeat all for row in OBX\n  reject when OBX-5 = \"n/a\" because \"no\"\n  what = OBX-3.1\nend\n",
 			[]string{`7 reject OBX 0: boolean false`, `5 n: number 0 = "0"`}},
+		"blocks that exclude each other": {"format: csv\ncheck:\n  schema: schemas/s.json", "a,b\nx,1\n7,2\nz,3\nx,2\n", "csv", "a,b\n", "when b = \"1\"\n  a = a\nend\nwhen b = \"2\"\n  a = a | number\nend\nb = b\n", []string{
+			`6 a: [b text 1 at 2:3] [b = "1" boolean true] [a text x at 2:1] text x = "x"`, `11 b: [b text 1 at 2:3] text 1 = "1"`,
+			`9 a: [b text 2 at 3:3] [b = "1" boolean false] [b text 2 at 3:3] [b = "2" boolean true] [a text 7 at 3:1] [| number number 7] number 7 = "7"`, `11 b: [b text 2 at 3:3] text 2 = "2"`,
+			`6 a: [b text 3 at 4:3] [b = "1" boolean false] [b text 3 at 4:3] [b = "2" boolean false] absent `, `11 b: [b text 3 at 4:3] text 3 = "3"`,
+			`9 a: [b text 2 at 5:3] [b = "1" boolean false] [b text 2 at 5:3] [b = "2" boolean true] [a text x at 5:1] failed "x" is not a number`}},
 		"as it came": {"format: hl7", lab, "hl7", "", "PID-3.1 = \"T-{OBR-2}\"\nrepeat OBX for obx in OBX where obx.OBX-5 = \"n/a\"\n  OBX-5 = absent\nend\n",
 			[]string{`5 PID-3.1: [OBR-2 text A-1 at 3:7] text T-A-1`, `7 OBX-5 OBX 1: absent `}},
 	} {

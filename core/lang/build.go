@@ -506,6 +506,10 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 // line notes where an action comes from and which source field it is about: the
 // first that its expressions name.
 func (b *builder) line(p *Program, pos int, target string, about ...Node) int32 {
+	var of Node
+	if len(about) > 0 {
+		of = about[0]
+	}
 	l := line{at: b.place(pos), target: target, slot: -1}
 	for _, f := range b.frames[1:] {
 		l.lists = append(l.lists, within{b.tables[f.table].Name, f.table, f.walk})
@@ -518,8 +522,23 @@ func (b *builder) line(p *Program, pos int, target string, about ...Node) int32 
 		}
 		about = append(b.below(about[0]), about[1:]...)
 	}
+	number := len(p.lines)
 	p.lines = append(p.lines, l)
-	return int32(len(p.lines) - 1)
+	if choice, is := of.(*Choice); is && choice.Blocks {
+		p.lines[number].blocks = int32(len(choice.Cases))
+		for _, k := range choice.Cases {
+			b.line(p, k.Value.Pos(), target, k.Value)
+		}
+	}
+	return int32(number)
+}
+
+// at is the line that was at work where an action's or an edit's is this one.
+func (p *Program) at(line int32, e *Env) int32 {
+	if p.lines[line].blocks > 0 {
+		return line + e.block
+	}
+	return line
 }
 
 // lacks tells of a constant that the target cannot say.

@@ -145,14 +145,20 @@ func (c *compiler) compileChoice(n *Choice) evaluator {
 	for _, k := range n.Cases {
 		cases = append(cases, kase{c.compile(k.When), c.compile(k.Value)})
 	}
-	otherwise := c.compile(n.Otherwise)
+	otherwise, blocks := c.compile(n.Otherwise), n.Blocks
 	return func(e *Env) value.Value {
-		for _, k := range cases {
+		if blocks {
+			e.block = 0
+		}
+		for i, k := range cases {
 			holds := k.when(e).Truth
 			if e.failed {
 				return value.Value{}
 			}
 			if holds {
+				if blocks {
+					e.block = int32(i + 1)
+				}
 				return k.value(e)
 			}
 		}

@@ -43,7 +43,9 @@ func (b *builder) edit(p *Program, e format.Edit) edit {
 		about = append(about, x.node)
 	}
 	out.line = b.line(p, int(e.At.Offset), e.Path, about...)
-	p.lines[out.line].at = e.At
+	if p.lines[out.line].blocks == 0 {
+		p.lines[out.line].at = e.At
+	}
 	return out
 }
 
@@ -80,6 +82,7 @@ func (d *edit) rows(e *Env, b *batch.Batch, p *Program, number, from int) bool {
 		}
 		return !e.failed
 	}
+	e.block = 0
 	for _, holds := range d.conditions {
 		truth := holds(e).Truth
 		if e.failed || !truth {

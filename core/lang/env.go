@@ -52,6 +52,7 @@ type Env struct {
 	changes []format.Change // of a record as it came
 	rows    []walking       // the walks through lists, by their number
 	steps   int             // through rows, for this record
+	block   int32           // of several that say the same position, the one that did so last, from 1
 
 	trace    *trace // of a program that explains what it does
 	scratch  []byte

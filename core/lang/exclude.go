@@ -144,7 +144,7 @@ func (b *builder) besides(said *expression, node, outer Node) bool {
 		}
 	}
 	said.cases = append(cases, Case{node, outer})
-	choice := &Choice{at(cases[0].Value.Pos()), said.cases, &Constant{at(node.Pos()), "absent"}}
+	choice := &Choice{at: at(cases[0].Value.Pos()), Cases: said.cases, Otherwise: &Constant{at(node.Pos()), "absent"}, Blocks: true}
 	if b.kinds[choice] = b.kinds[said.node]; b.kinds[choice] != b.kinds[node] {
 		b.kinds[choice] = anyKind
 	}

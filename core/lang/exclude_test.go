@@ -5,6 +5,8 @@ import (
 	"math/rand/v2"
 	"strings"
 	"testing"
+
+	"ydrion/core/batch"
 )
 
 // TestBlocksThatExclude: one position in blocks that never hold together has the value of the one that holds; where they might,
@@ -33,6 +35,14 @@ func TestBlocksThatExclude(t *testing.T) {
 	}
 	if got := run(t, "when sex = \"a\"\n  PID-3 = \"1\"\nend\nwhen sex = \"Male\"\n  let w = weight_kg + 1\n  PID-3 = w | text\nend\nwhen sex = \"c\"\n  PID-3 = \"3\"\nend", heavy); got != "81" {
 		t.Errorf("of three: %q", got)
+	}
+	// What fails is said of the block's own line.
+	p, said := build(t, "when sex = \"Female\"\n  PID-3 = animal_tag\nend\nwhen sex = \"Male\"\n  PID-3 = animal_tag | number | text\nend")
+	if p == nil {
+		t.Fatal(said)
+	}
+	if _, o := p.Run(&Env{}, batchOf(heavy), 0, nil); o.What != batch.Rejected || p.lines[o.Line].at.Line != 5 || p.lines[o.Line].slot != 0 {
+		t.Errorf("%+v at line %v", o, p.lines[o.Line].at)
 	}
 	named := "when released\n  let q = sex\n  when q = \"Male\"\n    PID-3 = \"a\"\n  end\nend\nwhen released\n  let q = %s\n  when q = \"T-1\"\n    PID-3 = \"b\"\n  end\nend"
 	if _, said := build(t, fmt.Sprintf(named, "animal_tag")); !strings.Contains(strings.Join(said, "\n"), "PID-3 is assigned twice") {

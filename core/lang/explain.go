@@ -117,7 +117,7 @@ func (t *trace) did(p *Program, line int32, e *Env, v value.Value, from, to int)
 	if t == nil {
 		return
 	}
-	l := &p.lines[line]
+	l := &p.lines[p.at(line, e)]
 	s := Step{Line: l.at.Line, Target: l.target, Parts: t.parts, More: t.more, Kind: v.Kind.String(), Value: shown(v), From: from, To: to}
 	if e.failed {
 		s.Kind, s.Value = "failed", e.reason

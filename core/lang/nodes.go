@@ -68,6 +68,7 @@ type (
 		at
 		Cases     []Case
 		Otherwise Node
+		Blocks    bool // each case is said in a block of its own
 	}
 	// Case is a value and when it is the one.
 	Case struct{ Value, When Node }

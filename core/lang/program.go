@@ -72,6 +72,7 @@ type line struct {
 	slot   int // the source field that it is about, or -1
 	lists  []within
 	row    frame // whose field that is, if it is one of a row
+	blocks int32 // so many lines behind it are those of the blocks that say the position
 }
 
 // within is a list of which rows are around an expression, and the walk through it.

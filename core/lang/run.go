@@ -35,6 +35,7 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 	if o.What != batch.Rejected || o.Line < 0 {
 		return out, o
 	}
+	o.Line = p.at(o.Line, e)
 	if lists := p.lines[o.Line].lists; len(lists) > 0 { // which rows it was
 		where := ""
 		for _, w := range lists {
