@@ -41,7 +41,7 @@ func TestBlocksThatExclude(t *testing.T) {
 	if p == nil {
 		t.Fatal(said)
 	}
-	if _, o := p.Run(&Env{}, batchOf(heavy), 0, nil); o.What != batch.Rejected || p.lines[o.Line].at.Line != 5 || p.lines[o.Line].slot != 0 {
+	if _, o := p.Run(&Env{}, batchOf(heavy), 0, nil); o.What != batch.Rejected || p.lines[o.Line].at.Line != 10 || p.lines[o.Line].slot != 0 {
 		t.Errorf("%+v at line %v", o, p.lines[o.Line].at)
 	}
 	named := "when released\n  let q = sex\n  when q = \"Male\"\n    PID-3 = \"a\"\n  end\nend\nwhen released\n  let q = %s\n  when q = \"T-1\"\n    PID-3 = \"b\"\n  end\nend"
