@@ -28,10 +28,10 @@ func TestGuidelineByHand(t *testing.T) {
 		code int
 		says []string
 	}{
-		{"guideline " + sef, 0, []string{"not taken: notes in .TEXT,SETS", "holm_850: X12 005010, 850: Orders to Holm Reagents", "17 segments, 1 composite, 5 code lists, 7 with conditions"}},
+		{"guideline " + sef, 0, []string{"not taken: notes in .TEXT,SETS", "holm_850: X12 005010, 850: Orders to Holm Reagents", "18 segments, 1 composite, 5 code lists, 7 with conditions"}},
 		{"guideline " + sef + " --output " + description, 0, []string{"written to " + description}},
 		{"guideline " + sef + " --output " + description, 2, []string{"the output cannot be made"}},
-		{"guideline " + sef + " --json", 0, []string{`"standard": "x12"`, `"messages": [`, `"code": "sef.not-taken"`, "structure 850 005010"}},
+		{"guideline " + sef + " --json", 0, []string{`"standard": "x12"`, `"messages": [`, `"code": "sef.notes"`, "structure 850 005010"}},
 		{"guideline " + broken, 1, []string{"broken.sef:4:1: error: 850: a bracket is not closed", "nothing was taken"}},
 		{"guideline /nowhere.sef", 2, []string{"cannot be opened"}},
 		{"look " + orders + " --description " + description, 0, []string{"0 errors, 0 warnings", "Purpose"}},

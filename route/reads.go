@@ -302,7 +302,11 @@ func (c *compilation) description(name, format string, said place.Place) *standa
 		return nil
 	}
 	catalog, about, findings := formats.Description(name, text)
-	c.out = append(c.out, findings...)
+	for _, f := range findings {
+		if f.Code != "sef.notes" { // `ydrion guideline` tells of them
+			c.out = append(c.out, f)
+		}
+	}
 	if catalog != nil && about != "" && about != format {
 		c.out = append(c.out, finding.New("route.description", said, "%s describes messages of %s, and these are of %s", name, about, format))
 	}

@@ -150,9 +150,14 @@ func (s *sef) bad(format string, args ...any) {
 }
 
 // skip notes that something is not taken: once for each kind, with the first place.
-func (s *sef) skip(what, why string) {
+func (s *sef) skip(what, why string) { s.leave("sef.not-taken", what, why) }
+
+// note tells of what is for people, and no rule.
+func (s *sef) note(what, why string) { s.leave("sef.notes", what, why) }
+
+func (s *sef) leave(code, what, why string) {
 	if s.skipped[what] == nil {
-		f := finding.Warn("sef.not-taken", s.at(), "not taken: %s (%s)", what, why)
+		f := finding.Warn(code, s.at(), "not taken: %s (%s)", what, why)
 		s.skipped[what] = &f
 	}
 }
@@ -431,13 +436,13 @@ func (s *sef) notes(d *described, text string) {
 func (s *sef) textOf(kind, line string) {
 	f := strings.SplitN(line, ",", 3)
 	if len(f) < 3 {
-		s.skip("text without a place and a kind", "it is for people")
+		s.note("text without a place and a kind", "it is for people")
 		return
 	}
 	where := strings.TrimRight(strings.TrimSpace(f[0]), "~")
 	key := kind + " " + where
 	if strings.Count(where, "~") > 1 || strings.Contains(where, "~") && kind != "ELMS" || s.texts[key] != "" {
-		s.skip("notes in .TEXT,"+kind, "they are for people; the first of each is its name")
+		s.note("notes in .TEXT,"+kind, "they are for people; the first of each is its name")
 		return
 	}
 	name, rest, _ := strings.Cut(strings.TrimSpace(f[2]), "\n")
