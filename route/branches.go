@@ -99,6 +99,11 @@ func (c *compilation) branch(m *branchMap, target format.Target, scope lang.Scop
 		c.out = append(c.out, finding.New("route.differences", c.where(b, validatedBy(b)), "files that go on as they came are validated against a description where they are read: say it under `check`"))
 	}
 	if !r.OnlyChecked() {
+		of := c.describing(m, target)
+		if of != nil {
+			m.differs = flow.Against{As: strictness[b.Differs], Except: exceptions(b.Except)}
+			scope.Required = m.required(of)
+		}
 		program, findings := lang.Build(m.Map, cmp.Or(b.Map, r.File), string(m.text), target, scope)
 		for _, f := range findings {
 			if b.Map == "" {
@@ -110,10 +115,9 @@ func (c *compilation) branch(m *branchMap, target format.Target, scope lang.Scop
 			explaining, _ := lang.Explaining(m.Map, cmp.Or(b.Map, r.File), string(m.text), target, scope)
 			return explaining
 		})
-		if program != nil {
-			if of := c.draft(m, target, program); of != nil {
-				out.Validate = c.validation(m, of)
-			}
+		if program != nil && of != nil {
+			c.draft(m, of, program)
+			out.Validate = c.validation(m, of)
 		}
 		if out.Program = program; b.After != "" && program != nil && program.Closes() {
 			c.out = append(c.out, finding.New("route.after", c.where(b, "after each"), "nothing can follow each record of a list or an interchange: %s is one", m.TargetSample))

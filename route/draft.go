@@ -25,6 +25,8 @@ type described interface {
 	Sample() []byte
 	// Described tells whether there is a description of it.
 	Described() bool
+	// Required are the elements that its segments must have.
+	Required() map[string][]bool
 	// By gives it another description than the standard's.
 	By(own *standard.Catalog)
 }
@@ -35,12 +37,7 @@ var ofValues = []string{"standard.code", "standard.length", "standard.form", "st
 
 // draft checks what a map will make against its description: constants that do not fit, elements that are required and that
 // nothing fills, and what is wrong with the sample and stays so.
-func (c *compilation) draft(m *branchMap, target format.Target, program *lang.Program) described {
-	of := c.describing(m, target)
-	if of == nil {
-		return nil
-	}
-	m.differs = flow.Against{As: strictness[m.branch.Differs], Except: exceptions(m.branch.Except)}
+func (c *compilation) draft(m *branchMap, of described, program *lang.Program) {
 	sample := map[string]place.Place{}
 	of.Validate(of.Sample(), func(d format.Difference) {
 		if _, twice := sample[key(d)]; !twice {
@@ -76,7 +73,21 @@ func (c *compilation) draft(m *branchMap, target format.Target, program *lang.Pr
 		told[k] = true
 	}
 	m.told, m.envelope = told, [2][]byte{parts[0], parts[2]}
-	return of
+}
+
+// required tells which elements of what a branch makes must have a value: those of its description, where the route does not say what
+// becomes of differences.
+func (m *branchMap) required(of described) func(segment string, element int) bool {
+	if m.branch.Differs != "" {
+		return nil
+	}
+	all := of.Required()
+	return func(segment string, element int) bool {
+		if must := all[segment]; element > len(must) || !must[element-1] {
+			return false
+		}
+		return (&flow.Against{As: format.Refused, Except: m.differs.Except}).Strictness(format.Difference{Code: "standard.required", Path: fmt.Sprintf("%s-%d", segment, element)}) == format.Refused
+	}
 }
 
 // validatedBy is the setting of a branch that wants what is made validated against a description; "" if none does.

@@ -427,7 +427,7 @@ func randomRound(t *testing.T, r *rand.Rand, seed uint64, from, to string, sourc
 		described = append(described, fmt.Sprintf(`{"name": %q%s}`, f, path))
 	}
 	files := map[string][]byte{
-		"routes/r.yaml":        []byte(fmt.Sprintf("route: r\nlisten:\n  folder: in\n  names: \"*\"\nread:\n  %s\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  folder: out\n  name: \"{file.stem}\"\n  one file per: pickup\nrejected:\n  folder: rejected\n", source.read)),
+		"routes/r.yaml":        []byte(fmt.Sprintf("route: r\nlisten:\n  folder: in\n  names: \"*\"\nread:\n  %s\ncheck:\n  schema: schemas/s.json\nmap: maps/m.map\ndeliver:\n  folder: out\n  name: \"{file.stem}\"\n  differences: ignore\n  one file per: pickup\nrejected:\n  folder: rejected\n", source.read)),
 		"schemas/s.json":       []byte(`{"fields": [` + strings.Join(described, ", ") + `]}`),
 		"maps/m.map":           []byte(text),
 		"samples/sample." + to: []byte(target.sample),

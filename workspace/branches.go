@@ -35,7 +35,7 @@ type Good struct {
 	After     string // follows every record
 	AsSample  bool   // segments end as in the map's sample
 	Described string // a file: the description that messages which are made are validated against; empty: their standard
-	Differs   string // what becomes of those that differ from it: reject, warn or ignore
+	Differs   string // what becomes of those that differ from it: reject, warn or ignore; empty: what is required and absent rejects
 	Except    []Exception
 	Guard     bool // values that spreadsheet programs take for formulas get an apostrophe
 	To        []Destination
@@ -221,7 +221,7 @@ func (r *Route) good(m *mapping, key string) Good {
 	}
 	g.Guard = m.oneOf("formulas", "kept", "kept", "guarded") == "guarded"
 	g.AsSample = m.oneOf("segments end", "as standard", "as standard", "as sample") == "as sample"
-	usual := "ignore"
+	usual := "" // what is required must be there
 	switch g.Described = m.text("description"); g.Described {
 	case "":
 	case Standard:

@@ -30,13 +30,14 @@ const (
 )
 
 type action struct {
-	prefix []byte
-	member []byte // stands before the value, and a comma behind, if there is a value
-	kind   actionKind
-	number bool // a number is to stand there without quotes: an empty value cannot
-	blank  bool // null is said by nothing there
-	plain  bool // a number is to stand there in plain decimal notation
-	read   bool // what is evaluated is the number that the slot's text is, if it is one
+	prefix   []byte
+	member   []byte // stands before the value, and a comma behind, if there is a value
+	kind     actionKind
+	number   bool // a number is to stand there without quotes: an empty value cannot
+	blank    bool // null is said by nothing there
+	plain    bool // a number is to stand there in plain decimal notation
+	required bool // there must be a value
+	read     bool // what is evaluated is the number that the slot's text is, if it is one
 	// bounded: the target has not room for all values, or not all characters.
 	bounded bool
 	slot    int32

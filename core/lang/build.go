@@ -23,6 +23,7 @@ type builder struct {
 
 	explains bool // the program says what it does
 	assigned map[string]place.Place
+	filled   map[string]int // how many lines say what stands in an element of a segment
 	nodes    []expression
 	loops    []looped
 	letAt    []Name // where values have been named
@@ -59,7 +60,7 @@ func Build(m *Map, file, source string, target format.Target, scope Scope) (*Pro
 
 func assemble(m *Map, file, source string, target format.Target, scope Scope, explains bool) (*Program, finding.List) {
 	at := place.NewIndex(file, []byte(source)).At
-	b := &builder{compiler: &compiler{checker: newChecker(scope, at)}, file: file, source: source, target: target, in: &format.Instructions{}, to: m.TargetFormat, assigned: map[string]place.Place{}, ignore: map[string]bool{}}
+	b := &builder{compiler: &compiler{checker: newChecker(scope, at)}, file: file, source: source, target: target, in: &format.Instructions{}, to: m.TargetFormat, assigned: map[string]place.Place{}, filled: map[string]int{}, ignore: map[string]bool{}}
 	b.explains, b.notes = explains, explains
 	b.statements(m.Body, nil, nil)
 	b.unused(m)
@@ -336,6 +337,7 @@ func (b *builder) paths(s Statement) {
 	for _, p := range s.Paths {
 		switch s.Verb {
 		case "keep":
+			b.filled[elementOf(p.Name)]++
 			b.in.Keep = append(b.in.Keep, b.named(p))
 		case "clear":
 			b.in.Clear = append(b.in.Clear, b.named(p))
@@ -374,6 +376,7 @@ func (b *builder) assignment(s Statement, outer Node) (format.Assignment, bool) 
 		}
 	}
 	b.assigned[pos.Key] = b.place(name.Pos())
+	b.filled[elementOf(pos.Key)]++
 	return format.Assignment{Named: format.Named{Path: pos.Key, At: b.place(name.Pos())}, Expression: b.add(s.Value, outer, pos.Key)}, true
 }
 
@@ -435,6 +438,7 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 			}
 			a := b.action(p, e)
 			a.line = b.line(p, e.node.Pos(), e.path, e.node)
+			a.required = b.requires(e)
 			if blanks {
 				kind := b.kindOnce(e.node)
 				a.blank = kind == value.Number || kind == value.Bool

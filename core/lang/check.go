@@ -54,6 +54,9 @@ type Scope struct {
 	// Offered fields need not be used: a schema that others have written says which there are, they are
 	// positions that are named somewhere, or everything goes on.
 	Offered bool
+	// Required tells whether a position of the target, an element of a segment, must have a value: a record without it is
+	// rejected. Nil: none must.
+	Required func(segment string, element int) bool
 	// Elsewhere are the fields that are used outside of the map.
 	Elsewhere map[string]bool
 }

@@ -68,7 +68,7 @@ func (p *Program) findColumns() {
 		a, c := &p.actions[i], &p.columns[i]
 		how, is := p.columnOf(a)
 		switch {
-		case !is || a.bounded:
+		case !is || a.bounded || a.required:
 			until, walk = int32(i), -1
 		case how < noValue && walk != a.walk:
 			if walk >= 0 {

@@ -131,7 +131,10 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			if a.walk > 0 {
 				of = e.rows[a.walk].row
 			}
-			if s = of[a.slot]; s.Absent() && (a.kind != translate && a.kind != answered || s == batch.Null) {
+			if s = of[a.slot]; a.required && s == batch.Missing && (a.table == nil || a.table.absent == nil) {
+				return out[:begin], p.lacking(a)
+			}
+			if s.Absent() && (a.kind != translate && a.kind != answered || s == batch.Null) {
 				if s == batch.Null && !a.blank {
 					if !p.nullable {
 						return out[:begin], unsayable(a, "null")
@@ -203,6 +206,9 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			v := a.eval(e)
 			if e.failed {
 				return out[:begin], Outcome{What: batch.Rejected, Line: a.line, Reason: e.reason}
+			}
+			if v.Kind == value.Absent && a.required {
+				return out[:begin], p.lacking(a)
 			}
 			if v.Kind == value.Null && a.blank {
 				v = value.Value{}
@@ -328,6 +334,11 @@ func (x *extra) pad(out []byte, mark int) ([]byte, bool) {
 // unsayable is what becomes of a record with a value that its target cannot say.
 func unsayable(a *action, what string) Outcome {
 	return Outcome{What: batch.Rejected, Line: a.line, Reason: "the value is " + what + ", which cannot be said here; answer it with `if " + what + " …`"}
+}
+
+// lacking is what becomes of a record without a value that its target must have.
+func (p *Program) lacking(a *action) Outcome {
+	return Outcome{What: batch.Rejected, Line: a.line, Reason: p.lines[a.line].target + " must have a value, and there is none; answer it with `if absent …`"}
 }
 
 // meansNull is what becomes of a record with a text that would be read as null.

@@ -208,8 +208,16 @@ func decodeFinding(file string, source []byte, d *json.Decoder, err error) findi
 		known := []string{"lists", "name", "path", "title", "description", "type", "format", "constraints", "fields", "missingValues", "primaryKey", "decimalChar", "groupChar", "bareNumber",
 			"trueValues", "falseValues", "required", "unique", "minLength", "maxLength", "minimum", "maximum", "pattern", "enum"}
 		f := finding.New("schema.key-unknown", place.At(file, source, at), "%q is not a key of a Table Schema that is understood here", name)
-		if near := finding.Nearest(name, known); near != "" {
+		switch near := finding.Nearest(name, known); {
+		case near == "":
+		case near != name:
 			f = f.Suggest("was %q meant?", near)
+		case slices.Contains(known[len(known)-8:], name):
+			f = f.Suggest("it stands in the `constraints` of a field")
+		case name == "lists" || name == "fields" || name == "missingValues" || name == "primaryKey":
+			f = f.Suggest("it holds for all fields, and stands beside `fields`")
+		default:
+			f = f.Suggest("it is said of a field")
 		}
 		return f
 	}

@@ -105,6 +105,8 @@ func TestSchemasThatAreWrong(t *testing.T) {
 		{`{`, "test.json:1:", "not valid JSON"},
 		{`{"fields": []}`, "test.json:1:12", "at least one field"},
 		{"{\"fields\": [\n  {\"name\": \"a\", \"typ\": \"number\"}]}", "test.json:2:17", `was "type" meant?`},
+		{"{\"fields\": [\n  {\"name\": \"a\", \"missingValues\": [\"-\"]}]}", "test.json:2:17", "it holds for all fields, and stands beside `fields`"},
+		{"{\"fields\": [\n  {\"name\": \"a\", \"required\": true}]}", "test.json:2:17", "it stands in the `constraints` of a field"},
 		{"{\"fields\": [{\"name\": \"a\"},\n {\"name\": \"b\", \"type\": \"decimal\"}]}", "test.json:2:24", `"decimal" is not checked here`},
 		{"{\"fields\": [{\"name\": \"a\"},\n {\"name\": \"a\"}]}", "test.json:2:11", `two fields are called "a"`},
 		{`{"fields": [{"name": "a", "type": "date", "format": "%d.%Q"}]}`, "test.json:1:53", "must be followed by"},

@@ -272,6 +272,37 @@ func (m *Message) as(step *standard.Step, known *standard.Composite) *standard.C
 	return known
 }
 
+// Required are the elements that the segments of a message must have, by the segments' names: of a name, those that are required
+// wherever it comes.
+func (m *Message) Required() map[string][]bool {
+	out := map[string][]bool{}
+	from := 0
+	for i := range m.Segments {
+		s := &m.Segments[i]
+		known := m.about(s.Name)
+		if step := m.next(from, s); !s.Outside && step.Node >= 0 {
+			if known = m.as(step, known); !step.Late {
+				from = step.Node
+			}
+		}
+		all, came := out[s.Name]
+		switch {
+		case known == nil:
+			all = []bool{}
+		case !came:
+			for f := range known.Elements {
+				all = append(all, known.Elements[f].Usage == standard.Required)
+			}
+		default:
+			for f := range all {
+				all[f] = all[f] && f < len(known.Elements) && known.Elements[f].Usage == standard.Required
+			}
+		}
+		out[s.Name] = all
+	}
+	return out
+}
+
 func (m *Message) segment(out *format.Parts, s *Segment, known *standard.Composite, occurrence, depth int) bool {
 	n := format.Node{Kind: format.Segment, Path: Path(s.Name, occurrence, 0, 0, 0, 0), Depth: depth, From: s.From, To: s.To}
 	if known != nil {

@@ -482,6 +482,11 @@ func (t *Target) Described() bool {
 	return m.Structure != nil && (t.reader.own == nil || m.Book.Closed)
 }
 
+// Required are the elements that its segments must have, see Message.
+func (t *Target) Required() map[string][]bool {
+	return t.reader.apartWithin(&slab{most: format.MostParts}, t.by(), t.reader.current(), nil, t.source).Required()
+}
+
 // Sample is the message that it is based on.
 func (t *Target) Sample() []byte { return t.source }
 

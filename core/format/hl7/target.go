@@ -79,6 +79,15 @@ func (t *Target) Described() bool {
 	return problem == "" && m.Structure != nil
 }
 
+// Required are the fields that its segments must have, see segments.Message.
+func (t *Target) Required() map[string][]bool {
+	m, problem := apart(&taker{own: t.own, by: t.by(), decoded: true}, t.source)
+	if problem != "" {
+		return nil
+	}
+	return m.Required()
+}
+
 // Sample is the message that it is based on.
 func (t *Target) Sample() []byte { return t.source }
 
