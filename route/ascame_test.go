@@ -293,3 +293,57 @@ func (s *second) Batch(b *batch.Batch) error {
 	}
 	return nil
 }
+
+// TestWhatIsChangedIsValidated: messages that go on as they came are validated when a map has changed them, where the route wants that, and what a
+// map does to the route's own sample is told at check: not what was so before.
+func TestWhatIsChangedIsValidated(t *testing.T) {
+	const (
+		right = "MSH|^~\\&|A|B|C|D|20261128||ORU^R01^ORU_R01|1|P|2.5.1\rPID|1||9||Pup\rOBR|1|||C\rOBX|1|NM|WBC||4|g/L|||||F\r"
+		odd   = "MSH#*~\\&#A#B#C#D#20261128##ORU*R01*ORU_R01#1#P#2.5.1######8859/1\rPID#1##9##caf\xe9\rOBR#1##F#C\rOBX#1#NM#WBC##4#g/L#####F\r"
+		wrong = "MSH|^~\\&|A|B|C|D|20261128||ORU^R01^ORU_R01|1|P|2.5.1\rPID|1||9||\rOBR|1|||C\rOBX|1|NM|WBC||4|g/L|||||F\r"
+	)
+	for name, test := range map[string]struct {
+		lines, read, deliver, in string
+		good                     int64
+		says                     []string
+	}{
+		"right":                  {"OBX-5 = \"5\"", "", "  differences: reject\n", right + odd, 2, nil},
+		"changed to what is not": {"OBX-11 = \"Q\"", "", "  differences: reject\n", right, 0, []string{"what is made of it differs from its standard: OBX-11: Observation Result Status: \"Q\" is not among the codes"}},
+		"with other separators":  {"OBX-5 = OBR-3", "", "  differences: reject\n", odd, 0, []string{"OBX-5: Observation Value is not a value of type NM"}},
+		"told":                   {"OBX-11 = \"Q\"", "", "  differences: warn\n", right, 1, []string{"warning: what is made of it differs from its standard: OBX-11"}},
+		"came so":                {"OBX-5 = \"5\"", "", "  differences: reject\n", wrong, 0, []string{"PID-5: Patient Name is required, and empty"}},
+		"nothing is said":        {"OBX-11 = \"Q\"", "", "", right, 1, nil},
+		"taken away":             {"PID-5 = absent", "", "", right, 1, nil},
+		"one's own":              {"OBX-5 = \"55555\"", "", "  description: descriptions/d.txt\n", right, 0, []string{"differs from descriptions/d.txt: OBX-5: Value has 5 characters"}},
+		"one's own has it not":   {"OBX-5 = \"5\"", "", "  description: descriptions/d.txt\n", strings.ReplaceAll(right, "2.5.1", "2.4"), 0, []string{`the description has nothing on messages "ORU" of version 2.4`}},
+		"of the sample":          {"OBX-11 = \"Q\"\nOBX-5 = \"x\"", "  sample: samples/s.hl7\n", "", right, 1, []string{"maps/m.map:4:1: warning: OBX-11 of what is made of record 1 of samples/s.hl7: Observation Result Status", "OBX-5 of what is made of record 1"}},
+		"the sample has it so":   {"OBX-5 = \"5\"", "  sample: samples/wrong.hl7\n", "", right, 1, nil},
+	} {
+		c, findings := Compile(workspace.FromFiles(map[string][]byte{
+			"routes/r.yaml": []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: hl7\n" + test.read + "map: maps/m.map\ndeliver:\n  folder: \"{out}\"\n  name: \"{file.name}\"\n" + test.deliver + "rejected:\n  folder: \"{out}/rejected\"\n"),
+			"maps/m.map":    []byte("map m\nsource hl7\ntarget hl7 as it came\n" + test.lines + "\n"), "samples/s.hl7": []byte(right), "samples/wrong.hl7": []byte(wrong),
+			"descriptions/d.txt":     []byte("structure ORU_R01 2.5.1 Results\nMSH PID OBR OBX+\n\nsegment OBX 2.5.1 Observation\nO SI(4) Set\nR ID(2..3)#0125 Type\nR CWE(250) What\nO ST(20) Sub\nR NM(3) Value\nO CWE(9) Unit\nO ST(9) Range\nO IS(5) Flag\nO NM(5) Probability\nO ID(2) Nature\nR ID(1) Status\n"),
+			"environments/test.yaml": []byte("environment: test\nplaces:\n  in: in\n  out: out\n"),
+		}), "r")
+		if c == nil {
+			t.Errorf("%s: %v", name, findings)
+			continue
+		}
+		o := &output{}
+		if _, err := c.Plan.Run(context.Background(), strings.NewReader(test.in), flow.Inputs{}, o); err != nil {
+			t.Fatal(err)
+		}
+		said := strings.Join(o.wrong, "\n")
+		for _, f := range findings {
+			said += f.String() + "\n"
+		}
+		for _, want := range test.says {
+			if !strings.Contains(said, want) {
+				t.Errorf("%s: does not say %s:\n%s", name, want, said)
+			}
+		}
+		if o.good != test.good || len(test.says) == 0 && said != "" {
+			t.Errorf("%s: %d are good\n%s", name, o.good, said)
+		}
+	}
+}

@@ -116,7 +116,11 @@ func (c *compilation) branch(m *branchMap, target format.Target, scope lang.Scop
 			return explaining
 		})
 		if program != nil && of != nil {
-			c.draft(m, of, program)
+			if m.AsCame {
+				m.told = map[string]bool{}
+			} else {
+				c.draft(m, of, program)
+			}
 			out.Validate = c.validation(m, of)
 		}
 		if out.Program = program; b.After != "" && program != nil && program.Closes() {
@@ -231,10 +235,12 @@ func (c *compilation) asCame(m *branchMap, of *format.Format) format.Target {
 		return bad("messages go on in the character set that each names; leave the encoding out")
 	case m.branch.Guard || m.branch.AsSample:
 		return bad("segments end as they came, and nothing is guarded in them")
-	case validatedBy(m.branch) != "":
-		return bad("messages that go on as they came are validated against a standard where they are read: say it under `check`")
 	}
-	return of.AsCame()
+	target := of.AsCame()
+	if _, can := target.(described); !can && validatedBy(m.branch) != "" {
+		return bad("of messages that go on as they came, those of hl7 are validated when they have been changed; validate others where they are read: say it under `check`")
+	}
+	return target
 }
 
 // where is the place of what a branch says of its delivery.

@@ -218,11 +218,15 @@ type validatedMade struct {
 // mostMade is how many records of a sample are validated against a description, in each branch.
 const mostMade = 200
 
-// validate validates what a record became.
-func (m *validatedMade) validate(record int64, text []byte) {
+// validate validates what a record became. What a message was that goes on as it came, it may stay.
+func (m *validatedMade) validate(record int64, came, text []byte) {
+	was := map[string]bool{}
+	if m.branch.AsCame {
+		m.of.Validate(came, func(d format.Difference) { was[key(d)] = true })
+	}
 	before, behind := m.branch.envelope[0], m.branch.envelope[1]
 	m.of.Validate(slices.Concat(before, text, behind), func(d format.Difference) {
-		if d.At < len(before) || d.At >= len(before)+len(text) || m.branch.told[key(d)] || m.branch.excepted(d) {
+		if d.At < len(before) || d.At >= len(before)+len(text) || m.branch.told[key(d)] || was[key(d)] || m.branch.excepted(d) {
 			return
 		}
 		m.branch.told[key(d)] = true

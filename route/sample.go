@@ -213,7 +213,7 @@ func (t *tried) Batch(b *batch.Batch) error {
 	for _, h := range t.made {
 		for i := range b.Records() {
 			if record := b.First + int64(i); record <= mostMade && b.In(h.number, i) {
-				h.validate(record, b.Branches[h.number].Made(i))
+				h.validate(record, b.Raw(i), b.Branches[h.number].Made(i))
 			}
 		}
 	}

@@ -9,16 +9,20 @@ import (
 	"ydrion/core/finding"
 	"ydrion/core/format"
 	"ydrion/core/segments"
+	"ydrion/core/standard"
 	"ydrion/core/text"
 )
 
 // AsCame is a target whose messages are those of the source, byte for byte, but for what a map says of
 // them: values that are changed or cleared, segments that are dropped.
-type AsCame struct{ segments.Edits }
+type AsCame struct {
+	segments.Edits
+	own []*standard.Catalog // see By
+}
 
 // NewAsCame makes such a target.
 func NewAsCame() *AsCame {
-	return &AsCame{segments.Edits{Parse: parsePath, Counted: "OBX[2]-5", Chosen: "OBX(3=WBC)-5", Stays: func(p segments.Position) error {
+	return &AsCame{Edits: segments.Edits{Parse: parsePath, Counted: "OBX[2]-5", Chosen: "OBX(3=WBC)-5", Stays: func(p segments.Position) error {
 		switch {
 		case p.Segment != "MSH":
 		case p.Field == 0:
@@ -42,6 +46,28 @@ func (t *AsCame) Null() (string, bool) { return `""`, true }
 // Inside is a segment of which each that came can be changed.
 func (t *AsCame) Inside(path string) (string, format.Target, error) {
 	return path, t, t.Edits.Inside(path)
+}
+
+// By gives it a description of one's own, that its messages are validated against instead of the standard.
+func (t *AsCame) By(own *standard.Catalog) { t.own = []*standard.Catalog{own} }
+
+// Described tells that its messages say themselves what they are.
+func (t *AsCame) Described() bool { return true }
+
+// Sample is none.
+func (t *AsCame) Sample() []byte { return nil }
+
+// Required is nothing: what is not there may have come so.
+func (t *AsCame) Required() map[string][]bool { return nil }
+
+// Validate tells where a message, in its own character set, differs from its description.
+func (t *AsCame) Validate(message []byte, say func(format.Difference)) {
+	k := takers.Get().(*taker)
+	defer k.done()
+	if k.own, k.by, k.decoded = t.own, format.ByStandard, false; t.own != nil {
+		k.by = 0
+	}
+	k.judge(message, say)
 }
 
 // Layout keeps what is changed.

@@ -74,27 +74,33 @@ func (r *Reader) ValidateAll(b *batch.Batch, by func(int) int, say func(int, for
 		if t.by = by(i); t.by == format.ByNone {
 			continue
 		}
-		if tooMany(b.Buf[span.Off:span.End]) {
-			say(i, segments.TooManyRemark("MSH", int(span.Off)))
-			continue
-		}
-		m, problem := apart(t, b.Buf[span.Off:span.End])
-		switch {
-		case problem != "": // its syntax says so
-		case m.Structure == nil && m.Segments[0].Value(12) == "":
-			say(i, unversioned(int(span.Off)))
-		case m.Structure == nil && t.by >= 0:
-			kind := m.Segments[0].Value(9)
-			say(i, format.Difference{Code: format.Undescribed, Path: "MSH-9", At: int(span.Off), Text: fmt.Sprintf("the description has nothing on messages %s of version %s", strconv.Quote(finding.Shorten([]byte(kind))), m.Segments[0].Value(12))})
-		case m.Structure == nil:
-			kind := m.Segments[0].Value(9)
-			say(i, format.Difference{Code: format.Undescribed, Path: "MSH-9", At: int(span.Off), Text: fmt.Sprintf("the standard has no structure for a message %s", strconv.Quote(finding.Shorten([]byte(kind))))})
-		default:
-			m.Validate(func(d format.Difference) {
-				d.At += int(span.Off)
-				say(i, d)
-			})
-		}
+		t.judge(b.Buf[span.Off:span.End], func(d format.Difference) {
+			d.At += int(span.Off)
+			say(i, d)
+		})
+	}
+}
+
+// judge tells where a message differs from what it is described by, or that nothing describes it.
+func (t *taker) judge(raw []byte, say func(format.Difference)) {
+	if tooMany(raw) {
+		say(segments.TooManyRemark("MSH", 0))
+		return
+	}
+	m, problem := apart(t, raw)
+	if problem != "" {
+		return // its syntax says so
+	}
+	kind, version := strconv.Quote(finding.Shorten([]byte(m.Segments[0].Value(9)))), m.Segments[0].Value(12)
+	switch {
+	case m.Structure != nil:
+		m.Validate(say)
+	case version == "":
+		say(unversioned(0))
+	case t.by >= 0:
+		say(format.Difference{Code: format.Undescribed, Path: "MSH-9", Text: fmt.Sprintf("the description has nothing on messages %s of version %s", kind, version)})
+	default:
+		say(format.Difference{Code: format.Undescribed, Path: "MSH-9", Text: fmt.Sprintf("the standard has no structure for a message %s", kind)})
 	}
 }
 
