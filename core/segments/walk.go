@@ -18,13 +18,14 @@ func (r *Reader) Split(b *batch.Batch) {
 	r.Lay(b)
 	list, around := messages(b)
 	w := newWalk(r, b)
-	w.plainText = utf8.Valid(b.Buf[:b.N]) && (!r.declared || text.IsASCII(b.Buf[:b.N]) && !(w.s.Extends && bytes.ContainsAny(b.Buf[:b.N], changes)))
+	ascii, controls := text.Classify(b.Buf[:b.N], w.s.plain())
+	w.plainText = (ascii || !r.declared && utf8.Valid(b.Buf[:b.N])) && !(r.declared && w.s.Extends && bytes.ContainsAny(b.Buf[:b.N], changes))
 	if !w.plainText {
 		for c := 0x80; c < 0x100; c++ {
 			w.class[c] |= isHigh
 		}
 	}
-	w.controls = text.Controlled(b.Buf[:b.N], w.s.plain())
+	w.controls = controls
 	for _, a := range around {
 		w.envelope(int(a.Off), int(a.End))
 	}

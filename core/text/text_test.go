@@ -233,23 +233,26 @@ func TestFixedPatternsAgree(t *testing.T) {
 	}
 }
 
-// TestControlled: each control character is found wherever it stands, whatever stands beside it.
-func TestControlled(t *testing.T) {
-	plain := &[256]bool{}
-	for c := range plain {
-		plain[c] = c >= ' ' && c != 0x7f || c == '\r' || c == '\n'
+// TestClassify: each control character, and each that is beyond ASCII, is found wherever it stands, whatever stands beside it.
+func TestClassify(t *testing.T) {
+	var tables [2][256]bool
+	for k := range tables {
+		for c := range tables[k] {
+			tables[k][c] = c >= ' ' && c != 0x7f || c == '\r' || c == '\n' && k == 1
+		}
 	}
 	r := rand.New(rand.NewPCG(5, 5))
-	for range 20_000 {
-		b, want := make([]byte, r.IntN(40)), false
+	for range 40_000 {
+		plain := &tables[r.IntN(2)]
+		b, controls, ascii, usual := make([]byte, r.IntN(40)), false, true, 1+r.IntN(40)
 		for i := range b {
-			if b[i] = byte(r.IntN(256)); r.IntN(12) > 0 && !plain[b[i]] {
-				b[i] = "\r\n aé\x80\xff~\x1f"[r.IntN(9)]
+			if b[i] = byte(r.IntN(256)); r.IntN(usual) > 0 && (!plain[b[i]] || b[i] >= 0x80) {
+				b[i] = "\r\n aé\x80\xff~\x1f"[r.IntN(4+r.IntN(6))]
 			}
-			want = want || !plain[b[i]]
+			controls, ascii = controls || !plain[b[i]], ascii && b[i] < 0x80
 		}
-		if got := Controlled(b, plain); got != want {
-			t.Fatalf("%q: %v", b, got)
+		if a, c := Classify(b, plain); a != ascii || c != controls {
+			t.Fatalf("%q: %v, %v", b, a, c)
 		}
 	}
 }

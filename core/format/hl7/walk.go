@@ -30,9 +30,9 @@ func (r *Reader) Split(b *batch.Batch) {
 	if r.blocks {
 		plain = &inBlocks
 	}
-	odd := !text.IsASCII(b.Buf[:b.N]) || bytes.IndexByte(b.Buf[:b.N], escape) >= 0
+	ascii, controls := text.Classify(b.Buf[:b.N], plain)
 	w := newWalk(r, b)
-	w.odd, w.controls = odd, text.Controlled(b.Buf[:b.N], plain)
+	w.odd, w.controls = !ascii || bytes.IndexByte(b.Buf[:b.N], escape) >= 0, controls
 	for i, m := range messages {
 		w.message(i, int(m.Off), int(m.End))
 	}
