@@ -68,7 +68,7 @@ func (p *Program) findColumns() {
 		a, c := &p.actions[i], &p.columns[i]
 		how, is := p.columnOf(a)
 		switch {
-		case !is || a.bounded || a.required:
+		case !is || a.bounded:
 			until, walk = int32(i), -1
 		case how < noValue && walk != a.walk:
 			if walk >= 0 {
@@ -151,7 +151,7 @@ func (p *Program) stretch(columns []column, buf []byte, row []batch.Span, out []
 		n := -1
 		switch {
 		case s.Absent():
-			if t := c.action.table; s == batch.Null || c.action.kind == evaluate {
+			if t := c.action.table; s == batch.Null || c.action.kind == evaluate || c.action.required && (t == nil || t.absent == nil) {
 				return room[:from], i
 			} else if t != nil {
 				n = copy(room[at:], t.absent)
