@@ -2,8 +2,10 @@ package segments
 
 import (
 	"bytes"
+	"encoding/binary"
 	"fmt"
 	"io"
+	"math/bits"
 	"slices"
 	"strconv"
 	"strings"
@@ -302,8 +304,22 @@ func (s *Syntax) released(b []byte, from, p int) bool {
 	return n%2 == 1
 }
 
+// shortSegment is how many bytes of a segment are looked through for its end in place.
+const shortSegment = 64
+
 // end finds the terminator of the segment at p, len(b) if there is none.
 func (s *Syntax) end(b []byte, p int) int {
+	const low, high = 0x0101010101010101, 0x8080808080808080
+	wanted := uint64(s.Terminator) * low
+	for i := p; i+8 <= len(b) && i < p+shortSegment; i += 8 { // eight bytes at once: a call would cost as much as looking
+		v := binary.LittleEndian.Uint64(b[i:]) ^ wanted
+		if m := (v - low) &^ v & high; m != 0 { // its lowest bit is that of the first byte that is the terminator
+			if i += bits.TrailingZeros64(m) >> 3; s.Release == 0 || i == p || b[i-1] != s.Release {
+				return i
+			}
+			break
+		}
+	}
 	for from := p; ; {
 		i := bytes.IndexByte(b[from:], s.Terminator)
 		if i < 0 {

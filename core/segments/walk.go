@@ -239,6 +239,12 @@ func (w *walk) within(first, rule, at int, warn bool) {
 // name reads the name of a segment, of which it gives the length and the key; 0: it has none, or something else than an element follows it
 // (ISO 9735 once let counters of nesting stand there, which nobody uses).
 func (w *walk) name(p, stop int) (n int, key uint32) {
+	if p+3 < stop { // three characters, as most have
+		b := w.b.Buf[p : p+4]
+		if w.class[b[0]]|w.class[b[1]]|w.class[b[2]] == plain && w.class[b[3]]&isElement != 0 && upper(b[:3]) {
+			return 3, uint32(b[0])<<16 | uint32(b[1])<<8 | uint32(b[2])
+		}
+	}
 	for ; n < 4 && p+n < stop && w.class[w.b.Buf[p+n]] == plain; n++ {
 		key = key<<8 | uint32(w.b.Buf[p+n])
 	}
