@@ -554,9 +554,9 @@ func (s *Service) deliverStage(c *route.Compiled, t store.Tally) Stage {
 		by := cmp.Or(b.Described, "its standard")
 		switch b.Differs {
 		case "reject":
-			stage.Details = append(stage.Details, fmt.Sprintf("What is made of a record is validated against %s; a record of which something else comes is rejected.", by))
+			stage.Details = append(stage.Details, fmt.Sprintf("What is made of a record is validated against %s; if it differs, the record is rejected.", by))
 		case "warn":
-			stage.Details = append(stage.Details, fmt.Sprintf("What is made of a record is validated against %s; of differences it is warned.", by))
+			stage.Details = append(stage.Details, fmt.Sprintf("What is made of a record is validated against %s; differences are told as warnings.", by))
 		}
 		for _, d := range b.To {
 			stage.Details = append(stage.Details, s.destination(d, len(all) > 1))
