@@ -21,7 +21,7 @@ func elementOf(path string) string {
 func (b *builder) requires(e expression) bool {
 	element := elementOf(e.path)
 	segment, number, is := strings.Cut(element, "-")
-	if b.scope.Required == nil || !is || e.condition != nil || b.filled[element] != 1 {
+	if b.scope.Required == nil || !is || e.condition != nil || e.cases != nil || b.filled[element] != 1 {
 		return false
 	}
 	switch strings.TrimPrefix(e.path, element) {
