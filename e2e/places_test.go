@@ -369,6 +369,20 @@ func TestTakenOnServer(t *testing.T) {
 	if content, err := os.ReadFile(filepath.Join(holm.folder, "out/done/a-1201.csv")); err != nil || string(content) != heading+row(2)+row(3) {
 		t.Errorf("%q %v", content, err)
 	}
+	// Who sees that his file is gone sends the next at once, while the one before is still moved: its marker stays its own.
+	holm.Misbehave(standin.Fault{On: standin.Rename, Do: standin.Late, From: 2, Times: 1, For: 4 * time.Second})
+	holm.drop(t, "out/m.csv", heading+row(3))
+	holm.drop(t, "out/m.csv.ok", "")
+	testbed.Until(t, "it is out of sight, with its marker", func() bool { return holm.list("out") == "done" })
+	if strings.Contains(holm.list("out/done"), "m.csv") {
+		t.Error("its marker was there until it had been moved")
+	}
+	holm.drop(t, "out/m.csv", heading+row(4)+row(5))
+	holm.drop(t, "out/m.csv.ok", "")
+	if p := b.Ended("m.csv", b.Ended("m.csv", 0).ID); p.Good != 2 {
+		t.Errorf("the next one: %+v", p)
+	}
+	testbed.Until(t, "both markers are gone", func() bool { return holm.list("out") == "done" })
 	// Left there.
 	b.Publish(fromHolm(t, ", originals: left"))
 	holm.drop(t, "out/b.csv", heading+row(3))

@@ -69,6 +69,8 @@ type Fetcher struct {
 	fails   int
 	moment  time.Time // up to which files were allowed by the last look
 
+	vouched map[string]bool // files that were put back when their markers had been removed: they need none
+
 	looks int           // into folders, by the look at hand
 	later []store.Fetch // that lie here, whole, and wait for a file of their name
 }
@@ -104,7 +106,7 @@ const mostName = 200
 func (f *Fetcher) Start() {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.seen, f.busy, f.demand = map[string]*seen{}, map[string]bool{}, map[string]bool{}
+	f.seen, f.busy, f.demand, f.vouched = map[string]*seen{}, map[string]bool{}, map[string]bool{}, map[string]bool{}
 	if f.signal == nil {
 		f.signal = make(chan struct{}, 1)
 	}
@@ -580,7 +582,7 @@ func (f *Fetcher) account(there []found, looked time.Time, gate listen.Gate) (re
 		if f.Marker != nil {
 			if s.marker = path.Join(path.Dir(x.path), f.Marker(x.Name, f.folderOf(x.path))); names[s.marker] {
 				left = 0
-			} else if !demand {
+			} else if !demand && !f.vouched[x.path] {
 				s.reason = fmt.Sprintf("its marker %s is not there", path.Base(s.marker))
 			}
 		}

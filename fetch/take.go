@@ -226,6 +226,7 @@ func (f *Fetcher) ended(list []store.Fetch) {
 			delete(f.seen, x.Path)
 		case x.State == "done":
 			delete(f.seen, x.Path)
+			delete(f.vouched, x.Path)
 		case s != nil:
 			s.reason, s.failed, s.rest = x.Reason, x.Reason, time.Now().Add(min(restFor<<min(s.tries, 6), time.Hour))
 			s.tries++
@@ -254,6 +255,9 @@ func (f *Fetcher) copy(t remote.Tree, x *store.Fetch, again bool) error {
 	if held {
 		from = f.taken(x)
 		if err := f.hold(t, x, again); err != nil {
+			return err
+		}
+		if err := f.unmark(t, x, again); err != nil { // at once: who sees that his file is gone may send another with its marker
 			return err
 		}
 	}
@@ -366,6 +370,11 @@ func (f *Fetcher) letBe(t remote.Tree, x *store.Fetch, held bool, reason error) 
 	if !held {
 		return reason
 	}
+	f.mu.Lock()
+	if f.Marker != nil {
+		f.vouched[x.Path] = true
+	}
+	f.mu.Unlock()
 	if err := t.Move(f.taken(x), x.Path); remote.IsAway(err) {
 		return err
 	} else if err != nil {
@@ -679,11 +688,24 @@ func (f *Fetcher) leave(t remote.Tree, x *store.Fetch) error {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("taking leave of a file that was fetched: %w", err)
 	}
-	if f.Marker != nil && x.Place == f.Place {
-		marker := path.Join(path.Dir(x.Path), f.Marker(path.Base(x.Path), f.folderOf(x.Path)))
-		if err := t.Remove(marker); remote.IsAway(err) {
-			return err
+	return nil
+}
+
+// unmark removes the marker of a file that was taken. Where that comes late, it may be that of a newer file of the same name: then it
+// is not older than that.
+func (f *Fetcher) unmark(t remote.Tree, x *store.Fetch, late bool) error {
+	if f.Marker == nil || x.Place != f.Place {
+		return nil
+	}
+	marker := path.Join(path.Dir(x.Path), f.Marker(path.Base(x.Path), f.folderOf(x.Path)))
+	if late {
+		newer, err := t.Look(x.Path)
+		if mark, also := t.Look(marker); err == nil && also == nil && !mark.Modified.Before(newer.Modified) {
+			return nil
 		}
+	}
+	if err := t.Remove(marker); remote.IsAway(err) {
+		return err
 	}
 	return nil
 }
@@ -700,6 +722,9 @@ func (f *Fetcher) leaveObject(t remote.Objects, x *store.Fetch) error {
 	}
 	if f.Settings.TakenTo != "" {
 		return errors.New("an object store renames nothing: files that were taken cannot be moved; leave `taken to` out")
+	}
+	if err := f.unmark(t, x, false); err != nil {
+		return err
 	}
 	return t.Discard(x.Path)
 }

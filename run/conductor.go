@@ -122,6 +122,7 @@ type item struct {
 	compiled *route.Compiled
 	resumed  bool   // it was begun before: it may have left something behind
 	held     string // where its file lies; empty: not asked yet
+	unmarked bool   // its marker has been removed
 	alone    bool   // nobody but us can reach the file that was taken
 	content  []byte
 	verdict  *verdict

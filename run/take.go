@@ -205,11 +205,8 @@ func (c *Conductor) take(it *item) error {
 	if err := c.away(it); err != nil || it.stage != taking {
 		return err
 	}
-	if err := c.identify(it, it.held); err != nil {
-		return err
-	}
-	c.unmark(it)
-	return nil
+	c.unmark(it) // at once: who sees that his file is gone may send another with its marker
+	return c.identify(it, it.held)
 }
 
 // away moves a claimed file out of sight, if it is what was claimed. Otherwise its claim ends.
@@ -352,20 +349,25 @@ func (c *Conductor) withdraw(it *item, reason string) error {
 	return nil
 }
 
-// unmark removes the marker of a file that was taken. When that is repeated
-// after a crash, the marker may be that of a newer file of the same name.
+// unmark removes the marker of a file that was taken. When that comes late, after
+// a crash, the marker may be that of a newer file of the same name: then it is not older than that.
 func (c *Conductor) unmark(it *item) {
-	if it.compiled.Marker == nil {
+	if it.compiled.Marker == nil || it.unmarked {
 		return
 	}
+	it.unmarked = true
 	name, problem := it.compiled.Marker.Name(&lang.Env{Facts: facts(it.compiled, it.Name, it.Folder, it.Event, it.Mail, time.Now())}, nil, 0)
 	if problem != "" {
 		return
 	}
-	if _, err := c.e.FS.Look(it.Path); it.resumed && err == nil {
-		return
+	marker := filepath.Join(filepath.Dir(it.Path), name)
+	if it.resumed {
+		newer, err := c.e.FS.Look(it.Path)
+		if mark, also := c.e.FS.Look(marker); err == nil && also == nil && !mark.Modified.Before(newer.Modified) {
+			return
+		}
 	}
-	if err := c.fs.Remove(filepath.Join(filepath.Dir(it.Path), name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := c.fs.Remove(marker); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		c.e.Log.Warn("a marker cannot be removed", "route", c.name, "marker", name, "error", err)
 	}
 }

@@ -62,12 +62,7 @@ func (t *AsCame) Required() map[string][]bool { return nil }
 
 // Validate tells where a message, in its own character set, differs from its description.
 func (t *AsCame) Validate(message []byte, say func(format.Difference)) {
-	k := takers.Get().(*taker)
-	defer k.done()
-	if k.own, k.by, k.decoded = t.own, format.ByStandard, false; t.own != nil {
-		k.by = 0
-	}
-	k.judge(message, say)
+	validated(t.own, false, message, say)
 }
 
 // Layout keeps what is changed.

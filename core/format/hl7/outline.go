@@ -46,13 +46,9 @@ var _ format.Validator = (*Reader)(nil)
 
 // Validate tells where a message differs from its version of the standard.
 func (r *Reader) Validate(raw []byte, say func(format.Difference)) {
-	r.validate(format.AsRead, raw, say)
-}
-
-func (r *Reader) validate(by int, raw []byte, say func(format.Difference)) {
 	t := takers.Get().(*taker)
 	defer t.done()
-	t.own, t.by, t.decoded = r.own, by, !r.declared
+	t.own, t.by, t.decoded = r.own, format.AsRead, !r.declared
 	if tooMany(raw) {
 		say(segments.TooManyRemark("MSH", 0))
 		return
@@ -79,6 +75,17 @@ func (r *Reader) ValidateAll(b *batch.Batch, by func(int) int, say func(int, for
 			say(i, d)
 		})
 	}
+}
+
+// validated tells where a message that was made differs from a description of one's own or, without one, from its version of
+// the standard. It is in UTF-8 (decoded), or in its own character set.
+func validated(own []*standard.Catalog, decoded bool, message []byte, say func(format.Difference)) {
+	t := takers.Get().(*taker)
+	defer t.done()
+	if t.own, t.by, t.decoded = own, format.ByStandard, decoded; own != nil {
+		t.by = 0
+	}
+	t.judge(message, say)
 }
 
 // judge tells where a message differs from what it is described by, or that nothing describes it.

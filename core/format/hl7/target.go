@@ -93,7 +93,7 @@ func (t *Target) Sample() []byte { return t.source }
 
 // Validate tells where a message differs from its description.
 func (t *Target) Validate(message []byte, say func(format.Difference)) {
-	(&Reader{bound: &bound{own: t.own}}).validate(t.by(), message, say)
+	validated(t.own, true, message, say)
 }
 
 // given tells of fields that no map says: separators, and the counts of batches and files (2.10.3).
