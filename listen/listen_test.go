@@ -327,6 +327,11 @@ func TestMarker(t *testing.T) {
 	put(t, filepath.Join(b.Folder, "b.csv.done"), "")
 	move(t, filepath.Join(b.Folder, "b.csv"), "x")
 	b.gives("a.csv", "b.csv")
+	// That of a file which was put back has been there.
+	move(t, filepath.Join(b.Folder, "c.csv"), "x")
+	b.waits("c.csv", "its marker c.csv.done is not there")
+	b.Before(filepath.Join(b.Folder, "c.csv"), 1)
+	b.gives("a.csv", "b.csv", "c.csv")
 }
 
 func TestLastLine(t *testing.T) {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math"
 	"path/filepath"
 	"sort"
 	"strings"
@@ -284,7 +285,7 @@ func (l *Listener) account(ctx context.Context, path string, info files.Info, er
 // consider decides whether a file is ready.
 func (l *Listener) consider(path string, s *seen, info files.Info, lookErr error, event string) {
 	l.mu.Lock()
-	given, closed, changed, noticed := s.given, s.closed, s.changed, s.noticed
+	given, closed, changed, noticed, put := s.given, s.closed, s.changed, s.noticed, s.order < math.MinInt64/4
 	l.mu.Unlock()
 	if given {
 		return
@@ -292,7 +293,7 @@ func (l *Listener) consider(path string, s *seen, info files.Info, lookErr error
 	reason, state, again := l.reason(path, closed, changed, info, lookErr)
 	marker, settling := "", reason == unsettled && !closed && changed.Equal(noticed)
 	if reason == "" {
-		marker, reason = l.complete(path, info)
+		marker, reason = l.complete(path, info, put)
 		again = patience(s.tries)
 	}
 	l.mu.Lock()

@@ -83,9 +83,9 @@ func (l *Listener) reason(path string, closed bool, changed time.Time, info file
 	return "", waits, 0
 }
 
-// complete asks for the marker and the last line, if the route wants them.
-func (l *Listener) complete(path string, info files.Info) (marker, reason string) {
-	if l.Marker != nil {
+// complete asks for the marker and the last line, if the route wants them. The marker of a file that was put back has been there.
+func (l *Listener) complete(path string, info files.Info, put bool) (marker, reason string) {
+	if l.Marker != nil && !put {
 		marker = filepath.Join(filepath.Dir(path), l.Marker(filepath.Base(path), l.below(path)))
 		if _, err := l.FS.Look(marker); err != nil {
 			return "", noMarker(marker)

@@ -123,6 +123,7 @@ type item struct {
 	resumed  bool   // it was begun before: it may have left something behind
 	held     string // where its file lies; empty: not asked yet
 	unmarked bool   // its marker has been removed
+	together bool   // it is taken with others, or not at all
 	alone    bool   // nobody but us can reach the file that was taken
 	content  []byte
 	verdict  *verdict

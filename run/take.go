@@ -177,6 +177,7 @@ func (c *Conductor) begin(l *listen.Listener, compiled *route.Compiled, chosen [
 func (c *Conductor) takeFiles(all []*item) bool {
 	took := true
 	for _, f := range all {
+		f.together = len(all) > 1
 		if f.resumed && f.Claimed {
 			c.try(f, taking, c.undo)
 		} else {
@@ -184,8 +185,16 @@ func (c *Conductor) takeFiles(all []*item) bool {
 		}
 		took = took && f.stage == taking
 	}
-	if took || len(all) == 1 {
+	if len(all) == 1 {
 		return took
+	}
+	if took {
+		for _, f := range all {
+			if f.Event != listen.Gone && f.Origin != "left" {
+				c.unmark(f)
+			}
+		}
+		return true
 	}
 	for _, f := range all {
 		c.try(f, taking, c.undo)
@@ -205,7 +214,9 @@ func (c *Conductor) take(it *item) error {
 	if err := c.away(it); err != nil || it.stage != taking {
 		return err
 	}
-	c.unmark(it) // at once: who sees that his file is gone may send another with its marker
+	if !it.together { // else it may have to be put back
+		c.unmark(it) // at once: who sees that his file is gone may send another with its marker
+	}
 	return c.identify(it, it.held)
 }
 
