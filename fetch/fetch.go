@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"path"
 	"path/filepath"
 	"regexp"
@@ -69,7 +70,7 @@ type Fetcher struct {
 	fails   int
 	moment  time.Time // up to which files were allowed by the last look
 
-	vouched map[string]bool // files that were put back when their markers had been removed: they need none
+	vouched map[string]time.Time // when files were put back whose markers had been removed: they need none
 
 	looks int           // into folders, by the look at hand
 	later []store.Fetch // that lie here, whole, and wait for a file of their name
@@ -106,7 +107,7 @@ const mostName = 200
 func (f *Fetcher) Start() {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.seen, f.busy, f.demand, f.vouched = map[string]*seen{}, map[string]bool{}, map[string]bool{}, map[string]bool{}
+	f.seen, f.busy, f.demand, f.vouched = map[string]*seen{}, map[string]bool{}, map[string]bool{}, map[string]time.Time{}
 	if f.signal == nil {
 		f.signal = make(chan struct{}, 1)
 	}
@@ -555,6 +556,7 @@ func (f *Fetcher) account(there []found, looked time.Time, gate listen.Gate) (re
 			delete(f.demand, p)
 		}
 	}
+	maps.DeleteFunc(f.vouched, func(p string, put time.Time) bool { return !names[p] && !f.busy[p] && looked.After(put) })
 	for _, x := range there {
 		switch k, known := f.known[x.path]; {
 		case x.Mail != nil && x.Odd == "" && !f.Settings.Mails.Fits(x.Mail.From, x.Mail.Subject), x.Mail == nil && !got && x.problem == "" && !f.mayBeMeant(x.Info), f.busy[x.path], markers != nil && markers.MatchString(x.Name):
@@ -582,7 +584,7 @@ func (f *Fetcher) account(there []found, looked time.Time, gate listen.Gate) (re
 		if f.Marker != nil {
 			if s.marker = path.Join(path.Dir(x.path), f.Marker(x.Name, f.folderOf(x.path))); names[s.marker] {
 				left = 0
-			} else if !demand && !f.vouched[x.path] {
+			} else if !demand && f.vouched[x.path].IsZero() {
 				s.reason = fmt.Sprintf("its marker %s is not there", path.Base(s.marker))
 			}
 		}

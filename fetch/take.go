@@ -370,14 +370,16 @@ func (f *Fetcher) letBe(t remote.Tree, x *store.Fetch, held bool, reason error) 
 	if !held {
 		return reason
 	}
-	f.mu.Lock()
-	if f.Marker != nil {
-		f.vouched[x.Path] = true
-	}
-	f.mu.Unlock()
-	if err := t.Move(f.taken(x), x.Path); remote.IsAway(err) {
+	err := t.Move(f.taken(x), x.Path)
+	if remote.IsAway(err) {
 		return err
-	} else if err != nil {
+	}
+	if f.Marker != nil {
+		f.mu.Lock()
+		f.vouched[x.Path] = time.Now()
+		f.mu.Unlock()
+	}
+	if err != nil {
 		return errors.Join(reason, err) // it is put back when it is found
 	}
 	return reason
@@ -704,8 +706,11 @@ func (f *Fetcher) unmark(t remote.Tree, x *store.Fetch, late bool) error {
 			return nil
 		}
 	}
-	if err := t.Remove(marker); remote.IsAway(err) {
+	switch err := t.Remove(marker); {
+	case remote.IsAway(err):
 		return err
+	case err != nil && !errors.Is(err, fs.ErrNotExist):
+		f.Log.Warn("a marker cannot be removed", "route", f.Route, "place", f.Place, "marker", marker, "error", err)
 	}
 	return nil
 }

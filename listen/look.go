@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"math"
 	"path/filepath"
 	"sort"
 	"strings"
@@ -285,7 +284,7 @@ func (l *Listener) account(ctx context.Context, path string, info files.Info, er
 // consider decides whether a file is ready.
 func (l *Listener) consider(path string, s *seen, info files.Info, lookErr error, event string) {
 	l.mu.Lock()
-	given, closed, changed, noticed, put := s.given, s.closed, s.changed, s.noticed, s.order < math.MinInt64/4
+	given, closed, changed, noticed, put := s.given, s.closed, s.changed, s.noticed, s.order < 0
 	l.mu.Unlock()
 	if given {
 		return

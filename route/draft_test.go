@@ -156,7 +156,7 @@ func TestRequiredAndAbsent(t *testing.T) {
 		to850    = "keep ISA, GS, ST-1, BEG-1, BEG-2, BEG-5, PO1-1, PO1-3, PO1-6, CTT\nST-2 = record | pad 4 \"0\"\nPO1-2 = n\nPO1-7 = a\n"
 		toORU    = "keep MSH, PID-1, PID-5, OBR-1, OBR-2, OBX-1, OBX-2, OBX-11\nOBX-3 = b\nOBX-5 = n\n"
 		orders   = "UNB+UNOC:3+SKERRY:14+HOLM:14+261125:0930+7'UNH+1+ORDERS:D:96A:UN'BGM+220+A+9'NAD+BY+1'UNS+S'UNT+5+1'UNZ+1+7'"
-		fields   = `{"name":"a"},{"name":"b"},{"name":"n","type":"number"}],"missingValues":["-"`
+		fields   = `{"name":"a"},{"name":"b"},{"name":"n","type":"number","constraints":{"required":true}}],"missingValues":["-"`
 		rows     = "a,b,n\nx,y,1\n-,y,2\nx,-,3\n,y,4\n"
 	)
 	for name, test := range map[string]struct {
@@ -164,26 +164,27 @@ func TestRequiredAndAbsent(t *testing.T) {
 		wrong                                       string // its records
 		says                                        string
 	}{
-		"X12":                      {"x12", purchase, to850 + "BEG-3 = b\n", "", "", "3", "BEG-3 must have a value, and there is none; answer it with `if absent …`"},
-		"HL7, a component":         {"hl7", result, toORU + "PID-3.1 = a\nOBR-4.1 = b\n", "", "", "2 3", "PID-3.1 must have a value"},
-		"one of two components":    {"hl7", result, toORU + "PID-3.1 = a\nPID-3.4 = \"SCSR\"\nOBR-4 = b\n", "", "", "3", "OBR-4 must have a value"},
-		"of what is computed":      {"x12", purchase, to850 + "BEG-3 = b | upper | before \"(\"\n", "", "", "3", "BEG-3 must have a value"},
-		"by condition":             {"x12", purchase, to850 + "BEG-3 = a when n > 2, otherwise b\n", "", "", "", ""},
-		"by condition, absent":     {"x12", purchase, to850 + "BEG-3 = b when n > 2, otherwise a\n", "", "", "2 3", "BEG-3 must have a value"},
-		"with an answer":           {"x12", purchase, to850 + "BEG-3 = b if absent \"NONE\"\n", "", "", "", ""},
-		"with an empty answer":     {"x12", purchase, to850 + "BEG-3 = b if absent \"\"\n", "", "", "", ""},
-		"with an absent answer":    {"x12", purchase, to850 + "BEG-3 = b if absent absent\n", "", "", "3", "BEG-3 must have a value"},
-		"within a text":            {"x12", purchase, to850 + "BEG-3 = \"{b}\"\n", "", "", "", ""},
-		"in a block":               {"x12", purchase, to850 + "when n > 0\n  BEG-3 = b\nend\n", "", "", "", ""},
-		"a table's answer":         {"x12", purchase, to850 + "BEG-3 = b | lookup t if unlisted \"?\"\n", "", "", "3", "BEG-3 must have a value"},
-		"in a list":                {"x12", purchase, strings.NewReplacer("PO1-3, ", "", "PO1-2 = n\n", "").Replace(to850) + "BEG-3 = \"x\"\nPO1-3 = b\nPO1-2 = n\n", "", "", "", ""},
-		"EDIFACT":                  {"edifact", orders, "keep UNB, UNH, BGM, NAD-2.1, UNS\nNAD-1 = b\n", "", "", "3", "NAD-1 must have a value"},
-		"not required":             {"x12", purchase, to850 + "BEG-3 = \"x\"\nPO1-4 = b\n", "", "", "", ""},
-		"ignored":                  {"x12", purchase, to850 + "BEG-3 = b\n", "  differences: ignore\n", "", "", ""},
-		"excepted":                 {"x12", purchase, to850 + "BEG-3 = b\n", "  except:\n    - rule: standard.required\n      differences: ignore\n", "", "", ""},
-		"excepted elsewhere":       {"x12", purchase, to850 + "BEG-3 = b\n", "  except:\n    - at: PO1\n      differences: ignore\n", "", "3", "BEG-3 must have a value"},
-		"of no description":        {"x12", strings.ReplaceAll(purchase, "ST*850", "ST*999850"), to850 + "BEG-3 = b\n", "", "", "", ""},
-		"no more than a partner's": {"x12", purchase, to850 + "BEG-3 = b\n", "  description: descriptions/d.txt\n", "structure 850 005010 Orders\nST BEG PO1+ CTT SE\n\nsegment BEG 005010 Order\nO ID(2) Purpose\nO ID(2) Type\nO AN(1..5) Number\nO AN(1..5) More\nO DT(8) Day\n", "", ""},
+		"X12":                                    {"x12", purchase, to850 + "BEG-3 = b\n", "", "", "3", "BEG-3 must have a value, and there is none; answer it with `if absent …`"},
+		"HL7, a component":                       {"hl7", result, toORU + "PID-3.1 = a\nOBR-4.1 = b\n", "", "", "2 3", "PID-3.1 must have a value"},
+		"one of two components":                  {"hl7", result, toORU + "PID-3.1 = a\nPID-3.4 = \"SCSR\"\nOBR-4 = b\n", "", "", "3", "OBR-4 must have a value"},
+		"of what is computed":                    {"x12", purchase, to850 + "BEG-3 = b | upper | before \"(\"\n", "", "", "3", "BEG-3 must have a value"},
+		"what is not found in one that is there": {"x12", purchase, to850 + "BEG-3 = n | text | capture \"^([12])$\"\n", "", "", "3 4", "BEG-3 must have a value"},
+		"by condition":                           {"x12", purchase, to850 + "BEG-3 = a when n > 2, otherwise b\n", "", "", "", ""},
+		"by condition, absent":                   {"x12", purchase, to850 + "BEG-3 = b when n > 2, otherwise a\n", "", "", "2 3", "BEG-3 must have a value"},
+		"with an answer":                         {"x12", purchase, to850 + "BEG-3 = b if absent \"NONE\"\n", "", "", "", ""},
+		"with an empty answer":                   {"x12", purchase, to850 + "BEG-3 = b if absent \"\"\n", "", "", "", ""},
+		"with an absent answer":                  {"x12", purchase, to850 + "BEG-3 = b if absent absent\n", "", "", "3", "BEG-3 must have a value"},
+		"within a text":                          {"x12", purchase, to850 + "BEG-3 = \"{b}\"\n", "", "", "", ""},
+		"in a block":                             {"x12", purchase, to850 + "when n > 0\n  BEG-3 = b\nend\n", "", "", "", ""},
+		"a table's answer":                       {"x12", purchase, to850 + "BEG-3 = b | lookup t if unlisted \"?\"\n", "", "", "3", "BEG-3 must have a value"},
+		"in a list":                              {"x12", purchase, strings.NewReplacer("PO1-3, ", "", "PO1-2 = n\n", "").Replace(to850) + "BEG-3 = \"x\"\nPO1-3 = b\nPO1-2 = n\n", "", "", "", ""},
+		"EDIFACT":                                {"edifact", orders, "keep UNB, UNH, BGM, NAD-2.1, UNS\nNAD-1 = b\n", "", "", "3", "NAD-1 must have a value"},
+		"not required":                           {"x12", purchase, to850 + "BEG-3 = \"x\"\nPO1-4 = b\n", "", "", "", ""},
+		"ignored":                                {"x12", purchase, to850 + "BEG-3 = b\n", "  differences: ignore\n", "", "", ""},
+		"excepted":                               {"x12", purchase, to850 + "BEG-3 = b\n", "  except:\n    - rule: standard.required\n      differences: ignore\n", "", "", ""},
+		"excepted elsewhere":                     {"x12", purchase, to850 + "BEG-3 = b\n", "  except:\n    - at: PO1\n      differences: ignore\n", "", "3", "BEG-3 must have a value"},
+		"of no description":                      {"x12", strings.ReplaceAll(purchase, "ST*850", "ST*999850"), to850 + "BEG-3 = b\n", "", "", "", ""},
+		"no more than a partner's":               {"x12", purchase, to850 + "BEG-3 = b\n", "  description: descriptions/d.txt\n", "structure 850 005010 Orders\nST BEG PO1+ CTT SE\n\nsegment BEG 005010 Order\nO ID(2) Purpose\nO ID(2) Type\nO AN(1..5) Number\nO AN(1..5) More\nO DT(8) Day\n", "", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			w := making(test.target, test.sample, test.lines+"ignore a, b, n\n", fields, "", "  one file per: record\n"+test.deliver, map[string]string{"descriptions/d.txt": test.description, "lookups/t.csv": "key,value\ny,Y\n"})
