@@ -316,7 +316,7 @@ func (b *builder) let(s Statement) {
 		b.out = append(b.out, finding.New("map.name", b.place(name.Pos()), "%s is a word of the language; give the value another name", name.Name))
 	}
 	b.check(s.Value)
-	b.lets[name.Name] = &let{node: s.Value, frames: b.frames}
+	b.lets[name.Name] = &let{node: s.Value, frames: b.frames, size: b.size(s.Value)}
 	b.letAt = append(b.letAt, name)
 }
 

@@ -111,7 +111,25 @@ type checker struct {
 	warned    map[int]bool // where
 	frames    []frame      // what names may mean: the record, and behind it the rows around an expression
 	walks     int          // through rows
+	named     int          // how large all that names stand for is, each where it is used
 	decides   string       // what the expression is that is being checked, where it decides what becomes of records; empty: it does not
+}
+
+// mostNamed bounds what a map's names stand for: a value that is named by others twice, and those by others, doubles with each.
+const mostNamed = 500_000
+
+// size is how many nodes an expression is, with those that names in it stand for.
+func (c *checker) size(n Node) int {
+	if name, is := n.(*Name); is && c.bound[name] != nil {
+		return c.bound[name].size
+	}
+	size := 1
+	for _, below := range children(n) {
+		if below != nil {
+			size += c.size(below)
+		}
+	}
+	return size
 }
 
 func newChecker(scope Scope, place func(int) place.Place) *checker {
@@ -304,6 +322,15 @@ func (c *checker) binary(n *Binary) value.Kind {
 func (c *checker) name(n *Name) value.Kind {
 	if l := c.lets[n.Name]; l != nil && !n.Field {
 		l.used = true
+		if before := c.named; before <= mostNamed {
+			if c.named += l.size; c.named > mostNamed {
+				c.bad(n, "map.size", "with %s the map's named values are more than %d steps, each counted where it is used", n.Name, mostNamed)
+				c.suggest("name fewer values by others, or use them less often")
+			}
+		}
+		if c.named > mostNamed {
+			return anyKind
+		}
 		c.bound[n] = l
 		c.unnumbered(n)
 		return c.kinds[l.node]

@@ -171,6 +171,7 @@ type let struct {
 	node   Node
 	frames []frame // where that was
 	used   bool
+	size   int // how many nodes it is, with those of the names in it
 
 	asked, lacks bool // whether it may have no value has been found out, and it may
 }

@@ -1,6 +1,7 @@
 package lang
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 )
@@ -53,6 +54,20 @@ func TestCasesAndNames(t *testing.T) {
 	} {
 		if _, said := build(t, body); !strings.Contains(strings.Join(said, "\n"), want) {
 			t.Errorf("%s\nsays %q, not %q", body, said, want)
+		}
+	}
+}
+
+// TestNamesThatDouble: names of which each stands for the one before twice are refused where they become too much, at once.
+func TestNamesThatDouble(t *testing.T) {
+	for n, wrong := range map[int]bool{10: false, 60: true} {
+		text := "let v0 = weight_kg + 1\n"
+		for i := 1; i < n; i++ {
+			text += fmt.Sprintf("let v%d = v%d + v%d\n", i, i-1, i-1)
+		}
+		p, said := build(t, text+fmt.Sprintf("PID-3 = v%d | text", n-1))
+		if told := strings.Join(said, "\n"); wrong != (p == nil) || wrong && (strings.Count(told, "map.size") != 1 || !strings.Contains(told, "test.map:17:17: error: with v15 the map's named values are more than 500000 steps")) {
+			t.Errorf("%d: %s", n, told)
 		}
 	}
 }
