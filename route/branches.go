@@ -26,9 +26,9 @@ type branchMap struct {
 	text   []byte
 	at     func(pos int) place.Place
 
-	differs  flow.Against    // what of its messages differs from their description, and how that counts
-	told     map[string]bool // what has been said of them
-	envelope [2][]byte       // what may stand around them; nothing is known of them before that
+	differs    flow.Against    // what of its messages differs from their description, and how that counts
+	told       map[string]bool // what has been said of them
+	validating validating      // nil: nothing describes them
 }
 
 // maps reads the map of each branch. One without a map has records that go on as they came.
@@ -99,9 +99,9 @@ func (c *compilation) branch(m *branchMap, target format.Target, scope lang.Scop
 		c.out = append(c.out, finding.New("route.differences", c.where(b, validatedBy(b)), "files that go on as they came are validated against a description where they are read: say it under `check`"))
 	}
 	if !r.OnlyChecked() {
+		m.differs = flow.Against{As: strictness[b.Differs], Except: exceptions(b.Except)}
 		of := c.describing(m, target)
 		if of != nil {
-			m.differs = flow.Against{As: strictness[b.Differs], Except: exceptions(b.Except)}
 			scope.Required = m.required(of)
 		}
 		program, findings := lang.Build(m.Map, cmp.Or(b.Map, r.File), string(m.text), target, scope)
@@ -116,12 +116,10 @@ func (c *compilation) branch(m *branchMap, target format.Target, scope lang.Scop
 			return explaining
 		})
 		if program != nil && of != nil {
-			if m.AsCame {
-				m.told = map[string]bool{}
-			} else {
-				c.draft(m, of, program)
-			}
-			out.Validate = c.validation(m, of)
+			c.draft(m, of, program)
+		}
+		if program != nil && m.validating != nil {
+			out.Validating = c.validation(m)
 		}
 		if out.Program = program; b.After != "" && program != nil && program.Closes() {
 			c.out = append(c.out, finding.New("route.after", c.where(b, "after each"), "nothing can follow each record of a list or an interchange: %s is one", m.TargetSample))
@@ -236,11 +234,7 @@ func (c *compilation) asCame(m *branchMap, of *format.Format) format.Target {
 	case m.branch.Guard || m.branch.AsSample:
 		return bad("segments end as they came, and nothing is guarded in them")
 	}
-	target := of.AsCame()
-	if _, can := target.(described); !can && validatedBy(m.branch) != "" {
-		return bad("of messages that go on as they came, those of hl7 are validated when they have been changed; validate others where they are read: say it under `check`")
-	}
-	return target
+	return of.AsCame()
 }
 
 // where is the place of what a branch says of its delivery.

@@ -17,7 +17,16 @@ import (
 	"ydrion/workspace"
 )
 
-// described is a target whose messages can be validated against their description.
+// validating tells where what was made of the messages of a batch differs from what they are described by.
+type validating func(from format.Reader, b *batch.Batch) func(record int, made []byte, say func(format.Difference))
+
+// retouched is a target of messages as they came. Which description is theirs is known when they come.
+type retouched interface {
+	Validating(from format.Reader, b *batch.Batch) func(record int, made []byte, say func(format.Difference))
+	By(own *standard.Catalog)
+}
+
+// described is a target of a sample, whose messages can be validated against their description.
 type described interface {
 	// Validate tells where a message differs from what it says that it is.
 	Validate(message []byte, say func(format.Difference))
@@ -72,7 +81,17 @@ func (c *compilation) draft(m *branchMap, of described, program *lang.Program) {
 	for k := range sample {
 		told[k] = true
 	}
-	m.told, m.envelope = told, [2][]byte{parts[0], parts[2]}
+	m.told = told
+	before, behind := parts[0], parts[2]
+	m.validating = func(format.Reader, *batch.Batch) func(int, []byte, func(format.Difference)) {
+		return func(_ int, made []byte, say func(format.Difference)) {
+			of.Validate(slices.Concat(before, made, behind), func(d format.Difference) {
+				if d.At -= len(before); 0 <= d.At && d.At < len(made) {
+					say(d)
+				}
+			})
+		}
+	}
 }
 
 // required tells which elements of what a branch makes must have a value: those of its description, where the route does not say what
@@ -103,25 +122,31 @@ func validatedBy(b *workspace.Branch) string {
 	return ""
 }
 
-// describing is a branch's target with what its messages are validated against; nil if that is nothing.
+// describing is a branch's target with what its messages are validated against; nil if that is nothing, or known only when messages
+// come.
 func (c *compilation) describing(m *branchMap, target format.Target) described {
 	b := m.branch
 	of, can := target.(described)
+	came, asCame := target.(retouched)
 	bad := func(says string, args ...any) described {
 		if by := validatedBy(b); by != "" {
 			c.out = append(c.out, finding.New("route.differences", c.where(b, by), says, args...))
 		}
 		return nil
 	}
-	if !can {
-		return bad("only messages of edifact, hl7 and x12 that a map makes of a sample are validated against a description")
+	if !can && !asCame {
+		return bad("only messages of edifact, hl7 and x12 are validated against a description")
 	}
 	if b.Described != "" {
 		own := c.description(b.Described, m.TargetFormat, c.where(b, "description"))
 		if own == nil {
 			return nil
 		}
-		of.By(own)
+		target.(interface{ By(*standard.Catalog) }).By(own)
+	}
+	if asCame {
+		m.validating, m.told = came.Validating, map[string]bool{}
+		return nil
 	}
 	switch {
 	case of.Described():
@@ -144,25 +169,26 @@ func (m *branchMap) excepted(d format.Difference) bool {
 }
 
 // validation is what checks each message that a branch makes against its description; nil if the route does not want that.
-func (c *compilation) validation(m *branchMap, of described) func(made []byte) (refused, told string) {
+func (c *compilation) validation(m *branchMap) func(from format.Reader, b *batch.Batch) func(record int, made []byte) (refused, told string) {
 	counts := func(e workspace.Exception) bool { return e.As != "ignore" }
 	if m.differs.As == format.Unvalidated && !slices.ContainsFunc(m.branch.Except, counts) {
 		return nil
 	}
 	by := cmp.Or(m.branch.Described, "its standard")
-	before, behind := m.envelope[0], m.envelope[1]
-	return func(made []byte) (refused, told string) {
-		var said [2]differences
-		of.Validate(slices.Concat(before, made, behind), func(d format.Difference) {
-			switch as := m.differs.Strictness(d); {
-			case d.At < len(before) || d.At >= len(before)+len(made) || as == format.Unvalidated:
-			case as == format.Refused:
-				said[0].add(d)
-			default:
-				said[1].add(d)
-			}
-		})
-		return said[0].from(by), said[1].from(by)
+	return func(from format.Reader, b *batch.Batch) func(record int, made []byte) (refused, told string) {
+		validate := m.validating(from, b)
+		return func(record int, made []byte) (refused, told string) {
+			var said [2]differences
+			validate(record, made, func(d format.Difference) {
+				switch m.differs.Strictness(d) {
+				case format.Refused:
+					said[0].add(d)
+				case format.Warned:
+					said[1].add(d)
+				}
+			})
+			return said[0].from(by), said[1].from(by)
+		}
 	}
 }
 
@@ -210,7 +236,6 @@ func saidOf(program *lang.Program, path string) (place.Place, bool) {
 type validatedMade struct {
 	number int
 	branch *branchMap
-	of     described
 	seen   []format.Difference
 	record []int64 // in which each was seen first
 }
@@ -218,18 +243,24 @@ type validatedMade struct {
 // mostMade is how many records of a sample are validated against a description, in each branch.
 const mostMade = 200
 
-// validate validates what a record became. What a message was that goes on as it came, it may stay.
-func (m *validatedMade) validate(record int64, came, text []byte) {
-	was := map[string]bool{}
-	if m.branch.AsCame {
-		m.of.Validate(came, func(d format.Difference) { was[key(d)] = true })
-	}
-	before, behind := m.branch.envelope[0], m.branch.envelope[1]
-	m.of.Validate(slices.Concat(before, text, behind), func(d format.Difference) {
-		if d.At < len(before) || d.At >= len(before)+len(text) || m.branch.told[key(d)] || was[key(d)] || m.branch.excepted(d) {
-			return
+// validate validates what the records of a batch became. What a message was that goes on as it came, it may stay.
+func (m *validatedMade) validate(from format.Reader, b *batch.Batch) {
+	validate := m.branch.validating(from, b)
+	for i := range b.Records() {
+		record := b.First + int64(i)
+		if record > mostMade || !b.In(m.number, i) {
+			continue
 		}
-		m.branch.told[key(d)] = true
-		m.seen, m.record = append(m.seen, d), append(m.record, record)
-	})
+		was := map[string]bool{}
+		if m.branch.AsCame {
+			validate(i, b.Raw(i), func(d format.Difference) { was[key(d)] = true })
+		}
+		validate(i, b.Branches[m.number].Made(i), func(d format.Difference) {
+			if m.branch.told[key(d)] || was[key(d)] || m.branch.excepted(d) {
+				return
+			}
+			m.branch.told[key(d)] = true
+			m.seen, m.record = append(m.seen, d), append(m.record, record)
+		})
+	}
 }

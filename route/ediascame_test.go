@@ -124,3 +124,72 @@ func TestManyInterchangesAsTheyCame(t *testing.T) {
 		}
 	}
 }
+
+// TestChangedInterchangesAreValidated: messages of interchanges that go on as they came are validated when a map has changed them, each by what
+// it stands in: X12 by its group, EDIFACT by its separators.
+func TestChangedInterchangesAreValidated(t *testing.T) {
+	const (
+		isa  = "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000007*0*P*>~"
+		gs   = "GS*PO*S*L*20261125*0930*7*X*005010~"
+		old  = "GS*PO*S*L*20261125*0930*8*X*004010~"
+		po   = "ST*850*0001~BEG*00*SA*A-1**20261125~PO1*1*5*EA~SE*4*0001~"
+		two  = "ST*850*0002~BEG*00*SA*A-2**20261125~PO1*1*5*EA~SE*4*0002~"
+		odd  = "ST*850*0003~BEG*00*SA*A-3**20261125~PO1*1*5*EA~XYZ*1~SE*5*0003~"
+		none = "ST*999850*0003~BEG*00*SA*A-3~SE*3*0003~"
+		unb  = "UNB+UNOC:3+SKERRY+TIDEWRACK+261125:0930+7'"
+		own  = "UNA;*,? ~\n"
+		unh  = "UNH+1+ORDERS:D:96A:UN'BGM+220+A-1+9'DTM+137:20261125:102'NAD+BY+B1::92'LIN+1++a:SA'QTY+21:5'UNS+S'UNT+8+1'UNZ+1+7'"
+	)
+	x12 := isa + gs + po + two + "GE*2*7~IEA*1*000000007~"
+	edi := strings.NewReplacer("+", "*", ":", ";", "'", "~").Replace(unb + unh)
+	for name, test := range map[string]struct {
+		format, lines, read, deliver, in string
+		good                             int64
+		says                             []string
+	}{
+		"right":                    {"x12", "BEG-3 = \"{BEG-3}x\"", "", "  differences: reject\n", x12, 2, nil},
+		"changed to what is not":   {"x12", "PO1-3 = \"PIECES\"\nskip when BEG-3 = \"A-1\" because \"x\"", "", "  differences: reject\n", x12, 0, []string{"what is made of it differs from its standard: PO1-3: Unit has 6 characters, and at most 2 are allowed"}},
+		"in one of them":           {"x12", "PO1-3 = BEG-3 | replace \"A-1\" \"EA\"", "", "  differences: reject\n", x12, 1, []string{"PO1-3: Unit has 3 characters"}},
+		"taken away":               {"x12", "BEG-3 = absent", "", "  differences: reject\n", x12, 0, []string{"BEG-3: Order number is required, and empty"}},
+		"told":                     {"x12", "BEG-3 = absent", "", "  differences: warn\n", x12, 2, []string{"warning: what is made of it differs from its standard: BEG-3"}},
+		"nobody asks":              {"x12", "BEG-3 = absent", "", "", x12, 2, nil},
+		"but":                      {"x12", "BEG-3 = absent", "", "  differences: reject\n  except:\n    - at: BEG-3\n      differences: ignore\n", x12, 2, nil},
+		"came so":                  {"x12", "BEG-3 = \"x\"", "", "  differences: reject\n", isa + gs + odd + po + "GE*2*7~IEA*1*000000007~", 1, []string{"XYZ: XYZ has no place"}},
+		"nothing describes it":     {"x12", "BEG-3 = \"x\"", "", "  differences: reject\n", isa + gs + po + none + "GE*2*7~IEA*1*000000007~", 1, []string{`the message is 999850 of 005010, which nothing describes here`}},
+		"each by its group":        {"x12", "BEG-3 = \"x\"", "", "  description: descriptions/d.txt\n", isa + old + po + "GE*1*8~" + gs + po + two + "GE*2*7~" + old + two + "GE*1*8~IEA*3*000000007~", 2, []string{"differs from descriptions/d.txt: ST: the message is 850 of 004010"}},
+		"with separators":          {"edifact", "BGM-2 = \"A;2*\"", "", "  differences: reject\n", own + edi, 1, nil},
+		"with separators, wrong":   {"edifact", "QTY-1.2 = \"A;2*\"", "", "  differences: reject\n", own + edi, 0, []string{"QTY-1.2"}},
+		"in their character set":   {"edifact", "BGM-2 = \"" + strings.Repeat("é", 35) + "\"", "", "  differences: reject\n", unb + unh, 1, nil},
+		"of the sample":            {"x12", "PO1-3 = \"PIECES\"\nBEG-1 = \"00\"", "  sample: samples/s\n", "", x12, 2, []string{"maps/m.map:4:1: warning: PO1-3 of what is made of record 1 of samples/s: Unit has 6"}},
+		"the sample has it so":     {"x12", "BEG-1 = \"00\"", "  sample: samples/odd\n", "", x12, 2, nil},
+		"one's own":                {"x12", "BEG-3 = \"55555\"", "", "  description: descriptions/d.txt\n", x12, 0, []string{"differs from descriptions/d.txt: BEG-3: Number has 5 characters"}},
+		"as came, with no changes": {"x12", "", "", "  differences: reject\n", isa + gs + odd + po + "GE*2*7~IEA*1*000000007~", 1, []string{"XYZ: XYZ has no place"}},
+	} {
+		c, findings := Compile(workspace.FromFiles(map[string][]byte{
+			"routes/r.yaml": []byte("route: r\nlisten:\n  folder: \"{in}\"\n  names: \"*\"\nread:\n  format: " + test.format + "\n" + test.read + "map: maps/m.map\ndeliver:\n  folder: \"{out}\"\n  name: \"{file.name}\"\n" + test.deliver + "rejected:\n  folder: \"{out}/rejected\"\n"),
+			"maps/m.map":    []byte("map m\nsource " + test.format + "\ntarget " + test.format + " as it came\n" + test.lines + "\n"), "samples/s": []byte(x12), "samples/odd": []byte(isa + gs + odd + "GE*1*7~IEA*1*000000007~"),
+			"descriptions/d.txt":     []byte("structure 850 005010 Order\nST BEG PO1+ SE\n\nsegment BEG 005010 Begin\nR ID(2) Purpose\nR ID(2) Type\nR AN(1..4) Number\nO AN(9) Release\nR DT(8) Date\n"),
+			"environments/test.yaml": []byte("environment: test\nplaces:\n  in: in\n  out: out\n"),
+		}), "r")
+		if c == nil {
+			t.Errorf("%s: %v", name, findings)
+			continue
+		}
+		o := &output{}
+		if _, err := c.Plan.Run(context.Background(), strings.NewReader(test.in), flow.Inputs{}, o); err != nil {
+			t.Fatal(err)
+		}
+		said := strings.Join(o.wrong, "\n")
+		for _, f := range findings {
+			said += f.String() + "\n"
+		}
+		for _, want := range test.says {
+			if !strings.Contains(said, want) {
+				t.Errorf("%s: does not say %s:\n%s", name, want, said)
+			}
+		}
+		if o.good != test.good || len(test.says) == 0 && said != "" {
+			t.Errorf("%s: %d good, want %d: %s", name, o.good, test.good, said)
+		}
+	}
+}

@@ -72,8 +72,8 @@ func (c *compilation) sample(p *flow.Plan, made []*branchMap) {
 	}
 	seen := &tried{}
 	for i, m := range made {
-		if of, can := p.Branches[i].Target.(described); can && m.told != nil {
-			seen.made = append(seen.made, &validatedMade{branch: m, of: of, number: i})
+		if m.validating != nil {
+			seen.made = append(seen.made, &validatedMade{branch: m, number: i})
 		}
 	}
 	facts := lang.Facts{Route: c.route.Name, Now: value.FromTime(time.Now()), Name: path.Base(c.route.Sample)}
@@ -211,11 +211,7 @@ func (t *tried) Open(o *flow.Opened) error { t.opened = o; return nil }
 
 func (t *tried) Batch(b *batch.Batch) error {
 	for _, h := range t.made {
-		for i := range b.Records() {
-			if record := b.First + int64(i); record <= mostMade && b.In(h.number, i) {
-				h.validate(record, b.Raw(i), b.Branches[h.number].Made(i))
-			}
-		}
+		h.validate(t.opened.Reader, b)
 	}
 	if i := slices.Index(b.Outcomes, batch.Rejected); i >= 0 && t.first == "" {
 		for _, f := range t.opened.Findings(b, i) {

@@ -24,14 +24,14 @@ type Branch struct {
 	Makes     string // the target's format
 	Plain     bool   // values leave the format they came in
 	After     []byte // follows every written record
-	// Validate tells where what was made of a record differs from its description, so that it is rejected, and where that is only told;
-	// "" if nowhere. It is nil where nobody wants to know.
-	Validate func(made []byte) (refused, told string)
-	Outputs  []Output
-	Separate bool           // one output for each record
-	By       *lang.Template // one output for each of its values
-	Records  int            // one output for each so many records; 0: it does not say
-	Bytes    int64          // one output for each so many bytes, a record at least; 0: it does not say
+	// Validating tells where what was made of a record of a batch differs from its description, so that it is rejected, and where that is
+	// only told; "" if nowhere. It is nil where nobody wants to know.
+	Validating func(from format.Reader, b *batch.Batch) func(record int, made []byte) (refused, told string)
+	Outputs    []Output
+	Separate   bool           // one output for each record
+	By         *lang.Template // one output for each of its values
+	Records    int            // one output for each so many records; 0: it does not say
+	Bytes      int64          // one output for each so many bytes, a record at least; 0: it does not say
 }
 
 // Late tells whether outputs are named when they have been written.
@@ -313,6 +313,9 @@ func (r *run) finish(b *batch.Batch, w *worker) (err error) {
 		if m := &b.Branches[k]; cap(m.Out) == 0 && r.plan.Branches[k].Program != nil {
 			m.Out = make([]byte, 0, 5*batch.Size/len(b.Branches))
 		}
+		if p := &r.plan.Branches[k]; p.Validating != nil {
+			w.validate[k] = p.Validating(r.opened.Reader, b)
+		}
 		w.envs[k].Begin()
 	}
 	for i := range b.Records() {
@@ -351,8 +354,8 @@ func (r *run) write(b *batch.Batch, i int, w *worker) {
 		} else {
 			o.What, o.Line, o.Reason = batch.Filtered, branchRule, p.Skip
 		}
-		if p.Validate != nil && o.What == batch.Good && len(out) > begin {
-			refused, told := p.Validate(out[begin:])
+		if p.Validating != nil && o.What == batch.Good && len(out) > begin {
+			refused, told := w.validate[k](i, out[begin:])
 			if told != "" {
 				b.Notes = append(b.Notes, batch.Note{Record: int32(i), Slot: -1, Rule: lang.DescriptionRule, Source: batch.Map, Branch: int32(k), Text: told, Warn: true})
 			}

@@ -326,6 +326,8 @@ type worker struct {
 	key    []byte
 	file   int // whose facts the environments have
 
+	validate []func(record int, made []byte) (refused, told string) // by branch: those of the batch
+
 	byRecord []bool     // by branch: each record names its outputs
 	named    [][]string // by branch: what the record at hand calls the outputs of its value, if it is the first
 
@@ -333,7 +335,7 @@ type worker struct {
 }
 
 func (r *run) worker() *worker {
-	w := &worker{file: r.file}
+	w := &worker{file: r.file, validate: make([]func(int, []byte) (string, string), len(r.plan.Branches))}
 	for i := range r.plan.Branches {
 		w.envs = append(w.envs, &lang.Env{Facts: r.facts(r.file), Reader: r.opened.Reader, Plain: r.plan.Branches[i].Plain})
 		w.values = append(w.values, map[string]*batch.Value{})

@@ -123,22 +123,27 @@ func (r *Reader) ValidateAll(b *batch.Batch, by func(int) int, say func(int, for
 		if which == format.ByNone {
 			continue
 		}
-		text := b.Buf[span.Off:span.End]
-		if r.tooMany(&w.s, text) {
-			say(i, TooManyRemark(r.Head, int(span.Off)))
-			continue
-		}
-		m := r.apartWithin(k, which, w.s, w.lines, text)
-		if m.Structure == nil || which >= 0 && !m.Book.Closed {
-			version, kind := r.Names(w.lines, text[:w.s.end(text, 0)], w.s)
-			say(i, format.Difference{Code: format.Undescribed, Path: r.Head, At: int(span.Off), Text: fmt.Sprintf("the message is %s of %s, which nothing describes here", orNone(kind), orNone(version))})
-			continue
-		}
-		m.Validate(func(d format.Difference) {
+		r.judge(k, which, w.s, w.lines, b.Buf[span.Off:span.End], func(d format.Difference) {
 			d.At += int(span.Off)
 			say(i, d)
 		})
 	}
+}
+
+// judge tells where a message with these separators, which stands within envelopes, differs from what it is described by, or that
+// nothing describes it.
+func (r *Reader) judge(k *slab, by int, s Syntax, around [][]byte, text []byte, say func(format.Difference)) {
+	if r.tooMany(&s, text) {
+		say(TooManyRemark(r.Head, 0))
+		return
+	}
+	m := r.apartWithin(k, by, s, around, text)
+	if m.Structure == nil || by >= 0 && !m.Book.Closed {
+		version, kind := r.Names(around, text[:s.end(text, 0)], s)
+		say(format.Difference{Code: format.Undescribed, Path: r.Head, Text: fmt.Sprintf("the message is %s of %s, which nothing describes here", orNone(kind), orNone(version))})
+		return
+	}
+	m.Validate(say)
 }
 
 // Dictionary gives the description that a message is checked against.

@@ -10,6 +10,7 @@ import (
 	"ydrion/core/batch"
 	"ydrion/core/finding"
 	"ydrion/core/format"
+	"ydrion/core/standard"
 	"ydrion/core/text"
 )
 
@@ -138,6 +139,7 @@ func (t *Edits) layout(in format.Instructions, loops, conditions []int, layout *
 // them. Counts and the numbers in closing segments follow.
 type AsCame struct {
 	rules *Rules
+	own   []*standard.Catalog
 	Edits
 }
 
@@ -167,6 +169,37 @@ func (t *AsCame) stays(p Position) error {
 		return fmt.Errorf("%s holds bytes, which stay as they came", p.Segment)
 	}
 	return nil
+}
+
+// By gives it a description of one's own, that its messages are validated against instead of the standard.
+func (t *AsCame) By(own *standard.Catalog) { t.own = []*standard.Catalog{own} }
+
+// Validating tells where what was made of a batch's messages differs from their description: that which is found by what stands
+// around them.
+func (t *AsCame) Validating(from format.Reader, b *batch.Batch) func(record int, made []byte, say func(format.Difference)) {
+	r := from.(*Reader)
+	taker := &Reader{bound: &bound{Rules: t.rules, own: t.own}, declared: r.declared}
+	s, by := r.syntax(b.Base), format.ByStandard
+	if t.own != nil {
+		by = 0
+	}
+	around := make([][]batch.Opened, 0, b.Records())
+	r.eachOpened(b, b.N, func(message int, open []batch.Opened) {
+		if n := len(around); n > 0 && slices.EqualFunc(around[n-1], open, func(a, b batch.Opened) bool { return a.At == b.At }) {
+			around = append(around, around[n-1])
+		} else {
+			around = append(around, slices.Clone(open))
+		}
+	})
+	return func(record int, made []byte, say func(format.Difference)) {
+		k := slabs.Get().(*slab)
+		defer k.done()
+		lines := make([][]byte, 0, 4)
+		for _, o := range around[record] {
+			lines = append(lines, o.Text)
+		}
+		taker.judge(k, by, s, lines, made, say)
+	}
 }
 
 // Escapes writes values as they are: what would separate is known from each interchange.

@@ -51,18 +51,9 @@ func (t *AsCame) Inside(path string) (string, format.Target, error) {
 // By gives it a description of one's own, that its messages are validated against instead of the standard.
 func (t *AsCame) By(own *standard.Catalog) { t.own = []*standard.Catalog{own} }
 
-// Described tells that its messages say themselves what they are.
-func (t *AsCame) Described() bool { return true }
-
-// Sample is none.
-func (t *AsCame) Sample() []byte { return nil }
-
-// Required is nothing: what is not there may have come so.
-func (t *AsCame) Required() map[string][]bool { return nil }
-
-// Validate tells where a message, in its own character set, differs from its description.
-func (t *AsCame) Validate(message []byte, say func(format.Difference)) {
-	validated(t.own, false, message, say)
+// Validating tells where what was made of messages, each in its own character set, differs from their description.
+func (t *AsCame) Validating(format.Reader, *batch.Batch) func(record int, made []byte, say func(format.Difference)) {
+	return func(_ int, made []byte, say func(format.Difference)) { validated(t.own, false, made, say) }
 }
 
 // Layout keeps what is changed.
