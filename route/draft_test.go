@@ -148,7 +148,7 @@ func TestMadeAgainstTheStandard(t *testing.T) {
 }
 
 // TestRequiredAndAbsent: a value that is absent where the description requires one rejects its record, where the route does not say what
-// becomes of differences; an answer, an empty text, and what is in a block that does not hold are something else.
+// becomes of differences; an answer, and what is in a block that does not hold, are something else. An empty one is told, unless the map says it.
 func TestRequiredAndAbsent(t *testing.T) {
 	const (
 		purchase = "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000007*0*T*>~GS*PO*SKERRY*LAB*20261125*0930*7*X*005010~ST*850*0001~BEG*00*SA*A**20261125~PO1*1*3*EA***VP*a~CTT*1~SE*5*0001~GE*1*7~IEA*1*000000007~"
@@ -157,37 +157,47 @@ func TestRequiredAndAbsent(t *testing.T) {
 		toORU    = "keep MSH, PID-1, PID-5, OBR-1, OBR-2, OBX-1, OBX-2, OBX-11\nOBX-3 = b\nOBX-5 = n\n"
 		orders   = "UNB+UNOC:3+SKERRY:14+HOLM:14+261125:0930+7'UNH+1+ORDERS:D:96A:UN'BGM+220+A+9'NAD+BY+1'UNS+S'UNT+5+1'UNZ+1+7'"
 		fields   = `{"name":"a"},{"name":"b"},{"name":"n","type":"number","constraints":{"required":true}}],"missingValues":["-"`
-		rows     = "a,b,n\nx,y,1\n-,y,2\nx,-,3\n,y,4\n"
+		rows     = "a,b,n\nx,y,1\n-,y,2\nx,-,3\n,y,4\n" // a is absent, b is absent, a is empty
 	)
 	for name, test := range map[string]struct {
 		target, sample, lines, deliver, description string
-		wrong                                       string // its records
-		says                                        string
+		wrong, says                                 string // its records, and why
+		empty                                       string // those of which it is told that it is empty, and that go out
 	}{
-		"X12":                                    {"x12", purchase, to850 + "BEG-3 = b\n", "", "", "3", "BEG-3 must have a value, and there is none; answer it with `if absent …`"},
-		"HL7, a component":                       {"hl7", result, toORU + "PID-3.1 = a\nOBR-4.1 = b\n", "", "", "2 3", "PID-3.1 must have a value"},
-		"one of two components":                  {"hl7", result, toORU + "PID-3.1 = a\nPID-3.4 = \"SCSR\"\nOBR-4 = b\n", "", "", "3", "OBR-4 must have a value"},
-		"of what is computed":                    {"x12", purchase, to850 + "BEG-3 = b | upper | before \"(\"\n", "", "", "3", "BEG-3 must have a value"},
-		"what is not found in one that is there": {"x12", purchase, to850 + "BEG-3 = n | text | capture \"^([12])$\"\n", "", "", "3 4", "BEG-3 must have a value"},
-		"by condition":                           {"x12", purchase, to850 + "BEG-3 = a when n > 2, otherwise b\n", "", "", "", ""},
-		"by condition, absent":                   {"x12", purchase, to850 + "BEG-3 = b when n > 2, otherwise a\n", "", "", "2 3", "BEG-3 must have a value"},
-		"with an answer":                         {"x12", purchase, to850 + "BEG-3 = b if absent \"NONE\"\n", "", "", "", ""},
-		"with an empty answer":                   {"x12", purchase, to850 + "BEG-3 = b if absent \"\"\n", "", "", "", ""},
-		"with an absent answer":                  {"x12", purchase, to850 + "BEG-3 = b if absent absent\n", "", "", "3", "BEG-3 must have a value"},
-		"within a text":                          {"x12", purchase, to850 + "BEG-3 = \"{b}\"\n", "", "", "", ""},
-		"in a block":                             {"x12", purchase, to850 + "when n > 0\n  BEG-3 = b\nend\n", "", "", "", ""},
-		"a table's answer":                       {"x12", purchase, to850 + "BEG-3 = b | lookup t if unlisted \"?\"\n", "", "", "3", "BEG-3 must have a value"},
-		"in a list":                              {"x12", purchase, strings.NewReplacer("PO1-3, ", "", "PO1-2 = n\n", "").Replace(to850) + "BEG-3 = \"x\"\nPO1-3 = b\nPO1-2 = n\n", "", "", "", ""},
-		"EDIFACT":                                {"edifact", orders, "keep UNB, UNH, BGM, NAD-2.1, UNS\nNAD-1 = b\n", "", "", "3", "NAD-1 must have a value"},
-		"not required":                           {"x12", purchase, to850 + "BEG-3 = \"x\"\nPO1-4 = b\n", "", "", "", ""},
-		"ignored":                                {"x12", purchase, to850 + "BEG-3 = b\n", "  differences: ignore\n", "", "", ""},
-		"excepted":                               {"x12", purchase, to850 + "BEG-3 = b\n", "  except:\n    - rule: standard.required\n      differences: ignore\n", "", "", ""},
-		"excepted elsewhere":                     {"x12", purchase, to850 + "BEG-3 = b\n", "  except:\n    - at: PO1\n      differences: ignore\n", "", "3", "BEG-3 must have a value"},
-		"of no description":                      {"x12", strings.ReplaceAll(purchase, "ST*850", "ST*999850"), to850 + "BEG-3 = b\n", "", "", "", ""},
-		"no more than a partner's":               {"x12", purchase, to850 + "BEG-3 = b\n", "  description: descriptions/d.txt\n", "structure 850 005010 Orders\nST BEG PO1+ CTT SE\n\nsegment BEG 005010 Order\nO ID(2) Purpose\nO ID(2) Type\nO AN(1..5) Number\nO AN(1..5) More\nO DT(8) Day\n", "", ""},
+		"X12":                                    {"x12", purchase, to850 + "BEG-3 = b\n", "", "", "3", "BEG-3 must have a value, and there is none; answer it with `if absent …`", ""},
+		"HL7, a component":                       {"hl7", result, toORU + "PID-3.1 = a\nOBR-4.1 = b\n", "", "", "2 3", "PID-3.1 must have a value", "4"},
+		"one of two components":                  {"hl7", result, toORU + "PID-3.1 = a\nPID-3.4 = \"SCSR\"\nOBR-4 = b\n", "", "", "3", "OBR-4 must have a value", ""},
+		"of what is computed":                    {"x12", purchase, to850 + "BEG-3 = b | upper | before \"(\"\n", "", "", "3", "BEG-3 must have a value", ""},
+		"what is not found in one that is there": {"x12", purchase, to850 + "BEG-3 = n | text | capture \"^([12])$\"\n", "", "", "3 4", "BEG-3 must have a value", ""},
+		"by condition":                           {"x12", purchase, to850 + "BEG-3 = a when n > 2, otherwise b\n", "", "", "", "", "4"},
+		"by condition, absent":                   {"x12", purchase, to850 + "BEG-3 = b when n > 2, otherwise a\n", "", "", "2 3", "BEG-3 must have a value", ""},
+		"with an answer":                         {"x12", purchase, to850 + "BEG-3 = b if absent \"NONE\"\n", "", "", "", "", ""},
+		"with an empty answer":                   {"x12", purchase, to850 + "BEG-3 = b if absent \"\"\n", "", "", "", "", ""},
+		"with an absent answer":                  {"x12", purchase, to850 + "BEG-3 = b if absent absent\n", "", "", "3", "BEG-3 must have a value", ""},
+		"within a text":                          {"x12", purchase, to850 + "BEG-3 = \"{b}\"\n", "", "", "", "", "3"},
+		"in a block":                             {"x12", purchase, to850 + "when n > 0\n  BEG-3 = b\nend\n", "", "", "", "", ""},
+		"a table's answer":                       {"x12", purchase, to850 + "BEG-3 = b | lookup t if unlisted \"?\"\n", "", "", "3", "BEG-3 must have a value", ""},
+		"in a list":                              {"x12", purchase, strings.NewReplacer("PO1-3, ", "", "PO1-2 = n\n", "").Replace(to850) + "BEG-3 = \"x\"\nPO1-3 = b\nPO1-2 = n\n", "", "", "", "", ""},
+		"EDIFACT":                                {"edifact", orders, "keep UNB, UNH, BGM, NAD-2.1, UNS\nNAD-1 = b\n", "", "", "3", "NAD-1 must have a value", ""},
+		"not required":                           {"x12", purchase, to850 + "BEG-3 = \"x\"\nPO1-4 = b\n", "", "", "", "", ""},
+		"ignored":                                {"x12", purchase, to850 + "BEG-3 = b\n", "  differences: ignore\n", "", "", "", ""},
+		"excepted":                               {"x12", purchase, to850 + "BEG-3 = b\n", "  except:\n    - rule: standard.required\n      differences: ignore\n", "", "", "", ""},
+		"excepted elsewhere":                     {"x12", purchase, to850 + "BEG-3 = b\n", "  except:\n    - at: PO1\n      differences: ignore\n", "", "3", "BEG-3 must have a value", ""},
+		"empty":                                  {"x12", purchase, to850 + "BEG-3 = a\n", "", "", "2", "record 4 a: warning: a: BEG-3 must have", "4"},
+		"empty, of what is computed":             {"x12", purchase, to850 + "BEG-3 = a | upper | before \"(\"\n", "", "", "2", "", "4"},
+		"empty, from a table":                    {"x12", purchase, to850 + "BEG-3 = b | lookup u\n", "", "", "3", "", "1 2 4"},
+		"empty, and answered":                    {"x12", purchase, to850 + "BEG-3 = a if absent \"A\" if empty \"E\"\n", "", "", "", "", ""},
+		"empty, and answered so":                 {"x12", purchase, to850 + "BEG-3 = a if absent \"A\" if empty \"\"\n", "", "", "", "", ""},
+		"empty, and said so by a name":           {"x12", purchase, to850 + "let e = a if absent empty\nBEG-3 = e\n", "", "", "", "", ""},
+		"empty, in HL7":                          {"hl7", result, toORU + "PID-3.1 = a\nOBR-4.1 = \"B\"\n", "", "", "2 3", "", "4"},
+		"empty, ignored":                         {"x12", purchase, to850 + "BEG-3 = a\n", "  differences: ignore\n", "", "", "", ""},
+		"empty, validated":                       {"x12", purchase, to850 + "BEG-3 = a\n", "  differences: reject\n", "", "2 4", "BEG-3: Order number is required, and empty", ""},
+		"empty, where nothing is required":       {"x12", purchase, to850 + "BEG-3 = \"x\"\nPO1-4 = a\n", "", "", "", "", ""},
+		"of no description":                      {"x12", strings.ReplaceAll(purchase, "ST*850", "ST*999850"), to850 + "BEG-3 = b\n", "", "", "", "", ""},
+		"no more than a partner's":               {"x12", purchase, to850 + "BEG-3 = b\n", "  description: descriptions/d.txt\n", "structure 850 005010 Orders\nST BEG PO1+ CTT SE\n\nsegment BEG 005010 Order\nO ID(2) Purpose\nO ID(2) Type\nO AN(1..5) Number\nO AN(1..5) More\nO DT(8) Day\n", "", "", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
-			w := making(test.target, test.sample, test.lines+"ignore a, b, n\n", fields, "", "  one file per: record\n"+test.deliver, map[string]string{"descriptions/d.txt": test.description, "lookups/t.csv": "key,value\ny,Y\n"})
+			w := making(test.target, test.sample, test.lines+"ignore a, b, n\n", fields, "", "  one file per: record\n"+test.deliver, map[string]string{"descriptions/d.txt": test.description, "lookups/t.csv": "key,value\ny,Y\n", "lookups/u.csv": "key,value\ny,\n"})
 			c, findings := Compile(w, "r")
 			if c == nil {
 				t.Fatal(findings)
@@ -197,13 +207,18 @@ func TestRequiredAndAbsent(t *testing.T) {
 				t.Fatal(err)
 			}
 			said := strings.Join(o.wrong, "\n")
-			var wrong []string
+			var wrong, empty []string
 			for i := 1; i <= 4; i++ {
-				if strings.Contains(said, fmt.Sprintf("record %d", i)) {
-					wrong = append(wrong, fmt.Sprint(i))
+				for _, line := range strings.Split(said, "\n") {
+					switch is := strings.Contains(line, fmt.Sprintf("record %d", i)); {
+					case is && strings.Contains(line, "error: "):
+						wrong = append(wrong, fmt.Sprint(i))
+					case is && strings.Contains(line, "must have a value, and is empty; answer it with `if empty …`"):
+						empty = append(empty, fmt.Sprint(i))
+					}
 				}
 			}
-			if strings.Join(wrong, " ") != test.wrong || !strings.Contains(said, test.says) {
+			if strings.Join(wrong, " ") != test.wrong || strings.Join(empty, " ") != test.empty || !strings.Contains(said, test.says) {
 				t.Errorf("%s\n%v", said, findings)
 			}
 		})

@@ -354,6 +354,11 @@ func (r *run) write(b *batch.Batch, i int, w *worker) {
 		} else {
 			o.What, o.Line, o.Reason = batch.Filtered, branchRule, p.Skip
 		}
+		if p.Program != nil && o.What == batch.Good {
+			p.Program.Empties(w.envs[k], func(line int32, problem string) {
+				b.Notes = append(b.Notes, batch.Note{Record: int32(i), Slot: -1, Rule: line, Source: batch.Map, Branch: int32(k), Text: problem, Warn: true})
+			})
+		}
 		if p.Validating != nil && o.What == batch.Good && len(out) > begin {
 			refused, told := w.validate[k](i, out[begin:])
 			if told != "" {

@@ -179,7 +179,7 @@ func (p *Program) stretch(columns []column, buf []byte, row []batch.Span, out []
 		default:
 			n = p.value(c, room[at:], v)
 		}
-		if n < 0 {
+		if n < 0 || n == 0 && c.action.nonempty {
 			return room[:from], i
 		}
 		at += n

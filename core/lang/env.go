@@ -60,10 +60,11 @@ type Env struct {
 	answered bool // somebody has an answer to a failure: its sentence is not needed
 	reason   string
 	before   written
-	tally    int   // what the record counts
-	levels   []int // of its hierarchy, in the order in which they were written
-	total    int64 // records of the output
-	parts    int   // what the record has become
+	tally    int     // what the record counts
+	levels   []int   // of its hierarchy, in the order in which they were written
+	total    int64   // records of the output
+	parts    int     // what the record has become
+	empties  []int32 // lines whose values must be there, and are empty
 }
 
 // written is what a record has in common with the one before it in the same batch, as it was written: records that
@@ -149,7 +150,12 @@ func longestRun(slots []int32, row, before []batch.Span) (from, to, most int) {
 }
 
 // keep takes what the actions of the run have written.
-func (l *written) keep(text []byte) { l.text, l.kept = append(l.text[:0], text...), true }
+// keep keeps a text, unless there is more to say of it.
+func (l *written) keep(text []byte, e *Env) {
+	if len(e.empties) == 0 {
+		l.text, l.kept = append(l.text[:0], text...), true
+	}
+}
 
 type evaluator func(e *Env) value.Value
 

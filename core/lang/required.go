@@ -1,6 +1,7 @@
 package lang
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -12,6 +13,26 @@ func elementOf(path string) string {
 		return path[:dash+1+end]
 	}
 	return path
+}
+
+// saysEmpty tells whether an expression may give an empty text because it says so.
+func (b *builder) saysEmpty(n Node) bool {
+	switch n := n.(type) {
+	case *Text:
+		return len(n.Parts) == 0 || len(n.Parts) == 1 && n.Parts[0].Node == nil && n.Parts[0].Text == ""
+	case *Constant:
+		return n.Name == "empty"
+	case *Name:
+		l := b.bound[n]
+		return l != nil && b.saysEmpty(l.node)
+	case *Answer:
+		return b.saysEmpty(n.X) || b.saysEmpty(n.Value)
+	case *Call:
+		return n.Instead != nil && b.saysEmpty(n.Instead)
+	case *Choice:
+		return b.saysEmpty(n.Otherwise) || slices.ContainsFunc(n.Cases, func(c Case) bool { return b.saysEmpty(c.Value) })
+	}
+	return false
 }
 
 // requires tells whether an expression stands at a position that must have a value, and of whose element nothing

@@ -77,7 +77,7 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 	begin := len(out)
 	buf, row := e.Buf, e.Row
 	l := &e.before
-	e.tally, e.levels, e.parts = 0, e.levels[:0], 0
+	e.tally, e.levels, e.parts, e.empties = 0, e.levels[:0], 0, e.empties[:0]
 	from, to, same := 0, 0, false // the actions whose text is that of the record before, or is kept for the next
 	if len(p.leading) > 1 && l.looks() {
 		same = l.common(p.leading, row)
@@ -96,7 +96,7 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 		case i == from:
 			start = len(out)
 		case i == to:
-			l.keep(out[start:])
+			l.keep(out[start:], e)
 		}
 		a := &p.actions[i]
 		if e.trace != nil {
@@ -283,6 +283,9 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 				i = int(a.jump) - 1
 			}
 		}
+		if a.nonempty && len(out) == mark && !slices.Contains(e.empties, a.line) {
+			e.empties = append(e.empties, a.line)
+		}
 		if !a.bounded {
 			if a.member != nil {
 				out = p.after(a, out, mark, after)
@@ -304,7 +307,7 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 	}
 	e.trace.ends(out, begin)
 	if to == len(p.actions) && to > 0 && !same {
-		l.keep(out[start:])
+		l.keep(out[start:], e)
 	}
 	if !p.several {
 		return out, Outcome{Parts: 1}
@@ -339,6 +342,13 @@ func unsayable(a *action, what string) Outcome {
 // lacking is what becomes of a record without a value that its target must have.
 func (p *Program) lacking(a *action) Outcome {
 	return Outcome{What: batch.Rejected, Line: a.line, Reason: p.lines[a.line].target + " must have a value, and there is none; answer it with `if absent …`"}
+}
+
+// Empties calls say for each line whose value, in the record that was written last, must be there and is empty.
+func (p *Program) Empties(e *Env, say func(line int32, problem string)) {
+	for _, line := range e.empties {
+		say(line, p.lines[line].target+" must have a value, and is empty; answer it with `if empty …`")
+	}
 }
 
 // meansNull is what becomes of a record with a text that would be read as null.
