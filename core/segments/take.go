@@ -11,8 +11,9 @@ import (
 // take fills the slots of one segment, whose first element begins at p.
 func (w *walk) take(wants []Want, p, stop, occurrence int) {
 	buf := w.b.Buf
+	var marks [16]int // where the components of an element end that has nothing else
 	for field := 1; len(wants) > 0 && p <= stop; field++ {
-		from, structured := p, false
+		from, structured, n := p, plain, 0
 		for p < stop {
 			c := w.class[buf[p]]
 			if c == plain {
@@ -22,28 +23,47 @@ func (w *walk) take(wants []Want, p, stop, occurrence int) {
 			if c&isElement != 0 {
 				break
 			}
-			structured = true
+			structured |= c
+			if n < len(marks) {
+				marks[n] = p
+				n++
+			}
 			if c&isRelease != 0 && p+1 < stop {
 				p++
 			}
 			p++
 		}
+		if structured == isComponent && n < len(marks) {
+			marks[n] = p
+		} else {
+			n = -1
+		}
 		for len(wants) > 0 && wants[0].Field == field {
-			n := &wants[0]
+			want := &wants[0]
 			wants = wants[1:]
 			switch {
-			case n.Occurrence != occurrence || from == p:
-			case n.Rows >= 0:
-				w.repetitions(n, from, p)
+			case want.Occurrence != occurrence || from == p:
+			case want.Rows >= 0:
+				w.repetitions(want, from, p)
 				buf = w.b.Buf
-			case structured:
-				w.inner(n, from, p)
+			case structured == plain:
+				if want.First {
+					w.row[want.Slot] = batch.Span{Off: uint32(from), End: uint32(p)}
+				}
+			case n < 0:
+				w.inner(want, from, p)
 				buf = w.b.Buf
-			case n.First:
-				w.row[n.Slot] = batch.Span{Off: uint32(from), End: uint32(p)}
+			case want.Repetition == 1 && want.Component <= n+1:
+				begin := from
+				if want.Component > 1 {
+					begin = marks[want.Component-2] + 1
+				}
+				if end := marks[want.Component-1]; begin < end {
+					w.row[want.Slot] = batch.Span{Off: uint32(begin), End: uint32(end)}
+				}
 			}
-			if n.Number && w.s.Decimal == ',' && n.Occurrence == occurrence {
-				w.pointed(n.Slot)
+			if want.Number && w.s.Decimal == ',' && want.Occurrence == occurrence {
+				w.pointed(want.Slot)
 				buf = w.b.Buf
 			}
 		}
