@@ -43,15 +43,15 @@ func TestFind(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, f := range answer.Items {
-			out = append(out, fmt.Sprint(f.Name, " ", f.Record, " ", f.Line, " ", f.Outcome, " ", strings.Join(f.WentInto, "+")))
+			out = append(out, fmt.Sprint(f.Name, " ", f.Record, " ", f.Line, " ", f.Outcome, " ", below(b, f.WentInto, "+")))
 		}
 		return out
 	}
 	for value, want := range map[string]string{
-		"AP-000007":  "[sheet-007.csv 1 2 good sheet-007.hl7]",
+		"AP-000007":  "[sheet-007.csv 1 2 good laboratory/orders/sheet-007.hl7]",
 		"AP-000502":  "[wrong.csv 3 4 rejected ]",
-		"9.8,L-07":   "[night-pool-2.csv 2 2 good " + b.List("laboratory/nights")[0] + "]",
-		"AP-0005":    "[wrong.csv 1 2 good wrong.hl7 wrong.csv 2 3 good wrong.hl7 wrong.csv 3 4 rejected ]",
+		"9.8,L-07":   "[night-pool-2.csv 2 2 good laboratory/nights/" + b.List("laboratory/nights")[0] + "]",
+		"AP-0005":    "[wrong.csv 1 2 good laboratory/orders/wrong.hl7 wrong.csv 2 3 good laboratory/orders/wrong.hl7 wrong.csv 3 4 rejected ]",
 		"AP-000700":  "[whole.csv 1 2 rejected ]", // good by itself, and rejected with its file
 		"not there…": "[]",
 	} {
@@ -106,7 +106,7 @@ func TestFindAllOfMany(t *testing.T) {
 			tag := fmt.Sprintf("T-%d", n%2)
 			all = append(all, fmt.Sprintf("{\"text\": %q, \"tag\": %q}", strings.Repeat("x", 1000*(n%3)*(n%7)*20), tag))
 			if n%2 == 1 {
-				want = append(want, fmt.Sprintf("f%d.json %d f%[1]d.json", f, n+1))
+				want = append(want, fmt.Sprintf("f%d.json %d laboratory/events/f%[1]d.json", f, n+1))
 			}
 		}
 		text := "[" + strings.Join(all, ",\n") + "]"
@@ -119,7 +119,7 @@ func TestFindAllOfMany(t *testing.T) {
 	}
 	for i := range want {
 		if strings.HasPrefix(want[i], "f2.json") {
-			want[i] = strings.TrimSuffix(want[i], "f2.json") // the broken file was rejected
+			want[i] = strings.TrimSuffix(want[i], "laboratory/events/f2.json") // the broken file was rejected
 		}
 	}
 	for _, limit := range []string{"1", "7", "20", "1000"} {
@@ -131,7 +131,7 @@ func TestFindAllOfMany(t *testing.T) {
 				t.Fatal(err)
 			}
 			for _, f := range answer.Items {
-				got = append(got, fmt.Sprintf("%s %d %s", f.Name, f.Record, strings.Join(f.WentInto, " ")))
+				got = append(got, fmt.Sprintf("%s %d %s", f.Name, f.Record, below(b, f.WentInto, " ")))
 			}
 			if answer.Next == 0 {
 				break
@@ -147,5 +147,44 @@ func TestFindAllOfMany(t *testing.T) {
 	}
 	if code, out := command(b, "find", "T-1", "--limit", "1000"); code != 0 || strings.Count(out, "f1.json") != 40 {
 		t.Errorf("%d %s", code, out)
+	}
+}
+
+// below are paths below the data folder.
+func below(b *testbed.Bed, paths []string, between string) string {
+	return strings.ReplaceAll(strings.Join(paths, between), b.Path()+"/", "")
+}
+
+// TestFindInOutputsOfValues: of outputs that are told apart by a value, at several destinations, under names that are taken or that
+// are known only when all records are in them, each record says which are its own.
+func TestFindInOutputsOfValues(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	b.Publish(map[string]string{
+		"routes/groups.yaml": "route: groups\nlisten: {folder: \"{stations}/groups\"}\nread: {format: csv}\ncheck: {schema: schemas/g.json}\nmap: maps/g.map\ndeliver:\n  name: \"{pool}.csv\"\n  one file per: \"{pool}\"\n  to:\n    - folder: \"{laboratory}/pools\"\n    - folder: \"{laboratory}/counted\"\n      when: kg > 5\n      name: \"{pool}-{part.records}.csv\"\nrejected: {folder: \"{stations}/rejected\"}\n",
+		"schemas/g.json":     `{"fields": [{"name": "tag"}, {"name": "pool"}, {"name": "kg", "type": "number"}]}`,
+		"maps/g.map":         "map g\nsource csv schemas/g.json\ntarget csv based on samples/g.csv\n\ntag = tag\npool = pool\nkg = kg\nskip when kg = 0 because \"it was not weighed\"\n",
+		"samples/g.csv":      "tag,pool,kg\n",
+	})
+	for _, name := range []string{"one", "two"} {
+		b.Drop("stations/groups", name+".csv", strings.ReplaceAll("tag,pool,kg\nX-1,north,0\nX-2,north,1\nX-3,south,7\nX-4,north,9\nX-5,south,2\nX-6,north,8\n", "X", name))
+		b.Ended(name+".csv", 0)
+	}
+	for text, want := range map[string]string{
+		"one-1": "", "one-2": "pools/north.csv", "one-3": "pools/south.csv counted/south-1.csv", "one-4": "pools/north.csv counted/north-2.csv", "one-5": "pools/south.csv", "one-6": "pools/north.csv counted/north-2.csv",
+		"two-1": "", "two-2": "pools/north-2.csv", "two-3": "pools/south-2.csv counted/south-1-2.csv", "two-4": "pools/north-2.csv counted/north-2-2.csv", "two-5": "pools/south-2.csv", "two-6": "pools/north-2.csv counted/north-2-2.csv",
+	} {
+		answer, err := b.Client.Find(context.Background(), url.Values{"text": {text}})
+		if err != nil || len(answer.Items) != 1 {
+			t.Fatalf("%s: %+v %v", text, answer, err)
+		}
+		if got := strings.ReplaceAll(below(b, answer.Items[0].WentInto, " "), "laboratory/", ""); got != want {
+			t.Errorf("%s went into %s, want %s", text, got, want)
+		}
+		for _, file := range answer.Items[0].WentInto {
+			if content := b.Read(below(b, []string{file}, "")); !strings.Contains(content, text+",") {
+				t.Errorf("%s is not in %s: %s", text, file, content)
+			}
+		}
 	}
 }

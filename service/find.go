@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"path"
 	"time"
 
 	"ydrion/store"
@@ -28,7 +29,7 @@ type FoundRecord struct {
 	Line     int64    `json:"line"`
 	Outcome  string   `json:"outcome" enum:"good,rejected,filtered"`
 	Raw      string   `json:"raw" doc:"the record as it stands in the file, decoded, at most 64 KiB of it"`
-	WentInto []string `json:"went_into" doc:"the outputs that it went into"`
+	WentInto []string `json:"went_into" doc:"the outputs that it went into: where they went, and their names"`
 }
 
 // FindAnswer is what was found, newest pickups first.
@@ -130,7 +131,7 @@ func (s *Service) findIn(ctx context.Context, p store.Pickup, q FindRequest, fro
 		}
 		for _, b := range r.Became {
 			for _, file := range b.Files {
-				found.WentInto = append(found.WentInto, file.Name)
+				found.WentInto = append(found.WentInto, path.Join(file.Folder, file.Name))
 			}
 		}
 		out.Items = append(out.Items, found)

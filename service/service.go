@@ -548,6 +548,7 @@ func (s *Service) records(ctx context.Context, runID, only int64, request TrialR
 	if c.Collect.Any() {
 		inputs.Files = len(read)
 	}
+	request.run = true
 	trial, err := Try(ctx, c, read, inputs, request)
 	switch {
 	case err != nil || c.Unread():
@@ -567,7 +568,7 @@ func asItCame(r *store.Run, trial *Trial) {
 	became := Became{Lines: []format.Line{}}
 	for _, d := range r.Deliveries {
 		if d.Kind == "good" {
-			became.Files = append(became.Files, FileTo{d.Output, d.Name, d.Folder, saidOf(d.Said)})
+			became.Files = append(became.Files, delivered(d.Output, &d))
 		}
 	}
 	for i := range trial.Records {
@@ -599,7 +600,21 @@ func (s *Service) arrived(ctx context.Context, run int64, c *route.Compiled, tri
 		return nil
 	}
 	outputs, err := s.store.Outputs(ctx, run, trial.Records[0].Record, trial.Records[len(trial.Records)-1].Record)
-	if err != nil || len(outputs) == 0 {
+	if err != nil {
+		return err
+	}
+	var begin []int64 // the records that the outputs of values begin with
+	for i := range trial.Records {
+		for _, became := range trial.Records[i].Became {
+			for _, f := range became.Files {
+				if f.first > 0 {
+					begin = append(begin, f.first)
+				}
+			}
+		}
+	}
+	values, err := s.store.OutputsOf(ctx, run, begin)
+	if err != nil {
 		return err
 	}
 	first := map[string]int{} // the first destination of each branch
@@ -614,7 +629,11 @@ func (s *Service) arrived(ctx context.Context, run int64, c *route.Compiled, tri
 			became := &r.Became[k]
 			of := slices.IndexFunc(c.Plan.Branches, func(p flow.Branch) bool { return p.Name == became.Branch })
 			p := &c.Plan.Branches[of]
-			if p.By != nil { // outputs of values stand beside each other: their names say which it is
+			switch {
+			case p.By != nil:
+				became.Files = arrivedIn(became.Files, first[became.Branch], values)
+				continue
+			case len(outputs) == 0: // nothing has been delivered, or it is not known any more
 				continue
 			}
 			became.Files = nil
@@ -626,12 +645,31 @@ func (s *Service) arrived(ctx context.Context, run int64, c *route.Compiled, tri
 					}
 				}
 				if in != nil {
-					became.Files = append(became.Files, FileTo{d, in.Name, in.Folder, saidOf(in.Said)})
+					became.Files = append(became.Files, delivered(d, in))
 				}
 			}
 		}
 	}
 	return nil
+}
+
+// arrivedIn are outputs of values as they were delivered: each is known by the record that it begins with.
+func arrivedIn(named []FileTo, first int, outputs []store.Delivery) (out []FileTo) {
+	for _, f := range named {
+		at := slices.IndexFunc(outputs, func(d store.Delivery) bool { return d.FirstRecord == f.first && d.Output == first+f.Destination })
+		switch {
+		case at >= 0:
+			f = delivered(f.Destination, &outputs[at])
+		case f.Name == flow.Unnamed:
+			continue
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+func delivered(destination int, d *store.Delivery) FileTo {
+	return FileTo{Destination: destination, Name: d.Name, Folder: d.Folder, Said: saidOf(d.Said)}
 }
 
 // Original opens the file as it arrived.

@@ -62,6 +62,7 @@ type FileTo struct {
 	Destination int    `json:"destination" doc:"of the branch, from 0"`
 	Name        string `json:"name"`
 	Folder      string `json:"folder,omitempty" doc:"where it was delivered to, if it was"`
+	first       int64  // the record that it begins with, where it is that of a value
 
 	Said map[string]string `json:"said,omitempty" doc:"what goes with it where it is sent: addresses, subject, headers"`
 }
@@ -76,6 +77,7 @@ type TrialRequest struct {
 	Explain  bool   // say what each line of the map did, of the first 20 records that are shown
 	Whole    bool   // go on to the end, for the balance
 	Branch   int    // whose output is written, from 0
+	run      bool   // what becomes of records has been delivered
 	Output   io.Writer
 	Rejects  io.Writer
 }
@@ -106,7 +108,8 @@ type viewer struct {
 	begun   bool // the output has a record
 	rejects *flow.Rejects
 	files   []flow.File
-	maps    []string // the file of each branch's map
+	maps    []string             // the file of each branch's map
+	values  []map[string][]int64 // by branch, and value by which its outputs are told apart: the first record at each destination
 }
 
 var _ flow.Sink = (*viewer)(nil)
@@ -138,6 +141,9 @@ func (v *viewer) Batch(b *batch.Batch) error {
 			}
 		}
 	}
+	if v.request.run {
+		v.firsts(b)
+	}
 	for i, what := range b.Outcomes {
 		record := b.First + int64(i)
 		if record < v.request.From || v.request.Rejected && what != batch.Rejected || v.request.Contains != "" && !bytes.Contains(b.Raw(i), []byte(v.request.Contains)) {
@@ -153,6 +159,34 @@ func (v *viewer) Batch(b *batch.Batch) error {
 		return errEnough
 	}
 	return nil
+}
+
+// firsts notes with which records the outputs of values begin.
+func (v *viewer) firsts(b *batch.Batch) {
+	if v.values == nil {
+		v.values = make([]map[string][]int64, len(b.Branches))
+	}
+	for k := range b.Branches {
+		m, destinations := &b.Branches[k], len(v.opened.Plan.Branches[k].Outputs)
+		for i := range m.Values {
+			if m.Values[i] == nil || !b.In(k, i) || len(m.Made(i)) == 0 {
+				continue
+			}
+			if v.values[k] == nil {
+				v.values[k] = map[string][]int64{}
+			}
+			first := v.values[k][m.Values[i].Key]
+			if first == nil {
+				first = make([]int64, destinations)
+				v.values[k][m.Values[i].Key] = first
+			}
+			for d, name := range m.Called(i, destinations) {
+				if name != "" && first[d] == 0 {
+					first[d] = b.First + int64(i)
+				}
+			}
+		}
+	}
 }
 
 // write writes what has been made of a batch.
@@ -259,9 +293,13 @@ func (v *viewer) became(b *batch.Batch, i, k, rows int, found map[string]bool) B
 	if len(made) == 0 {
 		return out
 	}
-	for k, name := range m.Called(i, len(p.Outputs)) {
-		if name != "" && name != flow.Unnamed {
-			out.Files = append(out.Files, fileTo(k, name, ""))
+	for d, name := range m.Called(i, len(p.Outputs)) {
+		to := fileTo(d, name, "")
+		if p.By != nil && v.request.run {
+			to.first = v.values[k][m.Values[i].Key][d]
+		}
+		if name != "" && (name != flow.Unnamed || to.first > 0) {
+			out.Files = append(out.Files, to)
 		}
 	}
 	return out
@@ -270,7 +308,7 @@ func (v *viewer) became(b *batch.Batch, i, k, rows int, found map[string]bool) B
 // fileTo is an output at a destination, as its name and what goes with it were made.
 func fileTo(destination int, made, folder string) FileTo {
 	name, said := flow.Cut(made)
-	return FileTo{destination, name, folder, saidOf(said)}
+	return FileTo{Destination: destination, Name: name, Folder: folder, Said: saidOf(said)}
 }
 
 // clip bounds what is shown of a value.

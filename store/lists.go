@@ -246,6 +246,16 @@ func (s *Store) Outputs(ctx context.Context, run, from, to int64) ([]Delivery, e
 	return out, err
 }
 
+// OutputsOf lists the outputs that begin with one of these records.
+func (s *Store) OutputsOf(ctx context.Context, run int64, records []int64) ([]Delivery, error) {
+	out := []Delivery{}
+	if len(records) == 0 {
+		return out, nil
+	}
+	err := s.lists.SelectContext(ctx, &out, `select `+deliveryColumns+` from deliveries where run = $1 and kind = 'good' and first_record = any($2) order by ord`, run, records)
+	return out, err
+}
+
 // Rejects lists the rejected records of a run in their order, after a record.
 func (s *Store) Rejects(ctx context.Context, run, after int64, limit int) ([]Reject, error) {
 	var rows []struct {

@@ -1122,7 +1122,7 @@ export interface components {
             route: string;
             /** Format: int64 */
             run: number;
-            /** @description the outputs that it went into */
+            /** @description the outputs that it went into: where they went, and their names */
             went_into: string[];
         };
         "Hand-overRequest": {
