@@ -117,7 +117,12 @@ function around(raw: string): string[] {
           <td class="num">{{ number(r.line) }}</td>
           <td><StateMark :state="r.outcome" /></td>
           <td class="mono raw">{{ around(r.raw)[0] }}<mark>{{ around(r.raw)[1] }}</mark>{{ around(r.raw)[2] }}</td>
-          <td class="mono into"><div v-for="f in r.went_into" :key="f">{{ f }}</div></td>
+          <td class="into">
+            <div v-for="f in r.went_into" :key="f">
+              <span class="mono">{{ f.slice(f.lastIndexOf('/') + 1) }}</span>
+              <div class="faint small">{{ f.slice(0, Math.max(f.lastIndexOf('/'), 0)) }}</div>
+            </div>
+          </td>
         </tr>
       </tbody>
     </table>
