@@ -213,3 +213,58 @@ func TestRejectsComeBack(t *testing.T) {
 		}
 	}
 }
+
+// TestWhatIsNoSegment: a line that is no segment, such as the rest of a value with a line break in it, goes with the record that is rejected for
+// it, so that nothing is lost when that comes back: it is rejected again, until somebody has mended it.
+func TestWhatIsNoSegment(t *testing.T) {
+	msh, own := "MSH|^~\\&|A|B|C|D|20261130||ORU^R01^ORU_R01|1|P|2.5.1\r", "MSH|^~\\&|A|B|C|D|20261130||ZZZ^Z01|1|P|2.5.1\r"
+	isa := "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000001*0*T*>~GS*PO*S*L*20261125*0930*1*X*005010~"
+	const unb = "UNB+UNOC:3+A+B+261130:1200+1'UNH+1+ORDERS:D:96A:UN'BGM+220+O1+9'"
+	lines, messages := hl7.Source{Unit: "OBX"}, segments.Interchanges{Rules: edifact.Rules, Unit: "LIN"}
+	for name, test := range map[string]struct {
+		from                format.Source
+		kind, paths, in     string
+		made, rejected      string // values of the last path; texts
+		mend, mended, whole string // the second becomes the third, and the record's value
+	}{
+		"a value with a line break": {lines, "hl7", "PID-5 OBX-5", msh + "PID|1||x||N\rOBR|1|||C\rOBX|1|TX|c||v\rOBX|2|TX|c||one\rtwo three|||F\rNTE|1||n\rOBX|3|TX|c||w\r", "v w",
+			msh + "PID|1||x||N\rOBR|1|||C\rOBX|2|TX|c||one\rtwo three|||F\rNTE|1||n\r", "one\rtwo three", "one\\.br\\two three", "one\\ntwo three"},
+		"of no described message": {lines, "hl7", "PID-5 OBX-5", own + "PID|1||x||N\rOBR|1|||C\rOBX|1|TX|c||v\rOBX|2|TX|c||one\rtwo\rOBX|3|TX|c||w\r", "v w",
+			own + "PID|1||x||N\rOBR|1|||C\rOBX|2|TX|c||one\rtwo\r", "one\rtwo", "one two", "one two"},
+		"what begins like a unit": {lines, "hl7", "PID-5 OBX-5", msh + "PID|1||x||N\rOBR|1|||C\rOBX|1|TX|c||v\rOBX\"|2|TX|c||one\rOBX|3|TX|c||w\r", "w",
+			msh + "PID|1||x||N\rOBR|1|||C\rOBX|1|TX|c||v\rOBX\"|2|TX|c||one\r", "v\rOBX\"|2|TX|c||one", "v", "v"},
+		"before the first": {lines, "hl7", "PID-5 OBX-5", msh + "PID|1||x||N\rof Pup\rOBR|1|||C\rOBX|1|TX|c||v\rOBX|2|TX|c||w\r", "w",
+			msh + "PID|1||x||N\rof Pup\rOBR|1|||C\rOBX|1|TX|c||v\r", "N\rof Pup", "N of Pup", "v"},
+		"blanks before a segment": {lines, "hl7", "PID-5 OBX-5", msh + "PID|1||x||N\rOBR|1|||C\r OBX|1|TX|c||v\r\t OBX|2|TX|c||a\rb\r OBX|3|TX|c||w\r", "v w",
+			msh + "PID|1||x||N\rOBR|1|||C\rOBX|2|TX|c||a\rb\r", "a\rb", "a b", "a b"},
+		"x12": {segments.Interchanges{Rules: x12.Rules, Unit: "PO1"}, "x12", "BEG-3 PO1-7", isa + "ST*850*0001~BEG*00*SA*O1**20261125~PO1*1*3*EA***VP*a~PID*F****text~of two~PO1*2*3*EA***VP*b~SE*7*0001~GE*1*1~IEA*1*000000001~", "b",
+			isa + "ST*850*0001~BEG*00*SA*O1**20261125~PO1*1*3*EA***VP*a~PID*F****text~of two~SE*6*0001~GE*1*1~IEA*1*000000001~", "text~of two~SE*6", "text of two~SE*5", "a"},
+		"edifact": {messages, "edifact", "BGM-2 LIN-3.1", unb + "LIN+1++a:SA'QTY+21:5'LIN\"+2++c:SA'QTY+21:6'LIN+3++b:SA'UNS+S'UNT+9+1'UNZ+1+1'", "b",
+			unb + "LIN+1++a:SA'QTY+21:5'LIN\"+2++c:SA'QTY+21:6'UNS+S'UNT+8+1'UNZ+1+1'", "LIN\"+2++c:SA'QTY+21:6'UNS+S'UNT+8", "UNS+S'UNT+6", "a"},
+	} {
+		run := func(in string) (made, rejected []string) {
+			c := &comingBack{}
+			if _, err := copies(t, test.from, test.kind, test.paths, false).Run(context.Background(), strings.NewReader(in), flow.Inputs{Cores: 1}, c); err != nil {
+				t.Fatal(err)
+			}
+			for line := range strings.SplitSeq(strings.TrimSpace(c.made.String()), "\n") {
+				if _, value, is := strings.Cut(line, `"b":"`); is {
+					made = append(made, strings.TrimSuffix(value, `"}`))
+				}
+			}
+			return made, c.rejected
+		}
+		made, rejected := run(test.in)
+		if got := strings.Join(made, " "); got != test.made || len(rejected) != 1 || strings.NewReplacer("\n", "", "~\n", "~").Replace(rejected[0]) != test.rejected {
+			t.Errorf("%s: %s, rejected %q, want %q", name, got, rejected, test.rejected)
+			continue
+		}
+		if made, again := run(rejected[0]); len(made) > 0 || len(again) != 1 {
+			t.Errorf("%s: when it comes back it becomes %q, and %q is rejected", name, made, again)
+		}
+		mended := strings.Replace(strings.ReplaceAll(rejected[0], "\n", ""), test.mend, test.mended, 1)
+		if made, again := run(mended); len(made) != 1 || made[0] != test.whole || len(again) > 0 {
+			t.Errorf("%s: mended it becomes %q, and %q is rejected: %q", name, made, again, mended)
+		}
+	}
+}

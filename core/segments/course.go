@@ -574,6 +574,15 @@ func (c *Course) Keep(name []byte, key uint32, from, to int) {
 	}
 }
 
+// Stray gives what is no segment to the unit that was met last: with that it is told as wrong.
+func (c *Course) Stray(from, to int) {
+	if n := c.kin.Units(); n > 0 {
+		c.kin.Own(from, to, n-1)
+	} else {
+		c.kin.Context(from, to, 0, 0, false)
+	}
+}
+
 // top tells whether the segment that came last stands outside of all groups that units can be in.
 func (c *Course) top() bool {
 	if c.structure == nil {

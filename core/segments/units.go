@@ -203,11 +203,15 @@ func (r *Reader) kindred(b *batch.Batch, s *Syntax, m batch.Span) (*Kin, batch.S
 	for p := skipLines(b.Buf[:m.End], int(m.Off)); p < int(m.End); p = skipLines(b.Buf[:m.End], p) {
 		stop := r.segmentEnd(s, b.Buf[:m.End], p)
 		w.segment = b.Buf[p:stop]
-		name := w.segment[:s.next(w.segment, 0, s.Element)]
-		if w.named = len(name) + 1; string(name) == r.Tail {
+		n, key := w.name(p, stop)
+		switch name := w.segment[:n]; {
+		case key == 0:
+			w.Stray(p, stop)
+		case string(name) == r.Tail:
 			tail = batch.Span{Off: uint32(p), End: uint32(stop)}
-		} else {
-			w.Keep(name, key(name), p, stop)
+		default:
+			w.named = n + 1
+			w.Keep(name, key, p, stop)
 		}
 		p = stop + 1
 	}

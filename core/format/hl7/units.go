@@ -48,6 +48,10 @@ func (r *Reader) kindred(b *batch.Batch, whole int) *segments.Kin {
 	w.character(int(message.Off), end, terminator)
 	kin := w.Kindred(w.structureOf(w.scan[message.Off:end], terminator))
 	for p := int(message.Off); p < end; {
+		if between(b.Buf[p]) {
+			p++
+			continue
+		}
 		next := end
 		if i := bytes.IndexByte(b.Buf[p:end], terminator); i >= 0 {
 			next = p + i
@@ -56,10 +60,10 @@ func (r *Reader) kindred(b *batch.Batch, whole int) *segments.Kin {
 		for next < end && (b.Buf[next] == '\r' || b.Buf[next] == '\n') {
 			next++
 		}
-		if next-p < 3 {
-			kin.Context(p, next, 0, 0, false)
-		} else {
+		if w.names(p, w.stop) {
 			w.Keep(b.Buf[p:p+3], keyAt(b.Buf, p), p, next)
+		} else {
+			w.Stray(p, next)
 		}
 		p = next
 	}

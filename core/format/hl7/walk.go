@@ -193,7 +193,7 @@ func (w *walk) segments(record, start, end int) {
 		if mixed {
 			stop = w.lineEnds(p, stop, other, &swallowed, &kept)
 		}
-		if stop-p < 3 || !nameAt(buf, p) || stop-p > 3 && buf[p+3] != w.sep.Field {
+		if !w.names(p, stop) {
 			w.note(ruleSegment, -1, p, false)
 			p = next
 			continue
@@ -303,6 +303,11 @@ func (w *walk) element(n int) (from, end int) {
 			return from, end
 		}
 	}
+}
+
+// names tells whether a line is a segment: its name begins it, and a separator follows that.
+func (w *walk) names(p, stop int) bool {
+	return stop-p >= 3 && nameAt(w.b.Buf, p) && (stop-p == 3 || w.b.Buf[p+3] == w.sep.Field)
 }
 
 // nameAt tells whether a segment's name stands at p.
