@@ -450,3 +450,42 @@ rejected: {folder: "{stations}/rejected"}
 		t.Errorf("%+v %q", p, got)
 	}
 }
+
+// TestLeftOutAfterMany: a file that is rejected as one piece is left out after hundreds of outputs and rejects were stored of it and the others: what is
+// made of the others alone is all that is known of the run.
+func TestLeftOutAfterMany(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	b.Publish(map[string]string{
+		"routes/logs.yaml": "route: logs\nlisten: {folder: \"{stations}/logs\", names: \"*.csv\"}\ncollect: {by: '{file.stem | before \"_\"}', complete: 2, within: 1h}\norder: {by: name}\nread: {format: csv, footer: 1, total: \"^Rows: ([0-9]+)\"}\ncheck: {schema: schemas/l.json}\nmap: maps/l.map\ndeliver: {folder: \"{laboratory}/logs\", name: \"{tag}.csv\", one file per: record}\nrejected: {folder: \"{stations}/rejected\"}\n",
+		"schemas/l.json":   `{"fields": [{"name": "tag"}, {"name": "kg", "type": "number"}]}`,
+		"maps/l.map":       "map l\nsource csv schemas/l.json\ntarget csv based on samples/l.csv\n\ntag = tag\nkg = kg\n",
+		"samples/l.csv":    "tag,kg\n",
+	})
+	n := 0
+	for _, wrong := range []int{0, 100, 700} { // of 1,300 records
+		for _, names := range [][2]string{{"a", "b"}, {"b", "a"}} { // that which is left out comes first, or last
+			n++
+			many, few := fmt.Sprintf("%d_%s.csv", n, names[0]), fmt.Sprintf("%d_%s.csv", n, names[1])
+			text := "tag,kg\n"
+			for i := range 1300 {
+				text += fmt.Sprintf("A-%d-%d,%s\n", n, i, map[bool]string{true: "x", false: "7"}[i < wrong])
+			}
+			b.Drop("stations/logs", many, text+"Rows: 9\n")
+			b.Drop("stations/logs", few, fmt.Sprintf("tag,kg\nB-%d-1,1\nB-%[1]d-2,2\nB-%[1]d-3,x\nRows: 3\n", n))
+			whole, good := b.Ended(many, 0), b.Ended(few, 0)
+			if !whole.Whole || whole.Rejected != 1300 || good.Whole || good.Good != 2 || good.Rejected != 1 || good.State != "delivered" {
+				t.Errorf("%d wrong: %+v %+v", wrong, whole, good)
+			}
+			var outputs, rejects int
+			b.Ask(&outputs, `select count(*) from deliveries where run = $1 and kind = 'good'`, good.Run)
+			b.Ask(&rejects, `select count(*) from rejects where run = $1`, good.Run)
+			if outputs != 2 || rejects != wrong+1 {
+				t.Errorf("%d wrong: %d outputs and %d rejects are known", wrong, outputs, rejects)
+			}
+			if got := b.List("laboratory/logs"); len(got) != 2*n {
+				t.Errorf("%d wrong: %s came", wrong, got)
+			}
+		}
+	}
+}

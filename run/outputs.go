@@ -69,6 +69,7 @@ type outputs struct {
 	bytes      int
 	kept       int // deliveries that have been stored
 	begun      bool
+	stale      bool // something may have been stored by an earlier try
 	// keep stores a portion of what there is before the run is committed; first
 	// says that it is the run's first.
 	keep func(deliveries []store.Delivery, rejects []store.Reject, first bool) error
@@ -206,8 +207,17 @@ func (o *outputs) add(out *deliver.Output, kind string, output int, name string,
 // store keeps a portion.
 func (o *outputs) store(deliveries []store.Delivery, rejects []store.Reject) error {
 	first := !o.begun
-	o.begun = true
+	o.begun, o.stale = true, false
 	return o.keep(deliveries, rejects, first)
+}
+
+// clean removes what earlier tries of the run have stored, where this one has stored nothing.
+func (o *outputs) clean() error {
+	if !o.stale {
+		return nil
+	}
+	o.stale = false
+	return o.keep(nil, nil, true)
 }
 
 // Batch takes the records of a batch in their order.
@@ -662,7 +672,7 @@ func (o *outputs) discard() error {
 	if o.kept > 0 {
 		keep(o.sweep())
 	}
-	*o = outputs{Maker: o.Maker, route: o.route, reads: o.reads, to: o.to, folders: o.folders, rejected: o.rejected, fileNames: o.fileNames, opened: o.opened, keep: o.keep, drop: o.drop, spool: o.spool, spooled: o.spooled, beat: o.beat}
+	*o = outputs{Maker: o.Maker, stale: o.stale || o.begun, route: o.route, reads: o.reads, to: o.to, folders: o.folders, rejected: o.rejected, fileNames: o.fileNames, opened: o.opened, keep: o.keep, drop: o.drop, spool: o.spool, spooled: o.spooled, beat: o.beat}
 	o.divide()
 	return first
 }

@@ -86,7 +86,7 @@ func (c *Conductor) processOne(it *item) error {
 
 // prepared makes the outputs of a run ready to be written.
 func (c *Conductor) prepared(it *item) (*outputs, error) {
-	out := &outputs{Maker: c.maker(*it.Run), route: it.compiled, reads: it.read(), spool: c.e.Spool, beat: &c.beat[processing]}
+	out := &outputs{Maker: c.maker(*it.Run), stale: it.resumed || it.Tries > 0, route: it.compiled, reads: it.read(), spool: c.e.Spool, beat: &c.beat[processing]}
 	out.keep = func(deliveries []store.Delivery, rejects []store.Reject, first bool) error {
 		return c.e.Store.Keep(c.work, *it.Run, deliveries, rejects, first)
 	}
@@ -251,6 +251,9 @@ func (c *Conductor) fill(it *item, out *outputs, wrong *finding.Finding) error {
 		err = out.finish()
 	}
 	if err != nil {
+		return err
+	}
+	if err = out.clean(); err != nil {
 		return err
 	}
 	if it.Refused {
