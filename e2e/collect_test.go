@@ -489,3 +489,47 @@ func TestLeftOutAfterMany(t *testing.T) {
 		}
 	}
 }
+
+// TestFindInWhatWasRejectedTogether: files that are rejected as one piece, all of a run or some, have no numbers of the route's sequence; their records
+// are shown and found all the same, and those of others.
+func TestFindInWhatWasRejectedTogether(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	b.Publish(map[string]string{
+		"routes/logs.yaml": "route: logs\nlisten: {folder: \"{stations}/logs\", names: \"*.csv\"}\ncollect: {by: '{file.stem | before \"_\"}', complete: 2, within: 1h}\norder: {by: name}\nread: {format: csv}\ncheck: {schema: schemas/l.json, tolerate: 40%}\nmap: maps/l.map\ndeliver: {folder: \"{laboratory}/logs\", name: \"{tag}-{sequence}.csv\", one file per: record}\nrejected: {folder: \"{stations}/rejected\"}\n",
+		"schemas/l.json":   `{"fields": [{"name": "tag"}, {"name": "kg", "type": "number"}]}`,
+		"maps/l.map":       "map l\nsource csv schemas/l.json\ntarget csv based on samples/l.csv\n\ntag = tag\nkg = sequence\nignore kg\n",
+		"samples/l.csv":    "tag,kg\n",
+	})
+	var long strings.Builder // several portions of numbers
+	for i := range 20_000 {
+		fmt.Fprintf(&long, "L-%d,%s\n", i, map[bool]string{true: "x", false: "7"}[i%2 == 0])
+	}
+	for name, content := range map[string]string{
+		"1_a.csv": "A-1,1\nA-2,x\n", "1_b.csv": "B-1,x\n", // all
+		"2_a.csv": long.String(), "2_b.csv": "C-1,1\nC-2,2\n", // the first
+	} {
+		b.Drop("stations/logs", name, "tag,kg\n"+content)
+	}
+	for name, whole := range map[string]bool{"1_a.csv": true, "1_b.csv": true, "2_a.csv": true, "2_b.csv": false} {
+		p := b.Ended(name, 0)
+		if p.Whole != whole {
+			t.Errorf("%+v", p)
+		}
+		if trial, err := b.Client.Records(context.Background(), p.Run, nil); err != nil || len(trial.Records) == 0 {
+			t.Errorf("%s: %+v %v", name, trial, err)
+		}
+	}
+	for text, want := range map[string]string{"A-1": "1_a.csv rejected", "B-1": "1_b.csv rejected", "L-19999": "2_a.csv rejected", "C-2": "2_b.csv good"} {
+		answer, err := b.Client.Find(context.Background(), url.Values{"text": {text + ","}})
+		if err != nil || len(answer.Items) != 1 || answer.Items[0].Name+" "+answer.Items[0].Outcome != want {
+			t.Errorf("%s: %+v %v", text, answer, err)
+			continue
+		}
+		for _, file := range answer.Items[0].WentInto {
+			if !strings.HasPrefix(b.Read(below(b, []string{file}, "")), "tag,kg\n"+text+",") {
+				t.Errorf("%s is not in %s", text, file)
+			}
+		}
+	}
+}

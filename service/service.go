@@ -542,8 +542,8 @@ func (s *Service) records(ctx context.Context, runID, only int64, request TrialR
 			next++
 			return blocks[next-1].First, nil
 		}}
-	if r.State == "working" {
-		inputs.Sequence = nil // its numbers are not known yet
+	if r.State == "working" || only > 0 || len(blocks) == 0 {
+		inputs.Sequence = nil // its numbers are not known yet, or there are none: those of the run are of the files that it went on with
 	}
 	if c.Collect.Any() {
 		inputs.Files = len(read)
