@@ -21,7 +21,8 @@ func (a *app) find() *cobra.Command {
 		Use: "find TEXT", Short: "Find records by a text in them: which file and line they came in, and what they went into", Args: cobra.ExactArgs(1),
 		Long: `Find records that have a text, in all originals that are kept, newest first: a tag, a
 number, a name, as it stands in the file. That is read again file by file; name a route
-or a time to be quicker. Files that go on unread have no records, and are not looked into.`,
+or a time to be quicker. Files that go on unread have no records, and are not looked into.
+The exit code is 1 if some could not be looked into.`,
 		Example: "  ydrion find T-0816\n  ydrion find T-0816 --route weighings --since 7d\n  ydrion find BR-1102 --json | jq .items[].went_into",
 		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
 			q := url.Values{"text": {args[0]}, "route": {route}, "limit": {strconv.Itoa(limit)}}
@@ -32,7 +33,7 @@ or a time to be quicker. Files that go on unread have no records, and are not lo
 				}
 				q.Set("since", t.Format(time.RFC3339))
 			}
-			all := service.FindAnswer{Items: []service.FoundRecord{}}
+			all := service.FindAnswer{Items: []service.FoundRecord{}, Missed: []string{}}
 			for {
 				q.Set("limit", strconv.Itoa(limit-len(all.Items)))
 				answer, err := client.Find(cmd.Context(), q)
@@ -40,7 +41,7 @@ or a time to be quicker. Files that go on unread have no records, and are not lo
 					return err
 				}
 				all.Items, all.Looked, all.Next = append(all.Items, answer.Items...), all.Looked+answer.Looked, answer.Next
-				all.From = answer.From
+				all.From, all.Missed = answer.From, append(all.Missed, answer.Missed...)
 				if answer.Next == 0 || len(all.Items) >= limit {
 					break
 				}
@@ -48,10 +49,15 @@ or a time to be quicker. Files that go on unread have no records, and are not lo
 				q.Set("before", n(answer.Next))
 				q.Set("from", n(answer.From))
 			}
+			show := a.foundTable
 			if a.json {
-				return a.printJSON(all)
+				show = func(all service.FindAnswer) error { return a.printJSON(all) }
 			}
-			return a.foundTable(all)
+			err := show(all)
+			if err == nil && len(all.Missed) > 0 {
+				err = errFindings
+			}
+			return err
 		}),
 	})
 	c.Flags().StringVar(&route, "route", "", "only this route")
@@ -61,6 +67,9 @@ or a time to be quicker. Files that go on unread have no records, and are not lo
 }
 
 func (a *app) foundTable(all service.FindAnswer) error {
+	for _, missed := range all.Missed {
+		fmt.Fprintf(a.err, "not looked into: %s\n", missed)
+	}
 	if len(all.Items) == 0 {
 		fmt.Fprintf(a.out, "no record has it, in %s\n", count(all.Looked, "pickup"))
 		return nil

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"os"
 	"sort"
 	"strings"
 	"testing"
@@ -147,6 +148,35 @@ func TestFindAllOfMany(t *testing.T) {
 	}
 	if code, out := command(b, "find", "T-1", "--limit", "1000"); code != 0 || strings.Count(out, "f1.json") != 40 {
 		t.Errorf("%d %s", code, out)
+	}
+}
+
+// TestFindBesideWhatIsBroken: a pickup that cannot be looked into, because its original is not whole any more, is told, and keeps nobody from finding
+// what is in others.
+func TestFindBesideWhatIsBroken(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	b.Publish(inOneFile(t))
+	for n, name := range []string{"one.csv", "two.csv", "three.csv"} {
+		b.Drop("stations/inbox", name, heading+row(n)+row(n+10))
+		p := b.Ended(name, 0)
+		if name != "two.csv" {
+			continue
+		}
+		kept := b.Path("archive", p.SHA256[:2], p.SHA256)
+		if err := os.Remove(kept); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(kept, []byte(heading+row(n)), 0o400); err != nil {
+			t.Fatal(err)
+		}
+	}
+	code, said := command(b, "find", "AP-0000")
+	if code != 1 || !strings.Contains(said, "one.csv") || !strings.Contains(said, "three.csv") || !strings.Contains(said, "not looked into: two.csv (pickup 2): ") {
+		t.Errorf("exit code %d: %s", code, said)
+	}
+	if code, said := command(b, "find", "AP-0000", "--json"); code != 1 || !strings.Contains(said, `"missed": [`) {
+		t.Errorf("exit code %d: %s", code, said)
 	}
 }
 

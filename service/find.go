@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"path"
 	"time"
 
@@ -38,6 +39,7 @@ type FindAnswer struct {
 	Looked int           `json:"looked" doc:"how many pickups were looked through"`
 	Next   int64         `json:"next" doc:"go on with the pickups before this one; 0: there are no more"`
 	From   int64         `json:"next_from" doc:"and in the first of them from this record on; 0: from its first"`
+	Missed []string      `json:"missed" doc:"pickups that could not be looked into, and why"`
 }
 
 // findFor is how long one request looks. Who asks goes on from there.
@@ -46,7 +48,7 @@ const findFor = 10 * time.Second
 // Find looks for records that have a text, in originals that are kept: newest pickups first, until there are enough or
 // some time has passed.
 func (s *Service) Find(ctx context.Context, q FindRequest) (FindAnswer, error) {
-	out, until := FindAnswer{Items: []FoundRecord{}}, time.Now().Add(findFor)
+	out, until := FindAnswer{Items: []FoundRecord{}, Missed: []string{}}, time.Now().Add(findFor)
 	f := store.Filter{Route: q.Route, Since: q.Since, States: []string{"delivered", "rejected"}, Before: q.Before, Limit: 100}
 	for {
 		page, err := s.store.Pickups(ctx, f)
@@ -71,8 +73,11 @@ func (s *Service) Find(ctx context.Context, q FindRequest) (FindAnswer, error) {
 			}
 			out.Looked++
 			more, err := s.findIn(ctx, p, q, from, &out)
-			if err != nil {
+			if ctx.Err() != nil {
 				return out, err
+			} else if err != nil { // the others are looked into all the same
+				s.Log.Error("records could not be looked into", "pickup", p.ID, "run", p.Run, "error", err)
+				out.Missed = append(out.Missed, fmt.Sprintf("%s (pickup %d): %v", p.Name, p.ID, err))
 			}
 			if more > 0 {
 				out.Next, out.From = p.ID+1, more

@@ -1073,6 +1073,8 @@ export interface components {
              * @description how many pickups were looked through
              */
             looked: number;
+            /** @description pickups that could not be looked into, and why */
+            missed: string[];
             /**
              * Format: int64
              * @description go on with the pickups before this one; 0: there are no more

@@ -29,6 +29,7 @@ void routeList.load()
 const routeChoices = computed(() => routeList.data.value?.items.map((r) => r.name) ?? [])
 
 const found = ref<FoundRecord[]>([])
+const missed = ref<string[]>([])
 const asked = ref('') // what has been looked for
 const looked = ref(0)
 const next = ref(0) // pickups before this one have not been looked through,
@@ -46,6 +47,7 @@ async function look(more: boolean) {
   const mine = (stop = new AbortController())
   if (!more) {
     found.value = []
+    missed.value = []
     looked.value = next.value = from.value = 0
     asked.value = text.value
     const query: Record<string, string> = { text: text.value }
@@ -63,6 +65,7 @@ async function look(more: boolean) {
       if (mine !== stop) return
       found.value = [...found.value, ...answer.items]
       looked.value += answer.looked
+      missed.value = [...missed.value, ...answer.missed]
       next.value = answer.next
       from.value = answer.next_from
     } while (next.value && found.value.length < enough)
@@ -126,6 +129,7 @@ function around(raw: string): string[] {
         </tr>
       </tbody>
     </table>
+    <p v-for="m in missed" :key="m" class="said">Not looked into: {{ m }}</p>
     <p v-if="looking" class="said" role="status">
       Looked through {{ many(looked, 'pickup') }} so far<template v-if="next">, back to pickup {{ next }}</template>…
       <Button label="Stop" size="small" severity="secondary" outlined @click="cancel" />
