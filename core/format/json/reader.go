@@ -48,7 +48,27 @@ func (s Source) Bind(of shape.Shape) (format.Bound, finding.List) {
 	if findings := r.bind(); findings.HasErrors() {
 		return nil, findings
 	}
-	return bound{s, of}, nil
+	return bound{s, of}, stars(of)
+}
+
+// stars warns of paths with a * in them, which is the name of a member there.
+func stars(of shape.Shape) (out finding.List) {
+	warn := func(name, path, instead string) {
+		if strings.Contains(path+"/", "/*/") {
+			out = append(out, finding.Warn("json.star", place.Place{Line: 1, Column: 1, Path: name}, "* in the path of %s, %s, is a member of that name, and not each element of a list", name, path).Suggest("%s", instead))
+		}
+	}
+	const value = "a field is one value: make each element a record (read.record), or a row of a list (lists), of which fields are named from there: /kg"
+	for _, f := range of.Fields {
+		warn(f.Name, f.At(), value)
+	}
+	for _, t := range of.Tables() {
+		warn(t.Name, t.At(), "a list's path is that of the array: /rows")
+		for _, f := range t.Fields {
+			warn(f.Name, f.At(), value)
+		}
+	}
+	return out
 }
 
 // bound is a source and the members that are wanted. Which those are is known when a file shows how

@@ -14,6 +14,7 @@ import (
 	"ydrion/core/batch"
 	"ydrion/core/finding"
 	"ydrion/core/format"
+	"ydrion/core/schema"
 	"ydrion/core/shape"
 	"ydrion/core/text"
 )
@@ -410,5 +411,25 @@ func TestBehindAVeryLongList(t *testing.T) {
 	}
 	if _, _, wrong := read(t, strings.NewReplacer(`"t":[`, `"t":{`, `}]`, `}}`, `{"a":"x`, `"k":{"a":"x`, `{"a":"l`, `"k":{"a":"l`).Replace(list)+"}", "/t/*", 1<<20, "a"); wrong != "json.long at 1:1 +0" {
 		t.Errorf("a very long object: %s", wrong)
+	}
+}
+
+// TestStarsInPaths: a path with a * is found out before any file comes; a star in a longer name is none.
+func TestStarsInPaths(t *testing.T) {
+	s, findings := schema.Parse("s.json", []byte(`{"fields": [{"name": "a", "path": "/rows/*/a"}, {"name": "b", "path": "1/*"}, {"name": "c", "path": "/c*/d"}, {"name": "*"}],
+		"lists": [{"name": "rows", "path": "/rows/*", "fields": [{"name": "kg", "path": "/rows/*/kg"}, {"name": "tag", "path": "/tag"}]}]}`))
+	if findings.HasErrors() {
+		t.Fatal(findings)
+	}
+	_, told := Source{Records: "/of/*"}.Bind(s.Shape())
+	var names []string
+	for _, f := range told {
+		if f.Code != "json.star" || f.Severity != finding.Warning {
+			t.Error(f)
+		}
+		names = append(names, f.Place.Path)
+	}
+	if got := strings.Join(names, " "); got != "a b rows kg" {
+		t.Error(got, told)
 	}
 }
