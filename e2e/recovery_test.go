@@ -398,6 +398,47 @@ func killed(t *testing.T, of kind, kills int) {
 	}
 }
 
+// TestKilledInALongRun: a run that had stored some of its outputs when it was killed leaves nothing behind when it has been done again.
+func TestKilledInALongRun(t *testing.T) {
+	t.Parallel()
+	path, data, database := program(t), t.TempDir(), testbed.Database(t)
+	cmd := serve(t, path, data, database)
+	client := clientOf(t, data)
+	beginWith(t, client, nil, "specimen-orders")
+	const records = 3000
+	var all strings.Builder
+	for n := range records {
+		all.WriteString(row(n))
+	}
+	hidden := filepath.Join(data, "laboratory", "orders", files.Hidden)
+	temporaries := func() int {
+		entries, err := os.ReadDir(hidden)
+		if err != nil && !errors.Is(err, os.ErrNotExist) {
+			t.Fatal(err)
+		}
+		return len(entries)
+	}
+	drop(t, filepath.Join(data, "stations", "inbox"), "long.csv", heading+all.String())
+	testbed.Until(t, "it has stored outputs", func() bool { return temporaries() > 1000 })
+	if err := cmd.Process.Kill(); err != nil {
+		t.Fatal(err)
+	}
+	cmd.Wait() //nolint: it was killed
+	if entries, err := os.ReadDir(filepath.Dir(hidden)); err != nil || len(entries) != 1 {
+		t.Fatalf("it was not killed in time: %d outputs, %v", len(entries)-1, err)
+	}
+	serve(t, path, data, database)
+	client = clientOf(t, data)
+	testbed.Until(t, "it has ended", func() bool {
+		page, err := client.Pickups(context.Background(), url.Values{"state": {"delivered"}})
+		return err == nil && len(page.Items) == 1
+	})
+	entries, err := os.ReadDir(filepath.Dir(hidden))
+	if err != nil || len(entries) != records+1 || temporaries() > 0 {
+		t.Errorf("%d outputs and %d temporaries, %v", len(entries)-1, temporaries(), err)
+	}
+}
+
 // TestDatabaseDies ends the service's private database again and again while
 // files come. It is started again, and every record comes out exactly once.
 func TestDatabaseDies(t *testing.T) {

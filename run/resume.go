@@ -631,7 +631,7 @@ func (c *Conductor) sweep(hidden string, run int64) error {
 		switch {
 		case run != 0 && l.Run != run:
 			continue
-		case known && owner.Open, known && owner.Working && owner.Node == l.Node && run == 0:
+		case known && owner.Open && !owner.Working, known && owner.Working && owner.Node == l.Node && run == 0:
 			continue // it will be published, or is being written
 		case !known && run == 0 && time.Since(l.Modified) < unknownFor:
 			continue
