@@ -76,7 +76,7 @@ func (s *Store) Alerts(ctx context.Context, f AlertFilter) ([]Alert, error) {
 		}
 		before, after, order = last+1, *f.After, "asc"
 	}
-	err := s.lists.SelectContext(ctx, &out, `select `+alertColumns+` from alerts where ($1 = '' or route = $1) and ($2 = 0 or id < $2) and id > $5 and (not $3 or seen_at is null and (ended_at is null or kind in ('rejected', 'missing', 'late', 'surplus', 'small', 'duplicate', 'database away', 'defect'))) order by id `+order+` limit $4`, f.Route, before, f.Open, f.Limit, after)
+	err := s.lists.SelectContext(ctx, &out, `select `+alertColumns+` from alerts where ($1 = '' or route = $1) and ($2::bigint = 0 or id < $2) and id > $5 and (not $3 or seen_at is null and (ended_at is null or kind in ('rejected', 'missing', 'late', 'surplus', 'small', 'duplicate', 'database away', 'defect'))) order by id `+order+` limit $4`, f.Route, before, f.Open, f.Limit, after)
 	return out, err
 }
 

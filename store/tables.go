@@ -72,6 +72,6 @@ func (s *Store) Versions(ctx context.Context, name string) ([]Version, error) {
 // TableContent gives a content of a lookup; version 0 is the newest.
 func (s *Store) TableContent(ctx context.Context, name string, version int) (Version, error) {
 	var v Version
-	err := s.lists.GetContext(ctx, &v, `select `+versionColumns+`, v.content from lookup_versions v where v.name = $1 and ($2 = 0 or v.version = $2) order by v.version desc limit 1`, name, version)
+	err := s.lists.GetContext(ctx, &v, `select `+versionColumns+`, v.content from lookup_versions v where v.name = $1 and ($2::bigint = 0 or v.version = $2) order by v.version desc limit 1`, name, version)
 	return v, notFound(err)
 }
