@@ -10,6 +10,7 @@ import (
 	"io"
 	"math/rand/v2"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -206,6 +207,73 @@ func formed(t *testing.T, r *rand.Rand, form, logger string, of []reading) strin
 	return `{"logger": "` + logger + `", "readings": ` + list + `}`
 }
 
+// TestJSONPlacesInAnyOrder: whatever the order, what is wrong is told at the same places of the file, however its lines end and whatever stands around
+// the values.
+func TestJSONPlacesInAnyOrder(t *testing.T) {
+	compiled := func(record, shape string) *Compiled {
+		c, findings := Compile(workspace.FromFiles(map[string][]byte{
+			"routes/r.yaml":  []byte("route: r\nlisten: {folder: \"{in}\"}\nread: {format: json" + record + "}\ncheck: {schema: schemas/s.json}\n" + shape + "map: maps/m.map\ndeliver: {folder: \"{out}\", name: \"{file.name}\"}\nrejected: {folder: \"{bad}\"}\n"),
+			"schemas/s.json": []byte(`{"fields": [{"name": "id"}, {"name": "n", "type": "integer"}, {"name": "note"}]}`),
+			"maps/m.map":     []byte("map m\nsource json schemas/s.json\ntarget csv based on samples/m.csv\n\nid = id\nn = n\nignore note\n"),
+			"samples/m.csv":  []byte("id,n\n"),
+		}), "r")
+		if c == nil {
+			t.Fatal(findings)
+		}
+		return c
+	}
+	told := 0
+	for of, record := range map[string]string{"": "", "list": "", "rows": ", record: \"/rows/*\"", "days": ", record: \"/days/*/rows/*\""} {
+		inFile, sorted := compiled(record, ""), compiled(record, "shape: [{sort: [n, id]}]\n")
+		for seed := range uint64(150) {
+			r := rand.New(rand.NewPCG(seed, 4))
+			gap := func() string { return []string{"", " ", "\n", "\r\n  ", "\r", "\n\n\t"}[r.IntN(6)] }
+			if of == "" { // values on lines of their own
+				gap = func() string { return []string{"", " "}[r.IntN(2)] }
+			}
+			rows := func() string {
+				var all []string
+				for range r.IntN(6) {
+					n := []string{"1", "2", `"x"`, "1.5", "3 3", "tru"}[r.IntN(6)]
+					if of != "" && n != "1" { // a document that cannot be followed ends there
+						n = []string{"2", `"x"`, "1.5", `"é"`}[r.IntN(4)]
+					}
+					all = append(all, fmt.Sprintf(`{%s"id":%s"é%d",%s"note":"ü\n[{",%s"n":%s%s%s}`, gap(), gap(), r.IntN(100), gap(), gap(), gap(), n, gap()))
+				}
+				if of == "" {
+					return strings.Join(all, "\n") + "\n"
+				}
+				return "[" + gap() + strings.Join(all, gap()+","+gap()) + gap() + "]"
+			}
+			in := rows()
+			switch of {
+			case "rows":
+				in = `{"of":` + gap() + `"ä",` + gap() + `"rows":` + gap() + in + "," + gap() + `"behind": [1]}`
+			case "days":
+				in = `{"days": [{"rows":` + in + "}," + gap() + `{"day":` + gap() + `2, "rows":` + rows() + "}]}"
+			}
+			places := func(c *Compiled) (out []string) {
+				o := &output{}
+				if _, err := c.Plan.Run(context.Background(), strings.NewReader(in), flow.Inputs{Cores: 1}, o); err != nil {
+					t.Fatal(err)
+				}
+				for _, said := range o.wrong {
+					out = append(out, regexp.MustCompile(` record [0-9]+`).ReplaceAllString(said, ""))
+				}
+				slices.Sort(out)
+				return out
+			}
+			want, got := places(inFile), places(sorted)
+			if told += len(want); !slices.Equal(got, want) {
+				t.Errorf("%s %d: %q\n%q\nnot %q", of, seed, in, got, want)
+			}
+		}
+	}
+	if told < 500 {
+		t.Errorf("only %d findings", told)
+	}
+}
+
 // TestJSONOrderPlaces: a value that is wrong is told at its place in the file, and rejected with what stands around it.
 func TestJSONOrderPlaces(t *testing.T) {
 	const in = "{\"logger\": \"L\", \"readings\": [\n  {\"pool\": \"b\", \"temp\": 1},\n  {\"pool\": \"a\", \"temp\": \"warm\"},\n  {\"pool\": \"a\", \"temp\": 2}]}\n"
@@ -229,7 +297,7 @@ func TestJSONOrderPlaces(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := o.whole(t); got != "pool,temp\na,2\nb,1\n" || result.Rejected != 1 || len(o.wrong) != 1 || !strings.HasPrefix(o.wrong[0], "3:1 record 1 temp: error: temp is not a number") {
+	if got := o.whole(t); got != "pool,temp\na,2\nb,1\n" || result.Rejected != 1 || len(o.wrong) != 1 || !strings.HasPrefix(o.wrong[0], "3:26 record 1 temp: error: temp is not a number") {
 		t.Errorf("%q %+v %s", got, result, o.wrong)
 	}
 	for _, test := range []struct{ schema, steps, rest, says string }{

@@ -92,6 +92,11 @@ type Origin struct {
 	File     int   // of those of the run, from 0
 	At, Line int64 // offset in the decoded stream, and line
 	Recast   bool  // it has another form there: only where it begins is known
+	Column   int64 // where it begins there, from 1
+	// What of the text stands there so but for its line ends, where there is more around it: the record itself, with the offsets of its
+	// line ends from its beginning.
+	Own  Span
+	Ends []uint32
 }
 
 // Batch is a block of whole records.
@@ -434,6 +439,16 @@ func (b *Batch) from(offset uint32) *Origin {
 // origin is the place of an offset where records stand in another order than in the file.
 func (b *Batch) origin(record int, offset uint32) place.Place {
 	o := b.from(offset)
+	if o.Own.Len() > 0 {
+		at := min(max(offset, o.Own.Off), o.Own.End) - o.Own.Off
+		line, _ := slices.BinarySearch(o.Ends, at)
+		from, lead := uint32(0), o.Column-1
+		if line > 0 {
+			from, lead = o.Ends[line-1]+1, 0
+		}
+		text := b.Buf[o.Own.Off:][from:at]
+		return place.Place{Record: b.First + int64(record), Offset: o.At + int64(at), Line: o.Line + int64(line), Column: lead + int64(utf8.RuneCount(text)) + 1}
+	}
 	if o.Recast {
 		offset = o.Off
 	}

@@ -66,16 +66,66 @@ type stands struct {
 	at, off, line int64
 	file          int
 	recast        bool // it is written otherwise there
+	column        int64
+	own, size     int      // the part of the text that is written so there, 0 long if all is, or none
+	ends          []uint32 // its line ends there
+}
+
+// append says it before a text.
+func (s *stands) append(item []byte) []byte {
+	kind := uint64(s.file) << 2
+	if s.recast {
+		kind |= 1
+	}
+	if s.size > 0 {
+		kind |= 2
+	}
+	item = binary.AppendUvarint(binary.AppendUvarint(binary.AppendUvarint(item, kind), uint64(s.off)), uint64(s.line))
+	if s.size == 0 {
+		return item
+	}
+	for _, n := range []int{int(s.column), s.own, s.size, len(s.ends)} {
+		item = binary.AppendUvarint(item, uint64(n))
+	}
+	before := uint32(0)
+	for _, end := range s.ends {
+		item, before = binary.AppendUvarint(item, uint64(end-before)), end
+	}
+	return item
 }
 
 // standsAt takes from an item where its text stands in which file.
 func standsAt(item []byte) (s stands, text []byte) {
-	var of [3]uint64
-	for i := range of {
+	next := func() int {
 		n, k := binary.Uvarint(item)
-		of[i], item = n, item[k:]
+		item = item[k:]
+		return int(n)
 	}
-	return stands{file: int(of[0] >> 1), recast: of[0]&1 > 0, off: int64(of[1]), line: int64(of[2])}, item
+	kind := next()
+	s = stands{file: kind >> 2, recast: kind&1 > 0, off: int64(next()), line: int64(next())}
+	if kind&2 > 0 {
+		s.column, s.own, s.size, s.ends = int64(next()), next(), next(), make([]uint32, next())
+		before := 0
+		for i := range s.ends {
+			before += next()
+			s.ends[i] = uint32(before)
+		}
+	}
+	return s, item
+}
+
+// lineEnds are the offsets of a text's line ends: of the last character of each.
+func lineEnds(text []byte) (ends []uint32) {
+	for i := 0; ; i++ {
+		at := bytes.IndexAny(text[i:], "\r\n")
+		if at < 0 {
+			return ends
+		}
+		if i += at; text[i] == '\r' && i+1 < len(text) && text[i+1] == '\n' {
+			i++
+		}
+		ends = append(ends, uint32(i))
+	}
 }
 
 // Read reads on in the texts.
@@ -108,7 +158,12 @@ func (o *ordered) tell(b *batch.Batch) {
 	n := 0
 	for ; n < len(o.origins) && o.origins[n].at < b.Base+int64(b.N); n++ {
 		s := &o.origins[n]
-		b.Origins = append(b.Origins, batch.Origin{Off: uint32(s.at - b.Base), File: s.file, Recast: s.recast, At: s.off, Line: s.line})
+		origin := batch.Origin{Off: uint32(s.at - b.Base), File: s.file, Recast: s.recast, At: s.off, Line: s.line, Column: s.column, Ends: s.ends}
+		if s.size > 0 {
+			origin.Own.Off = origin.Off + uint32(s.own)
+			origin.Own.End = origin.Own.Off + uint32(s.size)
+		}
+		b.Origins = append(b.Origins, origin)
 	}
 	o.origins = append(o.origins[:0], o.origins[n:]...)
 }
@@ -287,17 +342,15 @@ func (o *reordering) batch(r *run, b *batch.Batch) (err error) {
 	}
 	for i := range b.Records() {
 		o.number++
-		var moved bool
-		if o.text, moved = o.reader.Alone(o.text[:0], b, i); r.recast != nil {
-			o.text, moved = r.lead.(format.Ending).Ended(append(o.text[:0], r.recast.Recast(o.reader, b, i)...)), true
-		}
-		recast := uint64(0)
-		if moved {
-			recast = 1
-		}
 		at := b.Place(i, b.Bounds[i].Off)
-		o.item = binary.AppendUvarint(binary.AppendUvarint(binary.AppendUvarint(o.item[:0], uint64(b.File)<<1|recast), uint64(at.Offset)), uint64(at.Line))
-		o.item = append(o.item, o.text...)
+		s := stands{file: b.File, off: at.Offset, line: at.Line, column: at.Column}
+		if o.text, s.own = o.reader.Alone(o.text[:0], b, i); r.recast != nil {
+			o.text, s.recast = r.lead.(format.Ending).Ended(append(o.text[:0], r.recast.Recast(o.reader, b, i)...)), true
+		} else if s.own >= 0 {
+			own := b.Raw(i)
+			s.size, s.ends = len(own), lineEnds(own)
+		}
+		o.item = append(s.append(o.item[:0]), o.text...)
 		o.key = o.key[:0]
 		if o.ones == nil || wrong[int32(i)] || !o.plan.Rows.Check(b, i, false) {
 			if err := o.all.Add(o.sorting(b, i), o.item); err != nil {

@@ -211,9 +211,9 @@ type Onward interface {
 // Reordering is a reader of records that each stand for themselves: they can be read in another order.
 type Reordering interface {
 	Reader
-	// Alone adds a record's text to another, as Reordered reads it: what is wanted of it and around it is in it. Moved
-	// tells that it is written otherwise than in the file.
-	Alone(to []byte, b *batch.Batch, record int) (text []byte, moved bool)
+	// Alone adds a record's text to another, as Reordered reads it: what is wanted of it and around it is in it. Own is
+	// where in the text the record itself begins, which stands there as in the file but for its line ends; -1: all of it stands there so.
+	Alone(to []byte, b *batch.Batch, record int) (text []byte, own int)
 	// Reordered reads such texts in another order.
 	Reordered(in io.Reader) Reader
 }

@@ -211,8 +211,8 @@ func (d Dialect) Gather(by []string, list string) format.Source {
 }
 
 // Alone is a row, with a line end.
-func (r *Reader) Alone(to []byte, b *batch.Batch, record int) (text []byte, moved bool) {
-	return r.Ended(append(to, b.Raw(record)...)), false
+func (r *Reader) Alone(to []byte, b *batch.Batch, record int) (text []byte, own int) {
+	return r.Ended(append(to, b.Raw(record)...)), -1
 }
 
 // Reordered reads rows of the file in another order.

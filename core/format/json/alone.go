@@ -72,6 +72,12 @@ func pruned(out, buf []byte, p int, t *trie) []byte {
 
 // Raw is a record with what is around it, but without its neighbours, on a line.
 func (r *Reader) Raw(b *batch.Batch, record int) []byte {
+	out, _ := r.standing(b, record)
+	return out
+}
+
+// standing is a record with what is around it, and where it begins in that.
+func (r *Reader) standing(b *batch.Batch, record int) (out []byte, own int) {
 	unit := b.Bounds[record]
 	i, _ := slices.BinarySearchFunc(b.Messages, unit.Off, func(s batch.Span, off uint32) int {
 		if s.End > off {
@@ -80,26 +86,27 @@ func (r *Reader) Raw(b *batch.Batch, record int) []byte {
 		return -1
 	})
 	whole := b.Messages[i]
-	out := bytes.Clone(r.frame[0])
+	out = bytes.Clone(r.frame[0])
 	if whole == unit {
-		out = append(out, b.Buf[unit.Off:unit.End]...)
+		out, own = append(out, b.Buf[unit.Off:unit.End]...), len(out)
 	} else {
 		if of := b.Base + int64(whole.Off); r.lists == nil || r.listsOf != of || r.lists.end != int(whole.End) {
 			r.lists, r.listsOf = &list{end: int(whole.End)}, of
 			r.lists.elements = listed(nil, b.Buf[:whole.End], int(whole.Off), r.within)
 		}
-		out = r.lists.alone(out, b.Buf, int(whole.Off), int(unit.Off))
+		out, own = r.lists.alone(out, b.Buf, int(whole.Off), int(unit.Off))
 	}
-	return append(oneLine(append(out, r.frame[1]...)), '\n')
+	return append(oneLine(append(out, r.frame[1]...)), '\n'), own
 }
 
 // Alone is a record in a document of its own, on a line.
-func (r *Reader) Alone(to []byte, b *batch.Batch, record int) (text []byte, moved bool) {
+func (r *Reader) Alone(to []byte, b *batch.Batch, record int) (text []byte, own int) {
 	if r.implied { // the lists that hold them are nothing that anybody has asked for
 		unit := b.Bounds[record]
-		return append(oneLine(append(to, b.Buf[unit.Off:unit.End]...)), '\n'), true
+		return append(oneLine(append(to, b.Buf[unit.Off:unit.End]...)), '\n'), len(to)
 	}
-	return append(to, r.Raw(b, record)...), true
+	text, own = r.standing(b, record)
+	return append(to, text...), len(to) + own
 }
 
 // Reordered reads such documents, a record in each.
@@ -161,16 +168,16 @@ func listed(out []item, buf []byte, p int, path []string) []item {
 	return out
 }
 
-// alone writes a document, from an offset on, without the elements that do not hold a unit.
-func (l *list) alone(out, buf []byte, from, unit int) []byte {
+// alone writes a document, from an offset on, without the elements that do not hold a unit, and tells where that begins in what is written.
+func (l *list) alone(out, buf []byte, from, unit int) (_ []byte, own int) {
 	i, _ := slices.BinarySearchFunc(l.elements, unit, func(e item, at int) int { return cmp.Compare(e.to, at+1) })
 	if i == len(l.elements) || l.elements[i].from > unit {
-		return append(out, buf[from:l.end]...)
+		return append(out, buf[from:l.end]...), len(out) + unit - from
 	}
 	e := l.elements[i]
 	out = append(out, buf[from:l.elements[0].from]...)
-	out = (&list{e.inner, e.to}).alone(out, buf, e.from, unit)
-	return append(out, buf[l.elements[len(l.elements)-1].to:l.end]...)
+	out, own = (&list{e.inner, e.to}).alone(out, buf, e.from, unit)
+	return append(out, buf[l.elements[len(l.elements)-1].to:l.end]...), own
 }
 
 // oneLine makes blanks of line ends that stand outside of texts: a file of rejected records has one a
