@@ -305,8 +305,13 @@ func TestFromServer(t *testing.T) {
 	if got := strings.Join(b.List("laboratory/orders"), " "); got != "a-2.hl7 a.hl7 northd.hl7" {
 		t.Errorf("delivered %s", got)
 	}
-	// One that is still written to waits.
+	// One that is still written to waits: between two looks at it there is always a row more.
 	at := filepath.Join(holm.folder, "out/slow.csv")
+	look := func() { // lets one go on that waits, and the next wait
+		holm.Misbehave(standin.Fault{On: standin.List, Do: standin.Late, From: 1, For: time.Minute})
+		testbed.Until(t, "it is looked again", func() bool { return holm.Times(standin.List) > 0 })
+	}
+	look()
 	var whole strings.Builder
 	whole.WriteString(heading)
 	for i := range 6 {
@@ -314,14 +319,15 @@ func TestFromServer(t *testing.T) {
 		if err := os.WriteFile(at, []byte(whole.String()), 0o644); err != nil {
 			t.Fatal(err)
 		}
+		look()
 		if i == 3 {
 			testbed.Until(t, "it is said why it waits", func() bool {
 				w := strings.Join(waiting(t, b, "specimen-orders"), " ")
 				return strings.Contains(w, "slow.csv: it is watched until it has looked the same for 300ms")
 			})
 		}
-		time.Sleep(150 * time.Millisecond)
 	}
+	holm.Misbehave()
 	if p := b.Ended("slow.csv", 0); p.Good != 6 {
 		t.Errorf("%+v", p)
 	}
