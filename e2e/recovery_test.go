@@ -418,25 +418,40 @@ func TestKilledInALongRun(t *testing.T) {
 		}
 		return len(entries)
 	}
-	drop(t, filepath.Join(data, "stations", "inbox"), "long.csv", heading+all.String())
-	testbed.Until(t, "it has stored outputs", func() bool { return temporaries() > 1000 })
-	if err := cmd.Process.Kill(); err != nil {
-		t.Fatal(err)
+	outputs := func() (n int) {
+		entries, err := os.ReadDir(filepath.Dir(hidden))
+		if err != nil && !errors.Is(err, os.ErrNotExist) {
+			t.Fatal(err)
+		}
+		for _, e := range entries {
+			if e.Name() != files.Hidden {
+				n++
+			}
+		}
+		return n
 	}
-	cmd.Wait() //nolint: it was killed
-	if entries, err := os.ReadDir(filepath.Dir(hidden)); err != nil || len(entries) != 1 {
-		t.Fatalf("it was not killed in time: %d outputs, %v", len(entries)-1, err)
+	for n := range 10 { // a machine that is busy may see too late that it is time
+		drop(t, filepath.Join(data, "stations", "inbox"), fmt.Sprintf("long-%d.csv", n), heading+all.String())
+		testbed.Until(t, "it has stored outputs", func() bool { return temporaries() > 1000 || outputs() > n*records })
+		if err := cmd.Process.Kill(); err != nil {
+			t.Fatal(err)
+		}
+		cmd.Wait() //nolint: it was killed
+		inTime := outputs() == n*records
+		cmd = serve(t, path, data, database)
+		client = clientOf(t, data)
+		testbed.Until(t, "it has ended", func() bool {
+			page, err := client.Pickups(context.Background(), url.Values{"state": {"delivered"}})
+			return err == nil && len(page.Items) == n+1
+		})
+		if all, left := outputs(), temporaries(); all != (n+1)*records || left > 0 {
+			t.Errorf("%d outputs and %d temporaries", all, left)
+		}
+		if inTime {
+			return
+		}
 	}
-	serve(t, path, data, database)
-	client = clientOf(t, data)
-	testbed.Until(t, "it has ended", func() bool {
-		page, err := client.Pickups(context.Background(), url.Values{"state": {"delivered"}})
-		return err == nil && len(page.Items) == 1
-	})
-	entries, err := os.ReadDir(filepath.Dir(hidden))
-	if err != nil || len(entries) != records+1 || temporaries() > 0 {
-		t.Errorf("%d outputs and %d temporaries, %v", len(entries)-1, temporaries(), err)
-	}
+	t.Error("it was never killed in time")
 }
 
 // TestDatabaseDies ends the service's private database again and again while
