@@ -72,7 +72,7 @@ func TestHTTP(t *testing.T) {
 		{"/api/pickups/x", b.Token, 422, "application/problem+json", "invalid integer"},
 		{"/api/pickups?limit=0", b.Token, 422, "application/problem+json", "expected number >= 1"},
 		{"/api/alerts?before=9223372036854775807", b.Token, 200, "application/json", `"items":[]`},
-		{"/api/lookups/none/content?version=9223372036854775807", b.Token, 404, "application/problem+json", ""},
+		{"/api/lookups/none/content?version=9223372036854775807", b.Token, 404, "application/problem+json", "there is no such record"},
 		{"/api/pickups?name=a%00b", b.Token, 422, "application/problem+json", "a NUL character"},
 		{"/api/pickups?name=%ff", b.Token, 422, "application/problem+json", "not UTF-8"},
 		{"/api/routes/a%00b", b.Token, 422, "application/problem+json", "a NUL character"},
