@@ -55,6 +55,15 @@ type Course struct {
 	inside    bool                // a unit's group goes on
 	hops      [4 * buckets]hop    // that came last
 	kin       *Kin                // takes what belongs to units, where that is wanted
+	takings   []taking            // of the segment at hand
+
+	*atlas
+	chart    *chart   // of the message's structure, nil: each step is found anew
+	spot     *spot    // where the course is, nil: that is not known. If it is, what a spot has is looked up there alone
+	sought   spot     // see locate
+	number   []byte   // of the level that the segment at hand begins
+	passed   *passage // of the segment at hand, nil: it was not known
+	learning *passage // keeps what is done, nil: nothing does
 }
 
 // surroundings are a context and the state of its parts.
@@ -182,6 +191,7 @@ func (c *Course) Begin(record int, structure *standard.Structure) {
 	if c.Loops != nil {
 		c.looping.Begin(c.Loops, c.Unit >= 0, c.Note)
 	}
+	c.turnTo(structure)
 }
 
 // grow adds a row to the spans, for its caller to fill.
@@ -209,11 +219,18 @@ func (c *Course) Open(start, end int) {
 	c.b.Begin(-1, c.Record)
 }
 
-// Segment goes to a segment. Which parts want something of it say First and Next.
-func (c *Course) Segment(name []byte, key uint32) {
+// find goes to a segment, and finds which parts take it.
+func (c *Course) find(name []byte, key uint32, start, end int) (takes int) {
 	if c.follows {
 		c.follow(name, key)
 	}
+	c.takings = c.takings[:0]
+	for i := c.of(c.parted[bucket(key)], key); i >= 0; i = c.of(c.Parts[i].next, key) {
+		if t := c.into(i, start, end); t.occurrence > 0 {
+			c.takings = append(c.takings, t)
+		}
+	}
+	return len(c.takings)
 }
 
 func (c *Course) follow(name []byte, key uint32) {
@@ -226,7 +243,8 @@ func (c *Course) follow(name []byte, key uint32) {
 	}
 	hierarchy := nesting >= 0
 	if hierarchy && (c.Unit >= 0 || len(c.rows) > 0) {
-		c.descend(nesting)
+		of := &c.Nested[nesting]
+		c.descend(nesting, c.at.Component(of.Above, of.Component), c.at.Component(1, 1))
 	}
 	if c.came = nil; c.structure != nil {
 		c.step(key, name, hierarchy)
@@ -287,6 +305,9 @@ func (c *Course) list(key uint32, name []byte, hierarchy bool) {
 		}
 		r.open, r.begins, r.last = true, true, true
 		r.deep, r.level, r.row = len(c.levels), hierarchy, c.b.Row(i, uint32(c.at.Begins()))
+		if c.learning != nil {
+			c.learning.begins, c.learning.anew = append(c.learning.begins, i), append(c.learning.anew, l.parts...)
+		}
 		if r.group = 0; c.structure != nil {
 			r.group = c.structure.Scope(c.place)
 		}
@@ -323,26 +344,7 @@ func (c *Course) is(i int, key uint32) bool {
 	return k.key == key && (k.Element == 0 || c.at.Is(k.Element, k.Value))
 }
 
-// First is the first part that the segment at hand is of, -1 if there is none.
-func (c *Course) First(key uint32) int {
-	i := c.parted[bucket(key)]
-	if i < 0 {
-		return -1
-	}
-	if k := &c.Parts[i]; k.key == key && k.Element == 0 && k.loop < 0 {
-		return i
-	}
-	return c.of(i, key)
-}
-
-// Next is the part behind another.
-func (c *Course) Next(i int, key uint32) int {
-	if i = c.Parts[i].next; i < 0 {
-		return -1
-	}
-	return c.of(i, key)
-}
-
+// of is the first part, of one and those behind it, that the segment at hand is of; -1 if it is of none.
 func (c *Course) of(i int, key uint32) int {
 	for i >= 0 && !(c.is(i, key) && (c.Parts[i].loop < 0 || c.looping.In(c.Parts[i].loop, c.structure, c.came))) {
 		i = c.Parts[i].next
@@ -350,44 +352,54 @@ func (c *Course) of(i int, key uint32) int {
 	return i
 }
 
-// Into finds the row that takes the segment at hand for a part, and how many of the part have come there; 0:
-// none takes it. More tells that it is the first of those for which there is no room.
-func (c *Course) Into(i, start, end int) (row []batch.Span, occurrence int, more bool) {
+// into finds the row that takes the segment at hand for a part. None does if no occurrence of the part has come there.
+func (c *Course) into(i, start, end int) taking {
 	k := &c.Parts[i]
 	switch {
 	case k.table >= 0:
 		r := &c.rows[k.table]
 		if !r.open || !c.mine(r, k) {
-			return nil, 0, false
+			return taking{}
 		}
 		c.counts[i]++
-		return r.row, c.counts[i], k.most > 0 && c.counts[i] == k.most+1
+		return c.took(take{part: i, how: byRow}, c.counts[i], r.row)
 	case c.Unit < 0:
 		c.seen[i]++
-		return c.Row, c.seen[i], k.most > 0 && c.seen[i] == k.most+1
+		return c.took(take{part: i, how: byRecord}, c.seen[i], c.Row)
 	}
 	switch {
 	case i == c.Unit:
 		c.Open(start, end)
 		c.enclose()
+		if c.learning != nil {
+			c.learning.opens = true
+		}
 	case c.structure != nil:
 		if !c.inside && !c.around(i) {
-			return nil, 0, false
+			return taking{}
 		}
 	case c.inside && int(c.b.Bounds[c.Record].Off) == start: // another way to name the unit
 	case !c.enter(i):
-		return nil, 0, false
+		return taking{}
 	}
 	if !c.inside {
 		c.seen[i]++
-		return c.Row, c.seen[i], false // what units have in common is not a list
+		return c.took(take{part: i, how: asContext}, c.seen[i], c.Row)
 	}
-	if c.counts[i]++; c.counts[i] == 1 && c.first[i] != 0 { // its own stands before its parents'
-		for n := range k.Wants {
-			c.Row[k.Wants[n].Slot] = batch.Missing
-		}
+	over := c.first[i] != 0
+	if c.counts[i]++; over && c.counts[i] == 1 { // its own stands before its parents'
+		c.clear(i, c.Row)
 	}
-	return c.Row, c.counts[i], k.most > 0 && c.counts[i] == k.most+1
+	return c.took(take{part: i, how: byUnit, over: over}, c.counts[i], c.Row)
+}
+
+// took is what a part takes. What units have in common is not a list, which could have more of it.
+func (c *Course) took(t take, occurrence int, row []batch.Span) taking {
+	if c.learning != nil {
+		c.learning.takes = append(c.learning.takes, t)
+	}
+	most := c.Parts[t.part].most
+	return taking{t.part, occurrence, row, most > 0 && occurrence == most+1 && t.how != asContext}
 }
 
 // MostOf is the position of the last that is taken of a part.
@@ -444,20 +456,20 @@ func (c *Course) enter(i int) bool {
 // forget takes away what is known of a part, for the units to come.
 func (c *Course) forget(i int) {
 	c.seen[i], c.first[i] = 0, 0
-	for n := range c.Parts[i].Wants {
-		c.context[c.Parts[i].Wants[n].Slot] = batch.Missing
+	c.clear(i, c.context)
+	if c.learning != nil {
+		c.learning.forgets = append(c.learning.forgets, i)
 	}
 }
 
-// descend goes to a level of a hierarchy. Its context is what stands above it, and nothing of the levels
-// beside it.
-func (c *Course) descend(nesting int) {
-	above := c.at.Component(c.Nested[nesting].Above, c.Nested[nesting].Component)
+// descend goes to a level of a hierarchy, which has a number and may name the one above it. Its context is what
+// stands above it, and nothing of the levels beside it.
+func (c *Course) descend(nesting int, above, number []byte) {
 	n := len(c.levels)
 	for n > 0 && c.levels[n-1].nesting >= nesting && !(c.levels[n-1].nesting == nesting && bytes.Equal(c.levels[n-1].number, above)) {
 		n--
 	}
-	c.levels = append(c.levels[:n], level{nesting: nesting, number: c.at.Component(1, 1)})
+	c.levels = append(c.levels[:n], level{nesting: nesting, number: number})
 	for i := range c.rows {
 		c.rows[i].open = c.rows[i].open && c.rows[i].deep <= n
 	}
@@ -527,6 +539,9 @@ func (c *Course) step(key uint32, name []byte, hierarchy bool) {
 	}
 	if c.inside && (key == c.Parts[c.Unit].key || step.Started <= c.group || step.Node >= c.structure.Nodes[c.group].End) {
 		c.inside, c.Row = false, c.context
+		if c.learning != nil {
+			c.learning.leaves = true
+		}
 	}
 	if !c.holding[from] && !step.Passed {
 		return
@@ -558,7 +573,7 @@ func (c *Course) Keep(name []byte, key uint32, from, to int) {
 		c.levels, c.inside = c.levels[:0], false
 		c.kin.Ends(0, 0, 0)
 	}
-	c.Segment(name, key)
+	c.follow(name, key)
 	if c.structure == nil && c.Close {
 		c.inside = c.inside && string(name) == c.Note // nothing else is known to belong to it
 	}

@@ -42,6 +42,7 @@ func (r *Reader) Split(b *batch.Batch) {
 			w.whole(int(heads[0].Rule), int(heads[0].At), heads[0].Warn)
 		}
 	}
+	w.Course.End()
 	b.Filled()
 }
 
@@ -175,14 +176,13 @@ func (w *walk) message(start, end int) {
 			ended = p
 		}
 		w.segment, w.named, w.begins = buf[p:stop], n+1, p
-		w.Segment(name, key)
-		for i := w.First(key); i >= 0; i = w.Next(i, key) {
-			row, occurrence, more := w.Into(i, p, min(stop+1, w.b.N))
+		for i := range w.Segment(name, key, p, min(stop+1, w.b.N)) {
+			part, row, occurrence, more := w.Take(i)
 			if more {
-				w.note(ruleMore, w.MostOf(i), p, true)
+				w.note(ruleMore, w.MostOf(part), p, true)
 			}
 			w.row = row
-			w.take(w.Parts[i].Wants, p+n+1, stop, occurrence)
+			w.take(w.Parts[part].Wants, p+n+1, stop, occurrence)
 		}
 		p = stop + 1
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"ydrion/core/batch"
 	"ydrion/core/finding"
@@ -24,6 +25,9 @@ type Wanted struct {
 	lists     []list
 	parted    [buckets]int // the first part of each place
 	beginning uint64       // the places of the parts that begin rows
+	choosing  uint64       // the places of those that are chosen by an element
+	crowded   bool         // there are very many in one place
+	atlases   sync.Pool
 }
 
 // list is a list of the record or of a row: each segment of a part begins a row, or each repetition of
@@ -224,9 +228,14 @@ func (w *Wanted) index() {
 	for i := range w.parted {
 		w.parted[i] = -1
 	}
+	var together [buckets]int
 	for i := len(w.Parts) - 1; i >= 0; i-- {
 		at := bucket(w.Parts[i].key)
 		w.Parts[i].next, w.parted[at] = w.parted[at], i
+		if together[at]++; w.Parts[i].Element > 0 {
+			w.choosing |= 1 << at
+		}
+		w.crowded = w.crowded || together[at] > mostChosen
 	}
 	for i := range w.lists {
 		l := &w.lists[i]

@@ -36,6 +36,7 @@ func (r *Reader) Split(b *batch.Batch) {
 	for i, m := range messages {
 		w.message(i, int(m.Off), int(m.End))
 	}
+	w.End()
 	b.Filled()
 }
 
@@ -205,14 +206,13 @@ func (w *walk) segments(record, start, end int) {
 			continue
 		}
 		w.p, w.stop = p, stop
-		w.Segment(buf[p:p+3], name)
-		for i := w.First(name); i >= 0; i = w.Next(i, name) {
-			row, occurrence, more := w.Into(i, p, stop)
+		for i := range w.Segment(buf[p:p+3], name, p, stop) {
+			part, row, occurrence, more := w.Take(i)
 			if more {
-				w.note(ruleMore, w.MostOf(i), p, true)
+				w.note(ruleMore, w.MostOf(part), p, true)
 			}
 			w.row = row
-			w.take(w.Parts[i].Wants, name, occurrence)
+			w.take(w.Parts[part].Wants, name, occurrence)
 		}
 		buf = w.b.Buf
 		p = next
