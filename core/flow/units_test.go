@@ -233,7 +233,7 @@ func TestWhatIsNoSegment(t *testing.T) {
 			own + "PID|1||x||N\rOBR|1|||C\rOBX|2|TX|c||one\rtwo\r", "one\rtwo", "one two", "one two"},
 		"what begins like a unit": {lines, "hl7", "PID-5 OBX-5", msh + "PID|1||x||N\rOBR|1|||C\rOBX|1|TX|c||v\rOBX\"|2|TX|c||one\rOBX|3|TX|c||w\r", "w",
 			msh + "PID|1||x||N\rOBR|1|||C\rOBX|1|TX|c||v\rOBX\"|2|TX|c||one\r", "v\rOBX\"|2|TX|c||one", "v", "v"},
-		"before the first": {lines, "hl7", "PID-5 OBX-5", msh + "PID|1||x||N\rof Pup\rOBR|1|||C\rOBX|1|TX|c||v\rOBX|2|TX|c||w\r", "w",
+		"before the first": {lines, "hl7", "PID-5 OBX-5", msh + "PID|1||x||N\rof Pup\rOBR|1|||C\rOBX|1|TX|c||v\rPID|2||y||M\rOBR|1|||C\rOBX|2|TX|c||w\r", "w",
 			msh + "PID|1||x||N\rof Pup\rOBR|1|||C\rOBX|1|TX|c||v\r", "N\rof Pup", "N of Pup", "v"},
 		"blanks before a segment": {lines, "hl7", "PID-5 OBX-5", msh + "PID|1||x||N\rOBR|1|||C\r OBX|1|TX|c||v\r\t OBX|2|TX|c||a\rb\r OBX|3|TX|c||w\r", "v w",
 			msh + "PID|1||x||N\rOBR|1|||C\rOBX|2|TX|c||a\rb\r", "a\rb", "a b", "a b"},

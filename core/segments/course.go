@@ -589,12 +589,12 @@ func (c *Course) Keep(name []byte, key uint32, from, to int) {
 	}
 }
 
-// Stray gives what is no segment to the unit that was met last: with that it is told as wrong.
+// Stray gives what is no segment to what the segment before it was given to: it is told as wrong with that.
 func (c *Course) Stray(from, to int) {
-	if n := c.kin.Units(); n > 0 {
-		c.kin.Own(from, to, n-1)
+	if c.inside {
+		c.kin.Own(from, to, c.kin.Units()-1)
 	} else {
-		c.kin.Context(from, to, 0, 0, false)
+		c.kin.Context(from, to, c.place, len(c.levels), false)
 	}
 }
 

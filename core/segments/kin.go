@@ -12,9 +12,10 @@ import (
 // units in their order, so that all of them together cost one walk and what they take.
 type Kin struct {
 	pieces []kindred
-	alive  []int // context of the units that have not been asked for, as it was when the walk came by
-	firsts []int // the first piece of each unit
-	tops   []int // context that stands outside of all groups which units can be in
+	alive  [][]int // what is context as the walk comes by, by node
+	levels []int   // of that, what stands in levels of a hierarchy
+	firsts []int   // the first piece of each unit
+	tops   []int   // context that stands outside of all groups which units can be in
 
 	context []int // of the unit that was asked for last
 	at      int   // behind the pieces that context was chosen from
@@ -39,8 +40,15 @@ func (k *Kin) Own(from, to, unit int) {
 
 // Context takes a segment of no unit. Top tells that units before it have it as context, too.
 func (k *Kin) Context(from, to, node, level int, top bool) {
-	if k.alive = append(k.alive, len(k.pieces)); top {
-		k.tops = append(k.tops, len(k.pieces))
+	n := len(k.pieces)
+	if node >= len(k.alive) {
+		k.alive = append(k.alive, make([][]int, node+1-len(k.alive))...)
+	}
+	if k.alive[node] = append(k.alive[node], n); level > 0 {
+		k.levels = append(k.levels, n)
+	}
+	if top {
+		k.tops = append(k.tops, n)
 	}
 	k.pieces = append(k.pieces, kindred{Span: batch.Span{Off: uint32(from), End: uint32(to)}, unit: -1, node: node, level: level})
 }
@@ -48,14 +56,24 @@ func (k *Kin) Context(from, to, node, level int, top bool) {
 // Ends takes away what is no context any more: segments that stand at nodes of a structure from
 // one on to before another, or in a hierarchy below a level.
 func (k *Kin) Ends(from, to, level int) {
-	k.alive = slices.DeleteFunc(k.alive, func(i int) bool {
-		p := &k.pieces[i]
-		gone := p.node > 0 && p.node >= from && p.node < to || p.level > level
-		if gone {
-			p.dead = len(k.pieces)
+	for node := max(from, 1); node < min(to, len(k.alive)); node++ {
+		for _, i := range k.alive[node] {
+			k.end(i)
 		}
-		return gone
+		k.alive[node] = k.alive[node][:0]
+	}
+	k.levels = slices.DeleteFunc(k.levels, func(i int) bool {
+		if k.pieces[i].level > level {
+			k.end(i)
+		}
+		return k.pieces[i].dead > 0
 	})
+}
+
+func (k *Kin) end(i int) {
+	if k.pieces[i].dead == 0 {
+		k.pieces[i].dead = len(k.pieces)
+	}
 }
 
 // anyLevel keeps all levels.
@@ -93,6 +111,70 @@ func (k *Kin) Of(unit int, take func(batch.Span)) {
 	top, _ := slices.BinarySearch(k.tops, first)
 	for _, i := range k.tops[top:] {
 		take(k.pieces[i].Span)
+	}
+}
+
+// Sharing tells which units, from one on to before another, have the segment in which an offset lies: the one that it belongs to, those
+// that it is around, or all where no segment is there.
+func (k *Kin) Sharing(at uint32) (from, to int, own bool) {
+	i, _ := slices.BinarySearchFunc(k.pieces, at, func(p kindred, at uint32) int { return cmp.Compare(p.End, at+1) })
+	if i == len(k.pieces) || k.pieces[i].Off > at {
+		return 0, len(k.firsts), false
+	}
+	p := &k.pieces[i]
+	if p.unit >= 0 {
+		return p.unit, p.unit + 1, true
+	}
+	to = len(k.firsts)
+	if p.dead > 0 {
+		to, _ = slices.BinarySearch(k.firsts, p.dead)
+	}
+	if _, top := slices.BinarySearch(k.tops, i); !top {
+		from, _ = slices.BinarySearch(k.firsts, i)
+	}
+	return from, to, false
+}
+
+// Fault is something that is wrong at a place in a message, and with all units that have it.
+type Fault struct {
+	Rule, Slot, At int
+}
+
+// Blame tells which of the units of a message, so many, the faults are those of: each unit once of each rule and slot.
+func (k *Kin) Blame(faults []Fault, units int, say func(unit int, f Fault)) {
+	if k.Units() != units { // there is none, and the message stands for it
+		for u := range units {
+			for _, f := range faults {
+				say(u, f)
+			}
+		}
+		return
+	}
+	slices.SortStableFunc(faults, func(a, b Fault) int { return cmp.Compare(a.At, b.At) })
+	type kind struct{ rule, slot int }
+	told, done := map[kind][]bool{}, map[kind]int{} // done: so far have all that segments are around been told
+	for _, f := range faults {
+		as := kind{f.Rule, f.Slot}
+		if told[as] == nil {
+			told[as] = make([]bool, k.Units())
+		}
+		from, to, own := k.Sharing(uint32(f.At))
+		switch {
+		case own:
+		case from == 0 && done[as] == k.Units():
+			continue
+		default:
+			if from > 0 {
+				from = max(from, done[as])
+			}
+			done[as] = max(done[as], to)
+		}
+		for u := from; u < to; u++ {
+			if !told[as][u] {
+				told[as][u] = true
+				say(u, f)
+			}
+		}
 	}
 }
 

@@ -150,7 +150,7 @@ loop:
 		if w.declared && w.s.Set != "" && w.s.Set != text.UTF8 && !text.IsASCII(value) {
 			decoded, err := text.DecodeAll(value, w.s.Set)
 			if err != nil {
-				w.note(ruleUndecoded, n.Slot, from, false)
+				w.wrong(ruleUndecoded, n.Slot, from+text.FirstUndecoded(value, w.s.Set))
 				return
 			}
 			value = decoded

@@ -47,7 +47,7 @@ func (r *Reader) Split(b *batch.Batch) {
 }
 
 func newWalk(r *Reader, b *batch.Batch) *walk {
-	w := &walk{Reader: r, b: b, s: r.syntax(b.Base)}
+	w := &walk{Reader: r, b: b, s: r.syntax(b.Base), opening: -1}
 	w.class[w.s.Element], w.class[w.s.Terminator], w.class[w.s.Component] = isElement, isElement, isComponent
 	if w.s.Repetition != 0 {
 		w.class[w.s.Repetition] = isRepetition
@@ -80,6 +80,12 @@ const (
 	isHigh // beyond ASCII, where that must be looked at
 )
 
+// outer is a fault of an envelope of a level.
+type outer struct {
+	Fault
+	level int
+}
+
 // walk goes through the messages of a batch.
 type walk struct {
 	*Reader
@@ -93,10 +99,39 @@ type walk struct {
 	begins    int
 	named     int          // so many bytes of it are its name, with what follows that
 	row       []batch.Span // that it fills
+	faults    []Fault      // of the message, whose units they are given to when all are known
+	outer     []outer      // faults of the envelopes that are open, which all that is in them has
+	opening   int          // the level of the one that is being opened, -1: none is
 
 	lines [][]byte            // the envelopes' segments
 	kind  []byte              // the head for which a structure was found last
 	found *standard.Structure // nil: not known
+}
+
+// wrong notes an error of the message at hand, or of those of its units that have it.
+func (w *walk) wrong(rule, slot, at int) {
+	switch {
+	case w.opening >= 0:
+		w.outer = append(w.outer, outer{Fault{rule, slot, at}, w.opening})
+	case w.Unit >= 0:
+		w.faults = append(w.faults, Fault{rule, slot, at})
+	default:
+		w.note(rule, slot, at, false)
+	}
+}
+
+// blame gives the faults of a message to its units, the first of which is this record.
+func (w *walk) blame(first, start, end int) {
+	if len(w.faults) == 0 {
+		return
+	}
+	kin, _ := w.kindred(w.b, &w.s, batch.Span{Off: uint32(start), End: uint32(end)})
+	record := w.Record
+	kin.Blame(w.faults, len(w.b.Bounds)-first, func(unit int, f Fault) {
+		w.Record = first + unit
+		w.note(f.Rule, f.Slot, f.At, false)
+	})
+	w.Record, w.faults = record, w.faults[:0]
 }
 
 func (w *walk) note(rule, slot, at int, warn bool) {
@@ -112,7 +147,15 @@ func (w *walk) envelope(p, stop int) {
 	}
 	w.lines = append(w.lines[:min(level, len(w.lines))], segment)
 	w.kind = nil
-	w.row = w.outside
+	w.row, w.opening = w.outside, level
+	w.outer = slices.DeleteFunc(w.outer, func(f outer) bool { return f.level >= level })
+	lost, strange := -1, -1
+	if w.control(p, stop, &lost, &strange); lost >= 0 {
+		w.wrong(ruleControl, -1, lost)
+	}
+	if at := w.characters(p, stop); at >= 0 {
+		w.wrong(at>>32, -1, at&0xffffffff)
+	}
 	for i := range w.Parts {
 		if k := &w.Parts[i]; k.table < 0 && k.Name == w.Levels[level].Open {
 			for n := range k.Wants {
@@ -121,6 +164,7 @@ func (w *walk) envelope(p, stop int) {
 			w.take(k.Wants, p+len(k.Name)+1, stop, 1)
 		}
 	}
+	w.opening = -1
 }
 
 // between goes through the envelopes before a message.
@@ -152,9 +196,15 @@ func (w *walk) message(start, end int) {
 		structure = w.structureOf(buf[start:end])
 	}
 	w.Begin(record, structure)
+	for _, f := range w.outer {
+		if f.At >= w.b.N { // the envelope stands before the batch
+			f.At = start
+		}
+		w.wrong(f.Rule, f.Slot, f.At)
+	}
 	count, last := 0, start
 	tail, ended := segmentKey(w.Tail), -1 // where the message seems to end, and goes on
-	trouble, lost, strange := -1, -1, -1
+	lost, strange := -1, -1
 	for p := start; ; {
 		if p = skipLines(buf[:end], p); p >= end {
 			break
@@ -165,12 +215,15 @@ func (w *walk) message(start, end int) {
 		n, key := w.name(p, stop)
 		name := buf[p : p+n]
 		if key == 0 {
-			w.note(ruleSegment, -1, p, false)
+			w.wrong(ruleSegment, -1, p)
 			p = stop + 1
 			continue
 		}
 		if w.controls && w.Binary[string(name)] == 0 {
-			w.control(p, stop, &lost, &strange)
+			if w.control(p, stop, &lost, &strange); w.Unit >= 0 && lost >= 0 {
+				w.wrong(ruleControl, -1, lost)
+				lost = -1
+			}
 		}
 		if key == tail && ended < 0 && skipLines(buf[:end], stop+1) < end {
 			ended = p
@@ -195,23 +248,28 @@ func (w *walk) message(start, end int) {
 		w.note(ruleNoUnit, -1, start, false)
 	}
 	if lost >= 0 {
-		w.within(record, ruleControl, lost, false)
+		w.wrong(ruleControl, -1, lost)
 	}
 	if strange >= 0 {
 		w.within(record, ruleControlled, strange, true)
 	}
-	if !w.plainText {
-		trouble = w.characters(start, end)
+	if !w.plainText && w.characters(start, end) >= 0 {
+		w.strangers(start, end)
 	}
-	if trouble < 0 {
-		return
-	}
-	if w.Unit < 0 {
-		w.note(trouble>>32, -1, trouble&0xffffffff, false)
-		return
-	}
-	for w.Record = units; w.Record < len(w.b.Bounds); w.Record++ {
-		w.note(trouble>>32, -1, trouble&0xffffffff, false)
+	w.blame(units, start, end)
+}
+
+// strangers notes what is wrong with the bytes beyond ASCII of a message, or of each of its segments where its units are records.
+func (w *walk) strangers(start, end int) {
+	for p := start; p < end; {
+		stop := end
+		if w.Unit >= 0 {
+			stop = min(w.segmentEnd(&w.s, w.b.Buf[:end], p)+1, end)
+		}
+		if at := w.characters(p, stop); at >= 0 {
+			w.wrong(at>>32, -1, at&0xffffffff)
+		}
+		p = stop
 	}
 }
 

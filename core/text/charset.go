@@ -226,6 +226,19 @@ func DecodeAll(b []byte, set Charset) ([]byte, error) {
 	return out, err
 }
 
+// FirstUndecoded gives the offset of the first byte that is not a character of a set; in one whose characters have several bytes, the first that is not ASCII.
+func FirstUndecoded(b []byte, set Charset) int {
+	for i, c := range b {
+		if c < utf8.RuneSelf {
+			continue
+		}
+		if _, err := DecodeAll(b[i:i+1], set); err != nil || set.Wide() {
+			return i
+		}
+	}
+	return 0
+}
+
 // FirstInvalid gives the offset of the first byte that is not UTF-8, or -1.
 func FirstInvalid(b []byte) int {
 	if utf8.Valid(b) {

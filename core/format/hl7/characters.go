@@ -2,6 +2,7 @@ package hl7
 
 import (
 	"bytes"
+	"slices"
 	"unicode/utf8"
 
 	"ydrion/core/batch"
@@ -15,18 +16,22 @@ const escape = 0x1b
 // was lost; others do not belong into a message (2.5.4), and are passed on. ESC changes character
 // sets.
 func (w *walk) control(first, start, end int) {
-	lost, strange := -1, -1
-	for p := start; p < end && lost < 0; p++ {
+	lost, strange := -1, -1 // lost: that of the line, or the first
+	for p := start; p < end; p++ {
 		switch c := w.b.Buf[p]; {
-		case c >= ' ' && c != 0x7f || c == '\r' || c == '\n' || c == '\t' || c == escape:
+		case c == '\r' || c == '\n':
+			if w.Unit >= 0 {
+				lost = -1
+			}
+		case c >= ' ' && c != 0x7f || c == '\t' || c == escape:
 		case c == 0 || c == substitute:
-			lost = p
+			if lost < 0 {
+				lost = p
+				w.wrong(ruleControl, -1, p)
+			}
 		case strange < 0:
 			strange = p
 		}
-	}
-	if lost >= 0 {
-		w.within(first, ruleControl, lost, false)
 	}
 	if strange >= 0 {
 		w.within(first, ruleControlled, strange, true)
@@ -67,19 +72,10 @@ func (w *walk) character(start, end int, terminator byte) int {
 	if w.charset, w.scan = "", buf; !w.odd || text.IsASCII(buf[start:end]) && bytes.IndexByte(buf[start:end], escape) < 0 {
 		return -1
 	}
-	at := start
-	for at < end && buf[at] < 0x80 && buf[at] != escape {
-		at++
-	}
 	if !w.declared {
-		if bytes.Contains(buf[start:end], []byte(string(utf8.RuneError))) {
-			return ruleUndecoded<<32 | (start + bytes.Index(buf[start:end], []byte(string(utf8.RuneError))))
-		}
-		if i := text.FirstInvalid(buf[start:end]); i >= 0 {
-			return ruleUndecoded<<32 | (start + i)
-		}
-		return -1
+		return w.stranger(ruleUndecoded, start, end)
 	}
+	at := w.stranger(ruleUndeclared, start, end) & 0xffffffff
 	line, _, _ := bytes.Cut(buf[start:end], []byte{terminator})
 	said, ok := declaredCharset(line, w.sep)
 	switch {
@@ -90,10 +86,7 @@ func (w *walk) character(start, end int, terminator byte) int {
 	case said == "":
 		return ruleUndeclared<<32 | at
 	case said == text.UTF8:
-		if i := text.FirstInvalid(buf[start:end]); i >= 0 {
-			return ruleUndecoded<<32 | (start + i)
-		}
-		return -1
+		return w.stranger(ruleUndecoded, start, end)
 	}
 	w.charset = said
 	if said.Wide() {
@@ -105,6 +98,39 @@ func (w *walk) character(start, end int, terminator byte) int {
 		w.scan = w.mask
 	}
 	return -1
+}
+
+// stranger finds the first byte of a text that a rule is about, -1 if there is none, and gives it with the rule: one that is no character, or else one
+// beyond ASCII.
+func (w *walk) stranger(rule, start, end int) int {
+	line := w.b.Buf[start:end]
+	i := -1
+	switch {
+	case rule != ruleUndecoded:
+		i = slices.IndexFunc(line, func(c byte) bool { return c >= utf8.RuneSelf || c == escape })
+	default:
+		if i = text.FirstInvalid(line); i < 0 && !w.declared { // which was one before it was decoded
+			i = bytes.Index(line, []byte(string(utf8.RuneError)))
+		}
+	}
+	if i < 0 {
+		return -1
+	}
+	return rule<<32 | (start + i)
+}
+
+// strangers notes the first byte that a rule is about in a message, or in each of its segments where its units are records.
+func (w *walk) strangers(rule, start, end int, terminator byte) {
+	for p := start; p < end; {
+		stop := end
+		if i := bytes.IndexByte(w.b.Buf[p:end], terminator); i >= 0 && w.Unit >= 0 {
+			stop = p + i + 1
+		}
+		if at := w.stranger(rule, p, stop); at >= 0 {
+			w.wrong(rule, -1, at&0xffffffff)
+		}
+		p = stop
+	}
 }
 
 // shifts tells whether there is an escape sequence that changes to another set (ISO 2022): behind one, what looks like a separator may be a part

@@ -245,7 +245,7 @@ func (w *walk) rewrite(slot, from, end int) {
 	if w.charset != "" {
 		decoded, err := text.DecodeAll(value, w.charset)
 		if err != nil {
-			w.note(ruleUndecoded, slot, from, false)
+			w.wrong(ruleUndecoded, slot, from+text.FirstUndecoded(value, w.charset))
 			return
 		}
 		value = decoded

@@ -61,10 +61,11 @@ type walk struct {
 	scan     []byte // the text, without what looks like a separator and is none
 	mask     []byte
 	sep      Separators
-	charset  text.Charset // of the message, where it is not UTF-8
-	p, stop  int          // the segment at which it is
-	row      []batch.Span // that it fills
-	ends     []int        // see fields
+	charset  text.Charset     // of the message, where it is not UTF-8
+	p, stop  int              // the segment at which it is
+	row      []batch.Span     // that it fills
+	ends     []int            // see fields
+	faults   []segments.Fault // of the message, whose units they are given to when all are known
 
 	kind, version []byte              // of the message that a structure was looked for last
 	found         *standard.Structure // nil: not known
@@ -91,6 +92,14 @@ func (w *walk) message(i, start, end int) {
 	if w.controls {
 		w.control(first, start, stop)
 	}
+	if len(w.faults) > 0 {
+		record := w.Record
+		w.kindred(w.b, i).Blame(w.faults, len(w.b.Bounds)-first, func(unit int, f segments.Fault) {
+			w.Record = first + unit
+			w.note(f.Rule, f.Slot, f.At, false)
+		})
+		w.Record, w.faults = record, w.faults[:0]
+	}
 	if !w.blocks {
 		return
 	}
@@ -103,6 +112,15 @@ func (w *walk) message(i, start, end int) {
 			return
 		}
 	}
+}
+
+// wrong notes an error of the message at hand, or of those of its units that have it.
+func (w *walk) wrong(rule, slot, at int) {
+	if w.Unit >= 0 {
+		w.faults = append(w.faults, segments.Fault{Rule: rule, Slot: slot, At: at})
+		return
+	}
+	w.note(rule, slot, at, false)
 }
 
 // all notes something about a message: in each of its records, from the first on.
@@ -195,7 +213,7 @@ func (w *walk) segments(record, start, end int) {
 			stop = w.lineEnds(p, stop, other, &swallowed, &kept)
 		}
 		if !w.names(p, stop) {
-			w.note(ruleSegment, -1, p, false)
+			w.wrong(ruleSegment, -1, p)
 			p = next
 			continue
 		}
@@ -227,15 +245,8 @@ func (w *walk) segments(record, start, end int) {
 	if kept >= 0 {
 		w.within(units, ruleBreak, kept, true)
 	}
-	if trouble < 0 {
-		return
-	}
-	if w.Unit < 0 {
-		w.note(trouble>>32, -1, trouble&0xffffffff, false)
-		return
-	}
-	for w.Record = units; w.Record < len(w.b.Bounds); w.Record++ {
-		w.note(trouble>>32, -1, trouble&0xffffffff, false)
+	if trouble >= 0 {
+		w.strangers(trouble>>32, start, end, terminator)
 	}
 }
 

@@ -209,6 +209,7 @@ type Reader struct {
 	member string // the name of the member that is passed behind the list
 	valued bool   // its colon has come
 	ended  finding.List
+	unread *finding.Finding // why not all could be read of what stands around the list before it, nil: all could
 
 	hold     func(level int, value []byte, elements int, say func(format.Difference)) // nil: nothing is said of what stands around records
 	head     []byte                                                                   // of the file, up to the list
@@ -405,7 +406,7 @@ func (r *Reader) around(buf []byte) {
 	n := len(closed)
 	closed = append(closed, make([]byte, batch.Slack)...)
 	b := &batch.Batch{Buf: closed, N: n, Slots: len(r.outside)}
-	w := walk{Reader: r, b: b, end: n}
+	w := newWalk(r, b)
 	w.row = make([]batch.Span, len(r.outside))
 	for i := range w.row {
 		w.row[i] = batch.Missing
@@ -415,6 +416,12 @@ func (r *Reader) around(buf []byte) {
 		if r.outside[i].span = s; !s.Absent() {
 			r.outside[i].value = bytes.Clone(b.Buf[s.Off:s.End])
 		}
+	}
+	r.unread = nil
+	if w.failed { // what is wanted may be what could not be read
+		f := r.Describe(b, batch.Note{Slot: -1, Rule: int32(w.rule), At: uint32(w.at)})
+		f.Place = place.At("", buf, min(w.at, len(buf)))
+		r.unread = &f
 	}
 }
 
@@ -627,7 +634,10 @@ func (r *Reader) Finish(int64) finding.List {
 		if r.hold == nil { // nobody has asked for more than its grammar
 			f.Severity = finding.Warning
 		}
-		return append(ended, f)
+		if ended = append(ended, f); r.unread != nil {
+			ended = append(ended, *r.unread)
+		}
+		return ended
 	}
 	from := skipBlanks(document, 0)
 	if f := r.proved(document, from); f != nil {
@@ -651,7 +661,7 @@ func (r *Reader) Finish(int64) finding.List {
 func (r *Reader) proved(document []byte, from int) *finding.Finding {
 	text := bytes.TrimRight(document, " \t\r\n")
 	b := &batch.Batch{Buf: append(text[:len(text):len(text)], make([]byte, batch.Slack)...), N: len(text)}
-	w := walk{Reader: r, b: b, end: len(text)}
+	w := newWalk(r, b)
 	w.finish(w.value(from, &trie{slot: -1}, 0, nil))
 	if !w.failed {
 		return nil

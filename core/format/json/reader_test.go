@@ -364,6 +364,8 @@ func TestAround(t *testing.T) {
 	long := `{"t": [{"a":"x"}]` + strings.Repeat(`, "b": "`+strings.Repeat("x", 1<<20)+`"`, 9) + "}"
 	for file, want := range map[string]string{
 		long: "json.long at 1:1 +0",
+		"{\"a\": \"\xff\", \"t\": [{\"a\":\"x\"}]}":         "text.encoding at 1:8 +7",
+		"{\"t\": [{\"a\":\"x\"}], \"b\": [\"é\xe9\"]}":      "text.encoding at 1:28 +28",
 		`{"a": 1, "t": [{"a":"x"}], "b": [1, {"c": null}]}`: "",
 		`{"a": "\e", "t": [{"a":"x"}]}`:                     "json.escape at 1:8 +7",
 		"{\"a\": \"\n\", \"t\": [{\"a\":\"x\"}]}":           "json.control at 1:8 +7",
@@ -405,6 +407,10 @@ func TestBehindAVeryLongList(t *testing.T) {
 		if len(lines) != 66 || lines[65] != "last "+test.value || wrong != test.wrong {
 			t.Errorf("%s: %d records, %s, not %s", behind, len(lines), wrong, test.wrong)
 		}
+	}
+	spoilt := strings.Replace(list, `"b",`, "\"\xff\","+`"c":"`+strings.Repeat("x", longestAround)+`",`, 1) + "}"
+	if _, _, wrong := read(t, spoilt, "/t/*", 1<<20, "a", "2/before"); wrong != "text.encoding at 1:12 +11" {
+		t.Errorf("what cannot be read before a very long list: %s", wrong)
 	}
 	if _, _, wrong := read(t, list+"}", "/t/*", 1<<20, "0#"); wrong != "json.long at 1:1 +0" {
 		t.Errorf("places in a very long list: %s", wrong)

@@ -37,10 +37,7 @@ func (r *Reader) Split(b *batch.Batch) {
 		slots[i], above[i] = t.slots, t.above
 	}
 	b.Lay(slots, above)
-	w := walk{Reader: r, b: b}
-	if r.charset == text.UTF8 && !utf8.Valid(b.Buf[:b.N]) || r.charset != text.UTF8 && bytes.Contains(b.Buf[:b.N], []byte(string(utf8.RuneError))) {
-		w.strange = high
-	}
+	w := newWalk(r, b)
 	w.context = make([]batch.Span, b.Slots)
 	for i := range w.context {
 		w.context[i] = batch.Missing
@@ -87,6 +84,14 @@ type walk struct {
 	empty   bool // there was a list without elements
 	course  course
 	courses int // that there are
+}
+
+func newWalk(r *Reader, b *batch.Batch) walk {
+	w := walk{Reader: r, b: b, end: b.N}
+	if r.charset == text.UTF8 && !utf8.Valid(b.Buf[:b.N]) || r.charset != text.UTF8 && bytes.Contains(b.Buf[:b.N], []byte(string(utf8.RuneError))) {
+		w.strange = high
+	}
+	return w
 }
 
 // fail notes the first thing that is wrong with a whole.
