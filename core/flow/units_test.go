@@ -75,10 +75,13 @@ func TestLateSegments(t *testing.T) {
 		kind, paths, in string
 		want            string
 	}{
-		"PD1 behind PV1":           {hl7.Source{Unit: "OBX"}, "hl7", "PID-5 PD1-4 OBR-4 OBX-5", msh + "PID|1||x||N\rPV1|1\rPD1||||D\rOBR|1|||C\rOBX|1|TX|c||v\r", "N,D,C,v"},
-		"PV1 behind PV2":           {hl7.Source{Unit: "OBX"}, "hl7", "PID-5 PV1-2 PV2-3 OBR-4 OBX-5", msh + "PID|1||x||N\rPV2|||Z\rPV1||I\rOBR|1|||C\rOBX|1|TX|c||v\r", "N,I,Z,C,v"},
-		"a visit among results":    {hl7.Source{Unit: "OBX"}, "hl7", "PID-5 PV1-2 PV2-3 OBR-4 OBX-5", msh + "PID|1||x||N\rOBR|1|||C\rOBX|1|TX|c||v\rTQ1|1\rPV1||I\rPV2|||Z\rOBX|1|TX|c||w\rPID|2||y\rOBR|1|||E\rOBX|1|TX|c||z\r", "N,,,C,v N,I,Z,C,w ,,,E,z"},
-		"a note without a place":   {hl7.Source{Unit: "OBX"}, "hl7", "PID/NTE-3 OBX-5 NTE-3", oul + "PID|1||x||N\rNTE|1||p\rOBX|1|TX|c||v\rNTE|1||n\rOBX|2|TX|c||w\r", "p,v,n p,w,"},
+		"PD1 behind PV1":         {hl7.Source{Unit: "OBX"}, "hl7", "PID-5 PD1-4 OBR-4 OBX-5", msh + "PID|1||x||N\rPV1|1\rPD1||||D\rOBR|1|||C\rOBX|1|TX|c||v\r", "N,D,C,v"},
+		"PV1 behind PV2":         {hl7.Source{Unit: "OBX"}, "hl7", "PID-5 PV1-2 PV2-3 OBR-4 OBX-5", msh + "PID|1||x||N\rPV2|||Z\rPV1||I\rOBR|1|||C\rOBX|1|TX|c||v\r", "N,I,Z,C,v"},
+		"a visit among results":  {hl7.Source{Unit: "OBX"}, "hl7", "PID-5 PV1-2 PV2-3 OBR-4 OBX-5", msh + "PID|1||x||N\rOBR|1|||C\rOBX|1|TX|c||v\rTQ1|1\rPV1||I\rPV2|||Z\rOBX|1|TX|c||w\rPID|2||y\rOBR|1|||E\rOBX|1|TX|c||z\r", "N,,,C,v N,I,Z,C,w ,,,E,z"},
+		"a note without a place": {hl7.Source{Unit: "OBX"}, "hl7", "PID/NTE-3 OBX-5 NTE-3", oul + "PID|1||x||N\rNTE|1||p\rOBX|1|TX|c||v\rNTE|1||n\rOBX|2|TX|c||w\r", "p,v,n p,w,"},
+		"a segment of one's own": {hl7.Source{Unit: "ZPU"}, "hl7", "PID-5 PV1-2 ORC-2 OBR-4 OBX-5 NTE-3 ZPU-2", msh + "PID|1||x||N\rPV1||I\rORC|RE|o\rOBR|1|||C\rOBX|1|TX|c||v\rZPU|1|a\rOBR|2|||D\rOBX|1|TX|c||w\rNTE|1||m\rZPU|1|b\rNTE|1||n\rZPU|2|c\rPID|2||y||M\rOBR|1|||E\rZPU|1|d\r",
+			"N,I,o,C,v,,a N,I,,D,w,n,b N,I,,D,w,,c M,,,E,,,d"},
+		"of another message":       {segments.Interchanges{Rules: x12.Rules, Unit: "PO1"}, "x12", "BEG-3 PID-5 PO1-1", strings.NewReplacer("GS*SH", "GS*PO", "ST*856", "ST*810").Replace(isa[:strings.Index(isa, "BSN")]) + "BEG*00*SA*O1**20261125~PO1*1~PID*F****p~PO1*2~PID*F****q~PO1*3~CTT*3~SE*9*0001~GE*1*1~IEA*1*000000001~", "O1,p,1 O1,q,2 O1,,3"},
 		"a second patient":         {hl7.Source{Unit: "OBX"}, "hl7", "PID-5 PV1-2 OBX-5", strings.ReplaceAll(oul, "OUL^R22^OUL_R22", "OUL^R21^OUL_R21") + "PID|1||x||N\rPV1||I\rOBR|1\rOBX|1|TX|c||v\rPID|2||y||M\rOBR|1\rOBX|1|TX|c||w\r", "N,I,v M,,w"},
 		"late, and repeated":       {hl7.Source{Unit: "DG1"}, "hl7", "PID-5 PD1-4 PV1-2 AL1-3 AL1[2]-3 DG1-3", strings.ReplaceAll(msh, "ORU^R01^ORU_R01", "ADT^A01^ADT_A01") + "PID|1||x||N\rPV1||I\rDG1|1||a\rPD1||||D\rAL1|1||p\rAL1|2||q\rDG1|2||b\rPV1||O\rDG1|3||c\r", "N,,I,,,a N,D,I,p,q,b N,D,O,,,c"},
 		"BGM among lines":          {segments.Interchanges{Rules: edifact.Rules, Unit: "LIN"}, "edifact", "LIN-3.1 QTY-1.2 PRI-1.2", "UNB+UNOC:3+A+B+261130:1200+1'UNH+1+ORDERS:D:96A:UN'DTM+137:20261130:102'NAD+BY+B::92'LIN+1++a:SA'QTY+21:5'BGM+220+O1+9'PRI+AAA:1'LIN+2++b:SA'PRI+AAA:2'UNS+S'UNT+11+1'UNZ+1+1'", "a,5,1 b,,2"},
@@ -106,6 +109,27 @@ func TestLateSegments(t *testing.T) {
 			t.Errorf("%s: %s, not %s", name, got, test.want)
 		}
 	}
+}
+
+// undescribed is a message of segments in any order, with some before the units and some behind each.
+func undescribed(r *rand.Rand, word func() string, head, unit, terminator, tail string, before, behind []string) string {
+	n, s := 1, head
+	some := func(of []string, most int) {
+		for range r.IntN(most) {
+			n++
+			s += of[r.IntN(len(of))] + word() + terminator
+		}
+	}
+	some(before, 7)
+	for range 1 + r.IntN(4) {
+		n++
+		s += unit + word() + terminator
+		some(behind, 5)
+	}
+	if tail != "" {
+		s += fmt.Sprintf(tail, n+1)
+	}
+	return s
 }
 
 // TestRejectsComeBack: a rejected record, handed in again by itself, becomes what it would have become in its message: it has all that stood around it, and
@@ -147,6 +171,44 @@ func TestRejectsComeBack(t *testing.T) {
 			}
 			return s
 		}},
+		"hl7 of no described message": {hl7.Source{Unit: "OBR"}, "MSH-10 PID-5 PV1-2 ORC-2 NTE-3 OBX-5 SPM-2 OBR-4", func(r *rand.Rand) string {
+			return undescribed(r, words(r), "MSH|^~\\&|A|B|C|D|20261130||ZZZ^Z01|1|P|2.5.1\r", "OBR|1|||", "\r", "", strings.Fields("PID|1||x|| PV1|| PV1|| NK1|1|"), strings.Fields("PID|1||x|| PV1|| ORC|RE| NTE|1|| OBX|1|TX|c|| SPM|1| ZPU|1|"))
+		}},
+		"x12 of no described release": {segments.Interchanges{Rules: x12.Rules, Unit: "PO1"}, "BEG-3 REF-2 N1(BY)-2 N1(ST)-2 N3-1 DTM-2 PID-5 PO1-2", func(r *rand.Rand) string {
+			const head = "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000001*0*T*>~GS*PO*S*L*20261125*0930*1*X*009999~ST*850*0001~"
+			return undescribed(r, words(r), head, "PO1*1*", "~", "SE*%d*0001~GE*1*1~IEA*1*000000001~", strings.Fields("BEG*00*SA* REF*ZZ* REF*A* N1*BY* N1*ST* N3* DTM*002*"), strings.Fields("PID*F**** REF*ZZ* N1*ST* N1*BY* N3* DTM*002* TD5*A*B*"))
+		}},
+		"edifact of no described version": {segments.Interchanges{Rules: edifact.Rules, Unit: "LIN"}, "BGM-2 NAD(BY)-2 NAD(SU)-2 DTM-1.2 RFF-1.2 QTY-1.2 LIN-3", func(r *rand.Rand) string {
+			return undescribed(r, words(r), "UNB+UNOC:3+A+B+261130:1200+1'UNH+1+ORDERS:D:99Z:UN'", "LIN+1++", "'", "UNT+%d+1'UNZ+1+1'", strings.Fields("BGM+220+ NAD+BY+ NAD+SU+ DTM+137: RFF+ON: FTX+A+"), strings.Fields("QTY+21: NAD+BY+ DTM+2: RFF+ON: FTX+A+ CPS+1+ CPS+2+1+"))
+		}},
+		"hl7 and a segment of one's own": {hl7.Source{Unit: "ZPU"}, "MSH-10 PID-5 PV1-2 ORC-2 OBR-4 OBX-5 NTE-3 ZPU-2", func(r *rand.Rand) string {
+			word, s := words(r), ""
+			put := func(segment string, often int) {
+				if r.IntN(4) < often {
+					s += segment + word() + "\r"
+				}
+			}
+			for m := range 1 + r.IntN(3) {
+				s += fmt.Sprintf("MSH|^~\\&|A|B|C|D|20261130||%s|%d|P|2.5.1\r", []string{"ORU^R01^ORU_R01", "OUL^R22^OUL_R22", "ZZZ^Z01"}[r.IntN(3)], m)
+				for range 1 + r.IntN(2) {
+					put("PID|1||x||", 4)
+					put("PV1||", 2)
+					for range 1 + r.IntN(2) {
+						put("ORC|RE|", 2)
+						put("OBR|1|||", 4)
+						for range r.IntN(3) {
+							put("OBX|1|TX|c||", 4)
+							put("NTE|1||", 2)
+							for range r.IntN(3) {
+								put("ZPU|1|", 4)
+								put("NTE|1||", 2)
+							}
+						}
+					}
+				}
+			}
+			return s
+		}},
 		"x12": {segments.Interchanges{Rules: x12.Rules, Unit: "HL(3=I)"}, "ST-2 HL(3=S)/REF-2 HL(3=O)/PRF-1 HL(3=P)/MAN-2 REF-2 LIN-3 SN1-2", func(r *rand.Rand) string {
 			word, hl, n := words(r), 0, 3
 			s := "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000001*0*T*>~GS*SH*S*L*20261125*0930*1*X*005010~ST*856*0001~BSN*00*1*20261125*0930~"
@@ -180,7 +242,8 @@ func TestRejectsComeBack(t *testing.T) {
 			return s + fmt.Sprintf("SE*%d*0001~GE*1*1~IEA*1*000000001~", n)
 		}},
 	} {
-		all, some := copies(t, of.from, name, of.paths, false), copies(t, of.from, name, of.paths, true)
+		kind, _, _ := strings.Cut(name, " ")
+		all, some := copies(t, of.from, kind, of.paths, false), copies(t, of.from, kind, of.paths, true)
 		run := func(p *flow.Plan, in string) (made, rejected []string) {
 			c := &comingBack{}
 			if _, err := p.Run(context.Background(), strings.NewReader(in), flow.Inputs{Cores: 1}, c); err != nil {

@@ -163,6 +163,7 @@ func NewCourse(w *Wanted, habits Habits, b *batch.Batch, at Elements) Course {
 // Begin goes to a message, which is this record if there are no units. The structure is nil if it is not
 // known.
 func (c *Course) Begin(record int, structure *standard.Structure) {
+	structure = c.hold(structure)
 	clear(c.seen)
 	clear(c.first)
 	c.saved, c.aside = c.saved[:0], false
@@ -185,13 +186,28 @@ func (c *Course) Begin(record int, structure *standard.Structure) {
 		c.stood = slices.Grow(c.stood[:0], len(structure.Nodes))[:len(structure.Nodes)]
 		clear(c.stood)
 	}
-	if structure != nil && structure != c.holds && c.Unit >= 0 {
-		c.holding, c.holds = structure.Holding(c.Parts[c.Unit].Name), structure
-	}
 	if c.Loops != nil {
 		c.looping.Begin(c.Loops, c.Unit >= 0, c.Note)
 	}
 	c.turnTo(structure)
+}
+
+// hold finds where in a structure units may stand. One without a place in it, such as a segment of one's own, may
+// stand in all of it, where segments belong to what they follow; where they do not, the structure says nothing of it.
+func (c *Course) hold(structure *standard.Structure) *standard.Structure {
+	if structure == nil || c.Unit < 0 {
+		return structure
+	}
+	if structure != c.holds {
+		c.holding, c.holds = structure.Holding(c.Parts[c.Unit].Name), structure
+		for i := range c.holding {
+			c.holding[i] = c.holding[i] || c.Close && !structure.Knows(c.Parts[c.Unit].Name)
+		}
+	}
+	if !c.holding[0] {
+		return nil
+	}
+	return structure
 }
 
 // grow adds a row to the spans, for its caller to fill.
@@ -251,8 +267,11 @@ func (c *Course) follow(name []byte, key uint32) {
 	}
 	if c.Unit >= 0 && key != c.note {
 		c.previous = key == c.Parts[c.Unit].key
-		if c.structure == nil && c.Bare != "" && c.Parts[c.Unit].Name == c.Bare {
+		if c.inside && c.bare(name) {
 			c.inside, c.Row = false, c.context
+			if c.learning != nil {
+				c.learning.leaves = true
+			}
 		}
 	}
 	if c.Loops != nil {
@@ -262,6 +281,15 @@ func (c *Course) follow(name []byte, key uint32) {
 		c.list(key, name, hierarchy)
 	}
 }
+
+// bare tells whether a segment, which is no note, cannot belong to a unit before it.
+func (c *Course) bare(name []byte) bool {
+	unit := c.Parts[c.Unit].Name
+	return c.Close && unit[0] == ofOnesOwn && name[0] != ofOnesOwn || c.structure == nil && c.Bare != "" && unit == c.Bare
+}
+
+// ofOnesOwn begins the names of segments that partners have agreed on, where notes belong to what they follow (HL7 v2, 2.11).
+const ofOnesOwn = 'Z'
 
 // loop goes to a segment in the loops.
 func (c *Course) loop(key uint32, name []byte, hierarchy bool) {
@@ -407,7 +435,11 @@ func (c *Course) MostOf(i int) int { return c.Parts[i].mostOf }
 
 // enclose begins what belongs to a unit.
 func (c *Course) enclose() {
-	if c.inside = true; c.structure != nil {
+	switch c.inside = true; {
+	case c.structure == nil:
+	case c.came.Node < 0: // it belongs to what it follows
+		c.group = c.structure.Nodes[c.place].Parent
+	default:
 		c.group = c.structure.Scope(c.place)
 	}
 }
@@ -457,6 +489,9 @@ func (c *Course) enter(i int) bool {
 func (c *Course) forget(i int) {
 	c.seen[i], c.first[i] = 0, 0
 	c.clear(i, c.context)
+	if c.kin != nil {
+		c.kin.Release(i, len(c.levels))
+	}
 	if c.learning != nil {
 		c.learning.forgets = append(c.learning.forgets, i)
 	}
@@ -574,26 +609,53 @@ func (c *Course) Keep(name []byte, key uint32, from, to int) {
 		c.kin.Ends(0, 0, 0)
 	}
 	c.follow(name, key)
-	if c.structure == nil && c.Close {
-		c.inside = c.inside && string(name) == c.Note // nothing else is known to belong to it
-	}
 	n := c.kin.Units()
-	if c.is(c.Unit, key) {
+	switch {
+	case c.is(c.Unit, key):
 		c.enclose()
-		n++
-	}
-	if c.inside {
+		c.kin.Own(from, to, n)
+	case c.structure == nil:
+		c.keepAmong(key, from, to)
+	case c.inside:
 		c.kin.Own(from, to, n-1)
-	} else {
+	default:
 		c.kin.Context(from, to, c.place, len(c.levels), !c.Close && len(c.levels) == 0 && c.top())
+	}
+}
+
+// keepAmong does so where no structure is known: a segment of which something is wanted goes where that goes, another one with those around it.
+func (c *Course) keepAmong(key uint32, from, to int) {
+	c.kin.among = c.kin.among[:0]
+	note, own := c.Close && key == c.note, false
+	for i := c.of(c.parted[bucket(key)], key); i >= 0; i = c.of(c.Parts[i].next, key) {
+		if c.Parts[i].table < 0 && c.enter(i) {
+			if own = own || c.inside; !c.inside {
+				c.kin.among = append(c.kin.among, i)
+			}
+		}
+	}
+	if own || c.inside && (!note || c.previous) { // it may be that, and what others are under
+		c.kin.Own(from, to, c.kin.Units()-1)
+		own = true
+	}
+	switch {
+	case slices.Contains(c.nested, key): // levels see to themselves
+		c.kin.Among(from, to, 0, len(c.levels))
+	case len(c.kin.among) > 0 || !own && !note:
+		c.kin.Among(from, to, key, len(c.levels))
+	case !own:
+		c.kin.Attached(from, to)
 	}
 }
 
 // Stray gives what is no segment to what the segment before it was given to: it is told as wrong with that.
 func (c *Course) Stray(from, to int) {
-	if c.inside {
+	switch {
+	case c.inside:
 		c.kin.Own(from, to, c.kin.Units()-1)
-	} else {
+	case c.structure == nil:
+		c.kin.Attached(from, to)
+	default:
 		c.kin.Context(from, to, c.place, len(c.levels), false)
 	}
 }

@@ -17,6 +17,12 @@ type Kin struct {
 	firsts []int   // the first piece of each unit
 	tops   []int   // context that stands outside of all groups which units can be in
 
+	// Where no structure is known:
+	among []int          // the parts for which the segment at hand is context
+	of    map[int][]int  // what is context for each part
+	met   map[uint32]int // the place of each segment's name among
+	names []met          // those that are context, in the order in which they have come
+
 	context []int // of the unit that was asked for last
 	at      int   // behind the pieces that context was chosen from
 	unit    int
@@ -25,9 +31,17 @@ type Kin struct {
 // kindred is a segment.
 type kindred struct {
 	batch.Span
-	unit        int // that it belongs to, -1: it is context
-	node, level int // where it stands in the structure, and in a hierarchy
-	dead        int // behind this piece it is no context any more, 0: it is to the end
+	unit        int  // that it belongs to, -1: it is context
+	node, level int  // where it stands in the structure, and in a hierarchy
+	dead        int  // behind this piece it is no context any more, 0: it is to the end
+	parts       int  // for which it is context, where no structure is known
+	attached    bool // it goes with the piece before it
+}
+
+// met is a name of segments that are context.
+type met struct {
+	key      uint32
+	unwanted []int // of which nothing is wanted
 }
 
 // Own takes a segment of a unit: the nth of the message.
@@ -53,6 +67,65 @@ func (k *Kin) Context(from, to, node, level int, top bool) {
 	k.pieces = append(k.pieces, kindred{Span: batch.Span{Off: uint32(from), End: uint32(to)}, unit: -1, node: node, level: level})
 }
 
+// Among takes a segment of no unit where no structure is known. It is context as long as it is one for any of the parts; if nothing of it is wanted, until
+// a segment of its name comes again behind units, or of one that came before it; not where the name has no key.
+func (k *Kin) Among(from, to int, key uint32, level int) {
+	if k.met == nil {
+		k.met, k.of = map[uint32]int{}, map[int][]int{}
+	}
+	n := len(k.pieces)
+	at, again := k.met[key]
+	switch {
+	case key == 0:
+	case !again:
+		at = len(k.names)
+		k.met[key], k.names = at, append(k.names, met{key: key})
+	case len(k.firsts) > 0:
+		for i := len(k.names) - 1; i >= at; i-- {
+			for _, piece := range k.names[i].unwanted {
+				k.end(piece)
+			}
+			if i > at {
+				delete(k.met, k.names[i].key)
+			}
+		}
+		k.names = k.names[:at+1]
+		k.names[at].unwanted = nil
+	}
+	for _, part := range k.among {
+		k.of[part] = append(k.of[part], n)
+	}
+	if len(k.among) == 0 && key != 0 {
+		k.names[at].unwanted = append(k.names[at].unwanted, n)
+	}
+	k.Context(from, to, 0, level, false)
+	k.pieces[n].parts = len(k.among)
+}
+
+// Attached takes a segment that goes with the one before it.
+func (k *Kin) Attached(from, to int) {
+	k.Context(from, to, 0, 0, false)
+	k.pieces[len(k.pieces)-1].attached = true
+}
+
+// Release says that what was context for a part in a level of a hierarchy is no more. Above it stays: another level beside
+// this one has it.
+func (k *Kin) Release(part, level int) {
+	if len(k.of[part]) == 0 {
+		return
+	}
+	k.of[part] = slices.DeleteFunc(k.of[part], func(i int) bool {
+		p := &k.pieces[i]
+		if p.level < level {
+			return false
+		}
+		if p.parts--; p.parts == 0 {
+			k.end(i)
+		}
+		return true
+	})
+}
+
 // Ends takes away what is no context any more: segments that stand at nodes of a structure from
 // one on to before another, or in a hierarchy below a level.
 func (k *Kin) Ends(from, to, level int) {
@@ -71,7 +144,11 @@ func (k *Kin) Ends(from, to, level int) {
 }
 
 func (k *Kin) end(i int) {
-	if k.pieces[i].dead == 0 {
+	if k.pieces[i].dead > 0 {
+		return
+	}
+	k.pieces[i].dead = len(k.pieces)
+	for i++; i < len(k.pieces) && k.pieces[i].attached; i++ {
 		k.pieces[i].dead = len(k.pieces)
 	}
 }
@@ -122,17 +199,27 @@ func (k *Kin) Sharing(at uint32) (from, to int, own bool) {
 		return 0, len(k.firsts), false
 	}
 	p := &k.pieces[i]
-	if p.unit >= 0 {
-		return p.unit, p.unit + 1, true
+	switch {
+	case p.unit < 0:
+		from, to = k.under(i)
+		return from, to, false
+	case i+1 < len(k.pieces) && k.pieces[i+1].Off == p.Off: // others are under it, too
+		_, to = k.under(i + 1)
+		return p.unit, max(to, p.unit+1), false
 	}
+	return p.unit, p.unit + 1, true
+}
+
+// under tells which units a piece is context of.
+func (k *Kin) under(i int) (from, to int) {
 	to = len(k.firsts)
-	if p.dead > 0 {
-		to, _ = slices.BinarySearch(k.firsts, p.dead)
+	if dead := k.pieces[i].dead; dead > 0 {
+		to, _ = slices.BinarySearch(k.firsts, dead)
 	}
 	if _, top := slices.BinarySearch(k.tops, i); !top {
 		from, _ = slices.BinarySearch(k.firsts, i)
 	}
-	return from, to, false
+	return from, max(from, to)
 }
 
 // Fault is something that is wrong at a place in a message, and with all units that have it.
