@@ -166,12 +166,17 @@ func (s *Structure) Holding(name string) []bool {
 
 // Scope is the node whose segments belong to a unit that stands at a node: its group or, where units
 // follow each other in a group that is not theirs, such as the observations of a specimen, nothing
-// but itself.
+// but itself. Where the group comes once and begins another, as that of a patient begins that of his results, it is the other.
 func (s *Structure) Scope(node int) int {
-	if s.Nodes[node].Max == 1 || s.Nodes[node].Parent+1 == node {
-		return s.Nodes[node].Parent
+	n := s.Nodes
+	if n[node].Max != 1 && n[node].Parent+1 != node {
+		return node
 	}
-	return node
+	group := n[node].Parent
+	for begins := func(at, group int) bool { return group > 0 && group+1 == at }; begins(node, group) && n[group].Max == 1 && begins(group, n[group].Parent); {
+		node, group = group, n[group].Parent
+	}
+	return group
 }
 
 // Times is how many places there are for segments of a name.
