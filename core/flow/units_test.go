@@ -178,6 +178,29 @@ func TestRejectsComeBack(t *testing.T) {
 			const head = "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000001*0*T*>~GS*PO*S*L*20261125*0930*1*X*009999~ST*850*0001~"
 			return undescribed(r, words(r), head, "PO1*1*", "~", "SE*%d*0001~GE*1*1~IEA*1*000000001~", strings.Fields("BEG*00*SA* REF*ZZ* REF*A* N1*BY* N1*ST* N3* DTM*002*"), strings.Fields("PID*F**** REF*ZZ* N1*ST* N1*BY* N3* DTM*002* TD5*A*B*"))
 		}},
+		"edifact in packages": {segments.Interchanges{Rules: edifact.Rules, Unit: "CPS"}, "BGM-2 NAD(SU)-2 LIN-3 QTY-1.2 PAC-3", func(r *rand.Rand) string {
+			word, n, s := words(r), 3, "UNB+UNOC:3+A+B+261130:1200+1'UNH+1+DESADV:D:96A:UN'"
+			put := func(segment string) {
+				n++
+				s += segment + word() + "'"
+			}
+			put("BGM+351+")
+			put("NAD+SU+")
+			for i := range 1 + r.IntN(5) {
+				n++
+				s += fmt.Sprintf("CPS+%d+%d'", i+1, r.IntN(i+1))
+				if r.IntN(3) > 0 {
+					put("PAC+1++")
+				}
+				for k := range r.IntN(3) {
+					put(fmt.Sprintf("LIN+%d++", k+1))
+					for range r.IntN(3) {
+						put("QTY+12:")
+					}
+				}
+			}
+			return s + fmt.Sprintf("UNT+%d+1'UNZ+1+1'", n-1)
+		}},
 		"edifact of no described version": {segments.Interchanges{Rules: edifact.Rules, Unit: "LIN"}, "BGM-2 NAD(BY)-2 NAD(SU)-2 DTM-1.2 RFF-1.2 QTY-1.2 LIN-3", func(r *rand.Rand) string {
 			return undescribed(r, words(r), "UNB+UNOC:3+A+B+261130:1200+1'UNH+1+ORDERS:D:99Z:UN'", "LIN+1++", "'", "UNT+%d+1'UNZ+1+1'", strings.Fields("BGM+220+ NAD+BY+ NAD+SU+ DTM+137: RFF+ON: FTX+A+"), strings.Fields("QTY+21: NAD+BY+ DTM+2: RFF+ON: FTX+A+ CPS+1+ CPS+2+1+"))
 		}},

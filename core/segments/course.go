@@ -52,6 +52,7 @@ type Course struct {
 	late      bool                // the segment that came last comes later than it should, and
 	place     int                 // the node at which the segment that came last stands: before that of those before it, where it is late
 	group     int                 // of the unit
+	depth     int                 // so many levels were open when it had begun
 	inside    bool                // a unit's group goes on
 	hops      [4 * buckets]hop    // that came last
 	kin       *Kin                // takes what belongs to units, where that is wanted
@@ -435,7 +436,7 @@ func (c *Course) MostOf(i int) int { return c.Parts[i].mostOf }
 
 // enclose begins what belongs to a unit.
 func (c *Course) enclose() {
-	switch c.inside = true; {
+	switch c.inside, c.depth = true, len(c.levels); {
 	case c.structure == nil:
 	case c.came.Node < 0: // it belongs to what it follows
 		c.group = c.structure.Nodes[c.place].Parent
@@ -511,7 +512,9 @@ func (c *Course) descend(nesting int, above, number []byte) {
 	if c.Unit < 0 {
 		return
 	}
-	c.inside, c.Row = false, c.context
+	if !c.above(nesting, n) {
+		c.inside, c.Row = false, c.context
+	}
 	if c.kin != nil {
 		c.kin.Ends(0, 0, n)
 	}
@@ -525,6 +528,16 @@ func (c *Course) descend(nesting int, above, number []byte) {
 	c.saved = slices.Grow(c.saved, 1)[:n+1]
 	s := &c.saved[n]
 	s.context, s.state = append(s.context[:0], c.context...), append(s.state[:0], c.state...)
+}
+
+// above tells whether a level that begins under so many others belongs to the unit that goes on: one of another kind does, such as a line in a
+// package, if its place is there.
+func (c *Course) above(nesting, levels int) bool {
+	if !c.inside || levels < c.depth {
+		return false
+	}
+	unit := slices.Index(c.nested, c.Parts[c.Unit].key)
+	return nesting > unit && (unit >= 0 || c.structure != nil)
 }
 
 // step goes to a segment in the structure. What a group that begins anew had is no context
@@ -565,18 +578,21 @@ func (c *Course) step(key uint32, name []byte, hierarchy bool) {
 	for n := len(c.levels); n > 0 && !hierarchy && c.levels[n-1].end > 0 && c.node >= c.levels[n-1].end; n-- {
 		c.levels = c.levels[:n-1]
 	}
-	if hierarchy || c.Unit < 0 {
+	if c.Unit < 0 {
 		return
-	}
-	from, to := step.Started, c.structure.Nodes[step.Started].End
-	if step.Passed {
-		to = len(c.structure.Nodes)
 	}
 	if c.inside && (key == c.Parts[c.Unit].key || step.Started <= c.group || step.Node >= c.structure.Nodes[c.group].End) {
 		c.inside, c.Row = false, c.context
 		if c.learning != nil {
 			c.learning.leaves = true
 		}
+	}
+	if hierarchy {
+		return
+	}
+	from, to := step.Started, c.structure.Nodes[step.Started].End
+	if step.Passed {
+		to = len(c.structure.Nodes)
 	}
 	if !c.holding[from] && !step.Passed {
 		return

@@ -35,6 +35,7 @@ func TestLoops(t *testing.T) {
 		"undescribed":          {x12.Rules, strings.Replace(shipment, "005010~", "009999~", 1), "HL(3=I)", "HL-1 HL(3=O)/PRF-1 HL(3=S)/N1(ST)/N3-1 HL(3=S)/TD5-3 HL(3=I)/LIN-3", []string{"3 A-1 Pier 2 TRUCK X1", "4 A-1 Pier 2 TRUCK X2", "6 - Pier 2 TRUCK X3", "8 A-3 Pier 2 TRUCK X4"}},
 		"a message":            {edifact.Rules, message, "", "NAD(BY)/CTA-2.2 NAD(BY)/CTA/COM-1.1 NAD(BY)/CTA/COM[2]-1.1 NAD(SU)/CTA/COM-1.1 NAD(SU)/RFF-1.2 NAD(BY)/RFF-1.2 NAD(BY)/COM-1.1 BGM/DTM-1.1", []string{"Bob 34 b@x 12 - X1 - 137"}},
 		"consignments":         {edifact.Rules, despatch, "LIN", "LIN-1 CPS-1 PAC-1 PAC-3 QTY-1.2 NAD(SU)-2 CNT-1.2", []string{"1 2 4 CT 3 S1 -", "2 2 4 CT 5 S1 -", "3 2 4 CT - S1 -", "4 3 1 201 - S1 -", "5 4 9 BX - S1 -"}},
+		"packages":             {edifact.Rules, despatch, "CPS", "CPS-1 PAC-1 PAC-3 LIN-1 QTY-1.2 NAD(SU)-2 CNT-1.2", []string{"1 1 201 - - S1 -", "2 4 CT 1 3 S1 -", "3 - - 4 - S1 -", "4 9 BX 5 - S1 -"}},
 		"lines under lines":    {edifact.Rules, parts, "QTY", "QTY-1.2 LIN-1 LIN-3", []string{"3 1 X1", "5 2 X2"}},
 		"lines of a message":   {edifact.Rules, message, "LIN", "LIN-1 NAD(BY)/CTA-2.2 DTM-1.1 BGM/DTM-1.1 QTY-1.2", []string{"1 Bob 2 137 3", "2 Bob 137 137 5"}},
 	} {

@@ -20,12 +20,12 @@ type taking struct {
 // Within loops, and into a level of a hierarchy that another is named for, a step depends on what the segment says:
 // it is found anew.
 type spot struct {
-	node, place, group int // see Course; there is no group outside of units
-	inside             bool
-	first, deep        []int
-	rows               []spotRow
-	levels             []spotLevel
-	saved              []int // first and deep of each that is saved
+	node, place, group, depth int // see Course; there is no group outside of units
+	inside                    bool
+	first, deep               []int
+	rows                      []spotRow
+	levels                    []spotLevel
+	saved                     []int // first and deep of each that is saved
 
 	passages []*passage
 	recent   [recent]*passage
@@ -220,6 +220,7 @@ func (c *Course) pass(p *passage, start, end int) {
 	if p.nesting >= 0 {
 		copy(c.first, c.spot.first)
 		copy(c.deep, c.spot.deep)
+		c.inside, c.depth = c.spot.inside, c.spot.depth
 		c.descend(p.nesting, nil, c.number)
 		c.levels[p.levels-1].end = p.end
 	}
@@ -281,7 +282,7 @@ func (c *Course) learn(name []byte, key uint32, chosen uint64, start, end int) (
 // leave goes on from a spot without it.
 func (c *Course) leave() {
 	s := c.spot
-	c.spot, c.node, c.place, c.group, c.inside, c.late = nil, s.node, s.place, s.group, s.inside, false
+	c.spot, c.node, c.place, c.group, c.depth, c.inside, c.late = nil, s.node, s.place, s.group, s.depth, s.inside, false
 	copy(c.first, s.first)
 	copy(c.deep, s.deep)
 	for i, r := range s.rows {
@@ -295,10 +296,10 @@ func (c *Course) locate() bool {
 		return false
 	}
 	s := &c.sought
-	s.node, s.place, s.inside, s.group = c.node, c.place, c.inside, 0
+	s.node, s.place, s.inside, s.group, s.depth = c.node, c.place, c.inside, 0, 0
 	s.first, s.deep, s.rows, s.levels, s.saved = c.first, c.deep, s.rows[:0], s.levels[:0], s.saved[:0]
 	if c.inside {
-		s.group = c.group
+		s.group, s.depth = c.group, c.depth
 	}
 	for i := range c.rows {
 		row := spotRow{}
@@ -335,6 +336,6 @@ func (c *Course) locate() bool {
 
 // is tells whether two spots are one.
 func (s *spot) is(other *spot) bool {
-	return s.node == other.node && s.place == other.place && s.group == other.group && s.inside == other.inside && slices.Equal(s.rows, other.rows) &&
+	return s.node == other.node && s.place == other.place && s.group == other.group && s.depth == other.depth && s.inside == other.inside && slices.Equal(s.rows, other.rows) &&
 		slices.Equal(s.levels, other.levels) && slices.Equal(s.first, other.first) && slices.Equal(s.deep, other.deep) && slices.Equal(s.saved, other.saved)
 }
