@@ -47,6 +47,7 @@ type sender struct {
 	begun time.Time // of the message that comes; zero: none does
 	got   int64     // bytes of it
 	rests time.Time // since when nothing has come; zero: something is under way
+	ended bool      // to make room: what comes now is not taken, and not answered
 }
 
 // slowest is how fast a message has to come, in bytes a second, behind the first while (Patience).
@@ -72,6 +73,9 @@ func (s *sender) Read(b []byte) (int, error) {
 	n, err := s.Conn.Read(b)
 	s.by.mu.Lock()
 	defer s.by.mu.Unlock()
+	if s.ended {
+		return 0, net.ErrClosed
+	}
 	if n > 0 {
 		s.rests = time.Time{}
 	}
@@ -98,6 +102,7 @@ func (m *MLLP) makeRoom() bool {
 		return false
 	}
 	m.Log.Info("a connection that rests is ended, for another", "route", m.Route, "from", longest.RemoteAddr().String(), "since", longest.rests)
+	longest.ended = true
 	go longest.Close() // its sender connects again; saying goodbye may take a while
 	delete(m.open, longest)
 	return true
