@@ -111,6 +111,40 @@ func TestLateSegments(t *testing.T) {
 	}
 }
 
+// shipments is an advice of shipments, with orders, packages and items.
+func shipments(r *rand.Rand, word func() string) string {
+	hl, n := 0, 3
+	s := "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000001*0*T*>~GS*SH*S*L*20261125*0930*1*X*005010~ST*856*0001~BSN*00*1*20261125*0930~"
+	level := func(above int, code string, segments ...string) int {
+		hl++
+		n++
+		s += strings.Replace(fmt.Sprintf("HL*%d*%d*%s~", hl, above, code), "*0*", "**", 1)
+		for _, i := range r.Perm(len(segments)) {
+			if r.IntN(3) > 0 {
+				n++
+				s += segments[i] + word() + "~"
+			}
+		}
+		return hl
+	}
+	for range 1 + r.IntN(2) {
+		shipment := level(0, "S", "REF*ZZ*", "TD5**2*X**")
+		for range 1 + r.IntN(3) {
+			order := level(shipment, "O", "PRF*")
+			for range r.IntN(3) {
+				above := order
+				if r.IntN(2) == 0 {
+					above = level(order, "P", "MAN*GM*", "REF*ZZ*")
+				}
+				for range 1 + r.IntN(3) {
+					level(above, "I", "REF*ZZ*", "LIN**VN*", "SN1**")
+				}
+			}
+		}
+	}
+	return s + fmt.Sprintf("SE*%d*0001~GE*1*1~IEA*1*000000001~", n)
+}
+
 // undescribed is a message of segments in any order, with some before the units and some behind each.
 func undescribed(r *rand.Rand, word func() string, head, unit, terminator, tail string, before, behind []string) string {
 	n, s := 1, head
@@ -178,6 +212,15 @@ func TestRejectsComeBack(t *testing.T) {
 			const head = "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000001*0*T*>~GS*PO*S*L*20261125*0930*1*X*009999~ST*850*0001~"
 			return undescribed(r, words(r), head, "PO1*1*", "~", "SE*%d*0001~GE*1*1~IEA*1*000000001~", strings.Fields("BEG*00*SA* REF*ZZ* REF*A* N1*BY* N1*ST* N3* DTM*002*"), strings.Fields("PID*F**** REF*ZZ* N1*ST* N1*BY* N3* DTM*002* TD5*A*B*"))
 		}},
+		"x12 in orders": {segments.Interchanges{Rules: x12.Rules, Unit: "HL(3=O)"}, "ST-2 HL(3=S)/REF-2 LIN-3 SN1-2 MAN-2 PRF-1", func(r *rand.Rand) string {
+			return shipments(r, words(r))
+		}},
+		"x12 in orders of no described release": {segments.Interchanges{Rules: x12.Rules, Unit: "HL(3=O)"}, "ST-2 HL(3=S)/REF-2 LIN-3 SN1-2 MAN-2 PRF-1", func(r *rand.Rand) string {
+			return strings.Replace(shipments(r, words(r)), "005010~", "009999~", 1)
+		}},
+		"x12 items of no described release": {segments.Interchanges{Rules: x12.Rules, Unit: "HL(3=I)"}, "ST-2 HL(3=S)/REF-2 HL(3=O)/PRF-1 HL(3=P)/MAN-2 REF-2 LIN-3 SN1-2", func(r *rand.Rand) string {
+			return strings.Replace(shipments(r, words(r)), "005010~", "009999~", 1)
+		}},
 		"edifact in packages": {segments.Interchanges{Rules: edifact.Rules, Unit: "CPS"}, "BGM-2 NAD(SU)-2 LIN-3 QTY-1.2 PAC-3", func(r *rand.Rand) string {
 			word, n, s := words(r), 3, "UNB+UNOC:3+A+B+261130:1200+1'UNH+1+DESADV:D:96A:UN'"
 			put := func(segment string) {
@@ -233,36 +276,7 @@ func TestRejectsComeBack(t *testing.T) {
 			return s
 		}},
 		"x12": {segments.Interchanges{Rules: x12.Rules, Unit: "HL(3=I)"}, "ST-2 HL(3=S)/REF-2 HL(3=O)/PRF-1 HL(3=P)/MAN-2 REF-2 LIN-3 SN1-2", func(r *rand.Rand) string {
-			word, hl, n := words(r), 0, 3
-			s := "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000001*0*T*>~GS*SH*S*L*20261125*0930*1*X*005010~ST*856*0001~BSN*00*1*20261125*0930~"
-			level := func(above int, code string, segments ...string) int {
-				hl++
-				n++
-				s += strings.Replace(fmt.Sprintf("HL*%d*%d*%s~", hl, above, code), "*0*", "**", 1)
-				for _, i := range r.Perm(len(segments)) {
-					if r.IntN(3) > 0 {
-						n++
-						s += segments[i] + word() + "~"
-					}
-				}
-				return hl
-			}
-			for range 1 + r.IntN(2) {
-				shipment := level(0, "S", "REF*ZZ*", "TD5**2*X**")
-				for range 1 + r.IntN(3) {
-					order := level(shipment, "O", "PRF*")
-					for range r.IntN(3) {
-						above := order
-						if r.IntN(2) == 0 {
-							above = level(order, "P", "MAN*GM*", "REF*ZZ*")
-						}
-						for range 1 + r.IntN(3) {
-							level(above, "I", "REF*ZZ*", "LIN**VN*", "SN1**")
-						}
-					}
-				}
-			}
-			return s + fmt.Sprintf("SE*%d*0001~GE*1*1~IEA*1*000000001~", n)
+			return shipments(r, words(r))
 		}},
 	} {
 		kind, _, _ := strings.Cut(name, " ")

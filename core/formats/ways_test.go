@@ -70,9 +70,9 @@ func TestWaysAreFoundOnce(t *testing.T) {
 		},
 		"x12": {
 			source: func(unit string) format.Source { return segments.Interchanges{Rules: x12.Rules, Unit: unit} },
-			units:  []string{"", "PO1", "HL", "HL(3=I)", "N1", "REF(ZZ)", "LIN"},
+			units:  []string{"", "PO1", "HL", "HL(3=I)", "HL(3=O)", "N1", "REF(ZZ)", "LIN"},
 			parts:  []string{"BEG-3", "BSN-2", "REF-2", "REF(ZZ)-2", "DTM-2", "N1(BY)-2", "N1(ST)-2", "N3-1", "PO1-2", "PO1[2]-2", "PID-5", "HL-1", "HL-3", "LIN-3", "SN1-2", "MAN-2", "CTT-1"},
-			lists:  []string{"PO1", "N1", "HL", "REF", "PID", "DTM", "N1(ST)", "REF(ZZ)"},
+			lists:  []string{"PO1", "N1", "HL", "HL(3=I)", "REF", "PID", "DTM", "N1(ST)", "REF(ZZ)"},
 			apart:  "REF(v%d)-2", begins: "ST*%s*0001~", many: "850 856 810 999 856",
 			line: func(i int, segment, value string) string {
 				if segment == "HL" {

@@ -53,6 +53,7 @@ type Course struct {
 	place     int                 // the node at which the segment that came last stands: before that of those before it, where it is late
 	group     int                 // of the unit
 	depth     int                 // so many levels were open when it had begun
+	below     bool                // the segment at hand begins a level under it
 	inside    bool                // a unit's group goes on
 	hops      [4 * buckets]hop    // that came last
 	kin       *Kin                // takes what belongs to units, where that is wanted
@@ -512,7 +513,8 @@ func (c *Course) descend(nesting int, above, number []byte) {
 	if c.Unit < 0 {
 		return
 	}
-	if !c.above(nesting, n) {
+	c.below = c.above(nesting, n)
+	if !c.below {
 		c.inside, c.Row = false, c.context
 	}
 	if c.kin != nil {
@@ -530,14 +532,14 @@ func (c *Course) descend(nesting int, above, number []byte) {
 	s.context, s.state = append(s.context[:0], c.context...), append(s.state[:0], c.state...)
 }
 
-// above tells whether a level that begins under so many others belongs to the unit that goes on: one of another kind does, such as a line in a
-// package, if its place is there.
+// above tells whether a level that begins under so many others belongs to the unit that goes on: where it is no unit, but under one that is
+// a level, such as the items of an order, or a line in a consignment; where no level is one, its place in the structure must be there, too.
 func (c *Course) above(nesting, levels int) bool {
-	if !c.inside || levels < c.depth {
+	if !c.inside || levels < c.depth || c.is(c.Unit, c.nested[nesting]) {
 		return false
 	}
 	unit := slices.Index(c.nested, c.Parts[c.Unit].key)
-	return nesting > unit && (unit >= 0 || c.structure != nil)
+	return nesting >= unit && (unit >= 0 || c.structure != nil)
 }
 
 // step goes to a segment in the structure. What a group that begins anew had is no context
@@ -581,7 +583,11 @@ func (c *Course) step(key uint32, name []byte, hierarchy bool) {
 	if c.Unit < 0 {
 		return
 	}
-	if c.inside && (key == c.Parts[c.Unit].key || step.Started <= c.group || step.Node >= c.structure.Nodes[c.group].End) {
+	if hierarchy && c.below && slices.Contains(c.nested, c.Parts[c.Unit].key) { // what belongs to the level has its place elsewhere
+		for c.group > 0 && (step.Node < c.group || step.Node >= c.structure.Nodes[c.group].End) {
+			c.group = c.structure.Nodes[c.group].Parent
+		}
+	} else if c.inside && (key == c.Parts[c.Unit].key || step.Started <= c.group || step.Node >= c.structure.Nodes[c.group].End || len(c.levels) < c.depth) {
 		c.inside, c.Row = false, c.context
 		if c.learning != nil {
 			c.learning.leaves = true

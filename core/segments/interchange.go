@@ -91,6 +91,11 @@ type Rules struct {
 	Fits func(group, kind string) string
 }
 
+// nests tells whether a segment begins a level of a hierarchy.
+func (r *Rules) nests(segment string) bool {
+	return slices.ContainsFunc(r.Nested, func(n Nesting) bool { return n.Segment == segment })
+}
+
 // Described finds the description of a message.
 func (r *Rules) Described(around [][]byte, head []byte, s Syntax) (*standard.Dictionary, *standard.Structure) {
 	version, kind := r.Names(around, head, s)
@@ -243,7 +248,7 @@ func (s Interchanges) Bind(of shape.Shape) (format.Bound, finding.List) {
 		unit = &p
 	}
 	r := &bound{Rules: s.Rules, own: s.Own, Wanted: NewWanted(unit)}
-	out = append(out, r.Add(of, Demand{r.Name + ".position", ParsePosition, s.unknown, s.belongs, r.Partly})...)
+	out = append(out, r.Add(of, Demand{r.Name + ".position", ParsePosition, s.unknown, s.belongs, r.nests, r.Partly})...)
 	if out.HasErrors() {
 		return nil, out
 	}

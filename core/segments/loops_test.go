@@ -32,6 +32,7 @@ func TestLoops(t *testing.T) {
 		"its lines":            {x12.Rules, order, "PO1", "PO1-1 N1(BY)/N3-1 N1(ST)/N3-1 DTM(002)-2 BEG/DTM(002)-2 PO1/PID-5", []string{"1 Head 1 Quay 9 20261203 20261201 Grey", "2 Head 1 Pier 2 20261201 20261201 -"}},
 		"an order undescribed": {x12.Rules, plain, "", "N1(BY)/N3-1 N1(BY)/N4-1 N1(ST)/N3-1 N1(SU)/N3-1", []string{"Head 1 Holm Pier 2 -"}},
 		"a shipment":           {x12.Rules, shipment, "HL(3=I)", "HL-1 HL(3=O)/PRF-1 HL(3=S)/N1(ST)/N3-1 HL(3=S)/TD5-3 HL(3=I)/LIN-3", []string{"3 A-1 Pier 2 TRUCK X1", "4 A-1 Pier 2 TRUCK X2", "6 - Pier 2 TRUCK X3", "8 A-3 Pier 2 TRUCK X4"}},
+		"its orders":           {x12.Rules, shipment, "HL(3=O)", "HL-1 PRF-1 HL(3=S)/N1(ST)/N3-1 LIN-3 HL(3=I)/LIN-3 CTT-1", []string{"2 A-1 Pier 2 X1 X1 -", "5 - Pier 2 X3 X3 -", "7 A-3 Pier 2 X4 X4 -"}},
 		"undescribed":          {x12.Rules, strings.Replace(shipment, "005010~", "009999~", 1), "HL(3=I)", "HL-1 HL(3=O)/PRF-1 HL(3=S)/N1(ST)/N3-1 HL(3=S)/TD5-3 HL(3=I)/LIN-3", []string{"3 A-1 Pier 2 TRUCK X1", "4 A-1 Pier 2 TRUCK X2", "6 - Pier 2 TRUCK X3", "8 A-3 Pier 2 TRUCK X4"}},
 		"a message":            {edifact.Rules, message, "", "NAD(BY)/CTA-2.2 NAD(BY)/CTA/COM-1.1 NAD(BY)/CTA/COM[2]-1.1 NAD(SU)/CTA/COM-1.1 NAD(SU)/RFF-1.2 NAD(BY)/RFF-1.2 NAD(BY)/COM-1.1 BGM/DTM-1.1", []string{"Bob 34 b@x 12 - X1 - 137"}},
 		"consignments":         {edifact.Rules, despatch, "LIN", "LIN-1 CPS-1 PAC-1 PAC-3 QTY-1.2 NAD(SU)-2 CNT-1.2", []string{"1 2 4 CT 3 S1 -", "2 2 4 CT 5 S1 -", "3 2 4 CT - S1 -", "4 3 1 201 - S1 -", "5 4 9 BX - S1 -"}},

@@ -88,6 +88,8 @@ type Demand struct {
 	Unknown func(Position) (problem, near string)
 	// Belongs tells whether a segment can stand in what belongs to another.
 	Belongs func(segment, to string) bool
+	// Level tells whether a segment begins a level of a hierarchy; nil: none does.
+	Level func(segment string) bool
 	// Partly says that the standard has more than is described: what Unknown finds may be there.
 	Partly bool
 }
@@ -115,7 +117,7 @@ func (w *Wanted) Add(of shape.Shape, how Demand) finding.List {
 			wrong("%v", err)
 		case p.Occurrence > 1 || p.Field > 0 && (p.Repetition > 1 || p.By > 0 || p.Component > 0):
 			wrong("%s is one; a list is each segment of a name, such as %s, or each repetition of a field, such as %s-3", t.At(), p.Segment, p.Segment)
-		case p.Field == 0 && w.Unit >= 0 && p.Segment == w.Parts[w.Unit].Name:
+		case p.Field == 0 && w.Unit >= 0 && p.Segment == w.Parts[w.Unit].Name && !(how.Level != nil && how.Level(p.Segment) && w.Parts[w.Unit].Element > 0 && p.Value != w.Parts[w.Unit].Value):
 			wrong("each %s is a record", p.Segment)
 		case t.Above >= 0 && repeated[t.Above]:
 			wrong("the repetitions of a field have no lists in them")
