@@ -32,6 +32,7 @@ type Course struct {
 	order    int
 	levels   []level
 	saved    []surroundings // what stood around the first level in each that is open
+	outer    []hidden       // context that other context, nearer to the units to come, hides
 	state    []int          // seen, first and deep
 	looping  Looping        // where there are loops
 	previous bool           // what came last, but notes, is a unit
@@ -72,6 +73,13 @@ type Course struct {
 type surroundings struct {
 	context []batch.Span
 	state   []int
+	outer   []hidden
+}
+
+// hidden is what was known of a part.
+type hidden struct {
+	part, seen, first, deep int
+	values                  []batch.Span
 }
 
 // rowing is a list of which a row may be open.
@@ -168,7 +176,7 @@ func (c *Course) Begin(record int, structure *standard.Structure) {
 	structure = c.hold(structure)
 	clear(c.seen)
 	clear(c.first)
-	c.saved, c.aside = c.saved[:0], false
+	c.saved, c.outer, c.aside = c.saved[:0], c.outer[:0], false
 	c.order, c.inside, c.previous, c.node, c.place, c.levels, c.structure = 0, false, false, 0, 0, c.levels[:0], structure
 	clear(c.rows)
 	if c.Record = record; c.Unit < 0 {
@@ -455,10 +463,36 @@ func (c *Course) around(i int) bool {
 	c.Row = c.context
 	at := max(c.place, 1)
 	if c.first[i] != 0 && (c.first[i] != at || c.deep[i] != len(c.levels)) { // another place for such a segment, nearer to the units to come
+		c.hide(i)
 		c.forget(i)
 	}
 	c.first[i], c.deep[i] = at, len(c.levels)
 	return true
+}
+
+// hide keeps what is known of a part, for when what comes now is no context any more.
+func (c *Course) hide(i int) {
+	h := hidden{part: i, seen: c.seen[i], first: c.first[i], deep: c.deep[i]}
+	for n := range c.Parts[i].Wants {
+		h.values = append(h.values, c.context[c.Parts[i].Wants[n].Slot])
+	}
+	c.outer = append(c.outer, h)
+}
+
+// show goes back to what was known of a part before, if there is anything.
+func (c *Course) show(i int) {
+	for k := len(c.outer) - 1; k >= 0; k-- {
+		h := &c.outer[k]
+		if h.part != i {
+			continue
+		}
+		c.seen[i], c.first[i], c.deep[i] = h.seen, h.first, h.deep
+		for n := range h.values {
+			c.context[c.Parts[i].Wants[n].Slot] = h.values[n]
+		}
+		c.outer = slices.Delete(c.outer, k, k+1)
+		return
+	}
 }
 
 // enter takes a segment where no structure is known. It is false for a note that belongs to something
@@ -525,11 +559,13 @@ func (c *Course) descend(nesting int, above, number []byte) {
 		s := &c.saved[n]
 		copy(c.context, s.context)
 		copy(c.state, s.state)
+		c.outer = append(c.outer[:0], s.outer...)
 		return
 	}
 	c.saved = slices.Grow(c.saved, 1)[:n+1]
 	s := &c.saved[n]
 	s.context, s.state = append(s.context[:0], c.context...), append(s.state[:0], c.state...)
+	s.outer = append(s.outer[:0], c.outer...)
 }
 
 // above tells whether a level that begins under so many others belongs to the unit that goes on: where it is no unit, but under one that is
@@ -609,11 +645,17 @@ func (c *Course) step(key uint32, name []byte, hierarchy bool) {
 			c.kin.Ends(from, to, anyLevel)
 		}
 	}
+	goes := func(first int) bool {
+		return first >= from && first < to && !(first == step.Node && from == step.Node && !step.Passed)
+	}
+	if len(c.outer) > 0 {
+		c.outer = slices.DeleteFunc(c.outer, func(h hidden) bool { return goes(h.first) })
+	}
 	for k := range c.Parts {
-		if first := c.first[k]; first < from || first >= to || first == step.Node && from == step.Node && !step.Passed {
-			continue
+		if goes(c.first[k]) {
+			c.forget(k)
+			c.show(k)
 		}
-		c.forget(k)
 	}
 }
 

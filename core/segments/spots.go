@@ -292,7 +292,7 @@ func (c *Course) leave() {
 
 // locate finds the spot at which the course is, if it is at one.
 func (c *Course) locate() bool {
-	if c.chart == nil || c.astray || c.aside {
+	if c.chart == nil || c.astray || c.aside || len(c.outer) > 0 {
 		return false
 	}
 	s := &c.sought
