@@ -223,6 +223,27 @@ func TestRejectsComeBack(t *testing.T) {
 		"x12 items of no described release": {segments.Interchanges{Rules: x12.Rules, Unit: "HL(3=I)"}, "ST-2 HL(3=S)/REF-2 HL(3=O)/PRF-1 HL(3=P)/MAN-2 REF-2 LIN-3 SN1-2", func(r *rand.Rand) string {
 			return strings.Replace(shipments(r, words(r)), "005010~", "009999~", 1)
 		}},
+		"edifact with sums behind": {segments.Interchanges{Rules: edifact.Rules, Unit: "TAX"}, "BGM-2 ALC-2 MOA-1.2 TAX-2", func(r *rand.Rand) string {
+			word, n, s := words(r), 2, "UNB+UNOC:3+A+B+261130:1200+1'UNH+1+ORDERS:D:96A:UN'"
+			put := func(segment string) {
+				n++
+				s += segment + word() + "'"
+			}
+			put("BGM+220+")
+			for range 1 + r.IntN(3) {
+				put("ALC+A+")
+				for range 1 + r.IntN(2) {
+					put("TAX+7+")
+					if r.IntN(2) == 0 {
+						put("MOA+124:")
+					}
+				}
+			}
+			for range r.IntN(3) {
+				put("MOA+86:")
+			}
+			return s + fmt.Sprintf("UNT+%d+1'UNZ+1+1'", n)
+		}},
 		"edifact in packages": {segments.Interchanges{Rules: edifact.Rules, Unit: "CPS"}, "BGM-2 NAD(SU)-2 LIN-3 QTY-1.2 PAC-3", func(r *rand.Rand) string {
 			word, n, s := words(r), 3, "UNB+UNOC:3+A+B+261130:1200+1'UNH+1+DESADV:D:96A:UN'"
 			put := func(segment string) {

@@ -663,6 +663,7 @@ func (c *Course) step(key uint32, name []byte, hierarchy bool) {
 func (c *Course) Kindred(structure *standard.Structure) *Kin {
 	c.kin = &Kin{}
 	c.Begin(0, structure)
+	c.kin.structure = c.structure
 	return c.kin
 }
 
@@ -684,6 +685,12 @@ func (c *Course) Keep(name []byte, key uint32, from, to int) {
 		c.kin.Own(from, to, n-1)
 	default:
 		c.kin.Context(from, to, c.place, len(c.levels), !c.Close && len(c.levels) == 0 && c.top())
+	}
+	if c.structure != nil {
+		p := &c.kin.pieces[len(c.kin.pieces)-1]
+		if p.node = c.place; !c.structure.Chooses(name) {
+			p.number = c.structure.Number(name)
+		}
 	}
 }
 

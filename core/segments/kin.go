@@ -5,12 +5,15 @@ import (
 	"slices"
 
 	"ydrion/core/batch"
+	"ydrion/core/standard"
 )
 
 // Kin tells which segments of a message belong to one unit alone, and which are context of some: what
 // a unit takes along when it is rejected. It is made in one walk through a message and asked for its
 // units in their order, so that all of them together cost one walk and what they take.
 type Kin struct {
+	structure *standard.Structure // of the message, nil: it is not known
+
 	pieces []kindred
 	alive  [][]int // what is context as the walk comes by, by node
 	levels []int   // of that, what stands in levels of a hierarchy
@@ -33,6 +36,7 @@ type kindred struct {
 	batch.Span
 	unit        int  // that it belongs to, -1: it is context
 	node, level int  // where it stands in the structure, and in a hierarchy
+	number      int  // of its name there, 0: elements choose its node
 	dead        int  // behind this piece it is no context any more, 0: it is to the end
 	parts       int  // for which it is context, where no structure is known
 	attached    bool // it goes with the piece before it
@@ -184,10 +188,19 @@ func (k *Kin) Of(unit int, take func(batch.Span)) {
 	for _, i := range k.context {
 		take(k.pieces[i].Span)
 	}
-	k.Stretches(unit, take)
+	at := 0 // the node of what came last
+	k.own(unit, func(p *kindred) {
+		take(p.Span)
+		at = p.node
+	})
 	top, _ := slices.BinarySearch(k.tops, first)
 	for _, i := range k.tops[top:] {
-		take(k.pieces[i].Span)
+		p := &k.pieces[i]
+		if p.number > 0 && k.structure.At(at, p.number).Node != p.node {
+			continue // without what stands between it would belong to the unit
+		}
+		take(p.Span)
+		at = p.node
 	}
 }
 
@@ -267,10 +280,14 @@ func (k *Kin) Blame(faults []Fault, units int, say func(unit int, f Fault)) {
 
 // Stretches gives the segments that belong to a unit alone.
 func (k *Kin) Stretches(unit int, take func(batch.Span)) {
+	k.own(unit, func(p *kindred) { take(p.Span) })
+}
+
+func (k *Kin) own(unit int, take func(*kindred)) {
 	for i := k.firsts[unit]; i < len(k.pieces); i++ {
 		switch k.pieces[i].unit {
 		case unit:
-			take(k.pieces[i].Span)
+			take(&k.pieces[i])
 		case -1:
 		default:
 			return
