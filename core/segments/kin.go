@@ -294,3 +294,88 @@ func (k *Kin) own(unit int, take func(*kindred)) {
 		}
 	}
 }
+
+// Kindred prepares a walk through one message that finds which segments belong to its units.
+func (c *Course) Kindred(structure *standard.Structure) *Kin {
+	c.kin = &Kin{}
+	c.Begin(0, structure)
+	c.kin.structure = c.structure
+	return c.kin
+}
+
+// Keep gives the segment at hand to the unit that it belongs to, or to what stands around units.
+func (c *Course) Keep(name []byte, key uint32, from, to int) {
+	if c.Last != "" && string(name) == c.Last { // it ends the levels
+		c.levels, c.inside = c.levels[:0], false
+		c.kin.Ends(0, 0, 0)
+	}
+	c.follow(name, key)
+	n := c.kin.Units()
+	switch {
+	case c.is(c.Unit, key):
+		c.enclose()
+		c.kin.Own(from, to, n)
+	case c.structure == nil:
+		c.keepAmong(key, from, to)
+	case c.inside:
+		c.kin.Own(from, to, n-1)
+	default:
+		c.kin.Context(from, to, c.place, len(c.levels), !c.Close && len(c.levels) == 0 && c.top())
+	}
+	if c.structure != nil {
+		p := &c.kin.pieces[len(c.kin.pieces)-1]
+		if p.node = c.place; !c.structure.Chooses(name) {
+			p.number = c.structure.Number(name)
+		}
+	}
+}
+
+// keepAmong does so where no structure is known: a segment of which something is wanted goes where that goes, another one with those around it.
+func (c *Course) keepAmong(key uint32, from, to int) {
+	c.kin.among = c.kin.among[:0]
+	note, own := c.Close && key == c.note, false
+	for i := c.of(c.parted[bucket(key)], key); i >= 0; i = c.of(c.Parts[i].next, key) {
+		if c.Parts[i].table < 0 && c.enter(i) {
+			if own = own || c.inside; !c.inside {
+				c.kin.among = append(c.kin.among, i)
+			}
+		}
+	}
+	if own || c.inside && (!note || c.previous) { // it may be that, and what others are under
+		c.kin.Own(from, to, c.kin.Units()-1)
+		own = true
+	}
+	switch {
+	case slices.Contains(c.nested, key): // levels see to themselves
+		c.kin.Among(from, to, 0, len(c.levels))
+	case len(c.kin.among) > 0 || !own && !note:
+		c.kin.Among(from, to, key, len(c.levels))
+	case !own:
+		c.kin.Attached(from, to)
+	}
+}
+
+// Stray gives what is no segment to what the segment before it was given to: it is told as wrong with that.
+func (c *Course) Stray(from, to int) {
+	switch {
+	case c.inside:
+		c.kin.Own(from, to, c.kin.Units()-1)
+	case c.structure == nil:
+		c.kin.Attached(from, to)
+	default:
+		c.kin.Context(from, to, c.place, len(c.levels), false)
+	}
+}
+
+// top tells whether the segment that came last stands outside of all groups that units can be in.
+func (c *Course) top() bool {
+	if c.structure == nil {
+		return false
+	}
+	for g := c.place; g > 0; g = c.structure.Nodes[g].Parent {
+		if c.holding[g] {
+			return false
+		}
+	}
+	return true
+}
