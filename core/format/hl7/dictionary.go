@@ -2,6 +2,8 @@ package hl7
 
 import (
 	"embed"
+	"slices"
+	"strconv"
 	"strings"
 
 	"ydrion/core/segments"
@@ -22,6 +24,31 @@ func DictionaryOf(version string) (book *standard.Dictionary, of string) {
 		of = "2.7.1"
 	}
 	return Versions.Version(of), of
+}
+
+// nearest is the version by whose groups messages are read that name one which nobody knows: the last before it; 2.5.1 where they name none.
+func nearest(version string) string {
+	number := func(version string) (n [3]int, is bool) {
+		parts := strings.Split(strings.TrimSpace(version), ".")
+		is = len(parts) <= len(n)
+		for i := 0; i < len(parts) && is; i++ {
+			var err error
+			n[i], err = strconv.Atoi(parts[i])
+			is = err == nil
+		}
+		return n, is
+	}
+	wanted, is := number(version)
+	if !is {
+		return "2.5.1"
+	}
+	found := Versions.Versions[0]
+	for _, known := range Versions.Versions {
+		if n, _ := number(known); slices.Compare(n[:], wanted[:]) <= 0 {
+			found = known
+		}
+	}
+	return found
 }
 
 // described finds what is said of messages of a kind: in descriptions of one's own, or in the standard.

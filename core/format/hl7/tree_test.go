@@ -90,6 +90,18 @@ func TestTreeOfAMessage(t *testing.T) {
 	}
 }
 
+// TestVersionsThatNobodyKnows: their messages are read by the groups of the nearest, as are those that name none: an order without a control segment has
+// none, though the one before it had.
+func TestVersionsThatNobodyKnows(t *testing.T) {
+	wants := shape.Shape{Fields: shape.Of(strings.Fields("PID-5 PV1-2 ORC-2 OBR-4 OBX-5")...)}
+	for _, version := range []string{"2.5.1", "2.0", "2.5.2", "2.8.2", "2.10", "", " 2.4", "v2.5", "2", "2.5.1.1", "2.8^DEU"} {
+		got := treeOf(t, "OBX", wants, "MSH|^~\\&|A|B|C|D|20261128||ORU^R01^ORU_R01|1|P|"+version+"\rPID|1||9||one\rPV1||v\rORC|RE|o\rOBR|1|||c\rOBX|1|TX|c||a\rOBR|2|||d\rOBX|1|TX|c||b\rPID|1||9||two\rOBR|1|||e\rOBX|1|TX|c||f\r")
+		if fmt.Sprint(got) != "[one,v,o,c,a one,v,,d,b two,,,e,f]" {
+			t.Errorf("%q: %v", version, got)
+		}
+	}
+}
+
 // patientsOf makes a message and what it says.
 func patientsOf(r *rand.Rand) (patients []patient, message string) {
 	n := 0

@@ -343,7 +343,10 @@ func (w *walk) structureOf(message []byte, terminator byte) *standard.Structure 
 	parts := append(strings.Split(string(kind), string(w.sep.Component)), "", "")
 	of, _, _ := strings.Cut(string(version), string(w.sep.Component))
 	w.kind, w.version = kind, version
-	_, w.found = described(w.own, format.AsRead, of, parts[0], parts[1], parts[2])
+	var book *standard.Dictionary
+	if book, w.found = described(w.own, format.AsRead, of, parts[0], parts[1], parts[2]); book == nil {
+		w.found = structure(Versions.Version(nearest(of)), parts[0], parts[1], parts[2])
+	}
 	return w.found
 }
 
