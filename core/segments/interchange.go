@@ -82,6 +82,9 @@ type Rules struct {
 	Parties [2]int
 	// Grouped tells that messages stand in groups only: the second level.
 	Grouped bool
+	// Nearest is the version by whose groups messages are read of one that is not described: the last before it, or the
+	// first; "" where it is none.
+	Nearest func(version string) string
 	// Partly tells that segments are described as far as they are usually filled.
 	Partly bool
 	// Opening says what is wrong with a segment that opens a level, with its elements as texts

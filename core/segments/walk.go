@@ -420,7 +420,13 @@ func (w *walk) structureOf(message []byte) *standard.Structure {
 		kind = kind[:i+1]
 	}
 	if w.kind == nil || !bytes.Equal(kind, w.kind) {
-		_, w.found = w.describe(format.AsRead, w.lines, head, w.s)
+		var book *standard.Dictionary
+		if book, w.found = w.describe(format.AsRead, w.lines, head, w.s); book == nil {
+			version, kind := w.Names(w.lines, head, w.s)
+			if book = w.Catalog.Version(w.Nearest(version)); book != nil {
+				w.found = book.Structure(kind)
+			}
+		}
 		w.kind = kind
 	}
 	return w.found

@@ -25,6 +25,7 @@ var Rules = &segments.Rules{
 	Parties: [2]int{2, 3}, Opening: opening, Fits: fits, Dates: dates,
 	Names: name, Near: near,
 	Catalog:  Directories,
+	Nearest:  nearest,
 	Form:     form,
 	Declares: true,
 }
@@ -130,6 +131,17 @@ func name(_ [][]byte, head []byte, s segments.Syntax) (directory, kind string) {
 	}
 	of := append(strings.Split(elements[2], string(s.Component)), "", "", "")
 	return of[1] + "." + of[2], of[0]
+}
+
+// nearest is the directory next to one that is not described, of D.93A to D.99B and of those since D.00A.
+func nearest(directory string) string {
+	if len(directory) != 5 || directory[1] != '.' || directory[0] != 'D' && directory[0] != 'S' || strings.Trim(directory[2:4], "0123456789") != "" {
+		return ""
+	}
+	if of := directory[2:]; of >= "90" || of < "01B" {
+		return "D.96A"
+	}
+	return "D.01B"
 }
 
 // near is the directory next to one that is used between ports and is not described.

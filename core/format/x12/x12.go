@@ -26,8 +26,8 @@ var Rules = &segments.Rules{
 	Begin:      begin,
 	Parties:    [2]int{5, 8}, Grouped: true, Partly: true, Opening: opening, Fits: fits, Dates: dates,
 	Names:   name,
-	Catalog: Releases,
-	Form:    form,
+	Catalog: Releases, Nearest: nearest,
+	Form: form,
 	// HL segments are levels, up to the totals.
 	Hierarchy: "HL", Nested: []segments.Nesting{{Segment: "HL", Above: 2, Component: 1}}, Last: "CTT", Note: "NTE",
 }
@@ -110,6 +110,20 @@ var files embed.FS
 
 // Releases are those that there are descriptions of.
 var Releases = standard.NewCatalog(files, "descriptions", "004010", "005010")
+
+// nearest is the release next to one that is not described.
+func nearest(release string) string {
+	if len(release) != 6 || strings.Trim(release, "0123456789") != "" {
+		return ""
+	}
+	found := Releases.Versions[0]
+	for _, known := range Releases.Versions {
+		if known <= release {
+			found = known
+		}
+	}
+	return found
+}
 
 // name says which release and which set a transaction set is of: GS-8 and ST-1.
 func name(around [][]byte, head []byte, s segments.Syntax) (release, set string) {
