@@ -69,6 +69,12 @@ func (c *Course) show(i int) {
 	}
 }
 
+// beneath tells whether the segment at hand stands in a level below the unit, and is of a part that the unit has from what it stands under: that is
+// nearer to it.
+func (c *Course) beneath(i int) bool {
+	return i != c.Unit && c.inside && c.depth > 0 && len(c.levels) > c.depth && c.first[i] != 0
+}
+
 // enter takes a segment where no structure is known. It is false for a note that belongs to something
 // else than a unit.
 func (c *Course) enter(i int) bool {

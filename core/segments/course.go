@@ -385,6 +385,8 @@ func (c *Course) into(i, start, end int) taking {
 		return c.took(take{part: i, how: byRecord}, c.seen[i], c.Row)
 	}
 	switch {
+	case c.beneath(i):
+		return taking{}
 	case i == c.Unit:
 		c.Open(start, end)
 		c.enclose()

@@ -335,7 +335,7 @@ func (c *Course) keepAmong(key uint32, from, to int) {
 	c.kin.among = c.kin.among[:0]
 	note, own := c.Close && key == c.note, false
 	for i := c.of(c.parted[bucket(key)], key); i >= 0; i = c.of(c.Parts[i].next, key) {
-		if c.Parts[i].table < 0 && c.enter(i) {
+		if c.Parts[i].table < 0 && !c.beneath(i) && c.enter(i) {
 			if own = own || c.inside; !c.inside {
 				c.kin.among = append(c.kin.among, i)
 			}
