@@ -228,13 +228,15 @@ func DecodeAll(b []byte, set Charset) ([]byte, error) {
 
 // FirstUndecoded gives the offset of the first byte that is not a character of a set; in one whose characters have several bytes, the first that is not ASCII.
 func FirstUndecoded(b []byte, set Charset) int {
+	var is [256]bool // a character, as has been seen
 	for i, c := range b {
-		if c < utf8.RuneSelf {
+		if c < utf8.RuneSelf || is[c] {
 			continue
 		}
 		if _, err := DecodeAll(b[i:i+1], set); err != nil || set.Wide() {
 			return i
 		}
+		is[c] = true
 	}
 	return 0
 }
