@@ -149,7 +149,7 @@ func plainOf(b *testing.B, holm *partner) *plain {
 }
 
 // BenchmarkServers checks what the service does with servers against the plainest program that does the same with the same library:
-// 1,000 files of 2 kB, and one of 256 MB, there and from there. The server for SFTP is OpenSSH's where it is installed, the others are stand-ins.
+// 1,000 files of 2 kB, and one of 256 MB, there, from there (while what has come goes through its route), and from there alone. The server for SFTP is OpenSSH's where it is installed, the others are stand-ins.
 func BenchmarkServers(b *testing.B) {
 	for _, kind := range []string{"sftp", "ftp", "webdav", "s3"} {
 		for _, size := range []struct {
@@ -195,9 +195,10 @@ func BenchmarkServers(b *testing.B) {
 						b.Fatalf("%d files came", len(all))
 					}
 					p.close()
-					serviceThere, serviceFrom := benchService(b, holm, size.files, content)
+					serviceThere, serviceFrom, serviceAlone := benchService(b, holm, size.files, content)
 					b.ReportMetric(there.Seconds()/serviceThere.Seconds(), "there/plain")
 					b.ReportMetric(from.Seconds()/serviceFrom.Seconds(), "from/plain")
+					b.ReportMetric(from.Seconds()/serviceAlone.Seconds(), "alone/plain")
 					b.ReportMetric(there.Seconds(), "plain-there-s")
 					b.ReportMetric(from.Seconds(), "plain-from-s")
 				}
@@ -231,15 +232,18 @@ func benchPartner(b *testing.B, kind string) *partner {
 	return p
 }
 
-// benchService is how long the service takes: from committing outputs until all have arrived, and from finding files on the server until
-// all are taken from there.
-func benchService(b *testing.B, holm *partner, files int, content []byte) (there, from time.Duration) {
-	bed := testbed.Start(b, holm.at())
+// benchService is how long the service takes: from committing outputs until all have arrived; and from finding files on the server until
+// all are taken from there, while they go through their route, and while nothing of that route goes on.
+func benchService(b *testing.B, holm *partner, files int, content []byte) (there, from, alone time.Duration) {
+	fsys := &reluctant{}
+	bed := testbed.Start(b, holm.at(), testbed.On(fsys))
 	var record strings.Builder
 	record.WriteString("id,text\n")
 	publish := map[string]string{
 		"routes/there.yaml": "route: there\nlisten: {folder: \"{stations}/bench\", names: \"*\"}\nread: {format: file}\ndeliver: {place: holm/in, name: \"{file.name}\"}\nrejected: {folder: \"{stations}/rejected\"}\n",
-		"routes/from.yaml":  "route: from\nlisten: {place: holm/out, names: \"*\", quiet: 1ms, rhythm: 200ms}\nread: {format: file}\ndeliver: {folder: \"{laboratory}/bench\", name: \"{file.name}\"}\nrejected: {folder: \"{stations}/rejected\"}\n",
+	}
+	for name, order := range map[string]string{"from": "", "alone": "order: {lane: \"all\", failure: holds}\n"} {
+		publish["routes/"+name+".yaml"] = "route: " + name + "\nlisten: {place: holm/" + name + ", names: \"*\", quiet: 1ms, rhythm: 200ms}\n" + order + "read: {format: file}\ndeliver: {folder: \"{laboratory}/" + name + "\", name: \"{file.name}\"}\nrejected: {folder: \"{stations}/rejected\"}\n"
 	}
 	if files > 1 {
 		for i := range files {
@@ -263,25 +267,35 @@ func benchService(b *testing.B, holm *partner, files int, content []byte) (there
 	if files == 1 {
 		one = content
 	}
-	if _, err := bed.Client.SetRunning(context.Background(), "from", false); err != nil {
-		b.Fatal(err)
+	fetched := func(route string) time.Duration {
+		if _, err := bed.Client.SetRunning(context.Background(), route, false); err != nil {
+			b.Fatal(err)
+		}
+		for i := range files {
+			holm.drop(b, fmt.Sprintf("%s/f%d", route, i), string(one))
+		}
+		if _, err := bed.Client.SetRunning(context.Background(), route, true); err != nil {
+			b.Fatal(err)
+		}
+		var first, last time.Time
+		testbed.Until(b, "all are fetched", func() bool {
+			n := 0
+			time.Sleep(300 * time.Millisecond) // asking takes time from what is measured
+			bed.Ask(&n, `select count(*) from fetches where route = $1 and state = 'done' and path like '%/f%'`, route)
+			return n == files
+		})
+		bed.Ask(&first, `select min(claimed_at) from fetches where route = $1 and path like '%/f%'`, route)
+		bed.Ask(&last, `select max(ended_at) from fetches where route = $1 and path like '%/f%'`, route)
+		return last.Sub(first)
 	}
-	for i := range files {
-		holm.drop(b, fmt.Sprintf("out/f%d", i), string(one))
-	}
-	if _, err := bed.Client.SetRunning(context.Background(), "from", true); err != nil {
-		b.Fatal(err)
-	}
-	var first, last time.Time
-	testbed.Until(b, "all are fetched", func() bool {
-		n := 0
-		time.Sleep(300 * time.Millisecond) // asking takes time from what is measured
-		bed.Ask(&n, `select count(*) from fetches where route = 'from' and state = 'done'`)
-		return n == files
+	from = fetched("from")
+	fsys.set("held")
+	holm.drop(b, "alone/held", "a")
+	testbed.Until(b, "the lane is held", func() bool {
+		p, err := bed.Client.Lanes(context.Background(), "")
+		return err == nil && len(p) == 1
 	})
-	bed.Ask(&first, `select min(claimed_at) from fetches where route = 'from'`)
-	bed.Ask(&last, `select max(ended_at) from fetches where route = 'from'`)
-	return there, last.Sub(first)
+	return there, from, fetched("alone")
 }
 
 // BenchmarkMLLP measures messages that are acknowledged when they are stored, and when what became of them is committed, on a database

@@ -12,7 +12,6 @@ import (
 	"path"
 	"path/filepath"
 	"runtime/debug"
-	"sync"
 	"time"
 
 	"ydrion/deliver"
@@ -137,56 +136,22 @@ func (f *Fetcher) copyAll(ctx context.Context, list []*store.Fetch, again bool) 
 	return copied, nil
 }
 
-// spread does something for each of n files of a place, on so many connections. It ends with the first error.
-func (f *Fetcher) spread(ctx context.Context, place string, connections, n int, do func(t remote.Tree, i int) error) error {
-	working, stop := context.WithCancel(ctx)
-	defer stop()
-	next := make(chan int, n)
-	for i := range n {
-		next <- i
-	}
-	close(next)
-	errs := make([]error, min(connections, n))
-	var all sync.WaitGroup
-	for k := range errs {
-		all.Go(func() {
-			errs[k] = f.supervised(working, place, func(t remote.Tree) error {
-				return remote.Each(t, n, func(int) error {
-					if i, more := <-next; more {
-						return do(t, i)
-					}
-					return nil
-				})
-			})
-			if errs[k] != nil {
-				stop()
-			}
-		})
-	}
-	all.Wait()
-	for _, err := range errs {
-		if err != nil && !errors.Is(err, context.Canceled) { // the others were only ended by it
-			return err
-		}
-	}
-	return errors.Join(errs...)
-}
-
 // connections is how many there may be to a place.
 func (f *Fetcher) connections(place string) int {
 	report, _ := f.Places.Report(place)
 	return max(report.Place.Connections, 1)
 }
 
-// supervised lends a connection. A defect of this program is an error of what was done with it.
-func (f *Fetcher) supervised(ctx context.Context, place string, do func(remote.Tree) error) (err error) {
+// spread does something for each of n files of a place, on up to so many connections. It ends with the first error; a defect of this program
+// is one, too.
+func (f *Fetcher) spread(ctx context.Context, place string, connections, n int, do func(t remote.Tree, i int) error) (err error) {
 	defer func() {
 		if p := recover(); p != nil {
 			f.Log.Error("a defect of this program", "route", f.Route, "panic", p, "stack", string(debug.Stack()))
 			err = fmt.Errorf("a defect of this program: %v", p)
 		}
 	}()
-	return f.Places.With(ctx, place, do)
+	return f.Places.Spread(ctx, place, connections, n, do)
 }
 
 // errOurs is what is wrong with this machine or this node, not with the file: it is gone on with later.
@@ -391,7 +356,8 @@ const (
 	compared  = 64 << 10
 )
 
-// download copies a file of the server. Of is what it was like, if the server tells. Unless it is to be copied afresh, a large one goes on where
+// download copies a file of the server. Of is what it was like, if the server tells; one that was renamed is what was noticed if it has not
+// changed meanwhile, but for its size. Unless it is to be copied afresh, a large one goes on where
 // its connection broke off.
 func (f *Fetcher) download(t remote.Tree, x *store.Fetch, from string, afresh bool) (of *remote.Info, err error) {
 	at := f.temporary(x)
@@ -441,6 +407,12 @@ func (f *Fetcher) download(t remote.Tree, x *store.Fetch, from string, afresh bo
 		n, err = io.Copy(here, in)
 	}
 	n += begun
+	if s, is := in.(remote.Steady); is && err == nil && !x.Stays && !afresh && s.Still() {
+		of = &remote.Info{Size: n, Tag: x.Tag}
+		if x.Modified != nil {
+			of.Modified = *x.Modified
+		}
+	}
 	if closing := to.Close(); here.err == nil {
 		here.err = closing
 	}

@@ -14,9 +14,11 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"sort"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -161,6 +163,10 @@ type Parted interface {
 // Snapshot is what a file was like whose content is read, whatever becomes of it meanwhile: what Open gives may have it.
 type Snapshot interface{ Of() Info }
 
+// Steady is a content of which its server can be asked, when it has been read to its end, whether the file is as it was when it was opened. Of
+// what is not sure to be, nothing is said.
+type Steady interface{ Still() bool }
+
 // said puts an error into words: of the server, or of the connection.
 func said(p *workspace.Place, w *watch, doing, path string, err error) error {
 	switch {
@@ -220,6 +226,7 @@ type site struct {
 
 	pages  pages  // of http
 	honest honest // of s3
+	names  names  // of s3 and ftp
 
 	mu      sync.Mutex
 	idle    []rested
@@ -302,6 +309,74 @@ func (p *Places) Exchange(ctx context.Context, name string, do func(Exchange) er
 	})
 }
 
+// Spread does something for each of n things of a place with files: on a connection that it waits for, and on up to so many in all as nobody else
+// has now. It ends with the first error.
+func (p *Places) Spread(ctx context.Context, name string, most, n int, do func(t Tree, i int) error) error {
+	if n == 0 {
+		return nil
+	}
+	working, stop := context.WithCancel(ctx)
+	defer stop()
+	var next atomic.Int64
+	var first, defect atomic.Value
+	guarded := func(do func() error) (err error) {
+		defer func() {
+			if p := recover(); p != nil {
+				defect.Store(fmt.Sprintf("%v\n%s", p, debug.Stack()))
+				err = errDefect
+			}
+			if err != nil && first.CompareAndSwap(nil, &err) {
+				stop()
+			}
+		}()
+		return do()
+	}
+	work := func(c Conn) error {
+		return guarded(func() error {
+			t := c.(Tree)
+			return Each(t, n, func(int) error {
+				if i := int(next.Add(1)) - 1; i < n && working.Err() == nil {
+					return do(t, i)
+				}
+				return nil
+			})
+		})
+	}
+	var others sync.WaitGroup
+	err := p.With(working, name, func(t Tree) error {
+		more, enough := context.WithCancel(working)
+		defer enough() // all is done, or being done: nobody need be reached for it any more
+		s := p.by[name]
+		for range min(most, n) - 1 {
+			select {
+			case s.turns <- struct{}{}:
+				others.Go(func() {
+					defer func() { <-s.turns }()
+					guarded(func() error { //nolint: the first error is kept
+						c, err := s.connect(more)
+						if err != nil {
+							return nil // it goes on without
+						}
+						return s.use(working, c, work)
+					})
+				})
+			default:
+			}
+		}
+		return work(t)
+	})
+	others.Wait()
+	if p := defect.Load(); p != nil {
+		panic(p) // where whoever asked is supervised
+	}
+	if wrong, is := first.Load().(*error); is {
+		return *wrong // by which the others were ended
+	}
+	return err
+}
+
+var errDefect = errors.New("a defect of this program")
+
 func (p *Places) lend(ctx context.Context, name string, do func(Conn) error) error {
 	s, is := p.by[name]
 	if !is {
@@ -316,21 +391,61 @@ func (p *Places) lend(ctx context.Context, name string, do func(Conn) error) err
 		return ctx.Err()
 	}
 	defer func() { <-s.turns }()
-	tree, err := s.connect(ctx)
+	c, err := s.connect(ctx)
 	if err == nil {
-		stop := context.AfterFunc(ctx, tree.Break)
-		err = do(tree)
-		if whole := stop(); whole && !IsAway(err) {
-			s.rest(tree)
-		} else {
-			tree.Break()
-		}
+		return s.use(ctx, c, do)
 	}
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	s.note(err)
 	return err
+}
+
+// use does something with a connection, and keeps it for the next if it still works.
+func (s *site) use(ctx context.Context, c Conn, do func(Conn) error) error {
+	stop := context.AfterFunc(ctx, c.Break)
+	err := do(c)
+	if whole := stop(); whole && !IsAway(err) {
+		s.rest(c)
+	} else {
+		c.Break()
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	s.note(err)
+	return err
+}
+
+// names are those that are being given at a place whose server cannot be asked to replace nothing: there it is looked first, and in between
+// nobody of this service gives the same.
+type names struct {
+	mu    sync.Mutex
+	given map[string]chan struct{}
+}
+
+// give waits until nobody else gives a name. Over is called when it has been given.
+func (n *names) give(name string) (over func()) {
+	n.mu.Lock()
+	for n.given[name] != nil {
+		until := n.given[name]
+		n.mu.Unlock()
+		<-until
+		n.mu.Lock()
+	}
+	if n.given == nil {
+		n.given = map[string]chan struct{}{}
+	}
+	until := make(chan struct{})
+	n.given[name] = until
+	n.mu.Unlock()
+	return func() {
+		n.mu.Lock()
+		delete(n.given, name)
+		n.mu.Unlock()
+		close(until)
+	}
 }
 
 // note remembers how a try went.
@@ -372,13 +487,18 @@ func (s *site) connect(ctx context.Context) (Conn, error) {
 	if err != nil && ctx.Err() == nil {
 		err = &Away{Place: s.Name, Err: err}
 	}
+	if err != nil {
+		return nil, err
+	}
 	switch x := made.(type) {
 	case *httpExchange:
 		x.pages = &s.pages
 	case *s3Tree:
-		x.honest = &s.honest
+		x.honest, x.names = &s.honest, &s.names
+	case *ftpTree:
+		x.names = &s.names
 	}
-	return made, err
+	return made, nil
 }
 
 // rest keeps a connection for the next.
@@ -460,7 +580,7 @@ func Each(t Tree, n int, do func(i int) error) error {
 			defer func() {
 				if p := recover(); p != nil {
 					mu.Lock()
-					defect, away = p, errors.New("a defect of this program")
+					defect, away = p, errDefect
 					mu.Unlock()
 				}
 			}()

@@ -34,11 +34,12 @@ type s3Tree struct {
 	end    context.CancelFunc
 
 	honest *honest
+	names  *names
 }
 
 var _ Objects = (*s3Tree)(nil)
 
-func dialS3(_ context.Context, p *workspace.Place) (Conn, error) {
+func dialS3(ctx context.Context, p *workspace.Place) (Conn, error) {
 	word, err := Secret(p.Password)
 	if err != nil {
 		return nil, err
@@ -47,7 +48,7 @@ func dialS3(_ context.Context, p *workspace.Place) (Conn, error) {
 	if prefix != "" {
 		prefix += "/"
 	}
-	t := &s3Tree{place: p, watch: newWatch(p.Patience), bucket: bucket, prefix: prefix, honest: &honest{}}
+	t := &s3Tree{place: p, watch: newWatch(p.Patience), bucket: bucket, prefix: prefix, honest: &honest{}, names: &names{}}
 	t.ctx, t.end = context.WithCancel(context.Background())
 	carrier, err := transport(p, t.watch)
 	if err != nil {
@@ -57,6 +58,7 @@ func dialS3(_ context.Context, p *workspace.Place) (Conn, error) {
 	if err != nil {
 		return nil, fmt.Errorf("cannot be reached: %w", err)
 	}
+	defer context.AfterFunc(ctx, t.end)()
 	if err := t.Rest(); err != nil {
 		t.Break()
 		var a *Away
@@ -181,7 +183,8 @@ func (t *s3Tree) Put(p string, content io.Reader, size int64, mark string, repla
 		case keeps:
 			how.SetMatchETagExcept("*")
 		default:
-			// Between the two another may come.
+			// Between the two another may come, but none of ours.
+			defer t.names.give(t.key(p))()
 			if _, err := t.Look(p); err == nil {
 				return t.said("writing", p, fs.ErrExist)
 			} else if !errors.Is(err, fs.ErrNotExist) {

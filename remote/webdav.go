@@ -21,12 +21,13 @@ type webdavTree struct {
 	place  *workspace.Place
 	watch  *watch
 	client *gowebdav.Client
+	proof  gowebdav.Authorizer
 	bound  *bound
 	ctx    context.Context
 	end    context.CancelFunc
 }
 
-func dialWebDAV(_ context.Context, p *workspace.Place) (Conn, error) {
+func dialWebDAV(ctx context.Context, p *workspace.Place) (Conn, error) {
 	word, err := Secret(p.Password)
 	if err != nil {
 		return nil, err
@@ -37,9 +38,11 @@ func dialWebDAV(_ context.Context, p *workspace.Place) (Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	t.client = gowebdav.NewAuthClient(p.Address.String(), proof(p, word))
+	t.proof = proof(p, word)
+	t.client = gowebdav.NewAuthClient(p.Address.String(), t.proof)
 	t.bound = &bound{RoundTripper: carrier, ctx: t.ctx}
 	t.client.SetTransport(t.bound)
+	defer context.AfterFunc(ctx, t.end)()
 	if err := t.Rest(); err != nil {
 		t.Break()
 		var a *Away
@@ -121,14 +124,20 @@ func or(texts ...string) string {
 type bound struct {
 	http.RoundTripper
 	ctx    context.Context
-	failed error // of the last request; the client does not always tell
-	status int   // of the last answer
+	failed error          // of the last request; the client does not always tell
+	answer *http.Response // the last one
+	// folders is what the client is told when it makes a folder unasked: it does so before each file that it writes, and when a file cannot be
+	// renamed, which it then tries until it can. 0: it was asked to.
+	folders int
 }
 
 func (b *bound) RoundTrip(r *http.Request) (answer *http.Response, err error) {
+	if b.folders != 0 && r.Method == "MKCOL" {
+		return &http.Response{StatusCode: b.folders, Status: http.StatusText(b.folders), Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1, Header: http.Header{}, Body: http.NoBody, Request: r}, nil
+	}
 	answer, err = b.RoundTripper.RoundTrip(r.WithContext(b.ctx))
 	if b.failed = err; err == nil {
-		b.status = answer.StatusCode
+		b.answer = answer
 	}
 	return answer, err
 }
@@ -189,8 +198,61 @@ func (t *webdavTree) Open(p string, from int64) (io.ReadCloser, error) {
 		r, err := t.client.ReadStreamRange(p, from, 0)
 		return t.reader(p, r, err)
 	}
-	r, err := t.client.ReadStream(p)
-	return t.reader(p, r, err)
+	in, err := t.client.ReadStream(p)
+	r, err := t.reader(p, in, err)
+	if err != nil {
+		return nil, err
+	}
+	return &davReader{r, t, p, t.bound.answer}, nil
+}
+
+// davReader reads a file from its beginning.
+type davReader struct {
+	io.ReadCloser
+	tree *webdavTree
+	path string
+	as   *http.Response // it was opened
+}
+
+// Still asks for the head of what the file's address gives now (RFC 9110, 9.3.2): less than its properties, which are a document.
+func (r *davReader) Still() bool {
+	defer r.tree.watch.ask()()
+	now, err := r.tree.head(r.path)
+	if err != nil || now.StatusCode != http.StatusOK || now.ContentLength < 0 || now.ContentLength != r.as.ContentLength {
+		return false
+	}
+	told := false
+	for _, name := range []string{"ETag", "Last-Modified"} {
+		was := r.as.Header.Get(name)
+		if was != now.Header.Get(name) {
+			return false
+		}
+		told = told || was != ""
+	}
+	return told
+}
+
+func (t *webdavTree) head(p string) (answer *http.Response, err error) {
+	who, _ := t.proof.NewAuthenticator(nil)
+	defer who.Close() //nolint: nothing is kept of it
+	client := &http.Client{Transport: t.bound}
+	for again, tries := true, 0; again && tries < 3; tries++ {
+		r, err := http.NewRequest(http.MethodHead, gowebdav.PathEscape(gowebdav.Join(t.place.Address.String(), p)), nil)
+		if err != nil {
+			return nil, err
+		}
+		if err := who.Authorize(client, r, p); err != nil {
+			return nil, err
+		}
+		if answer, err = client.Do(r); err != nil {
+			return nil, err
+		}
+		answer.Body.Close() //nolint: a head has none
+		if again, err = who.Verify(client, answer, p); err != nil {
+			return nil, err
+		}
+	}
+	return answer, nil
 }
 
 func (t *webdavTree) reader(p string, r io.ReadCloser, err error) (io.ReadCloser, error) {
@@ -231,11 +293,19 @@ func (t *webdavTree) Write(p string, from int64, content io.Reader) error {
 		size = s.Size()
 	}
 	ours := &ourReader{Reader: content}
+	t.bound.folders = http.StatusMethodNotAllowed // it is there
 	err := t.client.WriteStreamWithLength(p, &unread{ourReader: ours}, size, 0)
+	t.bound.folders = 0
 	if ours.err != nil {
 		return ours.err
 	}
-	return t.said("writing", p, err)
+	if err = t.said("writing", p, err); err != nil && !IsAway(err) && !errors.Is(err, fs.ErrNotExist) {
+		// Not every server says that it is the folder that is missing.
+		if _, look := t.Look(path.Dir(p)); errors.Is(look, fs.ErrNotExist) {
+			return look
+		}
+	}
+	return err
 }
 
 // unread is a content that can be begun again as long as nothing of it was read. Of one that cannot, the client would keep all
@@ -259,16 +329,19 @@ func (u *unread) Seek(offset int64, whence int) (int64, error) {
 
 func (t *webdavTree) Move(from, to string) error {
 	defer t.watch.ask()()
-	return t.renamed("naming", from, to, t.client.Rename(from, to, false))
+	return t.rename("naming", from, to, false)
 }
 
 func (t *webdavTree) Replace(from, to string) error {
 	defer t.watch.ask()()
-	return t.renamed("replacing", from, to, t.client.Rename(from, to, true))
+	return t.rename("replacing", from, to, true)
 }
 
-// renamed says how renaming went. Servers forbid it, too, if there is nothing to rename.
-func (t *webdavTree) renamed(doing, from, to string, err error) error {
+// rename renames a file. Servers forbid it, too, if there is nothing to rename.
+func (t *webdavTree) rename(doing, from, to string, replace bool) error {
+	t.bound.folders = http.StatusConflict // it is not to be made
+	err := t.client.Rename(from, to, replace)
+	t.bound.folders = 0
 	err = t.said(doing, to, err)
 	if errors.Is(err, fs.ErrPermission) {
 		if _, look := t.client.Stat(from); errors.Is(t.said("looking at", from, look), fs.ErrNotExist) {
@@ -281,7 +354,7 @@ func (t *webdavTree) renamed(doing, from, to string, err error) error {
 func (t *webdavTree) Remove(p string) error {
 	defer t.watch.ask()()
 	err := t.client.Remove(p)
-	if err == nil && t.bound.status == http.StatusNotFound { // which is no error to the client
+	if err == nil && t.bound.answer.StatusCode == http.StatusNotFound { // which is no error to the client
 		err = fs.ErrNotExist
 	}
 	return t.said("removing", p, err)

@@ -327,44 +327,70 @@ func (s *sender) letter(t *task, d store.Delivery) *letter {
 // deliver brings some outputs to the place: all are written, that is recorded, all are named, and that is. It gives an
 // error if nothing can be done there, or here, for now.
 func (s *sender) deliver(all []*letter) error {
-	c := s.c
-	if report, _ := c.e.Places.Report(s.place); report.Place.Messages() {
-		return errors.Join(s.exchange(all), s.record(all))
+	report, _ := s.c.e.Places.Report(s.place)
+	bring := s.put
+	if report.Place.Messages() {
+		bring = s.exchange
 	}
-	away := c.e.Places.With(c.work, s.place, func(t remote.Tree) error {
-		if err := remote.Each(t, len(all), func(i int) error {
-			l := all[i]
-			if l.Named {
-				return nil
-			}
+	return errors.Join(bring(all), s.record(all))
+}
+
+// put writes some outputs to a place with files, records that, and names them.
+func (s *sender) put(all []*letter) error {
+	c := s.c
+	report, _ := c.e.Places.Report(s.place)
+	var fresh []*letter
+	for _, l := range all {
+		if !l.Named {
+			fresh = append(fresh, l)
+		}
+	}
+	if !report.Place.Objects() {
+		err := c.e.Places.Spread(c.work, s.place, report.Place.Connections, len(fresh), func(t remote.Tree, i int) error {
 			if !c.node.Sure() {
 				return errGiven
 			}
+			l := fresh[i]
 			if l.err = l.Upload(t); remote.IsAway(l.err) {
 				return l.err
 			}
 			return nil
-		}); err != nil {
+		})
+		if err != nil {
 			return err
 		}
-		var whole []*letter
-		for _, l := range all {
-			if !l.Named && l.err == nil {
-				whole = append(whole, l)
-			}
+		fresh = slices.DeleteFunc(fresh, func(l *letter) bool { return l.err != nil })
+	}
+	if len(fresh) > 0 {
+		naming := make([]store.DeliveryOf, len(fresh))
+		for i, l := range fresh {
+			naming[i] = of(l.of, l.Delivery.Ord)
 		}
-		if len(whole) > 0 {
-			naming := make([]store.DeliveryOf, len(whole))
-			for i, l := range whole {
-				naming[i] = of(l.of, l.Delivery.Ord)
-			}
-			if err := c.e.Store.Naming(c.work, c.node.ID, naming); err != nil {
-				return err
-			}
+		if err := c.e.Store.Naming(c.work, c.node.ID, naming); err != nil {
+			return err
 		}
+	}
+	// Files get their names one after the other. Objects are sent with theirs, those of one name in their order.
+	rows := [][]*letter{all}
+	if report.Place.Objects() {
+		rows = nil
+		of := map[string]int{}
 		for _, l := range all {
+			row, is := of[l.To()]
+			if !is {
+				row, of[l.To()] = len(rows), len(rows)
+				rows = append(rows, nil)
+			}
+			rows[row] = append(rows[row], l)
+		}
+	}
+	return c.e.Places.Spread(c.work, s.place, report.Place.Connections, len(rows), func(t remote.Tree, i int) error {
+		for _, l := range rows[i] {
 			if l.err != nil {
 				continue
+			}
+			if !c.node.Sure() {
+				return errGiven
 			}
 			if l.outcome, l.err = l.Publish(t); remote.IsAway(l.err) {
 				return l.err
@@ -373,7 +399,6 @@ func (s *sender) deliver(all []*letter) error {
 		}
 		return nil
 	})
-	return errors.Join(away, s.record(all))
 }
 
 // exchange sends some outputs one by one. That one is about to be sent is recorded before: if its answer is lost, it may have

@@ -86,6 +86,9 @@ var schemes = map[string][]string{"sftp": {"sftp"}, "ftp": {"ftp"}, "webdav": {"
 // take.
 func (p *Place) Messages() bool { return p.Kind == "http" || p.Kind == "smtp" || p.Kind == "mllp" }
 
+// Objects tells whether files appear whole there under their names, and nothing is renamed.
+func (p *Place) Objects() bool { return p.Kind == "s3" }
+
 // Kinds are the kinds of servers that places can be.
 func Kinds() []string {
 	out := make([]string, 0, len(schemes))
