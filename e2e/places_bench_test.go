@@ -33,7 +33,7 @@ import (
 
 // plain is the plainest program that works with a server of a kind.
 type plain struct {
-	put    func(name string, content []byte) error
+	put    func(name string, content io.Reader, size int64) error
 	names  func() ([]string, error)
 	get    func(name string, to io.Writer) error
 	remove func(name string) error
@@ -60,12 +60,12 @@ func plainOf(b *testing.B, holm *partner) *plain {
 		must(err)
 		c, err := sftp.NewClient(over, sftp.UseConcurrentWrites(true))
 		must(err)
-		return &plain{put: func(name string, content []byte) error {
+		return &plain{put: func(name string, content io.Reader, size int64) error {
 			f, err := c.Create(at(name) + ".part")
 			if err != nil {
 				return err
 			}
-			if _, err := f.ReadFrom(bytes.NewReader(content)); err != nil {
+			if _, err := f.ReadFrom(content); err != nil {
 				return err
 			}
 			return errors.Join(f.Close(), c.Rename(at(name)+".part", at(name)))
@@ -88,8 +88,8 @@ func plainOf(b *testing.B, holm *partner) *plain {
 		c, err := ftp.Dial(holm.place.Address.Host, ftp.DialWithExplicitTLS(open))
 		must(err)
 		must(c.Login("ydrion", "salt and ice"))
-		return &plain{put: func(name string, content []byte) error {
-			return errors.Join(c.Stor(at(name)+".part", bytes.NewReader(content)), c.Rename(at(name)+".part", at(name)))
+		return &plain{put: func(name string, content io.Reader, size int64) error {
+			return errors.Join(c.Stor(at(name)+".part", content), c.Rename(at(name)+".part", at(name)))
 		}, names: func() (out []string, err error) {
 			all, err := c.List(base)
 			for _, i := range all {
@@ -107,8 +107,8 @@ func plainOf(b *testing.B, holm *partner) *plain {
 	case "webdav":
 		c := gowebdav.NewClient(holm.place.Address.String(), "ydrion", "salt and ice")
 		c.SetTransport(&http.Transport{TLSClientConfig: open})
-		return &plain{put: func(name string, content []byte) error {
-			return errors.Join(c.WriteStreamWithLength(at(name)+".part", bytes.NewReader(content), int64(len(content)), 0o644), c.Rename(at(name)+".part", at(name), false))
+		return &plain{put: func(name string, content io.Reader, size int64) error {
+			return errors.Join(c.WriteStreamWithLength(at(name)+".part", content, size, 0o644), c.Rename(at(name)+".part", at(name), false))
 		}, names: func() (out []string, err error) {
 			all, err := c.ReadDir(base)
 			for _, i := range all {
@@ -128,8 +128,8 @@ func plainOf(b *testing.B, holm *partner) *plain {
 	must(err)
 	ctx := context.Background()
 	key := func(name string) string { return path.Join(plainFolder, name) }
-	return &plain{put: func(name string, content []byte) error {
-		_, err := c.PutObject(ctx, "seals", key(name), bytes.NewReader(content), int64(len(content)), minio.PutObjectOptions{})
+	return &plain{put: func(name string, content io.Reader, size int64) error {
+		_, err := c.PutObject(ctx, "seals", key(name), content, size, minio.PutObjectOptions{})
 		return err
 	}, names: func() (out []string, err error) {
 		for o := range c.ListObjects(ctx, "seals", minio.ListObjectsOptions{Prefix: plainFolder + "/"}) {
@@ -173,9 +173,14 @@ func BenchmarkServers(b *testing.B) {
 						}
 					}
 					p := plainOf(b, holm)
+					file := filepath.Join(b.TempDir(), "file")
+					must(os.WriteFile(file, content, 0o600))
 					begun := time.Now()
 					for i := range size.files {
-						must(p.put(fmt.Sprintf("f%d", i), content))
+						f, err := os.Open(file)
+						must(err)
+						must(p.put(fmt.Sprintf("f%d", i), f, int64(len(content))))
+						f.Close() //nolint: it was read
 					}
 					there := time.Since(begun)
 					to := b.TempDir()
@@ -289,6 +294,11 @@ func benchService(b *testing.B, holm *partner, files int, content []byte) (there
 		return last.Sub(first)
 	}
 	from = fetched("from")
+	testbed.Until(b, "all have gone through", func() bool {
+		n := 0
+		bed.Ask(&n, `select count(*) from pickups where route = 'from' and ended_at is not null`)
+		return n == files
+	})
 	fsys.set("held")
 	holm.drop(b, "alone/held", "a")
 	testbed.Until(b, "the lane is held", func() bool {

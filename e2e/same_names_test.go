@@ -1,0 +1,76 @@
+package e2e
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"ydrion/testbed"
+)
+
+// TestOutputsOfOneName: of outputs that have one name none is lost on a server, whether they are of one run, which brings them on several connections,
+// or of files that come at the same time. Where they replace each other, the last one of a run remains.
+func TestOutputsOfOneName(t *testing.T) {
+	for _, kind := range []string{"sftp", "ftp", "webdav", "s3"} {
+		t.Run(kind, func(t *testing.T) {
+			t.Parallel()
+			var holm *partner
+			if kind == "sftp" {
+				holm = sftpPartner(t, t.TempDir(), "127.0.0.1:0")
+			} else {
+				holm = partnerOf(t, kind)
+			}
+			b := testbed.Start(t, holm.at())
+			route := func(name, taken string) string {
+				return "route: " + name + "\nlisten: {folder: \"{stations}/" + name + "\", names: \"*\"}\nread: {format: csv}\ncheck: {schema: schemas/same.json}\nmap: maps/same.map\n" +
+					"deliver: {place: holm/" + name + ", name: \"{station}.csv\", one file per: record" + taken + "}\nrejected: {folder: \"{stations}/rejected\"}\n"
+			}
+			b.Publish(map[string]string{
+				"routes/all.yaml": route("all", ""), "routes/last.yaml": route("last", ", name taken: replace"),
+				"schemas/same.json": `{"fields": [{"name": "station"}, {"name": "id"}]}`,
+				"maps/same.map":     "map same\nsource csv schemas/same.json\ntarget csv based on samples/same.csv\n\nid = id\n",
+				"samples/same.csv":  "id\n",
+			})
+			sheet := func(from int) string {
+				var s strings.Builder
+				s.WriteString("station,id\n")
+				for i := range 90 {
+					fmt.Fprintf(&s, "%s,%d\n", []string{"ansel", "brun", "calder-2", "calder"}[i%4], from+i)
+				}
+				return s.String()
+			}
+			var want, got []string
+			for k := range 3 {
+				b.Drop("stations/all", fmt.Sprintf("%d.csv", k), sheet(k*100))
+				for i := range 90 {
+					want = append(want, fmt.Sprintf("id\n%d\n", k*100+i))
+				}
+			}
+			b.Drop("stations/last", "last.csv", sheet(0))
+			for k := range 3 {
+				if p := b.Ended(fmt.Sprintf("%d.csv", k), 0); p.Good != 90 {
+					t.Errorf("%+v", p)
+				}
+			}
+			if p := b.Ended("last.csv", 0); p.Good != 90 {
+				t.Errorf("%+v", p)
+			}
+			for _, name := range strings.Fields(holm.list("all")) {
+				got = append(got, holm.read(t, "all/"+name))
+			}
+			slices.Sort(want)
+			if slices.Sort(got); !slices.Equal(got, want) {
+				t.Errorf("%d outputs are there, of %d", len(got), len(want))
+			}
+			if list := holm.list("last"); list != "ansel.csv brun.csv calder-2.csv calder.csv" {
+				t.Errorf("there are %s", list)
+			}
+			for name, id := range map[string]int{"ansel": 88, "brun": 89, "calder-2": 86, "calder": 87} {
+				if s := holm.read(t, "last/"+name+".csv"); s != fmt.Sprintf("id\n%d\n", id) {
+					t.Errorf("%s has %q", name, s)
+				}
+			}
+		})
+	}
+}
