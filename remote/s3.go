@@ -14,6 +14,7 @@ import (
 	"path"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/minio/minio-go/v7"
@@ -257,10 +258,11 @@ func (t *s3Tree) keeps(folder string) (bool, error) {
 }
 
 // partSize is how much of a large file is sent in one request, and held in memory for it; more of one that would have too
-// many parts.
+// many parts. So many are sent at once.
 const (
-	partSize  = 16 << 20
-	mostParts = 10_000
+	partSize    = 16 << 20
+	mostParts   = 10_000
+	partsAtOnce = 2
 )
 
 // errUnrecorded says that it cannot be recorded here how a large file is sent: that is no fault of the server.
@@ -314,32 +316,36 @@ func (t *s3Tree) putParts(key string, content io.Reader, size int64, before Part
 			return errors.Join(err, core.AbortMultipartUpload(t.ctx, t.bucket, key, upload))
 		}
 	}
-	var parts []minio.CompletePart
-	part := make([]byte, min(each, size))
-	for number, left := 1, size; left > 0; number++ {
-		one := part[:min(each, left)]
+	parts := make([]minio.CompletePart, (size+each-1)/each)
+	// While one is sent, the next is read, and sent as well.
+	room := make(chan []byte, partsAtOnce)
+	for range partsAtOnce {
+		room <- nil
+	}
+	var sending sync.WaitGroup
+	var wrong atomic.Pointer[error]
+	for i, left := 0, size; left > 0 && wrong.Load() == nil; i++ {
+		one := <-room
+		if one == nil {
+			one = make([]byte, min(each, size))
+		}
+		one = one[:min(each, left)]
 		left -= int64(len(one))
 		if _, err := io.ReadFull(content, one); err != nil {
-			return err
+			wrong.CompareAndSwap(nil, &err)
+			break
 		}
-		has, is := there[number]
-		if is {
-			sum := md5.Sum(one)
-			is = has.Size == int64(len(one)) && strings.Trim(has.ETag, `"`) == hex.EncodeToString(sum[:])
-		}
-		if !is {
-			// Over TLS nothing changes on its way; without it, a sum is sent along.
-			how := minio.PutObjectPartOptions{DisableContentSha256: true}
-			if t.place.Address.Scheme == "http" {
-				sum := md5.Sum(one)
-				how.Md5Base64 = base64.StdEncoding.EncodeToString(sum[:])
+		sending.Go(func() {
+			tag, err := t.putPart(key, upload, i+1, one, there[i+1])
+			if err != nil {
+				wrong.CompareAndSwap(nil, &err)
 			}
-			var err error
-			if has, err = core.PutObjectPart(t.ctx, t.bucket, key, upload, number, bytes.NewReader(one), int64(len(one)), how); err != nil {
-				return err
-			}
-		}
-		parts = append(parts, minio.CompletePart{PartNumber: number, ETag: has.ETag})
+			parts[i] = minio.CompletePart{PartNumber: i + 1, ETag: tag}
+			room <- one[:cap(one)]
+		})
+	}
+	if sending.Wait(); wrong.Load() != nil {
+		return *wrong.Load()
 	}
 	_, err := core.CompleteMultipartUpload(t.ctx, t.bucket, key, upload, parts, how)
 	var status minio.ErrorResponse
@@ -347,6 +353,24 @@ func (t *s3Tree) putParts(key string, content io.Reader, size int64, before Part
 		err = errors.Join(err, core.AbortMultipartUpload(t.ctx, t.bucket, key, upload), begun("")) // something else has the name
 	}
 	return err
+}
+
+// putPart sends one part, unless the server has it, with what it should have in it.
+func (t *s3Tree) putPart(key, upload string, number int, content []byte, there minio.ObjectPart) (tag string, err error) {
+	sum := func() []byte {
+		s := md5.Sum(content)
+		return s[:]
+	}
+	if there.Size == int64(len(content)) && strings.Trim(there.ETag, `"`) == hex.EncodeToString(sum()) {
+		return there.ETag, nil
+	}
+	// Over TLS nothing changes on its way; without it, a sum is sent along.
+	how := minio.PutObjectPartOptions{DisableContentSha256: true}
+	if t.place.Address.Scheme == "http" {
+		how.Md5Base64 = base64.StdEncoding.EncodeToString(sum())
+	}
+	part, err := minio.Core{Client: t.client}.PutObjectPart(t.ctx, t.bucket, key, upload, number, bytes.NewReader(content), int64(len(content)), how)
+	return part.ETag, err
 }
 
 func (t *s3Tree) Marked(p string) (string, error) {
