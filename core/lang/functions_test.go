@@ -61,6 +61,9 @@ func TestFunctionsAtTheirEdges(t *testing.T) {
 		{day + ` | shift 9000 "years"`, "2026-11-28", `fails: shifted by "9000" years, it is out of the years 0 to 9999`}, {day + ` | shift 1.5 "days"`, "2026-11-28", `fails: "1.5" is not a number of days that a time can be shifted by`},
 		{day + ` | until ("2026-11-28" | date "yyyy-MM-dd") "years"`, "2010-11-28", "16"}, {day + ` | until ("2026-11-28" | date "yyyy-MM-dd") "days"`, "2026-12-01", "-3"}, {day + ` | until ("2026-11-28" | date "yyyy-MM-dd") "months"`, "2026-08-31", "2"},
 		{day + ` | until ("2026-12-07" | date "yyyy-MM-dd") "working days"`, "2026-11-28", "6"},
+		// What stands for no end.
+		{day + ` | until ("9999-12-31" | date "yyyy-MM-dd") "days"`, "1900-01-01", "2958463"}, {day + ` | until ("2026-11-28" | date "yyyy-MM-dd") "hours"`, "9999-12-31", "-69890664"},
+		{day + ` | shift 3000000 "hours"`, "1900-01-01", "2242-03-29T00:00"}, {`x | date "ISO 8601" | until ("2026-11-28T10:00:00.250" | date "ISO 8601") "seconds"`, "2026-11-28T09:59:58.500", "1"},
 		{day + ` | startof "week"`, "2027-01-03", "2026-12-28"}, {day + ` | startof "year"`, "2026-11-28", "2026-01-01"}, {day + ` | endof "year"`, "2026-11-28", "2026-12-31"}, {day + ` | endof "week"`, "2026-11-30", "2026-12-06"}, {day + ` | endof "day"`, "2026-11-30", `check: "day" has no beginning or end here; year, month and week have, and day and hour a beginning`},
 		{day + ` | weekday`, "2026-11-29", "7"}, {day + ` | week`, "2024-12-30", "1"}, {day + ` | dayofyear`, "2024-12-31", "366"},
 		{`x | number | fromsheet`, "1", "1900-01-01"}, {`x | number | fromsheet`, "59", "1900-02-28"}, {`x | number | fromsheet`, "61", "1900-03-01"}, {`x | number | fromsheet`, "60", `fails: "60" is not a day of a spreadsheet`}, {`x | number | fromsheet`, "46354.5", "2026-11-28T12:00:00"},

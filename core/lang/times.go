@@ -253,11 +253,11 @@ func shifted(t time.Time, n int, in string) (time.Time, bool) {
 	case "working days":
 		return workingDays(t, n), true
 	case "hours":
-		return t.Add(time.Duration(n) * time.Hour), true
+		n *= 3600
 	case "minutes":
-		return t.Add(time.Duration(n) * time.Minute), true
+		n *= 60
 	}
-	return t.Add(time.Duration(n) * time.Second), true
+	return time.Unix(t.Unix()+int64(n), int64(t.Nanosecond())).In(t.Location()), true
 }
 
 // workingDays is the day so many days from Monday to Friday later.
@@ -303,7 +303,12 @@ func buildUntil(args []argument) (operation, error) {
 
 // between is how many whole units lie between a time and a later one.
 func between(from, to time.Time, in string) int64 {
-	passed := to.Sub(from)
+	// In seconds: nanoseconds of more than 292 years are no number of 64 bits.
+	passed := to.Unix() - from.Unix()
+	if to.Nanosecond() < from.Nanosecond() {
+		passed--
+	}
+	const day = 24 * 60 * 60
 	switch in {
 	case "years", "months":
 		to = to.In(from.Location())
@@ -316,11 +321,11 @@ func between(from, to time.Time, in string) int64 {
 		}
 		return int64(n)
 	case "weeks":
-		return int64(passed / (7 * 24 * time.Hour))
+		return passed / (7 * day)
 	case "days":
-		return int64(passed / (24 * time.Hour))
+		return passed / day
 	case "working days":
-		days := int64(passed / (24 * time.Hour))
+		days := passed / day
 		n := days / 7 * 5
 		for t, left := from.AddDate(0, 0, int(days/7*7)), days%7; left > 0; left-- {
 			t = t.AddDate(0, 0, 1)
@@ -330,11 +335,11 @@ func between(from, to time.Time, in string) int64 {
 		}
 		return n
 	case "hours":
-		return int64(passed / time.Hour)
+		return passed / 3600
 	case "minutes":
-		return int64(passed / time.Minute)
+		return passed / 60
 	}
-	return int64(passed / time.Second)
+	return passed
 }
 
 // bounding makes an operation that goes to the beginning or the last day of a stretch of time.
