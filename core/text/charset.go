@@ -46,7 +46,9 @@ var others = map[Charset]encoding.Encoding{
 	"iso-8859-10": charmap.ISO8859_10, "iso-8859-13": charmap.ISO8859_13, "iso-8859-14": charmap.ISO8859_14, "iso-8859-15": charmap.ISO8859_15, "iso-8859-16": charmap.ISO8859_16,
 	"windows-1250": charmap.Windows1250, "windows-1251": charmap.Windows1251, "windows-1253": charmap.Windows1253, "windows-1254": charmap.Windows1254,
 	"windows-1255": charmap.Windows1255, "windows-1256": charmap.Windows1256, "windows-1257": charmap.Windows1257, "windows-1258": charmap.Windows1258,
-	"ibm437": charmap.CodePage437, "ibm850": charmap.CodePage850, "koi8-r": charmap.KOI8R, "koi8-u": charmap.KOI8U,
+	"windows-874": charmap.Windows874, "iso-8859-11": charmap.Windows874, "tis-620": charmap.Windows874, // each has what the next has, and more
+	"ibm437": charmap.CodePage437, "ibm850": charmap.CodePage850, "ibm852": charmap.CodePage852, "ibm855": charmap.CodePage855, "ibm858": charmap.CodePage858,
+	"ibm865": charmap.CodePage865, "ibm866": charmap.CodePage866, "koi8-r": charmap.KOI8R, "koi8-u": charmap.KOI8U, "macintosh": charmap.Macintosh,
 	GB18030: simplifiedchinese.GB18030, Big5: traditionalchinese.Big5, ShiftJIS: japanese.ShiftJIS, ISO2022JP: japanese.ISO2022JP,
 	"gbk": simplifiedchinese.GBK, "euc-kr": korean.EUCKR, "euc-jp": japanese.EUCJP,
 }
@@ -100,14 +102,20 @@ func (c Charset) Mask(b []byte) {
 }
 
 // Charsets are the names that ParseCharset takes, preferred forms first.
-var Charsets = []string{"utf-8", "utf-16", "utf-16le", "utf-16be", "iso-8859-1 to -16", "windows-1250 to -1258", "gb18030", "gbk", "big5", "euc-kr", "euc-jp", "shift_jis", "iso-2022-jp", "koi8-r", "koi8-u", "ibm437", "ibm850"}
+var Charsets = []string{"utf-8", "utf-16", "utf-16le", "utf-16be", "iso-8859-1 to -11", "iso-8859-13 to -16", "windows-1250 to -1258", "windows-874", "gb18030", "gbk", "big5", "euc-kr", "euc-jp", "shift_jis", "iso-2022-jp", "koi8-r", "koi8-u", "ibm437", "ibm850", "ibm852", "ibm855", "ibm858", "ibm865", "ibm866", "macintosh"}
 
 // ParseCharset finds a character set by its IANA name or a usual alias.
 func ParseCharset(name string) (Charset, error) {
 	if c, ok := charsetNames[strings.ToLower(name)]; ok {
 		return c, nil
 	}
-	if c := Charset(strings.ToLower(name)); others[c] != nil {
+	plain := strings.ToLower(name)
+	if number, is := strings.CutPrefix(plain, "cp"); is { // as code pages are often called
+		if plain = "ibm" + number; others[Charset(plain)] == nil {
+			plain = "windows-" + number
+		}
+	}
+	if c := Charset(plain); others[c] != nil {
 		return c, nil
 	}
 	return "", fmt.Errorf("unknown character set %q; known are %s", name, strings.Join(Charsets, ", "))

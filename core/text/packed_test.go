@@ -82,4 +82,20 @@ func TestMask(t *testing.T) {
 			t.Error(err)
 		}
 	}
+	for _, of := range []struct{ set, in, want string }{{"cp1251", "\xcf", "П"}, {"CP852", "\xa5", "ą"}, {"ibm858", "\xd5", "€"}, {"cp866", "\x8f", "П"}, {"ibm865", "\x9d", "Ø"}, {"ibm855", "\xdd", "П"}, {"tis-620", "\xa1", "ก"}, {"iso-8859-11", "\xa1", "ก"}, {"windows-874", "\x80", "€"}, {"macintosh", "\x8e", "é"}} {
+		set, err := ParseCharset(of.set)
+		if err != nil {
+			t.Error(err)
+			continue
+		}
+		if got, err := DecodeAll([]byte(of.in), set); err != nil || string(got) != of.want {
+			t.Errorf("%s: %q is %q %v, want %q", of.set, of.in, got, err, of.want)
+		}
+		if got, err := Encode([]byte(of.want), set); err != nil || string(got) != of.in {
+			t.Errorf("%s: %q is written %q %v", of.set, of.want, got, err)
+		}
+	}
+	if _, err := ParseCharset("cp9999"); err == nil {
+		t.Error("there is no such code page")
+	}
 }
