@@ -123,6 +123,26 @@ func TestGuess(t *testing.T) {
 	if d.Comment != '#' || len(rows) != 2 {
 		t.Errorf("%+v %q", d, rows)
 	}
+	// Commas in numbers separate nothing, however many columns they would make.
+	for _, at := range []struct {
+		in      string
+		by      byte
+		columns int
+		heading bool
+	}{
+		{"species;lon\n122,98;3.866,25\n57,2;5.575,15\n", ';', 2, true},
+		{"sex\tlon\tnote\n7.330,87\t182,18\t54,82\n2.354,08\t112,57\t119,", '\t', 3, true},
+		{"132,82|2026-04-28\r\n151,93|2026-11-08\r\n", '|', 2, false},
+		{"\"4.796,73\"|\"151,37\"|\"148,7\"\r\n\"7.017,38\"|\"49,45\"|\"85,82\"\r\n", '|', 3, false},
+		{"\"Ansel \"\"Point\"\", north\";5,1\n\"Brun, south\";6,2\n", ';', 2, false},
+		{"1,2,3\n4,5,6\n", ',', 3, false}, {"a,b\n1,2\n", ',', 2, true},
+		{"a,b\n1|2,5\n3|4,5\n", ',', 2, true}, // the heading is separated by none else
+	} {
+		d, rows := Guess([]byte(at.in), 0, nil)
+		if d.Delimiter != at.by || len(rows) == 0 || len(rows[0]) != at.columns || d.NoHeading == at.heading || d.Skip != 0 {
+			t.Errorf("%q: %q %+v %q", at.in, d.Delimiter, d, rows)
+		}
+	}
 }
 
 // FuzzFamily checks the pieces of a file against the whole, in every dialect.

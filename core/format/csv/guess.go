@@ -39,6 +39,10 @@ func Guess(head []byte, delimiter byte, heading *bool) (Dialect, [][]string) {
 		}
 		comment, head = '#', rest
 	}
+	if c := behindQuotes(head); len(delimiters) > 1 && bytes.IndexByte(delimiters, c) >= 0 {
+		delimiters = []byte{c}
+	}
+	halves := decimalCommas(head)
 	for _, c := range delimiters {
 		d := Dialect{Delimiter: c, Comment: comment}
 		found := firstRows(d, head)
@@ -46,7 +50,11 @@ func Guess(head []byte, delimiter byte, heading *bool) (Dialect, [][]string) {
 			continue
 		}
 		width, agree := usual(found)
-		if s := agree * min(width-1, 50) * 100 / len(found); s > score {
+		s := agree * min(width-1, 50) * 100 / len(found)
+		if best.Delimiter == ',' && halves && width > 1 && agree == len(found) {
+			score = -1 // commas are within numbers, and this separates all rows alike
+		}
+		if s > score {
 			best, rows, score = d, found, s
 		}
 	}
@@ -70,6 +78,39 @@ func Guess(head []byte, delimiter byte, heading *bool) (Dialect, [][]string) {
 		}
 	}
 	return best, rows
+}
+
+// behindQuotes is what stands behind the first value if that is in quotes; 0: it is not, or nothing does.
+func behindQuotes(head []byte) byte {
+	if len(head) == 0 || head[0] != '"' {
+		return 0
+	}
+	for i := 1; i+1 < len(head); i++ {
+		if head[i] != '"' {
+			continue
+		}
+		if i++; head[i] != '"' {
+			return head[i]
+		}
+	}
+	return 0
+}
+
+// decimalCommas tells whether there are commas, and all stand between digits.
+func decimalCommas(head []byte) bool {
+	digit := func(i int) bool { return i == len(head) || i >= 0 && head[i]-'0' <= 9 } // it may be cut off there
+	some := false
+	for i := 0; i < len(head); i++ {
+		next := bytes.IndexByte(head[i:], ',')
+		if next < 0 {
+			break
+		}
+		if i += next; !digit(i-1) || !digit(i+1) {
+			return false
+		}
+		some = true
+	}
+	return some
 }
 
 // isPart tells whether text has no whole row, and is too long to be one without its end.
