@@ -447,6 +447,7 @@ func TestWhatBlocksRefuse(t *testing.T) {
 		{"json", `{"a":[]}`, "repeat a for l in lines\n  b = l.a\nend", "a is not a list with an element"},
 		{"json", `{"a":[{"b":""}]}`, "a = no", "a is a list; say `repeat a for"},
 		{"json", `{"a":[{"b":""}]}`, "clear b", "has no member b"},
+		{"json", `{"a":[{"b":{"c":""}}]}`, "repeat a for l in lines\n  a.b.c = l.a\nend", "in a block for a its members are said without it: write b.c"},
 		{"json", `{"a":[{"b":"","c":""}]}`, "repeat a for l in lines\n  b = l.a\nend", "the sample's value at a.c would go into every record"},
 		{"json", `{"a":[{"b":""}]}`, "repeat a for l in lines\n  b = l.a\nend\nrepeat a for l in lines\n  b = l.a\nend", "a is repeated twice"},
 		{"json", `{"a":["x"]}`, "repeat a for l in lines\nend", "nothing is said of the elements of a"},

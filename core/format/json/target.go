@@ -27,6 +27,7 @@ type Target struct {
 	file   string
 	sample *member
 	list   bool
+	within string // the list whose element it is, in a block for that; empty: it is the record
 }
 
 // member is a member of the sample: an object, or something else that is kept as
@@ -60,7 +61,7 @@ func NewTarget(file string, sample []byte) (*Target, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
-	return &Target{file, m, list}, nil
+	return &Target{file: file, sample: m, list: list}, nil
 }
 
 func readMember(d *json.Decoder, name string) (*member, error) {
@@ -143,7 +144,7 @@ func (t *Target) Inside(path string) (string, format.Target, error) {
 		of = &member{object: true, children: []*member{m.list}}
 		m.list.name = "value"
 	}
-	return path, &Target{file: t.file, sample: of}, nil
+	return path, &Target{file: t.file, sample: of, within: path}, nil
 }
 
 var _ format.Target = (*Target)(nil)
@@ -172,6 +173,11 @@ func (t *Target) find(path string) (*member, string, error) {
 				known = append(known, c.name)
 			}
 			err := fmt.Errorf("the sample %s has no member %s", t.file, path)
+			if alone, is := strings.CutPrefix(path, t.within+"."); is && t.within != "" {
+				if _, _, wrong := t.find(alone); wrong == nil {
+					return nil, "", fmt.Errorf("in a block for %s its members are said without it: write %s", t.within, alone)
+				}
+			}
 			if near := finding.Nearest(name, known); near != "" {
 				err = fmt.Errorf("%w; was %q meant?", err, near)
 			}
