@@ -283,9 +283,7 @@ func Publish(fsys files.FS, temporary, folder, name string, taken workspace.When
 	var err error
 	switch taken {
 	case workspace.ReplaceKeep:
-		if err = keepFormer(fsys, temporary, to, run); err == nil {
-			err = fsys.Replace(temporary, to)
-		}
+		err = replaceKept(fsys, temporary, to, run)
 	case workspace.Replace:
 		err = fsys.Replace(temporary, to)
 	default:
@@ -312,18 +310,21 @@ func Publish(fsys files.FS, temporary, folder, name string, taken workspace.When
 			break
 		}
 		if _, look := fsys.Look(filepath.Dir(to)); look == nil && strings.Contains(name, "/") {
-			return publishThere(fsys, temporary, to, taken)
+			return publishThere(fsys, temporary, to, taken, run)
 		}
 	}
 	return Taken, fmt.Errorf("publishing %s in %s: %w", name, folder, err)
 }
 
 // publishThere publishes into a folder that has just been made.
-func publishThere(fsys files.FS, temporary, to string, taken workspace.WhenTaken) (Outcome, error) {
+func publishThere(fsys files.FS, temporary, to string, taken workspace.WhenTaken, run int64) (Outcome, error) {
 	var err error
-	if taken == workspace.Replace || taken == workspace.ReplaceKeep {
+	switch taken {
+	case workspace.ReplaceKeep:
+		err = replaceKept(fsys, temporary, to, run)
+	case workspace.Replace:
 		err = fsys.Replace(temporary, to)
-	} else {
+	default:
 		err = fsys.Move(temporary, to)
 	}
 	switch {
@@ -335,22 +336,65 @@ func publishThere(fsys files.FS, temporary, to string, taken workspace.WhenTaken
 	return Taken, fmt.Errorf("publishing %s: %w", to, err)
 }
 
+// replacing are the names whose files are kept and replaced: in between nobody else of this service replaces them.
+var replacing files.Turns
+
+// replaceKept replaces a file that keeps another name.
+func replaceKept(fsys files.FS, temporary, to string, run int64) error {
+	defer replacing.Take(to)()
+	if err := keepFormer(fsys, temporary, to, run); err != nil {
+		return err
+	}
+	return fsys.Replace(temporary, to)
+}
+
+// formerly is the name under which a file is kept that a run replaces.
+func formerly(to string, run int64) string {
+	ext := filepath.Ext(to)
+	return fmt.Sprintf("%s.former-%d%s", strings.TrimSuffix(to, ext), run, ext)
+}
+
 // keepFormer gives the file that is about to be replaced a second name with the
-// run in it. The name itself is never free meanwhile.
+// run in it, and with a number if the run has replaced others of that name. The name itself is never free meanwhile.
 func keepFormer(fsys files.FS, temporary, to string, run int64) error {
 	if _, err := fsys.Look(temporary); err != nil {
 		return err // it was published before: the file there is the new one
 	}
-	ext := filepath.Ext(to)
-	former := fmt.Sprintf("%s.former-%d%s", strings.TrimSuffix(to, ext), run, ext)
-	err := fsys.Link(to, former)
-	if errors.Is(err, files.ErrOtherDevice) {
-		err = files.Copy(fsys, to, former, 0o644)
+	is, err := fsys.Look(to)
+	if err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		return err
 	}
-	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrExist) {
-		return nil // there is none, or it has been kept by an earlier try
+	there := func(as string) (bool, error) {
+		_, err := fsys.Look(as)
+		if errors.Is(err, fs.ErrNotExist) {
+			return false, nil
+		}
+		return err == nil, err
 	}
-	return err
+	for former := formerly(to, run); ; {
+		n, err := free(former, 0, there)
+		if err != nil {
+			return err
+		}
+		if n > 1 {
+			if last, err := fsys.Look(Counted(former, n-1)); err == nil && last.Device == is.Device && last.Inode == is.Inode {
+				return nil // it has been kept by an earlier try
+			}
+		}
+		as := Counted(former, n)
+		if err = fsys.Link(to, as); errors.Is(err, files.ErrOtherDevice) {
+			err = files.Copy(fsys, to, as, 0o644)
+		}
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			return nil // somebody has taken it away
+		case !errors.Is(err, fs.ErrExist):
+			return err
+		}
+	}
 }
 
 // Made is an output that can be read, wherever it goes.

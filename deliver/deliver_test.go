@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 
@@ -193,6 +194,85 @@ func TestFailures(t *testing.T) {
 		}
 		if !errors.Is(err, syscall.ENOSPC) {
 			t.Errorf("%s failed, but %v", operation, err)
+		}
+	}
+}
+
+// TestAllFormerAreKept: whoever replaces and keeps loses nothing: not what the same run has made before, not what came after a crash in the middle,
+// and nothing when many do it at once.
+func TestAllFormerAreKept(t *testing.T) {
+	folder := t.TempDir()
+	publish := func(run int64, name, content string) {
+		t.Helper()
+		o := output(t, folder, run, name, content)
+		if _, err := o.Finish(); err != nil {
+			t.Error(err)
+		}
+		if got, err := Publish(files.Real{}, o.Temporary, folder, "a.hl7", workspace.ReplaceKeep, run, Holder{}); got != Published || err != nil {
+			t.Errorf("run %d, %s: %v %v", run, name, got, err)
+		}
+	}
+	check := func(want string) {
+		t.Helper()
+		var got []string
+		entries, err := os.ReadDir(folder)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, e := range entries {
+			if e.Name() == files.Hidden {
+				continue
+			}
+			c, err := os.ReadFile(filepath.Join(folder, e.Name()))
+			if err != nil {
+				t.Fatal(err)
+			}
+			got = append(got, e.Name()+"="+string(c))
+		}
+		if s := strings.Join(got, " "); s != want {
+			t.Errorf("there are %s, want %s", s, want)
+		}
+	}
+	publish(7, "1", "one")
+	publish(7, "2", "two")
+	publish(7, "3", "three")
+	publish(7, "4", "four")
+	check("a.former-7-2.hl7=two a.former-7-3.hl7=three a.former-7.hl7=one a.hl7=four")
+	// It was kept, and not replaced yet; doing it again keeps it once.
+	if err := os.Link(filepath.Join(folder, "a.hl7"), filepath.Join(folder, "a.former-8.hl7")); err != nil {
+		t.Fatal(err)
+	}
+	publish(8, "1", "five")
+	check("a.former-7-2.hl7=two a.former-7-3.hl7=three a.former-7.hl7=one a.former-8.hl7=four a.hl7=five")
+	// So it was, and another run came in between.
+	if err := os.Link(filepath.Join(folder, "a.hl7"), filepath.Join(folder, "a.former-9.hl7")); err != nil {
+		t.Fatal(err)
+	}
+	publish(10, "1", "six")
+	publish(9, "1", "seven")
+	check("a.former-10.hl7=five a.former-7-2.hl7=two a.former-7-3.hl7=three a.former-7.hl7=one a.former-8.hl7=four a.former-9-2.hl7=six a.former-9.hl7=five a.hl7=seven")
+	var all sync.WaitGroup
+	for k := range 50 {
+		all.Go(func() { publish(int64(100+k%7), fmt.Sprint("k", k), fmt.Sprintf("content %d.", k)) })
+	}
+	all.Wait()
+	there := ""
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, e := range entries {
+		if e.Name() != files.Hidden {
+			c, err := os.ReadFile(filepath.Join(folder, e.Name()))
+			if err != nil {
+				t.Fatal(err)
+			}
+			there += string(c)
+		}
+	}
+	for k := range 50 {
+		if !strings.Contains(there, fmt.Sprintf("content %d.", k)) {
+			t.Errorf("content %d is lost", k)
 		}
 	}
 }

@@ -10,7 +10,6 @@ import (
 	"io"
 	"io/fs"
 	"path"
-	"strings"
 
 	"ydrion/files"
 	"ydrion/remote"
@@ -208,8 +207,14 @@ func (p *Parcel) publish(t remote.Tree) (Outcome, error) {
 	var err error
 	switch p.Taken {
 	case workspace.ReplaceKeep:
-		if err = p.keepFormer(t, to); err == nil {
-			err = t.Move(temporary, to)
+		// Another may come to the name in between: that one is kept as well.
+		for tries := 0; tries < 3; tries++ {
+			if err = p.keepFormer(t, to); err == nil {
+				err = t.Move(temporary, to)
+			}
+			if !errors.Is(err, fs.ErrExist) {
+				break
+			}
 		}
 	case workspace.Replace:
 		err = t.Replace(temporary, to)
@@ -326,8 +331,13 @@ func (p *Parcel) keepFormer(t remote.Tree, to string) error {
 	if _, err := t.Look(p.temporary()); err != nil {
 		return err // it was published before: the file there is the new one
 	}
-	ext := path.Ext(to)
-	err := t.Move(to, fmt.Sprintf("%s.former-%d%s", strings.TrimSuffix(to, ext), p.Run, ext))
+	err := Number(formerly(to, p.Run), func(as string) (bool, error) { return remote.There(t, as) }, func(as string) (taken bool, err error) {
+		err = t.Move(to, as)
+		if errors.Is(err, fs.ErrExist) {
+			return true, nil
+		}
+		return false, err
+	})
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil // there is none, or it has been kept by an earlier try
 	}

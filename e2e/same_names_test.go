@@ -26,8 +26,12 @@ func TestOutputsOfOneName(t *testing.T) {
 				return "route: " + name + "\nlisten: {folder: \"{stations}/" + name + "\", names: \"*\"}\nread: {format: csv}\ncheck: {schema: schemas/same.json}\nmap: maps/same.map\n" +
 					"deliver: {place: holm/" + name + ", name: \"{station}.csv\", one file per: record" + taken + "}\nrejected: {folder: \"{stations}/rejected\"}\n"
 			}
+			kept := route("kept", ", name taken: replace and keep")
+			if kind == "s3" { // which renames nothing: such a route is for a folder here
+				kept = strings.Replace(kept, "place: holm/kept", "folder: \"{laboratory}/kept\"", 1)
+			}
 			b.Publish(map[string]string{
-				"routes/all.yaml": route("all", ""), "routes/last.yaml": route("last", ", name taken: replace"),
+				"routes/all.yaml": route("all", ""), "routes/last.yaml": route("last", ", name taken: replace"), "routes/kept.yaml": kept,
 				"schemas/same.json": `{"fields": [{"name": "station"}, {"name": "id"}]}`,
 				"maps/same.map":     "map same\nsource csv schemas/same.json\ntarget csv based on samples/same.csv\n\nid = id\n",
 				"samples/same.csv":  "id\n",
@@ -65,6 +69,28 @@ func TestOutputsOfOneName(t *testing.T) {
 			}
 			if list := holm.list("last"); list != "ansel.csv brun.csv calder-2.csv calder.csv" {
 				t.Errorf("there are %s", list)
+			}
+			// What was replaced is kept, also what the same run has made.
+			for k := range 3 {
+				b.Drop("stations/kept", fmt.Sprintf("kept-%d.csv", k), sheet(k*100))
+			}
+			for k := range 3 {
+				if p := b.Ended(fmt.Sprintf("kept-%d.csv", k), 0); p.Good != 90 {
+					t.Errorf("%+v", p)
+				}
+			}
+			got = nil
+			if kind == "s3" {
+				for _, name := range b.List("laboratory/kept") {
+					got = append(got, b.Read("laboratory/kept", name))
+				}
+			} else {
+				for _, name := range strings.Fields(holm.list("kept")) {
+					got = append(got, holm.read(t, "kept/"+name))
+				}
+			}
+			if slices.Sort(got); !slices.Equal(got, want) {
+				t.Errorf("%d outputs are there that replaced each other, of %d", len(got), len(want))
 			}
 			for name, id := range map[string]int{"ansel": 88, "brun": 89, "calder-2": 86, "calder": 87} {
 				if s := holm.read(t, "last/"+name+".csv"); s != fmt.Sprintf("id\n%d\n", id) {

@@ -15,6 +15,7 @@ import (
 
 	"github.com/jlaffaye/ftp"
 
+	"ydrion/files"
 	"ydrion/workspace"
 )
 
@@ -24,7 +25,7 @@ type ftpTree struct {
 	place *workspace.Place
 	base  string
 	watch *watch
-	names *names
+	names *files.Turns
 	conn  *ftp.ServerConn
 	sends bool          // the next data connection is for a file that goes there
 	hears *bytes.Buffer // takes what comes by the next data connection; nil: nothing does
@@ -45,7 +46,7 @@ func dialFTP(ctx context.Context, p *workspace.Place) (Conn, error) {
 }
 
 func dialFTPWith(ctx context.Context, p *workspace.Place, word string, more ...ftp.DialOption) (*ftpTree, error) {
-	t := &ftpTree{place: p, base: p.Address.Path, watch: newWatch(p.Patience), names: &names{}}
+	t := &ftpTree{place: p, base: p.Address.Path, watch: newWatch(p.Patience), names: &files.Turns{}}
 	options := append(more, ftp.DialWithContext(ctx), ftp.DialWithLocation(p.Zone))
 	var err error
 	var encrypted *tls.Config
@@ -317,7 +318,7 @@ func (t *ftpTree) Write(p string, from int64, content io.Reader) error {
 
 // Move looks first whether the new name is free: many servers replace what is there. Between the two another may come.
 func (t *ftpTree) Move(from, to string) error {
-	defer t.names.give(strings.ToLower(t.at(to)))() // others may give it between the two, none of ours
+	defer t.names.Take(strings.ToLower(t.at(to)))() // others may give it between the two, none of ours
 	defer t.watch.ask()()
 	if _, err := t.Look(to); err == nil {
 		return t.said("naming", to, fs.ErrExist, nil)

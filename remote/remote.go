@@ -23,6 +23,7 @@ import (
 	"time"
 
 	"ydrion/core/mail"
+	"ydrion/files"
 	"ydrion/workspace"
 )
 
@@ -226,7 +227,9 @@ type site struct {
 
 	pages  pages  // of http
 	honest honest // of s3
-	names  names  // of s3 and ftp
+	// names are those that are being given at a server that cannot be asked to replace nothing (s3 and ftp): it is looked first, and in between
+	// nobody of this service gives the same.
+	names files.Turns
 
 	mu      sync.Mutex
 	idle    []rested
@@ -416,36 +419,6 @@ func (s *site) use(ctx context.Context, c Conn, do func(Conn) error) error {
 	}
 	s.note(err)
 	return err
-}
-
-// names are those that are being given at a place whose server cannot be asked to replace nothing: there it is looked first, and in between
-// nobody of this service gives the same.
-type names struct {
-	mu    sync.Mutex
-	given map[string]chan struct{}
-}
-
-// give waits until nobody else gives a name. Over is called when it has been given.
-func (n *names) give(name string) (over func()) {
-	n.mu.Lock()
-	for n.given[name] != nil {
-		until := n.given[name]
-		n.mu.Unlock()
-		<-until
-		n.mu.Lock()
-	}
-	if n.given == nil {
-		n.given = map[string]chan struct{}{}
-	}
-	until := make(chan struct{})
-	n.given[name] = until
-	n.mu.Unlock()
-	return func() {
-		n.mu.Lock()
-		delete(n.given, name)
-		n.mu.Unlock()
-		close(until)
-	}
 }
 
 // note remembers how a try went.

@@ -20,6 +20,7 @@ import (
 	"github.com/minio/minio-go/v7"
 	"github.com/minio/minio-go/v7/pkg/credentials"
 
+	"ydrion/files"
 	"ydrion/workspace"
 )
 
@@ -35,7 +36,7 @@ type s3Tree struct {
 	end    context.CancelFunc
 
 	honest *honest
-	names  *names
+	names  *files.Turns
 }
 
 var _ Objects = (*s3Tree)(nil)
@@ -49,7 +50,7 @@ func dialS3(ctx context.Context, p *workspace.Place) (Conn, error) {
 	if prefix != "" {
 		prefix += "/"
 	}
-	t := &s3Tree{place: p, watch: newWatch(p.Patience), bucket: bucket, prefix: prefix, honest: &honest{}, names: &names{}}
+	t := &s3Tree{place: p, watch: newWatch(p.Patience), bucket: bucket, prefix: prefix, honest: &honest{}, names: &files.Turns{}}
 	t.ctx, t.end = context.WithCancel(context.Background())
 	carrier, err := transport(p, t.watch)
 	if err != nil {
@@ -185,7 +186,7 @@ func (t *s3Tree) Put(p string, content io.Reader, size int64, mark string, repla
 			how.SetMatchETagExcept("*")
 		default:
 			// Between the two another may come, but none of ours.
-			defer t.names.give(t.key(p))()
+			defer t.names.Take(t.key(p))()
 			if _, err := t.Look(p); err == nil {
 				return t.said("writing", p, fs.ErrExist)
 			} else if !errors.Is(err, fs.ErrNotExist) {
