@@ -59,6 +59,8 @@ func TestOutputsOfOneName(t *testing.T) {
 			}
 			if p := b.Ended("last.csv", 0); p.Good != 90 {
 				t.Errorf("%+v", p)
+			} else if d, err := b.Client.Pickup(t.Context(), p.ID); err != nil || len(d.Runs[0].Findings) != 1 || !strings.Contains(d.Runs[0].Findings[0].Message, "which have the same name (brun.csv): 86;") {
+				t.Errorf("nothing is said of those that are not there: %+v %v", d, err)
 			}
 			for _, name := range strings.Fields(holm.list("all")) {
 				got = append(got, holm.read(t, "all/"+name))

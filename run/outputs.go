@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash/maphash"
 	"io"
 	"io/fs"
 	"path/filepath"
@@ -69,7 +70,10 @@ type outputs struct {
 	bytes      int
 	kept       int // deliveries that have been stored
 	begun      bool
-	stale      bool // something may have been stored by an earlier try
+	named      map[uint64]bool // hashes of the names of what replaces others
+	replaced   int             // outputs that others of the run replace, and
+	replacing  string          // the name of the last of these
+	stale      bool            // something may have been stored by an earlier try
 	// keep stores a portion of what there is before the run is committed; first
 	// says that it is the run's first.
 	keep func(deliveries []store.Delivery, rejects []store.Reject, first bool) error
@@ -192,6 +196,9 @@ func (o *outputs) add(out *deliver.Output, kind string, output int, name string,
 	}
 	o.ord++
 	name, said := flow.Cut(name)
+	if d.Taken == workspace.Replace {
+		o.replaces(filepath.Join(out.Folder, name))
+	}
 	o.deliveries = append(o.deliveries, store.Delivery{Run: o.Run, Ord: o.ord, Kind: kind, Output: output, Folder: out.Folder, Name: name, Said: said, Temporary: out.Temporary, Size: out.Size, SHA256: sum, Records: records, FirstRecord: first, Device: out.Holder.Device, Inode: out.Holder.Inode})
 	if len(o.deliveries) < portion {
 		return nil
@@ -592,6 +599,7 @@ func (o *outputs) giveUp() error {
 		}
 	}
 	o.deliveries, o.kept, o.versions = o.deliveries[:0], 0, nil
+	o.named, o.replaced = nil, 0
 	return nil
 }
 
@@ -688,6 +696,30 @@ func (o *outputs) sweep(except ...string) error {
 		}
 	}
 	return nil
+}
+
+// naming hashes the names of outputs.
+var naming = maphash.MakeSeed()
+
+// replaces notes an output that takes the place of what has its name: that may be another one of the run.
+func (o *outputs) replaces(at string) {
+	if o.named == nil {
+		o.named = map[uint64]bool{}
+	}
+	h := maphash.String(naming, at)
+	if o.named[h] {
+		o.replaced, o.replacing = o.replaced+1, filepath.Base(at)
+	}
+	o.named[h] = true
+}
+
+// lost tells of outputs of the run that others of it replace.
+func (o *outputs) lost() finding.List {
+	if o.replaced == 0 {
+		return nil
+	}
+	w := finding.Warn("deliver.replaced", place.InFile(o.name), "outputs of this run replaced by others of it, which have the same name (%s): %d; what was in them is not there", o.replacing, o.replaced)
+	return finding.List{w.Suggest("put a field, {record} or {sequence} into the name, or say `name taken: count`")}
 }
 
 // tooMany is the finding of a file that has more rejected records than its

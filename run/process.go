@@ -259,7 +259,7 @@ func (c *Conductor) fill(it *item, out *outputs, wrong *finding.Finding) error {
 	if it.Refused {
 		said = nil
 	}
-	said = append(said, it.said...)
+	said = append(append(said, it.said...), out.lost()...)
 	c.conclusion(it, all, out, said, *numbers)
 	return nil
 }
