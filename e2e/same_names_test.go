@@ -2,11 +2,16 @@ package e2e
 
 import (
 	"fmt"
+	"maps"
+	"net/url"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
+	"ydrion/service"
 	"ydrion/testbed"
+	"ydrion/workspace"
 )
 
 // TestOutputsOfOneName: of outputs that have one name none is lost on a server, whether they are of one run, which brings them on several connections,
@@ -100,5 +105,38 @@ func TestOutputsOfOneName(t *testing.T) {
 				}
 			}
 		})
+	}
+}
+
+// TestPutUnderOneName: who puts outputs under their names to a partner is told that those of one name took each other's place there.
+func TestPutUnderOneName(t *testing.T) {
+	t.Parallel()
+	web, _, _ := takers(t)
+	b := testbed.Start(t, testbed.With(func(c *service.Config) {
+		e := *c.Environment
+		e.Places = maps.Clone(e.Places)
+		for _, how := range []string{"PUT", "POST"} {
+			e.Places[strings.ToLower(how)] = workspace.Place{Name: strings.ToLower(how), Kind: "http", Method: how, Address: &url.URL{Scheme: "http", Host: web.Address()}, Connections: 1, Patience: 5 * time.Second}
+		}
+		c.Environment = &e
+	}))
+	for _, how := range []string{"put", "post"} {
+		b.Publish(delivering(t, "deliver: {place: "+how+", name: \"{station}.hl7\", one file per: record}\n"))
+		b.Drop("stations/inbox", how+".csv", heading+row(1)+row(2)+row(3+len(how)))
+		p := b.Ended(how+".csv", 0)
+		d, err := b.Client.Pickup(t.Context(), p.ID)
+		if err != nil || p.Good != 3 {
+			t.Fatalf("%+v %v", p, err)
+		}
+		said := ""
+		for _, f := range d.Runs[0].Findings {
+			said += f.Code
+		}
+		if want := map[string]string{"put": "deliver.replaced", "post": ""}[how]; said != want {
+			t.Errorf("%s: %q is said, want %q", how, said, want)
+		}
+	}
+	if n := len(web.Taken()); n != 6 {
+		t.Errorf("%d came", n)
 	}
 }

@@ -70,10 +70,11 @@ type outputs struct {
 	bytes      int
 	kept       int // deliveries that have been stored
 	begun      bool
-	named      map[uint64]bool // hashes of the names of what replaces others
-	replaced   int             // outputs that others of the run replace, and
-	replacing  string          // the name of the last of these
-	stale      bool            // something may have been stored by an earlier try
+	puts       func(folder string) bool // whether what is sent there takes the place of what has its name
+	named      map[uint64]bool          // hashes of the names of what replaces others
+	replaced   int                      // outputs that others of the run replace, and
+	replacing  string                   // the name of the last of these
+	stale      bool                     // something may have been stored by an earlier try
 	// keep stores a portion of what there is before the run is committed; first
 	// says that it is the run's first.
 	keep func(deliveries []store.Delivery, rejects []store.Reject, first bool) error
@@ -196,7 +197,7 @@ func (o *outputs) add(out *deliver.Output, kind string, output int, name string,
 	}
 	o.ord++
 	name, said := flow.Cut(name)
-	if d.Taken == workspace.Replace {
+	if d.Taken == workspace.Replace || o.puts(out.Folder) {
 		o.replaces(filepath.Join(out.Folder, name))
 	}
 	o.deliveries = append(o.deliveries, store.Delivery{Run: o.Run, Ord: o.ord, Kind: kind, Output: output, Folder: out.Folder, Name: name, Said: said, Temporary: out.Temporary, Size: out.Size, SHA256: sum, Records: records, FirstRecord: first, Device: out.Holder.Device, Inode: out.Holder.Inode})
@@ -680,7 +681,7 @@ func (o *outputs) discard() error {
 	if o.kept > 0 {
 		keep(o.sweep())
 	}
-	*o = outputs{Maker: o.Maker, stale: o.stale || o.begun, route: o.route, reads: o.reads, to: o.to, folders: o.folders, rejected: o.rejected, fileNames: o.fileNames, opened: o.opened, keep: o.keep, drop: o.drop, spool: o.spool, spooled: o.spooled, beat: o.beat}
+	*o = outputs{Maker: o.Maker, stale: o.stale || o.begun, route: o.route, reads: o.reads, to: o.to, folders: o.folders, rejected: o.rejected, puts: o.puts, fileNames: o.fileNames, opened: o.opened, keep: o.keep, drop: o.drop, spool: o.spool, spooled: o.spooled, beat: o.beat}
 	o.divide()
 	return first
 }

@@ -86,7 +86,7 @@ func (c *Conductor) processOne(it *item) error {
 
 // prepared makes the outputs of a run ready to be written.
 func (c *Conductor) prepared(it *item) (*outputs, error) {
-	out := &outputs{Maker: c.maker(*it.Run), stale: it.resumed || it.Tries > 0, route: it.compiled, reads: it.read(), spool: c.e.Spool, beat: &c.beat[processing]}
+	out := &outputs{Maker: c.maker(*it.Run), stale: it.resumed || it.Tries > 0, route: it.compiled, reads: it.read(), spool: c.e.Spool, beat: &c.beat[processing], puts: c.puts}
 	out.keep = func(deliveries []store.Delivery, rejects []store.Reject, first bool) error {
 		return c.e.Store.Keep(c.work, *it.Run, deliveries, rejects, first)
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"slices"
 	"sync"
 	"time"
@@ -67,6 +68,13 @@ func isDistant(folder string) bool {
 func placeOf(d *store.Delivery) string {
 	place, _, _ := workspace.Distant(d.Folder)
 	return place
+}
+
+// puts tells whether outputs are put under their names there (PUT, RFC 9110, 9.3.4): one takes the place of another of its name.
+func (c *Conductor) puts(folder string) bool {
+	place, _, is := workspace.Distant(folder)
+	report, _ := c.e.Places.Report(place)
+	return is && report.Place.Method == http.MethodPut
 }
 
 // here stands for the folders of this machine where there are places on servers, too: what cannot be published in them
