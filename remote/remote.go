@@ -227,7 +227,7 @@ type site struct {
 
 	pages  pages  // of http
 	honest honest // of s3
-	// names are those that are being given at a server that cannot be asked to replace nothing (s3 and ftp): it is looked first, and in between
+	// names are those that are being given at a server that cannot be asked to replace nothing (s3, ftp, some of sftp): it is looked first, and in between
 	// nobody of this service gives the same.
 	names files.Turns
 
@@ -469,6 +469,8 @@ func (s *site) connect(ctx context.Context) (Conn, error) {
 	case *s3Tree:
 		x.honest, x.names = &s.honest, &s.names
 	case *ftpTree:
+		x.names = &s.names
+	case *sftpTree:
 		x.names = &s.names
 	}
 	return made, nil

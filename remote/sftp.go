@@ -17,6 +17,7 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/knownhosts"
 
+	"ydrion/files"
 	"ydrion/workspace"
 )
 
@@ -25,6 +26,7 @@ type sftpTree struct {
 	place *workspace.Place
 	base  string
 	watch *watch
+	names *files.Turns
 	ssh   *ssh.Client
 	files *sftp.Client
 	syncs bool // the server can be asked to make a file durable
@@ -73,7 +75,7 @@ func dialKey(ctx context.Context, p *workspace.Place, kinds []string) (made Tree
 	if err := identity(p, config); err != nil {
 		return nil, false, err
 	}
-	t := &sftpTree{place: p, base: p.Address.Path, watch: newWatch(p.Patience)}
+	t := &sftpTree{place: p, base: p.Address.Path, watch: newWatch(p.Patience), names: &files.Turns{}}
 	c, err := t.watch.dial(ctx, "tcp", p.Port())
 	if err != nil {
 		return nil, false, fmt.Errorf("does not answer at %s: %w", p.Port(), plain(err))
@@ -357,6 +359,7 @@ func (t *sftpTree) Move(from, to string) error {
 	defer t.watch.ask()()
 	if !t.keeps {
 		// The server may replace what is there.
+		defer t.names.Take(t.at(to))()
 		if _, err := t.files.Lstat(t.at(to)); err == nil {
 			return t.said("naming", to, fs.ErrExist)
 		}
