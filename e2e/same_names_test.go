@@ -62,9 +62,13 @@ func TestOutputsOfOneName(t *testing.T) {
 					t.Errorf("%+v", p)
 				}
 			}
-			if p := b.Ended("last.csv", 0); p.Good != 90 {
+			p := b.Ended("last.csv", 0)
+			if _, said := command(b, "pickup", fmt.Sprint(p.ID)); !strings.Contains(said, "put a field, {record} or {sequence} into the name") {
+				t.Error(said)
+			}
+			if p.Good != 90 {
 				t.Errorf("%+v", p)
-			} else if d, err := b.Client.Pickup(t.Context(), p.ID); err != nil || len(d.Runs[0].Findings) != 1 || !strings.Contains(d.Runs[0].Findings[0].Message, "which have the same name (brun.csv): 86;") {
+			} else if d, err := b.Client.Pickup(t.Context(), p.ID); err != nil || len(d.Runs[0].Findings) != 1 || !strings.Contains(d.Runs[0].Findings[0].Message, "86 outputs of this run were replaced by others of it that have the same name, such as brun.csv") {
 				t.Errorf("nothing is said of those that are not there: %+v %v", d, err)
 			}
 			for _, name := range strings.Fields(holm.list("all")) {

@@ -719,7 +719,10 @@ func (o *outputs) lost() finding.List {
 	if o.replaced == 0 {
 		return nil
 	}
-	w := finding.Warn("deliver.replaced", place.InFile(o.name), "outputs of this run replaced by others of it, which have the same name (%s): %d; what was in them is not there", o.replacing, o.replaced)
+	w := finding.Warn("deliver.replaced", place.InFile(o.name), "an output of this run was replaced by another one of it that has the same name, %s: what was in it is not there", o.replacing)
+	if o.replaced > 1 {
+		w = finding.Warn("deliver.replaced", place.InFile(o.name), "%d outputs of this run were replaced by others of it that have the same name, such as %s: what was in them is not there", o.replaced, o.replacing)
+	}
 	return finding.List{w.Suggest("put a field, {record} or {sequence} into the name, or say `name taken: count`")}
 }
 
