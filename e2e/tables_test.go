@@ -214,3 +214,27 @@ lookups: [{table: residents, file: "list-*.csv", unmatched: warn}]`))
 		}
 	}
 }
+
+// TestTableMadeTwice: of two branches that make the same table from one file neither takes the other's place; one alone makes it.
+func TestTableMadeTwice(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	files := listed("lookups: [{table: residents}]")
+	files["routes/animals.yaml"] = strings.Replace(files["routes/animals.yaml"], "map: maps/animal.map\ndeliver: {lookup: residents}\n", `branches:
+  - {name: grey, when: 'Species = "grey"', map: maps/animal.map, deliver: {lookup: residents}}
+  - {name: others, when: 'Species != "grey"', map: maps/animal.map, deliver: {lookup: residents}}
+`, 1)
+	b.Publish(files)
+	b.Drop("stations/residents", "both.csv", "Tag,Species,Pool\nt-1,grey,2\nt-2,harbour,3\n")
+	if p := b.Ended("both.csv", 0); p.State != "rejected" || !strings.Contains(p.Reason, "two destinations have made the table residents") {
+		t.Errorf("%+v", p)
+	}
+	b.Drop("stations/residents", "one.csv", "Tag,Species,Pool\nt-1,grey,2\nt-3,grey,3\n")
+	if p := b.Ended("one.csv", 0); p.State != "delivered" || p.Good != 2 {
+		t.Errorf("%+v", p)
+	}
+	b.Drop("stations/listed", "w.csv", "tag,kg\nT-3,5\n")
+	if b.Ended("w.csv", 0); b.Read("laboratory/listed/w.csv") != "tag,species,pool,kg\nT-3,grey,3,5\n" {
+		t.Errorf("%q", b.Read("laboratory/listed/w.csv"))
+	}
+}

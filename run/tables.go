@@ -141,6 +141,11 @@ func (o *outputs) addTable(out *deliver.Output, sum string, output int, records 
 		f := finding.New("lookup.content", place.InFile(o.name), "a value of the table %s has a NUL character", name)
 		why = &f
 	}
+	if why == nil && slices.ContainsFunc(o.versions, func(v store.Version) bool { return v.Name == name }) {
+		f := finding.New("lookup.content", place.InFile(o.name), "two destinations have made the table %s: one would take the place of the other, without its rows", name)
+		f = f.Suggest("let one destination of the route make the table, of all records that go into it")
+		why = &f
+	}
 	if why != nil {
 		return &flow.Unfinished{Finding: *why}
 	}
