@@ -142,14 +142,23 @@ func (g *Guess) Because(c Confidence, format string, args ...any) {
 	g.Reasons = append(g.Reasons, fmt.Sprintf(format, args...))
 }
 
-// Described says when there is no description of a message.
-func (g *Guess) Described(book *standard.Dictionary, structure *standard.Structure) {
+// Described says when there is no description of a message. Near is the version next to one that is not described: if its groups are those
+// by which the message is read, that is said.
+func (g *Guess) Described(book *standard.Dictionary, structure *standard.Structure, near string, groups bool) {
 	switch {
 	case book == nil:
-		g.Because(Certain, "%s is not described here: it is shown by its segments, and nothing is checked against it", g.Version)
+		g.Because(Certain, "%s is not described here: it is shown by its segments, and nothing is checked against it%s", g.Version, GroupsOf(near, groups))
 	case structure == nil:
 		g.Because(Certain, "%s of %s is not described here: it is shown by its segments", g.Type, g.Version)
 	}
+}
+
+// GroupsOf says by which version's groups a message is read that is not described; nothing if by none.
+func GroupsOf(near string, groups bool) string {
+	if !groups {
+		return ""
+	}
+	return "; what belongs to what is read by the groups of " + near
 }
 
 // Known is what somebody knows of a file; the zero value is nothing.

@@ -61,9 +61,11 @@ func recognise(g *format.Guess, b, _ []byte, _ format.Known) bool {
 			if of := near(g.Version, g.Type); book == nil && of != "" {
 				g.Because(format.Certain, "%s of %s is not described here: it is checked against that of %s", g.Type, g.Version, of)
 			} else if book == nil {
-				g.Described(nil, nil)
+				near := nearest(g.Version)
+				of := Directories.Version(near)
+				g.Described(nil, nil, near, of != nil && of.Structure(g.Type) != nil)
 			} else {
-				g.Described(book, book.Structure(g.Type))
+				g.Described(book, book.Structure(g.Type), "", false)
 			}
 		}
 	}

@@ -49,7 +49,10 @@ func recognise(g *format.Guess, b, _ []byte, _ format.Known) bool {
 		case string(parts[0]) == "ST" && len(parts) > 1 && g.Type == "":
 			g.Type = string(parts[1])
 			g.Because(format.Certain, "the first transaction set is a %s of %s", g.Type, g.Version)
-			g.Described(Rules.Described([][]byte{group}, bytes.TrimLeft(s, "\r\n"), segments.Syntax{Element: b[3]}))
+			book, structure := Rules.Described([][]byte{group}, bytes.TrimLeft(s, "\r\n"), segments.Syntax{Element: b[3]})
+			near := nearest(g.Version[:min(6, len(g.Version))])
+			of := Releases.Version(near)
+			g.Described(book, structure, near, of != nil && of.Structure(g.Type) != nil)
 		}
 	}
 	return true
