@@ -35,6 +35,7 @@ type stand struct {
 	data    string
 	records *memory
 	fs      *files.Faulty
+	fails   atomic.Pointer[func(call int64, operation, name string) error] // what the file system is asked before each call
 	sure    atomic.Bool
 
 	mu     sync.Mutex
@@ -74,6 +75,12 @@ func newStandOf(t *testing.T, settings string, own bool) *stand {
 		t.Fatal(findings)
 	}
 	s := &stand{t: t, data: t.TempDir(), records: &memory{leader: 1}, fs: &files.Faulty{FS: files.Real{}}}
+	s.fs.Fail = func(call int64, operation, name string) error {
+		if fail := s.fails.Load(); fail != nil {
+			return (*fail)(call, operation, name)
+		}
+		return nil
+	}
 	s.sure.Store(true)
 	environment := workspace.Environment{Places: workspace.Folders(map[string]string{"stations": "stations", "laboratory": "laboratory"})}
 	resolve := func(folder string) (string, error) { return environment.Resolve(folder, s.data) }
@@ -149,18 +156,19 @@ func (s *stand) breaks(chosen func() bool) (set func(what string, is bool)) {
 	var mu sync.Mutex
 	broken := map[string]bool{}
 	is := func(what string) bool { mu.Lock(); defer mu.Unlock(); return broken[what] }
-	s.fs.Fail = func(_ int64, operation, name string) error {
+	fail := func(_ int64, operation, name string) error {
 		if is("files") && (operation == "move" || operation == "link" || operation == "create") && chosen() {
 			return syscall.EIO
 		}
 		return nil
 	}
-	s.records.fail = func(call string) error {
+	s.fails.Store(&fail)
+	s.records.fails(func(call string) error {
 		if is(call) {
 			return errors.New("the database is away")
 		}
 		return nil
-	}
+	})
 	return func(what string, is bool) { mu.Lock(); broken[what] = is; mu.Unlock() }
 }
 
@@ -196,13 +204,14 @@ func TestRetries(t *testing.T) {
 		s := newStand(t, "")
 		var refuses atomic.Bool
 		var tries atomic.Int64
-		s.fs.Fail = func(_ int64, operation, name string) error {
+		fail := func(_ int64, operation, name string) error {
 			if operation == "move" && strings.Contains(name, "laboratory") && refuses.Load() {
 				tries.Add(1)
 				return syscall.EIO
 			}
 			return nil
 		}
+		s.fails.Store(&fail)
 		refuses.Store(true)
 		s.drop("a.csv")
 		s.within("it is held", time.Minute, func() bool { return slices.Equal(s.records.states(), []string{"a.csv=held"}) })
@@ -227,12 +236,13 @@ func TestRetryLimit(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := newStand(t, "")
 		s.compiled.Retry.For = 5 * time.Minute
-		s.fs.Fail = func(_ int64, operation, name string) error {
+		fail := func(_ int64, operation, name string) error {
 			if operation == "move" && strings.Contains(name, "laboratory") {
 				return syscall.EIO
 			}
 			return nil
 		}
+		s.fails.Store(&fail)
 		s.drop("a.csv")
 		s.within("it is given up", 10*time.Minute, func() bool { return s.told("is not tried any more and waits for a person") == 1 })
 		before := s.told("a.csv")
@@ -251,13 +261,14 @@ func TestOldAnswer(t *testing.T) {
 		s.records.late = func() { time.Sleep(3 * time.Second) }
 		time.Sleep(20 * time.Second) // it has begun, and waits for files
 		var asked atomic.Bool
-		s.fs.Fail = func(_ int64, operation, name string) error {
+		fail := func(_ int64, operation, name string) error {
 			if operation == "create" && strings.Contains(name, "laboratory") && asked.CompareAndSwap(false, true) {
 				s.Look() // the records are asked meanwhile, and answer when all is over
 				time.Sleep(2 * time.Second)
 			}
 			return nil
 		}
+		s.fails.Store(&fail)
 		s.drop("a.csv")
 		s.within("it has come out", time.Minute, func() bool { return len(s.orders()) > 0 })
 		time.Sleep(time.Minute)
@@ -314,12 +325,13 @@ func TestHangs(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := newStand(t, "")
 		hangs := make(chan struct{})
-		s.fs.Fail = func(_ int64, operation, name string) error {
+		fail := func(_ int64, operation, name string) error {
 			if operation == "create" && strings.Contains(name, "laboratory") {
 				<-hangs
 			}
 			return nil
 		}
+		s.fails.Store(&fail)
 		s.drop("a.csv")
 		s.within("it is at work", time.Minute, func() bool { return len(s.e.turns) == 1 })
 		s.within("its turn is given to others", time.Minute, func() bool { return len(s.e.turns) == 0 })
@@ -361,13 +373,13 @@ func TestGivenUp(t *testing.T) {
 func TestDefect(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := newStand(t, "")
-		s.records.fail = func(call string) error {
+		s.records.fails(func(call string) error {
 			if call == "unfinished" {
 				s.records.mu.Unlock()
 				panic("a defect that was put here")
 			}
 			return nil
-		}
+		})
 		s.Look()
 		<-s.Done()
 		var d *Defect
@@ -415,12 +427,13 @@ func TestTidy(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := newStand(t, "")
 		var refuses atomic.Bool
-		s.fs.Fail = func(_ int64, operation, name string) error {
+		fail := func(_ int64, operation, name string) error {
 			if refuses.Load() && operation == "move" && strings.Contains(name, "laboratory") {
 				return syscall.EIO
 			}
 			return nil
 		}
+		s.fails.Store(&fail)
 		s.drop("a.csv")
 		s.within("it comes out", time.Minute, func() bool { return slices.Equal(s.records.states(), []string{"a.csv=delivered"}) })
 		refuses.Store(true)
@@ -470,12 +483,13 @@ func TestPuzzled(t *testing.T) {
 	}{{files.ErrNotRegular, false}, {os.ErrPermission, false}, {syscall.EIO, true}} {
 		synctest.Test(t, func(t *testing.T) {
 			s := newStand(t, "order:\n  lane: \"{station}\"\n  failure: holds\n\n")
-			s.fs.Fail = func(_ int64, operation, name string) error {
+			fail := func(_ int64, operation, name string) error {
 				if operation == "open" && strings.HasSuffix(name, "/inbox/bad.csv") {
 					return test.problem
 				}
 				return nil
 			}
+			s.fails.Store(&fail)
 			s.drop("bad.csv")
 			time.Sleep(10 * time.Millisecond)
 			s.drop("good.csv")
@@ -498,12 +512,13 @@ func TestTakenOnce(t *testing.T) {
 			s := newStandOf(t, order, n > 1)
 			var refuses atomic.Bool
 			refuses.Store(true)
-			s.fs.Fail = func(_ int64, operation, name string) error {
+			fail := func(_ int64, operation, name string) error {
 				if operation == "move" && refuses.Load() {
 					return syscall.EIO
 				}
 				return nil
 			}
+			s.fails.Store(&fail)
 			s.drop("a.csv")
 			s.within("it is held", time.Minute, func() bool { return slices.Equal(s.records.states(), []string{"a.csv=held"}) })
 			time.Sleep(10 * time.Minute)
@@ -528,7 +543,7 @@ func takenAndBack(t *testing.T, s *stand) {
 	{
 		var refuses atomic.Bool
 		refuses.Store(true)
-		s.fs.Fail = func(_ int64, operation, name string) error {
+		fail := func(_ int64, operation, name string) error {
 			if operation == "sync file" || operation == "sync folder" || operation == "sync all" || operation == "move" && strings.Contains(name, "laboratory") {
 				if refuses.Load() {
 					return syscall.EIO
@@ -536,6 +551,7 @@ func takenAndBack(t *testing.T, s *stand) {
 			}
 			return nil
 		}
+		s.fails.Store(&fail)
 		s.drop("a.csv")
 		s.within("it is held", time.Minute, func() bool { return slices.Equal(s.records.states(), []string{"a.csv=held"}) })
 		inbox := filepath.Join(s.data, "stations", "inbox")

@@ -37,6 +37,13 @@ type kept struct {
 	part       store.Part
 }
 
+// fails sets what is asked before each call.
+func (m *memory) fails(fail func(call string) error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.fail = fail
+}
+
 func (m *memory) call(name string) (func(), error) {
 	m.mu.Lock()
 	if m.fail != nil {
