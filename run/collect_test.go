@@ -17,7 +17,6 @@ import (
 
 	"ydrion/files"
 	"ydrion/listen"
-	"ydrion/timetable"
 )
 
 // messages counts those of an output.
@@ -100,7 +99,7 @@ func TestIncomplete(t *testing.T) {
 		if took := s.within("the others go on", 3*time.Hour, func() bool { return len(s.orders()) == 2 }); took < 58*time.Minute || took > 61*time.Minute {
 			t.Errorf("they went on after %s", took)
 		}
-		f := s.records.run(1003).balance.Findings
+		f := s.records.ran(1003).Findings
 		if len(f) != 1 || f[0].Code != "collect.incomplete" || !strings.Contains(f[0].Message, "there is no file *-sum.csv yet") {
 			t.Errorf("%v", f)
 		}
@@ -121,7 +120,7 @@ func TestIncomplete(t *testing.T) {
 		s.within("it is rejected", 3*time.Hour, func() bool {
 			return len(s.records.states()) == 1 && s.records.states()[0] == "a-data.csv=delivered"
 		})
-		c := s.records.run(1001).balance
+		c := s.records.ran(1001)
 		if !c.Whole || c.Findings[0].Message != "others that belong to it have not come in time: there is no file *-sum.csv yet" || c.Deliveries[0].Kind != "rejected" {
 			t.Errorf("%+v", c)
 		}
@@ -158,8 +157,7 @@ func TestCollectedChanges(t *testing.T) {
 // TestCollectedByTimetable: a timetable says when complete files are taken, and makes none complete.
 func TestCollectedByTimetable(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		s := newStand(t, "collect:\n  complete: 2\n  within: 30d\n\n")
-		s.compiled.Timetable = &timetable.Table{Days: timetable.EveryDay, Every: time.Hour, To: 24 * 60, Zone: time.UTC}
+		s := newStand(t, "  timetable: {every: 1h, zone: UTC}\n\ncollect:\n  complete: 2\n  within: 30d\n\n")
 		s.drop("a.csv")
 		time.Sleep(3 * time.Hour)
 		if got := s.orders(); len(got) > 0 {
@@ -194,7 +192,7 @@ func TestWaitingVanishes(t *testing.T) {
 			t.Fatal(err)
 		}
 		s.within("it is taken", time.Minute, func() bool { return len(s.orders()) == 1 })
-		if f := s.records.run(1001).balance.Findings; len(f) != 1 || f[0].Message != "it went on without others that belong to it: 1 of 2 files are there" {
+		if f := s.records.ran(1001).Findings; len(f) != 1 || f[0].Message != "it went on without others that belong to it: 1 of 2 files are there" {
 			t.Errorf("%v", f)
 		}
 	})

@@ -71,6 +71,13 @@ func (m *memory) run(id int64) *kept {
 	return nil
 }
 
+// ran is what a run has committed.
+func (m *memory) ran(id int64) store.Commit {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.run(id).balance
+}
+
 // answer is what comes back of something that was done: an error if the answer is lost.
 func (m *memory) answer(call string) error {
 	if m.fail == nil {
