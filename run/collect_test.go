@@ -180,8 +180,8 @@ func TestWaitingVanishes(t *testing.T) {
 			t.Fatal(err)
 		}
 		time.Sleep(10 * time.Hour)
-		if list, n := s.listener.Waiting(10); n > 0 || len(s.records.states()) > 0 || len(s.records.waiting) > 0 {
-			t.Fatalf("%v %v %v", list, s.records.states(), s.records.waiting)
+		if list, n := s.listener.Waiting(10); n > 0 || len(s.records.states()) > 0 || s.records.waits() > 0 {
+			t.Fatalf("%v %v, %d wait for others", list, s.records.states(), s.records.waits())
 		}
 		s.drop("a-2.csv")
 		time.Sleep(90 * time.Minute)

@@ -258,7 +258,9 @@ func TestRetryLimit(t *testing.T) {
 func TestOldAnswer(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s := newStand(t, "")
+		s.records.mu.Lock()
 		s.records.late = func() { time.Sleep(3 * time.Second) }
+		s.records.mu.Unlock()
 		time.Sleep(20 * time.Second) // it has begun, and waits for files
 		var asked atomic.Bool
 		fail := func(_ int64, operation, name string) error {

@@ -234,6 +234,13 @@ func (m *memory) Collections(_ context.Context, _ int64, _ string, keys []string
 	return out, nil
 }
 
+// waits is how many sets of files wait for others.
+func (m *memory) waits() int {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return len(m.waiting)
+}
+
 func (m *memory) Uncollect(_ context.Context, _ int64, _ string, but []string) error {
 	done, err := m.call("uncollect")
 	if err != nil {
@@ -339,8 +346,9 @@ func (m *memory) Unfinished(_ context.Context, _ string, after int64, limit int)
 			out = append(out, one)
 		}
 	}
-	if done(); m.late != nil {
-		m.late()
+	late := m.late
+	if done(); late != nil {
+		late()
 	}
 	return out, nil
 }
