@@ -5,14 +5,18 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync"
 	"syscall"
 	"testing"
+	"time"
 
 	"ydrion/files"
+	"ydrion/remote"
+	"ydrion/standin"
 	"ydrion/workspace"
 )
 
@@ -198,6 +202,27 @@ func TestFailures(t *testing.T) {
 	}
 }
 
+// there is what lies in a folder for all to see.
+func there(t *testing.T, folder string) string {
+	t.Helper()
+	entries, err := os.ReadDir(folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out []string
+	for _, e := range entries {
+		if e.Name() == files.Hidden {
+			continue
+		}
+		c, err := os.ReadFile(filepath.Join(folder, e.Name()))
+		if err != nil {
+			t.Fatal(err)
+		}
+		out = append(out, e.Name()+"="+string(c))
+	}
+	return strings.Join(out, " ")
+}
+
 // TestAllFormerAreKept: whoever replaces and keeps loses nothing: not what the same run has made before, not what came after a crash in the middle,
 // and nothing when many do it at once.
 func TestAllFormerAreKept(t *testing.T) {
@@ -214,22 +239,7 @@ func TestAllFormerAreKept(t *testing.T) {
 	}
 	check := func(want string) {
 		t.Helper()
-		var got []string
-		entries, err := os.ReadDir(folder)
-		if err != nil {
-			t.Fatal(err)
-		}
-		for _, e := range entries {
-			if e.Name() == files.Hidden {
-				continue
-			}
-			c, err := os.ReadFile(filepath.Join(folder, e.Name()))
-			if err != nil {
-				t.Fatal(err)
-			}
-			got = append(got, e.Name()+"="+string(c))
-		}
-		if s := strings.Join(got, " "); s != want {
+		if s := there(t, folder); s != want {
 			t.Errorf("there are %s, want %s", s, want)
 		}
 	}
@@ -256,24 +266,42 @@ func TestAllFormerAreKept(t *testing.T) {
 		all.Go(func() { publish(int64(100+k%7), fmt.Sprint("k", k), fmt.Sprintf("content %d.", k)) })
 	}
 	all.Wait()
-	there := ""
-	entries, err := os.ReadDir(folder)
+	left := there(t, folder)
+	for k := range 50 {
+		if !strings.Contains(left, fmt.Sprintf("content %d.", k)) {
+			t.Errorf("content %d is lost", k)
+		}
+	}
+}
+
+// TestMadeTwice: a server that was ended between giving a parcel its second name and taking the first away has it under both. It is there: nothing is
+// kept of it, and it is not named once more.
+func TestMadeTwice(t *testing.T) {
+	folder := t.TempDir()
+	s, err := standin.NewSFTP("127.0.0.1:0", folder, "seed", standin.Login{User: "maren", Password: "salt and ice"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, e := range entries {
-		if e.Name() != files.Hidden {
-			c, err := os.ReadFile(filepath.Join(folder, e.Name()))
-			if err != nil {
-				t.Fatal(err)
-			}
-			there += string(c)
-		}
+	defer s.Close()
+	t.Setenv("DELIVER_WORD", "salt and ice")
+	places := remote.New(&workspace.Environment{Places: map[string]workspace.Place{"holm": {Name: "holm", Kind: "sftp", Address: &url.URL{Scheme: "sftp", Host: s.Address()}, User: "maren", Password: workspace.Secret{Variable: "DELIVER_WORD"}, HostKeys: []string{s.HostKey}, Connections: 1, Patience: 5 * time.Second}}})
+	defer places.Close()
+	p := &Parcel{FS: files.Real{}, Mark: "m", Run: 7, Ord: 1, Spooled: filepath.Join(t.TempDir(), "spooled"), Size: 4, SHA256: fmt.Sprintf("%x", sha256.Sum256([]byte("ours"))), Folder: "/", Name: "a.hl7", Taken: workspace.ReplaceKeep, Named: true}
+	at := func(name string) string { return filepath.Join(folder, name) }
+	if err := errors.Join(os.WriteFile(p.Spooled, []byte("ours"), 0o644), os.WriteFile(at("a.former-7.hl7"), []byte("theirs"), 0o644), os.WriteFile(at("a.hl7"), []byte("ours"), 0o644), os.Link(at("a.hl7"), at(p.temporary()))); err != nil {
+		t.Fatal(err)
 	}
-	for k := range 50 {
-		if !strings.Contains(there, fmt.Sprintf("content %d.", k)) {
-			t.Errorf("content %d is lost", k)
+	if err := places.With(t.Context(), "holm", func(tree remote.Tree) error {
+		got, err := p.Publish(tree)
+		if got != Already {
+			t.Errorf("%v", got)
 		}
+		return err
+	}); err != nil {
+		t.Error(err)
+	}
+	if s := there(t, folder); s != "a.former-7.hl7=theirs a.hl7=ours" {
+		t.Errorf("there are %s", s)
 	}
 }
 
@@ -309,22 +337,8 @@ func TestWhenTheNameIsTaken(t *testing.T) {
 				t.Errorf("%s, try %d: %v %v", test.taken, i, got, err)
 			}
 		}
-		var got []string
-		entries, err := os.ReadDir(folder)
-		if err != nil {
-			t.Fatal(err)
-		}
-		for _, e := range entries {
-			if e.Name() != files.Hidden {
-				c, err := os.ReadFile(filepath.Join(folder, e.Name()))
-				got = append(got, fmt.Sprintf("%s=%s", e.Name(), c))
-				if err != nil {
-					t.Fatal(err)
-				}
-			}
-		}
-		if strings.Join(got, " ") != test.want {
-			t.Errorf("%s: %v, want %s", test.taken, got, test.want)
+		if got := there(t, folder); got != test.want {
+			t.Errorf("%s: %s, want %s", test.taken, got, test.want)
 		}
 	}
 }

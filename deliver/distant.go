@@ -207,6 +207,9 @@ func (p *Parcel) publish(t remote.Tree) (Outcome, error) {
 	var err error
 	switch p.Taken {
 	case workspace.ReplaceKeep:
+		if there, look := t.Look(temporary); p.Named && look == nil && p.twice(t, there) {
+			return Already, t.Remove(temporary) // what would be kept is its own content
+		}
 		// Another may come to the name in between: that one is kept as well.
 		for tries := 0; tries < 3; tries++ {
 			if err = p.keepFormer(t, to); err == nil {
@@ -234,13 +237,19 @@ func (p *Parcel) publish(t remote.Tree) (Outcome, error) {
 	case look != nil:
 		return Taken, look
 	case errors.Is(err, fs.ErrExist):
-		if final, look := t.Look(to); p.Named && look == nil && final.Same(there) && p.is(t, to, p.Size) {
-			// A server may make a second name and then take the first away: it was ended in between.
+		if p.twice(t, there) {
 			return Already, t.Remove(temporary)
 		}
 		return Taken, nil
 	}
 	return Taken, err
+}
+
+// twice tells whether an earlier try has given the parcel its name, and the temporary is there, too: a server may make a second name and then take the
+// first away, and it was ended in between.
+func (p *Parcel) twice(t remote.Tree, temporary remote.Info) bool {
+	final, err := t.Look(p.To())
+	return p.Named && err == nil && final.Same(temporary) && p.is(t, p.To(), p.Size)
 }
 
 // put makes an object of the parcel, which appears whole or not at all. Its mark is kept with it: by that an earlier try

@@ -259,7 +259,7 @@ func (t *s3Tree) keeps(folder string) (bool, error) {
 }
 
 // partSize is how much of a large file is sent in one request, and held in memory for it; more of one that would have too
-// many parts. So many are sent at once.
+// many parts. partsAtOnce is how many parts of one file are on their way at a time.
 const (
 	partSize    = 16 << 20
 	mostParts   = 10_000

@@ -142,23 +142,22 @@ func (g *Guess) Because(c Confidence, format string, args ...any) {
 	g.Reasons = append(g.Reasons, fmt.Sprintf(format, args...))
 }
 
-// Described says when there is no description of a message. Near is the version next to one that is not described: if its groups are those
-// by which the message is read, that is said.
-func (g *Guess) Described(book *standard.Dictionary, structure *standard.Structure, near string, groups bool) {
+// Described says when there is no description of a message, and by which version's groups it is read then; empty: by none.
+func (g *Guess) Described(book *standard.Dictionary, structure *standard.Structure, groups string) {
 	switch {
 	case book == nil:
-		g.Because(Certain, "%s is not described here: it is shown by its segments, and nothing is checked against it%s", g.Version, GroupsOf(near, groups))
+		g.Because(Certain, "%s is not described here: it is shown by its segments, and nothing is checked against it%s", g.Version, ReadBy(groups))
 	case structure == nil:
 		g.Because(Certain, "%s of %s is not described here: it is shown by its segments", g.Type, g.Version)
 	}
 }
 
-// GroupsOf says by which version's groups a message is read that is not described; nothing if by none.
-func GroupsOf(near string, groups bool) string {
-	if !groups {
+// ReadBy says by which version's groups a message is read that is not described.
+func ReadBy(groups string) string {
+	if groups == "" {
 		return ""
 	}
-	return "; what belongs to what is read by the groups of " + near
+	return "; what belongs to what is read by the groups of " + groups
 }
 
 // Known is what somebody knows of a file; the zero value is nothing.

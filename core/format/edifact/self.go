@@ -61,11 +61,13 @@ func recognise(g *format.Guess, b, _ []byte, _ format.Known) bool {
 			if of := near(g.Version, g.Type); book == nil && of != "" {
 				g.Because(format.Certain, "%s of %s is not described here: it is checked against that of %s", g.Type, g.Version, of)
 			} else if book == nil {
-				near := nearest(g.Version)
-				of := Directories.Version(near)
-				g.Described(nil, nil, near, of != nil && of.Structure(g.Type) != nil)
+				groups := nearest(g.Version)
+				if of := Directories.Version(groups); of == nil || of.Structure(g.Type) == nil {
+					groups = ""
+				}
+				g.Described(nil, nil, groups)
 			} else {
-				g.Described(book, book.Structure(g.Type), "", false)
+				g.Described(book, book.Structure(g.Type), "")
 			}
 		}
 	}

@@ -59,10 +59,11 @@ func recognise(g *format.Guess, b, _ []byte, _ format.Known) bool {
 	g.Because(format.Certain, "the first message says %s, version %s", g.Type, g.Version)
 	switch book, of := DictionaryOf(g.Version); {
 	case book == nil:
-		near := nearest(g.Version)
-		said, _ := m.Get("MSH-9.3")
-		groups := structure(Versions.Version(near), code, event, said) != nil
-		g.Because(format.Certain, "version %s is not described here: names and codes are not shown, and nothing is checked against it%s", g.Version, format.GroupsOf(near, groups))
+		groups := nearest(g.Version)
+		if said, _ := m.Get("MSH-9.3"); structure(Versions.Version(groups), code, event, said) == nil {
+			groups = ""
+		}
+		g.Because(format.Certain, "version %s is not described here: names and codes are not shown, and nothing is checked against it%s", g.Version, format.ReadBy(groups))
 	case of != g.Version:
 		g.Because(format.Certain, "version %s is not described here: names and codes are those of %s", g.Version, of)
 	}

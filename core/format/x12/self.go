@@ -50,9 +50,11 @@ func recognise(g *format.Guess, b, _ []byte, _ format.Known) bool {
 			g.Type = string(parts[1])
 			g.Because(format.Certain, "the first transaction set is a %s of %s", g.Type, g.Version)
 			book, structure := Rules.Described([][]byte{group}, bytes.TrimLeft(s, "\r\n"), segments.Syntax{Element: b[3]})
-			near := nearest(g.Version[:min(6, len(g.Version))])
-			of := Releases.Version(near)
-			g.Described(book, structure, near, of != nil && of.Structure(g.Type) != nil)
+			groups := nearest(g.Version[:min(6, len(g.Version))])
+			if of := Releases.Version(groups); of == nil || of.Structure(g.Type) == nil {
+				groups = ""
+			}
+			g.Described(book, structure, groups)
 		}
 	}
 	return true
