@@ -25,6 +25,7 @@ type how uint8
 const (
 	asText     how = iota // with its special characters escaped; there are none
 	asNumber              // without quotes, as JSON writes numbers; it does so already
+	asDecimal             // a number in plain decimal notation; it is in it already
 	asDate                // with its digits in another order
 	asCode                // as a table says
 	asAnswered            // as text, or as what is written for none and for an empty one
@@ -96,7 +97,10 @@ func (p *Program) columnOf(a *action) (how, bool) {
 		if p.bare {
 			return asNumber, true
 		}
-		return asText, !a.plain && p.escapes.Plainly()
+		if a.plain {
+			return asDecimal, true
+		}
+		return asText, p.escapes.Plainly()
 	case answered:
 		return asAnswered, p.escapes.Plainly() || p.bare
 	case translate:
@@ -176,6 +180,11 @@ func (p *Program) stretch(columns []column, buf []byte, row []batch.Span, out []
 			n = len(v)
 		case c.how == asNumber:
 			n = plainNumber(room[at:], v)
+		case c.how == asDecimal:
+			if len(v) > 0 && !value.IsNumber(v) {
+				return room[:from], i
+			}
+			n = copy(room[at:], v)
 		default:
 			n = p.value(c, room[at:], v)
 		}

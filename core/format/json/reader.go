@@ -7,6 +7,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync"
 
 	"ydrion/core/batch"
 	"ydrion/core/finding"
@@ -193,6 +194,7 @@ type Reader struct {
 	within  []string // the pointer in its elements, * for each element of a list
 	roots   []*trie  // what is wanted at each level of within; the last is the record's
 	twins   []batch.Twin
+	known   sync.Pool // of *known: what batches have taught of the members of objects
 	tables  []table   // of the record's lists
 	slots   [][]int   // those of each level but the last
 	keys    [][]int   // slots that want the name, or the place in its list, of a value at each level

@@ -60,45 +60,97 @@ var kinds = func() (k [256]kind) {
 	return k
 }()
 
+// nested finds the end of the object or list at p. It looks at 64 bytes at once for the brackets in them that are in no
+// string, and goes from quote to quote only where there are backslashes.
 func nested(buf []byte, p int) (end int, whole bool, bad int) {
 	var open [MaxDepth + 8]byte
 	depth := 0
-	for i := p; i < len(buf); i++ {
-		// Eight bytes at once, of which none is a quote or a bracket: [ ] { } differ in one bit.
-		for i+8 <= len(buf) {
-			x := binary.LittleEndian.Uint64(buf[i:])
-			quotes, opened, closed := x^low*'"', (x|low*0x20)^low*'{', (x|low*0x20)^low*'}'
-			if m := ((quotes-low)&^quotes | (opened-low)&^opened | (closed-low)&^closed) & high; m != 0 {
-				i += bits.TrailingZeros64(m) >> 3
-				break
-			}
-			i += 8
-		}
-		if i >= len(buf) {
-			break
-		}
-		switch kinds[buf[i]] {
-		case quote:
-			k := closing(buf, i+1)
-			if k < 0 {
-				return 0, false, -1
-			}
-			i = k
+	pass := func(at int) (ends, wrong bool) {
+		switch kinds[buf[at]] {
 		case opening:
 			if depth < len(open) {
-				open[depth] = buf[i] + 2 // } and ] are two behind { and [
+				open[depth] = buf[at] + 2 // } and ] are two behind { and [
 			}
 			depth++
 		case ending:
-			if depth <= len(open) && open[depth-1] != buf[i] {
-				return 0, false, i
+			if depth <= len(open) && open[depth-1] != buf[at] {
+				return false, true
 			}
-			if depth--; depth == 0 {
+			depth--
+			return depth == 0, false
+		}
+		return false, false
+	}
+	within := uint64(0) // all bits: a string is open
+	long := false       // it is: its end is looked for alone
+	for i := p; i < len(buf); {
+		if i+block <= len(buf) && !long {
+			if quotes, brackets, slashes := marks((*[block]byte)(buf[i:])); !slashes {
+				strings := betweenPairs(quotes) ^ within
+				for m := brackets &^ strings; m != 0; m &= m - 1 {
+					at := i + bits.TrailingZeros64(m)
+					if ends, wrong := pass(at); wrong {
+						return 0, false, at
+					} else if ends {
+						return at + 1, true, -1
+					}
+				}
+				within = uint64(int64(strings) >> 63)
+				i += block
+				long = within != 0 && quotes == 0
+				continue
+			}
+		}
+		for stop := min(i+block, len(buf)); i < stop; i++ {
+			if within != 0 || kinds[buf[i]] == quote {
+				if within == 0 {
+					i++
+				}
+				if i = closing(buf, i); i < 0 {
+					return 0, false, -1
+				}
+				within, long = 0, false
+				continue
+			}
+			if ends, wrong := pass(i); wrong {
+				return 0, false, i
+			} else if ends {
 				return i + 1, true, -1
 			}
 		}
 	}
 	return 0, false, -1
+}
+
+// block is how many bytes are looked at at once.
+const block = 64
+
+// marks has a bit for each byte that is a quote, and for each that may be a bracket: [ ] { } are those, with Y y _ and
+// DEL, that differ in three bits only. Slashes tells whether there is a backslash.
+func marks(text *[block]byte) (quotes, brackets uint64, slashes bool) {
+	var slash uint64
+	for i := 0; i < block; i += 8 {
+		x := binary.LittleEndian.Uint64(text[i:])
+		quotes |= zeros(x^low*'"') << i
+		brackets |= zeros((x|low*0x26)^low*0x7f) << i
+		s := x ^ low*'\\'
+		slash |= (s - low) &^ s
+	}
+	return quotes, brackets, slash&high != 0
+}
+
+// zeros has a bit for each byte of eight that is zero. Nothing is carried from one to the next.
+func zeros(x uint64) uint64 {
+	const gather = 0x0102040810204080 // brings the lowest bits of the bytes together in the highest byte of the product
+	return ^(x&^high + ^uint64(high) | x) & high >> 7 * gather >> 56
+}
+
+// betweenPairs has the bits from each first mark of a pair on, up to the one before the second.
+func betweenPairs(marks uint64) uint64 {
+	for shift := 1; shift < 64; shift <<= 1 {
+		marks ^= marks << shift
+	}
+	return marks
 }
 
 // closing finds the quote that ends a string, from its first character on; -1 if there is none.

@@ -38,6 +38,10 @@ func (r *Reader) Split(b *batch.Batch) {
 	}
 	b.Lay(slots, above)
 	w := newWalk(r, b)
+	w.known, _ = r.known.Get().(*known)
+	if w.known == nil {
+		w.known = &known{}
+	}
 	w.context = make([]batch.Span, b.Slots)
 	for i := range w.context {
 		w.context[i] = batch.Missing
@@ -57,6 +61,9 @@ func (r *Reader) Split(b *batch.Batch) {
 	}
 	for _, whole := range b.Messages {
 		w.whole(whole)
+	}
+	if w.known.batches++; w.known.batches < mostBatches {
+		r.known.Put(w.known)
 	}
 	b.Give(r.twins)
 	for i := range r.tables {
@@ -82,8 +89,7 @@ type walk struct {
 	record  int  // that is read, -1: what is around it
 	escaped bool // the string that was read last has escape sequences
 	empty   bool // there was a list without elements
-	course  course
-	courses int // that there are
+	known   *known
 }
 
 func newWalk(r *Reader, b *batch.Batch) walk {
@@ -114,13 +120,13 @@ func (w *walk) whole(s batch.Span) {
 		w.record = len(w.b.Bounds)
 		w.row = w.open(s)
 		copy(w.row, w.context)
-		end := w.value(int(s.Off), w.roots[0], 0, &w.course)
+		end := w.value(int(s.Off), w.roots[0], 0, &w.known.course)
 		w.finish(end)
 		w.cut(s)
 	} else {
 		w.record = -1
 		notes := len(w.b.Notes)
-		w.finish(w.along(int(s.Off), 0, 0, false, batch.Missing, -1, &w.course))
+		w.finish(w.along(int(s.Off), 0, 0, false, batch.Missing, -1, &w.known.course))
 		if w.failed { // its records are not what they seem
 			w.b.Notes = w.b.Notes[:notes]
 			w.b.Cut(records, w.tables)
@@ -337,10 +343,21 @@ type course struct {
 	steps  []step
 }
 
+// known is what the batches before have taught.
+type known struct {
+	course  course // of whole values
+	courses int    // that there are
+	batches int
+}
+
+// mostBatches is after how many batches all is learnt anew: what is in a file may change.
+const mostBatches = 100
+
 // step is a member of a course.
 type step struct {
 	word, mask uint64 // the beginning of the name, with its closing quote if that is among eight bytes
 	name       []byte
+	lead       lead
 	below      *trie   // what is wanted of it
 	along      bool    // it stands on the pointer to the records
 	inner      *course // of objects that are its value, or elements of it
@@ -352,6 +369,39 @@ const (
 	ahead      = 8    // is where a member is looked for: those before it are not there
 	courses    = 1000 // of all objects
 )
+
+// lead is what stood before a member's value the first time: from the end of the value before it, or from the brace
+// that opens the object, on. Who writes JSON writes it alike each time, so that all of it is known by comparing it.
+type lead struct {
+	text       []byte // empty: it is not known
+	head, tail uint64 // its first eight bytes, and the last of those before its seventeenth; with fewer than eight both are all of it
+	mask       uint64 // the bytes that it has of the first eight
+	named      int    // where the name begins in it
+	opens      bool   // a brace stands before it
+}
+
+// longestLead is how long one is at most.
+const longestLead = 64
+
+func newLead(text []byte, named int, opens bool) lead {
+	if len(text) > longestLead {
+		return lead{}
+	}
+	l := lead{text: bytes.Clone(text), named: named, opens: opens, mask: 1<<(8*min(uint(len(text)), 8)) - 1}
+	padded := append(bytes.Clone(text), make([]byte, 8)...)
+	l.head = binary.LittleEndian.Uint64(padded)
+	l.tail = binary.LittleEndian.Uint64(padded[max(0, min(len(text), 16)-8):])
+	return l
+}
+
+// at tells whether it stands at p.
+func (l *lead) at(buf []byte, p, end int, opens bool) bool {
+	n := len(l.text)
+	if binary.LittleEndian.Uint64(buf[p:])&l.mask != l.head || n == 0 || p+n > end || l.opens != opens {
+		return false
+	}
+	return n <= 8 || binary.LittleEndian.Uint64(buf[p+min(n, 16)-8:]) == l.tail && (n <= 16 || string(buf[p+16:p+n]) == string(l.text[16:]))
+}
 
 // next finds the member whose name begins at p, from a step on.
 func (c *course) next(buf []byte, p, from int) int {
@@ -377,7 +427,7 @@ func (w *walk) learn(of *course, at int, name []byte, below *trie, along bool) i
 		return at
 	}
 	begin := append(append(make([]byte, 0, len(name)+8), name...), `"0000000`...)
-	s := step{word: binary.LittleEndian.Uint64(begin), mask: 1<<(8*min(uint(len(name))+1, 8)) - 1, name: name, below: below, along: along}
+	s := step{word: binary.LittleEndian.Uint64(begin), mask: 1<<(8*min(uint(len(name))+1, 8)) - 1, name: bytes.Clone(name), below: below, along: along}
 	s.word &= s.mask
 	if of.steps == nil {
 		of.steps = make([]step, 0, usualSteps)
@@ -389,8 +439,8 @@ func (w *walk) learn(of *course, at int, name []byte, below *trie, along bool) i
 // inner is the course of the objects that are a step's value, or elements of it; nil: it has none, or there are too
 // many of them.
 func (w *walk) inner(s *step, p int) *course {
-	if s.inner == nil && w.b.Buf[p]|0x20 == '{' && w.courses < courses { // [ is { without a bit
-		w.courses++
+	if s.inner == nil && w.b.Buf[p]|0x20 == '{' && w.known.courses < courses { // [ is { without a bit
+		w.known.courses++
 		s.inner = &course{}
 	}
 	return s.inner
@@ -400,11 +450,6 @@ func (w *walk) inner(s *step, p int) *course {
 // course, or others.
 func (w *walk) object(p int, wanted *trie, depth, level int, of *course) int {
 	first, end := len(w.names), w.end
-	every := level >= 0 && w.within[level] == "*"
-	if p = w.skip(p + 1); p < end && w.b.Buf[p] == '}' {
-		w.empty = w.empty || every
-		return p + 1
-	}
 	if of != nil && of.wanted != wanted {
 		if len(of.steps) > 0 {
 			of = nil // it is another one's
@@ -412,53 +457,89 @@ func (w *walk) object(p int, wanted *trie, depth, level int, of *course) int {
 			of.wanted = wanted
 		}
 	}
+	every := level >= 0 && w.within[level] == "*"
 	rows := level < 0 && wanted != nil && wanted.row != nil // its members are those of a list
 	at, strayed := 0, of == nil                             // in the course
-	for {
+	p++
+	for opens := true; ; opens = false {
 		buf := w.b.Buf
-		if p >= end || buf[p] != '"' {
-			return w.fail(ruleSyntax, p)
-		}
-		name := batch.Span{Off: uint32(p + 1)}
+		var name batch.Span
 		var below *trie
 		var along bool
-		known := -1 // the member's step
-		if of != nil {
-			known = of.next(buf, p+1, at)
-		}
-		if known >= 0 {
-			s := &of.steps[known]
-			at, below, along = known+1, s.below, s.along
+		var inner *course
+		if of != nil && at < len(of.steps) && of.steps[at].lead.at(buf, p, end, opens) {
+			s := &of.steps[at]
+			name.Off = uint32(p + s.lead.named)
 			name.End = name.Off + uint32(len(s.name))
-			p = int(name.End) + 1
+			p = w.skip(p + len(s.lead.text))
+			at, below, along, inner = at+1, s.below, s.along, w.inner(s, p)
 		} else {
-			if p = w.str(p, -1); w.failed {
-				return end
+			from := p
+			if p = w.skip(p); !opens {
+				if p >= end {
+					return w.fail(ruleSyntax, p)
+				}
+				switch buf[p] {
+				case ',':
+					p = w.skip(p + 1)
+				case '}':
+					if strayed {
+						if at := w.twice(w.names[first:]); at >= 0 {
+							return w.fail(ruleTwice, at)
+						}
+					}
+					w.names = w.names[:first]
+					return p + 1
+				default:
+					return w.fail(ruleSyntax, p)
+				}
+			} else if p < end && buf[p] == '}' {
+				w.empty = w.empty || every
+				return p + 1
 			}
-			if name.End = uint32(p - 1); w.escaped {
-				name = w.unescaped(name)
-				buf = w.b.Buf
+			if p >= end || buf[p] != '"' {
+				return w.fail(ruleSyntax, p)
 			}
-			text := buf[name.Off:name.End]
-			below = wanted.named(buf, name)
-			along = level >= 0 && (every || w.within[level] == string(text))
-			if strayed = true; of != nil && !w.escaped {
-				if to := w.learn(of, at, text, below, along); to > at {
-					known, at = at, to
+			name.Off = uint32(p + 1)
+			known, new := -1, false // the member's step
+			if of != nil {
+				known = of.next(buf, p+1, at)
+			}
+			if known >= 0 {
+				s := &of.steps[known]
+				at, below, along = known+1, s.below, s.along
+				name.End = name.Off + uint32(len(s.name))
+				p = int(name.End) + 1
+			} else {
+				if p = w.str(p, -1); w.failed {
+					return end
+				}
+				if name.End = uint32(p - 1); w.escaped {
+					name = w.unescaped(name)
+					buf = w.b.Buf
+				}
+				text := buf[name.Off:name.End]
+				below = wanted.named(buf, name)
+				along = level >= 0 && (every || w.within[level] == string(text))
+				if strayed = true; of != nil && !w.escaped {
+					if to := w.learn(of, at, text, below, along); to > at {
+						known, at, new = at, to, true
+					}
+				}
+			}
+			if p < end && buf[p] == ':' {
+				p++
+			} else if p = w.skip(p) + 1; p > end || buf[p-1] != ':' {
+				return w.fail(ruleSyntax, min(p-1, end))
+			}
+			if p = w.skip(p); known >= 0 {
+				s := &of.steps[known]
+				if inner = w.inner(s, p); new {
+					s.lead = newLead(buf[from:p], int(name.Off)-from, opens)
 				}
 			}
 		}
 		w.names = append(w.names, name)
-		if p < end && buf[p] == ':' {
-			p++
-		} else if p = w.skip(p) + 1; p > end || buf[p-1] != ':' {
-			return w.fail(ruleSyntax, min(p-1, end))
-		}
-		p = w.skip(p)
-		var inner *course
-		if known >= 0 {
-			inner = w.inner(&of.steps[known], p)
-		}
 		switch {
 		case along:
 			if below != nil { // somebody wants a part of it by a pointer of its own
@@ -470,45 +551,35 @@ func (w *walk) object(p int, wanted *trie, depth, level int, of *course) int {
 				w.value(p, below, depth+1, nil)
 			}
 			p = w.element(p, wanted, depth, name, -1, inner)
-		default:
-			if p < end && buf[p] == '"' && depth < MaxDepth {
-				slot := -1
-				if below != nil {
-					slot = below.slot
-				}
-				// Most strings are short and have nothing special: one word has them.
-				if n := bits.TrailingZeros64(special(binary.LittleEndian.Uint64(buf[p+1:]), w.strange)) >> 3; n < 8 && buf[p+1+n] == '"' {
-					if slot >= 0 {
-						w.row[slot] = batch.Span{Off: uint32(p + 1), End: uint32(p + 1 + n)}
-					}
-					p += n + 2
+		case p < end && buf[p] == '"' && depth < MaxDepth:
+			slot := -1
+			if below != nil {
+				slot = below.slot
+			}
+			// Most strings have nothing special before the quote that ends them.
+			i := p + 1
+			for {
+				if m := special(binary.LittleEndian.Uint64(buf[i:]), w.strange); m != 0 {
+					i += bits.TrailingZeros64(m) >> 3
 					break
 				}
+				if i += 8; i >= end {
+					break
+				}
+			}
+			if i >= end || buf[i] != '"' {
 				p = w.str(p, slot)
 				break
 			}
+			if slot >= 0 {
+				w.row[slot] = batch.Span{Off: uint32(p + 1), End: uint32(i)}
+			}
+			p = i + 1
+		default:
 			p = w.value(p, below, depth+1, inner)
 		}
 		if w.failed {
 			return end
-		}
-		buf = w.b.Buf
-		if p = w.skip(p); p >= end {
-			return w.fail(ruleSyntax, p)
-		}
-		switch buf[p] {
-		case ',':
-			p = w.skip(p + 1)
-		case '}':
-			if strayed {
-				if at := w.twice(w.names[first:]); at >= 0 {
-					return w.fail(ruleTwice, at)
-				}
-			}
-			w.names = w.names[:first]
-			return p + 1
-		default:
-			return w.fail(ruleSyntax, p)
 		}
 	}
 }

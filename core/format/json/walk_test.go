@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"unicode/utf8"
 )
 
 // TestCourses: what is known of the objects before changes nothing of what is read of one, whatever members it has,
@@ -73,10 +74,15 @@ func TestCourses(t *testing.T) {
 			twice = append(twice, standsTwice(t, line))
 		}
 		for _, records := range []string{"", "/l/*"} {
-			alone, _, _ := read(t, file.String(), records, 1, of(paths, records)...)
 			got, _, _ := read(t, file.String(), records, 1<<20, of(paths, records)...)
-			if !slices.Equal(got, alone) {
-				t.Fatalf("%q: %q, alone %q", records, got, alone)
+			few, _, _ := read(t, file.String(), records, 1<<10, of(paths, records)...)
+			var alone []string // with a line around it, so that it is one
+			for _, line := range strings.SplitAfter(strings.TrimSpace(file.String()), "\n") {
+				one, _, _ := read(t, "0\n"+line+"\n0", records, 1, of(paths, records)...)
+				alone = append(alone, one[1:len(one)-1]...)
+			}
+			if !slices.Equal(unplaced(got), unplaced(alone)) || !slices.Equal(few, got) {
+				t.Fatalf("%q: %q, alone %q, in several batches %q", records, got, alone, few)
 			}
 			for i, line := range strings.Split(strings.TrimSpace(file.String()), "\n") {
 				wrong := strings.Contains(got[0], "json.name-twice")
@@ -91,6 +97,52 @@ func TestCourses(t *testing.T) {
 				t.Fatalf("%q: %d more", records, len(got))
 			}
 		}
+	}
+}
+
+// unplaced leaves out where something is wrong.
+func unplaced(lines []string) (out []string) {
+	for _, line := range lines {
+		line, _, _ = strings.Cut(line, " at ")
+		out = append(out, line)
+	}
+	return out
+}
+
+// TestDamagedCourses: what is known of the objects before lets nothing pass that is no JSON: of a text, each byte is left out,
+// stands twice, or is another.
+func TestDamagedCourses(t *testing.T) {
+	const text = `{"new":0,"id": "S-1", "kg":12.5,"of": {"a": null , "b" :[1, {"x": true, "y": "é"}]}, "a name of many bytes, longer than two words": "z", "l": [{"c": 1, "d": "q"}, {"c": 22, "d": "r"}] }`
+	var made []string
+	for i := range len(text) {
+		made = append(made, text[:i]+text[i+1:], text[:i+1]+text[i:])
+		for _, c := range "\",:{}[]\\ x0-\t" {
+			made = append(made, text[:i]+string(c)+text[i+1:])
+		}
+	}
+	paths := []string{"id", "kg", "/of/a", "/of/b/1/y", "a name of many bytes, longer than two words", "/l/1/d", "l"}
+	good := 0
+	for _, records := range []string{"", "/l/*"} {
+		paths := of(append(paths, "2/id", "2/kg", "c"), records)
+		before := "{" + text[len(`{"new":0,`):] // its first member is another's later
+		for _, line := range made {
+			got, _, _ := read(t, before+"\n"+text+"\n"+line+"\n0", records, 1<<10, paths...)
+			got = got[2*map[string]int{"": 1, "/l/*": 2}[records] : len(got)-1]
+			alone, _, _ := read(t, "0\n"+line+"\n0", records, 1, paths...)
+			if alone = alone[1 : len(alone)-1]; !slices.Equal(unplaced(got), unplaced(alone)) {
+				t.Fatalf("%q %s: %q, alone %q", records, line, got, alone)
+			}
+			wrong := !json.Valid([]byte(line)) || !utf8.ValidString(line) || standsTwice(t, line)
+			if told := slices.ContainsFunc(alone, func(l string) bool { return strings.Contains(l, "json.") || strings.Contains(l, "text.") }); records == "" && told != wrong {
+				t.Errorf("%s: %q, and it is wrong: %v", line, alone, wrong)
+			}
+			if !wrong {
+				good++
+			}
+		}
+	}
+	if good < 500 {
+		t.Errorf("%d of all are JSON", good)
 	}
 }
 
