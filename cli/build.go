@@ -509,7 +509,7 @@ func (a *app) functions() *cobra.Command {
 				if f.Example != "" {
 					example = fmt.Sprintf("%s   (%q gives %q)", f.Example, f.Field, f.Gives)
 					if f.Rows {
-						example = fmt.Sprintf("%s   (rows with field %s give %q)", f.Example, strings.Join(strings.Fields(f.Field), ", "), f.Gives)
+						example = fmt.Sprintf("%s   (rows with value %s give %q)", f.Example, strings.Join(strings.Fields(f.Field), ", "), f.Gives)
 					}
 				}
 				on := "VALUE"

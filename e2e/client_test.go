@@ -56,7 +56,7 @@ func TestClient(t *testing.T) {
 		{"format --check " + w, 0, []string{}, ""},
 		{"format --check " + w + "/maps/weight-to-result.map --json", 0, []string{`"changed": []`}, ""},
 		{"format nosuch.map", 3, []string{"no such file"}, ""},
-		{"functions", 0, []string{"VALUE | trim", `field | pad 6 "0"`, "gives"}, ""},
+		{"functions", 0, []string{"VALUE | trim", `value | pad 6 "0"`, "gives"}, ""},
 		{"overview", 0, []string{"0 pickups, 0 in = 0 good + 0 rejected + 0 filtered", "specimen-orders"}, ""},
 		{"completion bash", 0, []string{"ydrion"}, ""},
 		{"openapi", 0, []string{`"openapi": "3.1.0"`, "/api/again"}, ""},

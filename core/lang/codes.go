@@ -12,7 +12,7 @@ import (
 )
 
 var codeFunctions = []*Function{
-	{Name: "hash", In: onText, Out: value.Text, Args: []Argument{optional(textArgument("kind"))}, Doc: `the hash of its UTF-8 in hexadecimal: "sha256", the usual one, or "sha512"`, Example: `field | hash | part 1 16`, Field: "T-0815", Gives: "536b47670230ea35",
+	{Name: "hash", In: onText, Out: value.Text, Args: []Argument{optional(textArgument("kind"))}, Doc: `the hash of its UTF-8 in hexadecimal: "sha256", the usual one, or "sha512"`, Example: `value | hash | part 1 16`, Field: "T-0815", Gives: "536b47670230ea35",
 		build: func(args []argument) (operation, error) {
 			kind := "sha256"
 			if len(args) > 0 {
@@ -32,7 +32,7 @@ var codeFunctions = []*Function{
 				})
 			}, nil
 		}},
-	{Name: "uuid", In: onText, Out: value.Text, Args: []Argument{optional(textArgument("namespace"))}, Doc: "an identifier made of the text, always the same for it: a UUID of version 5 (RFC 9562) in a namespace, which is a UUID or any name of one's own", Example: `field | uuid "6ba7b810-9dad-11d1-80b4-00c04fd430c8"`, Field: "www.example.com", Gives: "2ed6657d-e927-568b-95e1-2665a8aea6a2",
+	{Name: "uuid", In: onText, Out: value.Text, Args: []Argument{optional(textArgument("namespace"))}, Doc: "an identifier made of the text, always the same for it: a UUID of version 5 (RFC 9562) in a namespace, which is a UUID or any name of one's own", Example: `value | uuid "6ba7b810-9dad-11d1-80b4-00c04fd430c8"`, Field: "www.example.com", Gives: "2ed6657d-e927-568b-95e1-2665a8aea6a2",
 		build: func(args []argument) (operation, error) {
 			namespace := "ydrion"
 			if len(args) > 0 {
@@ -47,7 +47,7 @@ var codeFunctions = []*Function{
 				return e.text(in, func(to, in []byte) []byte { return named(to, space, in) })
 			}, nil
 		}},
-	{Name: "checkdigit", In: onText, Out: value.Text, Args: []Argument{textArgument("kind")}, Doc: `the check digit that belongs behind it: "gs1", "luhn", "mod 11-2" (ISO/IEC 7064) or "mod 97-10" (two digits)`, Example: `"{field}{field | checkdigit "gs1"}"`, Field: "400638133393", Gives: "4006381333931",
+	{Name: "checkdigit", In: onText, Out: value.Text, Args: []Argument{textArgument("kind")}, Doc: `the check digit that belongs behind it: "gs1", "luhn", "mod 11-2" (ISO/IEC 7064) or "mod 97-10" (two digits)`, Example: `"{value}{value | checkdigit "gs1"}"`, Field: "400638133393", Gives: "4006381333931",
 		build: func(args []argument) (operation, error) {
 			of, err := checkKind(args[0].text)
 			return func(e *Env, in value.Value) value.Value {
@@ -58,7 +58,7 @@ var codeFunctions = []*Function{
 				return value.OfText([]byte(digits))
 			}, err
 		}},
-	{Name: "checked", In: onText, Out: value.Bool, Args: []Argument{textArgument("kind")}, Doc: "whether it ends with its right check digit, as checkdigit makes it", Example: `field | checked "luhn"`, Field: "79927398713", Gives: "true",
+	{Name: "checked", In: onText, Out: value.Bool, Args: []Argument{textArgument("kind")}, Doc: "whether it ends with its right check digit, as checkdigit makes it", Example: `value | checked "luhn"`, Field: "79927398713", Gives: "true",
 		build: func(args []argument) (operation, error) {
 			of, err := checkKind(args[0].text)
 			size := 1

@@ -22,7 +22,7 @@ type Function struct {
 	Out     value.Kind // anyKind: that of its input
 	Rows    bool       // it works on the rows of a list, and asks each for its first argument
 	Doc     string
-	Example string // an expression over the field `field`
+	Example string // an expression over a field `value`
 	Field   string // what the field holds in the example
 	Gives   string // what comes out
 	// needs tells, for its arguments, what it asks for that is not known of a time; nil: it asks for nothing.
@@ -144,19 +144,19 @@ func texts(f func(to, in []byte) []byte) func([]argument) (operation, error) {
 
 var table = []*Function{
 	{Name: "count", Rows: true, Out: value.Number, Doc: "how many rows a list has", Example: `lines | count`, Field: "2 3.5 1", Gives: "3"},
-	{Name: "sum", Rows: true, Out: value.Number, Args: []Argument{{Name: "VALUE", Kind: value.Number}}, Doc: "the sum of a number of each row; those that have none are passed over", Example: `lines | sum (field | number)`, Field: "2 3.5 1", Gives: "6.5"},
-	{Name: "smallest", Rows: true, Out: anyKind, Args: []Argument{{Name: "VALUE", Kind: anyKind}}, Doc: "the smallest number or earliest time of the rows", Example: `lines | smallest (field | number)`, Field: "2 3.5 1", Gives: "1"},
-	{Name: "largest", Rows: true, Out: anyKind, Args: []Argument{{Name: "VALUE", Kind: anyKind}}, Doc: "the largest number or latest time of the rows", Example: `lines | largest (field | date "dd/MM/yyyy") | format "MMM"`, Field: "03/11/2026 25/10/2026", Gives: "Nov"},
-	{Name: "first", Rows: true, Out: anyKind, Args: []Argument{{Name: "VALUE", Kind: anyKind}}, Doc: "a value of the first row; absent if there is no row", Example: `(lines where field != "2") | first field`, Field: "2 3.5 1", Gives: "3.5"},
-	{Name: "last", Rows: true, Out: anyKind, Args: []Argument{{Name: "VALUE", Kind: anyKind}}, Doc: "a value of the last row; absent if there is no row", Example: `lines | last field`, Field: "2 3.5 1", Gives: "1"},
-	{Name: "join", Rows: true, Out: value.Text, Args: []Argument{{Name: "VALUE", Kind: anyKind}, {Name: "BETWEEN", Kind: value.Text, Constant: true, Optional: true}}, Doc: "the texts of all rows, with another text between them", Example: `lines | join (field | upper) ", "`, Field: "ab cd", Gives: "AB, CD"},
-	{Name: "trim", In: onText, Out: value.Text, Doc: "without white space at both ends", Example: `field | trim`, Field: "  pup ", Gives: "pup",
+	{Name: "sum", Rows: true, Out: value.Number, Args: []Argument{{Name: "VALUE", Kind: value.Number}}, Doc: "the sum of a number of each row; those that have none are passed over", Example: `lines | sum (value | number)`, Field: "2 3.5 1", Gives: "6.5"},
+	{Name: "smallest", Rows: true, Out: anyKind, Args: []Argument{{Name: "VALUE", Kind: anyKind}}, Doc: "the smallest number or earliest time of the rows", Example: `lines | smallest (value | number)`, Field: "2 3.5 1", Gives: "1"},
+	{Name: "largest", Rows: true, Out: anyKind, Args: []Argument{{Name: "VALUE", Kind: anyKind}}, Doc: "the largest number or latest time of the rows", Example: `lines | largest (value | date "dd/MM/yyyy") | format "MMM"`, Field: "03/11/2026 25/10/2026", Gives: "Nov"},
+	{Name: "first", Rows: true, Out: anyKind, Args: []Argument{{Name: "VALUE", Kind: anyKind}}, Doc: "a value of the first row; absent if there is no row", Example: `(lines where value != "2") | first value`, Field: "2 3.5 1", Gives: "3.5"},
+	{Name: "last", Rows: true, Out: anyKind, Args: []Argument{{Name: "VALUE", Kind: anyKind}}, Doc: "a value of the last row; absent if there is no row", Example: `lines | last value`, Field: "2 3.5 1", Gives: "1"},
+	{Name: "join", Rows: true, Out: value.Text, Args: []Argument{{Name: "VALUE", Kind: anyKind}, {Name: "BETWEEN", Kind: value.Text, Constant: true, Optional: true}}, Doc: "the texts of all rows, with another text between them", Example: `lines | join (value | upper) ", "`, Field: "ab cd", Gives: "AB, CD"},
+	{Name: "trim", In: onText, Out: value.Text, Doc: "without white space at both ends", Example: `value | trim`, Field: "  pup ", Gives: "pup",
 		build: func([]argument) (operation, error) {
 			return func(_ *Env, in value.Value) value.Value { return value.OfText(bytes.TrimSpace(in.Bytes)) }, nil
 		}},
-	{Name: "upper", In: onText, Out: value.Text, Doc: "in capital letters", Example: `field | upper`, Field: "gs", Gives: "GS", build: texts(func(to, in []byte) []byte { return appendCased(to, in, unicode.ToUpper) })},
-	{Name: "lower", In: onText, Out: value.Text, Doc: "in small letters", Example: `field | lower`, Field: "GS", Gives: "gs", build: texts(func(to, in []byte) []byte { return appendCased(to, in, unicode.ToLower) })},
-	{Name: "ascii", In: onText, Out: value.Text, Doc: "with every character outside ASCII replaced by ?", Example: `field | ascii`, Field: "4 °C", Gives: "4 ?C",
+	{Name: "upper", In: onText, Out: value.Text, Doc: "in capital letters", Example: `value | upper`, Field: "gs", Gives: "GS", build: texts(func(to, in []byte) []byte { return appendCased(to, in, unicode.ToUpper) })},
+	{Name: "lower", In: onText, Out: value.Text, Doc: "in small letters", Example: `value | lower`, Field: "GS", Gives: "gs", build: texts(func(to, in []byte) []byte { return appendCased(to, in, unicode.ToLower) })},
+	{Name: "ascii", In: onText, Out: value.Text, Doc: "with every character outside ASCII replaced by ?", Example: `value | ascii`, Field: "4 °C", Gives: "4 ?C",
 		build: texts(func(to, in []byte) []byte {
 			for _, r := range string(in) {
 				if r >= utf8.RuneSelf {
@@ -167,9 +167,9 @@ var table = []*Function{
 			return to
 		})},
 	{Name: "part", In: onText, Out: value.Text, Args: []Argument{{Name: "from", Kind: value.Number, Constant: true}, {Name: "length", Kind: value.Number, Constant: true, Optional: true}},
-		Doc: "some characters, counted from 1", Example: `field | part 3 2`, Field: "T-0815", Gives: "08", build: buildPart},
+		Doc: "some characters, counted from 1", Example: `value | part 3 2`, Field: "T-0815", Gives: "08", build: buildPart},
 	{Name: "before", In: onText, Out: value.Text, Args: []Argument{{Name: "separator", Kind: value.Text, Constant: true}}, Doc: "what stands before the first separator; the whole text if there is none",
-		Example: `field | before "-"`, Field: "T-0815", Gives: "T",
+		Example: `value | before "-"`, Field: "T-0815", Gives: "T",
 		build: func(args []argument) (operation, error) {
 			sep := []byte(args[0].text)
 			return func(_ *Env, in value.Value) value.Value {
@@ -178,7 +178,7 @@ var table = []*Function{
 			}, nil
 		}},
 	{Name: "after", In: onText, Out: value.Text, Args: []Argument{{Name: "separator", Kind: value.Text, Constant: true}}, Doc: "what stands after the first separator; empty if there is none",
-		Example: `field | after "-"`, Field: "T-0815", Gives: "0815",
+		Example: `value | after "-"`, Field: "T-0815", Gives: "0815",
 		build: func(args []argument) (operation, error) {
 			sep := []byte(args[0].text)
 			return func(_ *Env, in value.Value) value.Value {
@@ -187,9 +187,9 @@ var table = []*Function{
 			}, nil
 		}},
 	{Name: "pad", In: []value.Kind{value.Text, value.Number}, Out: value.Text, Args: []Argument{{Name: "width", Kind: value.Number, Constant: true}, {Name: "with", Kind: value.Text, Constant: true, Optional: true}},
-		Doc: "made at least so many characters wide on the left, with spaces or another character", Example: `field | pad 6 "0"`, Field: "815", Gives: "000815", build: buildPad},
+		Doc: "made at least so many characters wide on the left, with spaces or another character", Example: `value | pad 6 "0"`, Field: "815", Gives: "000815", build: buildPad},
 	{Name: "replace", In: onText, Out: value.Text, Args: []Argument{{Name: "old", Kind: value.Text, Constant: true}, {Name: "new", Kind: value.Text, Constant: true}}, Doc: "every occurrence of a text replaced by another",
-		Example: `field | replace "-" ""`, Field: "T-08-15", Gives: "T0815",
+		Example: `value | replace "-" ""`, Field: "T-08-15", Gives: "T0815",
 		build: func(args []argument) (operation, error) {
 			old, with := []byte(args[0].text), []byte(args[1].text)
 			if len(old) == 0 {
@@ -209,13 +209,13 @@ var table = []*Function{
 			}, nil
 		}},
 	{Name: "matches", In: onText, Out: value.Bool, Args: []Argument{{Name: "pattern", Kind: value.Text, Constant: true}}, Doc: "whether the whole text matches a regular expression (RE2)",
-		Example: `field | matches "T-[0-9]+"`, Field: "T-0815", Gives: "true",
+		Example: `value | matches "T-[0-9]+"`, Field: "T-0815", Gives: "true",
 		build: func(args []argument) (operation, error) {
 			re, err := regexp.Compile("^(?:" + args[0].text + ")$")
 			return func(_ *Env, in value.Value) value.Value { return value.OfBool(re.Match(in.Bytes)) }, err
 		}},
 	{Name: "capture", In: onText, Out: value.Text, Args: []Argument{{Name: "pattern", Kind: value.Text, Constant: true}}, Doc: "what the first group of a regular expression (RE2) finds; absent if it does not match",
-		Example: `field | capture "T-0*([0-9]+)"`, Field: "T-0815", Gives: "815",
+		Example: `value | capture "T-0*([0-9]+)"`, Field: "T-0815", Gives: "815",
 		build: func(args []argument) (operation, error) {
 			re, err := regexp.Compile(args[0].text)
 			if err == nil && re.NumSubexp() < 1 {
@@ -228,23 +228,23 @@ var table = []*Function{
 				return value.Value{}
 			}, err
 		}},
-	{Name: "length", In: onText, Out: value.Number, Doc: "how many characters", Example: `field | length`, Field: "°C", Gives: "2",
+	{Name: "length", In: onText, Out: value.Number, Doc: "how many characters", Example: `value | length`, Field: "°C", Gives: "2",
 		build: func([]argument) (operation, error) {
 			return func(_ *Env, in value.Value) value.Value {
 				return value.OfNumber(value.Int(int64(utf8.RuneCount(in.Bytes))))
 			}, nil
 		}},
-	{Name: "text", Out: value.Text, Doc: "a number or a truth value as text", Example: `field | text`, Field: "12.50", Gives: "12.50",
+	{Name: "text", Out: value.Text, Doc: "a number or a truth value as text", Example: `value | text`, Field: "12.50", Gives: "12.50",
 		build: func([]argument) (operation, error) {
 			return func(e *Env, in value.Value) value.Value {
 				return e.text(in, func(to, _ []byte) []byte { return in.Append(to) })
 			}, nil
 		}},
 	{Name: "number", In: onText, Out: value.Number, Args: []Argument{{Name: "decimal mark", Kind: value.Text, Constant: true, Optional: true}, {Name: "grouping mark", Kind: value.Text, Constant: true, Optional: true}},
-		Doc: "a text read as a number, with a point unless other marks are declared", Example: `field | number ","`, Field: "12,5", Gives: "12.5", build: buildNumber},
+		Doc: "a text read as a number, with a point unless other marks are declared", Example: `value | number ","`, Field: "12,5", Gives: "12.5", build: buildNumber},
 	{Name: "round", In: onNumber, Out: value.Number, Args: []Argument{{Name: "decimals", Kind: value.Number, Constant: true}, {Name: "mode", Kind: value.Text, Constant: true, Optional: true}},
-		Doc: "rounded to so many decimals; mode is half-even (the usual one), half-up, down or up", Example: `field | number | round 1`, Field: "12.25", Gives: "12.2", build: buildRound},
-	{Name: "abs", In: onNumber, Out: value.Number, Doc: "without its sign", Example: `field | number | abs`, Field: "-1.50", Gives: "1.50",
+		Doc: "rounded to so many decimals; mode is half-even (the usual one), half-up, down or up", Example: `value | number | round 1`, Field: "12.25", Gives: "12.2", build: buildRound},
+	{Name: "abs", In: onNumber, Out: value.Number, Doc: "without its sign", Example: `value | number | abs`, Field: "-1.50", Gives: "1.50",
 		build: func([]argument) (operation, error) {
 			return func(_ *Env, in value.Value) value.Value {
 				if in.Number.Sign() < 0 {
@@ -255,10 +255,10 @@ var table = []*Function{
 		}},
 	{Name: "date", In: onText, Out: value.Time, Args: []Argument{{Name: "pattern", Kind: value.Text, Constant: true}, {Name: "code", Kind: value.Text, Optional: true}},
 		Doc:     "a text read as a date or time in a TR 35 pattern, or as a standard writes it, with the precision that it has: \"HL7\", \"ISO 8601\", or \"EDIFACT\" and \"X12\" with the code that names its form",
-		Example: `field | date "dd/MM/yyyy" | format "yyyyMMdd"`, Field: "25/11/2026", Gives: "20261125", build: buildDate},
+		Example: `value | date "dd/MM/yyyy" | format "yyyyMMdd"`, Field: "25/11/2026", Gives: "20261125", build: buildDate},
 	{Name: "format", In: onTime, Out: value.Text, Args: []Argument{{Name: "pattern", Kind: value.Text, Constant: true}},
 		Doc:     "a date or time written in a TR 35 pattern, or as a standard writes it, as exactly as it is known: \"HL7\" or \"ISO 8601\". What is not known is never made up, but for minutes and seconds of a known hour",
-		Example: `field | date "yyyy-MM-dd" | format "d.M.yyyy"`, Field: "2026-11-05", Gives: "5.11.2026", needs: formatNeeds, build: buildFormat},
+		Example: `value | date "yyyy-MM-dd" | format "d.M.yyyy"`, Field: "2026-11-05", Gives: "5.11.2026", needs: formatNeeds, build: buildFormat},
 	{Name: "lookup", In: []value.Kind{value.Text, value.Number, value.Time}, Out: value.Text, Args: []Argument{{Name: "table", Table: true}, optional(textArgument("answer")), {Name: "key", Kind: anyKind, Optional: true}, {Name: "key", Kind: anyKind, Optional: true}}, Doc: "a code looked up in a table's first column, for the answer in its second or in the column of that heading; further keys are looked up in the columns behind the first. Columns `kg from` and `kg to` are one key, a range of numbers or days in which a number or time is looked for. `if unlisted` answers for a code that the table does not have, otherwise the record is rejected"},
 }
 

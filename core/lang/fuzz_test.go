@@ -27,10 +27,10 @@ func FuzzRun(f *testing.F) {
 	}
 	for _, known := range Functions() {
 		if example := known.Example; known.Rows {
-			f.Add("a = "+strings.ReplaceAll(example, "field", "p")+"\n", "b,1,2026-11-25|c,d")
+			f.Add("a = "+strings.ReplaceAll(example, "value", "p")+"\n", "b,1,2026-11-25|c,d")
 		} else if example != "" {
-			f.Add("a = "+strings.ReplaceAll(example, "field", "x")+"\n", known.Field+",3")
-			f.Add("a = "+strings.ReplaceAll(example, "field", "n")+"\nb = "+strings.ReplaceAll(example, "field", "t")+"\n", known.Field+",3")
+			f.Add("a = "+strings.ReplaceAll(example, "value", "x")+"\n", known.Field+",3")
+			f.Add("a = "+strings.ReplaceAll(example, "value", "n")+"\nb = "+strings.ReplaceAll(example, "field", "t")+"\n", known.Field+",3")
 		}
 	}
 	table, _ := lookup.Parse("lookups/sexes.csv", "sheet,hl7\nMale,M\nFemale,F\n")

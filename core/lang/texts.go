@@ -28,8 +28,8 @@ const longest = 1 << 20
 
 var textFunctions = []*Function{
 	{Name: "fill", In: []value.Kind{value.Text, value.Number}, Out: value.Text, Args: []Argument{numberArgument("width"), optional(textArgument("with"))},
-		Doc: "made at least so many characters wide on the right, with spaces or another character", Example: `field | fill 6 "."`, Field: "815", Gives: "815...", build: buildFill},
-	{Name: "title", In: onText, Out: value.Text, Doc: "each word with a capital letter, the rest small", Example: `field | title`, Field: "SKERRY coast", Gives: "Skerry Coast",
+		Doc: "made at least so many characters wide on the right, with spaces or another character", Example: `value | fill 6 "."`, Field: "815", Gives: "815...", build: buildFill},
+	{Name: "title", In: onText, Out: value.Text, Doc: "each word with a capital letter, the rest small", Example: `value | title`, Field: "SKERRY coast", Gives: "Skerry Coast",
 		build: texts(func(to, in []byte) []byte {
 			begins := true
 			for _, r := range string(in) {
@@ -42,7 +42,7 @@ var textFunctions = []*Function{
 			}
 			return to
 		})},
-	{Name: "word", In: onText, Out: value.Text, Args: []Argument{numberArgument("n")}, Doc: "the nth word, from 1; absent if there are not so many", Example: `field | word 2`, Field: " Grey  seal pup", Gives: "seal",
+	{Name: "word", In: onText, Out: value.Text, Args: []Argument{numberArgument("n")}, Doc: "the nth word, from 1; absent if there are not so many", Example: `value | word 2`, Field: " Grey  seal pup", Gives: "seal",
 		build: func(args []argument) (operation, error) {
 			if args[0].num < 1 {
 				return nil, fmt.Errorf("words are counted from 1")
@@ -58,7 +58,7 @@ var textFunctions = []*Function{
 			}, nil
 		}},
 	{Name: "piece", In: onText, Out: value.Text, Args: []Argument{textArgument("separator"), numberArgument("n")}, Doc: "the nth piece between separators, from 1; absent if there are not so many",
-		Example: `field | piece ";" 2`, Field: "ST18;night;3", Gives: "night",
+		Example: `value | piece ";" 2`, Field: "ST18;night;3", Gives: "night",
 		build: func(args []argument) (operation, error) {
 			separator := []byte(args[0].text)
 			if len(separator) == 0 || args[1].num < 1 {
@@ -76,7 +76,7 @@ var textFunctions = []*Function{
 			}, nil
 		}},
 	{Name: "rewrite", In: onText, Out: value.Text, Args: []Argument{textArgument("pattern"), textArgument("with")}, Doc: "what matches a regular expression (RE2) replaced; $1 stands for what its first group found",
-		Example: `field | rewrite "T-0*([0-9]+)" "tag $1"`, Field: "T-0815", Gives: "tag 815",
+		Example: `value | rewrite "T-0*([0-9]+)" "tag $1"`, Field: "T-0815", Gives: "tag 815",
 		build: func(args []argument) (operation, error) {
 			re, err := regexp.Compile(args[0].text)
 			with := []byte(args[1].text)
@@ -89,8 +89,8 @@ var textFunctions = []*Function{
 			}, err
 		}},
 	{Name: "translate", In: onText, Out: value.Text, Args: []Argument{textArgument("from"), textArgument("to")}, Doc: "each character of one text replaced by the one in its place in another; those behind the other's end are left out",
-		Example: `field | translate "/.#" "--"`, Field: "1/2.3#", Gives: "1-2-3", build: buildTranslate},
-	{Name: "times", In: onText, Out: value.Text, Args: []Argument{numberArgument("n")}, Doc: "written so many times, up to 1000", Example: `field | times 3`, Field: "ab", Gives: "ababab",
+		Example: `value | translate "/.#" "--"`, Field: "1/2.3#", Gives: "1-2-3", build: buildTranslate},
+	{Name: "times", In: onText, Out: value.Text, Args: []Argument{numberArgument("n")}, Doc: "written so many times, up to 1000", Example: `value | times 3`, Field: "ab", Gives: "ababab",
 		build: func(args []argument) (operation, error) {
 			if args[0].num < 0 || args[0].num > 1000 {
 				return nil, fmt.Errorf("a text can be written 0 to 1000 times")
@@ -102,13 +102,13 @@ var textFunctions = []*Function{
 				return value.OfText(bytes.Repeat(in.Bytes, int(args[0].num)))
 			}, nil
 		}},
-	{Name: "plain", In: onText, Out: value.Text, Doc: "in ASCII letters: without accents, ae for æ, ss for ß; what has no such letters is ?", Example: `field | plain`, Field: "Ærø, Señor Weiß", Gives: "AEro, Senor Weiss", build: texts(plainLetters)},
-	{Name: "contains", In: onText, Out: value.Bool, Args: []Argument{{Name: "text", Kind: value.Text}}, Doc: "whether another text stands in it", Example: `field | contains "seal"`, Field: "grey seal", Gives: "true", build: comparing(bytes.Contains)},
-	{Name: "begins", In: onText, Out: value.Bool, Args: []Argument{{Name: "text", Kind: value.Text}}, Doc: "whether it begins with another text", Example: `field | begins "T-"`, Field: "T-0815", Gives: "true", build: comparing(bytes.HasPrefix)},
-	{Name: "ends", In: onText, Out: value.Bool, Args: []Argument{{Name: "text", Kind: value.Text}}, Doc: "whether it ends with another text", Example: `field | ends "15"`, Field: "T-0815", Gives: "true", build: comparing(bytes.HasSuffix)},
-	{Name: "base64", In: onText, Out: value.Text, Doc: "its UTF-8 in base64 (RFC 4648, 4)", Example: `field | base64`, Field: "café", Gives: "Y2Fmw6k=",
+	{Name: "plain", In: onText, Out: value.Text, Doc: "in ASCII letters: without accents, ae for æ, ss for ß; what has no such letters is ?", Example: `value | plain`, Field: "Ærø, Señor Weiß", Gives: "AEro, Senor Weiss", build: texts(plainLetters)},
+	{Name: "contains", In: onText, Out: value.Bool, Args: []Argument{{Name: "text", Kind: value.Text}}, Doc: "whether another text stands in it", Example: `value | contains "seal"`, Field: "grey seal", Gives: "true", build: comparing(bytes.Contains)},
+	{Name: "begins", In: onText, Out: value.Bool, Args: []Argument{{Name: "text", Kind: value.Text}}, Doc: "whether it begins with another text", Example: `value | begins "T-"`, Field: "T-0815", Gives: "true", build: comparing(bytes.HasPrefix)},
+	{Name: "ends", In: onText, Out: value.Bool, Args: []Argument{{Name: "text", Kind: value.Text}}, Doc: "whether it ends with another text", Example: `value | ends "15"`, Field: "T-0815", Gives: "true", build: comparing(bytes.HasSuffix)},
+	{Name: "base64", In: onText, Out: value.Text, Doc: "its UTF-8 in base64 (RFC 4648, 4)", Example: `value | base64`, Field: "café", Gives: "Y2Fmw6k=",
 		build: texts(func(to, in []byte) []byte { return base64.StdEncoding.AppendEncode(to, in) })},
-	{Name: "unbase64", In: onText, Out: value.Text, Doc: "the text whose UTF-8 stands there in base64", Example: `field | unbase64`, Field: "Y2Fmw6k=", Gives: "café",
+	{Name: "unbase64", In: onText, Out: value.Text, Doc: "the text whose UTF-8 stands there in base64", Example: `value | unbase64`, Field: "Y2Fmw6k=", Gives: "café",
 		build: func([]argument) (operation, error) {
 			return func(e *Env, in value.Value) value.Value {
 				out, err := base64.StdEncoding.AppendDecode(nil, in.Bytes)
@@ -118,10 +118,10 @@ var textFunctions = []*Function{
 				return value.OfText(out)
 			}, nil
 		}},
-	{Name: "marks", In: onNumber, Out: value.Text, Args: []Argument{textArgument("decimal"), optional(textArgument("grouping"))}, Doc: "a number written with other marks than a point", Example: `field | number | marks "," "."`, Field: "1234567.50", Gives: "1.234.567,50", build: buildMarks},
-	{Name: "min", In: onNumber, Out: value.Number, Args: []Argument{{Name: "number", Kind: value.Number}}, Doc: "the smaller of it and another number", Example: `field | number | min 10`, Field: "12.5", Gives: "10", build: choosing(-1)},
-	{Name: "max", In: onNumber, Out: value.Number, Args: []Argument{{Name: "number", Kind: value.Number}}, Doc: "the larger of it and another number", Example: `field | number | max 0`, Field: "-1.5", Gives: "0", build: choosing(1)},
-	{Name: "remainder", In: onNumber, Out: value.Number, Args: []Argument{{Name: "divisor", Kind: value.Number}}, Doc: "what is left of it when it is divided into whole parts; with its own sign", Example: `field | number | remainder 7`, Field: "17.5", Gives: "3.5",
+	{Name: "marks", In: onNumber, Out: value.Text, Args: []Argument{textArgument("decimal"), optional(textArgument("grouping"))}, Doc: "a number written with other marks than a point", Example: `value | number | marks "," "."`, Field: "1234567.50", Gives: "1.234.567,50", build: buildMarks},
+	{Name: "min", In: onNumber, Out: value.Number, Args: []Argument{{Name: "number", Kind: value.Number}}, Doc: "the smaller of it and another number", Example: `value | number | min 10`, Field: "12.5", Gives: "10", build: choosing(-1)},
+	{Name: "max", In: onNumber, Out: value.Number, Args: []Argument{{Name: "number", Kind: value.Number}}, Doc: "the larger of it and another number", Example: `value | number | max 0`, Field: "-1.5", Gives: "0", build: choosing(1)},
+	{Name: "remainder", In: onNumber, Out: value.Number, Args: []Argument{{Name: "divisor", Kind: value.Number}}, Doc: "what is left of it when it is divided into whole parts; with its own sign", Example: `value | number | remainder 7`, Field: "17.5", Gives: "3.5",
 		build: func(args []argument) (operation, error) {
 			return func(e *Env, in value.Value) value.Value {
 				by := args[0].eval(e)

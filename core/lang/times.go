@@ -15,18 +15,18 @@ var units = []string{"years", "months", "weeks", "days", "working days", "hours"
 
 var timeFunctions = []*Function{
 	{Name: "shift", In: onTime, needs: needsUnit(1), Out: value.Time, Args: []Argument{{Name: "by", Kind: value.Number}, textArgument("unit")}, Doc: "later by so many years, months, weeks, days, working days (Monday to Friday), hours, minutes or seconds, or earlier; the 31st becomes the last day of a shorter month",
-		Example: `field | date "yyyy-MM-dd" | shift 1 "months" | format "yyyy-MM-dd"`, Field: "2026-01-31", Gives: "2026-02-28", build: buildShift},
+		Example: `value | date "yyyy-MM-dd" | shift 1 "months" | format "yyyy-MM-dd"`, Field: "2026-01-31", Gives: "2026-02-28", build: buildShift},
 	{Name: "until", In: onTime, needs: needsUnit(1), Out: value.Number, Args: []Argument{{Name: "time", Kind: value.Time}, textArgument("unit")}, Doc: "how many whole years, months, weeks, days, working days, hours, minutes or seconds lie between it and a later time; negative for an earlier one",
-		Example: `field | date "yyyy-MM-dd" | until ("2026-11-28" | date "yyyy-MM-dd") "years"`, Field: "2010-11-29", Gives: "15", build: buildUntil},
-	{Name: "startof", In: onTime, needs: needsUnit(0), Out: value.Time, Args: []Argument{textArgument("unit")}, Doc: `the beginning of its "year", "month", "week" (on Monday), "day" or "hour"`, Example: `field | date "yyyy-MM-dd" | startof "week" | format "yyyy-MM-dd"`, Field: "2026-11-28", Gives: "2026-11-23", build: bounding(false)},
-	{Name: "endof", In: onTime, needs: needsUnit(0), Out: value.Time, Args: []Argument{textArgument("unit")}, Doc: `the last day of its "year", "month" or "week"`, Example: `field | date "yyyy-MM-dd" | endof "month" | format "yyyy-MM-dd"`, Field: "2024-02-03", Gives: "2024-02-29", build: bounding(true)},
-	{Name: "weekday", In: onTime, needs: needsDay, Out: value.Number, Doc: "its day of the week, from 1 for Monday to 7 (ISO 8601)", Example: `field | date "yyyy-MM-dd" | weekday`, Field: "2026-11-28", Gives: "6",
+		Example: `value | date "yyyy-MM-dd" | until ("2026-11-28" | date "yyyy-MM-dd") "years"`, Field: "2010-11-29", Gives: "15", build: buildUntil},
+	{Name: "startof", In: onTime, needs: needsUnit(0), Out: value.Time, Args: []Argument{textArgument("unit")}, Doc: `the beginning of its "year", "month", "week" (on Monday), "day" or "hour"`, Example: `value | date "yyyy-MM-dd" | startof "week" | format "yyyy-MM-dd"`, Field: "2026-11-28", Gives: "2026-11-23", build: bounding(false)},
+	{Name: "endof", In: onTime, needs: needsUnit(0), Out: value.Time, Args: []Argument{textArgument("unit")}, Doc: `the last day of its "year", "month" or "week"`, Example: `value | date "yyyy-MM-dd" | endof "month" | format "yyyy-MM-dd"`, Field: "2024-02-03", Gives: "2024-02-29", build: bounding(true)},
+	{Name: "weekday", In: onTime, needs: needsDay, Out: value.Number, Doc: "its day of the week, from 1 for Monday to 7 (ISO 8601)", Example: `value | date "yyyy-MM-dd" | weekday`, Field: "2026-11-28", Gives: "6",
 		build: ofTime(func(t time.Time) int64 { return int64(t.Weekday()+6)%7 + 1 })},
-	{Name: "week", In: onTime, needs: needsDay, Out: value.Number, Doc: "the week of the year that it is in (ISO 8601)", Example: `field | date "yyyy-MM-dd" | week`, Field: "2027-01-02", Gives: "53",
+	{Name: "week", In: onTime, needs: needsDay, Out: value.Number, Doc: "the week of the year that it is in (ISO 8601)", Example: `value | date "yyyy-MM-dd" | week`, Field: "2027-01-02", Gives: "53",
 		build: ofTime(func(t time.Time) int64 { _, week := t.ISOWeek(); return int64(week) })},
-	{Name: "dayofyear", In: onTime, needs: needsDay, Out: value.Number, Doc: "its day of the year, from 1", Example: `field | date "yyyy-MM-dd" | dayofyear`, Field: "2026-02-01", Gives: "32", build: ofTime(func(t time.Time) int64 { return int64(t.YearDay()) })},
-	{Name: "epoch", In: onTime, needs: needsDay, Out: value.Number, Doc: "seconds since the beginning of 1970 in UTC; a time without a zone is taken as UTC", Example: `field | date "yyyy-MM-dd'T'HH:mm:ssXXX" | epoch`, Field: "2026-11-28T01:00:00+01:00", Gives: "1795824000", build: ofTime(time.Time.Unix)},
-	{Name: "fromepoch", In: onNumber, Out: value.Time, Doc: "the time so many seconds after the beginning of 1970, in UTC", Example: `field | number | fromepoch | format "yyyy-MM-dd HH:mm"`, Field: "1795824000", Gives: "2026-11-28 00:00",
+	{Name: "dayofyear", In: onTime, needs: needsDay, Out: value.Number, Doc: "its day of the year, from 1", Example: `value | date "yyyy-MM-dd" | dayofyear`, Field: "2026-02-01", Gives: "32", build: ofTime(func(t time.Time) int64 { return int64(t.YearDay()) })},
+	{Name: "epoch", In: onTime, needs: needsDay, Out: value.Number, Doc: "seconds since the beginning of 1970 in UTC; a time without a zone is taken as UTC", Example: `value | date "yyyy-MM-dd'T'HH:mm:ssXXX" | epoch`, Field: "2026-11-28T01:00:00+01:00", Gives: "1795824000", build: ofTime(time.Time.Unix)},
+	{Name: "fromepoch", In: onNumber, Out: value.Time, Doc: "the time so many seconds after the beginning of 1970, in UTC", Example: `value | number | fromepoch | format "yyyy-MM-dd HH:mm"`, Field: "1795824000", Gives: "2026-11-28 00:00",
 		build: func([]argument) (operation, error) {
 			return func(e *Env, in value.Value) value.Value {
 				n, whole := in.Number.Round(0, value.Down).Int64()
@@ -37,7 +37,7 @@ var timeFunctions = []*Function{
 				return value.OfTime(moment(t, value.Second, 0))
 			}, nil
 		}},
-	{Name: "fromsheet", In: onNumber, Out: value.Time, Doc: "the date that a spreadsheet program counts so (1 is 1 January 1900, and 60 a day that never was)", Example: `field | number | fromsheet | format "yyyy-MM-dd"`, Field: "46354", Gives: "2026-11-28",
+	{Name: "fromsheet", In: onNumber, Out: value.Time, Doc: "the date that a spreadsheet program counts so (1 is 1 January 1900, and 60 a day that never was)", Example: `value | number | fromsheet | format "yyyy-MM-dd"`, Field: "46354", Gives: "2026-11-28",
 		build: func([]argument) (operation, error) {
 			return func(e *Env, in value.Value) value.Value {
 				n, whole := in.Number.Round(0, value.Down).Int64()
@@ -57,7 +57,7 @@ var timeFunctions = []*Function{
 			}, nil
 		}},
 	{Name: "zone", In: onTime, needs: needsDay, Out: value.Time, Args: []Argument{textArgument("zone"), optional(textArgument("which"))}, Doc: `the same time in another zone (of the IANA database); one without a zone is taken as local there. Where clocks go back a time comes twice: "earlier" or "later" says which is meant, else it rejects, as does one that clocks pass over`,
-		Example: `field | date "yyyy-MM-dd HH:mm" | zone "Europe/Dublin" | format "yyyy-MM-dd'T'HH:mmXXX"`, Field: "2026-07-01 12:00", Gives: "2026-07-01T12:00+01:00", build: buildZone},
+		Example: `value | date "yyyy-MM-dd HH:mm" | zone "Europe/Dublin" | format "yyyy-MM-dd'T'HH:mmXXX"`, Field: "2026-07-01 12:00", Gives: "2026-07-01T12:00+01:00", build: buildZone},
 }
 
 func needsDay([]argument) func(value.Moment) string {
