@@ -102,9 +102,10 @@ func elements(s *js.Schema, one func(s *js.Schema, sure bool)) {
 
 // level is what a schema says of a value that holds records, but for what it says of them.
 type level struct {
-	of   []*js.Schema
-	path []string // members that lead from the value to the list in it
-	most int      // elements up to which their number matters
+	of    []*js.Schema
+	ruled *ruled
+	path  []string // members that lead from the value to the list in it
+	most  int      // elements up to which their number matters
 }
 
 // mostCounted bounds how many elements a list is counted to.
@@ -125,6 +126,7 @@ func (s *Schema) surround(above []parted, steps []string) (unchecked []string) {
 		for _, of := range above[from].sure {
 			l.of = append(l.of, strip.without(of, l.path))
 		}
+		l.ruled = newRuled(l.of)
 		l.most = min(strip.most+1, mostCounted)
 		s.levels[from] = l
 		for _, rule := range strip.unchecked {
@@ -276,6 +278,10 @@ func (t *stripper) member(c *js.Schema, path []string) {
 func (s *Schema) Around(at int, raw []byte, elements int, say func(Violation)) {
 	l, known := s.levels[at]
 	if !known || len(l.of) == 0 {
+		return
+	}
+	if _, spent := l.ruled.verdict(raw); spent {
+		say(boundless("the document"))
 		return
 	}
 	value, ok := readable(raw, "the document", say)

@@ -12,6 +12,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"net/url"
 	"path"
 	"slices"
@@ -31,6 +32,7 @@ type Schema struct {
 	Record shape.Record // the fields that maps can use
 	Lists  []shape.List // those of a record
 	of     []*js.Schema
+	ruled  *ruled        // the same, as far as values are proved to fit
 	levels map[int]level // what is said of the values around records
 }
 
@@ -82,6 +84,7 @@ func Load(file string, source []byte, records string, asserted bool, open func(n
 		}
 	}
 	s.of = of.sure
+	s.ruled = newRuled(s.of)
 	f := &fields{asserted: asserted, named: map[string]bool{}}
 	for i, part := range of.all() {
 		f.collect(part, nil, "", "", i < len(of.sure), true)
@@ -261,9 +264,22 @@ const mostDigits = 1000
 
 // Check validates a record, whose syntax is right, against the schema.
 func (s *Schema) Check(raw []byte, say func(Violation)) {
+	v, spent := s.ruled.verdict(raw)
+	switch {
+	case v == fits:
+		return
+	case spent:
+		say(boundless(record))
+		return
+	}
 	if value, ok := readable(raw, record, say); ok {
 		validate(s.of, value, raw, record, say)
 	}
+}
+
+// boundless is what is wrong with a value that would be gone through without end.
+func boundless(whole string) Violation {
+	return Violation{Code: "schema.alternative", Text: whole + " has alternatives of the schema within alternatives, each of which would be tried with each: it is not checked"}
 }
 
 // record is what a record is called in a sentence.
@@ -328,11 +344,12 @@ func violation(raw []byte, at []string, code, text string) Violation {
 
 // seen is the value that a text begins with, as far as it is shown.
 func seen(raw []byte) []byte {
-	var value json.RawMessage
-	if json.NewDecoder(bytes.NewReader(raw)).Decode(&value) != nil {
+	p := proof{raw: raw, left: math.MaxInt}
+	end, _ := p.value(0, nil, 0)
+	if p.lost {
 		return nil
 	}
-	return value
+	return raw[:end]
 }
 
 // tooLarge finds a number that would become very long if it were written out.
@@ -358,10 +375,13 @@ func tooLarge(value any, at []string) ([]string, bool) {
 	return nil, false
 }
 
+// pointerEscapes are those of a JSON Pointer (RFC 6901, 3).
+var pointerEscapes = strings.NewReplacer("~", "~0", "/", "~1")
+
 func escaped(steps []string) []string {
 	out := make([]string, len(steps))
 	for i, s := range steps {
-		out[i] = strings.NewReplacer("~", "~0", "/", "~1").Replace(s)
+		out[i] = pointerEscapes.Replace(s)
 	}
 	return out
 }

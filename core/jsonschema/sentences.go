@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"math"
 	"math/big"
 	"strconv"
 	"strings"
@@ -139,44 +140,45 @@ func number(r *big.Rat) string {
 // Offset finds the byte at which the value at a place begins: the nearest one around it that is
 // there.
 func Offset(raw []byte, at []string) int {
-	start := len(raw) - len(bytes.TrimLeft(raw, " \t\r\n"))
-	d := json.NewDecoder(bytes.NewReader(raw))
-	d.UseNumber()
+	p := proof{raw: raw, left: math.MaxInt}
+	place := p.blanks(0)
 	for _, step := range at {
-		token, err := d.Token()
-		if err != nil {
-			return start
-		}
-		found := false
-		switch token {
-		case json.Delim('{'):
-			for d.More() {
-				key, err := d.Token()
-				if err != nil {
-					return start
-				}
-				if key == step {
-					found = true
-					break
-				}
-				if d.Decode(new(json.RawMessage)) != nil {
-					return start
-				}
-			}
-		case json.Delim('['):
-			n, err := strconv.Atoi(step)
-			for ; err == nil && n > 0 && d.More(); n-- {
-				err = d.Decode(new(json.RawMessage))
-			}
-			found = err == nil && n == 0 && d.More()
-		}
+		inner, found := p.part(place, step)
 		if !found {
-			return start
+			break
 		}
-		start = int(d.InputOffset())
-		for start < len(raw) && strings.IndexByte(" \t\r\n:,", raw[start]) >= 0 {
-			start++
+		place = inner
+	}
+	return place
+}
+
+// part finds a member of an object, or an element of a list by its number.
+func (p *proof) part(at int, step string) (place int, found bool) {
+	if at >= len(p.raw) || p.raw[at] != '{' && p.raw[at] != '[' {
+		return 0, false
+	}
+	object, end := p.raw[at] == '{', p.raw[at]+2 // } and ] are two behind { and [
+	n, err := strconv.Atoi(step)
+	if !object && err != nil {
+		return 0, false
+	}
+	at = p.blanks(at + 1)
+	for ; at < len(p.raw) && p.raw[at] != end; n-- {
+		is := n == 0
+		if object {
+			name, behind := p.quoted(at)
+			at = p.blanks(min(p.blanks(behind)+1, len(p.raw)))
+			is = string(name) == step
+		}
+		if is {
+			return at, !p.lost && at < len(p.raw)
+		}
+		if at, _ = p.value(at, nil, 0); p.lost {
+			return 0, false
+		}
+		if at = p.blanks(at); at < len(p.raw) && p.raw[at] == ',' {
+			at = p.blanks(at + 1)
 		}
 	}
-	return start
+	return 0, false
 }

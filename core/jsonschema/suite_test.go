@@ -42,7 +42,7 @@ func TestPublishedSuite(t *testing.T) {
 		if err != nil || len(files) < 30 {
 			t.Fatalf("%d files of %s: %v", len(files), edition, err)
 		}
-		ran := 0
+		ran, proved, fitting := 0, 0, 0
 		for _, name := range files {
 			content, err := os.ReadFile(name)
 			if err != nil {
@@ -69,7 +69,16 @@ func TestPublishedSuite(t *testing.T) {
 				for _, one := range g.Tests {
 					ran++
 					var said []string
-					(&Schema{of: []*js.Schema{root}}).Check(one.Data, func(v Violation) { said = append(said, v.Code+" "+v.Text) })
+					s := &Schema{of: []*js.Schema{root}, ruled: newRuled([]*js.Schema{root})}
+					if v, _ := s.ruled.verdict(one.Data); v != open {
+						if proved++; v != holds(one.Valid) {
+							t.Errorf("%s, %s, %s, %s: valid is %v, and a proof says %v", edition, filepath.Base(name), g.Description, one.Description, one.Valid, v == fits)
+						}
+						if one.Valid {
+							fitting++
+						}
+					}
+					s.Check(one.Data, func(v Violation) { said = append(said, v.Code+" "+v.Text) })
 					if (len(said) == 0) != one.Valid {
 						t.Errorf("%s, %s, %s, %s: valid is %v, but %q", edition, filepath.Base(name), g.Description, one.Description, one.Valid, said)
 					}
@@ -79,6 +88,9 @@ func TestPublishedSuite(t *testing.T) {
 		if ran < 700 {
 			t.Errorf("%s: only %d tests were run", edition, ran)
 		}
-		t.Logf("%s: %d tests", edition, ran)
+		if proved < ran*2/3 || fitting < ran/3 {
+			t.Errorf("%s: only %d of %d tests were proved, %d of what is valid", edition, proved, ran, fitting)
+		}
+		t.Logf("%s: %d tests, %d proved, %d of them valid", edition, ran, proved, fitting)
 	}
 }

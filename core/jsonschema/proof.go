@@ -1,0 +1,793 @@
+package jsonschema
+
+import (
+	"bytes"
+	"encoding/json"
+	"math/big"
+	"unicode/utf8"
+
+	js "github.com/santhosh-tekuri/jsonschema/v6"
+
+	"ydrion/core/value"
+)
+
+// verdict is what a proof finds about a value and the rules that it is held against.
+type verdict uint8
+
+const (
+	open verdict = iota // it cannot tell: the library has to
+	fits
+	fails
+)
+
+// and is the verdict of two that must both hold.
+func (v verdict) and(w verdict) verdict {
+	switch {
+	case v == fails || w == fails:
+		return fails
+	case v == open || w == open:
+		return open
+	}
+	return fits
+}
+
+func holds(is bool) verdict {
+	if is {
+		return fits
+	}
+	return fails
+}
+
+// proof holds the text of a value, whose grammar is right, against rules: in one pass, without making anything of it.
+// Most values fit, and nothing else has to be done for them. Those of which it cannot tell, and those that do not fit,
+// are left to the library, which says what is wrong.
+type proof struct {
+	raw       []byte
+	all       bool // alternatives are gone through behind the first that fits, too, as the library does
+	left      int  // so many bytes may still be gone through
+	spent     bool // there were not enough
+	lost      bool // it cannot be followed
+	exponents bool // there is a number with one
+}
+
+// newProof begins one. Alternatives within alternatives go through what is in a value again and again; it may be gone
+// through as often as any schema with a use asks for.
+func newProof(raw []byte, of *ruled) proof {
+	return proof{raw: raw, all: of.all, left: 1<<22 + 1000*len(raw)}
+}
+
+// mostDepth is how deep values, and rules of one value, may be nested in a proof.
+const mostDepth = 600
+
+// rules are those of a schema, as far as a proof can apply them.
+type rules struct {
+	open  bool // there are others
+	never bool // nothing fits
+	kinds kinds
+	among *allowed
+	// Of texts.
+	pattern           js.Regexp
+	format            *js.Format
+	shortest, longest *int
+	// Of numbers.
+	least, most, above, below, multiple *value.Decimal
+	// Of objects.
+	members          members
+	required         uint64 // a bit for each member that must be there
+	patterns         []patterned
+	others           *rules // of members that are none of these
+	closed           bool   // there may be none
+	names            *rules
+	fewest, greatest *int // members
+	// Of lists.
+	first              []*rules
+	rest               *rules
+	full               bool // there may be no more elements than the first
+	fewestIn, mostIn   *int // elements
+	unique             bool
+	contains           *rules
+	leastHeld, maxHeld *int
+	// Of all values.
+	all, any, one   []*rules
+	not             *rules
+	when, then, els *rules
+}
+
+// kinds are types of values, a bit for each; 0: all.
+type kinds uint8
+
+const (
+	isNull kinds = 1 << iota
+	isTruth
+	isWhole
+	isNumber
+	isText
+	isList
+	isObject
+)
+
+var kindsByName = map[string]kinds{"null": isNull, "boolean": isTruth, "integer": isWhole, "number": isNumber, "string": isText, "array": isList, "object": isObject}
+
+// allowed are the values of which one is allowed.
+type allowed struct {
+	texts               map[string]bool
+	numbers             []value.Decimal
+	null, truth, untrue bool
+	deep                bool // some are objects or lists
+}
+
+type patterned struct {
+	names js.Regexp
+	of    *rules
+}
+
+// members are those that have rules of their own, or must be there. They are found by their length and two of their bytes.
+type members struct {
+	list  []member
+	heads [64]int16 // of the members with a hash: the first, from 1
+}
+
+type member struct {
+	name  string
+	ruled bool   // it has rules of its own
+	of    *rules // nil: anything fits
+	bit   uint64 // in required
+	next  int16  // with the same hash, from 1; 0: none
+}
+
+func hash(name []byte) int {
+	if len(name) == 0 {
+		return 0
+	}
+	return (len(name)*7 + int(name[0])*3 + int(name[len(name)-1])) & 63
+}
+
+func (m *members) find(name []byte) *member {
+	for i := m.heads[hash(name)]; i > 0; i = m.list[i-1].next {
+		if k := &m.list[i-1]; k.name == string(name) {
+			return k
+		}
+	}
+	return nil
+}
+
+func (m *members) add(name string) *member {
+	if k := m.find([]byte(name)); k != nil {
+		return k
+	}
+	h := hash([]byte(name))
+	m.list = append(m.list, member{name: name, next: m.heads[h]})
+	m.heads[h] = int16(len(m.list))
+	return &m.list[len(m.list)-1]
+}
+
+// ruled are the rules of schemas.
+type ruled struct {
+	top  []*rules // a value has to fit each
+	done map[*js.Schema]*rules
+	all  bool // some ask what others have left over
+}
+
+func newRuled(of []*js.Schema) *ruled {
+	d := &ruled{done: map[*js.Schema]*rules{}}
+	d.top = d.each(of)
+	return d
+}
+
+func (d *ruled) each(of []*js.Schema) (out []*rules) {
+	for _, s := range of {
+		out = append(out, d.rules(s))
+	}
+	return out
+}
+
+// rules are those of a schema; nil if anything fits it, or there is none.
+func (d *ruled) rules(s *js.Schema) *rules {
+	if s == nil {
+		return nil
+	}
+	if r, done := d.done[s]; done {
+		return r
+	}
+	if s.Bool != nil && *s.Bool {
+		d.done[s] = nil
+		return nil
+	}
+	r := &rules{}
+	d.done[s] = r
+	if s.Bool != nil {
+		r.never = true
+		return r
+	}
+	if s.Types != nil {
+		for _, name := range s.Types.ToStrings() {
+			r.kinds |= kindsByName[name]
+		}
+	}
+	if s.Enum != nil {
+		r.among = d.allowed(s.Enum.Values)
+	}
+	if s.Const != nil {
+		if r.among != nil {
+			r.open = true
+		}
+		r.among = d.allowed([]any{*s.Const})
+	}
+	r.format = s.Format
+	if s.Ref != nil {
+		if r.all = []*rules{d.rules(s.Ref)}; s.DraftVersion < 2019 {
+			return r // what stands beside a reference counts for nothing
+		}
+	}
+	r.open = r.open || s.RecursiveRef != nil || s.DynamicRef != nil || len(s.Dependencies) > 0 || len(s.DependentRequired) > 0 || len(s.DependentSchemas) > 0 ||
+		s.UnevaluatedProperties != nil || s.UnevaluatedItems != nil || len(s.Extensions) > 0 || s.ContentEncoding != nil || s.ContentMediaType != nil || s.ContentSchema != nil
+	d.all = d.all || s.UnevaluatedProperties != nil || s.UnevaluatedItems != nil
+	r.pattern, r.shortest, r.longest = s.Pattern, s.MinLength, s.MaxLength
+	for _, bound := range []struct {
+		of *big.Rat
+		to **value.Decimal
+	}{{s.Minimum, &r.least}, {s.Maximum, &r.most}, {s.ExclusiveMinimum, &r.above}, {s.ExclusiveMaximum, &r.below}, {s.MultipleOf, &r.multiple}} {
+		if bound.of != nil {
+			var exact bool
+			*bound.to, exact = decimal(bound.of)
+			r.open = r.open || !exact
+		}
+	}
+	d.object(r, s)
+	d.list(r, s)
+	r.all = append(r.all, d.each(s.AllOf)...)
+	r.any, r.one = d.each(s.AnyOf), d.each(s.OneOf)
+	if s.Not != nil {
+		if r.not = d.rules(s.Not); r.not == nil {
+			r.never = true
+		}
+	}
+	if s.If != nil {
+		if r.when = d.rules(s.If); r.when == nil {
+			r.when = &rules{}
+		}
+		r.then, r.els = d.rules(s.Then), d.rules(s.Else)
+	}
+	return r
+}
+
+func (d *ruled) object(r *rules, s *js.Schema) {
+	if len(s.Properties)+len(s.Required) > 1<<14 || len(s.Required) > 64 {
+		r.open = true
+		return
+	}
+	for name, of := range s.Properties {
+		below := d.rules(of)
+		m := r.members.add(name)
+		m.ruled, m.of = true, below
+	}
+	for i, name := range s.Required {
+		m := r.members.add(name)
+		if m.bit == 0 {
+			m.bit = 1 << i
+		}
+		r.required |= m.bit
+	}
+	for names, of := range s.PatternProperties {
+		r.patterns = append(r.patterns, patterned{names, d.rules(of)})
+	}
+	switch others := s.AdditionalProperties.(type) {
+	case bool:
+		r.closed = !others
+	case *js.Schema:
+		r.others = d.rules(others)
+	}
+	r.fewest, r.greatest = s.MinProperties, s.MaxProperties
+	if s.PropertyNames != nil && s.DraftVersion > 4 {
+		r.names = d.rules(s.PropertyNames)
+	}
+}
+
+func (d *ruled) list(r *rules, s *js.Schema) {
+	r.fewestIn, r.mostIn, r.unique = s.MinItems, s.MaxItems, s.UniqueItems
+	if s.Contains != nil {
+		if r.contains = d.rules(s.Contains); r.contains == nil {
+			r.contains = &rules{}
+		}
+		r.leastHeld, r.maxHeld = s.MinContains, s.MaxContains
+	}
+	if s.DraftVersion >= 2020 {
+		r.first, r.rest = d.each(s.PrefixItems), d.rules(s.Items2020)
+		return
+	}
+	switch of := s.Items.(type) {
+	case *js.Schema:
+		r.rest = d.rules(of)
+	case []*js.Schema:
+		r.first = d.each(of)
+		switch others := s.AdditionalItems.(type) {
+		case bool:
+			r.full = !others
+		case *js.Schema:
+			r.rest = d.rules(others)
+		}
+	default:
+		r.open = r.open || s.AdditionalItems != nil
+	}
+}
+
+// decimal is a bound as a decimal number; false if it is none, or very long.
+func decimal(of *big.Rat) (*value.Decimal, bool) {
+	digits, exact := of.FloatPrec()
+	if !exact || digits > value.MaxDigits/2 {
+		return nil, false
+	}
+	d, err := value.ParseDecimal([]byte(of.FloatString(digits)))
+	return &d, err == nil
+}
+
+func (d *ruled) allowed(values []any) *allowed {
+	a := &allowed{texts: map[string]bool{}}
+	for _, v := range values {
+		switch v := v.(type) {
+		case string:
+			a.texts[v] = true
+		case bool:
+			a.truth, a.untrue = a.truth || v, a.untrue || !v
+		case nil:
+			a.null = true
+		case json.Number:
+			n, err := value.ParseDecimal([]byte(v))
+			if err != nil {
+				rat, ok := new(big.Rat).SetString(v.String())
+				if !ok {
+					a.deep = true
+					continue
+				}
+				exact, is := decimal(rat)
+				if !is {
+					continue // no number that a proof knows is this one
+				}
+				n = *exact
+			}
+			a.numbers = append(a.numbers, n)
+		default:
+			a.deep = true
+		}
+	}
+	return a
+}
+
+// verdict of a value as a whole. Spent tells that its alternatives cannot be gone through.
+func (d *ruled) verdict(raw []byte) (v verdict, spent bool) {
+	p := newProof(raw, d)
+	v = fits
+	for _, r := range d.top {
+		end, w := p.value(p.blanks(0), r, 0)
+		if p.lost || p.blanks(end) != len(raw) {
+			return open, p.spent
+		}
+		v = v.and(w)
+	}
+	if p.exponents { // they may be too large to be checked, wherever they are
+		v = open
+	}
+	return v, false
+}
+
+func (p *proof) blanks(at int) int {
+	for at < len(p.raw) && (p.raw[at] == ' ' || p.raw[at] == '\n' || p.raw[at] == '\r' || p.raw[at] == '\t') {
+		at++
+	}
+	return at
+}
+
+// lose gives up.
+func (p *proof) lose() (int, verdict) {
+	p.lost = true
+	return len(p.raw), open
+}
+
+// value holds the value at a place against rules, nil: anything fits. It gives where it ends.
+func (p *proof) value(at int, r *rules, depth int) (end int, v verdict) {
+	if p.lost || at >= len(p.raw) || depth > mostDepth {
+		return p.lose()
+	}
+	kind, c := kinds(0), p.raw[at]
+	switch c {
+	case '{':
+		kind = isObject
+	case '[':
+		kind = isList
+	case '"':
+		kind = isText
+	case 't', 'f':
+		kind = isTruth
+	case 'n':
+		kind = isNull
+	default:
+		kind = isNumber
+	}
+	whole := r // what holds for the parts of an object or a list
+	if r != nil && (r.never || r.kinds != 0 && r.kinds&kind == 0 && (kind != isNumber || r.kinds&isWhole == 0)) {
+		whole, v = nil, fails
+	} else {
+		v = fits
+	}
+	var inner verdict
+	switch kind {
+	case isObject:
+		end, inner = p.object(at, whole, depth)
+	case isList:
+		end, inner = p.list(at, whole, depth)
+	case isText:
+		end, inner = p.text(at, whole)
+	case isNumber:
+		end, inner = p.number(at, whole)
+	default:
+		for end = at + 1; end < len(p.raw) && p.raw[end]-'a' < 26; end++ {
+		}
+		if inner = fits; whole != nil && whole.among != nil {
+			inner = holds(c == 'n' && whole.among.null || c == 't' && whole.among.truth || c == 'f' && whole.among.untrue)
+		}
+	}
+	if p.left--; kind&(isObject|isList) == 0 {
+		p.left -= end - at
+	}
+	if p.left < 0 {
+		p.spent = true
+		return p.lose()
+	}
+	if v = v.and(inner); whole == nil || v == fails {
+		return end, v
+	}
+	return end, v.and(p.combined(at, r, depth))
+}
+
+// combined holds a value against the rules that are made of others.
+func (p *proof) combined(at int, r *rules, depth int) verdict {
+	v := fits
+	if r.open {
+		v = open
+	}
+	of := func(r *rules) verdict {
+		_, v := p.value(at, r, depth+1)
+		return v
+	}
+	for _, r := range r.all {
+		v = v.and(of(r))
+	}
+	if len(r.any) > 0 {
+		some := fails
+		for _, r := range r.any {
+			if w := of(r); w == fits || some == fails {
+				some = w
+			}
+			if some == fits && !p.all {
+				break
+			}
+		}
+		v = v.and(some)
+	}
+	if len(r.one) > 0 {
+		n, unknown := 0, 0
+		for _, r := range r.one {
+			switch of(r) {
+			case fits:
+				n++
+			case open:
+				unknown++
+			}
+		}
+		switch {
+		case n > 1 || n+unknown == 0:
+			v = fails
+		case unknown > 0:
+			v = v.and(open)
+		}
+	}
+	if r.not != nil {
+		switch of(r.not) {
+		case fits:
+			v = fails
+		case open:
+			v = v.and(open)
+		}
+	}
+	if r.when != nil {
+		switch of(r.when) {
+		case fits:
+			v = v.and(of(r.then))
+		case fails:
+			v = v.and(of(r.els))
+		default:
+			v = v.and(open)
+		}
+	}
+	return v
+}
+
+// quoted gives what stands between the quotes of the text at a place, and where it ends. Escape sequences in it are undone.
+func (p *proof) quoted(at int) (text []byte, end int) {
+	rest := p.raw[at+1:]
+	k := bytes.IndexByte(rest, '"')
+	if k >= 0 && bytes.IndexByte(rest[:k], '\\') < 0 {
+		return rest[:k], at + k + 2
+	}
+	for k = 0; k < len(rest) && rest[k] != '"'; k++ {
+		if rest[k] == '\\' {
+			k++
+		}
+	}
+	if k >= len(rest) {
+		p.lost = true
+		return nil, len(p.raw)
+	}
+	end = at + k + 2
+	written, _, ok := decode(p.raw[at:end])
+	s, is := written.(string)
+	p.lost = p.lost || !ok || !is
+	return []byte(s), end
+}
+
+func (p *proof) text(at int, r *rules) (end int, v verdict) {
+	text, end := p.quoted(at)
+	if r == nil {
+		return end, fits
+	}
+	return end, r.text(text)
+}
+
+// text holds a text against rules.
+func (r *rules) text(text []byte) verdict {
+	if r.among != nil && !r.among.texts[string(text)] {
+		return fails
+	}
+	if r.shortest != nil || r.longest != nil {
+		n := utf8.RuneCount(text)
+		if r.shortest != nil && n < *r.shortest || r.longest != nil && n > *r.longest {
+			return fails
+		}
+	}
+	if r.pattern != nil && !r.pattern.MatchString(string(text)) {
+		return fails
+	}
+	return holds(r.format == nil || r.format.Validate(string(text)) == nil)
+}
+
+func (p *proof) number(at int, r *rules) (end int, v verdict) {
+	fraction, exponent := 0, false // where it begins
+	for end = at; end < len(p.raw); end++ {
+		c := p.raw[end]
+		if c == '.' {
+			fraction = end + 1
+		} else if c|0x20 == 'e' {
+			exponent = true
+		} else if c-'0' > 9 && c != '-' && c != '+' {
+			break
+		}
+	}
+	p.exponents = p.exponents || exponent
+	switch {
+	case end == at:
+		return p.lose()
+	case r == nil:
+		return end, fits
+	case exponent:
+		return end, open
+	}
+	text := p.raw[at:end]
+	if r.kinds&isWhole != 0 && r.kinds&isNumber == 0 && fraction > 0 && len(bytes.Trim(p.raw[fraction:end], "0")) > 0 {
+		return end, fails
+	}
+	if r.among == nil && r.least == nil && r.most == nil && r.above == nil && r.below == nil && r.multiple == nil {
+		return end, fits
+	}
+	n, err := value.ParseDecimal(text)
+	if err != nil {
+		return p.lose()
+	}
+	if r.among != nil {
+		is := false
+		for _, m := range r.among.numbers {
+			is = is || m.Cmp(n) == 0
+		}
+		if !is {
+			return end, fails
+		}
+	}
+	if r.least != nil && n.Cmp(*r.least) < 0 || r.most != nil && n.Cmp(*r.most) > 0 || r.above != nil && n.Cmp(*r.above) <= 0 || r.below != nil && n.Cmp(*r.below) >= 0 {
+		return end, fails
+	}
+	if r.multiple != nil {
+		whole, ok := n.Div(*r.multiple, 0, value.Down)
+		if !ok {
+			return end, open
+		}
+		return end, holds(whole.Mul(*r.multiple).Cmp(n) == 0)
+	}
+	return end, fits
+}
+
+func (p *proof) object(at int, r *rules, depth int) (end int, v verdict) {
+	v = fits
+	came, n := uint64(0), 0
+	if at = p.blanks(at + 1); at < len(p.raw) && p.raw[at] == '}' {
+		end = at + 1
+	}
+	for end == 0 {
+		if at >= len(p.raw) || p.raw[at] != '"' {
+			return p.lose()
+		}
+		named := at
+		name, behind := p.quoted(at)
+		if at = p.blanks(behind); p.lost || at >= len(p.raw) || p.raw[at] != ':' {
+			return p.lose()
+		}
+		at = p.blanks(at + 1)
+		n++
+		var w verdict
+		if r == nil {
+			at, w = p.value(at, nil, depth+1)
+		} else {
+			at, w = p.member(named, at, r, name, &came, depth)
+		}
+		v = v.and(w)
+		if at = p.blanks(at); p.lost || at >= len(p.raw) {
+			return p.lose()
+		}
+		switch p.raw[at] {
+		case ',':
+			at = p.blanks(at + 1)
+		case '}':
+			end = at + 1
+		default:
+			return p.lose()
+		}
+	}
+	if r == nil {
+		return end, v
+	}
+	if came != r.required || r.fewest != nil && n < *r.fewest || r.greatest != nil && n > *r.greatest {
+		return end, fails
+	}
+	return end, v.and(r.among.deeply())
+}
+
+// deeply is the verdict of an object or a list that must be one of certain values.
+func (a *allowed) deeply() verdict {
+	switch {
+	case a == nil:
+		return fits
+	case a.deep:
+		return open
+	}
+	return fails
+}
+
+// member holds one, whose name is at a place, against all rules that are about it.
+func (p *proof) member(named, at int, r *rules, name []byte, came *uint64, depth int) (end int, v verdict) {
+	v = fits
+	held := false
+	var w verdict
+	if known := r.members.find(name); known != nil {
+		*came |= known.bit
+		if known.ruled {
+			end, v = p.value(at, known.of, depth+1)
+			held = true
+		}
+	}
+	for i := range r.patterns {
+		if of := &r.patterns[i]; of.names.MatchString(string(name)) {
+			end, w = p.value(at, of.of, depth+1)
+			v, held = v.and(w), true
+		}
+	}
+	if !held {
+		end, v = p.value(at, r.others, depth+1)
+		if r.closed {
+			v = fails
+		}
+	}
+	if r.names != nil {
+		_, w = p.value(named, r.names, depth+1)
+		v = v.and(w)
+	}
+	return end, v
+}
+
+// mostCompared is how many elements are compared each with each.
+const mostCompared = 32
+
+func (p *proof) list(at int, r *rules, depth int) (end int, v verdict) {
+	v = fits
+	n, held, unknown := 0, 0, 0
+	var each [mostCompared]span
+	if at = p.blanks(at + 1); at < len(p.raw) && p.raw[at] == ']' {
+		end = at + 1
+	}
+	for end == 0 {
+		var of *rules
+		if r != nil {
+			if n < len(r.first) {
+				of = r.first[n]
+			} else if of = r.rest; r.full {
+				v = fails
+			}
+			if r.contains != nil {
+				switch _, w := p.value(at, r.contains, depth+1); w {
+				case fits:
+					held++
+				case open:
+					unknown++
+				}
+			}
+		}
+		from := at
+		var w verdict
+		at, w = p.value(at, of, depth+1)
+		if v = v.and(w); n < mostCompared {
+			each[n] = span{from, at}
+		}
+		n++
+		if at = p.blanks(at); p.lost || at >= len(p.raw) {
+			return p.lose()
+		}
+		switch p.raw[at] {
+		case ',':
+			at = p.blanks(at + 1)
+		case ']':
+			end = at + 1
+		default:
+			return p.lose()
+		}
+	}
+	if r == nil {
+		return end, v
+	}
+	if r.fewestIn != nil && n < *r.fewestIn || r.mostIn != nil && n > *r.mostIn {
+		return end, fails
+	}
+	if r.unique && n > 1 {
+		v = v.and(p.differ(each[:min(n, mostCompared)], n))
+	}
+	if r.contains != nil {
+		v = v.and(r.holds(held, unknown))
+	}
+	return end, v.and(r.among.deeply())
+}
+
+// holds tells whether a list may have so many elements of a kind, of which some may be of it.
+func (r *rules) holds(held, unknown int) verdict {
+	least, most := 1, held+unknown
+	if r.leastHeld != nil {
+		least = *r.leastHeld
+	}
+	if r.maxHeld != nil {
+		most = *r.maxHeld
+	}
+	switch {
+	case held >= least && held+unknown <= most:
+		return fits
+	case held+unknown < least || held > most:
+		return fails
+	}
+	return open
+}
+
+// span is where a value stands.
+type span struct{ from, to int }
+
+// differ tells whether no two elements are the same, of few that are texts as they stand, whole numbers, truths or null.
+func (p *proof) differ(each []span, n int) verdict {
+	if n > len(each) {
+		return open
+	}
+	for i, a := range each {
+		text := p.raw[a.from:a.to]
+		if text[0] == '{' || text[0] == '[' || bytes.IndexByte(text, '\\') >= 0 || text[0] != '"' && bytes.ContainsAny(text, "-.") {
+			return open
+		}
+		for _, b := range each[:i] {
+			if bytes.Equal(p.raw[b.from:b.to], text) {
+				return fails
+			}
+		}
+	}
+	return fits
+}
