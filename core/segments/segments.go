@@ -261,6 +261,9 @@ func (m *Message) next(from int, s *Segment) *standard.Step {
 	if m.Structure == nil {
 		return &nowhere
 	}
+	if name := []byte(s.Name); !m.Structure.Chooses(name) {
+		return m.Structure.Next(from, name)
+	}
 	return m.Structure.Follow(from, []byte(s.Name), func(c *standard.Choice) bool { return c.Holds(s.Value(c.Element)) })
 }
 
@@ -598,19 +601,11 @@ func (m *Message) fields(s *Segment, occurrence int, known *standard.Composite, 
 			m.validate(&field[r], e, deepest, at, say)
 		}
 	}
-	if m.Dates != nil {
-		m.Dates(s, func(field, component int, v *Value, wrong string) {
-			at := where{segment: s.Name, occurrence: occurrence, field: field, repetition: 1, component: component}
-			say(format.Difference{Code: "standard.form", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s: %s", strconv.Quote(finding.Shorten([]byte(v.Text))), wrong)})
-		})
+	if m.Dates != nil && len(s.Fields) > 0 {
+		m.dates(s, occurrence, say)
 	}
-	there := func(n int) bool {
-		return n <= len(s.Fields) && len(s.Fields[n-1]) > 0 && !(len(s.Fields[n-1]) == 1 && s.Fields[n-1][0].Empty())
-	}
-	for i := range known.Conditions {
-		if c := &known.Conditions[i]; c.Wrong(there) != "" {
-			say(format.Difference{Code: "standard.condition", At: s.From, Path: Path(s.Name, occurrence, 0, 0, 0, 0), Text: fmt.Sprintf("elements of %s: %s (%s)", s.Name, c.Wrong(there), c.Text)})
-		}
+	if len(known.Conditions) > 0 {
+		conditions(s, occurrence, known, say)
 	}
 	// Of the segments of X12 those elements are described that are usually filled.
 	complete := m.Book.Closed || m.Local != nil
@@ -618,6 +613,26 @@ func (m *Message) fields(s *Segment, occurrence int, known *standard.Composite, 
 		if v := s.Fields[f]; len(v) > 0 && !v[0].Empty() {
 			say(format.Difference{Code: "standard.more-fields", At: v[0].From, Path: Path(s.Name, occurrence, f+1, 1, 0, 0), Text: fmt.Sprintf("%s knows %d fields of %s", m.rulebook(), len(known.Elements), s.Name)})
 			return
+		}
+	}
+}
+
+// dates checks the values that are dates in a form which another value of the segment names.
+func (m *Message) dates(s *Segment, occurrence int, say func(format.Difference)) {
+	m.Dates(s, func(field, component int, v *Value, wrong string) {
+		at := where{segment: s.Name, occurrence: occurrence, field: field, repetition: 1, component: component}
+		say(format.Difference{Code: "standard.form", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s: %s", strconv.Quote(finding.Shorten([]byte(v.Text))), wrong)})
+	})
+}
+
+// conditions checks which elements a segment has beside which.
+func conditions(s *Segment, occurrence int, known *standard.Composite, say func(format.Difference)) {
+	there := func(n int) bool {
+		return n <= len(s.Fields) && len(s.Fields[n-1]) > 0 && !(len(s.Fields[n-1]) == 1 && s.Fields[n-1][0].Empty())
+	}
+	for i := range known.Conditions {
+		if c := &known.Conditions[i]; c.Wrong(there) != "" {
+			say(format.Difference{Code: "standard.condition", At: s.From, Path: Path(s.Name, occurrence, 0, 0, 0, 0), Text: fmt.Sprintf("elements of %s: %s (%s)", s.Name, c.Wrong(there), c.Text)})
 		}
 	}
 }

@@ -68,7 +68,8 @@ func ParseCondition(s string) (Condition, error) {
 
 // Wrong says what is wrong, by which elements are there; "" if nothing is.
 func (c *Condition) Wrong(there func(element int) bool) string {
-	var has, lacks []int
+	var room [2][12]int // on the stack: conditions are asked of each segment
+	has, lacks := room[0][:0], room[1][:0]
 	for _, e := range c.Elements {
 		if there(e) {
 			has = append(has, e)
