@@ -49,6 +49,7 @@ const (
 	fraction
 	halfDay
 	offset
+	dayOfYear
 )
 
 type item struct {
@@ -57,12 +58,12 @@ type item struct {
 	text  string // of a literal
 }
 
-var letterFields = map[byte]field{'y': year4, 'M': month, 'd': day, 'H': hour24, 'h': hour12, 'm': minute, 's': second, 'S': fraction, 'a': halfDay, 'X': offset, 'x': offset}
+var letterFields = map[byte]field{'y': year4, 'M': month, 'd': day, 'H': hour24, 'h': hour12, 'm': minute, 's': second, 'S': fraction, 'a': halfDay, 'X': offset, 'x': offset, 'D': dayOfYear}
 
 var monthNames = [13]string{"", "Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"}
 
 // ParsePattern compiles a pattern of Unicode TR 35, part 4 (Dates), clause
-// "Date Field Symbols": yyyy yy M MM MMM d dd H HH h hh m mm s ss S… a X XX,
+// "Date Field Symbols": yyyy yy M MM MMM d dd DDD H HH h hh m mm s ss S… a X XX,
 // text between apostrophes, and everything that is not a letter as itself.
 // Letters that are commonly mistaken for others are refused with the right one
 // named.
@@ -192,7 +193,9 @@ func (p *Pattern) letters(c byte, n int) error {
 	case 'Y':
 		return fmt.Errorf("Y is the year of a week; years are yyyy")
 	case 'D':
-		return fmt.Errorf("D is the day of the year; days of the month are dd")
+		if n != 3 {
+			return fmt.Errorf("D is the day of the year, which is DDD; days of the month are dd")
+		}
 	}
 	f, ok := letterFields[c]
 	if !ok {
@@ -206,7 +209,7 @@ func (p *Pattern) letters(c byte, n int) error {
 		return fmt.Errorf("years are yyyy or yy")
 	case f == month && n == 3:
 		it.field = monthName
-	case f == fraction && n <= 9, f == halfDay && n == 1, f == offset && n <= 3:
+	case f == fraction && n <= 9, f == halfDay && n == 1, f == offset && n <= 3, f == dayOfYear:
 	case f != year4 && n > 2 || f == halfDay || f == offset || f == fraction:
 		return fmt.Errorf("%s is too long", strings.Repeat(string(c), n))
 	case n == 1 && f != fraction && f != halfDay && f != offset:
@@ -236,6 +239,10 @@ func (p *Pattern) check() error {
 	switch {
 	case len(has) == 0:
 		return fmt.Errorf("date pattern %q has no date in it", p.source)
+	case has[dayOfYear] && (has[month] || has[day]):
+		return fmt.Errorf("date pattern %q says one thing twice: DDD is the day of the year, months are MM and their days dd", p.source)
+	case has[dayOfYear] && !has[year4]:
+		return fmt.Errorf("date pattern %q: which day DDD is depends on the year, which is not in it", p.source)
 	case has[hour12] && !has[halfDay]:
 		return fmt.Errorf("date pattern %q: hh goes from 1 to 12 and needs a; hours from 0 to 23 are HH", p.source)
 	case has[minute] && !has[hour24] && !has[hour12]:
@@ -261,7 +268,7 @@ func (p *Pattern) check() error {
 }
 
 // parts are the fields by how large what they say is.
-var parts = map[field]value.Precision{year4: value.Year, year2: value.Year, month: value.Month, monthName: value.Month, day: value.Day, hour24: value.Hour, hour12: value.Hour, halfDay: value.Hour,
+var parts = map[field]value.Precision{year4: value.Year, year2: value.Year, month: value.Month, monthName: value.Month, day: value.Day, dayOfYear: value.Day, hour24: value.Hour, hour12: value.Hour, halfDay: value.Hour,
 	minute: value.Minute, second: value.Second, fraction: value.Fraction}
 
 // know notes what is known of a time in the pattern's form.
@@ -275,6 +282,9 @@ func (p *Pattern) know(has map[field]bool) {
 		}
 		part := parts[f]
 		said[part] = true
+		if f == dayOfYear {
+			said[value.Month] = true
+		}
 		p.says.From, p.says.Precision = min(p.says.From, part), max(p.says.Precision, part)
 	}
 	for part := p.says.From; part <= p.says.Precision; part++ {
@@ -298,7 +308,7 @@ func (p *Pattern) Lacks(m value.Moment) string {
 	return ""
 }
 
-var strptime = map[byte]string{'Y': "yyyy", 'y': "yy", 'm': "MM", 'd': "dd", 'H': "HH", 'I': "hh", 'M': "mm", 'S': "ss", 'f': "SSSSSS", 'p': "a", 'z': "XX", 'b': "MMM", '%': "%"}
+var strptime = map[byte]string{'Y': "yyyy", 'y': "yy", 'm': "MM", 'd': "dd", 'j': "DDD", 'H': "HH", 'I': "hh", 'M': "mm", 'S': "ss", 'f': "SSSSSS", 'p': "a", 'z': "XX", 'b': "MMM", '%': "%"}
 
 // ParseStrptime compiles the pattern form that Table Schema uses: %Y %m %d %H
 // %M %S and the like (POSIX strptime: zeros before a number are allowed and not needed).
@@ -321,7 +331,7 @@ func ParseStrptime(source string) (*Pattern, error) {
 		}
 		i++
 		if i == len(source) || strptime[source[i]] == "" {
-			return nil, fmt.Errorf("date format %q: %% must be followed by one of Y y m b d H I M S f p z", source)
+			return nil, fmt.Errorf("date format %q: %% must be followed by one of Y y m b d j H I M S f p z", source)
 		}
 		letters := strptime[source[i]]
 		b.WriteString(letters)
@@ -370,6 +380,8 @@ func (p *Pattern) HasDate() bool {
 		switch it.field {
 		case year4, year2, month, monthName, day:
 			n++
+		case dayOfYear:
+			n += 2
 		}
 	}
 	return n == 3
@@ -398,7 +410,7 @@ func (p *Pattern) Read(b []byte) (value.Moment, bool) {
 		return p.fixed.read(b)
 	}
 	m.From = p.says.From
-	afternoon, hasHalf, hour12Seen := false, false, false
+	afternoon, hasHalf, hour12Seen, nth := false, false, false, 1
 	note := func(precision value.Precision) { m.Precision = max(m.Precision, precision) }
 	for i := range p.items {
 		it := &p.items[i]
@@ -457,6 +469,9 @@ func (p *Pattern) Read(b []byte) (value.Moment, bool) {
 		case day:
 			m.Day = uint8(min(v, 99))
 			note(value.Day)
+		case dayOfYear:
+			nth = v
+			note(value.Day)
 		case hour24:
 			m.Hour = uint8(min(v, 99))
 			note(value.Hour)
@@ -483,6 +498,9 @@ func (p *Pattern) Read(b []byte) (value.Moment, bool) {
 	}
 	if hour12Seen && hasHalf && afternoon {
 		m.Hour += 12
+	}
+	if nth != 1 && !m.InYear(nth) {
+		return m, false
 	}
 	return m, len(b) == 0 && m.Valid()
 }
@@ -536,6 +554,8 @@ func (p *Pattern) Append(to []byte, m value.Moment) []byte {
 			to = append(to, monthNames[m.Month]...)
 		case day:
 			to = appendNumber(to, int(m.Day), it.width)
+		case dayOfYear:
+			to = value.AppendDigits(to, m.OfYear(), it.width)
 		case hour24:
 			to = appendNumber(to, int(m.Hour), it.width)
 		case hour12:

@@ -23,6 +23,10 @@ func TestPatternsAreRefusedWithTheRightLetter(t *testing.T) {
 		"'at":              "not closed",
 		"--":               "no date in it",
 		"ddd":              "too long",
+		"yyyyD":            "which is DDD",
+		"DDD":              "depends on the year",
+		"yyyyMMDDD":        "one thing twice",
+		"yyyyDDDdd":        "one thing twice",
 	} {
 		if _, err := ParsePattern(pattern); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v does not say %q", pattern, err, says)
@@ -41,6 +45,11 @@ func TestPatternsReadAndWrite(t *testing.T) {
 		{"yyyy-MM-dd'T'HH:mm:ssXXX", "2026-11-25T06:30:00+01:00", "HHmmXX", "0630+0100"},
 		{"yyyy-MM-dd'T'HH:mm:ssXXX", "2026-11-25T06:30:00Z", "HHmmXXX", "0630Z"},
 		{"yyyyMMddHHmmss.SSS", "20261125063000.250", "ss.SSSSSS", "00.250000"},
+		{"yyyyDDD", "2026329", "yyyy-MM-dd", "2026-11-25"},
+		{"yyDDD HH:mm", "24366 06:30", "dd.MM.yyyy HH:mm", "31.12.2024 06:30"},
+		{"DDD/yyyy", "060/2024", "yyyyMMdd", "20240229"},
+		{"dd.MM.yyyy", "01.03.2025", "yyyyDDD", "2025060"},
+		{"yyyyDDD", "2025001", "yyDDD", "25001"},
 		{"'week of' d MMM yyyy", "week of 2 Mar 2026", "d.M.", "2.3."},
 	}
 	for _, test := range tests {
@@ -57,6 +66,7 @@ func TestPatternsReadAndWrite(t *testing.T) {
 	for pattern, bad := range map[string][]string{
 		"dd/MM/yyyy": {"31/02/2026", "1/2/2026", "32/01/2026", "00/01/2026", "25/13/2026", "25-11-2026", "25/11/2026 ", "", "２５/11/2026"},
 		"HH:mm":      {"24:00", "23:60", "7:30", "07:3"},
+		"yyyyDDD":    {"2025366", "2024367", "2025000", "202532", "2025 32", "20250325", "2025x01"},
 		"hh:mm a":    {"00:30 am", "13:00 pm", "12:30"},
 	} {
 		p := MustPattern(pattern)

@@ -41,6 +41,28 @@ func DaysIn(year int, month uint8) uint8 {
 	return monthDays[month]
 }
 
+// OfYear is the day's number in its year, from 1.
+func (m Moment) OfYear() int {
+	n := int(m.Day)
+	for month := uint8(1); month < m.Month; month++ {
+		n += int(DaysIn(int(m.Year), month))
+	}
+	return n
+}
+
+// InYear makes it the nth day of its year; false if the year has no such day.
+func (m *Moment) InYear(nth int) bool {
+	for m.Month = 1; m.Month <= 12; m.Month++ {
+		days := int(DaysIn(int(m.Year), m.Month))
+		if nth >= 1 && nth <= days {
+			m.Day = uint8(nth)
+			return true
+		}
+		nth -= days
+	}
+	return false
+}
+
 // Valid tells whether the moment exists.
 func (m Moment) Valid() bool {
 	return m.Year >= 0 && m.Year <= 9999 && m.Month >= 1 && m.Month <= 12 && m.Day >= 1 && m.Day <= DaysIn(int(m.Year), m.Month) &&
