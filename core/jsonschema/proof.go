@@ -42,12 +42,12 @@ func holds(is bool) verdict {
 // Most values fit, and nothing else has to be done for them. Those of which it cannot tell, and those that do not fit,
 // are left to the library, which says what is wrong.
 type proof struct {
-	raw       []byte
-	all       bool // alternatives are gone through behind the first that fits, too, as the library does
-	left      int  // so many bytes may still be gone through
-	spent     bool // there were not enough
-	lost      bool // it cannot be followed
-	exponents bool // there is a number with one
+	raw   []byte
+	all   bool // alternatives are gone through behind the first that fits, too, as the library does
+	left  int  // so many bytes may still be gone through
+	spent bool // there were not enough
+	lost  bool // it cannot be followed
+	large bool // there is a number with an exponent that may be larger than what is checked
 }
 
 // newProof begins one. Alternatives within alternatives go through what is in a value again and again; it may be gone
@@ -364,7 +364,7 @@ func (d *ruled) verdict(raw []byte) (v verdict, spent bool) {
 		}
 		v = v.and(w)
 	}
-	if p.exponents { // they may be too large to be checked, wherever they are
+	if p.large {
 		v = open
 	}
 	return v, false
@@ -551,36 +551,43 @@ func (r *rules) text(text []byte) verdict {
 }
 
 func (p *proof) number(at int, r *rules) (end int, v verdict) {
-	fraction, exponent := 0, false // where it begins
+	fraction, exponent := 0, 0 // where they begin
 	for end = at; end < len(p.raw); end++ {
 		c := p.raw[end]
 		if c == '.' {
 			fraction = end + 1
 		} else if c|0x20 == 'e' {
-			exponent = true
+			exponent = end + 1
 		} else if c-'0' > 9 && c != '-' && c != '+' {
 			break
 		}
 	}
-	p.exponents = p.exponents || exponent
+	if exponent > 0 && len(bytes.TrimLeft(p.raw[exponent:end], "+-0")) > 3 {
+		p.large = true
+	}
 	switch {
 	case end == at:
 		return p.lose()
 	case r == nil:
 		return end, fits
-	case exponent:
-		return end, open
 	}
-	text := p.raw[at:end]
-	if r.kinds&isWhole != 0 && r.kinds&isNumber == 0 && fraction > 0 && len(bytes.Trim(p.raw[fraction:end], "0")) > 0 {
+	whole := r.kinds&isWhole != 0 && r.kinds&isNumber == 0
+	if whole && exponent == 0 && fraction > 0 && len(bytes.Trim(p.raw[fraction:end], "0")) > 0 {
 		return end, fails
 	}
-	if r.among == nil && r.least == nil && r.most == nil && r.above == nil && r.below == nil && r.multiple == nil {
+	if r.among == nil && r.least == nil && r.most == nil && r.above == nil && r.below == nil && r.multiple == nil && !(whole && exponent > 0) {
 		return end, fits
 	}
-	n, err := value.ParseDecimal(text)
+	read := value.ParseDecimal
+	if exponent > 0 {
+		read = value.ParseExponent
+	}
+	n, err := read(p.raw[at:end])
 	if err != nil {
-		return p.lose()
+		return end, open
+	}
+	if whole && n.Cmp(n.Round(0, value.Down)) != 0 {
+		return end, fails
 	}
 	if r.among != nil {
 		is := false
