@@ -104,8 +104,8 @@ func (c *Conductor) timetable(t *timetable.Table, now, asked time.Time) (time.Ti
 	if moment := t.Next(last); !moment.After(now) {
 		// However many moments were missed while nobody was there, they are made up
 		// for once.
-		for next := t.Next(moment); !next.IsZero() && !next.After(now); next = t.Next(next) {
-			moment = next
+		if latest := t.Latest(now); latest.After(moment) {
+			moment = latest
 		}
 		if first, err := c.e.Store.Due(c.work, c.node.ID, c.name, moment); err != nil {
 			c.trouble("keeping a moment of the timetable", err)

@@ -76,7 +76,7 @@ type Table struct {
 	Days     Days
 	At       []Clock
 	Every    time.Duration
-	From, To Clock // the window of the day; To is 24:00 if there is none
+	From, To Clock // the window of the day; To is 24:00 if there is none, and the next day's if it is not behind From
 	Zone     *time.Location
 }
 
@@ -86,22 +86,56 @@ func (t *Table) Always() bool { return len(t.At) == 0 && t.Every == 0 }
 
 // Open tells whether a moment lies in the window.
 func (t *Table) Open(at time.Time) bool {
-	at = at.In(t.Zone)
-	y, m, d := at.Date()
-	return t.Days[at.Weekday()] && !at.Before(Moment(y, m, d, t.From, t.Zone)) && at.Before(Moment(y, m, d, t.To, t.Zone))
+	y, m, d := at.In(t.Zone).Date()
+	for day := d - 1; day <= d; day++ {
+		if from, to := t.window(y, m, day); t.on(y, m, day) && !at.Before(from) && at.Before(to) {
+			return true
+		}
+	}
+	return false
+}
+
+// on tells whether its window begins on a day.
+func (t *Table) on(y int, m time.Month, d int) bool {
+	return t.Days[time.Date(y, m, d, 12, 0, 0, 0, t.Zone).Weekday()]
+}
+
+// window is the one that begins on a day.
+func (t *Table) window(y int, m time.Month, d int) (from, to time.Time) {
+	end := d
+	if t.To <= t.From {
+		end++
+	}
+	return Moment(y, m, d, t.From, t.Zone), Moment(y, m, end, t.To, t.Zone)
 }
 
 // Next is the first moment after another at which it is due, or at which its
 // window opens. It is zero if there is none within two weeks (no day is named).
 func (t *Table) Next(after time.Time) time.Time {
 	y, m, d := after.In(t.Zone).Date()
-	for day := range 15 {
-		noon := time.Date(y, m, d+day, 12, 0, 0, 0, t.Zone)
-		if !t.Days[noon.Weekday()] {
+	for day := d - 1; day < d+15; day++ {
+		if !t.on(y, m, day) {
 			continue
 		}
-		for _, due := range t.due(noon.Date()) {
+		for _, due := range t.due(y, m, day) {
 			if due.After(after) {
+				return due
+			}
+		}
+	}
+	return time.Time{}
+}
+
+// Latest is the last moment, not after another, of which Next says that it is due. It is zero if there is none within two
+// weeks.
+func (t *Table) Latest(until time.Time) time.Time {
+	y, m, d := until.In(t.Zone).Date()
+	for day := d; day > d-15; day-- {
+		if !t.on(y, m, day) {
+			continue
+		}
+		for _, due := range slices.Backward(t.due(y, m, day)) {
+			if !due.After(until) {
 				return due
 			}
 		}
@@ -112,7 +146,7 @@ func (t *Table) Next(after time.Time) time.Time {
 // due lists the moments of one day in order.
 func (t *Table) due(y int, m time.Month, d int) []time.Time {
 	var out []time.Time
-	from, to := Moment(y, m, d, t.From, t.Zone), Moment(y, m, d, t.To, t.Zone)
+	from, to := t.window(y, m, d)
 	switch {
 	case t.Every > 0:
 		for at := from; at.Before(to); at = at.Add(t.Every) {
@@ -171,6 +205,9 @@ func (t *Table) String() string {
 	}
 	if t.From > 0 || t.To < 24*60 {
 		fmt.Fprintf(&b, " from %s to %s", t.From, t.To)
+		if t.To <= t.From {
+			b.WriteString(" the next day")
+		}
 	}
 	fmt.Fprintf(&b, " (%s)", ZoneName(t.Zone))
 	return b.String()

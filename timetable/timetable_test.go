@@ -49,6 +49,10 @@ func TestNext(t *testing.T) {
 		{"a rhythm through the doubled hour", every(time.Hour, 0, 3*60), "2026-10-24T23:30:00Z", []string{"2026-10-25T00:00:00Z", "2026-10-25T01:00:00Z", "2026-10-25T02:00:00Z", "2026-10-26T00:00:00Z"}},
 		{"a rhythm through the missing hour", every(time.Hour, 0, 3*60), "2026-03-28T23:30:00Z", []string{"2026-03-29T00:00:00Z", "2026-03-29T01:00:00Z", "2026-03-29T23:00:00Z"}},
 		{"a rhythm within a window", every(4*time.Hour, 6*60, 18*60), "2026-11-25T09:59:00Z", []string{"2026-11-25T10:00:00Z", "2026-11-25T14:00:00Z", "2026-11-26T06:00:00Z"}},
+		{"a rhythm through the night", every(3*time.Hour, 22*60, 4*60), "2026-11-25T23:00:00Z", []string{"2026-11-26T01:00:00Z", "2026-11-26T22:00:00Z", "2026-11-27T01:00:00Z"}},
+		{"up to midnight", every(time.Hour, 23*60, 0), "2026-11-25T22:30:00Z", []string{"2026-11-25T23:00:00Z", "2026-11-26T23:00:00Z"}},
+		{"a night in which clocks go forward", every(2*time.Hour, 22*60, 4*60), "2026-03-28T21:00:00Z", []string{"2026-03-28T22:00:00Z", "2026-03-29T00:00:00Z", "2026-03-29T02:00:00Z", "2026-03-29T21:00:00Z"}},
+		{"a window of the night opens", Table{Days: Days{5: true}, From: 22 * 60, To: 4 * 60, Zone: dublin}, "2026-11-27T21:00:00Z", []string{"2026-11-27T22:00:00Z", "2026-12-04T22:00:00Z"}},
 		{"no day", Table{At: []Clock{30}, Zone: dublin}, "2026-11-25T00:00:00Z", []string{"0001-01-01T00:00:00Z"}},
 	} {
 		after, err := time.Parse(time.RFC3339, test.after)
@@ -56,7 +60,11 @@ func TestNext(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, want := range test.want {
+			before := after
 			after = test.table.Next(after)
+			if latest := test.table.Latest(after); !latest.Equal(after) || after.Sub(before) > time.Second && test.table.Latest(after.Add(-time.Second)).After(before) {
+				t.Errorf("%s: the latest up to %s is %s", test.name, after, latest)
+			}
 			if got := after.UTC().Format(time.RFC3339); got != want {
 				t.Errorf("%s: %s, want %s", test.name, got, want)
 			}
@@ -84,6 +92,62 @@ func TestOpen(t *testing.T) {
 	}
 	if !table.Always() || table.String() != "fri, sat, sun from 08:00 to 20:00 (America/New_York)" {
 		t.Errorf("%s", table.String())
+	}
+}
+
+// TestNights: a window past midnight is that of the day on which it begins.
+func TestNights(t *testing.T) {
+	days, err := ParseDays("mon-fri")
+	if err != nil {
+		t.Fatal(err)
+	}
+	table := Table{Days: days, From: 22 * 60, To: 4 * 60, Zone: zone(t, "Europe/Dublin")}
+	for at, want := range map[string]bool{ // a Friday is the 27th
+		"2026-11-27T02:00:00Z": true, "2026-11-27T04:00:00Z": false, "2026-11-27T21:59:59Z": false, "2026-11-27T22:00:00Z": true,
+		"2026-11-28T03:59:59Z": true, "2026-11-28T22:30:00Z": false, "2026-11-30T01:00:00Z": false, "2026-11-30T23:00:00Z": true,
+	} {
+		moment, err := time.Parse(time.RFC3339, at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if table.Open(moment) != want {
+			t.Errorf("at %s it is open: %v", at, !want)
+		}
+	}
+	if table.String() != "mon, tue, wed, thu, fri from 22:00 to 04:00 the next day (Europe/Dublin)" {
+		t.Errorf("%s", table.String())
+	}
+}
+
+// TestMoment: a time of a day comes when clocks have first gone so far, as is found by going from minute to minute.
+func TestMoment(t *testing.T) {
+	for name, days := range map[string][]string{
+		"Europe/Dublin": {"2026-03-29", "2026-10-25"}, "America/New_York": {"2026-03-08", "2026-11-01"}, "Australia/Lord_Howe": {"2026-04-05", "2026-10-04"},
+		"Africa/Casablanca": {"2026-02-15", "2026-03-22"}, "Asia/Beirut": {"2026-03-29", "2026-10-25"}, "America/Sao_Paulo": {"2018-02-18", "2018-11-04"},
+		"Pacific/Apia": {"2011-12-29", "2011-12-31"}, "Asia/Kathmandu": {"2026-11-25"}, "America/Havana": {"2026-03-08", "2026-11-01"},
+	} {
+		z := zone(t, name)
+		for _, day := range days {
+			of, err := time.Parse(time.DateOnly, day)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for d := of.Day() - 1; d <= of.Day()+1; d++ {
+				at := time.Date(of.Year(), of.Month(), d-2, 0, 0, 0, 0, time.UTC)
+				for c := Clock(0); c <= 24*60; c++ {
+					wanted := time.Date(of.Year(), of.Month(), d, 0, int(c), 0, 0, time.UTC)
+					for ; ; at = at.Add(time.Minute) {
+						_, offset := at.In(z).Zone()
+						if !at.Add(time.Duration(offset) * time.Second).Before(wanted) {
+							break
+						}
+					}
+					if got := Moment(of.Year(), of.Month(), d, c, z); !got.Equal(at) {
+						t.Errorf("%s, %s %s: %s, not %s", name, wanted.Format(time.DateOnly), c, got.UTC(), at)
+					}
+				}
+			}
+		}
 	}
 }
 

@@ -541,8 +541,8 @@ func (m *mapping) timetable() *timetable.Table {
 		m.bad(m.where("at"), "workspace.value", "a timetable has either certain times (at) or a window (from, to) with or without a rhythm (every)")
 	case t.Every > 0 && t.Every < time.Minute:
 		m.bad(m.where("every"), "workspace.value", "a timetable's rhythm is a minute or more; without one, files are taken as they come")
-	case t.From >= t.To:
-		m.bad(m.where("to"), "workspace.value", "the window must end after it begins, on the same day")
+	case t.From == t.To || t.From == 24*60:
+		m.bad(m.where("to"), "workspace.value", "the window ends when it begins; without from and to it is open all day")
 	}
 	m.done()
 	return t

@@ -47,7 +47,7 @@ func TestSettingsThatAreWrong(t *testing.T) {
 		{listen, "  timetable:\n    at: \"6:30\"\n", `"6:30" is not a time of the day such as 06:30`},
 		{listen, "  timetable:\n    at: \"06:30\"\n    every: 5m\n", "either certain times (at) or a window"},
 		{listen, "  timetable:\n    every: 5s\n", "a timetable's rhythm is a minute or more"},
-		{listen, "  timetable:\n    from: \"20:00\"\n    to: \"06:00\"\n", "the window must end after it begins"},
+		{listen, "  timetable:\n    from: \"20:00\"\n    to: \"20:00\"\n", "the window ends when it begins"},
 		{listen, "  timetable:\n    days: funday\n", `"funday" is not a day of the week`},
 		{listen, "  timetable:\n    zone: Atlantis/West\n", `"Atlantis/West" is not a time zone`},
 		{listen, "  timetable:\n    at: \"06:30\"\n    minute: 5\n", `has no key "minute"`},
