@@ -9,6 +9,7 @@ package timetable
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -27,28 +28,42 @@ func ParseClock(s string) (Clock, error) {
 
 func (c Clock) String() string { return fmt.Sprintf("%02d:%02d", c/60, c%60) }
 
-// Days are days of the week; Sunday is 0.
-type Days [7]bool
+// Days are days of the week, Sunday is 0, and of the month.
+type Days struct {
+	Week  [7]bool
+	Month [32]bool // by their number
+	Last  bool     // the last of each month
+}
 
 // EveryDay is all seven.
-var EveryDay = Days{true, true, true, true, true, true, true}
+var EveryDay = Days{Week: [7]bool{true, true, true, true, true, true, true}}
 
 var dayNames = []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}
 
-// ParseDays reads mon-fri, sat or mon,wed,fri-sun.
+// ParseDays reads mon-fri, sat or mon,wed,fri-sun; and days of the month: 1, 15-20, last.
 func ParseDays(s string) (Days, error) {
 	var d Days
 	for _, part := range strings.Split(s, ",") {
 		first, last, isRange := strings.Cut(strings.ToLower(strings.TrimSpace(part)), "-")
-		i, j := slices.Index(dayNames, first), slices.Index(dayNames, last)
-		if !isRange {
-			j = i
+		if first == "last" && !isRange {
+			d.Last = true
+			continue
 		}
+		if !isRange {
+			last = first
+		}
+		if from, to := ofMonth(first), ofMonth(last); from > 0 && from <= to {
+			for ; from <= to; from++ {
+				d.Month[from] = true
+			}
+			continue
+		}
+		i, j := slices.Index(dayNames, first), slices.Index(dayNames, last)
 		if i < 0 || j < 0 {
-			return d, fmt.Errorf("%q is not a day of the week or range such as mon-fri", strings.TrimSpace(part))
+			return d, fmt.Errorf("%q is not a day of the week or range such as mon-fri, nor one of the month such as 1 or last", strings.TrimSpace(part))
 		}
 		for ; ; i = (i + 1) % 7 {
-			d[i] = true
+			d.Week[i] = true
 			if i == j {
 				break
 			}
@@ -57,23 +72,70 @@ func ParseDays(s string) (Days, error) {
 	return d, nil
 }
 
+// ofMonth is the number of a day of the month; 0: it is none.
+func ofMonth(s string) int {
+	n, err := strconv.Atoi(s)
+	if err != nil || n < 1 || n > 31 || len(s) > 2 {
+		return 0
+	}
+	return n
+}
+
 func (d Days) String() string {
 	if d == EveryDay {
 		return "every day"
 	}
-	var out []string
+	var out, month []string
 	for i := range 7 {
-		if k := (i + 1) % 7; d[k] {
+		if k := (i + 1) % 7; d.Week[k] {
 			out = append(out, dayNames[k])
 		}
 	}
+	for n, is := range d.Month {
+		if is {
+			month = append(month, strconv.Itoa(n))
+		}
+	}
+	if d.Last {
+		month = append(month, "last")
+	}
+	if len(month) > 0 {
+		out = append(out, "day "+strings.Join(month, ", ")+" of the month")
+	}
 	return strings.Join(out, ", ")
+}
+
+// Date is a day on which nothing is due; without a year, of each.
+type Date struct {
+	Year  int
+	Month time.Month
+	Day   int
+}
+
+// ParseDate reads 2026-12-25, or 12-25 of each year.
+func ParseDate(s string) (Date, error) {
+	if t, err := time.Parse(time.DateOnly, s); err == nil {
+		return Date{t.Year(), t.Month(), t.Day()}, nil
+	}
+	t, err := time.Parse(time.DateOnly, "2000-"+s) // a leap year
+	if err != nil {
+		return Date{}, fmt.Errorf("%q is not a date such as 2026-12-25, or 12-25 of each year", s)
+	}
+	return Date{Month: t.Month(), Day: t.Day()}, nil
+}
+
+func (d Date) String() string {
+	if d.Year == 0 {
+		return fmt.Sprintf("%02d-%02d", d.Month, d.Day)
+	}
+	return fmt.Sprintf("%d-%02d-%02d", d.Year, d.Month, d.Day)
 }
 
 // Table is a timetable. At and Every exclude each other; with neither, it is
 // due at any moment within its window.
 type Table struct {
 	Days     Days
+	Not      []Date // of these days
 	At       []Clock
 	Every    time.Duration
 	From, To Clock // the window of the day; To is 24:00 if there is none, and the next day's if it is not behind From
@@ -97,8 +159,15 @@ func (t *Table) Open(at time.Time) bool {
 
 // on tells whether its window begins on a day.
 func (t *Table) on(y int, m time.Month, d int) bool {
-	return t.Days[time.Date(y, m, d, 12, 0, 0, 0, t.Zone).Weekday()]
+	day := time.Date(y, m, d, 12, 0, 0, 0, time.UTC)
+	if y, m, d = day.Date(); slices.Contains(t.Not, Date{y, m, d}) || slices.Contains(t.Not, Date{0, m, d}) {
+		return false
+	}
+	return t.Days.Week[day.Weekday()] || t.Days.Month[d] || t.Days.Last && day.AddDate(0, 0, 1).Day() == 1
 }
+
+// far is how many days a day that is named may be away: the 31st comes after 62 days, and dates can leave out many.
+const far = 400
 
 // window is the one that begins on a day.
 func (t *Table) window(y int, m time.Month, d int) (from, to time.Time) {
@@ -110,10 +179,10 @@ func (t *Table) window(y int, m time.Month, d int) (from, to time.Time) {
 }
 
 // Next is the first moment after another at which it is due, or at which its
-// window opens. It is zero if there is none within two weeks (no day is named).
+// window opens. It is zero if there is none for more than a year (no day is named).
 func (t *Table) Next(after time.Time) time.Time {
 	y, m, d := after.In(t.Zone).Date()
-	for day := d - 1; day < d+15; day++ {
+	for day := d - 1; day < d+far; day++ {
 		if !t.on(y, m, day) {
 			continue
 		}
@@ -126,11 +195,11 @@ func (t *Table) Next(after time.Time) time.Time {
 	return time.Time{}
 }
 
-// Latest is the last moment, not after another, of which Next says that it is due. It is zero if there is none within two
-// weeks.
+// Latest is the last moment, not after another, of which Next says that it is due. It is zero if there is none for more than
+// a year.
 func (t *Table) Latest(until time.Time) time.Time {
 	y, m, d := until.In(t.Zone).Date()
-	for day := d; day > d-15; day-- {
+	for day := d; day > d-far; day-- {
 		if !t.on(y, m, day) {
 			continue
 		}
@@ -209,7 +278,22 @@ func (t *Table) String() string {
 			b.WriteString(" the next day")
 		}
 	}
+	b.WriteString(t.Without())
 	fmt.Fprintf(&b, " (%s)", ZoneName(t.Zone))
+	return b.String()
+}
+
+// Without says on which days nothing is due: "" if there are none.
+func (t *Table) Without() string {
+	const shown = 4
+	var b strings.Builder
+	for i, d := range t.Not {
+		if i == shown {
+			fmt.Fprintf(&b, " and %d more", len(t.Not)-shown)
+			break
+		}
+		b.WriteString([]string{", not on ", ", "}[min(i, 1)] + d.String())
+	}
 	return b.String()
 }
 

@@ -52,7 +52,7 @@ func TestNext(t *testing.T) {
 		{"a rhythm through the night", every(3*time.Hour, 22*60, 4*60), "2026-11-25T23:00:00Z", []string{"2026-11-26T01:00:00Z", "2026-11-26T22:00:00Z", "2026-11-27T01:00:00Z"}},
 		{"up to midnight", every(time.Hour, 23*60, 0), "2026-11-25T22:30:00Z", []string{"2026-11-25T23:00:00Z", "2026-11-26T23:00:00Z"}},
 		{"a night in which clocks go forward", every(2*time.Hour, 22*60, 4*60), "2026-03-28T21:00:00Z", []string{"2026-03-28T22:00:00Z", "2026-03-29T00:00:00Z", "2026-03-29T02:00:00Z", "2026-03-29T21:00:00Z"}},
-		{"a window of the night opens", Table{Days: Days{5: true}, From: 22 * 60, To: 4 * 60, Zone: dublin}, "2026-11-27T21:00:00Z", []string{"2026-11-27T22:00:00Z", "2026-12-04T22:00:00Z"}},
+		{"a window of the night opens", Table{Days: Days{Week: [7]bool{5: true}}, From: 22 * 60, To: 4 * 60, Zone: dublin}, "2026-11-27T21:00:00Z", []string{"2026-11-27T22:00:00Z", "2026-12-04T22:00:00Z"}},
 		{"no day", Table{At: []Clock{30}, Zone: dublin}, "2026-11-25T00:00:00Z", []string{"0001-01-01T00:00:00Z"}},
 	} {
 		after, err := time.Parse(time.RFC3339, test.after)
@@ -92,6 +92,59 @@ func TestOpen(t *testing.T) {
 	}
 	if !table.Always() || table.String() != "fri, sat, sun from 08:00 to 20:00 (America/New_York)" {
 		t.Errorf("%s", table.String())
+	}
+}
+
+// TestDaysOfMonth: days of the month and the last one, and days on which nothing is due.
+func TestDaysOfMonth(t *testing.T) {
+	table := func(days string, not ...string) Table {
+		t.Helper()
+		out := Table{At: []Clock{6 * 60}, To: 24 * 60, Zone: time.UTC}
+		var err error
+		if out.Days, err = ParseDays(days); err != nil {
+			t.Fatal(err)
+		}
+		for _, s := range not {
+			d, err := ParseDate(s)
+			if err != nil {
+				t.Fatal(err)
+			}
+			out.Not = append(out.Not, d)
+		}
+		return out
+	}
+	for _, test := range []struct {
+		table Table
+		says  string
+		after string
+		want  []string
+	}{
+		{table("last"), "day last of the month at 06:00 (UTC)", "2027-12-31", []string{"2028-01-31", "2028-02-29", "2028-03-31", "2028-04-30"}},
+		{table("31"), "day 31 of the month at 06:00 (UTC)", "2026-12-31", []string{"2027-01-31", "2027-03-31", "2027-05-31", "2027-07-31"}},
+		{table("1,15-16"), "day 1, 15, 16 of the month at 06:00 (UTC)", "2026-11-28", []string{"2026-12-01", "2026-12-15", "2026-12-16", "2027-01-01"}},
+		{table("fri, 1"), "fri, day 1 of the month at 06:00 (UTC)", "2026-11-27", []string{"2026-12-01", "2026-12-04"}},
+		{table("mon-fri", "12-25", "2026-12-28"), "mon, tue, wed, thu, fri at 06:00, not on 12-25, 2026-12-28 (UTC)", "2026-12-24", []string{"2026-12-29", "2026-12-30"}},
+		{table("mon-fri", "12-25", "2026-12-28"), "", "2028-12-22", []string{"2028-12-26"}},
+		{table("29", "2027-01-29", "03-29"), "day 29 of the month at 06:00, not on 2027-01-29, 03-29 (UTC)", "2026-12-29", []string{"2027-04-29"}},
+	} {
+		if test.says != "" && test.table.String() != test.says {
+			t.Errorf("%q, not %q", test.table.String(), test.says)
+		}
+		after, err := time.Parse(time.DateOnly, test.after)
+		if err != nil {
+			t.Fatal(err)
+		}
+		after = after.Add(6 * time.Hour)
+		for _, want := range test.want {
+			if after = test.table.Next(after); after.Format(time.DateOnly) != want || !test.table.Latest(after.Add(time.Hour)).Equal(after) {
+				t.Errorf("%s: %s, want %s", test.says, after, want)
+			}
+		}
+	}
+	for _, bad := range []string{"2026-02-30", "02-30", "25.12.2026", "12-32", "", "2026-1-1"} {
+		if d, err := ParseDate(bad); err == nil || !strings.Contains(err.Error(), "a date such as 2026-12-25") {
+			t.Errorf("%q is %v, %v", bad, d, err)
+		}
 	}
 }
 
@@ -157,7 +210,7 @@ func TestParse(t *testing.T) {
 			t.Errorf("%q is %v, %v", bad, c, err)
 		}
 	}
-	for _, bad := range []string{"", "mon-", "monday", "mon,,tue", "mon-fri-sat"} {
+	for _, bad := range []string{"", "mon-", "monday", "mon,,tue", "mon-fri-sat", "0", "32", "15-1", "last-1", "001", "1-mon"} {
 		if d, err := ParseDays(bad); err == nil || !strings.Contains(err.Error(), "day") {
 			t.Errorf("%q is %v, %v", bad, d, err)
 		}

@@ -518,15 +518,10 @@ func wildcard(pattern string) string {
 	return ""
 }
 
-// timetable reads days, at, every, from, to and zone.
+// timetable reads days, not on, at, every, from, to and zone.
 func (m *mapping) timetable() *timetable.Table {
 	t := &timetable.Table{Days: timetable.EveryDay, To: 24 * 60, Zone: m.zone("zone")}
-	if days := m.text("days"); days != "" {
-		var err error
-		if t.Days, err = timetable.ParseDays(days); err != nil {
-			m.bad(m.where("days"), "workspace.value", "%v", err)
-		}
-	}
+	m.days(t)
 	for _, at := range m.listOrText("at") {
 		c, err := timetable.ParseClock(at)
 		if err != nil {
@@ -546,6 +541,23 @@ func (m *mapping) timetable() *timetable.Table {
 	}
 	m.done()
 	return t
+}
+
+// days reads days and not on.
+func (m *mapping) days(t *timetable.Table) {
+	var err error
+	if days := m.listOrText("days"); len(days) > 0 {
+		if t.Days, err = timetable.ParseDays(strings.Join(days, ",")); err != nil {
+			m.bad(m.where("days"), "workspace.value", "%v", err)
+		}
+	}
+	for _, s := range m.listOrText("not on") {
+		d, err := timetable.ParseDate(s)
+		if err != nil {
+			m.bad(m.where("not on"), "workspace.value", "%v", err)
+		}
+		t.Not = append(t.Not, d)
+	}
 }
 
 func (m *mapping) clock(key string, usual timetable.Clock) timetable.Clock {
@@ -684,12 +696,8 @@ func (r *Route) expect(m *mapping) {
 		m.bad(m.where("files"), "workspace.value", "%q %s", e.Names, problem)
 	}
 	e.By = timetable.Table{Days: timetable.EveryDay, To: 24 * 60, Zone: m.zone("zone"), At: []timetable.Clock{m.clock("by", 24*60)}}
-	if m.required("by"); m.has("days") {
-		var err error
-		if e.By.Days, err = timetable.ParseDays(m.text("days")); err != nil {
-			m.bad(m.where("days"), "workspace.value", "%v", err)
-		}
-	}
+	m.required("by")
+	m.days(&e.By)
 	e.From = m.clock("from", 0)
 	if s := m.text("count"); s != "" {
 		part := counts.FindStringSubmatch(s)
@@ -738,7 +746,7 @@ func (e *Expectation) String() string {
 	if e.Most == 1 {
 		files = "file"
 	}
-	s := fmt.Sprintf("%s %s named %s by %s, %s (%s)", count, files, e.Names, e.By.At[0], e.By.Days, timetable.ZoneName(e.By.Zone))
+	s := fmt.Sprintf("%s %s named %s by %s, %s%s (%s)", count, files, e.Names, e.By.At[0], e.By.Days, e.By.Without(), timetable.ZoneName(e.By.Zone))
 	if e.Smallest > 0 {
 		s += fmt.Sprintf(", each of at least %d bytes", e.Smallest)
 	}

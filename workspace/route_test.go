@@ -32,6 +32,25 @@ func TestTimetableOfARoute(t *testing.T) {
 	if got := r.Timetable.String(); got != "mon, tue, wed, thu, fri every 15m from 06:00 to 20:00 (Europe/Dublin)" {
 		t.Errorf("%s", got)
 	}
+	for yaml, want := range map[string]string{
+		"days: [1, 15-17, last]\n    not on: [12-25, 2027-01-04]\n    at: \"06:30\"": "day 1, 15, 16, 17, last of the month at 06:30, not on 12-25, 2027-01-04 (UTC)",
+		"days: 1\n    not on: 2026-12-25\n    from: \"22:00\"\n    to: \"04:00\"":    "day 1 of the month from 22:00 to 04:00 the next day, not on 2026-12-25 (UTC)",
+	} {
+		r, findings := loaded(t, "listen:\n", "listen:\n  timetable:\n    "+yaml+"\n    zone: UTC\n")
+		if r == nil {
+			t.Fatal(findings)
+		}
+		if got := r.Timetable.String(); got != want {
+			t.Errorf("%s", got)
+		}
+	}
+	r, findings = loaded(t, "rejected:\n", "expect:\n  - {by: \"06:30\", days: last, not on: 12-31, zone: UTC}\nrejected:\n")
+	if r == nil {
+		t.Fatal(findings)
+	}
+	if got := r.Expect[0].String(); !strings.Contains(got, "by 06:30, day last of the month, not on 12-31 (UTC)") {
+		t.Errorf("%s", got)
+	}
 }
 
 // TestSettingsThatAreWrong: each is refused with its place and what is allowed.
@@ -49,6 +68,7 @@ func TestSettingsThatAreWrong(t *testing.T) {
 		{listen, "  timetable:\n    every: 5s\n", "a timetable's rhythm is a minute or more"},
 		{listen, "  timetable:\n    from: \"20:00\"\n    to: \"20:00\"\n", "the window ends when it begins"},
 		{listen, "  timetable:\n    days: funday\n", `"funday" is not a day of the week`},
+		{listen, "  timetable:\n    not on: 25.12.\n", `"25.12." is not a date such as 2026-12-25, or 12-25 of each year`},
 		{listen, "  timetable:\n    zone: Atlantis/West\n", `"Atlantis/West" is not a time zone`},
 		{listen, "  timetable:\n    at: \"06:30\"\n    minute: 5\n", `has no key "minute"`},
 		{listen, "  originals: kept\n", `listen.originals is "kept"; it can be taken or left or removed`},
