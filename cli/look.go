@@ -178,10 +178,10 @@ func (a *app) sample(name, member string) (io.Reader, func() error, error) {
 	if err != nil {
 		return nil, nil, errors.Join(err, f.Close())
 	}
-	if _, isZip := formats.Members(f, st.Size()); !isZip {
+	if _, isZip := text.Members(f, st.Size()); !isZip {
 		return f, f.Close, nil
 	}
-	in, _, err := formats.OpenMember(f, st.Size(), member)
+	in, _, err := text.OpenMember(f, st.Size(), member)
 	if err != nil {
 		return nil, nil, errors.Join(wrongUse("%v", err), f.Close())
 	}

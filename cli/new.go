@@ -15,6 +15,7 @@ import (
 
 	"ydrion/core/flow"
 	"ydrion/core/formats"
+	"ydrion/core/text"
 )
 
 var routeName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]*$`)
@@ -54,15 +55,39 @@ Nothing is overwritten. With --dry-run nothing is written at all: the files are 
 				request.Progress = func(n int64) { tell(flow.Progress{Balance: flow.Balance{Bytes: n}}) }
 			}
 			var content few
-			look, err := formats.Examine(cmd.Context(), io.TeeReader(in, &content), request)
+			reads, member := io.Reader(io.TeeReader(in, &content)), ""
+			if size, err := in.Seek(0, io.SeekEnd); err == nil {
+				if _, archive := text.Members(in, size); archive {
+					var problem string
+					if member, problem = text.ChosenMember(in, size, nil); problem != "" {
+						return wrongUse("%s: unpack the file that is meant, and name it by `member` in the route", problem)
+					}
+					opened, _, err := text.OpenMember(in, size, member)
+					if err != nil {
+						return wrongUse("%v", err)
+					}
+					defer opened.Close()
+					reads = opened
+				}
+				if _, err := in.Seek(0, io.SeekStart); err != nil {
+					return wrongUse("the file cannot be read: %v", err)
+				}
+			}
+			look, err := formats.Examine(cmd.Context(), reads, request)
 			if err != nil {
 				return err
+			}
+			if member != "" {
+				look.Compression = string(text.Zip)
+				if _, err := io.Copy(&content, in); err != nil {
+					return err
+				}
 			}
 			sample := "samples/" + filepath.Base(from)
 			if len(content) > mostSample {
 				sample = ""
 			}
-			begun := look.Begin(name, sample)
+			begun := look.Begin(name, sample, member)
 			if begun == nil {
 				return fmt.Errorf("%s is of no format that is known; a route with `read: {format: file}` passes such files on unread", from)
 			}

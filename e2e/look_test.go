@@ -281,6 +281,62 @@ func TestCompressedFiles(t *testing.T) {
 	}
 }
 
+// TestArchivesAsFiles: of an archive the member is read that the route says, its key is that of its first record, and what
+// is rejected of it stands in plain text again; an archive of which it is not clear what to read is rejected as it came.
+func TestArchivesAsFiles(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	b.Publish(map[string]string{
+		"schemas/tags.json": `{"fields": [{"name": "tag", "constraints": {"required": true}}, {"name": "kg", "type": "number"}]}`,
+		"samples/tags.json": `{"tag": ""}`,
+		"maps/tags.map":     "map tags\nsource csv schemas/tags.json\ntarget json based on samples/tags.json\n\ntag = tag\nignore kg\n",
+		"routes/tags.yaml":  "route: tags\nlisten:\n  folder: \"{stations}/tags\"\nduplicates:\n  key: \"{tag}\"\n  same key: reject\nread:\n  format: csv\n  compression: zip\n  member: \"*.csv\"\ncheck:\n  schema: schemas/tags.json\nmap: maps/tags.map\ndeliver:\n  folder: \"{laboratory}/tags\"\n  name: \"{file.stem}.jsonl\"\n  one file per: pickup\nrejected:\n  folder: \"{stations}/rejected\"\n",
+	})
+	pack := func(members ...string) string {
+		var out bytes.Buffer
+		z := zip.NewWriter(&out)
+		for i := 0; i < len(members); i += 2 {
+			w, err := z.Create(members[i])
+			if err == nil {
+				_, err = io.WriteString(w, members[i+1])
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := z.Close(); err != nil {
+			t.Fatal(err)
+		}
+		return out.String()
+	}
+	good := "tag,kg\nT-1,20\nT-2,heavy\n" + strings.Repeat("T-3,21.5\n", 40_000)
+	two := pack("a.csv", good, "b.csv", good)
+	b.Drop("stations/tags", "week.zip", pack("notes.txt", "none", "week/sheet.csv", good))
+	if p := b.Ended("week.zip", 0); p.Good != 40_001 || p.Rejected != 1 {
+		t.Errorf("%+v", p)
+	}
+	b.Drop("stations/tags", "again.zip", pack("sheet.csv", "tag,kg\nT-1,20\n"))
+	b.Drop("stations/tags", "two.zip", two)
+	b.Drop("stations/tags", "sheet.csv", "tag,kg\nT-9,20\n")
+	for name, reason := range map[string]string{"again.zip": "T-1", "two.zip": "the archive has 2 members", "sheet.csv": "not a zip archive"} {
+		if p := b.Ended(name, 0); p.State != "rejected" || p.Good != 0 || !strings.Contains(p.Reason, reason) {
+			t.Errorf("%s: %+v", name, p)
+		}
+	}
+	if got := b.Read("laboratory/tags/week.jsonl"); strings.Count(got, "\n") != 40_001 || !strings.HasPrefix(got, "{\"tag\":\"T-1\"}\n{\"tag\":\"T-3\"}\n") {
+		t.Errorf("%d lines, %.60q", strings.Count(got, "\n"), got)
+	}
+	plain, whole := false, false
+	for _, name := range b.List("stations/rejected") {
+		content := b.Read("stations/rejected/" + name)
+		plain = plain || strings.HasPrefix(name, "week.") && strings.HasSuffix(name, ".csv") && content == "tag,kg\nT-2,heavy\n"
+		whole = whole || strings.HasPrefix(name, "two.") && strings.HasSuffix(name, ".zip") && content == two
+	}
+	if !plain || !whole {
+		t.Errorf("rejected are %q", b.List("stations/rejected"))
+	}
+}
+
 // TestSamples: a sample is sent once, and any part of it can be asked for.
 func TestSamples(t *testing.T) {
 	t.Parallel()

@@ -221,7 +221,7 @@ func (c *compilation) plan() *flow.Plan {
 	if slices.Contains(targets, nil) {
 		return nil
 	}
-	plan := &flow.Plan{Source: bound, Charset: r.Charset, Gzip: r.Gzip, Schema: s, Document: document, Checked: r.OnlyChecked()}
+	plan := &flow.Plan{Source: bound, Charset: r.Charset, Packing: r.Packing, Member: r.InArchive(), Schema: s, Document: document, Checked: r.OnlyChecked()}
 	if r.Shape.Any() {
 		plan.Order = c.order(s, reads)
 	}

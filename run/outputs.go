@@ -53,7 +53,8 @@ type outputs struct {
 	beat    *atomic.Int64   // is told that there are signs of life
 
 	opened     *flow.Opened
-	undone     bool // the file was compressed, and what is written of it is not
+	undone     bool   // the file was compressed, and what is written of it is not
+	member     string // of an archive, that was read
 	ord        int
 	deliveries []store.Delivery // not stored yet
 	versions   []store.Version  // of lookups
@@ -87,7 +88,7 @@ var _ flow.Sink = (*outputs)(nil)
 func (o *outputs) Open(opened *flow.Opened) error {
 	o.opened = opened
 	err := o.turnTo(o.reads[opened.File])
-	o.undone = opened.Plan.Gzip
+	o.undone, o.member = opened.Plan.Packed(), opened.Member
 	return err
 }
 
@@ -556,7 +557,9 @@ func (o *outputs) finishRejects() error {
 func (o *outputs) rejectName(ending string) string {
 	name := o.name
 	if ending == "" && o.undone { // records of a compressed file stand in plain text
-		name = strings.TrimSuffix(name, ".gz")
+		if name = strings.TrimSuffix(name, ".gz"); o.member != "" {
+			name = strings.TrimSuffix(name, filepath.Ext(name)) + filepath.Ext(o.member)
+		}
 	}
 	ext := filepath.Ext(name)
 	stem := strings.TrimSuffix(name, ext)

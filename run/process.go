@@ -174,7 +174,7 @@ func (c *Conductor) there(path string) bool {
 // original opens the file as it arrived.
 func (c *Conductor) original(it *item) (io.ReadCloser, error) {
 	if it.content != nil {
-		return io.NopCloser(bytes.NewReader(it.content)), nil
+		return flow.Unclosed(bytes.NewReader(it.content)), nil
 	}
 	return c.e.Archive.Open(*it.SHA256)
 }

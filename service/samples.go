@@ -15,6 +15,7 @@ import (
 	"ydrion/core/finding"
 	"ydrion/core/formats"
 	"ydrion/core/standard"
+	"ydrion/core/text"
 )
 
 // Limits of the samples that people look at.
@@ -46,10 +47,10 @@ type kept struct {
 // SampleView is a sample with its number, or the members of an archive, of which one must
 // be chosen.
 type SampleView struct {
-	ID      string           `json:"id" doc:"empty if a member must be chosen"`
-	Look    *formats.Look    `json:"look,omitempty" doc:"left out if a member must be chosen"`
-	Rows    int64            `json:"rows" doc:"lines of text; very long ones are broken"`
-	Members []formats.Member `json:"members" doc:"of an archive that has several"`
+	ID      string        `json:"id" doc:"empty if a member must be chosen"`
+	Look    *formats.Look `json:"look,omitempty" doc:"left out if a member must be chosen"`
+	Rows    int64         `json:"rows" doc:"lines of text; very long ones are broken"`
+	Members []text.Member `json:"members" doc:"of an archive that has several"`
 }
 
 // RecordsView are records of a sample.
@@ -100,24 +101,24 @@ func (s *Service) Sample(ctx context.Context, in io.Reader, name, member, descri
 		if size > maxSample {
 			return nil, fmt.Errorf("%w: the archive has more than %d MiB", ErrSample, maxSample>>20)
 		}
-		list, _ := formats.Members(packed, size)
+		list, _ := text.Members(packed, size)
 		if member == "" && len(list) != 1 {
 			return &SampleView{Members: list}, nil
 		}
-		opened, chosen, err := formats.OpenMember(packed, size, member)
+		opened, chosen, err := text.OpenMember(packed, size, member)
 		if err != nil {
 			return nil, fmt.Errorf("%w: %w", ErrSample, err)
 		}
 		defer opened.Close()
 		in, name = opened, name+": "+chosen
 	}
-	text, err := s.nameless()
+	store, err := s.nameless()
 	if err != nil {
 		return nil, err
 	}
-	sample, err := formats.NewSample(ctx, in, name, own, text, maxSample)
+	sample, err := formats.NewSample(ctx, in, name, own, store, maxSample)
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("%w: %w", ErrSample, err), text.Close())
+		return nil, errors.Join(fmt.Errorf("%w: %w", ErrSample, err), store.Close())
 	}
 	id := rand.Text()
 	s.samples.mu.Lock()
@@ -126,8 +127,8 @@ func (s *Service) Sample(ctx context.Context, in io.Reader, name, member, descri
 	if s.samples.kept == nil {
 		s.samples.kept = map[string]*kept{}
 	}
-	s.samples.kept[id] = &kept{sample: sample, text: text, used: s.Clock()}
-	return &SampleView{ID: id, Look: sample.Look, Rows: sample.Rows(), Members: []formats.Member{}}, nil
+	s.samples.kept[id] = &kept{sample: sample, text: store, used: s.Clock()}
+	return &SampleView{ID: id, Look: sample.Look, Rows: sample.Rows(), Members: []text.Member{}}, nil
 }
 
 // sweep forgets samples that nobody has used for long, and the oldest ones until no more

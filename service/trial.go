@@ -427,7 +427,7 @@ func copied(files []flow.File, to io.Writer) (out []flow.File) {
 
 // One is a file that is read from its beginning once.
 func One(in io.Reader, name string) []flow.File {
-	return []flow.File{{Name: name, Event: "arrived", Open: func() (io.ReadCloser, error) { return io.NopCloser(in), nil }}}
+	return []flow.File{{Name: name, Event: "arrived", Open: func() (io.ReadCloser, error) { return flow.Unclosed(in), nil }}}
 }
 
 // tryUnread shows where a file would go that goes on as it is, the kth of so many.

@@ -159,8 +159,9 @@ type Duplicates struct {
 type Read struct {
 	Format  string
 	Charset text.Charset
-	Gzip    bool   // they are compressed
-	Record  string // what is a record: a segment, for json a pointer; "": each message or value
+	Packing text.Packing // how they are compressed
+	Member  string       // which of an archive's members is read, a wildcard; empty: its only one
+	Record  string       // what is a record: a segment, for json a pointer; "": each message or value
 	Source  format.Source
 	Sample  string // a file such as those that come; empty: there is none
 }
@@ -518,6 +519,21 @@ func wildcard(pattern string) string {
 	return ""
 }
 
+// InArchive tells which member of an archive the route reads: by its name, or, if the wildcard has a slash, with its
+// folders; nil: the only one.
+func (r *Route) InArchive() func(name string) bool {
+	if r.Member == "" {
+		return nil
+	}
+	return func(name string) bool {
+		if !strings.Contains(r.Member, "/") {
+			name = path.Base(name)
+		}
+		fits, _ := doublestar.Match(r.Member, name)
+		return fits
+	}
+}
+
 // timetable reads days, not on, at, every, from, to and zone.
 func (m *mapping) timetable() *timetable.Table {
 	t := &timetable.Table{Days: timetable.EveryDay, To: 24 * 60, Zone: m.zone("zone")}
@@ -630,7 +646,13 @@ func (r *Route) read(m *mapping) {
 	default:
 		r.Charset = text.UTF8
 	}
-	r.Gzip = m.oneOf("compression", "none", "none", "gzip") == "gzip"
+	r.Packing = text.Packing(m.oneOf("compression", string(text.Unpacked), string(text.Unpacked), string(text.Gzip), string(text.Zip)))
+	r.Member = m.text("member")
+	if problem := wildcard(r.Member); problem != "" {
+		m.bad(m.where("member"), "workspace.value", "%q %s", r.Member, problem)
+	} else if r.Member != "" && r.Packing != text.Zip {
+		m.bad(m.where("member"), "workspace.value", "only archives have members: say `compression: zip`")
+	}
 	r.Places["read"] = m.at
 	r.Source = of.Settings(options{m, &r.Record})
 	r.Sample, r.Places["read.sample"] = m.text("sample"), m.where("sample")

@@ -160,7 +160,7 @@ func (r *run) enter(k int, in io.Reader) (bool, error) {
 	if o.Reader == nil || r.plan.Order == nil {
 		o.Reader, o.Charset, o.Mark = reader, decoded.Charset, decoded.Mark
 	}
-	o.around, o.laid, o.File = surrounding{}, laid{}, k
+	o.around, o.laid, o.File, o.Member = surrounding{}, laid{}, k, decoded.Member
 	r.reader, r.file, r.result = reader, k, result
 	_, can := reader.(format.Ending)
 	r.lines = can && len(o.files) > 1

@@ -35,7 +35,8 @@ import (
 type Plan struct {
 	Source   format.Bound // with the fields of the schema
 	Charset  text.Charset
-	Gzip     bool // files are compressed with gzip
+	Packing  text.Packing           // of files
+	Member   func(name string) bool // which of an archive's is read; nil: its only one
 	Schema   *schema.Schema
 	Order    *Order // nil: that of the file
 	Branches []Branch
@@ -154,6 +155,7 @@ type Opened struct {
 	Reader  format.Reader
 	Charset text.Charset
 	Mark    []byte // byte order mark
+	Member  string // of the archive that the file is
 
 	// Assemblies put the outputs of each branch together.
 	Assemblies []Assembly
@@ -222,7 +224,7 @@ func (o *Opened) describe(b *batch.Batch, n batch.Note) finding.Finding {
 // Run reads a whole file. An error is one of the system or of the sink, or the
 // context's; whatever is wrong with the file is in the result.
 func (p *Plan) Run(ctx context.Context, in io.Reader, inputs Inputs, sink Sink) (Result, error) {
-	file := File{Name: inputs.Name, Folder: inputs.Folder, Event: inputs.Event, Size: inputs.Size, Open: func() (io.ReadCloser, error) { return io.NopCloser(in), nil }}
+	file := File{Name: inputs.Name, Folder: inputs.Folder, Event: inputs.Event, Size: inputs.Size, Open: func() (io.ReadCloser, error) { return Unclosed(in), nil }}
 	all, err := p.RunAll(ctx, []File{file}, inputs, sink)
 	result := all.Files[0]
 	if all.Unfinished != nil {
@@ -251,45 +253,6 @@ func (p *Plan) Open(in io.Reader) (format.Reader, *text.Decoded, finding.List, e
 		findings = append(finding.List{f}, findings...)
 	}
 	return reader, decoded, findings, err
-}
-
-// undo takes compression and encoding away. A finding says that the file is not compressed as
-// it should be.
-func (p *Plan) undo(in io.Reader) (*text.Decoded, *finding.Finding, error) {
-	plain, how, err := text.Undo(in)
-	var damaged *text.Damaged
-	switch {
-	case errors.As(err, &damaged):
-		f := damage(err)
-		return nil, &f, nil
-	case err != nil:
-		return nil, nil, fmt.Errorf("reading: %w", err)
-	case how == "zip":
-		f := finding.New("file.compressed", place.Place{Line: 1, Column: 1}, "the file is a zip archive")
-		f = f.Suggest("a member must be taken out of it before the route gets it")
-		return nil, &f, nil
-	case how == "gzip" && !p.Gzip:
-		f := finding.New("file.compressed", place.Place{Line: 1, Column: 1}, "the file is compressed with gzip")
-		f = f.Suggest("set compression: gzip in the read part of the route")
-		return nil, &f, nil
-	case how == "none" && p.Gzip:
-		f := finding.New("file.compressed", place.Place{Line: 1, Column: 1}, "the file is not compressed with gzip, as the route says")
-		return nil, &f, nil
-	}
-	decoded, err := text.Decode(plain, p.Charset)
-	if errors.As(err, &damaged) {
-		f := damage(err)
-		return nil, &f, nil
-	}
-	if err != nil {
-		return nil, nil, fmt.Errorf("reading: %w", err)
-	}
-	return decoded, nil, nil
-}
-
-// damage is the finding of compressed data that cannot be undone to its end.
-func damage(err error) finding.Finding {
-	return finding.New("file.damaged", place.Place{Line: 1, Column: 1}, "%v", err).Suggest("the file may not be whole: ask for it again")
 }
 
 // run is the state of one file on its way.
@@ -732,7 +695,7 @@ func (r *run) turn(b *batch.Batch, prepared error) (err error) {
 // progress tells how far the run has got.
 func (r *run) progress() {
 	now := Progress{Balance: r.all.Sum(), Stage: Working, About: r.expected, File: r.file + 1}
-	if r.texts == nil && r.size > 0 && !r.plan.Gzip && now.Bytes > 0 && r.opened.Charset != text.UTF16LE && r.opened.Charset != text.UTF16BE {
+	if r.texts == nil && r.size > 0 && !r.plan.Packed() && now.Bytes > 0 && r.opened.Charset != text.UTF16LE && r.opened.Charset != text.UTF16BE {
 		now.About = max(now.In, int64(float64(now.In)*float64(r.size)/float64(now.Bytes)))
 	}
 	now.Branches = slices.Clone(r.all.Branches)

@@ -1,11 +1,14 @@
 package formats
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"path"
 	"regexp"
 	"strings"
+
+	"ydrion/core/text"
 )
 
 // Beginning is a first route for files such as one that was looked at: the files of a workspace, and what was
@@ -17,8 +20,8 @@ type Beginning struct {
 
 // Begin makes a first route: it reads such files, checks their records against what was seen, and passes good ones on
 // as they came. The sample is where such a file stands in the workspace, empty if it does not. Nil if the format is not
-// known.
-func (l *Look) Begin(name, sample string) *Beginning {
+// known. Of an archive, member is the one that was looked at.
+func (l *Look) Begin(name, sample, member string) *Beginning {
 	of := Named(l.Format)
 	if of == nil {
 		return nil
@@ -28,8 +31,8 @@ func (l *Look) Begin(name, sample string) *Beginning {
 		b.guess("the file is taken for %s in %s", of.Title, l.Charset)
 	}
 	settings := append([]string{"format: " + l.Format}, l.Settings...)
-	if l.Compression == "gzip" && !strings.Contains(strings.Join(settings, "\n"), "compression") {
-		settings = append(settings, "compression: gzip")
+	if l.Compression != "" && l.Compression != string(text.Unpacked) && !strings.Contains(strings.Join(settings, "\n"), "compression") {
+		settings = append(settings, "compression: "+l.Compression)
 	}
 	check, source := "", l.Format
 	if of.Standard {
@@ -63,11 +66,12 @@ map: maps/%[1]s.map
 
 deliver:
   folder: "{out}/%[1]s"
-  name: "{file.name}"
+  name: "%[6]s"
 
 rejected:
   folder: "{out}/rejected"
-`, name, path.Base(l.Name), path.Ext(strings.TrimSuffix(l.Name, ".gz"))+map[bool]string{true: ".gz"}[l.Compression == "gzip"], strings.Join(settings, "\n  "), check)
+`, name, path.Base(l.Name), path.Ext(strings.TrimSuffix(l.Name, ".gz"))+map[bool]string{true: ".gz"}[l.Compression == string(text.Gzip)], strings.Join(settings, "\n  "), check,
+		cmp.Or(map[text.Packing]string{text.Gzip: "{file.stem}", text.Zip: "{file.stem}" + path.Ext(member)}[text.Packing(l.Compression)], "{file.name}"))
 	b.Files["maps/"+name+".map"] = fmt.Sprintf("map %s\nsource %s\ntarget %s as it came\n\n# Lines such as FIELD = EXPRESSION change records; without any they go on as they came.\n", strings.ReplaceAll(name, "-", "_"), source, l.Format)
 	b.Files["environments/local.yaml"] = "environment: local\nplaces:                           # below the data folder of the service, unless they begin with /\n  in: in\n  out: out\n"
 	return b

@@ -292,11 +292,11 @@ func TestMembers(t *testing.T) {
 		t.Fatal(err)
 	}
 	at, size := bytes.NewReader(b.Bytes()), int64(b.Len())
-	list, ok := Members(at, size)
+	list, ok := text.Members(at, size)
 	if !ok || len(list) != 2 || list[1].Name != "week/tuesday.csv" {
 		t.Fatalf("%v", list)
 	}
-	in, _, err := OpenMember(at, size, "week/tuesday.csv")
+	in, _, err := text.OpenMember(at, size, "week/tuesday.csv")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -304,14 +304,14 @@ func TestMembers(t *testing.T) {
 		t.Errorf("%q %v", got, err)
 	}
 	for name, says := range map[string]string{"": "name one of monday.csv, week/tuesday.csv", "x": `no member "x"`} {
-		if _, _, err := OpenMember(at, size, name); err == nil || !strings.Contains(err.Error(), says) {
+		if _, _, err := text.OpenMember(at, size, name); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%q: %v", name, err)
 		}
 	}
 	if _, err := Examine(context.Background(), at, Request{}); err == nil || !strings.Contains(err.Error(), "only be read from a file") {
 		t.Errorf("a zip archive in a stream: %v", err)
 	}
-	if _, ok := Members(strings.NewReader("PK\x03\x04"), 4); ok {
+	if _, ok := text.Members(strings.NewReader("PK\x03\x04"), 4); ok {
 		t.Error("four bytes were taken for an archive")
 	}
 }
@@ -341,7 +341,7 @@ func TestOddMembers(t *testing.T) {
 			if name != "" && (len(headers) == 0 || headers[0].Name == "") || name == "" && len(headers) > 1 {
 				continue
 			}
-			if _, _, err := OpenMember(bytes.NewReader(b.Bytes()), int64(b.Len()), name); err == nil || !strings.Contains(err.Error(), says) {
+			if _, _, err := text.OpenMember(bytes.NewReader(b.Bytes()), int64(b.Len()), name); err == nil || !strings.Contains(err.Error(), says) {
 				t.Errorf("%q: %v, not %q", name, err, says)
 			}
 		}

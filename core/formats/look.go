@@ -162,7 +162,7 @@ func recognise(in io.Reader, known format.Known) (guess format.Guess, decoded *t
 	if err != nil {
 		return guess, nil, err
 	}
-	if compression == "zip" {
+	if compression == text.Zip {
 		return guess, nil, errors.New("a zip archive can only be read from a file: its list of members stands at its end")
 	}
 	buffered := bufio.NewReaderSize(plain, Head)
@@ -171,7 +171,7 @@ func recognise(in io.Reader, known format.Known) (guess format.Guess, decoded *t
 		return guess, nil, err
 	}
 	guess = Detect(head, known)
-	guess.Compression = compression
+	guess.Compression = string(compression)
 	set := guess.Charset
 	if declares(&guess) {
 		set = text.Declared

@@ -146,6 +146,7 @@ type Decoded struct {
 	// Unsure is what contradicts the declared set: a mark that names another
 	// one, or a UTF-16 text declared without one.
 	Unsure string
+	Member string // of an archive that it is the text of
 }
 
 var marks = []struct {

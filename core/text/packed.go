@@ -1,6 +1,7 @@
 package text
 
 import (
+	"archive/zip"
 	"bufio"
 	"bytes"
 	"compress/flate"
@@ -8,6 +9,16 @@ import (
 	"errors"
 	"fmt"
 	"io"
+)
+
+// Packing is how a file is compressed.
+type Packing string
+
+// The packings.
+const (
+	Unpacked Packing = "none"
+	Gzip     Packing = "gzip"
+	Zip      Packing = "zip" // an archive
 )
 
 // ErrBomb says that compressed data holds more than can be believed.
@@ -22,9 +33,9 @@ type Damaged struct{ err error }
 func (d *Damaged) Error() string { return "the compressed data is damaged: " + d.err.Error() }
 func (d *Damaged) Unwrap() error { return d.err }
 
-// Undo takes gzip away (RFC 1952). What is not compressed data is given as it is, and a zip
-// archive is only named.
-func Undo(in io.Reader) (io.Reader, string, error) {
+// Undo takes gzip away (RFC 1952). What is not compressed data is given as it is, and so is a zip
+// archive: its members are opened by themselves.
+func Undo(in io.Reader) (io.Reader, Packing, error) {
 	head := make([]byte, 4)
 	n, err := io.ReadFull(in, head)
 	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
@@ -39,11 +50,11 @@ func Undo(in io.Reader) (io.Reader, string, error) {
 		if err != nil {
 			return nil, "", &Damaged{fmt.Errorf("gzip: %w", err)}
 		}
-		return &limited{in: z, from: counted}, "gzip", nil
+		return &limited{in: z, from: counted}, Gzip, nil
 	case len(head) == 4 && string(head) == "PK\x03\x04":
-		return nil, "zip", nil
+		return r, Zip, nil
 	}
-	return r, "none", nil
+	return r, Unpacked, nil
 }
 
 // Bounded ends with ErrBomb when data that was so many bytes compressed grows beyond belief.
@@ -75,7 +86,7 @@ func (l *limited) Read(b []byte) (int, error) {
 		return 0, ErrBomb
 	}
 	var corrupt flate.CorruptInputError
-	if errors.Is(err, gzip.ErrChecksum) || errors.Is(err, gzip.ErrHeader) || errors.Is(err, io.ErrUnexpectedEOF) || errors.As(err, &corrupt) {
+	if errors.Is(err, zip.ErrChecksum) || errors.Is(err, zip.ErrFormat) || errors.Is(err, gzip.ErrChecksum) || errors.Is(err, gzip.ErrHeader) || errors.Is(err, io.ErrUnexpectedEOF) || errors.As(err, &corrupt) {
 		err = &Damaged{err}
 	}
 	return n, err

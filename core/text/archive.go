@@ -1,12 +1,11 @@
-package formats
+package text
 
 import (
 	"archive/zip"
 	"fmt"
 	"io"
+	"path"
 	"strings"
-
-	"ydrion/core/text"
 )
 
 // Member is a file in a zip archive.
@@ -30,8 +29,38 @@ func Members(at io.ReaderAt, size int64) (list []Member, ok bool) {
 	return list, true
 }
 
+// ChosenMember finds the member of a zip archive that fits, nil: any does. What file managers put beside files is none.
+// The problem says why there is not one.
+func ChosenMember(at io.ReaderAt, size int64, fits func(name string) bool) (name, problem string) {
+	list, ok := Members(at, size)
+	if !ok {
+		return "", "the archive is damaged, or not whole: its list of members cannot be read"
+	}
+	var names []string
+	for _, m := range list {
+		if strings.HasPrefix(m.Name, "__MACOSX/") || strings.HasPrefix(path.Base(m.Name), ".") {
+			continue
+		}
+		if fits == nil || fits(m.Name) {
+			names = append(names, m.Name)
+		}
+	}
+	switch len(names) {
+	case 1:
+		return names[0], ""
+	case 0:
+		return "", fmt.Sprintf("none of the %d members of the archive is one that the route reads", len(list))
+	}
+	const shown = 5
+	more := ""
+	if len(names) > shown {
+		more = fmt.Sprintf(" and %d more", len(names)-shown)
+	}
+	return "", fmt.Sprintf("the archive has %d members that the route would read, and it reads one: %s%s", len(names), strings.Join(names[:min(shown, len(names))], ", "), more)
+}
+
 // OpenMember opens a file in a zip archive: of that name, or the only one. What
-// grows beyond belief ends with text.ErrBomb.
+// grows beyond belief ends with ErrBomb.
 func OpenMember(at io.ReaderAt, size int64, name string) (io.ReadCloser, string, error) {
 	z, err := zip.NewReader(at, size)
 	if err != nil {
@@ -64,7 +93,7 @@ func OpenMember(at io.ReaderAt, size int64, name string) (io.ReadCloser, string,
 		return struct {
 			io.Reader
 			io.Closer
-		}{text.Bounded(in, int64(f.CompressedSize64)), in}, name, nil
+		}{Bounded(in, int64(f.CompressedSize64)), in}, name, nil
 	}
 	names := make([]string, len(list))
 	for i, m := range list {
