@@ -75,6 +75,8 @@ func (c *Conductor) gateHere() (until time.Time, ok bool, reason string, wait ti
 	return until, true, "", 0, false
 }
 
+const noDay = "its timetable names no day to come"
+
 // timetable is the gate of a route that takes files at certain times.
 func (c *Conductor) timetable(t *timetable.Table, now, asked time.Time) (time.Time, bool, string, time.Duration) {
 	c.mu.Lock()
@@ -96,10 +98,13 @@ func (c *Conductor) timetable(t *timetable.Table, now, asked time.Time) (time.Ti
 			return time.Time{}, true, "", time.Minute
 		}
 		next := t.Next(now)
-		return asked, !asked.IsZero(), "it is taken from " + next.In(t.Zone).Format("Monday 15:04 MST") + " on (timetable)", min(next.Sub(now), time.Minute)
+		if next.IsZero() {
+			return asked, !asked.IsZero(), noDay, time.Minute
+		}
+		return asked, !asked.IsZero(), "it is taken from " + next.In(t.Zone).Format("Monday, 2 January, 15:04 MST") + " on (timetable)", min(next.Sub(now), time.Minute)
 	}
 	if t.Next(last).IsZero() {
-		return asked, !asked.IsZero(), "its timetable names no day", 0
+		return asked, !asked.IsZero(), noDay, time.Minute
 	}
 	if moment := t.Next(last); !moment.After(now) {
 		// However many moments were missed while nobody was there, they are made up
@@ -121,6 +126,9 @@ func (c *Conductor) timetable(t *timetable.Table, now, asked time.Time) (time.Ti
 		last = moment
 	}
 	next := t.Next(last)
+	if next.IsZero() {
+		return asked, !asked.IsZero(), noDay, time.Minute
+	}
 	return asked, !asked.IsZero(), "it is taken at " + next.In(t.Zone).Format("15:04 MST on Monday, 2 January") + " (timetable)", min(max(next.Sub(now), time.Millisecond), time.Minute)
 }
 

@@ -84,7 +84,7 @@ func (s *Service) expectOne(ctx context.Context, route, revision string, e *work
 	if err := s.count(ctx, route, e, st); err != nil {
 		return err
 	}
-	for now := s.Clock(); !st.due.After(now); {
+	for now := s.Clock(); !st.due.IsZero() && !st.due.After(now); {
 		if err := s.judge(ctx, route, e, st); err != nil {
 			return err
 		}
