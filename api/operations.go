@@ -99,9 +99,18 @@ type NamedSaid struct {
 
 // PublishRequest holds a workspace.
 type PublishRequest struct {
-	Files  map[string][]byte `json:"files" doc:"contents by path with slashes, in base64"`
-	Routes []string          `json:"routes,omitempty" doc:"only these routes; all if left out"`
-	Dry    bool              `json:"dry,omitempty" doc:"only check"`
+	Files  Files    `json:"files" doc:"contents by path with slashes, in base64"`
+	Routes []string `json:"routes,omitempty" doc:"only these routes; all if left out"`
+	Dry    bool     `json:"dry,omitempty" doc:"only check"`
+}
+
+// Files are contents by path. They may be empty, which the usual rule for base64 does not allow.
+type Files map[string][]byte
+
+// Schema says what they are.
+func (Files) Schema(huma.Registry) *huma.Schema {
+	content := &huma.Schema{Type: huma.TypeString, Extensions: map[string]any{"contentEncoding": "base64"}}
+	return &huma.Schema{Type: huma.TypeObject, AdditionalProperties: content}
 }
 
 // PublishAnswer says what became of a workspace.

@@ -359,6 +359,22 @@ func TestPublishingACircle(t *testing.T) {
 	}
 }
 
+// TestPublishingEmptyFiles: files of a workspace that are empty keep nothing from being published; what is not base64 is said.
+func TestPublishingEmptyFiles(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	b.Publish(map[string]string{"maps/.keep": "", "lookups/none.csv": "", "samples/empty.csv": ""})
+	list, err := b.Client.Routes(context.Background())
+	if err != nil || len(list) != 14 {
+		t.Errorf("%d routes, %v", len(list), err)
+	}
+	for _, body := range []string{`{"files": {"routes/a.yaml": "%%%"}}`, `{"files": {"routes/a.yaml": 5}}`, `{"files": {"routes/a.yaml": "YQ="}}`} {
+		if status, text := send(t, b, "/api/publish", body); status/100 != 4 || !strings.Contains(text, "base64") && !strings.Contains(text, "string") {
+			t.Errorf("%s: %d %s", body, status, text)
+		}
+	}
+}
+
 // TestPublishBesideABrokenRoute: a published route that compiles no longer is failing, with
 // the reason, and keeps nobody from publishing others.
 func TestPublishBesideABrokenRoute(t *testing.T) {
