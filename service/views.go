@@ -338,7 +338,18 @@ func readSentence(r workspace.Read) string {
 	if r.Charset == text.Declared {
 		set = ""
 	}
-	return "Reads " + r.Source.Says(set) + "."
+	return packing(r) + "Reads " + r.Source.Says(set) + "."
+}
+
+// packing says how a route's files are compressed.
+func packing(r workspace.Read) string {
+	switch r.Packing {
+	case text.Gzip:
+		return "Undoes gzip. "
+	case text.Zip:
+		return "Takes " + cmp.Or(r.Member, "the only member") + " out of zip archives. "
+	}
+	return ""
 }
 
 func (s *Service) listenStage(c *route.Compiled, t store.Tally) Stage {
