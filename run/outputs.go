@@ -8,6 +8,7 @@ import (
 	"io"
 	"io/fs"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -552,13 +553,16 @@ func (o *outputs) finishRejects() error {
 	return nil
 }
 
+// usualEnding is that of a name which a sender may have chosen as he likes.
+var usualEnding = regexp.MustCompile(`\.[A-Za-z0-9]{1,10}$`)
+
 // rejectName names what is rejected after the source and the run, so that the
 // parts stay together and nothing is in the way of anything.
 func (o *outputs) rejectName(ending string) string {
 	name := o.name
 	if ending == "" && o.undone { // records of a compressed file stand in plain text
 		if name = strings.TrimSuffix(name, ".gz"); o.member != "" {
-			name = strings.TrimSuffix(name, filepath.Ext(name)) + filepath.Ext(o.member)
+			name = strings.TrimSuffix(name, filepath.Ext(name)) + usualEnding.FindString(o.member)
 		}
 	}
 	ext := filepath.Ext(name)

@@ -29,6 +29,16 @@ func TestRejectName(t *testing.T) {
 	}
 }
 
+// TestRejectNameOfAMember: records of a member stand in plain text, under the ending that it has, if that is a usual one.
+func TestRejectNameOfAMember(t *testing.T) {
+	for member, want := range map[string]string{"week/sheet.csv": "week.rejected-7.csv", "sheet": "week.rejected-7", "a.c\x00v": "week.rejected-7", "a.b/../c": "week.rejected-7", `a.b\c`: "week.rejected-7"} {
+		o := &outputs{Maker: deliver.Maker{Run: 7}, name: "week.zip", undone: true, member: member}
+		if got := o.rejectName(""); got != want {
+			t.Errorf("what is rejected of %q is called %s, want %s", member, got, want)
+		}
+	}
+}
+
 func TestTooMany(t *testing.T) {
 	f := tooMany("a.csv", flow.Balance{In: 40, Rejected: 3}, 0.025)
 	if want := "3 of 40 records were rejected; the route tolerates 2.5%, so the whole file was rejected and nothing of it was delivered"; f.Message != want || f.Place.File != "a.csv" {

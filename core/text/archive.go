@@ -42,12 +42,13 @@ func ChosenMember(at io.ReaderAt, size int64, fits func(name string) bool) (name
 			continue
 		}
 		if fits == nil || fits(m.Name) {
-			names = append(names, m.Name)
+			name = m.Name
+			names = append(names, Readable(m.Name))
 		}
 	}
 	switch len(names) {
 	case 1:
-		return names[0], ""
+		return name, ""
 	case 0:
 		return "", fmt.Sprintf("none of the %d members of the archive is one that the route reads", len(list))
 	}
@@ -88,7 +89,7 @@ func OpenMember(at io.ReaderAt, size int64, name string) (io.ReadCloser, string,
 		}
 		in, err := f.Open()
 		if err != nil {
-			return nil, "", fmt.Errorf("zip: %s: %w", name, err)
+			return nil, "", fmt.Errorf("zip: %q: %w", name, err)
 		}
 		return struct {
 			io.Reader
