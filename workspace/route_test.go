@@ -53,6 +53,30 @@ func TestTimetableOfARoute(t *testing.T) {
 	}
 }
 
+// TestMembers: which member of an archive is read is said by its name or, with a slash, with its folder.
+func TestMembers(t *testing.T) {
+	for pattern, fits := range map[string]map[string]bool{
+		"*.csv":      {"sheet.csv": true, "week/sheet.csv": true, "sheet.csv.txt": false, "week.csv/notes": false},
+		"week/*.csv": {"week/sheet.csv": true, "sheet.csv": false, "a/week/sheet.csv": false},
+		"**/*.csv":   {"week/a/sheet.csv": true, "sheet.csv": true, "sheet.txt": false},
+	} {
+		r, findings := loaded(t, "listen:\n", "read: {format: csv, compression: zip, member: \""+pattern+"\"}\nlisten:\n")
+		if r == nil {
+			t.Fatal(findings)
+		}
+		for name, want := range fits {
+			if r.InArchive()(name) != want {
+				t.Errorf("%s: %s fits is %v", pattern, name, !want)
+			}
+		}
+	}
+	for member, says := range map[string]string{"member: \"*.csv\"": "only archives have members", "compression: zip, member: \"[\"": "is not a wildcard pattern"} {
+		if _, findings := loaded(t, "listen:\n", "read: {format: csv, "+member+"}\nlisten:\n"); !strings.Contains(fmt.Sprint(findings), says) {
+			t.Errorf("%s: %v", member, findings)
+		}
+	}
+}
+
 // TestSettingsThatAreWrong: each is refused with its place and what is allowed.
 func TestSettingsThatAreWrong(t *testing.T) {
 	listen := func(s string) (string, string) { return "listen:\n", "listen:\n" + s }
