@@ -43,6 +43,7 @@ func holds(is bool) verdict {
 // are left to the library, which says what is wrong.
 type proof struct {
 	raw   []byte
+	fast  bool // it ends where something fails; the library goes on
 	all   bool // alternatives are gone through behind the first that fits, too, as the library does
 	left  int  // so many bytes may still be gone through
 	spent bool // there were not enough
@@ -353,21 +354,37 @@ func (d *ruled) allowed(values []any) *allowed {
 	return a
 }
 
-// verdict of a value as a whole. Spent tells that its alternatives cannot be gone through.
+// verdict of a value as a whole. Spent tells that the library would go through its alternatives without end.
 func (d *ruled) verdict(raw []byte) (v verdict, spent bool) {
 	p := newProof(raw, d)
-	v = fits
+	p.fast = true
+	if v = d.held(&p); v == fits {
+		return fits, false
+	}
+	all := newProof(raw, d)
+	d.held(&all)
+	return v, all.spent
+}
+
+// held holds a value against all rules.
+func (d *ruled) held(p *proof) verdict {
+	v := fits
 	for _, r := range d.top {
 		end, w := p.value(p.blanks(0), r, 0)
-		if p.lost || p.blanks(end) != len(raw) {
-			return open, p.spent
+		switch {
+		case p.lost:
+			return open
+		case w == fails && p.fast:
+			return fails
+		case p.blanks(end) != len(p.raw):
+			return open
 		}
 		v = v.and(w)
 	}
 	if p.large {
-		v = open
+		return open
 	}
-	return v, false
+	return v
 }
 
 func (p *proof) blanks(at int) int {
@@ -383,7 +400,8 @@ func (p *proof) lose() (int, verdict) {
 	return len(p.raw), open
 }
 
-// value holds the value at a place against rules, nil: anything fits. It gives where it ends.
+// value holds the value at a place against rules, nil: anything fits. It gives where it ends, unless it fails
+// in a proof that is fast.
 func (p *proof) value(at int, r *rules, depth int) (end int, v verdict) {
 	if p.lost || at >= len(p.raw) || depth > mostDepth {
 		return p.lose()
@@ -403,27 +421,27 @@ func (p *proof) value(at int, r *rules, depth int) (end int, v verdict) {
 	default:
 		kind = isNumber
 	}
-	whole := r // what holds for the parts of an object or a list
 	if r != nil && (r.never || r.kinds != 0 && r.kinds&kind == 0 && (kind != isNumber || r.kinds&isWhole == 0)) {
-		whole, v = nil, fails
-	} else {
-		v = fits
+		if p.fast {
+			return at, fails
+		}
+		end, _ = p.value(at, nil, depth)
+		return end, fails
 	}
-	var inner verdict
 	switch kind {
 	case isObject:
-		end, inner = p.object(at, whole, depth)
+		end, v = p.object(at, r, depth)
 	case isList:
-		end, inner = p.list(at, whole, depth)
+		end, v = p.list(at, r, depth)
 	case isText:
-		end, inner = p.text(at, whole)
+		end, v = p.text(at, r)
 	case isNumber:
-		end, inner = p.number(at, whole)
+		end, v = p.number(at, r)
 	default:
 		for end = at + 1; end < len(p.raw) && p.raw[end]-'a' < 26; end++ {
 		}
-		if inner = fits; whole != nil && whole.among != nil {
-			inner = holds(c == 'n' && whole.among.null || c == 't' && whole.among.truth || c == 'f' && whole.among.untrue)
+		if v = fits; r != nil && r.among != nil {
+			v = holds(c == 'n' && r.among.null || c == 't' && r.among.truth || c == 'f' && r.among.untrue)
 		}
 	}
 	if p.left--; kind&(isObject|isList) == 0 {
@@ -433,7 +451,7 @@ func (p *proof) value(at int, r *rules, depth int) (end int, v verdict) {
 		p.spent = true
 		return p.lose()
 	}
-	if v = v.and(inner); whole == nil || v == fails {
+	if r == nil || v == fails {
 		return end, v
 	}
 	return end, v.and(p.combined(at, r, depth))
@@ -634,7 +652,9 @@ func (p *proof) object(at int, r *rules, depth int) (end int, v verdict) {
 		} else {
 			at, w = p.member(named, at, r, name, &came, depth)
 		}
-		v = v.and(w)
+		if v = v.and(w); v == fails && p.fast {
+			return at, fails
+		}
 		if at = p.blanks(at); p.lost || at >= len(p.raw) {
 			return p.lose()
 		}
@@ -675,19 +695,25 @@ func (p *proof) member(named, at int, r *rules, name []byte, came *uint64, depth
 	if known := r.members.find(name); known != nil {
 		*came |= known.bit
 		if known.ruled {
-			end, v = p.value(at, known.of, depth+1)
+			if end, v = p.value(at, known.of, depth+1); v == fails && p.fast {
+				return end, v
+			}
 			held = true
 		}
 	}
 	for i := range r.patterns {
 		if of := &r.patterns[i]; of.names.MatchString(string(name)) {
-			end, w = p.value(at, of.of, depth+1)
+			if end, w = p.value(at, of.of, depth+1); w == fails && p.fast {
+				return end, w
+			}
 			v, held = v.and(w), true
 		}
 	}
 	if !held {
-		end, v = p.value(at, r.others, depth+1)
-		if r.closed {
+		if r.closed && p.fast {
+			return at, fails
+		}
+		if end, v = p.value(at, r.others, depth+1); r.closed {
 			v = fails
 		}
 	}
@@ -728,7 +754,10 @@ func (p *proof) list(at int, r *rules, depth int) (end int, v verdict) {
 		from := at
 		var w verdict
 		at, w = p.value(at, of, depth+1)
-		if v = v.and(w); n < mostCompared {
+		if v = v.and(w); v == fails && p.fast {
+			return at, fails
+		}
+		if n < mostCompared {
 			each[n] = span{from, at}
 		}
 		n++
