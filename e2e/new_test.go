@@ -1,7 +1,10 @@
 package e2e
 
 import (
+	"archive/zip"
+	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -18,6 +21,10 @@ func TestFirstRoutes(t *testing.T) {
 	b := testbed.Start(t)
 	folder := t.TempDir()
 	names := map[string]string{}
+	packed := filepath.Join(t.TempDir(), "brunholm.zip")
+	if err := os.WriteFile(packed, archived(t, "week 48/sheet.csv", "../demo/files/brunholm-2026-11-23.csv"), 0o600); err != nil {
+		t.Fatal(err)
+	}
 	for name, test := range map[string]struct {
 		file string
 		args []string
@@ -30,8 +37,12 @@ func TestFirstRoutes(t *testing.T) {
 		"results": {"workspace/samples/lab-results.hl7", nil, 3, ""},
 		"answers": {"workspace/samples/feed-answers.edi", nil, 2, ""},
 		"orders":  {"workspace/samples/reagent-answers.x12", nil, 2, ""},
+		"packed":  {packed, nil, 13, "collected_at is taken for a date dd/MM/yyyy HH:mm"},
 	} {
-		file := filepath.Join("../demo", test.file)
+		file := test.file
+		if !filepath.IsAbs(file) {
+			file = filepath.Join("../demo", file)
+		}
 		code, said := command(nil, append([]string{"new", name, file, "-w", folder}, test.args...)...)
 		if code != 0 || !strings.Contains(said, test.says) || !strings.Contains(said, "ydrion check") {
 			t.Fatalf("%s: %d %s", name, code, said)
@@ -45,7 +56,7 @@ func TestFirstRoutes(t *testing.T) {
 			t.Errorf("%s: %s", name, said)
 		}
 	}
-	if code, said := command(nil, "check", folder); code != 0 || !strings.Contains(said, "6 routes, 0 errors") {
+	if code, said := command(nil, "check", folder); code != 0 || !strings.Contains(said, "7 routes, 0 errors") {
 		t.Errorf("%d %s", code, said)
 	}
 	files := map[string]string{}
@@ -108,4 +119,23 @@ func TestFirstRoutes(t *testing.T) {
 	if code, said := command(nil, "new", "pictures", picture, "-w", other); code == 0 || !strings.Contains(said, "format: file") {
 		t.Errorf("%d %s", code, said)
 	}
+}
+
+// archived is a zip archive of one member with the content of a file.
+func archived(t *testing.T, member, file string) []byte {
+	t.Helper()
+	content, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	w, err := z.Create(member)
+	if err == nil {
+		_, err = w.Write(content)
+	}
+	if err := errors.Join(err, z.Close()); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
 }

@@ -308,7 +308,7 @@ func TestMembers(t *testing.T) {
 			t.Errorf("%q: %v", name, err)
 		}
 	}
-	if _, err := Examine(context.Background(), at, Request{}); err == nil || !strings.Contains(err.Error(), "only be read from a file") {
+	if _, err := Examine(context.Background(), at, Request{}); err == nil || !strings.Contains(err.Error(), "comes as a stream") {
 		t.Errorf("a zip archive in a stream: %v", err)
 	}
 	if _, ok := text.Members(strings.NewReader("PK\x03\x04"), 4); ok {

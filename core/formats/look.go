@@ -163,7 +163,7 @@ func recognise(in io.Reader, known format.Known) (guess format.Guess, decoded *t
 		return guess, nil, err
 	}
 	if compression == text.Zip {
-		return guess, nil, errors.New("a zip archive can only be read from a file: its list of members stands at its end")
+		return guess, nil, errors.New("the zip archive is damaged or not whole, or comes as a stream: its list of members, which stands at its end, cannot be read")
 	}
 	buffered := bufio.NewReaderSize(plain, Head)
 	head, err := buffered.Peek(Head)
