@@ -333,6 +333,7 @@ func (p *proof) number(at int, r *rules) (end int, v verdict) {
 
 func (p *proof) object(at int, r *rules, depth int) (end int, v verdict) {
 	v = fits
+	begins := at
 	came, n := uint64(0), 0
 	if at = p.blanks(at + 1); at < len(p.raw) && p.raw[at] == '}' {
 		end = at + 1
@@ -372,8 +373,21 @@ func (p *proof) object(at int, r *rules, depth int) (end int, v verdict) {
 	if r == nil {
 		return end, v
 	}
-	if came != r.required || r.fewest != nil && n < *r.fewest || r.greatest != nil && n > *r.greatest {
+	if came&r.required != r.required || r.fewest != nil && n < *r.fewest || r.greatest != nil && n > *r.greatest {
 		return end, fails
+	}
+	for i := range r.depends {
+		of := &r.depends[i]
+		if came&of.on == 0 {
+			continue
+		}
+		if came&of.needs != of.needs {
+			return end, fails
+		}
+		if of.of != nil {
+			_, w := p.value(begins, of.of, depth+1)
+			v = v.and(w)
+		}
 	}
 	return end, v.and(r.among.deeply())
 }

@@ -98,8 +98,9 @@ func (r random) schema(depth int) string {
 		func() string { return `"not":` + below() },
 		func() string { return `"if":` + below() + `,"then":` + below() + `,"else":` + below() },
 		func() string { return `"$ref":"` + r.of("#", "#/definitions/x", "#/definitions/y") + `"` },
-		func() string { return `"dependencies":{"a":["b"]}` },
-		func() string { return `"dependentRequired":{"a":["b"]}` },
+		func() string { return `"dependencies":{"a":["b"],"id":` + below() + `}` },
+		func() string { return `"dependentRequired":{"` + r.of("a", "ax") + `":["b","id"],"c":["a"]}` },
+		func() string { return `"dependentSchemas":{"` + r.of("a", "b", "ax") + `":` + below() + `}` },
 		func() string { return `"unevaluatedProperties":false` },
 	}
 	var all []string

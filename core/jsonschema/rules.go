@@ -24,6 +24,8 @@ type rules struct {
 	// Of objects.
 	members          members
 	required         uint64 // a bit for each member that must be there
+	bits             int    // so many members have one
+	depends          []dependence
 	patterns         []patterned
 	others           *rules // of members that are none of these
 	closed           bool   // there may be none
@@ -81,7 +83,7 @@ type member struct {
 	name  string
 	ruled bool   // it has rules of its own
 	of    *rules // nil: anything fits
-	bit   uint64 // in required
+	bit   uint64 // of those that are asked for; 0: it is not
 	next  int16  // with the same hash, from 1; 0: none
 }
 
@@ -90,6 +92,12 @@ func hash(name []byte) int {
 		return 0
 	}
 	return (len(name)*7 + int(name[0])*3 + int(name[len(name)-1])) & 63
+}
+
+// dependence is what an object with a certain member must have, or fit.
+type dependence struct {
+	on, needs uint64 // the bits of members
+	of        *rules
 }
 
 func (m *members) find(name []byte) *member {
@@ -169,7 +177,7 @@ func (d *ruled) rules(s *js.Schema) *rules {
 			return r // what stands beside a reference counts for nothing
 		}
 	}
-	r.open = r.open || s.RecursiveRef != nil || s.DynamicRef != nil || len(s.Dependencies) > 0 || len(s.DependentRequired) > 0 || len(s.DependentSchemas) > 0 ||
+	r.open = r.open || s.RecursiveRef != nil || s.DynamicRef != nil ||
 		s.UnevaluatedProperties != nil || s.UnevaluatedItems != nil || len(s.Extensions) > 0 || s.ContentEncoding != nil || s.ContentMediaType != nil || s.ContentSchema != nil
 	d.all = d.all || s.UnevaluatedProperties != nil || s.UnevaluatedItems != nil
 	r.pattern, r.shortest, r.longest = s.Pattern, s.MinLength, s.MaxLength
@@ -202,7 +210,7 @@ func (d *ruled) rules(s *js.Schema) *rules {
 }
 
 func (d *ruled) object(r *rules, s *js.Schema) {
-	if len(s.Properties)+len(s.Required) > 1<<14 || len(s.Required) > 64 {
+	if len(s.Properties)+len(s.Required) > 1<<14 {
 		r.open = true
 		return
 	}
@@ -211,12 +219,25 @@ func (d *ruled) object(r *rules, s *js.Schema) {
 		m := r.members.add(name)
 		m.ruled, m.of = true, below
 	}
-	for i, name := range s.Required {
-		m := r.members.add(name)
-		if m.bit == 0 {
-			m.bit = 1 << i
+	r.required = r.bitsOf(s.Required)
+	depends := func(name string, needs []string, of *js.Schema) {
+		r.depends = append(r.depends, dependence{r.bitsOf([]string{name}), r.bitsOf(needs), d.rules(of)})
+	}
+	for name, needs := range s.DependentRequired {
+		depends(name, needs, nil)
+	}
+	for name, of := range s.DependentSchemas {
+		depends(name, nil, of)
+	}
+	for name, of := range s.Dependencies {
+		switch of := of.(type) {
+		case []string:
+			depends(name, of, nil)
+		case *js.Schema:
+			depends(name, nil, of)
+		default:
+			r.open = true
 		}
-		r.required |= m.bit
 	}
 	for names, of := range s.PatternProperties {
 		r.patterns = append(r.patterns, patterned{names, d.rules(of)})
@@ -231,6 +252,23 @@ func (d *ruled) object(r *rules, s *js.Schema) {
 	if s.PropertyNames != nil && s.DraftVersion > 4 {
 		r.names = d.rules(s.PropertyNames)
 	}
+}
+
+// bitsOf are those of members that are asked for.
+func (r *rules) bitsOf(names []string) (bits uint64) {
+	for _, name := range names {
+		m := r.members.add(name)
+		if m.bit == 0 {
+			if r.bits == 64 || len(r.members.list) > 1<<14 {
+				r.open = true // there are too many
+				return bits
+			}
+			m.bit = 1 << r.bits
+			r.bits++
+		}
+		bits |= m.bit
+	}
+	return bits
 }
 
 func (d *ruled) list(r *rules, s *js.Schema) {
