@@ -2,13 +2,17 @@ package api
 
 import (
 	"bytes"
+	"cmp"
 	"context"
+	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -142,7 +146,30 @@ func (c *Client) SetRunning(ctx context.Context, name string, running bool) (*se
 
 // Publish sends a workspace.
 func (c *Client) Publish(ctx context.Context, r PublishRequest) (PublishAnswer, error) {
+	if problem := r.Files.tooLarge(); problem != "" {
+		return PublishAnswer{}, errors.New(problem)
+	}
 	return call[PublishAnswer](ctx, c, http.MethodPost, "/api/publish", c.said(), r)
+}
+
+// tooLarge says that files cannot be sent, and which are the largest; "" if they can.
+func (f Files) tooLarge() string {
+	sent, size := 0, 0
+	for name, content := range f {
+		sent += base64.StdEncoding.EncodedLen(len(content)) + 2*len(name) + len(`"":"",`)
+		size += len(content)
+	}
+	if sent+1<<20 < maxPublished { // there are the names of routes, too
+		return ""
+	}
+	names := slices.SortedFunc(maps.Keys(f), func(a, b string) int {
+		return cmp.Or(cmp.Compare(len(f[b]), len(f[a])), strings.Compare(a, b))
+	})
+	var largest []string
+	for _, name := range names[:min(3, len(names))] {
+		largest = append(largest, fmt.Sprintf("%s (%d MB)", name, len(f[name])/1e6))
+	}
+	return fmt.Sprintf("the workspace has %d MB, and a service takes %d: keep large samples outside of it; the largest are %s", size/1e6, maxPublished*3/4/1_000_000, strings.Join(largest, ", "))
 }
 
 // Remove takes a stopped route off the list; with dry it only says what that means.

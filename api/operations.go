@@ -104,6 +104,9 @@ type PublishRequest struct {
 	Dry    bool     `json:"dry,omitempty" doc:"only check"`
 }
 
+// maxPublished is how many bytes a workspace may have as it is sent.
+const maxPublished = 64 << 20
+
 // Files are contents by path. They may be empty, which the usual rule for base64 does not allow.
 type Files map[string][]byte
 
@@ -297,7 +300,7 @@ func operations(api huma.API, s *service.Service) {
 	})
 	lists(api, s)
 	publish := post("publish", "/api/publish", "Check a workspace and publish its routes")
-	publish.MaxBodyBytes = 64 << 20
+	publish.MaxBodyBytes = maxPublished
 	huma.Register(api, publish, func(ctx context.Context, in *struct {
 		Said
 		Body PublishRequest
