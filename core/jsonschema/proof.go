@@ -53,8 +53,9 @@ func newProof(raw []byte, of *ruled) proof {
 	return proof{raw: raw, all: of.all, left: 1<<22 + 1000*len(raw)}
 }
 
-// mostDepth is how deep values, and rules of one value, may be nested in a proof.
-const mostDepth = 600
+// mostApplied is how many rules one value may be held against because one is made of the other: a schema that is made of
+// itself would go on for ever. How deep values are nested is bounded by their grammar.
+const mostApplied = 200
 
 // verdict of a value as a whole. Spent tells that the library would go through its alternatives without end.
 func (d *ruled) verdict(raw []byte) (v verdict, spent bool) {
@@ -96,6 +97,20 @@ func (p *proof) blanks(at int) int {
 	return at
 }
 
+// next goes from a part of an object or a list to the one behind it. If it was the last, end is behind what closes them.
+func (p *proof) next(at int, closes byte) (next, end int) {
+	if at = p.blanks(at); at < len(p.raw) && !p.lost {
+		switch p.raw[at] {
+		case ',':
+			return p.blanks(at + 1), 0
+		case closes:
+			return at, at + 1
+		}
+	}
+	p.lost = true
+	return at, 0
+}
+
 // lose gives up.
 func (p *proof) lose() (int, verdict) {
 	p.lost = true
@@ -104,8 +119,8 @@ func (p *proof) lose() (int, verdict) {
 
 // value holds the value at a place against rules, nil: anything fits. It gives where it ends, unless it fails
 // in a proof that is fast.
-func (p *proof) value(at int, r *rules, depth int) (end int, v verdict) {
-	if p.lost || at >= len(p.raw) || depth > mostDepth {
+func (p *proof) value(at int, r *rules, applied int) (end int, v verdict) {
+	if p.lost || at >= len(p.raw) || applied > mostApplied {
 		return p.lose()
 	}
 	kind, c := kinds(0), p.raw[at]
@@ -127,14 +142,14 @@ func (p *proof) value(at int, r *rules, depth int) (end int, v verdict) {
 		if p.fast {
 			return at, fails
 		}
-		end, _ = p.value(at, nil, depth)
+		end, _ = p.value(at, nil, 0)
 		return end, fails
 	}
 	switch kind {
 	case isObject:
-		end, v = p.object(at, r, depth)
+		end, v = p.object(at, r, applied)
 	case isList:
-		end, v = p.list(at, r, depth)
+		end, v = p.list(at, r)
 	case isText:
 		end, v = p.text(at, r)
 	case isNumber:
@@ -156,21 +171,26 @@ func (p *proof) value(at int, r *rules, depth int) (end int, v verdict) {
 	if r == nil || v == fails && p.fast {
 		return end, v
 	}
-	return end, v.and(p.combined(at, r, depth))
+	return end, v.and(p.combined(at, r, applied))
 }
 
 // combined holds a value against the rules that are made of others.
-func (p *proof) combined(at int, r *rules, depth int) verdict {
+func (p *proof) combined(at int, r *rules, applied int) verdict {
 	v := fits
 	if r.open {
 		v = open
 	}
 	of := func(r *rules) verdict {
-		_, v := p.value(at, r, depth+1)
+		_, v := p.value(at, r, applied+1)
 		return v
 	}
 	for _, r := range r.all {
 		v = v.and(of(r))
+	}
+	for _, r := range r.left {
+		if !p.fast { // it only counts how often the library goes through it
+			of(r)
+		}
 	}
 	if len(r.any) > 0 {
 		some := fails
@@ -331,7 +351,7 @@ func (p *proof) number(at int, r *rules) (end int, v verdict) {
 	return end, fits
 }
 
-func (p *proof) object(at int, r *rules, depth int) (end int, v verdict) {
+func (p *proof) object(at int, r *rules, applied int) (end int, v verdict) {
 	v = fits
 	begins := at
 	came, n := uint64(0), 0
@@ -351,22 +371,14 @@ func (p *proof) object(at int, r *rules, depth int) (end int, v verdict) {
 		n++
 		var w verdict
 		if r == nil {
-			at, w = p.value(at, nil, depth+1)
+			at, w = p.value(at, nil, 0)
 		} else {
-			at, w = p.member(named, at, r, name, &came, depth)
+			at, w = p.member(named, at, r, name, &came)
 		}
 		if v = v.and(w); v == fails && p.fast {
 			return at, fails
 		}
-		if at = p.blanks(at); p.lost || at >= len(p.raw) {
-			return p.lose()
-		}
-		switch p.raw[at] {
-		case ',':
-			at = p.blanks(at + 1)
-		case '}':
-			end = at + 1
-		default:
+		if at, end = p.next(at, '}'); p.lost {
 			return p.lose()
 		}
 	}
@@ -385,7 +397,7 @@ func (p *proof) object(at int, r *rules, depth int) (end int, v verdict) {
 			return end, fails
 		}
 		if of.of != nil {
-			_, w := p.value(begins, of.of, depth+1)
+			_, w := p.value(begins, of.of, applied+1)
 			v = v.and(w)
 		}
 	}
@@ -404,14 +416,14 @@ func (a *allowed) deeply() verdict {
 }
 
 // member holds one, whose name is at a place, against all rules that are about it.
-func (p *proof) member(named, at int, r *rules, name []byte, came *uint64, depth int) (end int, v verdict) {
+func (p *proof) member(named, at int, r *rules, name []byte, came *uint64) (end int, v verdict) {
 	v = fits
 	held := false
 	var w verdict
 	if known := r.members.find(name); known != nil {
 		*came |= known.bit
 		if known.ruled {
-			if end, v = p.value(at, known.of, depth+1); v == fails && p.fast {
+			if end, v = p.value(at, known.of, 0); v == fails && p.fast {
 				return end, v
 			}
 			held = true
@@ -419,7 +431,7 @@ func (p *proof) member(named, at int, r *rules, name []byte, came *uint64, depth
 	}
 	for i := range r.patterns {
 		if of := &r.patterns[i]; of.names.MatchString(string(name)) {
-			if end, w = p.value(at, of.of, depth+1); w == fails && p.fast {
+			if end, w = p.value(at, of.of, 0); w == fails && p.fast {
 				return end, w
 			}
 			v, held = v.and(w), true
@@ -429,12 +441,12 @@ func (p *proof) member(named, at int, r *rules, name []byte, came *uint64, depth
 		if r.closed && p.fast {
 			return at, fails
 		}
-		if end, v = p.value(at, r.others, depth+1); r.closed {
+		if end, v = p.value(at, r.others, 0); r.closed {
 			v = fails
 		}
 	}
 	if r.names != nil {
-		_, w = p.value(named, r.names, depth+1)
+		_, w = p.value(named, r.names, 0)
 		v = v.and(w)
 	}
 	return end, v
@@ -443,7 +455,7 @@ func (p *proof) member(named, at int, r *rules, name []byte, came *uint64, depth
 // mostCompared is how many elements are compared each with each.
 const mostCompared = 32
 
-func (p *proof) list(at int, r *rules, depth int) (end int, v verdict) {
+func (p *proof) list(at int, r *rules) (end int, v verdict) {
 	v = fits
 	n, held, unknown := 0, 0, 0
 	var each [mostCompared]span
@@ -459,7 +471,7 @@ func (p *proof) list(at int, r *rules, depth int) (end int, v verdict) {
 				v = fails
 			}
 			if r.contains != nil {
-				switch _, w := p.value(at, r.contains, depth+1); w {
+				switch _, w := p.value(at, r.contains, 0); w {
 				case fits:
 					held++
 				case open:
@@ -469,7 +481,7 @@ func (p *proof) list(at int, r *rules, depth int) (end int, v verdict) {
 		}
 		from := at
 		var w verdict
-		at, w = p.value(at, of, depth+1)
+		at, w = p.value(at, of, 0)
 		if v = v.and(w); v == fails && p.fast {
 			return at, fails
 		}
@@ -477,15 +489,7 @@ func (p *proof) list(at int, r *rules, depth int) (end int, v verdict) {
 			each[n] = span{from, at}
 		}
 		n++
-		if at = p.blanks(at); p.lost || at >= len(p.raw) {
-			return p.lose()
-		}
-		switch p.raw[at] {
-		case ',':
-			at = p.blanks(at + 1)
-		case ']':
-			end = at + 1
-		default:
+		if at, end = p.next(at, ']'); p.lost {
 			return p.lose()
 		}
 	}

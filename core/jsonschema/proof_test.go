@@ -154,13 +154,17 @@ func TestProofs(t *testing.T) {
 
 // TestAlternativesWithin: alternatives within alternatives, which would be gone through again and again, end.
 func TestAlternativesWithin(t *testing.T) {
-	source := `{"$ref":"#/$defs/n","$defs":{"n":{"anyOf":[{"type":"object","properties":{"n":{"$ref":"#/$defs/n"},"z":{"type":"null"}}},{"type":"object","properties":{"n":{"$ref":"#/$defs/n"}}}]}}}`
-	for _, more := range []string{"", `"unevaluatedItems":true,`} {
-		s, findings := Load("x.json", []byte(strings.Replace(source, "{", "{"+more, 1)), "", false, nil)
+	const source = `{"$ref":"#/$defs/n","$defs":{"n":{"$dynamicAnchor":"n","anyOf":[{"type":"object","properties":{"n":{"$ref":"#/$defs/n"},"z":{"type":"null"}}},{"type":"object","properties":{"n":{"$ref":"#/$defs/n"}}}]}}}`
+	for _, more := range []string{"", `"unevaluatedItems":true,`, "$dynamicRef"} {
+		schema := strings.Replace(source, "{", "{"+more, 1)
+		if more == "$dynamicRef" {
+			schema = strings.ReplaceAll(source, `"$ref":"#/$defs/n"`, `"$dynamicRef":"#n"`)
+		}
+		s, findings := Load("x.json", []byte(schema), "", false, nil)
 		if findings.HasErrors() {
 			t.Fatal(findings)
 		}
-		for depth, want := range map[int]bool{4: false, 60: true} {
+		for depth, want := range map[int]bool{4: false, 60: true, 450: true} {
 			var said []string
 			// What does not fit is found at once by who stops there; the library does not.
 			s.Check([]byte(strings.Repeat(`{"z":0,"n":`, depth)+`5`+strings.Repeat(`}`, depth)), func(v Violation) { said = append(said, v.Text) })

@@ -41,6 +41,7 @@ type rules struct {
 	leastHeld, maxHeld *int
 	// Of all values.
 	all, any, one   []*rules
+	left            []*rules // what is left to the library, as far as it can be known which that is
 	not             *rules
 	when, then, els *rules
 }
@@ -179,6 +180,12 @@ func (d *ruled) rules(s *js.Schema) *rules {
 	}
 	r.open = r.open || s.RecursiveRef != nil || s.DynamicRef != nil ||
 		s.UnevaluatedProperties != nil || s.UnevaluatedItems != nil || len(s.Extensions) > 0 || s.ContentEncoding != nil || s.ContentMediaType != nil || s.ContentSchema != nil
+	if s.RecursiveRef != nil {
+		r.left = append(r.left, d.rules(s.RecursiveRef))
+	}
+	if s.DynamicRef != nil {
+		r.left = append(r.left, d.rules(s.DynamicRef.Ref))
+	}
 	d.all = d.all || s.UnevaluatedProperties != nil || s.UnevaluatedItems != nil
 	r.pattern, r.shortest, r.longest = s.Pattern, s.MinLength, s.MaxLength
 	for _, bound := range []struct {

@@ -157,13 +157,13 @@ func (p *proof) part(at int, step string) (place int, found bool) {
 	if at >= len(p.raw) || p.raw[at] != '{' && p.raw[at] != '[' {
 		return 0, false
 	}
-	object, end := p.raw[at] == '{', p.raw[at]+2 // } and ] are two behind { and [
+	object, closes := p.raw[at] == '{', p.raw[at]+2 // } and ] are two behind { and [
 	n, err := strconv.Atoi(step)
 	if !object && err != nil {
 		return 0, false
 	}
 	at = p.blanks(at + 1)
-	for ; at < len(p.raw) && p.raw[at] != end; n-- {
+	for ; at < len(p.raw) && p.raw[at] != closes; n-- {
 		is := n == 0
 		if object {
 			name, behind := p.quoted(at)
@@ -173,11 +173,10 @@ func (p *proof) part(at int, step string) (place int, found bool) {
 		if is {
 			return at, !p.lost && at < len(p.raw)
 		}
-		if at, _ = p.value(at, nil, 0); p.lost {
+		at, _ = p.value(at, nil, 0)
+		end := 0
+		if at, end = p.next(at, closes); p.lost || end > 0 {
 			return 0, false
-		}
-		if at = p.blanks(at); at < len(p.raw) && p.raw[at] == ',' {
-			at = p.blanks(at + 1)
 		}
 	}
 	return 0, false
