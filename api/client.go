@@ -169,7 +169,7 @@ func (f Files) tooLarge() string {
 	for _, name := range names[:min(3, len(names))] {
 		largest = append(largest, fmt.Sprintf("%s (%d MB)", name, len(f[name])/1e6))
 	}
-	return fmt.Sprintf("the workspace has %d MB, and a service takes %d: keep large samples outside of it; the largest are %s", size/1e6, maxPublished*3/4/1_000_000, strings.Join(largest, ", "))
+	return fmt.Sprintf("the workspace has %d MB, and at most %d can be published: keep large samples outside of it; the largest files are %s", size/1e6, maxPublished*3/4/1_000_000, strings.Join(largest, ", "))
 }
 
 // Remove takes a stopped route off the list; with dry it only says what that means.

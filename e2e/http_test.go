@@ -372,7 +372,7 @@ func TestPublishingEmptyFiles(t *testing.T) {
 	for i := range 5 {
 		large[fmt.Sprintf("samples/%d.bin", i)] = make([]byte, 11_000_000+i)
 	}
-	if _, err := b.Client.Publish(context.Background(), api.PublishRequest{Files: large}); err == nil || !strings.Contains(err.Error(), "the workspace has 55 MB, and a service takes 50") || !strings.Contains(err.Error(), "the largest are samples/4.bin (11 MB), samples/3.bin") {
+	if _, err := b.Client.Publish(context.Background(), api.PublishRequest{Files: large}); err == nil || !strings.Contains(err.Error(), "the workspace has 55 MB, and at most 50 can be published") || !strings.Contains(err.Error(), "the largest files are samples/4.bin (11 MB), samples/3.bin") {
 		t.Errorf("%v", err)
 	}
 	for _, body := range []string{`{"files": {"routes/a.yaml": "%%%"}}`, `{"files": {"routes/a.yaml": 5}}`, `{"files": {"routes/a.yaml": "YQ="}}`} {

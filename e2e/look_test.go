@@ -223,16 +223,22 @@ func TestListOutputs(t *testing.T) {
 	}
 }
 
+// packedTags is a workspace whose route reads tags from compressed files.
+func packedTags(more, compression string) map[string]string {
+	return map[string]string{
+		"schemas/tags.json": `{"fields": [{"name": "tag", "constraints": {"required": true}}, {"name": "kg", "type": "number"}]}`,
+		"samples/tags.json": `{"tag": ""}`,
+		"maps/tags.map":     "map tags\nsource csv schemas/tags.json\ntarget json based on samples/tags.json\n\ntag = tag\nignore kg\n",
+		"routes/tags.yaml": "route: tags\nlisten: {folder: \"{stations}/tags\"}\n" + more + "read: {format: csv, " + compression + "}\ncheck: {schema: schemas/tags.json}\nmap: maps/tags.map\n" +
+			"deliver: {folder: \"{laboratory}/tags\", name: \"{file.stem}.jsonl\", one file per: pickup}\nrejected: {folder: \"{stations}/rejected\"}\n",
+	}
+}
+
 // TestCompressedFiles: a route that says so undoes gzip; what is damaged, or not as it says, is rejected
 // as it came.
 func TestCompressedFiles(t *testing.T) {
 	b := testbed.Start(t)
-	b.Publish(map[string]string{
-		"schemas/tags.json": `{"fields": [{"name": "tag", "constraints": {"required": true}}, {"name": "kg", "type": "number"}]}`,
-		"samples/tags.json": `{"tag": ""}`,
-		"maps/tags.map":     "map tags\nsource csv schemas/tags.json\ntarget json based on samples/tags.json\n\ntag = tag\nignore kg\n",
-		"routes/tags.yaml":  "route: tags\nlisten:\n  folder: \"{stations}/tags\"\nread:\n  format: csv\n  compression: gzip\ncheck:\n  schema: schemas/tags.json\nmap: maps/tags.map\ndeliver:\n  folder: \"{laboratory}/tags\"\n  name: \"{file.stem}.jsonl\"\n  one file per: pickup\nrejected:\n  folder: \"{stations}/rejected\"\n",
-	})
+	b.Publish(packedTags("", "compression: gzip"))
 	var rows strings.Builder
 	rows.WriteString("tag,kg\n")
 	for i := range 50_000 {
@@ -286,12 +292,7 @@ func TestCompressedFiles(t *testing.T) {
 func TestArchivesAsFiles(t *testing.T) {
 	t.Parallel()
 	b := testbed.Start(t)
-	b.Publish(map[string]string{
-		"schemas/tags.json": `{"fields": [{"name": "tag", "constraints": {"required": true}}, {"name": "kg", "type": "number"}]}`,
-		"samples/tags.json": `{"tag": ""}`,
-		"maps/tags.map":     "map tags\nsource csv schemas/tags.json\ntarget json based on samples/tags.json\n\ntag = tag\nignore kg\n",
-		"routes/tags.yaml":  "route: tags\nlisten:\n  folder: \"{stations}/tags\"\nduplicates:\n  key: \"{tag}\"\n  same key: reject\nread:\n  format: csv\n  compression: zip\n  member: \"*.csv\"\ncheck:\n  schema: schemas/tags.json\nmap: maps/tags.map\ndeliver:\n  folder: \"{laboratory}/tags\"\n  name: \"{file.stem}.jsonl\"\n  one file per: pickup\nrejected:\n  folder: \"{stations}/rejected\"\n",
-	})
+	b.Publish(packedTags("duplicates: {key: \"{tag}\", same key: reject}\n", "compression: zip, member: \"*.csv\""))
 	pack := func(members ...string) string {
 		var out bytes.Buffer
 		z := zip.NewWriter(&out)

@@ -96,10 +96,12 @@ func (d Days) String() string {
 			month = append(month, strconv.Itoa(n))
 		}
 	}
-	if d.Last {
-		month = append(month, "last")
-	}
-	if len(month) > 0 {
+	switch {
+	case d.Last && len(month) > 0:
+		out = append(out, "day "+strings.Join(month, ", ")+" and the last of the month")
+	case d.Last:
+		out = append(out, "the last day of the month")
+	case len(month) > 0:
 		out = append(out, "day "+strings.Join(month, ", ")+" of the month")
 	}
 	return strings.Join(out, ", ")

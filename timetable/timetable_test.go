@@ -119,7 +119,7 @@ func TestDaysOfMonth(t *testing.T) {
 		after string
 		want  []string
 	}{
-		{table("last"), "day last of the month at 06:00 (UTC)", "2027-12-31", []string{"2028-01-31", "2028-02-29", "2028-03-31", "2028-04-30"}},
+		{table("last"), "the last day of the month at 06:00 (UTC)", "2027-12-31", []string{"2028-01-31", "2028-02-29", "2028-03-31", "2028-04-30"}},
 		{table("31"), "day 31 of the month at 06:00 (UTC)", "2026-12-31", []string{"2027-01-31", "2027-03-31", "2027-05-31", "2027-07-31"}},
 		{table("1,15-16"), "day 1, 15, 16 of the month at 06:00 (UTC)", "2026-11-28", []string{"2026-12-01", "2026-12-15", "2026-12-16", "2027-01-01"}},
 		{table("fri, 1"), "fri, day 1 of the month at 06:00 (UTC)", "2026-11-27", []string{"2026-12-01", "2026-12-04"}},

@@ -33,7 +33,7 @@ func TestTimetableOfARoute(t *testing.T) {
 		t.Errorf("%s", got)
 	}
 	for yaml, want := range map[string]string{
-		"days: [1, 15-17, last]\n    not on: [12-25, 2027-01-04]\n    at: \"06:30\"": "day 1, 15, 16, 17, last of the month at 06:30, not on 12-25, 2027-01-04 (UTC)",
+		"days: [1, 15-17, last]\n    not on: [12-25, 2027-01-04]\n    at: \"06:30\"": "day 1, 15, 16, 17 and the last of the month at 06:30, not on 12-25, 2027-01-04 (UTC)",
 		"days: 1\n    not on: 2026-12-25\n    from: \"22:00\"\n    to: \"04:00\"":    "day 1 of the month from 22:00 to 04:00 the next day, not on 2026-12-25 (UTC)",
 	} {
 		r, findings := loaded(t, "listen:\n", "listen:\n  timetable:\n    "+yaml+"\n    zone: UTC\n")
@@ -48,7 +48,7 @@ func TestTimetableOfARoute(t *testing.T) {
 	if r == nil {
 		t.Fatal(findings)
 	}
-	if got := r.Expect[0].String(); !strings.Contains(got, "by 06:30, day last of the month, not on 12-31 (UTC)") {
+	if got := r.Expect[0].String(); !strings.Contains(got, "by 06:30, the last day of the month, not on 12-31 (UTC)") {
 		t.Errorf("%s", got)
 	}
 }

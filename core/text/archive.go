@@ -50,14 +50,24 @@ func ChosenMember(at io.ReaderAt, size int64, fits func(name string) bool) (name
 	case 1:
 		return name, ""
 	case 0:
-		return "", fmt.Sprintf("none of the %d members of the archive is one that the route reads", len(list))
+		if len(list) == 0 {
+			return "", "the archive has no members"
+		}
+		for _, m := range list {
+			names = append(names, Readable(m.Name))
+		}
+		return "", "none of the archive's members is one that the route reads: " + few(names)
 	}
+	return "", fmt.Sprintf("the archive has %d members that the route would read, and it reads one: %s", len(names), few(names))
+}
+
+// few names some, and says how many there are besides.
+func few(names []string) string {
 	const shown = 5
-	more := ""
-	if len(names) > shown {
-		more = fmt.Sprintf(" and %d more", len(names)-shown)
+	if len(names) <= shown {
+		return strings.Join(names, ", ")
 	}
-	return "", fmt.Sprintf("the archive has %d members that the route would read, and it reads one: %s%s", len(names), strings.Join(names[:min(shown, len(names))], ", "), more)
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:shown], ", "), len(names)-shown)
 }
 
 // OpenMember opens a file in a zip archive: of that name, or the only one. What

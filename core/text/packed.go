@@ -51,7 +51,7 @@ func Undo(in io.Reader) (io.Reader, Packing, error) {
 			return nil, "", &Damaged{fmt.Errorf("gzip: %w", err)}
 		}
 		return &limited{in: z, from: counted}, Gzip, nil
-	case len(head) == 4 && string(head) == "PK\x03\x04":
+	case string(head) == "PK\x03\x04", string(head) == "PK\x05\x06": // APPNOTE, 4.3.7 and 4.3.16: a member, or the end of an archive without any
 		return r, Zip, nil
 	}
 	return r, Unpacked, nil

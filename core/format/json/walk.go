@@ -374,8 +374,8 @@ const (
 // that opens the object, on. Who writes JSON writes it alike each time, so that all of it is known by comparing it.
 type lead struct {
 	text       []byte // empty: it is not known
-	head, tail uint64 // its first eight bytes, and the last of those before its seventeenth; with fewer than eight both are all of it
-	mask       uint64 // the bytes that it has of the first eight
+	head, mask uint64 // its first eight bytes, and which of them it has
+	tail       uint64 // the last eight of its first sixteen, if it has more than eight
 	named      int    // where the name begins in it
 	opens      bool   // a brace stands before it
 }
@@ -501,13 +501,13 @@ func (w *walk) object(p int, wanted *trie, depth, level int, of *course) int {
 				return w.fail(ruleSyntax, p)
 			}
 			name.Off = uint32(p + 1)
-			known, new := -1, false // the member's step
+			step, learnt := -1, false // the member's
 			if of != nil {
-				known = of.next(buf, p+1, at)
+				step = of.next(buf, p+1, at)
 			}
-			if known >= 0 {
-				s := &of.steps[known]
-				at, below, along = known+1, s.below, s.along
+			if step >= 0 {
+				s := &of.steps[step]
+				at, below, along = step+1, s.below, s.along
 				name.End = name.Off + uint32(len(s.name))
 				p = int(name.End) + 1
 			} else {
@@ -523,7 +523,7 @@ func (w *walk) object(p int, wanted *trie, depth, level int, of *course) int {
 				along = level >= 0 && (every || w.within[level] == string(text))
 				if strayed = true; of != nil && !w.escaped {
 					if to := w.learn(of, at, text, below, along); to > at {
-						known, at, new = at, to, true
+						step, at, learnt = at, to, true
 					}
 				}
 			}
@@ -532,9 +532,9 @@ func (w *walk) object(p int, wanted *trie, depth, level int, of *course) int {
 			} else if p = w.skip(p) + 1; p > end || buf[p-1] != ':' {
 				return w.fail(ruleSyntax, min(p-1, end))
 			}
-			if p = w.skip(p); known >= 0 {
-				s := &of.steps[known]
-				if inner = w.inner(s, p); new {
+			if p = w.skip(p); step >= 0 {
+				s := &of.steps[step]
+				if inner = w.inner(s, p); learnt {
 					s.lead = newLead(buf[from:p], int(name.Off)-from, opens)
 				}
 			}
