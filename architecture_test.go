@@ -15,7 +15,7 @@ import (
 // floors are the rooms of the house from the ground up. A room may import what
 // is below it; the lists name the exceptions among rooms of one floor.
 var floors = [][]string{
-	{"core/place", "core/value", "core/mail"},
+	{"core/place", "core/value", "core/mail", "core/marks"},
 	{"core/finding", "core/text", "core/batch"},
 	{"core/shape", "core/lookup", "core/standard", "core/order"},
 	{"core/format"},

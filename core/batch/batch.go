@@ -13,6 +13,7 @@ import (
 	"slices"
 	"unicode/utf8"
 
+	"ydrion/core/marks"
 	"ydrion/core/place"
 )
 
@@ -126,7 +127,9 @@ type Batch struct {
 	Next     chan struct{} // to be closed when this one has been
 	Done     chan struct{} // receives when the batch is ready to be given out
 
-	marks []mark // what Place has counted
+	Marks marks.Bits // of its text, for who splits it
+
+	counted []mark // what Place has counted
 }
 
 // Branch is what the records of a batch became in a branch of a route.
@@ -297,7 +300,8 @@ func (b *Batch) Reset() {
 		b.Branches[i].reset()
 	}
 	b.Open, b.Origins = b.Open[:0], usual(b.Origins, Size/8)[:0]
-	b.marks = usual(b.marks, Size/stride)[:0]
+	b.counted = usual(b.counted, Size/stride)[:0]
+	b.Marks.Trim(4 * Size)
 }
 
 // usual is a slice as it is, or none if it has grown beyond so many items.
@@ -387,10 +391,10 @@ func (b *Batch) Place(record int, offset uint32) place.Place {
 	if len(b.Origins) > 0 {
 		return b.origin(record, offset)
 	}
-	if len(b.marks) == 0 {
-		b.marks = append(b.marks, mark{lead: b.Lead})
+	if len(b.counted) == 0 {
+		b.counted = append(b.counted, mark{lead: b.Lead})
 	}
-	last := b.marks[len(b.marks)-1]
+	last := b.counted[len(b.counted)-1]
 	for last.off+stride <= int(offset) {
 		next := last.off + stride
 		for k := 0; k < utf8.UTFMax-1 && !utf8.RuneStart(b.Buf[next]); k++ {
@@ -401,14 +405,14 @@ func (b *Batch) Place(record int, offset uint32) place.Place {
 		}
 		lines, lead := advance(b.Buf[last.off:next], last.lead)
 		last = mark{next, last.lines + lines, lead}
-		b.marks = append(b.marks, last)
+		b.counted = append(b.counted, last)
 	}
-	i, found := slices.BinarySearchFunc(b.marks, int(offset), func(m mark, off int) int { return cmp.Compare(m.off, off) })
+	i, found := slices.BinarySearchFunc(b.counted, int(offset), func(m mark, off int) int { return cmp.Compare(m.off, off) })
 	if !found {
 		i--
 	}
-	lines, lead := advance(b.Buf[b.marks[i].off:offset], b.marks[i].lead)
-	return place.Place{Record: b.First + int64(record), Offset: b.Base + int64(offset), Line: b.Line + b.marks[i].lines + lines, Column: lead + 1}
+	lines, lead := advance(b.Buf[b.counted[i].off:offset], b.counted[i].lead)
+	return place.Place{Record: b.First + int64(record), Offset: b.Base + int64(offset), Line: b.Line + b.counted[i].lines + lines, Column: lead + 1}
 }
 
 // FileOf is the file that a record is of, or begins in, of those of the run, from 0.

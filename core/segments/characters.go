@@ -8,6 +8,7 @@ import (
 	"unicode/utf8"
 
 	"ydrion/core/format"
+	"ydrion/core/marks"
 	"ydrion/core/text"
 )
 
@@ -17,10 +18,10 @@ const changes = "\x1b\x0e\x0f"
 // control finds the first byte of a segment that stands for a lost character (NUL, SUB), and the
 // first other control character.
 func (w *walk) control(p, stop int, lost, strange *int) {
-	plain := w.s.plain()
+	controls := w.s.sets().controls
 	for ; p < stop; p++ {
 		switch c := w.b.Buf[p]; {
-		case plain[c]:
+		case !controls.Has(c):
 		case (c == 0 || c == 0x1a) && *lost < 0:
 			*lost = p
 		case *strange < 0 && c != 0 && c != 0x1a:
@@ -29,21 +30,35 @@ func (w *walk) control(p, stop int, lost, strange *int) {
 	}
 }
 
-// plain are the bytes that have their place in an interchange.
-func (s *Syntax) plain() *[256]bool {
-	if p, ok := plains.Load(*s); ok {
-		return p.(*[256]bool)
-	}
-	p := &[256]bool{}
-	for c := range p {
-		p[c] = c >= ' ' && c != 0x7f || c == '\r' || c == '\n' || c == '\t' || c != 0 && s.special(byte(c)) || s.Extends && strings.IndexByte(changes, byte(c)) >= 0
-	}
-	plains.Store(*s, p)
-	return p
+// sets are those of characters that mean something in a syntax.
+type sets struct {
+	controls   *text.Controls // that have no place in an interchange
+	separators *marks.Set     // all that separates or releases
+	strange    *marks.Set     // and what is beyond ASCII
 }
 
-// plains are the plain bytes of the syntaxes that have come.
-var plains sync.Map
+func (s *Syntax) sets() *sets {
+	if known, ok := known.Load(*s); ok {
+		return known.(*sets)
+	}
+	special := ""
+	for c := 1; c < 0x100; c++ {
+		if s.special(byte(c)) {
+			special += string([]byte{byte(c)})
+		}
+	}
+	n := &sets{separators: marks.Of([]byte(special)...)}
+	n.strange = n.separators.And(marks.Beyond)
+	if special += "\r\n\t"; s.Extends {
+		special += changes
+	}
+	n.controls = text.AllBut(special)
+	known.Store(*s, n)
+	return n
+}
+
+// known are the sets of the syntaxes that have come.
+var known sync.Map
 
 // characters says what is wrong with the bytes beyond ASCII of a message: a rule and an offset,
 // -1 if nothing is.

@@ -14,12 +14,8 @@ func (w *walk) take(wants []Want, p, stop, occurrence int) {
 	var marks [16]int // where the components of an element end that has nothing else
 	for field := 1; len(wants) > 0 && p <= stop; field++ {
 		from, structured, n := p, plain, 0
-		for p < stop {
+		for p = w.marks.Next(p); p < stop; p = w.marks.Next(p) {
 			c := w.class[buf[p]]
-			if c == plain {
-				p++
-				continue
-			}
 			if c&isElement != 0 {
 				break
 			}
@@ -33,6 +29,7 @@ func (w *walk) take(wants []Want, p, stop, occurrence int) {
 			}
 			p++
 		}
+		p = min(p, stop)
 		if structured == isComponent && n < len(marks) {
 			marks[n] = p
 		} else {

@@ -9,8 +9,8 @@ import (
 
 	"ydrion/core/batch"
 	"ydrion/core/format"
+	"ydrion/core/marks"
 	"ydrion/core/standard"
-	"ydrion/core/text"
 )
 
 // Split finds the wanted elements of each message, or of each unit in it.
@@ -18,13 +18,15 @@ func (r *Reader) Split(b *batch.Batch) {
 	r.Lay(b)
 	list, around := messages(b)
 	w := newWalk(r, b)
-	ascii, controls := text.Classify(b.Buf[:b.N], w.s.plain())
+	ascii, controls := w.s.sets().controls.In(b.Buf[:b.N])
 	w.plainText = (ascii || !r.declared && utf8.Valid(b.Buf[:b.N])) && !(r.declared && w.s.Extends && bytes.ContainsAny(b.Buf[:b.N], changes))
 	if !w.plainText {
+		w.separators = w.s.sets().strange
 		for c := 0x80; c < 0x100; c++ {
 			w.class[c] |= isHigh
 		}
 	}
+	w.marks.Set(b.Buf, 0, b.N, w.separators)
 	w.controls = controls
 	for _, a := range around {
 		w.envelope(int(a.Off), int(a.End))
@@ -47,7 +49,8 @@ func (r *Reader) Split(b *batch.Batch) {
 }
 
 func newWalk(r *Reader, b *batch.Batch) *walk {
-	w := &walk{Reader: r, b: b, s: r.syntax(b.Base), opening: -1}
+	w := &walk{Reader: r, b: b, s: r.syntax(b.Base), opening: -1, marks: &b.Marks}
+	w.separators = w.s.sets().separators
 	w.class[w.s.Element], w.class[w.s.Terminator], w.class[w.s.Component] = isElement, isElement, isComponent
 	if w.s.Repetition != 0 {
 		w.class[w.s.Repetition] = isRepetition
@@ -90,18 +93,20 @@ type outer struct {
 type walk struct {
 	*Reader
 	Course
-	b         *batch.Batch
-	s         Syntax
-	class     [256]class
-	plainText bool   // the text is UTF-8, and declared so
-	controls  bool   // there may be control characters in it
-	segment   []byte // at which it is
-	begins    int
-	named     int          // so many bytes of it are its name, with what follows that
-	row       []batch.Span // that it fills
-	faults    []Fault      // of the message, whose units they are given to when all are known
-	outer     []outer      // faults of the envelopes that are open, which all that is in them has
-	opening   int          // the level of the one that is being opened, -1: none is
+	b          *batch.Batch
+	s          Syntax
+	class      [256]class
+	marks      *marks.Bits // of all that separates or releases, and of what is beyond ASCII, where that must be looked at
+	separators *marks.Set  // is that
+	plainText  bool        // the text is UTF-8, and declared so
+	controls   bool        // there may be control characters in it
+	segment    []byte      // at which it is
+	begins     int
+	named      int          // so many bytes of it are its name, with what follows that
+	row        []batch.Span // that it fills
+	faults     []Fault      // of the message, whose units they are given to when all are known
+	outer      []outer      // faults of the envelopes that are open, which all that is in them has
+	opening    int          // the level of the one that is being opened, -1: none is
 
 	lines [][]byte            // the envelopes' segments
 	kind  []byte              // the head for which a structure was found last
@@ -147,6 +152,9 @@ func (w *walk) envelope(p, stop int) {
 	}
 	w.lines = append(w.lines[:min(level, len(w.lines))], segment)
 	w.kind = nil
+	if p >= w.b.N { // it stands before the batch
+		w.marks.Set(w.b.Buf, p, stop, w.separators)
+	}
 	w.row, w.opening = w.outside, level
 	w.outer = slices.DeleteFunc(w.outer, func(f outer) bool { return f.level >= level })
 	lost, strange := -1, -1

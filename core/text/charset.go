@@ -149,7 +149,7 @@ type Decoded struct {
 	Member string // of an archive that it is the text of
 }
 
-var marks = []struct {
+var orderMarks = []struct {
 	mark []byte
 	set  Charset
 }{{[]byte{0xEF, 0xBB, 0xBF}, UTF8}, {[]byte{0xFF, 0xFE}, UTF16LE}, {[]byte{0xFE, 0xFF}, UTF16BE}}
@@ -164,7 +164,7 @@ func Decode(r io.Reader, declared Charset) (*Decoded, error) {
 		return nil, err
 	}
 	d := &Decoded{Charset: declared}
-	for _, m := range marks {
+	for _, m := range orderMarks {
 		if bytes.HasPrefix(first, m.mark) && (m.set != UTF16LE || declared != Latin1 && declared != Windows1252) {
 			d.Mark = bytes.Clone(m.mark)
 			if declared != m.set && declared != Declared && !(declared == UTF16 && m.set != UTF8) {

@@ -1,41 +1,33 @@
 package text
 
 import (
-	"encoding/binary"
-	"math/bits"
+	"strings"
+
+	"ydrion/core/marks"
 )
 
 const (
 	low  = 0x0101010101010101
 	high = 0x8080808080808080
-	most = high - low // 7f in each byte
 )
 
-// Classify tells whether a text is ASCII, and whether it has control characters (below 0x20, or DEL) that are not among
-// the plain ones. It looks at eight bytes at once; CR, of which there are many, is plain, as LF is mostly.
-func Classify(b []byte, plain *[256]bool) (ascii, controlled bool) {
-	ends := uint64('\r' * low)
-	if plain['\n'] {
-		ends = '\n' * low
+// Controls are the control characters (below 0x20, and DEL) that have no place in a text.
+type Controls struct{ these, strange *marks.Set }
+
+// AllBut are all control characters but some.
+func AllBut(plain string) *Controls {
+	these := marks.Where(func(c byte) bool { return (c < ' ' || c == 0x7f) && strings.IndexByte(plain, c) < 0 })
+	return &Controls{these, these.And(marks.Beyond)}
+}
+
+// Has tells whether a byte is one of them.
+func (c *Controls) Has(b byte) bool { return c.these.Has(b) }
+
+// In tells whether a text is ASCII, and whether there are some of them in it.
+func (c *Controls) In(text []byte) (ascii, controlled bool) {
+	at := c.strange.First(text)
+	if at < 0 {
+		return true, false
 	}
-	all := uint64(0)
-	for len(b) >= 8 {
-		v := binary.LittleEndian.Uint64(b)
-		all |= v
-		a := v & most
-		// The high bit of each byte that is below 0x20 or DEL, and neither CR nor a plain LF. No byte carries into the next.
-		if m := (^(a + 0x60*low) | (a + low)) & ((a ^ '\r'*low) + most) & ((a ^ ends) + most) &^ v & high; m != 0 {
-			for ; m != 0; m &= m - 1 {
-				if !plain[b[bits.TrailingZeros64(m)>>3]] {
-					return all&high == 0 && IsASCII(b), true
-				}
-			}
-		}
-		b = b[8:]
-	}
-	for _, c := range b {
-		all |= uint64(c)
-		controlled = controlled || !plain[c] && (c < ' ' || c == 0x7f)
-	}
-	return all&high == 0, controlled
+	return marks.Beyond.First(text[at:]) < 0, c.these.First(text[at:]) >= 0
 }

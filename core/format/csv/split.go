@@ -2,22 +2,18 @@ package csv
 
 import (
 	"bytes"
-	"encoding/binary"
-	"math/bits"
 	"slices"
 	"unicode/utf8"
 
 	"ydrion/core/batch"
+	"ydrion/core/marks"
 	"ydrion/core/text"
 )
 
-const (
-	low  = 0x0101010101010101
-	high = 0x8080808080808080
-)
+// unusual are the bytes that may be what has no place in a row: NUL, and characters that could not be decoded.
+var unusual = marks.Of(0).And(marks.Beyond)
 
-// Split finds the rows and the spans of the wanted columns. Eight bytes are
-// looked at in one step; a field that holds doubled quotes is rewritten after
+// Split finds the rows and the spans of the wanted columns. A field that holds doubled quotes is rewritten after
 // the text.
 func (r *Reader) Split(b *batch.Batch) {
 	r.split(b)
@@ -27,11 +23,10 @@ func (r *Reader) Split(b *batch.Batch) {
 }
 
 func (r *Reader) split(b *batch.Batch) {
-	odd := b.Unusual || bytes.IndexByte(b.Buf[:b.N], 0) >= 0
-	if r.charset == text.UTF8 {
-		odd = odd || !utf8.Valid(b.Buf[:b.N])
-	} else {
-		odd = odd || bytes.Contains(b.Buf[:b.N], []byte(string(utf8.RuneError)))
+	odd := b.Unusual
+	if at := unusual.First(b.Buf[:b.N]); at >= 0 {
+		rest := b.Buf[at:b.N]
+		odd = odd || bytes.IndexByte(rest, 0) >= 0 || r.charset == text.UTF8 && !utf8.Valid(rest) || r.charset != text.UTF8 && bytes.Contains(rest, []byte(string(utf8.RuneError)))
 	}
 	odd = odd || r.terminator == '\r' && bytes.IndexByte(b.Buf[:b.N], '\n') >= 0
 	slots := len(r.slotColumn)
@@ -40,9 +35,10 @@ func (r *Reader) split(b *batch.Batch) {
 		r.splitFixed(b, odd)
 		return
 	}
-	delimiters, terminators := low*uint64(r.delimiter), low*uint64(r.terminator)
 	buf, n := b.Buf, b.N
 	columns := r.columns
+	ends := &b.Marks
+	ends.Set(buf, 0, n, marks.Of(r.delimiter, r.terminator))
 	quote := r.quote
 	if !r.quoting {
 		quote = r.terminator // no field starts with it
@@ -86,15 +82,7 @@ func (r *Reader) split(b *batch.Batch) {
 				buf = b.Buf
 			} else {
 				from := p
-				for {
-					w := binary.LittleEndian.Uint64(buf[p:])
-					d, t := w^delimiters, w^terminators
-					if m := ((d - low) &^ d & high) | ((t - low) &^ t & high); m != 0 {
-						p += bits.TrailingZeros64(m) >> 3
-						break
-					}
-					p += 8
-				}
+				p = ends.Next(p)
 				end := min(p, n)
 				if end > from && buf[end-1] == '\r' && (p >= n || buf[p] == '\n') {
 					end--

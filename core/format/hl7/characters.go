@@ -41,15 +41,11 @@ func (w *walk) control(first, start, end int) {
 // substitute stands for a character that could not be read (ISO 646).
 const substitute = 0x1a
 
-// inMessages are the bytes that have their place in a message, inBlocks those of a file of blocks.
-var inMessages, inBlocks = func() (messages, blocks [256]bool) {
-	for c := range messages {
-		messages[c] = c >= ' ' && c != 0x7f || c == '\r' || c == '\n' || c == '\t' || c == escape
-	}
-	blocks = messages
-	blocks[blockBegin], blocks[blockEnd] = true, true
-	return messages, blocks
-}()
+// inMessages are the control characters that have no place in a message, inBlocks those that have none in a file of blocks.
+var (
+	inMessages = text.AllBut("\r\n\t\x1b")
+	inBlocks   = text.AllBut("\r\n\t\x1b" + string([]byte{blockBegin, blockEnd}))
+)
 
 // escapes notes the first sequence in a message that is none.
 func (w *walk) escapes(start, end int) {

@@ -3,9 +3,9 @@ package hl7
 import (
 	"bytes"
 	"encoding/binary"
-	"math/bits"
 
 	"ydrion/core/batch"
+	"ydrion/core/marks"
 	"ydrion/core/segments"
 	"ydrion/core/text"
 )
@@ -58,48 +58,24 @@ func (w *walk) fields(most int) []int {
 	if most+1 > cap(w.ends) {
 		w.ends = make([]int, most+1)
 	}
-	buf, class, stop, ends := w.scan, &w.class, w.stop, w.ends[:most+1]
-	field, component, repetition := low*uint64(w.sep.Field), low*uint64(w.sep.Component), low*uint64(w.sep.Repetition)
-	subcomponent, escape := low*uint64(w.sep.Subcomponent), low*uint64(w.sep.Escape)
-	highs := uint64(0)
-	if w.highs {
-		highs = high
-	}
+	buf, stop, ends := w.scan, w.stop, w.ends[:most+1]
 	at := w.p + 3
 	ends[0] = at << 1
 	if at >= stop {
 		return ends[:1]
 	}
 	n, structured := 1, 0
-	for at++; at < stop; at += 8 {
-		word := binary.LittleEndian.Uint64(buf[at : at+8])
-		x := word ^ field
-		m := (x - low) &^ x
-		x = word ^ component
-		m |= (x - low) &^ x
-		x = word ^ repetition
-		m |= (x - low) &^ x
-		x = word ^ subcomponent
-		m |= (x - low) &^ x
-		x = word ^ escape
-		m |= (x - low) &^ x
-		for m = m&high | word&highs; m != 0; m &= m - 1 {
-			i := at + bits.TrailingZeros64(m)>>3
-			if i >= stop {
-				break
-			}
-			switch class[buf[i]] {
-			case plain: // words see more than there is
-			case isField:
-				ends[n] = i<<1 | structured
-				if n++; n == len(ends) {
-					return ends
-				}
-				structured = 0
-			default:
-				structured = 1
-			}
+	field := w.sep.Field
+	for at = w.marks.Next(at + 1); at < stop; at = w.marks.Next(at + 1) {
+		if buf[at] != field {
+			structured = 1
+			continue
 		}
+		ends[n] = at<<1 | structured
+		if n++; n == len(ends) {
+			return ends
+		}
+		structured = 0
 	}
 	ends[n] = stop<<1 | structured
 	return ends[:n+1]
@@ -149,12 +125,24 @@ func (w *walk) classify() {
 	}
 	w.class[w.sep.Field], w.class[w.sep.Repetition], w.class[w.sep.Component] = isField, isRepetition, isComponent
 	w.class[w.sep.Subcomponent], w.class[w.sep.Escape] = isSubcomponent, isEscape
+	w.separators = marks.Of(w.sep.Field, w.sep.Repetition, w.sep.Component, w.sep.Subcomponent, w.sep.Escape)
+	if w.highs {
+		w.separators = w.separators.And(marks.Beyond)
+	}
 }
 
-const (
-	low  = 0x0101010101010101
-	high = 0x8080808080808080
-)
+// mark marks the characters of a message that have a class, and those of all behind it if it is the first of its batch:
+// most messages separate by the same.
+func (w *walk) mark(start, end int) {
+	if w.by == w.separators && end <= w.to {
+		return
+	}
+	if w.to == 0 && w.charset == "" {
+		end = w.b.N
+	}
+	w.marks.Set(w.scan, start, end, w.separators)
+	w.by, w.to = w.separators, end
+}
 
 // piece finds the repetition, component and subcomponent that is wanted of a field, and undoes
 // escapes.
@@ -167,12 +155,10 @@ func (w *walk) piece(p *segments.Want, from, end int) {
 	}
 	repetition, component, sub := p.Repetition-1, p.Component-1, p.Sub-1 // still to come
 	written := false
-	at := from
-	for ; at < end; at++ {
+	at := w.marks.Next(from)
+	for ; at < end; at = w.marks.Next(at + 1) {
 		c := w.class[buf[at]]
 		switch c {
-		case plain:
-			continue
 		case isEscape, isHigh:
 			written = true
 			continue
@@ -194,6 +180,7 @@ func (w *walk) piece(p *segments.Want, from, end int) {
 		}
 		from, written = at+1, false
 	}
+	at = min(at, end)
 	switch {
 	case repetition|component|sub != 0 || from == at:
 	case at-from == 2 && buf[from] == '"' && buf[from+1] == '"':

@@ -7,6 +7,7 @@ import (
 
 	"ydrion/core/batch"
 	"ydrion/core/format"
+	"ydrion/core/marks"
 	"ydrion/core/segments"
 	"ydrion/core/standard"
 	"ydrion/core/text"
@@ -26,13 +27,13 @@ func (r *Reader) Split(b *batch.Batch) {
 	if r.Unit >= 0 {
 		messages = b.Messages
 	}
-	plain := &inMessages
+	controls := inMessages
 	if r.blocks {
-		plain = &inBlocks
+		controls = inBlocks
 	}
-	ascii, controls := text.Classify(b.Buf[:b.N], plain)
+	ascii, controlled := controls.In(b.Buf[:b.N])
 	w := newWalk(r, b)
-	w.odd, w.controls = !ascii || bytes.IndexByte(b.Buf[:b.N], escape) >= 0, controls
+	w.odd, w.controls = !ascii || bytes.IndexByte(b.Buf[:b.N], escape) >= 0, controlled
 	for i, m := range messages {
 		w.message(i, int(m.Off), int(m.End))
 	}
@@ -45,7 +46,7 @@ func (r *Reader) Split(b *batch.Batch) {
 var habits = segments.Habits{Note: "NTE", Close: true, Bare: "OBX"}
 
 func newWalk(r *Reader, b *batch.Batch) *walk {
-	w := &walk{Reader: r, b: b}
+	w := &walk{Reader: r, b: b, marks: &b.Marks}
 	w.Course = segments.NewCourse(r.Wanted, habits, b, w)
 	return w
 }
@@ -70,9 +71,13 @@ type walk struct {
 	kind, version []byte              // of the message that a structure was looked for last
 	found         *standard.Structure // nil: not known
 
-	class   [256]class
-	classed Separators // what class is for
-	highs   bool
+	class      [256]class
+	classed    Separators // what class is for
+	highs      bool
+	separators *marks.Set  // of those that have a class
+	marks      *marks.Bits // of the text, up to an offset, by the separators
+	by         *marks.Set  // by which that was done
+	to         int
 }
 
 func (w *walk) note(rule, slot, at int, warn bool) {
@@ -186,6 +191,7 @@ func (w *walk) segments(record, start, end int) {
 	}
 	w.sep.Marked = w.marked
 	w.classify()
+	w.mark(start, end)
 	if len(w.Positions) == 0 { // somebody only looks
 		w.escapes(start, end)
 	}

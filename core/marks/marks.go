@@ -1,0 +1,148 @@
+// Package marks finds where characters of a set stand in a text, 64 bytes at once, for readers that go from one
+// separator to the next.
+package marks
+
+import (
+	"math/bits"
+	"slices"
+)
+
+// Set is a set of bytes.
+type Set struct {
+	// A byte is of the set if its row, by its high four bits, and its column, by its low ones, have a bit in common. Each
+	// bit stands for rows that have the same columns.
+	columns, rows [16]byte
+	has           [256]byte // 1: it is of the set
+	odd           bool      // its rows are of more than eight kinds: only has says what is of it
+}
+
+// Of is a set of characters.
+func Of(chars ...byte) *Set {
+	s := &Set{}
+	for _, c := range chars {
+		s.has[c] = 1
+	}
+	s.settle()
+	return s
+}
+
+// Where is the set of all bytes of which something is so.
+func Where(is func(byte) bool) *Set {
+	s := &Set{}
+	for c := range s.has {
+		if is(byte(c)) {
+			s.has[c] = 1
+		}
+	}
+	s.settle()
+	return s
+}
+
+// settle makes the rows and columns of what is of the set.
+func (s *Set) settle() {
+	var kinds [8]uint16
+	n := 0
+	for row := range s.rows {
+		columns := uint16(0)
+		for column, has := range s.has[row*16 : row*16+16] {
+			columns |= uint16(has) << column
+		}
+		if columns == 0 {
+			continue
+		}
+		kind := slices.Index(kinds[:n], columns)
+		if kind < 0 {
+			if n == len(kinds) {
+				s.odd = true
+				return
+			}
+			kind = n
+			kinds[n] = columns
+			n++
+		}
+		s.rows[row] = 1 << kind
+		for column := range s.columns {
+			s.columns[column] |= byte(columns >> column & 1 << kind)
+		}
+	}
+}
+
+// And is a set with all bytes of another.
+func (s *Set) And(other *Set) *Set {
+	return Where(func(c byte) bool { return s.has[c]|other.has[c] != 0 })
+}
+
+// Has tells whether a byte is of the set.
+func (s *Set) Has(c byte) bool { return s.has[c] != 0 }
+
+// First is where the first byte of the set stands in a text, -1: nowhere.
+func (s *Set) First(text []byte) int {
+	at := s.blocks(text) * block
+	for i, c := range text[at:] {
+		if s.has[c] != 0 {
+			return at + i
+		}
+	}
+	return -1
+}
+
+// Beyond are the bytes beyond ASCII.
+var Beyond = Where(func(c byte) bool { return c >= 0x80 })
+
+// Bits has a bit for each byte of a text.
+type Bits struct{ words []uint64 }
+
+// block is how many bytes a word has bits for.
+const block = 64
+
+// Set marks what is of a set in text[from:to], and its end, so that there always is a next. What was marked behind it
+// does not count any more, and nor does what was marked in the block in which it begins.
+func (b *Bits) Set(text []byte, from, to int, of *Set) {
+	first, last := from/block, to/block
+	if n := last + 1 - len(b.words); n > 0 {
+		b.words = slices.Grow(b.words, n)[:last+1]
+	}
+	if first < last {
+		of.mark(b.words[first:last], text[first*block:last*block])
+	}
+	var rest [block]byte
+	copy(rest[:], text[last*block:to])
+	of.mark(b.words[last:last+1], rest[:])
+	end := uint64(1) << (to % block)
+	b.words[last] = b.words[last]&(end-1) | end
+}
+
+// Next is where the first mark at or behind p is. There is one, as long as p is not behind the end of what was marked.
+func (b *Bits) Next(p int) int {
+	if w := b.words[p>>6] >> (p & 63); w != 0 {
+		return p + bits.TrailingZeros64(w)
+	}
+	return b.later(p >> 6)
+}
+
+// later is the first mark behind a word.
+func (b *Bits) later(word int) int {
+	for word++; b.words[word] == 0; word++ {
+	}
+	return word<<6 + bits.TrailingZeros64(b.words[word])
+}
+
+// Trim lets go of memory for texts that are longer than most bytes.
+func (b *Bits) Trim(most int) {
+	if cap(b.words) > most/block {
+		b.words = nil
+	}
+}
+
+// markEach marks whole blocks, one byte after the other.
+func (s *Set) markEach(marks []uint64, text []byte) {
+	for i := range marks {
+		m := uint64(0)
+		for at := 0; at < block; at += 8 {
+			t := text[i*block+at : i*block+at+8]
+			m |= (uint64(s.has[t[0]]) | uint64(s.has[t[1]])<<1 | uint64(s.has[t[2]])<<2 | uint64(s.has[t[3]])<<3 |
+				uint64(s.has[t[4]])<<4 | uint64(s.has[t[5]])<<5 | uint64(s.has[t[6]])<<6 | uint64(s.has[t[7]])<<7) << at
+		}
+		marks[i] = m
+	}
+}
