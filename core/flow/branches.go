@@ -316,7 +316,9 @@ func (r *run) finish(b *batch.Batch, w *worker) (err error) {
 		if p := &r.plan.Branches[k]; p.Validating != nil {
 			w.validate[k] = p.Validating(r.opened.Reader, b)
 		}
-		w.envs[k].Begin()
+		if p := r.plan.Branches[k].Program; p != nil {
+			p.Begin(w.envs[k], b)
+		}
 	}
 	for i := range b.Records() {
 		if b.Outcomes[i] == batch.Good && !r.plan.Checked {

@@ -317,7 +317,7 @@ func (r *run) turnTo(b *batch.Batch, record int, w *worker) {
 		w.file = k
 		for _, e := range w.envs {
 			e.Facts = r.facts(k)
-			e.Begin()
+			e.Turn()
 		}
 	}
 }

@@ -92,7 +92,7 @@ func (p *Program) findColumns() {
 func (p *Program) columnOf(a *action) (how, bool) {
 	switch a.kind {
 	case copyText:
-		return asText, p.escapes.Plainly() || p.bare
+		return asText, p.escapes.Copies()
 	case copyClean:
 		if p.bare {
 			return asNumber, true
@@ -100,9 +100,9 @@ func (p *Program) columnOf(a *action) (how, bool) {
 		if a.plain {
 			return asDecimal, true
 		}
-		return asText, p.escapes.Plainly()
+		return asText, p.escapes.Copies()
 	case answered:
-		return asAnswered, p.escapes.Plainly() || p.bare
+		return asAnswered, p.escapes.Copies()
 	case translate:
 		return asCode, true
 	case rearrange:
@@ -117,14 +117,11 @@ func (p *Program) columnOf(a *action) (how, bool) {
 	return 0, false
 }
 
-// short is a length up to which texts are copied byte by byte.
-const short = 12
-
 // stretch writes columns one after the other, as run does, and faster. It ends before the first of which there is
 // more to say, and gives how many it has written. The record begins at an offset.
-func (p *Program) stretch(columns []column, buf []byte, row []batch.Span, out []byte, begin int) ([]byte, int) {
-	room, at := out[:cap(out)], len(out)
-	plainly, special, taken := p.escapes.Plainly(), p.escapes.Specials(), len(p.taken)
+func (p *Program) stretch(columns []column, e *Env, row []batch.Span, out []byte, begin int) ([]byte, int) {
+	buf, room, at := e.Buf, out[:cap(out)], len(out)
+	quote, taken := p.escapes.Always(), len(p.taken)
 	for i := range columns {
 		c := &columns[i]
 		if c.how >= noValue {
@@ -166,18 +163,26 @@ func (p *Program) stretch(columns []column, buf []byte, row []batch.Span, out []
 			if len(v) == taken && len(v) > 0 && string(v) == p.taken {
 				return room[:from], i
 			}
-			if !plainly || len(v) > short {
+			if int(s.End) >= e.marked || e.specials.Next(int(s.Off)) < int(s.End) {
 				n = p.escapes.Copy(room[at:], v)
 				break
 			}
-			to := room[at:][:len(v)] // as Copy does: its call would cost as much as the copying
-			for k, b := range v {
-				if special[b] {
-					return room[:from], i
-				}
-				to[k] = b
+			to := room[at:]
+			if n = len(v); quote != 0 {
+				to[0] = quote
+				to = to[1:]
 			}
-			n = len(v)
+			if in := buf[s.Off:]; n <= 16 && len(in) >= 16 && len(to) >= 16 { // as two words: a call would cost as much as the copying
+				first, second := binary.LittleEndian.Uint64(in), binary.LittleEndian.Uint64(in[8:])
+				binary.LittleEndian.PutUint64(to, first)
+				binary.LittleEndian.PutUint64(to[8:], second)
+			} else {
+				copy(to, v)
+			}
+			if quote != 0 {
+				to[n] = quote
+				n += 2
+			}
 		case c.how == asNumber:
 			n = plainNumber(room[at:], v)
 		case c.how == asDecimal:

@@ -94,7 +94,7 @@ func TestColumnsAgree(t *testing.T) {
 		}
 		made := func(p *Program) string {
 			e, out, said := &Env{}, []byte(nil), ""
-			e.Begin()
+			p.Begin(e, b)
 			for i := range b.Records() {
 				from := len(out)
 				var o Outcome

@@ -8,6 +8,7 @@ import (
 	"ydrion/core/finding"
 	"ydrion/core/format"
 	"ydrion/core/mail"
+	"ydrion/core/marks"
 	"ydrion/core/shape"
 	"ydrion/core/value"
 )
@@ -47,7 +48,10 @@ type Env struct {
 	// Plain has values that do not go on into their own format: see batch.Batch.
 	Plain bool
 
-	batch   *batch.Batch
+	batch    *batch.Batch
+	specials marks.Bits // of what has to be written otherwise, in its buffer
+	marked   int        // behind the last that has been looked at, and the end of the buffer; 0: none has
+
 	index   int             // of the record in it
 	changes []format.Change // of a record as it came
 	rows    []walking       // the walks through lists, by their number
@@ -82,8 +86,18 @@ type written struct {
 // tries is after how many records of a batch that have little in common nobody looks any more.
 const tries = 32
 
-// Begin makes the environment ready for a batch.
-func (e *Env) Begin() { e.before = written{text: e.before.text} }
+// Begin makes the environment ready for a batch of which the program is to run over records. What comes without that is
+// written the same, but slower.
+func (p *Program) Begin(e *Env, b *batch.Batch) {
+	e.Turn()
+	buf := e.bufferOf(b)
+	e.batch, e.marked = b, len(buf)+1
+	e.specials.Trim(4 * batch.Size)
+	e.specials.Set(buf, 0, len(buf), p.escapes.Specials())
+}
+
+// Turn makes it ready for another file in the same batch.
+func (e *Env) Turn() { e.before = written{text: e.before.text} }
 
 // looks tells whether it is worth to look for what records have in common.
 func (l *written) looks() bool { return l.tried < tries || l.used*4 >= l.tried }
@@ -186,6 +200,9 @@ func (e *Env) text(in value.Value, f func(to, in []byte) []byte) value.Value {
 // start makes the environment ready for a record.
 func (e *Env) start(b *batch.Batch, record int) {
 	e.Buf = e.bufferOf(b)
+	if e.batch != b {
+		e.marked = 0
+	}
 	e.Row = b.Spans[record*b.Slots : record*b.Slots+b.Slots]
 	e.batch, e.index, e.steps = b, record, 0
 	e.Record, e.Seq = b.First+int64(record), b.Seq+int64(record)

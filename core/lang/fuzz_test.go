@@ -78,7 +78,7 @@ func FuzzRun(f *testing.F) {
 		b := fuzzed(data)
 		made := func() (out []byte, said string) {
 			e := &Env{Facts: Facts{Route: "r", Now: now, Name: "f.csv"}}
-			e.Begin()
+			program.Begin(e, b)
 			for i := range b.Records() {
 				before := len(out)
 				var o Outcome

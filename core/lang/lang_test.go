@@ -490,7 +490,7 @@ func sharedSpans(t *testing.T, body string) {
 			b.Spans = append(b.Spans, row...)
 			b.Bounds = append(b.Bounds, batch.Span{})
 		}
-		shared.Begin()
+		p.Begin(shared, b)
 		out := []byte("before")
 		for i := range b.Bounds {
 			from := len(out)

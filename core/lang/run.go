@@ -110,7 +110,7 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 				until = min(until, to)
 			}
 			n := 0
-			if out, n = p.stretch(p.columns[i:until], buf, e.row(int(p.columns[i].walk)), out, begin); n > 0 {
+			if out, n = p.stretch(p.columns[i:until], e, e.row(int(p.columns[i].walk)), out, begin); n > 0 {
 				i += n - 1
 				continue
 			}

@@ -69,7 +69,12 @@ func (s *Set) settle() {
 
 // And is a set with all bytes of another.
 func (s *Set) And(other *Set) *Set {
-	return Where(func(c byte) bool { return s.has[c]|other.has[c] != 0 })
+	both := &Set{}
+	for c := range both.has {
+		both.has[c] = s.has[c] | other.has[c]
+	}
+	both.settle()
+	return both
 }
 
 // Has tells whether a byte is of the set.

@@ -3,6 +3,7 @@ package text
 import (
 	"fmt"
 
+	"ydrion/core/marks"
 	"ydrion/core/value"
 )
 
@@ -15,6 +16,7 @@ type Escapes struct {
 	always  bool // around all of them, not only those with special characters
 	guard   bool // before what a spreadsheet program would take for a formula
 	sieve   sieve
+	set     *marks.Set
 }
 
 // NewEscapes makes a table. A CR LF in data is written as one line break where CR
@@ -25,6 +27,7 @@ func NewEscapes(with map[byte]string) *Escapes {
 		e.special[c], e.with[c] = true, s
 	}
 	e.sieve = newSieve(&e.special)
+	e.set = marks.Where(func(c byte) bool { return e.special[c] })
 	return e
 }
 
@@ -45,8 +48,8 @@ var JSON = func() *Escapes {
 	return NewEscapes(with).Quoted('"', true)
 }()
 
-// Plainly tells whether a value in which nothing is special stands as it is, whatever it begins with.
-func (e *Escapes) Plainly() bool { return !e.always && !e.guard }
+// Copies tells whether a value in which nothing is special stands as it is, in its quotes if there are any, whatever it begins with.
+func (e *Escapes) Copies() bool { return !e.guard }
 
 // Copy puts a value into a room as Append would write it, and gives how many bytes that are; -1: the value may
 // have special characters, or the room is small, and Append is to write it. What the room holds behind them
@@ -88,7 +91,7 @@ func (e *Escapes) copy(room, value []byte) bool {
 const short = 12
 
 // Specials are the characters that are written otherwise.
-func (e *Escapes) Specials() *[256]bool { return &e.special }
+func (e *Escapes) Specials() *marks.Set { return e.set }
 
 // Always gives the quote that stands around every text, 0 if there is none. Where
 // there is one, numbers and truth values stand without.

@@ -1,8 +1,9 @@
 package text
 
 import (
-	"encoding/binary"
 	"unicode/utf8"
+
+	"ydrion/core/marks"
 )
 
 // Repertoire are the characters that a target can say.
@@ -45,16 +46,5 @@ func (r *Repertoire) Encode(b []byte) ([]byte, error) {
 
 // IsASCII tells whether a text has only ASCII characters.
 func IsASCII(b []byte) bool {
-	for len(b) >= 8 {
-		if binary.LittleEndian.Uint64(b)&0x8080808080808080 != 0 {
-			return false
-		}
-		b = b[8:]
-	}
-	for _, c := range b {
-		if c >= utf8.RuneSelf {
-			return false
-		}
-	}
-	return true
+	return marks.Beyond.First(b) < 0
 }

@@ -39,6 +39,11 @@ type Separators struct {
 	Marked bool
 }
 
+// chars are those by which fields and their parts are told apart.
+func (s *Separators) chars() [5]byte {
+	return [...]byte{s.Field, s.Component, s.Repetition, s.Escape, s.Subcomponent}
+}
+
 // Usual are the separators that the standard recommends.
 var Usual = Separators{Field: '|', Component: '^', Repetition: '~', Escape: '\\', Subcomponent: '&'}
 

@@ -99,7 +99,7 @@ func (w *walk) repetitions(n *segments.Want, from, end int) {
 	above := w.row
 	for at := from; at <= end; {
 		stop := at
-		for stop < end && w.class[w.scan[stop]] != isRepetition {
+		for stop < end && w.classes.of[w.scan[stop]] != isRepetition {
 			stop++
 		}
 		w.row = w.b.Row(n.Rows, uint32(at))
@@ -111,43 +111,51 @@ func (w *walk) repetitions(n *segments.Want, from, end int) {
 	w.row = above
 }
 
-// classify sets the classes of a message's characters.
-func (w *walk) classify() {
-	if w.classed == w.sep && w.highs == (w.charset != "") {
-		return
-	}
-	w.classed, w.highs = w.sep, w.charset != ""
-	w.class = [256]class{}
-	if w.highs {
-		for c := 0x80; c < 0x100; c++ {
-			w.class[c] = isHigh
-		}
-	}
-	w.class[w.sep.Field], w.class[w.sep.Repetition], w.class[w.sep.Component] = isField, isRepetition, isComponent
-	w.class[w.sep.Subcomponent], w.class[w.sep.Escape] = isSubcomponent, isEscape
-	w.separators = marks.Of(w.sep.Field, w.sep.Repetition, w.sep.Component, w.sep.Subcomponent, w.sep.Escape)
-	if w.highs {
-		w.separators = w.separators.And(marks.Beyond)
-	}
+// classes are those of the characters of messages that separate by the same.
+type classes struct {
+	of  [256]class
+	set *marks.Set // of those that have one
 }
 
-// mark marks the characters of a message that have a class, and those of all behind it if it is the first of its batch:
-// most messages separate by the same.
-func (w *walk) mark(start, end int) {
-	if w.by == w.separators && end <= w.to {
+func newClasses(sep Separators, highs bool) *classes {
+	c := &classes{set: marks.Of(sep.Field, sep.Repetition, sep.Component, sep.Subcomponent, sep.Escape)}
+	if highs {
+		for i := 0x80; i < 0x100; i++ {
+			c.of[i] = isHigh
+		}
+		c.set = c.set.And(marks.Beyond)
+	}
+	c.of[sep.Field], c.of[sep.Repetition], c.of[sep.Component], c.of[sep.Subcomponent], c.of[sep.Escape] = isField, isRepetition, isComponent, isSubcomponent, isEscape
+	return c
+}
+
+// classify finds the classes of a message's characters, and marks where those are that have one: in all messages behind it,
+// too, if it is the first of its batch, as most separate by the same.
+func (w *walk) classify(start, end int) {
+	if w.classed != w.sep.chars() {
+		w.classed, w.known = w.sep.chars(), [2]*classes{}
+	}
+	c := &w.known[0]
+	if w.charset != "" {
+		c = &w.known[1]
+	}
+	if *c == nil {
+		*c = newClasses(w.sep, w.charset != "")
+	}
+	if *c == w.classes && end <= w.upTo {
 		return
 	}
-	if w.to == 0 && w.charset == "" {
+	if w.classes == nil && w.charset == "" {
 		end = w.b.N
 	}
-	w.marks.Set(w.scan, start, end, w.separators)
-	w.by, w.to = w.separators, end
+	w.classes, w.upTo = *c, end
+	w.marks.Set(w.scan, start, end, w.classes.set)
 }
 
 // piece finds the repetition, component and subcomponent that is wanted of a field, and undoes
 // escapes.
 func (w *walk) piece(p *segments.Want, from, end int) {
-	buf, slot := w.scan, p.Slot
+	buf, class, slot := w.scan, &w.classes.of, p.Slot
 	if p.By > 0 {
 		if from, end = w.repetition(p, from, end); from < 0 {
 			return
@@ -157,7 +165,7 @@ func (w *walk) piece(p *segments.Want, from, end int) {
 	written := false
 	at := w.marks.Next(from)
 	for ; at < end; at = w.marks.Next(at + 1) {
-		c := w.class[buf[at]]
+		c := class[buf[at]]
 		switch c {
 		case isEscape, isHigh:
 			written = true
@@ -196,12 +204,12 @@ func (w *walk) piece(p *segments.Want, from, end int) {
 func (w *walk) repetition(p *segments.Want, from, end int) (int, int) {
 	for at := from; at <= end; {
 		stop := at
-		for stop < end && w.class[w.scan[stop]] != isRepetition {
+		for stop < end && w.classes.of[w.scan[stop]] != isRepetition {
 			stop++
 		}
 		from, to := at, at // of its component
 		for n := p.By; ; n-- {
-			for to < stop && w.class[w.scan[to]] != isComponent {
+			for to < stop && w.classes.of[w.scan[to]] != isComponent {
 				to++
 			}
 			if n <= 1 {

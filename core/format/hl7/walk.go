@@ -71,13 +71,11 @@ type walk struct {
 	kind, version []byte              // of the message that a structure was looked for last
 	found         *standard.Structure // nil: not known
 
-	class      [256]class
-	classed    Separators // what class is for
-	highs      bool
-	separators *marks.Set  // of those that have a class
-	marks      *marks.Bits // of the text, up to an offset, by the separators
-	by         *marks.Set  // by which that was done
-	to         int
+	classes *classes    // of the message's characters
+	known   [2]*classes // without and with what is beyond ASCII, of messages that separate
+	classed [5]byte     // by these
+	marks   *marks.Bits // of the text, of what has a class, up to an offset
+	upTo    int
 }
 
 func (w *walk) note(rule, slot, at int, warn bool) {
@@ -190,8 +188,7 @@ func (w *walk) segments(record, start, end int) {
 		w.sep.Set = w.Reader.charset
 	}
 	w.sep.Marked = w.marked
-	w.classify()
-	w.mark(start, end)
+	w.classify(start, end)
 	if len(w.Positions) == 0 { // somebody only looks
 		w.escapes(start, end)
 	}
