@@ -167,21 +167,12 @@ func (p *Program) stretch(columns []column, e *Env, row []batch.Span, out []byte
 				n = p.escapes.Copy(room[at:], v)
 				break
 			}
-			to := room[at:]
-			if n = len(v); quote != 0 {
-				to[0] = quote
-				to = to[1:]
-			}
-			if in := buf[s.Off:]; n <= 16 && len(in) >= 16 && len(to) >= 16 { // as two words: a call would cost as much as the copying
-				first, second := binary.LittleEndian.Uint64(in), binary.LittleEndian.Uint64(in[8:])
-				binary.LittleEndian.PutUint64(to, first)
-				binary.LittleEndian.PutUint64(to[8:], second)
+			if quote == 0 {
+				n = copied(room[at:], v)
 			} else {
-				copy(to, v)
-			}
-			if quote != 0 {
-				to[n] = quote
-				n += 2
+				room[at] = quote
+				n = copied(room[at+1:], v) + 2
+				room[at+n-1] = quote
 			}
 		case c.how == asNumber:
 			n = plainNumber(room[at:], v)
@@ -189,7 +180,7 @@ func (p *Program) stretch(columns []column, e *Env, row []batch.Span, out []byte
 			if len(v) > 0 && !value.IsNumber(v) {
 				return room[:from], i
 			}
-			n = copy(room[at:], v)
+			n = copied(room[at:], v)
 		default:
 			n = p.value(c, room[at:], v)
 		}
@@ -207,6 +198,19 @@ func (p *Program) stretch(columns []column, e *Env, row []batch.Span, out []byte
 		}
 	}
 	return room[:at], len(columns)
+}
+
+// copied copies a value, in two words if it is short and there is memory behind it and its room: a call would cost as much as
+// the copying. Of the room 16 bytes are written then.
+func copied(room, v []byte) int {
+	if len(v) <= 16 && cap(v) >= 16 && len(room) >= 16 {
+		in := v[:16]
+		first, second := binary.LittleEndian.Uint64(in), binary.LittleEndian.Uint64(in[8:])
+		binary.LittleEndian.PutUint64(room, first)
+		binary.LittleEndian.PutUint64(room[8:], second)
+		return len(v)
+	}
+	return copy(room, v)
 }
 
 // widened makes room behind a text.
@@ -256,5 +260,5 @@ func plainNumber(room, v []byte) int {
 	if !value.IsNumber(v) || v[i] == '0' && i+1 < len(v) && v[i+1] != '.' {
 		return -1
 	}
-	return copy(room, v)
+	return copied(room, v)
 }

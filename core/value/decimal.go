@@ -3,6 +3,7 @@ package value
 import (
 	"bytes"
 	"cmp"
+	"encoding/binary"
 	"errors"
 	"math"
 	"math/big"
@@ -73,6 +74,21 @@ func parseBig(b []byte) (Decimal, error) {
 
 // IsNumber tells whether b has the form -?[0-9]+(\.[0-9]+)?.
 func IsNumber(b []byte) bool {
+	if n := len(b); 0 < n && n <= 8 && cap(b) >= 8 { // a word at once: how long it is would be guessed wrong by a loop
+		const low, high = 0x0101010101010101, 0x8080808080808080
+		x := binary.LittleEndian.Uint64(b[:8]) ^ '0'*low
+		other := (x&^high + 0x76*low | x) & high << (64 - 8*n) >> (64 - 8*n) // the high bit of each byte that is no digit
+		from := 0
+		if b[0] == '-' {
+			other &^= 0x80
+			from = 1
+		}
+		if other == 0 {
+			return from < n
+		}
+		point := bits.TrailingZeros64(other) >> 3
+		return other&(other-1) == 0 && b[point] == '.' && from < point && point < n-1
+	}
 	i := 0
 	if i < len(b) && b[i] == '-' {
 		i++

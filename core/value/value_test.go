@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"math/big"
 	"math/rand/v2"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -17,6 +19,40 @@ func decimal(t *testing.T, s string) Decimal {
 		t.Fatalf("%q: %v", s, err)
 	}
 	return d
+}
+
+// TestIsNumber: what is a number is what an expression says, of all short texts of some characters and of some longer ones, with
+// memory behind them that holds something else or without.
+func TestIsNumber(t *testing.T) {
+	form := regexp.MustCompile(`^-?[0-9]+(\.[0-9]+)?$`)
+	check := func(b []byte) {
+		for _, behind := range []string{"", "1", "........", "99999999", "x-------"} {
+			text := append(slices.Clip(slices.Clone(b)), behind...)
+			if got := IsNumber(text[:len(b)]); got != form.Match(b) {
+				t.Fatalf("%q before %q: %v", b, behind, got)
+			}
+		}
+	}
+	const chars = "-.07/:+\xb0"
+	var all func(b []byte)
+	all = func(b []byte) {
+		if check(b); len(b) < 5 {
+			for i := range len(chars) {
+				all(append(slices.Clip(b), chars[i]))
+			}
+		}
+	}
+	all(nil)
+	random := rand.New(rand.NewPCG(7, 7))
+	for range 20_000 {
+		b := make([]byte, 6+random.IntN(8))
+		for i := range b {
+			if b[i] = byte('0' + random.IntN(10)); random.IntN(6) == 0 {
+				b[i] = chars[random.IntN(len(chars))]
+			}
+		}
+		check(b)
+	}
 }
 
 func TestDecimalKeepsWhatWasWritten(t *testing.T) {
