@@ -127,7 +127,7 @@ type Batch struct {
 	Next     chan struct{} // to be closed when this one has been
 	Done     chan struct{} // receives when the batch is ready to be given out
 
-	Marks marks.Bits // of its text, for who splits it
+	Marks, Ends marks.Bits // of its text, for who splits it: what tells parts apart, and what ends segments
 
 	counted []mark // what Place has counted
 }
@@ -302,6 +302,7 @@ func (b *Batch) Reset() {
 	b.Open, b.Origins = b.Open[:0], usual(b.Origins, Size/8)[:0]
 	b.counted = usual(b.counted, Size/stride)[:0]
 	b.Marks.Trim(4 * Size)
+	b.Ends.Trim(4 * Size)
 }
 
 // usual is a slice as it is, or none if it has grown beyond so many items.

@@ -33,8 +33,9 @@ func (w *walk) control(p, stop int, lost, strange *int) {
 // sets are those of characters that mean something in a syntax.
 type sets struct {
 	controls   *text.Controls // that have no place in an interchange
-	separators *marks.Set     // all that separates or releases
-	strange    *marks.Set     // and what is beyond ASCII
+	terminator *marks.Set
+	separators *marks.Set // all that separates or releases
+	strange    *marks.Set // and what is beyond ASCII
 }
 
 func (s *Syntax) sets() *sets {
@@ -47,7 +48,7 @@ func (s *Syntax) sets() *sets {
 			special += string([]byte{byte(c)})
 		}
 	}
-	n := &sets{separators: marks.Of([]byte(special)...)}
+	n := &sets{terminator: marks.Of(s.Terminator), separators: marks.Of([]byte(special)...)}
 	n.strange = n.separators.And(marks.Beyond)
 	if special += "\r\n\t"; s.Extends {
 		special += changes

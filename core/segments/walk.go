@@ -27,6 +27,7 @@ func (r *Reader) Split(b *batch.Batch) {
 		}
 	}
 	w.marks.Set(b.Buf, 0, b.N, w.separators)
+	b.Ends.Set(b.Buf, 0, b.N, w.s.sets().terminator)
 	w.controls = controls
 	for _, a := range around {
 		w.envelope(int(a.Off), int(a.End))
@@ -217,7 +218,7 @@ func (w *walk) message(start, end int) {
 		if p = skipLines(buf[:end], p); p >= end {
 			break
 		}
-		stop := w.segmentEnd(&w.s, buf[:end], p)
+		stop := w.segmentStop(p, end)
 		count++
 		last = p
 		n, key := w.name(p, stop)
@@ -265,6 +266,21 @@ func (w *walk) message(start, end int) {
 		w.strangers(start, end)
 	}
 	w.blame(units, start, end)
+}
+
+// segmentStop is segmentEnd in a batch that is being split.
+func (w *walk) segmentStop(p, end int) int {
+	if w.Binary != nil && w.b.Buf[p] == 'B' {
+		return w.segmentEnd(&w.s, w.b.Buf[:end], p)
+	}
+	for at := p; ; at++ {
+		if at = w.b.Ends.Next(at); at >= end {
+			return end
+		}
+		if !w.s.released(w.b.Buf, p, at) {
+			return at
+		}
+	}
 }
 
 // strangers notes what is wrong with the bytes beyond ASCII of a message, or of each of its segments where its units are records.
@@ -374,21 +390,22 @@ func (w *walk) Is(element int, is string) bool {
 	if element > 1 {
 		value = w.s.field(w.segment, element)
 	}
-	ends := isElement | isComponent | isRepetition
-	if bytes.HasPrefix(value, []byte(is)) {
-		return len(value) == len(is) || w.class[value[len(is)]]&ends != 0
-	}
-	// A release character may stand before any character.
-	if w.s.Release == 0 || bytes.IndexByte(value, w.s.Release) < 0 {
-		return false
-	}
 	n := 0
-	for ; n < len(value) && w.class[value[n]]&ends == 0; n++ {
-		if w.class[value[n]]&isRelease != 0 {
-			n++
+	for i := 0; i < len(value); i++ {
+		c := value[i]
+		if w.class[c]&(isElement|isComponent|isRepetition) != 0 {
+			break
 		}
+		if w.class[c]&isRelease != 0 && i+1 < len(value) { // it may stand before any character
+			i++
+			c = value[i]
+		}
+		if n == len(is) || c != is[n] {
+			return false
+		}
+		n++
 	}
-	return string(w.s.AppendPlain(nil, value[:min(n, len(value))])) == is
+	return n == len(is)
 }
 
 // Begins is where the segment at hand begins.

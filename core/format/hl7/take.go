@@ -129,9 +129,11 @@ func newClasses(sep Separators, highs bool) *classes {
 	return c
 }
 
-// classify finds the classes of a message's characters, and marks where those are that have one: in all messages behind it,
-// too, if it is the first of its batch, as most separate by the same.
-func (w *walk) classify(start, end int) {
+var lineFeeds, returns = marks.Of('\n'), marks.Of('\r')
+
+// classify finds the classes of a message's characters, and marks where those are that have one, and where segments end: in all
+// messages behind it, too, if it is the first of its batch, as most separate by the same.
+func (w *walk) classify(start, end int, terminator byte) {
 	if w.classed != w.sep.chars() {
 		w.classed, w.known = w.sep.chars(), [2]*classes{}
 	}
@@ -142,14 +144,19 @@ func (w *walk) classify(start, end int) {
 	if *c == nil {
 		*c = newClasses(w.sep, w.charset != "")
 	}
-	if *c == w.classes && end <= w.upTo {
+	if *c == w.classes && terminator == w.terminator && end <= w.upTo {
 		return
 	}
 	if w.classes == nil && w.charset == "" {
 		end = w.b.N
 	}
-	w.classes, w.upTo = *c, end
+	w.classes, w.terminator, w.upTo = *c, terminator, end
 	w.marks.Set(w.scan, start, end, w.classes.set)
+	if terminator == '\n' {
+		w.b.Ends.Set(w.b.Buf, start, end, lineFeeds)
+	} else {
+		w.b.Ends.Set(w.b.Buf, start, end, returns)
+	}
 }
 
 // piece finds the repetition, component and subcomponent that is wanted of a field, and undoes

@@ -62,11 +62,12 @@ type walk struct {
 	scan     []byte // the text, without what looks like a separator and is none
 	mask     []byte
 	sep      Separators
-	charset  text.Charset     // of the message, where it is not UTF-8
-	p, stop  int              // the segment at which it is
-	row      []batch.Span     // that it fills
-	ends     []int            // see fields
-	faults   []segments.Fault // of the message, whose units they are given to when all are known
+	said     [len("MSH|^~\\&|")]byte // by which they were said last; 0: nothing has
+	charset  text.Charset            // of the message, where it is not UTF-8
+	p, stop  int                     // the segment at which it is
+	row      []batch.Span            // that it fills
+	ends     []int                   // see fields
+	faults   []segments.Fault        // of the message, whose units they are given to when all are known
 
 	kind, version []byte              // of the message that a structure was looked for last
 	found         *standard.Structure // nil: not known
@@ -76,6 +77,8 @@ type walk struct {
 	classed [5]byte     // by these
 	marks   *marks.Bits // of the text, of what has a class, up to an offset
 	upTo    int
+	// terminator is what ends segments, up to the same offset.
+	terminator byte
 }
 
 func (w *walk) note(rule, slot, at int, warn bool) {
@@ -165,7 +168,12 @@ func (w *walk) segments(record, start, end int) {
 		record = units
 	}
 	var problem string
-	w.sep, problem = separators(buf[start:end])
+	if said := buf[start:min(start+len(w.said), end)]; w.said[0] == 0 || !bytes.Equal(said, w.said[:]) {
+		w.said[0] = 0
+		if w.sep, problem = separators(buf[start:end]); problem == "" && w.sep.Truncation == 0 && said[len(said)-1] == w.sep.Field {
+			copy(w.said[:], said)
+		}
+	}
 	if problem != "" {
 		w.Begin(record, nil)
 		if w.Unit >= 0 {
@@ -188,7 +196,7 @@ func (w *walk) segments(record, start, end int) {
 		w.sep.Set = w.Reader.charset
 	}
 	w.sep.Marked = w.marked
-	w.classify(start, end)
+	w.classify(start, end, terminator)
 	if len(w.Positions) == 0 { // somebody only looks
 		w.escapes(start, end)
 	}
@@ -207,10 +215,7 @@ func (w *walk) segments(record, start, end int) {
 			p++
 			continue
 		}
-		stop := end
-		if i := bytes.IndexByte(buf[p:end], terminator); i >= 0 {
-			stop = p + i
-		}
+		stop := min(w.b.Ends.Next(p), end)
 		next := stop + 1
 		if mixed {
 			stop = w.lineEnds(p, stop, other, &swallowed, &kept)
