@@ -83,6 +83,11 @@ func (s *Set) Has(c byte) bool { return s.has[c] != 0 }
 // First is where the first byte of the set stands in a text, -1: nowhere.
 func (s *Set) First(text []byte) int {
 	at := s.blocks(text) * block
+	for m := [1]uint64{}; at+block <= len(text); at += block {
+		if s.mark(m[:], text[at:at+block]); m[0] != 0 {
+			return at + bits.TrailingZeros64(m[0])
+		}
+	}
 	for i, c := range text[at:] {
 		if s.has[c] != 0 {
 			return at + i

@@ -249,10 +249,8 @@ func Header(message []byte) [][]byte {
 // terminatorOf is what ends the segments of a message: what ends its first. The other half of a line end may stand beside it; elsewhere it is
 // a part of a value.
 func terminatorOf(message []byte) byte {
-	for _, c := range message {
-		if c == '\r' || c == '\n' {
-			return c
-		}
+	if i := lineEnds.First(message); i >= 0 {
+		return message[i]
 	}
 	return '\r'
 }

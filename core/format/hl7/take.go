@@ -129,7 +129,7 @@ func newClasses(sep Separators, highs bool) *classes {
 	return c
 }
 
-var lineFeeds, returns = marks.Of('\n'), marks.Of('\r')
+var lineFeeds, returns, lineEnds = marks.Of('\n'), marks.Of('\r'), marks.Of('\r', '\n')
 
 // classify finds the classes of a message's characters, and marks where those are that have one, and where segments end: in all
 // messages behind it, too, if it is the first of its batch, as most separate by the same.

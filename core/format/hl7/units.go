@@ -46,7 +46,10 @@ func (r *Reader) kindred(b *batch.Batch, whole int) *segments.Kin {
 	terminator := terminatorOf(b.Buf[message.Off:end])
 	w.odd = true
 	w.character(int(message.Off), end, terminator)
-	kin := w.Kindred(w.structureOf(w.scan[message.Off:end], terminator))
+	line, _, _ := bytes.Cut(w.scan[message.Off:end], []byte{terminator})
+	kind, rest := field(line[4:], line[3], 9-1) // the text begins with MSH-2
+	version, _ := field(rest, line[3], 12-9)
+	kin := w.Kindred(w.structureOf(kind, version))
 	for p := int(message.Off); p < end; {
 		if between(b.Buf[p]) {
 			p++

@@ -184,9 +184,10 @@ func (w *walk) segments(record, start, end int) {
 	}
 	terminator := terminatorOf(buf[start:end])
 	trouble := w.character(start, end, terminator)
+	w.classify(start, end, terminator)
 	var structure *standard.Structure
 	if w.Placed() {
-		structure = w.structureOf(w.scan[start:end], terminator)
+		structure = w.structureOf(w.kindOf(start, end))
 	}
 	w.Begin(record, structure)
 	if w.sep.Set = w.charset; w.declared && w.charset == "" && bytes.IndexByte(buf[min(start+8, end):end], w.sep.Escape) >= 0 {
@@ -196,7 +197,6 @@ func (w *walk) segments(record, start, end int) {
 		w.sep.Set = w.Reader.charset
 	}
 	w.sep.Marked = w.marked
-	w.classify(start, end, terminator)
 	if len(w.Positions) == 0 { // somebody only looks
 		w.escapes(start, end)
 	}
@@ -337,14 +337,21 @@ func nameAt(b []byte, p int) bool {
 
 var msh, fhs, bhs, bts, fts = key("MSH"), key("FHS"), key("BHS"), key("BTS"), key("FTS")
 
-// structureOf finds the structure of a message; nil if it is not known.
-func (w *walk) structureOf(message []byte, terminator byte) *standard.Structure {
-	line := message
-	if i := bytes.IndexByte(line, terminator); i >= 0 {
-		line = line[:i]
+// kindOf is what a message says of its kind and version (MSH-9 and MSH-12).
+func (w *walk) kindOf(start, end int) (kind, version []byte) {
+	w.p, w.stop = start, min(w.b.Ends.Next(start), end)
+	ends := w.fields(12 - 1)
+	field := func(n int) []byte { // the first behind the name is MSH-2
+		if n -= 1; n < len(ends) {
+			return w.scan[ends[n-1]>>1+1 : ends[n]>>1]
+		}
+		return nil
 	}
-	kind, rest := field(line[4:], line[3], 9-1) // the text begins with MSH-2
-	version, _ := field(rest, line[3], 12-9)
+	return field(9), field(12)
+}
+
+// structureOf finds the structure of messages of a kind and version; nil if it is not known.
+func (w *walk) structureOf(kind, version []byte) *standard.Structure {
 	if w.kind != nil && bytes.Equal(kind, w.kind) && bytes.Equal(version, w.version) {
 		return w.found
 	}
