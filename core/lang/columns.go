@@ -163,7 +163,7 @@ func (p *Program) stretch(columns []column, e *Env, row []batch.Span, out []byte
 			if len(v) == taken && len(v) > 0 && string(v) == p.taken {
 				return room[:from], i
 			}
-			if int(s.End) >= e.marked || e.specials.Next(int(s.Off)) < int(s.End) {
+			if int(s.End) >= e.marked || e.specials.Within(int(s.Off), int(s.End)) {
 				n = p.escapes.Copy(room[at:], v)
 				break
 			}

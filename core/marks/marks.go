@@ -137,6 +137,25 @@ func (b *Bits) later(word int) int {
 	return word<<6 + bits.TrailingZeros64(b.words[word])
 }
 
+// Within tells whether there is a mark at or behind from and before to, which is not behind the end of what was marked.
+func (b *Bits) Within(from, to int) bool {
+	w := b.words[from>>6] >> (from & 63)
+	if n := to - from; n <= 64-from&63 {
+		return w<<(64-n) != 0
+	}
+	return w != 0 || b.across(from>>6, to)
+}
+
+// across tells whether there is a mark behind a word and before an offset.
+func (b *Bits) across(word, to int) bool {
+	for word++; word < to>>6; word++ {
+		if b.words[word] != 0 {
+			return true
+		}
+	}
+	return to&63 != 0 && b.words[word]<<(64-to&63) != 0
+}
+
 // Trim lets go of memory for texts that are longer than most bytes.
 func (b *Bits) Trim(most int) {
 	if cap(b.words) > most/block {

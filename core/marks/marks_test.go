@@ -47,6 +47,13 @@ func TestMarks(t *testing.T) {
 			}
 			for _, from := range []int{0, n / 2, n} {
 				b.Set(text, from, n, set)
+				for range 100 {
+					p := from + random.IntN(n-from+1)
+					to := p + random.IntN(min(n-p, 1+random.IntN(200))+1)
+					if got, want := b.Within(p, to), slices.IndexFunc(text[p:to], set.Has) >= 0; got != want {
+						t.Fatalf("%s: within %d and %d of %d: %v", name, p, to, n, got)
+					}
+				}
 				for p := from; p <= n; p++ {
 					next := n
 					if i := slices.IndexFunc(text[p:], set.Has); i >= 0 {
