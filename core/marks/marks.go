@@ -137,6 +137,16 @@ func (b *Bits) later(word int) int {
 	return word<<6 + bits.TrailingZeros64(b.words[word])
 }
 
+// From gives the marks at or behind p in the block in which p is, and where that begins. The lowest bit is its first byte's.
+func (b *Bits) From(p int) (block int, marks uint64) {
+	return p &^ 63, b.words[p>>6] >> (p & 63) << (p & 63)
+}
+
+// Behind gives the marks of the block behind one.
+func (b *Bits) Behind(at int) (block int, marks uint64) {
+	return at + 64, b.words[at>>6+1]
+}
+
 // Within tells whether there is a mark at or behind from and before to, which is not behind the end of what was marked.
 func (b *Bits) Within(from, to int) bool {
 	w := b.words[from>>6] >> (from & 63)

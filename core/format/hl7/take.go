@@ -3,6 +3,7 @@ package hl7
 import (
 	"bytes"
 	"encoding/binary"
+	"math/bits"
 
 	"ydrion/core/batch"
 	"ydrion/core/marks"
@@ -66,19 +67,24 @@ func (w *walk) fields(most int) []int {
 	}
 	n, structured := 1, 0
 	field := w.sep.Field
-	for at = w.marks.Next(at + 1); at < stop; at = w.marks.Next(at + 1) {
-		if buf[at] != field {
+	block, found := w.marks.From(at + 1)
+	for {
+		for ; found != 0; found &= found - 1 {
+			if at = block + bits.TrailingZeros64(found); at >= stop {
+				ends[n] = stop<<1 | structured
+				return ends[:n+1]
+			}
+			ends[n] = at<<1 | structured
 			structured = 1
-			continue
+			if buf[at] == field {
+				structured = 0
+				if n++; n == len(ends) {
+					return ends
+				}
+			}
 		}
-		ends[n] = at<<1 | structured
-		if n++; n == len(ends) {
-			return ends
-		}
-		structured = 0
+		block, found = w.marks.Behind(block)
 	}
-	ends[n] = stop<<1 | structured
-	return ends[:n+1]
 }
 
 // class says what a character is in a message.
