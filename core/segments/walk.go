@@ -273,14 +273,11 @@ func (w *walk) segmentStop(p, end int) int {
 	if w.Binary != nil && w.b.Buf[p] == 'B' {
 		return w.segmentEnd(&w.s, w.b.Buf[:end], p)
 	}
-	for at := p; ; at++ {
-		if at = w.b.Ends.Next(at); at >= end {
-			return end
-		}
-		if !w.s.released(w.b.Buf, p, at) {
-			return at
-		}
+	at := w.b.Ends.Next(p)
+	for at < end && w.b.Buf[max(at-1, p)] == w.s.Release && w.s.released(w.b.Buf, p, at) {
+		at = w.b.Ends.Next(at + 1)
 	}
+	return min(at, end)
 }
 
 // strangers notes what is wrong with the bytes beyond ASCII of a message, or of each of its segments where its units are records.
