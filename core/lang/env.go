@@ -49,8 +49,9 @@ type Env struct {
 	Plain bool
 
 	batch    *batch.Batch
+	records  int        // of it that have been begun
 	specials marks.Bits // of what has to be written otherwise, in its buffer
-	marked   int        // behind the last that has been looked at, and the end of the buffer; 0: none has
+	marked   int        // behind the end of what has been looked at; 0: nothing has
 
 	index   int             // of the record in it
 	changes []format.Change // of a record as it came
@@ -90,11 +91,18 @@ const tries = 32
 // written the same, but slower.
 func (p *Program) Begin(e *Env, b *batch.Batch) {
 	e.Turn()
-	buf := e.bufferOf(b)
-	e.batch, e.marked = b, len(buf)+1
+	e.batch, e.marked, e.records = b, 0, 0
 	e.specials.Trim(4 * batch.Size)
-	e.specials.Set(buf, 0, len(buf), p.escapes.Specials())
 }
+
+// mark looks for all of a batch that has to be written otherwise, when it has turned out that so many of its records are written.
+func (p *Program) mark(e *Env) {
+	e.marked = len(e.Buf) + 1
+	e.specials.Set(e.Buf, 0, len(e.Buf), p.escapes.Specials())
+}
+
+// few is how many records of a batch are written without that: where a route has many branches, each writes few.
+const few = 4
 
 // Turn makes it ready for another file in the same batch.
 func (e *Env) Turn() { e.before = written{text: e.before.text} }
@@ -201,7 +209,7 @@ func (e *Env) text(in value.Value, f func(to, in []byte) []byte) value.Value {
 func (e *Env) start(b *batch.Batch, record int) {
 	e.Buf = e.bufferOf(b)
 	if e.batch != b {
-		e.marked = 0
+		e.marked, e.records = 0, few
 	}
 	e.Row = b.Spans[record*b.Slots : record*b.Slots+b.Slots]
 	e.batch, e.index, e.steps = b, record, 0

@@ -79,6 +79,8 @@ func FuzzRun(f *testing.F) {
 		made := func() (out []byte, said string) {
 			e := &Env{Facts: Facts{Route: "r", Now: now, Name: "f.csv"}}
 			program.Begin(e, b)
+			e.Buf = b.Buf
+			program.mark(e)
 			for i := range b.Records() {
 				before := len(out)
 				var o Outcome

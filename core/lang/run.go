@@ -57,6 +57,9 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 
 func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, Outcome) {
 	e.start(b, record)
+	if e.records++; e.records == few {
+		p.mark(e)
+	}
 	for i := range p.rules {
 		r := &p.rules[i]
 		hit := r.condition(e).Truth
