@@ -11,7 +11,7 @@ import (
 // take fills the slots of one segment, whose first element begins at p.
 func (w *walk) take(wants []Want, p, stop, occurrence int) {
 	buf := w.b.Buf
-	var marks [16]int // where the components of an element end that has nothing else
+	marks := &w.parts
 	for field := 1; len(wants) > 0 && p <= stop; field++ {
 		from, structured, n := p, plain, 0
 		for p = w.marks.Next(p); p < stop; p = w.marks.Next(p) {

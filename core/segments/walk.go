@@ -105,6 +105,7 @@ type walk struct {
 	begins     int
 	named      int          // so many bytes of it are its name, with what follows that
 	row        []batch.Span // that it fills
+	parts      [16]int      // where the components of an element end that has nothing else
 	faults     []Fault      // of the message, whose units they are given to when all are known
 	outer      []outer      // faults of the envelopes that are open, which all that is in them has
 	opening    int          // the level of the one that is being opened, -1: none is
@@ -341,19 +342,36 @@ func (w *walk) ends(start, last, end, count int) {
 		w.whole(ruleTail, last, false)
 		return
 	}
-	tail = tail[:w.s.end(tail, 0)]
-	if n, err := strconv.Atoi(string(bytes.TrimSpace(w.s.field(tail, 1)))); err != nil || n != count {
+	stop := w.segmentStop(last, end)
+	if n, err := strconv.Atoi(string(bytes.TrimSpace(w.element(last, stop, 1)))); err != nil || n != count {
 		from, has := len(w.b.Notes), strconv.Itoa(count)
 		w.whole(ruleCount, last, false)
 		for i := range w.b.Notes[from:] {
 			w.b.Notes[from+i].Text = has
 		}
 	}
-	head := w.b.Buf[start:end]
-	head = head[:w.s.end(head, 0)]
-	if !bytes.Equal(w.s.field(head, w.HeadNumber), w.s.field(tail, 2)) {
+	if !bytes.Equal(w.element(start, w.segmentStop(start, end), w.HeadNumber), w.element(last, stop, 2)) {
 		w.whole(ruleNumber, last, false)
 	}
+}
+
+// element is the text of an element of a segment in a batch that is being split, with what it is written as; nil: there are not so many.
+func (w *walk) element(p, stop, n int) []byte {
+	for at := w.marks.Next(p); at < stop; at = w.marks.Next(at + 1) {
+		switch c := w.class[w.b.Buf[at]]; {
+		case c&isRelease != 0:
+			at = min(at+1, stop-1)
+		case c&isElement != 0 && n == 0:
+			return w.b.Buf[p:at]
+		case c&isElement != 0:
+			p = at + 1
+			n--
+		}
+	}
+	if n > 0 {
+		return nil
+	}
+	return w.b.Buf[p:stop]
 }
 
 // whole notes something for the message, or for each of its units.
