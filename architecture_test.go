@@ -100,6 +100,14 @@ func TestOneFormatDoesNotKnowAnother(t *testing.T) {
 	}
 }
 
+// TestOtherProcessors: what has instructions for one kind of processor does the same without them.
+func TestOtherProcessors(t *testing.T) {
+	out, err := exec.Command("go", "test", "-tags", "purego", "./core/marks").CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+}
+
 // TestDirectModules: go.mod tells the modules that are imported here from those that only others
 // need.
 func TestDirectModules(t *testing.T) {
