@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"ydrion/service"
+	"ydrion/standin"
 	"ydrion/testbed"
 	"ydrion/workspace"
 )
@@ -110,6 +111,76 @@ func TestOutputsOfOneName(t *testing.T) {
 			}
 		})
 	}
+}
+
+// TestRefusedAndReplaced: an output that a partner does not take at first does not take the place of a later one of its run when it is tried again.
+func TestRefusedAndReplaced(t *testing.T) {
+	for _, kind := range []string{"sftp", "ftp", "webdav", "s3"} {
+		t.Run(kind, func(t *testing.T) {
+			t.Parallel()
+			holm := partnerOf(t, kind)
+			b := testbed.Start(t, holm.at())
+			b.Publish(map[string]string{
+				"routes/last.yaml": "route: last\nlisten: {folder: \"{stations}/last\", names: \"*\"}\nread: {format: csv}\ncheck: {schema: schemas/same.json}\nmap: maps/same.map\n" +
+					"deliver: {place: holm/last, name: \"{station}.csv\", one file per: record, name taken: replace}\nrejected: {folder: \"{stations}/rejected\"}\n",
+				"schemas/same.json": `{"fields": [{"name": "station"}, {"name": "id"}]}`,
+				"maps/same.map":     "map same\nsource csv schemas/same.json\ntarget csv based on samples/same.csv\n\nid = id\n",
+				"samples/same.csv":  "id\n",
+			})
+			for k, fault := range []string{standin.Write, standin.Rename} {
+				if kind == "s3" && fault == standin.Rename { // which renames nothing
+					continue
+				}
+				sheet := "station,id\n"
+				for i := range 6 {
+					sheet += fmt.Sprintf("%s,%d\n", []string{"ansel", "brun"}[i%2], k*10+i)
+				}
+				holm.Misbehave(standin.Fault{On: fault, Do: standin.Refuse, From: 1, Times: 1})
+				b.Drop("stations/last", fault+".csv", sheet)
+				if p := b.Ended(fault+".csv", 0); p.Good != 6 {
+					t.Errorf("%+v", p)
+				}
+				for i, name := range []string{"ansel", "brun"} {
+					if got, want := holm.read(t, "last/"+name+".csv"), fmt.Sprintf("id\n%d\n", k*10+4+i); got != want {
+						t.Errorf("after a %s that was refused, %s has %q, want %q", fault, name, got, want)
+					}
+				}
+			}
+		})
+	}
+	t.Run("http", func(t *testing.T) {
+		t.Parallel()
+		web, _, _ := takers(t)
+		b := testbed.Start(t, testbed.With(func(c *service.Config) {
+			e := *c.Environment
+			e.Places = maps.Clone(e.Places)
+			e.Places["put"] = workspace.Place{Name: "put", Kind: "http", Method: "PUT", Address: &url.URL{Scheme: "http", Host: web.Address()}, Connections: 1, Patience: 5 * time.Second}
+			c.Environment = &e
+		}))
+		tried := 0
+		web.Answer(func(int, *standin.Message) string { // the first is not taken at first
+			if tried++; tried == 1 {
+				return "409"
+			}
+			return ""
+		})
+		b.Publish(delivering(t, "deliver: {place: put, name: \"{station}.hl7\", one file per: record}\n"))
+		b.Drop("stations/inbox", "put.csv", heading+row(1)+row(2)+row(3))
+		if p := b.Ended("put.csv", 0); p.Good != 3 {
+			t.Errorf("%+v", p)
+		}
+		came := ""
+		for _, m := range web.Taken() {
+			for k := 1; k <= 3; k++ {
+				if strings.Contains(string(m.Content), fmt.Sprintf("AP-%06d", k)) {
+					came += fmt.Sprint(k)
+				}
+			}
+		}
+		if came != "1123" {
+			t.Errorf("they came as %q, want the first one again before the others", came)
+		}
+	})
 }
 
 // TestPutUnderOneName: who puts outputs under their names to a partner is told that those of one name took each other's place there.

@@ -41,6 +41,7 @@ type task struct {
 	next  time.Time         // when to go on with it
 	busy  bool              // somebody is at it
 	left  []store.RefusedAt // what could not be delivered, in this round
+	waits map[string]bool   // the names of those of it that others of the run replace: these come behind them
 	fails int               // in folders of this machine, in a row
 }
 
@@ -209,7 +210,20 @@ type letter struct {
 	outcome deliver.Outcome
 	err     error
 	tried   bool   // to give it its name
+	takes   bool   // it takes the place of what has its name
+	held    bool   // until one of its name, which was made before it, has arrived
 	receipt string // what the server has answered
+}
+
+// waitFor keeps outputs that would take the place of one that has not arrived until it has: it would take theirs, when it is tried again.
+func (t *task) waitFor(l *letter) {
+	if !l.takes {
+		return
+	}
+	if t.waits == nil {
+		t.waits = map[string]bool{}
+	}
+	t.waits[l.To()] = true
 }
 
 // bring delivers what some pickups have for the place.
@@ -229,7 +243,7 @@ func (s *sender) bring(tasks []*task) {
 		portion, size = nil, 0
 	}
 	for _, t := range tasks {
-		t.left = nil
+		t.left, t.waits = nil, nil
 		for after := 0; away == nil; {
 			list, more, err := s.open(t, after)
 			if err != nil {
@@ -238,11 +252,16 @@ func (s *sender) bring(tasks []*task) {
 			}
 			for i := range list {
 				after = list[i].Ord
+				l := s.letter(t, list[i])
 				if next := list[i].NextTry; next != nil && time.Until(*next) > 0 && time.Until(*next) < longestPause {
 					t.left = append(t.left, store.RefusedAt{DeliveryOf: of(t, list[i].Ord), Reason: list[i].Reason, Next: *next})
+					t.waitFor(l)
 					continue
 				}
-				portion = append(portion, s.letter(t, list[i]))
+				if t.waits[l.To()] {
+					continue
+				}
+				portion = append(portion, l)
 				if size += list[i].Size; len(portion) >= portionFiles || size >= portionBytes {
 					if flush(); away != nil {
 						break
@@ -323,6 +342,7 @@ func (s *sender) letter(t *task, d store.Delivery) *letter {
 		taken, bare = to[d.Output].Taken, to[d.Output].Bare
 	}
 	l.Parcel = deliver.Parcel{FS: c.e.FS, Mark: c.e.Mark, Run: d.Run, Ord: d.Ord, Spooled: d.Temporary, Size: d.Size, SHA256: d.SHA256, Folder: below, Name: d.Name, Said: d.Said, Bare: bare, Taken: taken, Named: d.NamedAt != nil}
+	l.takes = taken == workspace.Replace || taken == workspace.ReplaceKeep || c.puts(d.Folder)
 	l.Uploading, l.Begun = d.InParts, func(upload string) error {
 		return c.e.Store.Uploading(c.work, c.node.ID, of(t, d.Ord), upload)
 	}
@@ -367,7 +387,12 @@ func (s *sender) put(all []*letter) error {
 		if err != nil {
 			return err
 		}
-		fresh = slices.DeleteFunc(fresh, func(l *letter) bool { return l.err != nil })
+		for _, l := range all {
+			if l.held = l.of.waits[l.To()]; l.err != nil {
+				l.of.waitFor(l)
+			}
+		}
+		fresh = slices.DeleteFunc(fresh, func(l *letter) bool { return l.err != nil || l.held })
 	}
 	if len(fresh) > 0 {
 		naming := make([]store.DeliveryOf, len(fresh))
@@ -393,8 +418,9 @@ func (s *sender) put(all []*letter) error {
 		}
 	}
 	return c.e.Places.Spread(c.work, s.place, report.Place.Connections, len(rows), func(t remote.Tree, i int) error {
+		missing := missing{}
 		for _, l := range rows[i] {
-			if l.err != nil {
+			if l.err != nil || l.held || missing.before(l) {
 				continue
 			}
 			if !c.node.Sure() {
@@ -404,6 +430,7 @@ func (s *sender) put(all []*letter) error {
 				return l.err
 			}
 			l.tried = true
+			missing.add(l)
 		}
 		return nil
 	})
@@ -414,7 +441,11 @@ func (s *sender) put(all []*letter) error {
 func (s *sender) exchange(all []*letter) error {
 	c := s.c
 	return c.e.Places.Exchange(c.work, s.place, func(x remote.Exchange) error {
+		missing := missing{}
 		for _, l := range all {
+			if missing.before(l) {
+				continue
+			}
 			if !c.node.Sure() {
 				return errGiven
 			}
@@ -435,9 +466,31 @@ func (s *sender) exchange(all []*letter) error {
 			if is {
 				return l.err
 			}
+			missing.add(l)
 		}
 		return nil
 	})
+}
+
+// missing are outputs that have not arrived, among some that are brought one after the other.
+type missing map[target]bool
+
+// target is where an output goes.
+type target struct {
+	of *task
+	to string
+}
+
+// add adds one that has been tried, if it has not arrived and another could take its place.
+func (m missing) add(l *letter) {
+	if l.takes && (l.err != nil || l.outcome == deliver.Unknown) {
+		m[target{l.of, l.To()}] = true
+	}
+}
+
+// before tells whether one that has to arrive before an output is missing.
+func (m missing) before(l *letter) bool {
+	return m[target{l.of, l.To()}]
 }
 
 // record records what has become of some deliveries.
@@ -468,7 +521,9 @@ func (s *sender) record(all []*letter) error {
 			}
 			refused = append(refused, r)
 			l.of.left = append(l.of.left, r)
+			l.of.waitFor(l)
 		case l.outcome == deliver.Unknown:
+			l.of.waitFor(l)
 			why := "neither it nor what was written for it is there, and the server does not make files durable"
 			if report, _ := c.e.Places.Report(s.place); report.Place.Messages() {
 				why = "it was sent, and the answer was lost"
