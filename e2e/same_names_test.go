@@ -6,9 +6,11 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
+	"ydrion/files"
 	"ydrion/service"
 	"ydrion/standin"
 	"ydrion/testbed"
@@ -148,6 +150,40 @@ func TestRefusedAndReplaced(t *testing.T) {
 			}
 		})
 	}
+	t.Run("folder", func(t *testing.T) {
+		t.Parallel()
+		tried := 0
+		broken := &files.Faulty{FS: files.Real{}, Fail: func(_ int64, operation, name string) error {
+			if operation == "replace" && strings.Contains(name, "laboratory/last/") {
+				if tried++; tried == 3 {
+					return syscall.EIO
+				}
+			}
+			return nil
+		}}
+		b := testbed.Start(t, testbed.On(broken))
+		b.Publish(map[string]string{
+			"routes/last.yaml": "route: last\nlisten: {folder: \"{stations}/last\", names: \"*\"}\nread: {format: csv}\ncheck: {schema: schemas/same.json}\nmap: maps/same.map\n" +
+				"deliver: {folder: \"{laboratory}/last\", name: \"{station}.csv\", one file per: record, name taken: replace}\nrejected: {folder: \"{stations}/rejected\"}\n",
+			"schemas/same.json": `{"fields": [{"name": "station"}, {"name": "id"}]}`,
+			"maps/same.map":     "map same\nsource csv schemas/same.json\ntarget csv based on samples/same.csv\n\nid = id\n",
+			"samples/same.csv":  "id\n",
+		})
+		var sheet strings.Builder
+		sheet.WriteString("station,id\n")
+		for i := range 1300 { // more than are asked for at once
+			fmt.Fprintf(&sheet, "%s,%d\n", []string{"ansel", "brun"}[i%2], i)
+		}
+		b.Drop("stations/last", "last.csv", sheet.String())
+		if p := b.Ended("last.csv", 0); p.Good != 1300 || tried < 1301 {
+			t.Errorf("%+v, %d tries", p, tried)
+		}
+		for i, name := range []string{"ansel", "brun"} {
+			if got, want := b.Read("laboratory/last", name+".csv"), fmt.Sprintf("id\n%d\n", 1298+i); got != want {
+				t.Errorf("%s has %q, want %q", name, got, want)
+			}
+		}
+	})
 	t.Run("http", func(t *testing.T) {
 		t.Parallel()
 		web, _, _ := takers(t)

@@ -125,8 +125,9 @@ func (c *Conductor) publishOne(it *item, folders map[string]bool) error {
 func (c *Conductor) publishHere(it *item, folders map[string]bool) (places []string, failed error) {
 	if !it.resumed && it.commit.Kept == 0 && !it.handed {
 		places = placesOf(nil, it.commit.Deliveries)
-		return places, c.publishList(it, it.commit.Deliveries, folders, len(places) > 0)
+		return places, c.publishList(it, it.commit.Deliveries, folders, len(places) > 0, map[string]bool{})
 	}
+	away := map[string]bool{}
 	for after := 0; ; {
 		page, err := c.e.Store.Open(c.work, *it.Run, after, portion)
 		if err != nil {
@@ -137,7 +138,7 @@ func (c *Conductor) publishHere(it *item, folders map[string]bool) (places []str
 		}
 		after = page[len(page)-1].Ord
 		places = placesOf(places, page)
-		if err := c.publishList(it, page, folders, len(places) > 0); err != nil {
+		if err := c.publishList(it, page, folders, len(places) > 0, away); err != nil {
 			var person errPerson
 			if failed == nil || errors.As(err, &person) {
 				failed = err
@@ -157,13 +158,14 @@ func placesOf(places []string, list []store.Delivery) []string {
 }
 
 // publishList makes some outputs visible in folders of this machine. A destination that is out of order
-// does not keep the others from getting theirs. Part says that they are not all that the run has.
-func (c *Conductor) publishList(it *item, list []store.Delivery, folders map[string]bool, part bool) error {
+// does not keep the others from getting theirs. Part says that they are not all that the run has. Away are the folders that were
+// out of order for some before these: what replaces others comes behind them.
+func (c *Conductor) publishList(it *item, list []store.Delivery, folders map[string]bool, part bool, away map[string]bool) error {
 	failed := map[string]error{}
 	var first error
 	var there, unknown []int
 	for _, d := range list {
-		if failed[d.Folder] != nil || d.Temporary == "" || distant(&d) {
+		if failed[d.Folder] != nil || away[d.Folder] || d.Temporary == "" || distant(&d) {
 			continue
 		}
 		c.beat[publishing].Store(time.Now().UnixNano())
@@ -171,6 +173,8 @@ func (c *Conductor) publishList(it *item, list []store.Delivery, folders map[str
 		switch {
 		case err != nil:
 			failed[d.Folder] = err
+			var person errPerson
+			away[d.Folder] = !errors.As(err, &person)
 			if first == nil {
 				first = err
 			}
