@@ -115,6 +115,17 @@ func TestOutputsOfOneName(t *testing.T) {
 	}
 }
 
+// replacing is a route whose outputs take each other's place.
+func replacing(to string) map[string]string {
+	return map[string]string{
+		"routes/last.yaml": "route: last\nlisten: {folder: \"{stations}/last\", names: \"*\"}\nread: {format: csv}\ncheck: {schema: schemas/same.json}\nmap: maps/same.map\n" +
+			"deliver: {" + to + ", name: \"{station}.csv\", one file per: record, name taken: replace}\nrejected: {folder: \"{stations}/rejected\"}\n",
+		"schemas/same.json": `{"fields": [{"name": "station"}, {"name": "id"}]}`,
+		"maps/same.map":     "map same\nsource csv schemas/same.json\ntarget csv based on samples/same.csv\n\nid = id\n",
+		"samples/same.csv":  "id\n",
+	}
+}
+
 // TestRefusedAndReplaced: an output that a partner does not take at first does not take the place of a later one of its run when it is tried again.
 func TestRefusedAndReplaced(t *testing.T) {
 	for _, kind := range []string{"sftp", "ftp", "webdav", "s3"} {
@@ -122,13 +133,7 @@ func TestRefusedAndReplaced(t *testing.T) {
 			t.Parallel()
 			holm := partnerOf(t, kind)
 			b := testbed.Start(t, holm.at())
-			b.Publish(map[string]string{
-				"routes/last.yaml": "route: last\nlisten: {folder: \"{stations}/last\", names: \"*\"}\nread: {format: csv}\ncheck: {schema: schemas/same.json}\nmap: maps/same.map\n" +
-					"deliver: {place: holm/last, name: \"{station}.csv\", one file per: record, name taken: replace}\nrejected: {folder: \"{stations}/rejected\"}\n",
-				"schemas/same.json": `{"fields": [{"name": "station"}, {"name": "id"}]}`,
-				"maps/same.map":     "map same\nsource csv schemas/same.json\ntarget csv based on samples/same.csv\n\nid = id\n",
-				"samples/same.csv":  "id\n",
-			})
+			b.Publish(replacing("place: holm/last"))
 			for k, fault := range []string{standin.Write, standin.Rename} {
 				if kind == "s3" && fault == standin.Rename { // which renames nothing
 					continue
@@ -162,13 +167,7 @@ func TestRefusedAndReplaced(t *testing.T) {
 			return nil
 		}}
 		b := testbed.Start(t, testbed.On(broken))
-		b.Publish(map[string]string{
-			"routes/last.yaml": "route: last\nlisten: {folder: \"{stations}/last\", names: \"*\"}\nread: {format: csv}\ncheck: {schema: schemas/same.json}\nmap: maps/same.map\n" +
-				"deliver: {folder: \"{laboratory}/last\", name: \"{station}.csv\", one file per: record, name taken: replace}\nrejected: {folder: \"{stations}/rejected\"}\n",
-			"schemas/same.json": `{"fields": [{"name": "station"}, {"name": "id"}]}`,
-			"maps/same.map":     "map same\nsource csv schemas/same.json\ntarget csv based on samples/same.csv\n\nid = id\n",
-			"samples/same.csv":  "id\n",
-		})
+		b.Publish(replacing("folder: \"{laboratory}/last\""))
 		var sheet strings.Builder
 		sheet.WriteString("station,id\n")
 		for i := range 1300 { // more than are asked for at once

@@ -127,7 +127,7 @@ func (c *Conductor) publishHere(it *item, folders map[string]bool) (places []str
 		places = placesOf(nil, it.commit.Deliveries)
 		return places, c.publishList(it, it.commit.Deliveries, folders, len(places) > 0, map[string]bool{})
 	}
-	away := map[string]bool{}
+	out := map[string]bool{}
 	for after := 0; ; {
 		page, err := c.e.Store.Open(c.work, *it.Run, after, portion)
 		if err != nil {
@@ -138,7 +138,7 @@ func (c *Conductor) publishHere(it *item, folders map[string]bool) (places []str
 		}
 		after = page[len(page)-1].Ord
 		places = placesOf(places, page)
-		if err := c.publishList(it, page, folders, len(places) > 0, away); err != nil {
+		if err := c.publishList(it, page, folders, len(places) > 0, out); err != nil {
 			var person errPerson
 			if failed == nil || errors.As(err, &person) {
 				failed = err
@@ -158,23 +158,20 @@ func placesOf(places []string, list []store.Delivery) []string {
 }
 
 // publishList makes some outputs visible in folders of this machine. A destination that is out of order
-// does not keep the others from getting theirs. Part says that they are not all that the run has. Away are the folders that were
-// out of order for some before these: what replaces others comes behind them.
-func (c *Conductor) publishList(it *item, list []store.Delivery, folders map[string]bool, part bool, away map[string]bool) error {
-	failed := map[string]error{}
+// does not keep the others from getting theirs. Part says that they are not all that the run has. Out are the folders that
+// are out of order, for those of the run before these, too: what replaces others comes behind them.
+func (c *Conductor) publishList(it *item, list []store.Delivery, folders map[string]bool, part bool, out map[string]bool) error {
 	var first error
 	var there, unknown []int
 	for _, d := range list {
-		if failed[d.Folder] != nil || away[d.Folder] || d.Temporary == "" || distant(&d) {
+		if out[d.Folder] || d.Temporary == "" || distant(&d) {
 			continue
 		}
 		c.beat[publishing].Store(time.Now().UnixNano())
 		outcome, err := c.publishNamed(it, d)
 		switch {
 		case err != nil:
-			failed[d.Folder] = err
-			var person errPerson
-			away[d.Folder] = !errors.As(err, &person)
+			out[d.Folder] = true
 			if first == nil {
 				first = err
 			}

@@ -41,8 +41,41 @@ type task struct {
 	next  time.Time         // when to go on with it
 	busy  bool              // somebody is at it
 	left  []store.RefusedAt // what could not be delivered, in this round
-	waits map[string]bool   // the names of those of it that others of the run replace: these come behind them
 	fails int               // in folders of this machine, in a row
+
+	late late // of this round
+}
+
+// late has, by name, the first output that has not arrived where others of its run take its place. Those behind it wait until it
+// has: when it is tried again, it would take theirs.
+type late struct {
+	mu    sync.Mutex
+	first map[string]int // its number in the run
+}
+
+func (l *late) add(name string, ord int) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if first, is := l.first[name]; is && first < ord {
+		return
+	}
+	if l.first == nil {
+		l.first = map[string]int{}
+	}
+	l.first[name] = ord
+}
+
+func (l *late) before(name string, ord int) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	first, is := l.first[name]
+	return is && first < ord
+}
+
+func (l *late) clear() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	clear(l.first)
 }
 
 // parcels is what is known of a pickup's deliveries to servers. It is used with the conductor's lock.
@@ -211,20 +244,18 @@ type letter struct {
 	err     error
 	tried   bool   // to give it its name
 	takes   bool   // it takes the place of what has its name
-	held    bool   // until one of its name, which was made before it, has arrived
 	receipt string // what the server has answered
 }
 
-// waitFor keeps outputs that would take the place of one that has not arrived until it has: it would take theirs, when it is tried again.
-func (t *task) waitFor(l *letter) {
-	if !l.takes {
-		return
+// isLate notes that it has not arrived.
+func (l *letter) isLate() {
+	if l.takes {
+		l.of.late.add(l.To(), l.Delivery.Ord)
 	}
-	if t.waits == nil {
-		t.waits = map[string]bool{}
-	}
-	t.waits[l.To()] = true
 }
+
+// waits tells whether it must not get there before one that is late.
+func (l *letter) waits() bool { return l.takes && l.of.late.before(l.To(), l.Delivery.Ord) }
 
 // bring delivers what some pickups have for the place.
 func (s *sender) bring(tasks []*task) {
@@ -243,7 +274,8 @@ func (s *sender) bring(tasks []*task) {
 		portion, size = nil, 0
 	}
 	for _, t := range tasks {
-		t.left, t.waits = nil, nil
+		t.left = nil
+		t.late.clear()
 		for after := 0; away == nil; {
 			list, more, err := s.open(t, after)
 			if err != nil {
@@ -255,10 +287,10 @@ func (s *sender) bring(tasks []*task) {
 				l := s.letter(t, list[i])
 				if next := list[i].NextTry; next != nil && time.Until(*next) > 0 && time.Until(*next) < longestPause {
 					t.left = append(t.left, store.RefusedAt{DeliveryOf: of(t, list[i].Ord), Reason: list[i].Reason, Next: *next})
-					t.waitFor(l)
+					l.isLate()
 					continue
 				}
-				if t.waits[l.To()] {
+				if l.waits() {
 					continue
 				}
 				portion = append(portion, l)
@@ -387,12 +419,12 @@ func (s *sender) put(all []*letter) error {
 		if err != nil {
 			return err
 		}
-		for _, l := range all {
-			if l.held = l.of.waits[l.To()]; l.err != nil {
-				l.of.waitFor(l)
+		for _, l := range fresh {
+			if l.err != nil {
+				l.isLate()
 			}
 		}
-		fresh = slices.DeleteFunc(fresh, func(l *letter) bool { return l.err != nil || l.held })
+		fresh = slices.DeleteFunc(fresh, func(l *letter) bool { return l.err != nil || l.waits() })
 	}
 	if len(fresh) > 0 {
 		naming := make([]store.DeliveryOf, len(fresh))
@@ -418,9 +450,8 @@ func (s *sender) put(all []*letter) error {
 		}
 	}
 	return c.e.Places.Spread(c.work, s.place, report.Place.Connections, len(rows), func(t remote.Tree, i int) error {
-		missing := missing{}
 		for _, l := range rows[i] {
-			if l.err != nil || l.held || missing.before(l) {
+			if l.err != nil || l.waits() {
 				continue
 			}
 			if !c.node.Sure() {
@@ -429,8 +460,9 @@ func (s *sender) put(all []*letter) error {
 			if l.outcome, l.err = l.Publish(t); remote.IsAway(l.err) {
 				return l.err
 			}
-			l.tried = true
-			missing.add(l)
+			if l.tried = true; l.err != nil || l.outcome == deliver.Unknown {
+				l.isLate()
+			}
 		}
 		return nil
 	})
@@ -441,9 +473,8 @@ func (s *sender) put(all []*letter) error {
 func (s *sender) exchange(all []*letter) error {
 	c := s.c
 	return c.e.Places.Exchange(c.work, s.place, func(x remote.Exchange) error {
-		missing := missing{}
 		for _, l := range all {
-			if missing.before(l) {
+			if l.waits() {
 				continue
 			}
 			if !c.node.Sure() {
@@ -466,31 +497,12 @@ func (s *sender) exchange(all []*letter) error {
 			if is {
 				return l.err
 			}
-			missing.add(l)
+			if l.err != nil || l.outcome == deliver.Unknown {
+				l.isLate()
+			}
 		}
 		return nil
 	})
-}
-
-// missing are outputs that have not arrived, among some that are brought one after the other.
-type missing map[target]bool
-
-// target is where an output goes.
-type target struct {
-	of *task
-	to string
-}
-
-// add adds one that has been tried, if it has not arrived and another could take its place.
-func (m missing) add(l *letter) {
-	if l.takes && (l.err != nil || l.outcome == deliver.Unknown) {
-		m[target{l.of, l.To()}] = true
-	}
-}
-
-// before tells whether one that has to arrive before an output is missing.
-func (m missing) before(l *letter) bool {
-	return m[target{l.of, l.To()}]
 }
 
 // record records what has become of some deliveries.
@@ -521,9 +533,7 @@ func (s *sender) record(all []*letter) error {
 			}
 			refused = append(refused, r)
 			l.of.left = append(l.of.left, r)
-			l.of.waitFor(l)
 		case l.outcome == deliver.Unknown:
-			l.of.waitFor(l)
 			why := "neither it nor what was written for it is there, and the server does not make files durable"
 			if report, _ := c.e.Places.Report(s.place); report.Place.Messages() {
 				why = "it was sent, and the answer was lost"

@@ -98,7 +98,7 @@ func (p *Program) Begin(e *Env, b *batch.Batch) {
 // mark looks for all of a batch that has to be written otherwise, when it has turned out that so many of its records are written.
 func (p *Program) mark(e *Env) {
 	e.marked = len(e.Buf) + 1
-	e.specials.Set(e.Buf, 0, len(e.Buf), p.escapes.Specials())
+	e.specials.Mark(e.Buf, 0, len(e.Buf), p.escapes.Specials())
 }
 
 // few is how many records of a batch are written without that: where a route has many branches, each writes few.

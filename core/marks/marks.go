@@ -67,8 +67,8 @@ func (s *Set) settle() {
 	}
 }
 
-// And is a set with all bytes of another.
-func (s *Set) And(other *Set) *Set {
+// With is a set with all bytes of another, too.
+func (s *Set) With(other *Set) *Set {
 	both := &Set{}
 	for c := range both.has {
 		both.has[c] = s.has[c] | other.has[c]
@@ -105,9 +105,9 @@ type Bits struct{ words []uint64 }
 // block is how many bytes a word has bits for.
 const block = 64
 
-// Set marks what is of a set in text[from:to], and its end, so that there always is a next. What was marked behind it
+// Mark marks what is of a set in text[from:to], and its end, so that there always is a next. What was marked behind it
 // does not count any more, and nor does what was marked in the block in which it begins.
-func (b *Bits) Set(text []byte, from, to int, of *Set) {
+func (b *Bits) Mark(text []byte, from, to int, of *Set) {
 	first, last := from/block, to/block
 	if n := last + 1 - len(b.words); n > 0 {
 		b.words = slices.Grow(b.words, n)[:last+1]

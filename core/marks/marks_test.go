@@ -14,7 +14,7 @@ func sets(random *rand.Rand) map[string]*Set {
 	sets := map[string]*Set{
 		"delimiters": Of(';', '\n'),
 		"EDIFACT":    Of('+', ':', '\'', '?'),
-		"HL7":        Of('|', '^', '~', '\\', '&').And(Beyond),
+		"HL7":        Of('|', '^', '~', '\\', '&').With(Beyond),
 		"controls":   Where(func(c byte) bool { return c < ' ' && c != '\r' && c != '\n' || c >= 0x7f }),
 		"all":        Where(func(byte) bool { return true }),
 		"none":       Of(),
@@ -46,7 +46,7 @@ func TestMarks(t *testing.T) {
 				t.Errorf("%s: first of %d at %d instead of %d", name, n, got, first)
 			}
 			for _, from := range []int{0, n / 2, n} {
-				b.Set(text, from, n, set)
+				b.Mark(text, from, n, set)
 				for range 100 {
 					p := from + random.IntN(n-from+1)
 					to := p + random.IntN(min(n-p, 1+random.IntN(200))+1)
@@ -105,7 +105,7 @@ func BenchmarkMark(b *testing.B) {
 	var bits Bits
 	b.SetBytes(int64(len(text)))
 	for b.Loop() {
-		bits.Set(text, 0, len(text), set)
+		bits.Mark(text, 0, len(text), set)
 	}
 }
 

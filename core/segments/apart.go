@@ -112,7 +112,7 @@ func (r *Reader) ValidateAll(b *batch.Batch, by func(int) int, say func(int, for
 	defer k.done()
 	list, around := messages(b)
 	w := newWalk(r, b)
-	w.marks.Set(b.Buf, 0, b.N, w.separators)
+	w.marks.Mark(b.Buf, 0, b.N, w.separators)
 	for _, a := range around {
 		w.envelope(int(a.Off), int(a.End))
 	}

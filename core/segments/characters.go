@@ -49,7 +49,7 @@ func (s *Syntax) sets() *sets {
 		}
 	}
 	n := &sets{terminator: marks.Of(s.Terminator), separators: marks.Of([]byte(special)...)}
-	n.strange = n.separators.And(marks.Beyond)
+	n.strange = n.separators.With(marks.Beyond)
 	if special += "\r\n\t"; s.Extends {
 		special += changes
 	}

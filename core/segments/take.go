@@ -11,7 +11,7 @@ import (
 // take fills the slots of one segment, whose first element begins at p.
 func (w *walk) take(wants []Want, p, stop, occurrence int) {
 	buf := w.b.Buf
-	marks := &w.parts
+	parts := &w.parts
 	for field := 1; len(wants) > 0 && p <= stop; field++ {
 		from, structured, n := p, plain, 0
 		for p = w.marks.Next(p); p < stop; p = w.marks.Next(p) {
@@ -20,8 +20,8 @@ func (w *walk) take(wants []Want, p, stop, occurrence int) {
 				break
 			}
 			structured |= c
-			if n < len(marks) {
-				marks[n] = p
+			if n < len(parts) {
+				parts[n] = p
 				n++
 			}
 			if c&isRelease != 0 && p+1 < stop {
@@ -30,8 +30,8 @@ func (w *walk) take(wants []Want, p, stop, occurrence int) {
 			p++
 		}
 		p = min(p, stop)
-		if structured == isComponent && n < len(marks) {
-			marks[n] = p
+		if structured == isComponent && n < len(parts) {
+			parts[n] = p
 		} else {
 			n = -1
 		}
@@ -53,9 +53,9 @@ func (w *walk) take(wants []Want, p, stop, occurrence int) {
 			case want.Repetition == 1 && want.Component <= n+1:
 				begin := from
 				if want.Component > 1 {
-					begin = marks[want.Component-2] + 1
+					begin = parts[want.Component-2] + 1
 				}
-				if end := marks[want.Component-1]; begin < end {
+				if end := parts[want.Component-1]; begin < end {
 					w.row[want.Slot] = batch.Span{Off: uint32(begin), End: uint32(end)}
 				}
 			}

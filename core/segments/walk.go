@@ -26,8 +26,8 @@ func (r *Reader) Split(b *batch.Batch) {
 			w.class[c] |= isHigh
 		}
 	}
-	w.marks.Set(b.Buf, 0, b.N, w.separators)
-	b.Ends.Set(b.Buf, 0, b.N, w.s.sets().terminator)
+	w.marks.Mark(b.Buf, 0, b.N, w.separators)
+	b.Ends.Mark(b.Buf, 0, b.N, w.s.sets().terminator)
 	w.controls = controls
 	for _, a := range around {
 		w.envelope(int(a.Off), int(a.End))
@@ -155,7 +155,7 @@ func (w *walk) envelope(p, stop int) {
 	w.lines = append(w.lines[:min(level, len(w.lines))], segment)
 	w.kind = nil
 	if p >= w.b.N { // it stands before the batch
-		w.marks.Set(w.b.Buf, p, stop, w.separators)
+		w.marks.Mark(w.b.Buf, p, stop, w.separators)
 	}
 	w.row, w.opening = w.outside, level
 	w.outer = slices.DeleteFunc(w.outer, func(f outer) bool { return f.level >= level })

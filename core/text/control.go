@@ -17,7 +17,7 @@ type Controls struct{ these, strange *marks.Set }
 // AllBut are all control characters but some.
 func AllBut(plain string) *Controls {
 	these := marks.Where(func(c byte) bool { return (c < ' ' || c == 0x7f) && strings.IndexByte(plain, c) < 0 })
-	return &Controls{these, these.And(marks.Beyond)}
+	return &Controls{these, these.With(marks.Beyond)}
 }
 
 // Has tells whether a byte is one of them.

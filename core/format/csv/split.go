@@ -11,7 +11,7 @@ import (
 )
 
 // unusual are the bytes that may be what has no place in a row: NUL, and characters that could not be decoded.
-var unusual = marks.Of(0).And(marks.Beyond)
+var unusual = marks.Of(0).With(marks.Beyond)
 
 // Split finds the rows and the spans of the wanted columns. A field that holds doubled quotes is rewritten after
 // the text.
@@ -38,7 +38,7 @@ func (r *Reader) split(b *batch.Batch) {
 	buf, n := b.Buf, b.N
 	columns := r.columns
 	ends := &b.Marks
-	ends.Set(buf, 0, n, marks.Of(r.delimiter, r.terminator))
+	ends.Mark(buf, 0, n, marks.Of(r.delimiter, r.terminator))
 	quote := r.quote
 	if !r.quoting {
 		quote = r.terminator // no field starts with it

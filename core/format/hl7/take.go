@@ -129,7 +129,7 @@ func newClasses(sep Separators, highs bool) *classes {
 		for i := 0x80; i < 0x100; i++ {
 			c.of[i] = isHigh
 		}
-		c.set = c.set.And(marks.Beyond)
+		c.set = c.set.With(marks.Beyond)
 	}
 	c.of[sep.Field], c.of[sep.Repetition], c.of[sep.Component], c.of[sep.Subcomponent], c.of[sep.Escape] = isField, isRepetition, isComponent, isSubcomponent, isEscape
 	return c
@@ -157,11 +157,11 @@ func (w *walk) classify(start, end int, terminator byte) {
 		end = w.b.N
 	}
 	w.classes, w.terminator, w.upTo = *c, terminator, end
-	w.marks.Set(w.scan, start, end, w.classes.set)
+	w.marks.Mark(w.scan, start, end, w.classes.set)
 	if terminator == '\n' {
-		w.b.Ends.Set(w.b.Buf, start, end, lineFeeds)
+		w.b.Ends.Mark(w.b.Buf, start, end, lineFeeds)
 	} else {
-		w.b.Ends.Set(w.b.Buf, start, end, returns)
+		w.b.Ends.Mark(w.b.Buf, start, end, returns)
 	}
 }
 
