@@ -262,6 +262,9 @@ func (p *Parcel) put(t remote.Objects) (Outcome, error) {
 		} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return Taken, err
 		}
+		if err := t.Tidy(to, p.mark()); remote.IsAway(err) { // who may write may be forbidden to remove
+			return Taken, err
+		}
 	}
 	if p.Taken == workspace.ReplaceKeep {
 		return Taken, errors.New("an object store renames nothing: what is there can be replaced, but not kept beside it")

@@ -163,7 +163,11 @@ func TestKilledOverEveryKind(t *testing.T) {
 	}
 	kept, err := vault.objects.ListBucket("seals", &gofakes3.Prefix{}, gofakes3.ListBucketPage{})
 	if err != nil || len(kept.Contents) != len(want) {
-		t.Errorf("%d objects are kept, not %d: %v", len(kept.Contents), len(want), err)
+		var keys []string
+		for _, o := range kept.Contents {
+			keys = append(keys, o.Key)
+		}
+		t.Errorf("%d objects are kept, not %d: %q %v", len(keys), len(want), keys, err)
 	}
 	testbed.Until(t, "nothing is left where it came from", func() bool {
 		left := slices.Concat(strings.Fields(sources["ftp"].list("in")), strings.Fields(sources["webdav"].list("in")), strings.Fields(sources["s3"].list("in")), sources["ftp"].hidden(t), sources["webdav"].hidden(t))

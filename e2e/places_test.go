@@ -711,6 +711,42 @@ func TestLargeObject(t *testing.T) {
 	}
 }
 
+// TestEndedWhilePut: a service that ends at any of the requests that make an object, and is started again, leaves the object there, and nothing
+// else.
+func TestEndedWhilePut(t *testing.T) {
+	t.Parallel()
+	for k := int64(1); k <= 5; k++ {
+		t.Run(fmt.Sprintf("request %d", k), func(t *testing.T) {
+			t.Parallel()
+			holm := partnerOf(t, "s3")
+			data, database := t.TempDir(), testbed.Database(t)
+			b := testbed.Start(t, holm.at(), testbed.In(data, database))
+			b.Publish(map[string]string{"routes/there.yaml": "route: there\nlisten: {folder: \"{stations}/put\"}\nread: {format: file}\ndeliver: {place: holm/in, name: \"{file.name}\"}\nrejected: {folder: \"{stations}/rejected\"}\n"})
+			holm.Misbehave(standin.Fault{On: standin.Connect, Do: standin.Cut, From: 2}) // nobody reaches it behind the cut
+			holm.CutAt(k, true)
+			b.Drop("stations/put", "a.csv", "one")
+			testbed.Until(t, "it breaks off, or has arrived", func() bool {
+				return holm.Times(standin.Connect) > 1 || byName(t, b)["a.csv"].EndedAt != nil
+			})
+			if err := b.End(); err != nil {
+				t.Fatal(err)
+			}
+			holm.Misbehave()
+			holm.CutAt(0, false)
+			b = testbed.Start(t, holm.at(), testbed.In(data, database))
+			b.Ended("a.csv", 0)
+			there, err := holm.objects.ListBucket("seals", &gofakes3.Prefix{}, gofakes3.ListBucketPage{})
+			var keys []string
+			for _, o := range there.Contents {
+				keys = append(keys, o.Key)
+			}
+			if err != nil || len(keys) != 1 || keys[0] != "in/a.csv" || holm.read(t, "in/a.csv") != "one" {
+				t.Errorf("%q %v", keys, err)
+			}
+		})
+	}
+}
+
 // TestLargeFetchGoesOn: a large file whose copying ends with the service is gone on with by the next one, if the machine has not been started anew since.
 func TestLargeFetchGoesOn(t *testing.T) {
 	t.Parallel()

@@ -147,6 +147,8 @@ type Objects interface {
 	Tree
 	// Put makes a file with so many bytes, which may be Parted. Mark is kept with it. What is there is fs.ErrExist, unless it is to be replaced.
 	Put(path string, content io.Reader, size int64, mark string, replace bool) error
+	// Tidy removes what a Put of this mark may have left beside a file, if the process ended in it.
+	Tidy(path, mark string) error
 	// Marked gives the mark of a file.
 	Marked(path string) (string, error)
 	// Discard removes a file that was just looked at.

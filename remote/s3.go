@@ -178,7 +178,7 @@ func (t *s3Tree) Put(p string, content io.Reader, size int64, mark string, repla
 	defer t.watch.ask()()
 	how := minio.PutObjectOptions{UserMetadata: map[string]string{markOf: mark}, DisableContentSha256: t.place.Address.Scheme == "http", PartSize: partSize, NumThreads: 1}
 	if !replace {
-		keeps, err := t.keeps(path.Dir(p))
+		keeps, err := t.keeps(t.probe(p, mark))
 		switch {
 		case err != nil:
 			return t.said("writing", p, err)
@@ -219,14 +219,23 @@ type honest struct {
 	is    bool
 }
 
-// keeps finds out whether the store is honest, once, with a probe in a folder.
-func (t *s3Tree) keeps(folder string) (bool, error) {
+// probe is the key of an object that stands beside another for a moment. Who tries again with the same mark knows it.
+func (t *s3Tree) probe(p, mark string) string {
+	return t.key(path.Join(path.Dir(p), ".ydrion-probe-"+mark))
+}
+
+func (t *s3Tree) Tidy(p, mark string) error {
+	defer t.watch.ask()()
+	return t.said("removing a probe beside", p, t.client.RemoveObject(t.ctx, t.bucket, t.probe(p, mark), minio.RemoveObjectOptions{}))
+}
+
+// keeps finds out whether the store is honest, once, with a probe.
+func (t *s3Tree) keeps(key string) (bool, error) {
 	t.honest.mu.Lock()
 	defer t.honest.mu.Unlock()
 	if t.honest.known {
 		return t.honest.is, nil
 	}
-	key := t.key(path.Join(folder, fmt.Sprintf(".ydrion-probe-%d", time.Now().UnixNano())))
 	put := func() error {
 		how := minio.PutObjectOptions{}
 		how.SetMatchETagExcept("*")
