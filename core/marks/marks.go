@@ -82,9 +82,9 @@ func (s *Set) Has(c byte) bool { return s.has[c] != 0 }
 
 // First is where the first byte of the set stands in a text, -1: nowhere.
 func (s *Set) First(text []byte) int {
-	at := s.blocks(text) * block
-	for m := [1]uint64{}; at+block <= len(text); at += block {
-		if s.mark(m[:], text[at:at+block]); m[0] != 0 {
+	at := s.blocks(text) * Block
+	for m := [1]uint64{}; at+Block <= len(text); at += Block {
+		if s.mark(m[:], text[at:at+Block]); m[0] != 0 {
 			return at + bits.TrailingZeros64(m[0])
 		}
 	}
@@ -99,26 +99,33 @@ func (s *Set) First(text []byte) int {
 // Beyond are the bytes beyond ASCII.
 var Beyond = Where(func(c byte) bool { return c >= 0x80 })
 
+// Blocks marks as many whole blocks at the beginning of a text as there is room for. The lowest bit is the first byte's.
+func (s *Set) Blocks(marks []uint64, text []byte) {
+	if len(marks) > 0 {
+		s.mark(marks, text[:len(marks)*Block])
+	}
+}
+
 // Bits has a bit for each byte of a text.
 type Bits struct{ words []uint64 }
 
-// block is how many bytes a word has bits for.
-const block = 64
+// Block is how many bytes a word has bits for.
+const Block = 64
 
 // Mark marks what is of a set in text[from:to], and its end, so that there always is a next. What was marked behind it
 // does not count any more, and nor does what was marked in the block in which it begins.
 func (b *Bits) Mark(text []byte, from, to int, of *Set) {
-	first, last := from/block, to/block
+	first, last := from/Block, to/Block
 	if n := last + 1 - len(b.words); n > 0 {
 		b.words = slices.Grow(b.words, n)[:last+1]
 	}
 	if first < last {
-		of.mark(b.words[first:last], text[first*block:last*block])
+		of.mark(b.words[first:last], text[first*Block:last*Block])
 	}
-	var rest [block]byte
-	copy(rest[:], text[last*block:to])
+	var rest [Block]byte
+	copy(rest[:], text[last*Block:to])
 	of.mark(b.words[last:last+1], rest[:])
-	end := uint64(1) << (to % block)
+	end := uint64(1) << (to % Block)
 	b.words[last] = b.words[last]&(end-1) | end
 }
 
@@ -168,7 +175,7 @@ func (b *Bits) across(word, to int) bool {
 
 // Trim lets go of memory for texts that are longer than most bytes.
 func (b *Bits) Trim(most int) {
-	if cap(b.words) > most/block {
+	if cap(b.words) > most/Block {
 		b.words = nil
 	}
 }
@@ -177,8 +184,8 @@ func (b *Bits) Trim(most int) {
 func (s *Set) markEach(marks []uint64, text []byte) {
 	for i := range marks {
 		m := uint64(0)
-		for at := 0; at < block; at += 8 {
-			t := text[i*block+at : i*block+at+8]
+		for at := 0; at < Block; at += 8 {
+			t := text[i*Block+at : i*Block+at+8]
 			m |= (uint64(s.has[t[0]]) | uint64(s.has[t[1]])<<1 | uint64(s.has[t[2]])<<2 | uint64(s.has[t[3]])<<3 |
 				uint64(s.has[t[4]])<<4 | uint64(s.has[t[5]])<<5 | uint64(s.has[t[6]])<<6 | uint64(s.has[t[7]])<<7) << at
 		}

@@ -71,7 +71,7 @@ func TestMarks(t *testing.T) {
 // TestOneByOne: what is found 32 bytes at once is what is found one by one.
 func TestOneByOne(t *testing.T) {
 	random := rand.New(rand.NewPCG(3, 4))
-	text := make([]byte, 64*block)
+	text := make([]byte, 64*Block)
 	for name, set := range sets(random) {
 		for i := range text {
 			text[i] = byte(random.Uint32())

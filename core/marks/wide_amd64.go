@@ -10,16 +10,16 @@ func (s *Set) mark(marks []uint64, text []byte) {
 		s.markEach(marks, text)
 		return
 	}
-	_ = text[len(marks)*block-1]
+	_ = text[len(marks)*Block-1]
 	markWide(&marks[0], &text[0], len(marks), s)
 }
 
 // blocks is how many blocks at the beginning of a text are known to have nothing of the set.
 func (s *Set) blocks(text []byte) int {
-	if s.odd || !cpu.X86.HasAVX2 || len(text) < block {
+	if s.odd || !cpu.X86.HasAVX2 || len(text) < Block {
 		return 0
 	}
-	return blocksWide(&text[0], len(text)/block, s)
+	return blocksWide(&text[0], len(text)/Block, s)
 }
 
 // markWide marks so many blocks, at least one, 32 bytes at once (AVX2).

@@ -6,6 +6,8 @@ import (
 	"math/bits"
 	"strings"
 	"unicode/utf8"
+
+	"ydrion/core/marks"
 )
 
 func blank(c byte) bool { return c == ' ' || c == '\n' || c == '\r' || c == '\t' }
@@ -60,97 +62,84 @@ var kinds = func() (k [256]kind) {
 	return k
 }()
 
-// nested finds the end of the object or list at p. It looks at 64 bytes at once for the brackets in them that are in no
-// string, and goes from quote to quote only where there are backslashes.
+// nested finds the end of the object or list at p: by the brackets that are in no string, which are found for many characters at once.
 func nested(buf []byte, p int) (end int, whole bool, bad int) {
 	var open [MaxDepth + 8]byte
 	depth := 0
-	pass := func(at int) (ends, wrong bool) {
-		switch kinds[buf[at]] {
-		case opening:
-			if depth < len(open) {
-				open[depth] = buf[at] + 2 // } and ] are two behind { and [
-			}
-			depth++
-		case ending:
-			if depth <= len(open) && open[depth-1] != buf[at] {
-				return false, true
-			}
-			depth--
-			return depth == 0, false
+	var quotes, brackets, slashes [ahead]uint64
+	var rest [marks.Block]byte
+	within, passed := uint64(0), false // all bits: a string is open; a backslash in it was the last character
+	for p < len(buf) {
+		text := buf[p:]
+		n := min(len(text)/marks.Block, ahead)
+		if n == 0 {
+			copy(rest[:], text)
+			text, n = rest[:], 1
 		}
-		return false, false
-	}
-	within := uint64(0) // all bits: a string is open
-	long := false       // it is: its end is looked for alone
-	for i := p; i < len(buf); {
-		if i+block <= len(buf) && !long {
-			if quotes, brackets, slashes := marks((*[block]byte)(buf[i:])); !slashes {
-				strings := betweenPairs(quotes) ^ within
-				for m := brackets &^ strings; m != 0; m &= m - 1 {
-					at := i + bits.TrailingZeros64(m)
-					if ends, wrong := pass(at); wrong {
-						return 0, false, at
-					} else if ends {
-						return at + 1, true, -1
+		aQuote.Blocks(quotes[:n], text)
+		aBracket.Blocks(brackets[:n], text)
+		aBackslash.Blocks(slashes[:n], text)
+		for i, q := range quotes[:n] {
+			if passed || slashes[i] != 0 {
+				q, passed = closingOnes(q, slashes[i], within != 0, passed)
+			}
+			strings := betweenPairs(q) ^ within
+			within = uint64(int64(strings) >> 63)
+			for m := brackets[i] &^ strings; m != 0; m &= m - 1 {
+				at := p + bits.TrailingZeros64(m)
+				if c := buf[at]; kinds[c] == opening {
+					if depth < len(open) {
+						open[depth] = c + 2 // } and ] are two behind { and [
 					}
+					depth++
+				} else if depth <= len(open) && open[depth-1] != c {
+					return 0, false, at
+				} else if depth--; depth == 0 {
+					return at + 1, true, -1
 				}
-				within = uint64(int64(strings) >> 63)
-				i += block
-				long = within != 0 && quotes == 0
-				continue
 			}
-		}
-		for stop := min(i+block, len(buf)); i < stop; i++ {
-			if within != 0 || kinds[buf[i]] == quote {
-				if within == 0 {
-					i++
-				}
-				if i = closing(buf, i); i < 0 {
-					return 0, false, -1
-				}
-				within, long = 0, false
-				continue
-			}
-			if ends, wrong := pass(i); wrong {
-				return 0, false, i
-			} else if ends {
-				return i + 1, true, -1
-			}
+			p += marks.Block
 		}
 	}
 	return 0, false, -1
 }
 
-// block is how many bytes are looked at at once.
-const block = 64
+// ahead is how many blocks are looked at before what is in them is gone through.
+const ahead = 4
 
-// marks has a bit for each byte that is a quote, and for each that may be a bracket: [ ] { } are those, with Y y _ and
-// DEL, that differ in three bits only. Slashes tells whether there is a backslash.
-func marks(text *[block]byte) (quotes, brackets uint64, slashes bool) {
-	var slash uint64
-	for i := 0; i < block; i += 8 {
-		x := binary.LittleEndian.Uint64(text[i:])
-		quotes |= zeros(x^low*'"') << i
-		brackets |= zeros((x|low*0x26)^low*0x7f) << i
-		s := x ^ low*'\\'
-		slash |= (s - low) &^ s
+var (
+	aQuote     = marks.Of('"')
+	aBackslash = marks.Of('\\')
+	aBracket   = marks.Of('{', '[', '}', ']')
+)
+
+// closingOnes are the quotes of a block that begin and end strings. A string may be open before it, and its first character one
+// that follows a backslash in a string, as that of the next block may be.
+func closingOnes(quotes, slashes uint64, open, passed bool) (ends uint64, passes bool) {
+	m := quotes | slashes
+	if passed {
+		m &^= 1
 	}
-	return quotes, brackets, slash&high != 0
-}
-
-// zeros has a bit for each byte of eight that is zero. Nothing is carried from one to the next.
-func zeros(x uint64) uint64 {
-	const gather = 0x0102040810204080 // brings the lowest bits of the bytes together in the highest byte of the product
-	return ^(x&^high + ^uint64(high) | x) & high >> 7 * gather >> 56
+	for m != 0 {
+		bit := m & -m
+		m &^= bit
+		switch {
+		case quotes&bit != 0:
+			open, ends = !open, ends|bit
+		case open:
+			m &^= bit << 1
+			passes = bit<<1 == 0
+		}
+	}
+	return ends, passes
 }
 
 // betweenPairs has the bits from each first mark of a pair on, up to the one before the second.
-func betweenPairs(marks uint64) uint64 {
+func betweenPairs(m uint64) uint64 {
 	for shift := 1; shift < 64; shift <<= 1 {
-		marks ^= marks << shift
+		m ^= m << shift
 	}
-	return marks
+	return m
 }
 
 // closing finds the quote that ends a string, from its first character on; -1 if there is none.
@@ -182,13 +171,6 @@ const (
 	low  = 0x0101010101010101
 	high = 0x8080808080808080
 )
-
-// special has the highest bit of the first byte of eight that is a quote, a backslash, a control character,
-// or has one of the strange bits; of those behind it there may be others.
-func special(x, strange uint64) uint64 {
-	quotes, slashes := x^low*'"', x^low*'\\'
-	return ((quotes-low)&^quotes|(slashes-low)&^slashes|(x-low*0x20)&^x)&high | x&strange
-}
 
 // escape measures the escape sequence at the start of b, both halves of a pair of
 // surrogates included. It is 0 long if it is none, with the rule.

@@ -3,7 +3,6 @@ package json
 import (
 	"bytes"
 	"encoding/binary"
-	"math/bits"
 	"slices"
 	"strconv"
 	"unicode/utf8"
@@ -11,6 +10,7 @@ import (
 	"ydrion/core/batch"
 	"ydrion/core/finding"
 	"ydrion/core/format"
+	"ydrion/core/marks"
 	"ydrion/core/text"
 )
 
@@ -76,7 +76,7 @@ func (r *Reader) Split(b *batch.Batch) {
 type walk struct {
 	*Reader
 	b       *batch.Batch
-	strange uint64 // the bits of bytes that are looked at: those beyond ASCII if there is something that is not UTF-8
+	strange bool // there may be something that is not UTF-8: bytes beyond ASCII are looked at, too
 	row     []batch.Span
 	context []batch.Span
 	names   []batch.Span   // of the members of the objects that are open
@@ -92,11 +92,18 @@ type walk struct {
 	known   *known
 }
 
+// stops are the characters of a string that are looked at.
+var stops = map[bool]*marks.Set{
+	false: marks.Where(func(c byte) bool { return c == '"' || c == '\\' || c < 0x20 }),
+	true:  marks.Where(func(c byte) bool { return c == '"' || c == '\\' || c < 0x20 || c >= 0x80 }),
+}
+
 func newWalk(r *Reader, b *batch.Batch) walk {
 	w := walk{Reader: r, b: b, end: b.N}
 	if r.charset == text.UTF8 && !utf8.Valid(b.Buf[:b.N]) || r.charset != text.UTF8 && bytes.Contains(b.Buf[:b.N], []byte(string(utf8.RuneError))) {
-		w.strange = high
+		w.strange = true
 	}
+	b.Marks.Mark(b.Buf, 0, b.N, stops[w.strange])
 	return w
 }
 
@@ -366,7 +373,7 @@ type step struct {
 const (
 	mostSteps  = 64   // of one course
 	usualSteps = 8    // there is room for, at first
-	ahead      = 8    // is where a member is looked for: those before it are not there
+	lookahead  = 8    // is where a member is looked for: those before it are not there
 	courses    = 1000 // of all objects
 )
 
@@ -406,7 +413,7 @@ func (l *lead) at(buf []byte, p, end int, opens bool) bool {
 // next finds the member whose name begins at p, from a step on.
 func (c *course) next(buf []byte, p, from int) int {
 	x := binary.LittleEndian.Uint64(buf[p:])
-	for i := from; i < min(len(c.steps), from+ahead); i++ {
+	for i := from; i < min(len(c.steps), from+lookahead); i++ {
 		if s := &c.steps[i]; x&s.mask == s.word && s.is(buf, p) {
 			return i
 		}
@@ -557,16 +564,7 @@ func (w *walk) object(p int, wanted *trie, depth, level int, of *course) int {
 				slot = below.slot
 			}
 			// Most strings have nothing special before the quote that ends them.
-			i := p + 1
-			for {
-				if m := special(binary.LittleEndian.Uint64(buf[i:]), w.strange); m != 0 {
-					i += bits.TrailingZeros64(m) >> 3
-					break
-				}
-				if i += 8; i >= end {
-					break
-				}
-			}
+			i := w.b.Marks.Next(p + 1)
 			if i >= end || buf[i] != '"' {
 				p = w.str(p, slot)
 				break
@@ -711,16 +709,7 @@ func (w *walk) str(p, slot int) int {
 	escaped := false
 	i := p + 1
 	for ; ; i++ {
-		for { // eight bytes at once, of which none is a quote, a backslash or a control character
-			if m := special(binary.LittleEndian.Uint64(buf[i:]), w.strange); m != 0 { // there is slack behind the text
-				i += bits.TrailingZeros64(m) >> 3
-				break
-			}
-			if i += 8; i >= w.end {
-				break
-			}
-		}
-		if i >= w.end {
+		if i = w.b.Marks.Next(i); i >= w.end {
 			return w.fail(ruleSyntax, p)
 		}
 		c := buf[i]
@@ -737,7 +726,7 @@ func (w *walk) str(p, slot int) int {
 			i += n - 1
 		case c < 0x20:
 			return w.fail(ruleControl, i)
-		case c >= 0x80 && w.strange != 0:
+		case c >= 0x80:
 			r, n := utf8.DecodeRune(buf[i:w.end])
 			if r == utf8.RuneError && (n == 1 || w.charset != text.UTF8) {
 				return w.fail(ruleEncoding, i)
