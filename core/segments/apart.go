@@ -93,8 +93,10 @@ func (r *Reader) validate(by int, raw []byte, say func(format.Difference)) {
 	}
 	k := slabs.Get().(*slab)
 	defer k.done()
-	m := r.apartWithin(k, by, r.current(), nil, raw)
-	if s := r.current(); s.Narrow && r.Declares {
+	s := r.current()
+	narrow := s.Narrow && r.Declares // all characters are looked at
+	m := r.apartWithin(k, by, s, nil, raw, !narrow)
+	if narrow {
 		m.narrow(say)
 	}
 	if m.Structure != nil {
@@ -138,7 +140,7 @@ func (r *Reader) judge(k *slab, by int, s Syntax, around [][]byte, text []byte, 
 		say(TooManyRemark(r.Head, 0))
 		return
 	}
-	m := r.apartWithin(k, by, s, around, text)
+	m := r.apartWithin(k, by, s, around, text, true)
 	if m.Structure == nil || by >= 0 && !m.Book.Closed {
 		version, kind := r.Names(around, text[:s.end(text, 0)], s)
 		say(format.Difference{Code: format.Undescribed, Path: r.Head, Text: fmt.Sprintf("the message is %s of %s, which nothing describes here", orNone(kind), orNone(version))})
@@ -152,22 +154,21 @@ func (r *Reader) Dictionary(raw []byte) *standard.Dictionary { return r.apart(ra
 
 // apart takes a message apart, with the envelopes that stand around it, as far as it is shown.
 func (r *Reader) apart(raw []byte) *Message {
-	return r.apartWithin(&slab{most: format.MostParts}, format.AsRead, r.current(), nil, raw)
+	return r.apartWithin(&slab{most: format.MostParts}, format.AsRead, r.current(), nil, raw, false)
 }
 
 // apartWithin is apart for text with these separators that stands within envelopes. The message is
-// good until the slab is used again.
-func (r *Reader) apartWithin(k *slab, by int, s Syntax, around [][]byte, raw []byte) *Message {
+// good until the slab is used again. Its segments are not if they can be proved.
+func (r *Reader) apartWithin(k *slab, by int, s Syntax, around [][]byte, raw []byte, proves bool) *Message {
 	if at := skipLines(raw, 0); at < len(raw) && r.opens(raw[at:]) {
 		if own, problem := r.Begin(raw[at:]); problem == "" {
 			s = own
 		}
 	}
-	k.begin(s)
-	m := &Message{Form: r.Form, Dates: r.Dates, Hierarchy: r.Hierarchy, Last: r.Last, Scratch: &k.Scratch}
+	k.begin(r, s, raw)
+	m := &Message{Form: r.Form, Dates: r.Dates, Dated: r.Dated, Hierarchy: r.Hierarchy, Last: r.Last, Scratch: &k.Scratch, Proof: &k.proof, Apart: k}
 	m.Closed = func(string, string) bool { return m.Book.Closed }
 	around = slices.Clone(around)
-	whole := string(raw)
 	filled := 0
 	for p := skipLines(raw, 0); p < len(raw) && (k.most == 0 || filled <= k.most); p = skipLines(raw, p) {
 		if n := r.adviceSize(&s, raw[p:]); n > 0 {
@@ -175,8 +176,17 @@ func (r *Reader) apartWithin(k *slab, by int, s Syntax, around [][]byte, raw []b
 			continue
 		}
 		stop := r.segmentEnd(&s, raw, p)
-		segment := r.takeApart(k, &s, raw, whole, p, stop)
-		level := r.level(raw[p:], &s)
+		segment := k.segment(p, stop)
+		if !proves {
+			segment.Values = 0
+		}
+		if segment.Values == 0 {
+			k.Open(&segment)
+		}
+		level := -1
+		if k.heads[raw[p]] {
+			level = r.level(raw[p:], &s)
+		}
 		segment.Outside = level >= 0
 		if level >= 0 && level < len(r.Levels) {
 			around = append(around[:min(level, len(around))], raw[p:stop])
@@ -205,6 +215,10 @@ type slab struct {
 	most     int // filled values are enough; 0: all are wanted
 	of       Syntax
 	class    [256]class // of the characters in that syntax
+	r        *Reader
+	raw      []byte // the message
+	proof    Proof
+	heads    [256]bool // characters that segments of envelopes begin with
 }
 
 // slabs are used again by who is done with a message.
@@ -212,7 +226,7 @@ var slabs = sync.Pool{New: func() any { return &slab{} }}
 
 // done lets the slab be used again, unless an uncommon message has made it large.
 func (k *slab) done() {
-	if cap(k.values) <= 1<<15 {
+	if k.r, k.raw, k.proof.Text = nil, nil, ""; cap(k.values) <= 1<<15 {
 		slabs.Put(k)
 	}
 }
@@ -221,7 +235,17 @@ func (r *Reader) tooMany(s *Syntax, raw []byte) bool {
 	return TooMany(raw, s.Element, s.Component, s.Repetition, s.Terminator)
 }
 
-func (k *slab) begin(s Syntax) {
+func (k *slab) begin(r *Reader, s Syntax, raw []byte) {
+	k.raw, k.proof.Text = raw, string(raw)
+	if k.r != r {
+		k.r, k.heads = r, [256]bool{}
+		for _, l := range r.Levels {
+			k.heads[l.Open[0]], k.heads[l.Close[0]] = true, true
+		}
+		for _, name := range r.Alone {
+			k.heads[name[0]] = true
+		}
+	}
 	k.segments, k.fields, k.values = k.segments[:0], k.fields[:0], k.values[:0]
 	if k.of == s {
 		return
@@ -230,19 +254,48 @@ func (k *slab) begin(s Syntax) {
 	for c := 0x80; c < 0x100; c++ {
 		k.class[c] |= isHigh
 	}
+	for c, of := range k.class {
+		switch of & (isElement | isRepetition | isComponent | isRelease | isHigh) {
+		case plain:
+			k.proof.Kinds[c] = Ordinary
+		case isElement:
+			k.proof.Kinds[c] = EndsElement
+		case isRepetition:
+			k.proof.Kinds[c] = EndsRepetition
+		case isComponent:
+			k.proof.Kinds[c] = EndsComponent
+		default:
+			k.proof.Kinds[c] = Changes
+		}
+	}
 }
 
 // cut gives what has been appended since a length, and never more of it.
 func cut[T any](of []T, from int) []T { return of[from:len(of):len(of)] }
 
-// takeApart takes a segment apart; whole is the same text as raw, of which values are pieces.
-func (r *Reader) takeApart(k *slab, s *Syntax, raw []byte, whole string, p, stop int) Segment {
+// segment is the one at p. It can be proved if all its elements are separated as usual.
+func (k *slab) segment(p, stop int) Segment {
 	out := Segment{From: p, To: stop}
-	n := s.next(raw[p:stop], 0, s.Element)
-	if n < 2 || n > 3 {
-		return out
+	n := 3
+	if b := k.raw[p:stop]; len(b) < 4 || k.class[b[3]]&isElement == 0 || k.class[b[0]]|k.class[b[1]]|k.class[b[2]] != plain {
+		if n = k.of.next(b, 0, k.of.Element); n < 2 || n > 3 {
+			return out
+		}
 	}
-	out.Name = whole[p : p+n]
+	r := k.r
+	out.Name = k.proof.Text[p : p+n]
+	if r.Widths[out.Name] == nil && out.Name != r.Levels[0].Open && (r.Binary == nil || r.Binary[out.Name] == 0) {
+		out.Values = p + n + 1
+	}
+	return out
+}
+
+// Open takes a segment apart. Its values are pieces of the text.
+func (k *slab) Open(out *Segment) {
+	if out.Name == "" {
+		return
+	}
+	r, s, raw, whole, p, stop, n := k.r, &k.of, k.raw, k.proof.Text, out.From, out.To, len(out.Name)
 	splits := isElement | isRepetition | isComponent
 	switch {
 	case r.Widths[out.Name] != nil:
@@ -303,7 +356,6 @@ func (r *Reader) takeApart(k *slab, s *Syntax, raw []byte, whole string, p, stop
 		k.fields = append(k.fields, cut(k.values, first))
 	}
 	out.Fields = cut(k.fields, firstField)
-	return out
 }
 
 // plain is a value undone of release characters and of its character set, if it has such characters.

@@ -65,6 +65,7 @@ type Rules struct {
 	Form func(kind, text string) string
 	// Dates is that of messages: see Message.
 	Dates func(s *Segment, say func(field, component int, v *Value, wrong string))
+	Dated []string
 	// Hierarchy is the segment that begins a level of a hierarchy, with its number in element 1
 	// and that of the level above in element 2; Last is the one that ends it.
 	Hierarchy, Last string

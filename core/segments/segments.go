@@ -22,6 +22,9 @@ type Segment struct {
 	From, To int // in bytes of the record
 	Fields   []Field
 	Outside  bool // it is not a part of the message: an envelope's
+	// Values is where fields begin that can be proved as they are written, behind Before others that say what the separators
+	// are; 0: it is to be taken apart first.
+	Values, Before int
 }
 
 // Field is a field: its repetitions, of which there is at least one if it is there.
@@ -67,9 +70,8 @@ type Message struct {
 	Segments  []Segment
 	Book      *standard.Dictionary // nil: nothing is known
 	Structure *standard.Structure  // nil: not known
-	// TypeOf gives the type of a field whose type another field says, as the standard
-	// gives it otherwise.
-	TypeOf func(s *Segment, field int, kind string) string
+	// Typed gives the field of a segment whose type another field says, and that one; 0: there is none.
+	Typed func(segment string) (field, by int)
 	// Form says what is wrong with a text as a value of a type, "" if nothing is.
 	Form func(kind, text string) string
 	// Closed tells whether all codes of a table are the standard's, in a value of a type.
@@ -81,9 +83,17 @@ type Message struct {
 	// Dates gives the values of a segment that are dates in a form which another value of it names,
 	// with what is wrong with them; nil: there are none.
 	Dates func(s *Segment, say func(field, component int, v *Value, wrong string))
+	Dated []string // the segments that have such values
+	// Proof tells of segments that they are good; nil: they are all taken apart. Apart does that with those that can be proved and
+	// have no fields yet.
+	Proof *Proof
+	Apart Opener
 	// Scratch is memory for judging, that may be used again for another message; nil: none.
 	Scratch *Scratch
 }
+
+// Opener takes segments apart.
+type Opener interface{ Open(s *Segment) }
 
 // MaxValues is how many values a message may have to be taken apart: each needs some 90 bytes.
 const MaxValues = 2_000_000
@@ -117,12 +127,21 @@ type Scratch struct {
 	came  []int // how often each node came in its group
 	count []counted
 	known [buckets]knownSegment
+	typed [16]typed
 }
 
 // counted is how often segments of a name came.
 type counted struct {
+	key  uint32
 	name string
 	n    int
+}
+
+// typed is an element with the type that another says.
+type typed struct {
+	of   *standard.Element
+	kind string
+	is   *standard.Element
 }
 
 // knownSegment is what a dictionary says of a segment.
@@ -135,13 +154,14 @@ type knownSegment struct {
 
 // counting counts a segment.
 func (k *Scratch) counting(name string) int {
+	key := segmentKey(name)
 	for i := range k.count {
-		if k.count[i].name == name {
-			k.count[i].n++
-			return k.count[i].n
+		if c := &k.count[i]; c.key == key && (len(name) <= wholeKey || c.name == name) {
+			c.n++
+			return c.n
 		}
 	}
-	k.count = append(k.count, counted{name, 1})
+	k.count = append(k.count, counted{key, name, 1})
 	return 1
 }
 
@@ -264,6 +284,7 @@ func (m *Message) next(from int, s *Segment) *standard.Step {
 	if name := []byte(s.Name); !m.Structure.Chooses(name) {
 		return m.Structure.Next(from, name)
 	}
+	m.open(s)
 	return m.Structure.Follow(from, []byte(s.Name), func(c *standard.Choice) bool { return c.Holds(s.Value(c.Element)) })
 }
 
@@ -374,9 +395,9 @@ func (m *Message) about(segment string) *standard.Composite {
 	case m.Scratch == nil:
 		return m.Book.Segment(segment)
 	}
-	key := key([]byte(segment))
+	key := segmentKey(segment)
 	k := &m.Scratch.known[bucket(key)]
-	if k.key != key || k.of != m.Book || k.name != segment {
+	if k.key != key || k.of != m.Book || len(segment) > wholeKey && k.name != segment {
 		*k = knownSegment{key, strings.Clone(segment), m.Book, m.Book.Segment(segment)}
 	}
 	return k.is
@@ -384,14 +405,36 @@ func (m *Message) about(segment string) *standard.Composite {
 
 // typed is an element of a segment, with the type that another field says if one does.
 func (m *Message) typed(s *Segment, field int, e *standard.Element) *standard.Element {
-	if m.TypeOf == nil {
+	if m.Typed == nil {
 		return e
 	}
-	kind := m.TypeOf(s, field, e.Type)
-	if kind == e.Type {
+	at, by := m.Typed(s.Name)
+	if at != field || len(s.Fields) < by || len(s.Fields[by-1]) == 0 {
 		return e
 	}
-	return m.Book.Typed(e, kind)
+	return m.kinded(e, s.Fields[by-1][0].Text)
+}
+
+// kinded is an element with a type that has been said; empty: it keeps its own.
+func (m *Message) kinded(e *standard.Element, kind string) *standard.Element {
+	switch {
+	case kind == "" || kind == e.Type:
+		return e
+	case m.Scratch == nil || len(kind) > 3:
+		return m.Book.Typed(e, kind)
+	}
+	t := &m.Scratch.typed[spread(segmentKey(kind))>>28]
+	if t.of != e || t.kind != kind {
+		*t = typed{e, strings.Clone(kind), m.Book.Typed(e, kind)}
+	}
+	return t.is
+}
+
+// open takes a segment apart if that has not been done.
+func (m *Message) open(s *Segment) {
+	if s.Values > 0 && s.Fields == nil {
+		m.Apart.Open(s)
+	}
 }
 
 var nothing standard.Element
@@ -460,44 +503,51 @@ func (m *Message) Validate(say func(format.Difference)) {
 	for i := range m.Segments {
 		s := &m.Segments[i]
 		occurrence := k.counting(s.Name)
-		tell := func(code, seen, format string, args ...any) {
-			say(remark(code, s.From, Path(s.Name, occurrence, 0, 0, 0, 0), seen, fmt.Sprintf(format, args...)))
-		}
+		of := about{s, occurrence, say}
 		known, step := m.about(s.Name), &nowhere
 		local := m.Local != nil && m.Local(s.Name)
 		if known == nil && !local && m.Local != nil {
-			tell("standard.unknown-segment", "", "%s is not a segment of version %s", s.Name, m.Book.Version)
+			of.tell("standard.unknown-segment", "", "%s is not a segment of version %s", s.Name, m.Book.Version)
 		}
 		if m.Structure != nil && !local && !s.Outside {
 			step = m.next(from, s)
 			switch {
 			case step.Node < 0:
 				if known != nil || m.Local == nil {
-					tell("standard.place", "", "%s has no place in %s", s.Name, m.Structure.Name)
+					of.tell("standard.place", "", "%s has no place in %s", s.Name, m.Structure.Name)
 				}
 			case step.Passed, step.Late:
-				tell("standard.place", "", "%s should stand before what precedes it in %s", s.Name, m.Structure.Name)
+				of.tell("standard.place", "", "%s should stand before what precedes it in %s", s.Name, m.Structure.Name)
 			case len(step.Skipped) > 0:
-				tell("standard.missing", "", "%s is missing before %s: %s requires it", names(step.Skipped), s.Name, m.Structure.Name)
+				of.tell("standard.missing", "", "%s is missing before %s: %s requires it", names(step.Skipped), s.Name, m.Structure.Name)
 			}
 			if step.Node >= 0 {
 				if !step.Late {
 					from = step.Node
-					m.counted(came, step, tell)
+					m.counted(came, step, &of)
 				}
 				known = m.as(step, known)
 			}
 		}
-		if known != nil {
+		switch {
+		case known == nil:
+		case s.Values > 0 && m.proved(s, known):
+			if slices.Contains(m.Dated, s.Name) {
+				m.open(s)
+				m.dates(s, occurrence, say)
+			}
+		default:
+			m.open(s)
 			m.fields(s, occurrence, known, say)
 		}
 		if m.Hierarchy != "" && s.Name == m.Hierarchy {
+			m.open(s)
 			number, above := s.Value(1), s.Value(2)
 			if above != "" && !levels[above] {
-				tell("standard.level", above, "the level above is said to be %s, and no level before has that number", above)
+				of.tell("standard.level", above, "the level above is said to be %s, and no level before has that number", above)
 			}
 			if levels[number] {
-				tell("standard.level", number, "there is a level with number %s already", number)
+				of.tell("standard.level", number, "there is a level with number %s already", number)
 			}
 			levels[number] = true
 		}
@@ -519,8 +569,19 @@ func remark(code string, at int, path, seen, text string) format.Difference {
 	return format.Difference{Code: code, At: at, Path: path, Seen: seen, Text: text}
 }
 
+// about is what a remark is about: a segment.
+type about struct {
+	s          *Segment
+	occurrence int
+	say        func(format.Difference)
+}
+
+func (a *about) tell(code, seen, format string, args ...any) {
+	a.say(remark(code, a.s.From, Path(a.s.Name, a.occurrence, 0, 0, 0, 0), seen, fmt.Sprintf(format, args...)))
+}
+
 // counted checks how often a node came against how often it may.
-func (m *Message) counted(came []int, step *standard.Step, tell func(code, seen, format string, args ...any)) {
+func (m *Message) counted(came []int, step *standard.Step, of *about) {
 	nodes := m.Structure.Nodes
 	clear(came[step.Started+1 : nodes[step.Started].End])
 	for n := step.Node; ; n = nodes[n].Parent {
@@ -530,7 +591,7 @@ func (m *Message) counted(came []int, step *standard.Step, tell func(code, seen,
 		}
 	}
 	if n := step.Started; nodes[n].Max > 0 && came[n] == nodes[n].Max+1 && !step.Odd {
-		tell("standard.repeats", "", "%s comes more than %s here", nodes[n].Name, times(nodes[n].Max))
+		of.tell("standard.repeats", "", "%s comes more than %s here", nodes[n].Name, times(nodes[n].Max))
 	}
 }
 
@@ -601,21 +662,23 @@ func (m *Message) fields(s *Segment, occurrence int, known *standard.Composite, 
 			m.validate(&field[r], e, deepest, at, say)
 		}
 	}
-	if m.Dates != nil && len(s.Fields) > 0 {
+	if slices.Contains(m.Dated, s.Name) {
 		m.dates(s, occurrence, say)
 	}
 	if len(known.Conditions) > 0 {
 		conditions(s, occurrence, known, say)
 	}
-	// Of the segments of X12 those elements are described that are usually filled.
-	complete := m.Book.Closed || m.Local != nil
-	for f := len(known.Elements); f < len(s.Fields) && complete; f++ {
+	for f := len(known.Elements); f < len(s.Fields) && m.complete(); f++ {
 		if v := s.Fields[f]; len(v) > 0 && !v[0].Empty() {
 			say(format.Difference{Code: "standard.more-fields", At: v[0].From, Path: Path(s.Name, occurrence, f+1, 1, 0, 0), Text: fmt.Sprintf("%s knows %d fields of %s", m.rulebook(), len(known.Elements), s.Name)})
 			return
 		}
 	}
 }
+
+// complete tells whether segments have no elements but those that are described: of the segments of X12 those are that are usually
+// filled.
+func (m *Message) complete() bool { return m.Book.Closed || m.Local != nil }
 
 // dates checks the values that are dates in a form which another value of the segment names.
 func (m *Message) dates(s *Segment, occurrence int, say func(format.Difference)) {
@@ -691,7 +754,11 @@ func (m *Message) parts(v *Value, e *standard.Element, of *standard.Composite, a
 		case inner.Usage == standard.Required && !there(i+1) && (m.Book.Closed || !v.Empty()):
 			say(format.Difference{Code: "standard.required", At: v.From, Path: at.below(i + 1).String(), Text: fmt.Sprintf("%s of %s is required, and empty", inner.Title, e.Title)})
 		case m.Book.Closed && inner.Usage == standard.NotUsed && there(i+1):
-			say(format.Difference{Code: "standard.not-used", At: v.Parts[i].From, Path: at.below(i + 1).String(), Text: fmt.Sprintf("%s of %s is not used", inner.Title, e.Title)})
+			from := v.From
+			if len(v.Parts) > 0 {
+				from = v.Parts[i].From
+			}
+			say(format.Difference{Code: "standard.not-used", At: from, Path: at.below(i + 1).String(), Text: fmt.Sprintf("%s of %s is not used", inner.Title, e.Title)})
 		}
 	}
 	for i := range of.Conditions {
@@ -701,6 +768,15 @@ func (m *Message) parts(v *Value, e *standard.Element, of *standard.Composite, a
 	}
 }
 
+// codes is the table that an element takes all its values from; nil: there is none, or it may have others.
+func (m *Message) codes(e *standard.Element) *standard.Table {
+	t := e.Codes()
+	if t == nil || !t.Own && m.Closed != nil && !m.Closed(e.Type, e.Table) {
+		return nil
+	}
+	return t
+}
+
 // elementary checks a text against the form and the codes of its element.
 func (m *Message) elementary(v *Value, e *standard.Element, at where, say func(format.Difference)) {
 	if m.Form != nil {
@@ -708,8 +784,8 @@ func (m *Message) elementary(v *Value, e *standard.Element, at where, say func(f
 			say(format.Difference{Code: "standard.form", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s is not a value of type %s: %s", e.Title, e.Type, wrong)})
 		}
 	}
-	t := e.Codes()
-	if t == nil || !t.Own && m.Closed != nil && !m.Closed(e.Type, e.Table) {
+	t := m.codes(e)
+	if t == nil {
 		return
 	}
 	if _, ok := t.Meaning(v.Text); !ok {

@@ -478,13 +478,13 @@ func (t *Target) by() int {
 
 // Described tells whether there is a description of its messages.
 func (t *Target) Described() bool {
-	m := t.reader.apartWithin(&slab{most: format.MostParts}, t.by(), t.reader.current(), nil, t.source)
+	m := t.reader.apartWithin(&slab{most: format.MostParts}, t.by(), t.reader.current(), nil, t.source, false)
 	return m.Structure != nil && (t.reader.own == nil || m.Book.Closed)
 }
 
 // Required are the elements that its segments must have, see Message.
 func (t *Target) Required() map[string][]bool {
-	return t.reader.apartWithin(&slab{most: format.MostParts}, t.by(), t.reader.current(), nil, t.source).Required()
+	return t.reader.apartWithin(&slab{most: format.MostParts}, t.by(), t.reader.current(), nil, t.source, false).Required()
 }
 
 // Sample is the message that it is based on.

@@ -278,6 +278,9 @@ func key(name []byte) (k uint32) {
 	return k
 }
 
+// wholeKey is up to how many characters two names are the same if their keys are.
+const wholeKey = 3
+
 func segmentKey(name string) (k uint32) {
 	for i := range len(name) {
 		k = k<<8 | uint32(name[i])

@@ -22,7 +22,7 @@ var Rules = &segments.Rules{
 	Head:   "UNH", Tail: "UNT", HeadNumber: 1, HeadDigits: 1, Usual: usual,
 	Levels:  []segments.Level{{Open: "UNB", Close: "UNZ", Number: 5}, {Open: "UNG", Close: "UNE", Number: 5}},
 	Begin:   begin,
-	Parties: [2]int{2, 3}, Opening: opening, Fits: fits, Dates: dates,
+	Parties: [2]int{2, 3}, Opening: opening, Fits: fits, Dates: dates, Dated: []string{"DTM"},
 	Names: name, Near: near,
 	Catalog:  Directories,
 	Nearest:  nearest,

@@ -32,7 +32,7 @@ func shown(t *taker, raw []byte) []format.Node {
 	if tooMany(raw) {
 		return format.Whole("MSH", raw)
 	}
-	m, problem := apart(t, raw)
+	m, problem := apart(t, raw, false)
 	if problem != "" {
 		return format.Whole("", raw)
 	}
@@ -53,7 +53,7 @@ func (r *Reader) Validate(raw []byte, say func(format.Difference)) {
 		say(segments.TooManyRemark("MSH", 0))
 		return
 	}
-	if m, problem := apart(t, raw); problem == "" {
+	if m, problem := apart(t, raw, false); problem == "" {
 		if m.Segments[0].Value(12) == "" {
 			say(unversioned(0))
 		}
@@ -94,7 +94,7 @@ func (t *taker) judge(raw []byte, say func(format.Difference)) {
 		say(segments.TooManyRemark("MSH", 0))
 		return
 	}
-	m, problem := apart(t, raw)
+	m, problem := apart(t, raw, true)
 	if problem != "" {
 		return // its syntax says so
 	}
@@ -121,14 +121,14 @@ func (r *Reader) Dictionary(raw []byte) *standard.Dictionary {
 	if i := bytes.IndexAny(raw, "\r\n"); i >= 0 {
 		raw = raw[:i]
 	}
-	if m, problem := apart(&taker{own: r.own, by: format.AsRead, decoded: !r.declared}, raw); problem == "" {
+	if m, problem := apart(&taker{own: r.own, by: format.AsRead, decoded: !r.declared}, raw, false); problem == "" {
 		return m.Book
 	}
 	return nil
 }
 
-// apart takes a message apart. It is good until the taker is used again.
-func apart(t *taker, raw []byte) (*segments.Message, string) {
+// apart takes a message apart. It is good until the taker is used again. Its segments but the first are not if they can be proved.
+func apart(t *taker, raw []byte, proves bool) (*segments.Message, string) {
 	sep, problem := separators(raw)
 	if problem != "" {
 		return nil, problem
@@ -143,7 +143,7 @@ func apart(t *taker, raw []byte) (*segments.Message, string) {
 			set.Mask(t.scan)
 		}
 	}
-	m := &segments.Message{TypeOf: typeOf, Form: wellFormed, Closed: closed, Local: func(name string) bool { return name[0] == 'Z' }, Scratch: &t.Scratch}
+	m := &segments.Message{Typed: typed, Form: wellFormed, Closed: closed, Local: func(name string) bool { return name[0] == 'Z' }, Scratch: &t.Scratch, Proof: &t.proof, Apart: t}
 	filled := 0
 	for p := 0; p < len(raw) && (t.most == 0 || filled <= t.most); {
 		for p < len(raw) && between(raw[p]) {
@@ -152,7 +152,15 @@ func apart(t *taker, raw []byte) (*segments.Message, string) {
 		from := p
 		stop, next := segmentEnd(raw, p, terminator)
 		if stop-from >= 3 && nameAt(raw, from) && (stop-from == 3 || raw[from+3] == sep.Field) {
-			s := t.segment(from, stop)
+			s := segments.Segment{Name: t.proof.Text[from : from+3], From: from, To: stop}
+			if proves && t.charset == "" {
+				if s.Values, s.Before = t.values(&s); s.Values == from+len("MSH||") && s.Before > 0 {
+					s.Values = 0 // no separators are said
+				}
+			}
+			if s.Values == 0 || len(t.segments) == 0 {
+				t.Open(&s)
+			}
 			s.Outside = s.Name == "FHS" || s.Name == "BHS" || s.Name == "BTS" || s.Name == "FTS"
 			t.segments = append(t.segments, s)
 			if t.most > 0 {
@@ -184,11 +192,11 @@ func apart(t *taker, raw []byte) (*segments.Message, string) {
 // taker takes segments apart.
 type taker struct {
 	segments.Scratch
-	text      string // the same as raw: values are pieces of it
-	raw, scan []byte // scan has no separators within characters of several bytes
+	proof     segments.Proof // its text is the same as raw: values are pieces of it
+	raw, scan []byte         // scan has no separators within characters of several bytes
 	sep       Separators
 	charset   text.Charset
-	values    []segments.Value // of all segments: theirs are pieces of it
+	all       []segments.Value // of all segments: theirs are pieces of it
 	fields    []segments.Field
 	segments  []segments.Segment
 	own       []*standard.Catalog // see Source
@@ -203,7 +211,7 @@ var takers = sync.Pool{New: func() any { return &taker{} }}
 
 // done lets the taker be used again, unless an uncommon message has made it large.
 func (t *taker) done() {
-	if cap(t.values) <= 1<<15 {
+	if t.raw, t.scan, t.proof.Text = nil, nil, ""; cap(t.all) <= 1<<15 {
 		takers.Put(t)
 	}
 }
@@ -215,32 +223,45 @@ func tooMany(raw []byte) bool {
 
 func (t *taker) begin(raw []byte, sep Separators) {
 	if t.sep != sep {
+		t.proof.Kinds = [256]segments.Kind{}
+		for c := 0x80; c < 0x100; c++ {
+			t.proof.Kinds[c] = segments.Changes
+		}
+		t.proof.Kinds[sep.Field], t.proof.Kinds[sep.Repetition], t.proof.Kinds[sep.Component] = segments.EndsElement, segments.EndsRepetition, segments.EndsComponent
+		t.proof.Kinds[sep.Subcomponent], t.proof.Kinds[sep.Escape] = segments.EndsSub, segments.Changes
 		t.odd = [256]bool{}
 		for _, c := range []byte{sep.Component, sep.Repetition, sep.Subcomponent, sep.Escape} {
 			t.odd[c] = true
 		}
 	}
-	t.raw, t.scan, t.sep, t.text, t.charset = raw, raw, sep, string(raw), ""
-	t.values, t.fields, t.segments = t.values[:0], t.fields[:0], t.segments[:0]
+	t.raw, t.scan, t.sep, t.proof.Text, t.charset = raw, raw, sep, string(raw), ""
+	t.all, t.fields, t.segments = t.all[:0], t.fields[:0], t.segments[:0]
 	if len(raw) > segments.Long && t.most == 0 {
 		lines, fields := segments.Count(raw, '\r', '\n'), segments.Count(raw, sep.Field)
 		t.segments = slices.Grow(t.segments, lines+1)
 		t.fields = slices.Grow(t.fields, lines+fields+2)
-		t.values = slices.Grow(t.values, lines+fields+segments.Count(raw, sep.Component, sep.Repetition, sep.Subcomponent)*5/4+2)
+		t.all = slices.Grow(t.all, lines+fields+segments.Count(raw, sep.Component, sep.Repetition, sep.Subcomponent)*5/4+2)
 	}
 }
 
-func (t *taker) segment(from, stop int) segments.Segment {
-	s := segments.Segment{Name: t.text[from : from+3], From: from, To: stop}
-	at := from + 4
-	if s.Name == "MSH" || s.Name == "FHS" || s.Name == "BHS" { // the separators themselves
-		s.Fields = append(s.Fields, segments.Field{{From: from + 3, To: from + 4, Syntax: true}})
-		end := at
-		for end < stop && t.raw[end] != t.sep.Field {
-			end++
-		}
-		s.Fields = append(s.Fields, segments.Field{{From: at, To: end, Syntax: true}})
-		at = end + 1
+// values is where the fields of a segment begin behind those that are the separators themselves, and how many those are.
+func (t *taker) values(s *segments.Segment) (at, before int) {
+	at = s.From + 4
+	if s.Name != "MSH" && s.Name != "FHS" && s.Name != "BHS" {
+		return at, 0
+	}
+	for at < s.To && t.raw[at] != t.sep.Field {
+		at++
+	}
+	return at + 1, 2
+}
+
+// Open takes a segment apart.
+func (t *taker) Open(s *segments.Segment) {
+	at, before := t.values(s)
+	stop := s.To
+	if s.Fields = nil; before > 0 {
+		s.Fields = append(s.Fields, segments.Field{{From: s.From + 3, To: s.From + 4, Syntax: true}}, segments.Field{{From: s.From + 4, To: at - 1, Syntax: true}})
 	}
 	first := len(t.fields)
 	t.fields = append(t.fields, s.Fields...)
@@ -251,9 +272,9 @@ func (t *taker) segment(from, stop int) segments.Segment {
 			end++
 		}
 		if plain {
-			n := len(t.values)
-			t.values = append(t.values, segments.Value{From: at, To: end, Text: t.text[at:end]})
-			t.fields = append(t.fields, t.values[n:len(t.values):len(t.values)])
+			n := len(t.all)
+			t.all = append(t.all, segments.Value{From: at, To: end, Text: t.proof.Text[at:end]})
+			t.fields = append(t.fields, t.all[n:len(t.all):len(t.all)])
 			at = end + 1
 			continue
 		}
@@ -264,13 +285,12 @@ func (t *taker) segment(from, stop int) segments.Segment {
 			field = append(field, t.repetition(from, to))
 			from = to + 1
 		}
-		n := len(t.values)
-		t.values = append(t.values, field...)
-		t.fields = append(t.fields, t.values[n:len(t.values):len(t.values)])
+		n := len(t.all)
+		t.all = append(t.all, field...)
+		t.fields = append(t.fields, t.all[n:len(t.all):len(t.all)])
 		at = end + 1
 	}
 	s.Fields = t.fields[first:len(t.fields):len(t.fields)]
-	return s
 }
 
 func (t *taker) end(from, stop int, c byte) int {
@@ -295,29 +315,29 @@ func (t *taker) repetition(from, to int) segments.Value {
 		parts = append(parts, t.component(at, end))
 		at = end + 1
 	}
-	n := len(t.values)
-	t.values = append(t.values, parts...)
-	return segments.Value{From: from, To: to, Parts: t.values[n:len(t.values):len(t.values)]}
+	n := len(t.all)
+	t.all = append(t.all, parts...)
+	return segments.Value{From: from, To: to, Parts: t.all[n:len(t.all):len(t.all)]}
 }
 
 func (t *taker) component(from, to int) segments.Value {
 	if bytes.IndexByte(t.scan[from:to], t.sep.Subcomponent) < 0 {
 		return t.leaf(from, to)
 	}
-	n := len(t.values)
+	n := len(t.all)
 	for at := from; at <= to; {
 		end := t.end(at, to, t.sep.Subcomponent)
-		t.values = append(t.values, t.leaf(at, end))
+		t.all = append(t.all, t.leaf(at, end))
 		at = end + 1
 	}
-	return segments.Value{From: from, To: to, Parts: t.values[n:len(t.values):len(t.values)]}
+	return segments.Value{From: from, To: to, Parts: t.all[n:len(t.all):len(t.all)]}
 }
 
 // leaf is a value without parts: decoded, its escape sequences undone.
 func (t *taker) leaf(from, to int) segments.Value {
 	v := segments.Value{From: from, To: to}
-	if t.charset == "" && strings.IndexByte(t.text[from:to], t.sep.Escape) < 0 {
-		v.Text = t.text[from:to]
+	if t.charset == "" && strings.IndexByte(t.proof.Text[from:to], t.sep.Escape) < 0 {
+		v.Text = t.proof.Text[from:to]
 		return v
 	}
 	value := t.raw[from:to]
@@ -330,20 +350,15 @@ func (t *taker) leaf(from, to int) segments.Value {
 	return v
 }
 
-// typeOf gives the type of fields that another field types: OBX-5 by OBX-2 (7.4.2), MFE-4 by
-// MFE-5 (8.5.3).
-func typeOf(s *segments.Segment, field int, kind string) string {
-	by := 0
-	switch {
-	case s.Name == "OBX" && field == 5:
-		by = 2
-	case s.Name == "MFE" && field == 4:
-		by = 5
+// typed gives the field of a segment that another one types: OBX-5 by OBX-2 (7.4.2), MFE-4 by MFE-5 (8.5.3).
+func typed(segment string) (field, by int) {
+	switch segment {
+	case "OBX":
+		return 5, 2
+	case "MFE":
+		return 4, 5
 	}
-	if by == 0 || len(s.Fields) < by || len(s.Fields[by-1]) == 0 || s.Fields[by-1][0].Text == "" {
-		return kind
-	}
-	return s.Fields[by-1][0].Text
+	return 0, 0
 }
 
 // wellFormed checks a text against a simple data type (2A, 2.8 before 2.5).

@@ -75,13 +75,13 @@ func (t *Target) by() int {
 
 // Described tells whether there is a description of its messages.
 func (t *Target) Described() bool {
-	m, problem := apart(&taker{own: t.own, by: t.by(), decoded: true}, t.source)
+	m, problem := apart(&taker{own: t.own, by: t.by(), decoded: true}, t.source, false)
 	return problem == "" && m.Structure != nil
 }
 
 // Required are the fields that its segments must have, see segments.Message.
 func (t *Target) Required() map[string][]bool {
-	m, problem := apart(&taker{own: t.own, by: t.by(), decoded: true}, t.source)
+	m, problem := apart(&taker{own: t.own, by: t.by(), decoded: true}, t.source, false)
 	if problem != "" {
 		return nil
 	}

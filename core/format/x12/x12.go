@@ -5,6 +5,7 @@ package x12
 import (
 	"embed"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -24,7 +25,7 @@ var Rules = &segments.Rules{
 	Widths:     map[string][]int{"ISA": {2, 10, 2, 10, 2, 15, 2, 15, 6, 4, 1, 5, 9, 1, 1, 1}},
 	Separating: map[string][]int{"ISA": {11, 16}},
 	Begin:      begin,
-	Parties:    [2]int{5, 8}, Grouped: true, Partly: true, Opening: opening, Fits: fits, Dates: dates,
+	Parties:    [2]int{5, 8}, Grouped: true, Partly: true, Opening: opening, Fits: fits, Dates: dates, Dated: slices.Collect(maps.Keys(dated)),
 	Names:   name,
 	Catalog: Releases, Nearest: nearest,
 	Form: form,
