@@ -32,10 +32,8 @@ func (m *Message) proved(s *Segment, known *standard.Composite) bool {
 	p := m.Proof
 	filled, n := uint64(1)<<s.Before-1, s.Before
 	p.ends = p.ends[:0]
-	for i := range n {
-		if p.ends = append(p.ends, s.Values-1); i < len(known.Elements) && known.Elements[i].Usage == standard.NotUsed {
-			return false
-		}
+	for range n {
+		p.ends = append(p.ends, s.Values-1)
 	}
 	typed, by := 0, 0
 	if m.Typed != nil {
@@ -48,9 +46,6 @@ func (m *Message) proved(s *Segment, known *standard.Composite) bool {
 		}
 		switch {
 		case at == end:
-			if n < len(known.Elements) && known.Elements[n].Usage == standard.Required {
-				return false
-			}
 		case n >= len(known.Elements):
 			if m.complete() {
 				return false
@@ -58,9 +53,6 @@ func (m *Message) proved(s *Segment, known *standard.Composite) bool {
 			filled |= 1 << n
 		default:
 			e := &known.Elements[n]
-			if e.Usage == standard.NotUsed {
-				return false
-			}
 			if n+1 == typed {
 				if by > n {
 					return false
@@ -90,12 +82,7 @@ func (m *Message) proved(s *Segment, known *standard.Composite) bool {
 		}
 		at = end + 1
 	}
-	for ; n < len(known.Elements); n++ {
-		if known.Elements[n].Usage == standard.Required {
-			return false
-		}
-	}
-	return len(known.Conditions) == 0 || among(known, filled)
+	return known.Has(filled, true)
 }
 
 // end finds the first of some characters from an offset on, or the end, and which kinds stand before it.
@@ -124,16 +111,6 @@ func (p *Proof) first(s *Segment, element int) string {
 	return p.Text[at:end]
 }
 
-// among tells whether the conditions between elements hold, of which so many are filled.
-func among(known *standard.Composite, filled uint64) bool {
-	for i := range known.Conditions {
-		if known.Conditions[i].Wrong(func(n int) bool { return n <= most && filled>>(n-1)&1 != 0 }) != "" {
-			return false
-		}
-	}
-	return true
-}
-
 // holds tells whether a value is as its element is described. What separates its components ends the one.
 func (m *Message) holds(e *standard.Element, from, to int, has Kind, levels int, ends Kind) bool {
 	switch length := to - from; {
@@ -159,18 +136,7 @@ func (m *Message) holds(e *standard.Element, from, to int, has Kind, levels int,
 		}
 		at = end + 1
 	}
-	return m.composed(of, filled)
-}
-
-// composed tells whether the components of a value, of which so many are filled, are those of its type.
-func (m *Message) composed(of *standard.Composite, filled uint64) bool {
-	for i := range of.Elements {
-		switch there := i < most && filled>>i&1 != 0; {
-		case !there && of.Elements[i].Usage == standard.Required, there && m.Book.Closed && of.Elements[i].Usage == standard.NotUsed:
-			return false
-		}
-	}
-	return among(of, filled)
+	return of.Has(filled, m.Book.Closed)
 }
 
 // holdsAlone is holds for a value without separators.
@@ -182,7 +148,7 @@ func (m *Message) holdsAlone(e *standard.Element, text string, levels int) bool 
 		return false
 	}
 	if of := e.Of(); of != nil && levels > 0 {
-		return m.composed(of, 1) && m.holdsAlone(&of.Elements[0], text, levels-1)
+		return of.Has(1, m.Book.Closed) && m.holdsAlone(&of.Elements[0], text, levels-1)
 	}
 	if m.Form != nil && m.Form(e.Type, text) != "" {
 		return false

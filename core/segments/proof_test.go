@@ -3,6 +3,8 @@ package segments_test
 import (
 	"fmt"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -38,14 +40,18 @@ func TestProof(t *testing.T) {
 			dice := rand.New(rand.NewPCG(seed, 3))
 			t.Logf("seed %d", seed)
 			good, all, differences := 0, 0, 0
-			for _, version := range of.catalog.Versions {
-				book := of.catalog.Version(version)
-				for range 200 {
+			stricter := formattest.Stricter(t, of.catalog, textOf(t, "../format/"+name+"/descriptions"))
+			for i, version := range slices.Concat(of.catalog.Versions, of.catalog.Versions) {
+				book, own := of.catalog.Version(version), []*standard.Catalog(nil)
+				if i >= len(of.catalog.Versions) {
+					book, own = stricter.Version(version), []*standard.Catalog{stricter}
+				}
+				for range 100 {
 					kinds := book.Names("structure")
 					kind := kinds[dice.IntN(len(kinds))]
 					before, head, behind := of.around(version, kind)
 					in := before + formattest.Message(dice, book, book.Structure(kind), head, of.w) + behind
-					r := opened(t, of.rules, in)
+					r := opened(t, of.rules, own, in)
 					for tries := range 12 {
 						message := []byte(in)
 						for range tries { // the first as it is
@@ -77,7 +83,7 @@ func TestProof(t *testing.T) {
 }
 
 // opened is a reader of a file.
-func opened(t *testing.T, rules *segments.Rules, in string) format.Reader {
+func opened(t *testing.T, rules *segments.Rules, own []*standard.Catalog, in string) format.Reader {
 	set := text.UTF8
 	if rules.Declares {
 		set = text.Declared
@@ -86,9 +92,26 @@ func opened(t *testing.T, rules *segments.Rules, in string) format.Reader {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, wrong, err := format.Open(segments.Interchanges{Rules: rules}, decoded, nil)
+	r, wrong, err := format.Open(segments.Interchanges{Rules: rules, Own: own}, decoded, nil)
 	if r == nil || err != nil {
 		t.Fatal(wrong, err)
 	}
 	return r
+}
+
+// textOf is what the files of a folder say together.
+func textOf(t *testing.T, folder string) string {
+	names, err := filepath.Glob(filepath.Join(folder, "*.txt"))
+	if err != nil || len(names) == 0 {
+		t.Fatal(names, err)
+	}
+	var all []string
+	for _, name := range names {
+		b, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		all = append(all, string(b))
+	}
+	return strings.Join(all, "\n\n")
 }

@@ -130,11 +130,11 @@ type Scratch struct {
 	typed [16]typed
 }
 
-// counted is how often segments of a name came.
+// counted is how many of the segments up to one have a name.
 type counted struct {
-	key  uint32
 	name string
 	n    int
+	upTo int
 }
 
 // typed is an element with the type that another says.
@@ -144,25 +144,30 @@ type typed struct {
 	is   *standard.Element
 }
 
-// knownSegment is what a dictionary says of a segment.
+// knownSegment is what a dictionary says of a segment, and the number that it has in a structure.
 type knownSegment struct {
-	key  uint32
-	name string
-	of   *standard.Dictionary
-	is   *standard.Composite
+	key    uint32
+	name   string
+	of     *standard.Dictionary
+	is     *standard.Composite
+	in     *standard.Structure
+	number int // -1: some are chosen by an element
 }
 
-// counting counts a segment.
-func (k *Scratch) counting(name string) int {
-	key := segmentKey(name)
-	for i := range k.count {
-		if c := &k.count[i]; c.key == key && (len(name) <= wholeKey || c.name == name) {
+// occurrence counts the segments of the name of one up to that. It is asked for from the first to the last.
+func (m *Message) occurrence(k *Scratch, of int) int {
+	name := m.Segments[of].Name
+	i := slices.IndexFunc(k.count, func(c counted) bool { return c.name == name })
+	if i < 0 {
+		i, k.count = len(k.count), append(k.count, counted{name: name})
+	}
+	c := &k.count[i]
+	for ; c.upTo <= of; c.upTo++ {
+		if m.Segments[c.upTo].Name == name {
 			c.n++
-			return c.n
 		}
 	}
-	k.count = append(k.count, counted{key, name, 1})
-	return 1
+	return c.n
 }
 
 // Path is the path of a value: a segment, its occurrence in the record, and numbers from 1
@@ -281,7 +286,17 @@ func (m *Message) next(from int, s *Segment) *standard.Step {
 	if m.Structure == nil {
 		return &nowhere
 	}
-	if name := []byte(s.Name); !m.Structure.Chooses(name) {
+	if m.Scratch != nil {
+		k := m.known(s.Name)
+		if k.in != m.Structure {
+			if k.in, k.number = m.Structure, -1; !m.Structure.Chooses([]byte(s.Name)) {
+				k.number = m.Structure.Number([]byte(s.Name))
+			}
+		}
+		if k.number >= 0 {
+			return m.Structure.At(from, k.number)
+		}
+	} else if name := []byte(s.Name); !m.Structure.Chooses(name) {
 		return m.Structure.Next(from, name)
 	}
 	m.open(s)
@@ -395,12 +410,17 @@ func (m *Message) about(segment string) *standard.Composite {
 	case m.Scratch == nil:
 		return m.Book.Segment(segment)
 	}
+	return m.known(segment).is
+}
+
+// known is what the dictionary says of a segment, found once.
+func (m *Message) known(segment string) *knownSegment {
 	key := segmentKey(segment)
 	k := &m.Scratch.known[bucket(key)]
 	if k.key != key || k.of != m.Book || len(segment) > wholeKey && k.name != segment {
-		*k = knownSegment{key, strings.Clone(segment), m.Book, m.Book.Segment(segment)}
+		*k = knownSegment{key: key, name: strings.Clone(segment), of: m.Book, is: m.Book.Segment(segment)}
 	}
-	return k.is
+	return k
 }
 
 // typed is an element of a segment, with the type that another field says if one does.
@@ -502,8 +522,7 @@ func (m *Message) Validate(say func(format.Difference)) {
 	}
 	for i := range m.Segments {
 		s := &m.Segments[i]
-		occurrence := k.counting(s.Name)
-		of := about{s, occurrence, say}
+		of := about{m, k, i, say}
 		known, step := m.about(s.Name), &nowhere
 		local := m.Local != nil && m.Local(s.Name)
 		if known == nil && !local && m.Local != nil {
@@ -534,11 +553,11 @@ func (m *Message) Validate(say func(format.Difference)) {
 		case s.Values > 0 && m.proved(s, known):
 			if slices.Contains(m.Dated, s.Name) {
 				m.open(s)
-				m.dates(s, occurrence, say)
+				m.dates(s, m.occurrence(k, i), say)
 			}
 		default:
 			m.open(s)
-			m.fields(s, occurrence, known, say)
+			m.fields(s, m.occurrence(k, i), known, say)
 		}
 		if m.Hierarchy != "" && s.Name == m.Hierarchy {
 			m.open(s)
@@ -556,12 +575,12 @@ func (m *Message) Validate(say func(format.Difference)) {
 		return
 	}
 	if missing := m.Structure.Missing(from); len(missing) > 0 {
-		last := m.Segments[len(m.Segments)-1]
-		for i := len(m.Segments) - 1; last.Outside && i > 0; i-- {
-			last = m.Segments[i-1]
+		last := len(m.Segments) - 1
+		for last > 0 && m.Segments[last].Outside {
+			last--
 		}
-		say(format.Difference{Code: "standard.missing", At: last.From, Path: Path(last.Name, k.counting(last.Name)-1, 0, 0, 0, 0),
-			Text: fmt.Sprintf("%s is missing behind %s: %s requires it", names(missing), last.Name, m.Structure.Name)})
+		of := about{m, k, last, say}
+		of.tell("standard.missing", "", "%s is missing behind %s: %s requires it", names(missing), m.Segments[last].Name, m.Structure.Name)
 	}
 }
 
@@ -569,15 +588,17 @@ func remark(code string, at int, path, seen, text string) format.Difference {
 	return format.Difference{Code: code, At: at, Path: path, Seen: seen, Text: text}
 }
 
-// about is what a remark is about: a segment.
+// about is what remarks are about: a segment.
 type about struct {
-	s          *Segment
-	occurrence int
-	say        func(format.Difference)
+	*Message
+	k   *Scratch
+	at  int
+	say func(format.Difference)
 }
 
 func (a *about) tell(code, seen, format string, args ...any) {
-	a.say(remark(code, a.s.From, Path(a.s.Name, a.occurrence, 0, 0, 0, 0), seen, fmt.Sprintf(format, args...)))
+	s := &a.Segments[a.at]
+	a.say(remark(code, s.From, Path(s.Name, a.occurrence(a.k, a.at), 0, 0, 0, 0), seen, fmt.Sprintf(format, args...)))
 }
 
 // counted checks how often a node came against how often it may.

@@ -113,6 +113,22 @@ type Composite struct {
 	Name, Title string
 	Elements    []Element
 	Conditions  []Condition
+	demanded    uint64 // those of the first 64 elements that are required, and those that are not used
+	unused      uint64
+}
+
+// Has tells whether elements are there as they are described, by the first 64 of them: the lowest bit is the first one's. Of those that are
+// not used it is asked where that counts. False may be wrong if there are more.
+func (c *Composite) Has(there uint64, used bool) bool {
+	if there&c.demanded != c.demanded || used && there&c.unused != 0 || len(c.Elements) > 64 {
+		return false
+	}
+	for i := range c.Conditions {
+		if c.Conditions[i].Wrong(func(n int) bool { return n <= 64 && there>>(n-1)&1 != 0 }) != "" {
+			return false
+		}
+	}
+	return true
 }
 
 // Usage says whether an element must be there.
@@ -175,7 +191,12 @@ type Table struct {
 	Codes []Code `json:"codes"`
 	// Own tells that it is one's own, and has all codes that there may be.
 	Own bool `json:"-"`
+
+	places map[string]int // of the codes, if there are many
 }
+
+// fewCodes are searched through.
+const fewCodes = 6
 
 // Code is a code and what it means.
 type Code struct {
@@ -185,11 +206,18 @@ type Code struct {
 
 // Meaning of a code, and whether the table has it.
 func (t *Table) Meaning(code string) (string, bool) {
-	i, ok := slices.BinarySearchFunc(t.Codes, code, func(c Code, s string) int { return strings.Compare(c.Code, s) })
-	if !ok {
+	if t.places != nil {
+		if i, ok := t.places[code]; ok {
+			return t.Codes[i].Meaning, true
+		}
 		return "", false
 	}
-	return t.Codes[i].Meaning, true
+	for i := range t.Codes {
+		if t.Codes[i].Code == code {
+			return t.Codes[i].Meaning, true
+		}
+	}
+	return "", false
 }
 
 // Versions lists which versions the files in a folder tell of.
@@ -277,6 +305,11 @@ func (e *entry) read() {
 			if element.of == e { // it would consist of itself
 				element.of = nil
 			}
+			if bit := uint64(1) << len(e.composite.Elements); element.Usage == Required {
+				e.composite.demanded |= bit
+			} else if element.Usage == NotUsed {
+				e.composite.unused |= bit
+			}
 			e.composite.Elements = append(e.composite.Elements, element)
 		}
 	case "table":
@@ -290,6 +323,12 @@ func (e *entry) read() {
 			e.table.Codes = append(e.table.Codes, Code{code, meaning})
 		}
 		slices.SortFunc(e.table.Codes, func(x, y Code) int { return strings.Compare(x.Code, y.Code) })
+		if len(e.table.Codes) > fewCodes {
+			e.table.places = make(map[string]int, len(e.table.Codes))
+			for i := len(e.table.Codes) - 1; i >= 0; i-- {
+				e.table.places[e.table.Codes[i].Code] = i
+			}
+		}
 	case "structure":
 		e.structure, e.err = parseStructure(e.name, e.title, strings.ReplaceAll(e.body, "\n", " "))
 	}

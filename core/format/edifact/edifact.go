@@ -125,12 +125,16 @@ var Directories = standard.NewCatalog(files, "descriptions", "D.96A", "D.01B", "
 
 // name says which directory and which type a message is of: UNH-2.
 func name(_ [][]byte, head []byte, s segments.Syntax) (directory, kind string) {
-	elements := strings.Split(string(head), string(s.Element))
-	if len(elements) < 3 {
+	_, elements, _ := strings.Cut(string(head), string(s.Element))
+	_, elements, is := strings.Cut(elements, string(s.Element))
+	if !is {
 		return "", ""
 	}
-	of := append(strings.Split(elements[2], string(s.Component)), "", "", "")
-	return of[1] + "." + of[2], of[0]
+	of, _, _ := strings.Cut(elements, string(s.Element))
+	kind, of, _ = strings.Cut(of, string(s.Component))
+	version, of, _ := strings.Cut(of, string(s.Component))
+	release, _, _ := strings.Cut(of, string(s.Component))
+	return version + "." + release, kind
 }
 
 // nearest is the directory next to one that is not described, of D.93A to D.99B and of those since D.00A.

@@ -1,8 +1,9 @@
 package formattest
 
 import (
-	"math/rand/v2"
+	"regexp"
 	"strings"
+	"testing"
 
 	"ydrion/core/standard"
 )
@@ -10,8 +11,11 @@ import (
 // Writing is what a message is written with; what is empty there is not.
 type Writing struct{ Element, Repetition, Component, Sub, Release, End string }
 
+// Dice gives numbers from 0 on, below one.
+type Dice interface{ IntN(below int) int }
+
 // Message makes a message of a structure, with values that are mostly as they are described. Its first segment is given.
-func Message(dice *rand.Rand, book *standard.Dictionary, of *standard.Structure, head string, w Writing) string {
+func Message(dice Dice, book *standard.Dictionary, of *standard.Structure, head string, w Writing) string {
 	m := &message{dice: dice, book: book, of: of, Writing: w}
 	m.out.WriteString(head + w.End)
 	m.group(0, true)
@@ -20,7 +24,7 @@ func Message(dice *rand.Rand, book *standard.Dictionary, of *standard.Structure,
 
 type message struct {
 	Writing
-	dice *rand.Rand
+	dice Dice
 	book *standard.Dictionary
 	of   *standard.Structure
 	out  strings.Builder
@@ -154,4 +158,42 @@ func (m *message) leaf(e *standard.Element) string {
 		out[i] = characters[m.dice.IntN(len(characters))]
 	}
 	return string(out)
+}
+
+// Stricter is a description of one's own: what the text of a standard's says, all of whose tables have all codes that there may be, and in which
+// something that may be there mostly is not used.
+func Stricter(t *testing.T, of *standard.Catalog, text string) *standard.Catalog {
+	t.Helper()
+	lines := strings.Split(text, "\n")
+	tables := map[string]bool{}
+	for _, line := range lines {
+		if name, is := strings.CutPrefix(line, "table "); is {
+			name, _, _ = strings.Cut(name, " ")
+			tables[name] = true
+		}
+	}
+	table := regexp.MustCompile(`#\w+`)
+	for i, line := range lines {
+		line = table.ReplaceAllStringFunc(line, func(name string) string {
+			if tables[name[1:]] {
+				return name
+			}
+			return "" // one that nobody has written down
+		})
+		lines[i] = line
+		if i%7 == 0 && (strings.HasPrefix(line, "C ") || strings.HasPrefix(line, "O ")) {
+			lines[i] = "X" + line[1:]
+		}
+	}
+	for {
+		own, err := standard.Own(strings.Join(lines, "\n"))
+		if err == nil {
+			return own
+		}
+		_, name, is := strings.Cut(err.Error(), "there is no type ")
+		if !is {
+			t.Fatal(err)
+		}
+		lines = append(lines, "", "type "+name+" "+strings.Join(of.Versions, ",")+" An elementary one", "")
+	}
 }

@@ -7,7 +7,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"time"
 
 	"ydrion/core/batch"
 	"ydrion/core/finding"
@@ -15,6 +14,7 @@ import (
 	"ydrion/core/segments"
 	"ydrion/core/standard"
 	"ydrion/core/text"
+	"ydrion/core/value"
 )
 
 // Outline gives the groups, segments, fields and components of a message, with what its
@@ -365,13 +365,24 @@ func typed(segment string) (field, by int) {
 func wellFormed(kind, s string) string {
 	switch kind {
 	case "NM":
-		digits := strings.TrimLeft(s, "+-")
-		whole, part, _ := strings.Cut(digits, ".")
-		if len(s)-len(digits) > 1 || whole+part == "" || strings.Trim(whole+part, "0123456789") != "" {
+		signs, digits, points := 0, 0, 0
+		for i := range len(s) {
+			switch c := s[i]; {
+			case c-'0' <= 9:
+				digits++
+			case c == '.':
+				points++
+			case (c == '+' || c == '-') && i == 0:
+				signs++
+			default:
+				signs = 2
+			}
+		}
+		if signs > 1 || points > 1 || digits == 0 {
 			return "a number is digits, with a point and a sign where needed"
 		}
 	case "SI":
-		if strings.Trim(s, "0123456789") != "" {
+		if !digitsOnly(s) {
 			return "a sequence number is digits"
 		}
 	case "DT":
@@ -382,6 +393,15 @@ func wellFormed(kind, s string) string {
 		return moment(s, "", 4, 6, 8, 10, 12, 14)
 	}
 	return ""
+}
+
+func digitsOnly(s string) bool {
+	for i := range len(s) {
+		if s[i]-'0' > 9 {
+			return false
+		}
+	}
+	return true
 }
 
 // closed tells whether a table is the standard's own: type ID has such tables, IS those of
@@ -396,12 +416,12 @@ func moment(s, shown string, lengths ...int) string {
 	digits := s
 	if i := strings.IndexAny(s, "+-"); i >= 0 {
 		digits = s[:i]
-		if zone := s[i+1:]; len(zone) != 4 || strings.Trim(zone, "0123456789") != "" {
+		if zone := s[i+1:]; len(zone) != 4 || !digitsOnly(zone) {
 			return "the offset from UTC is written +HHMM"
 		}
 	}
 	whole, fraction, fractions := strings.Cut(digits, ".")
-	if strings.Trim(whole+fraction, "0123456789") != "" || fractions && (len(whole) != 14 || fraction == "") {
+	if !digitsOnly(whole) || !digitsOnly(fraction) || fractions && (len(whole) != 14 || fraction == "") {
 		return bad("there are characters that are not digits")
 	}
 	fits := false
@@ -423,7 +443,13 @@ func moment(s, shown string, lengths ...int) string {
 		}
 	}
 	if shown == "" && len(whole) >= 8 {
-		if _, err := time.Parse("20060102", whole[:8]); err != nil {
+		n := func(from, to int) (n int) {
+			for _, c := range []byte(whole[from:to]) {
+				n = n*10 + int(c-'0')
+			}
+			return n
+		}
+		if day := n(6, 8); day > int(value.DaysIn(n(0, 4), uint8(n(4, 6)))) {
 			return "there is no such day"
 		}
 	}

@@ -8,10 +8,10 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"time"
 
 	"ydrion/core/segments"
 	"ydrion/core/standard"
+	"ydrion/core/value"
 )
 
 // Rules are those of X12.
@@ -99,11 +99,23 @@ func form(kind, s string) string {
 	return ""
 }
 
-// isDate tells whether yyMMdd or yyyyMMdd is a day. Other lengths are not judged here.
+// isDate tells whether digits, yyMMdd or yyyyMMdd, are a day. Other lengths are not judged here.
 func isDate(s string) bool {
-	layout := map[int]string{6: "060102", 8: "20060102"}[len(s)]
-	_, err := time.Parse(layout, s)
-	return layout == "" || err == nil
+	if len(s) != 6 && len(s) != 8 {
+		return true
+	}
+	n := func(digits string) (n int) {
+		for _, c := range []byte(digits) {
+			n = n*10 + int(c-'0')
+		}
+		return n
+	}
+	year := n(s[:len(s)-4])
+	if len(s) == 6 {
+		year += 2000
+	}
+	month, day := n(s[len(s)-4:len(s)-2]), n(s[len(s)-2:])
+	return month >= 1 && month <= 12 && day >= 1 && day <= int(value.DaysIn(year, uint8(month)))
 }
 
 //go:embed descriptions/*.txt
