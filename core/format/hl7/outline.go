@@ -133,7 +133,7 @@ func apart(t *taker, raw []byte, proves bool) (*segments.Message, string) {
 	if problem != "" {
 		return nil, problem
 	}
-	t.begin(raw, sep)
+	t.begin(raw, sep, proves)
 	terminator := terminatorOf(raw)
 	first, _, _ := bytes.Cut(raw, []byte{terminator})
 	if set, ok := declaredCharset(first, sep); ok && !t.decoded && set != "" && set != text.UTF8 {
@@ -221,7 +221,7 @@ func tooMany(raw []byte) bool {
 	return problem == "" && segments.TooMany(raw, s.Field, s.Component, s.Repetition, s.Subcomponent, '\r', '\n')
 }
 
-func (t *taker) begin(raw []byte, sep Separators) {
+func (t *taker) begin(raw []byte, sep Separators, proves bool) {
 	if t.sep != sep {
 		t.proof.Kinds = [256]segments.Kind{}
 		for c := 0x80; c < 0x100; c++ {
@@ -238,7 +238,9 @@ func (t *taker) begin(raw []byte, sep Separators) {
 	t.all, t.fields, t.segments = t.all[:0], t.fields[:0], t.segments[:0]
 	if len(raw) > segments.Long && t.most == 0 {
 		lines, fields := segments.Count(raw, '\r', '\n'), segments.Count(raw, sep.Field)
-		t.segments = slices.Grow(t.segments, lines+1)
+		if t.segments = slices.Grow(t.segments, lines+1); proves { // most are not taken apart
+			return
+		}
 		t.fields = slices.Grow(t.fields, lines+fields+2)
 		t.all = slices.Grow(t.all, lines+fields+segments.Count(raw, sep.Component, sep.Repetition, sep.Subcomponent)*5/4+2)
 	}
