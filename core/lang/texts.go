@@ -250,9 +250,10 @@ func plainLetters(to, in []byte) []byte {
 			continue
 		}
 		begin := len(to)
-		for _, part := range norm.NFKD.String(string(r)) {
+		var character [utf8.UTFMax]byte
+		for _, part := range norm.NFKD.Properties(utf8.AppendRune(character[:0], r)).Decomposition() {
 			if part < utf8.RuneSelf {
-				to = append(to, byte(part))
+				to = append(to, part)
 			}
 		}
 		if len(to) == begin && !unicode.Is(unicode.Mn, r) { // a mark stands on the letter before it

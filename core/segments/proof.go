@@ -98,7 +98,7 @@ func (p *Proof) end(at, stop int, of Kind) (end int, has Kind) {
 	return at, has
 }
 
-// first is what Segment.first is for a segment that is not taken apart.
+// first is the text of the first repetition of an element; empty if it has components.
 func (p *Proof) first(s *Segment, element int) string {
 	at := s.Values
 	if element > 1 {
