@@ -276,11 +276,15 @@ func cut[T any](of []T, from int) []T { return of[from:len(of):len(of)] }
 // segment is the one at p. It can be proved if all its elements are separated as usual.
 func (k *slab) segment(p, stop int) Segment {
 	out := Segment{From: p, To: stop}
-	n := 3
-	if b := k.raw[p:stop]; len(b) < 4 || k.class[b[3]]&isElement == 0 || k.class[b[0]]|k.class[b[1]]|k.class[b[2]] != plain {
-		if n = k.of.next(b, 0, k.of.Element); n < 2 || n > 3 {
-			return out
-		}
+	n, b := 0, k.raw[p:stop]
+	for n < min(len(b), 4) && k.class[b[n]] == plain {
+		n++
+	}
+	if n < len(b) && k.class[b[n]]&isElement == 0 {
+		n = k.of.next(b, 0, k.of.Element)
+	}
+	if n < 2 || n > 3 {
+		return out
 	}
 	r := k.r
 	out.Name = k.proof.Text[p : p+n]

@@ -2,6 +2,8 @@ package standard
 
 import (
 	"fmt"
+	"math/bits"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -12,6 +14,8 @@ type Condition struct {
 	Text     string // as it is written
 	Relation Relation
 	Elements []int // from 1 on
+
+	bits uint64 // of the elements, the lowest the first one's; 0: there are some beyond the 64th, or one stands there twice
 }
 
 // Relation is what a condition asks for.
@@ -63,7 +67,33 @@ func ParseCondition(s string) (Condition, error) {
 	if len(c.Elements) < 2 {
 		return bad()
 	}
+	for _, e := range c.Elements {
+		c.bits |= 1 << (e - 1)
+	}
+	if slices.Max(c.Elements) > 64 || bits.OnesCount64(c.bits) < len(c.Elements) {
+		c.bits = 0
+	}
 	return c, nil
+}
+
+// Holds tells whether nothing is wrong, by which of the first 64 elements are there; false may be wrong if there are others.
+func (c *Condition) Holds(there uint64) bool {
+	n, all, first := bits.OnesCount64(there&c.bits), len(c.Elements), there>>(c.Elements[0]-1)&1 != 0
+	switch c.Relation {
+	case AllOrNone:
+		return c.bits != 0 && (n == 0 || n == all)
+	case AtLeastOne:
+		return n > 0
+	case AtMostOne:
+		return c.bits != 0 && n <= 1
+	case ExactlyOne:
+		return n == 1
+	case ThenAll:
+		return c.bits != 0 && (!first || n == all)
+	case ThenOneMore:
+		return c.bits != 0 && (!first || n > 1)
+	}
+	return c.bits != 0 && (!first || n == 1)
 }
 
 // Wrong says what is wrong, by which elements are there; "" if nothing is.

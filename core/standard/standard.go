@@ -124,7 +124,7 @@ func (c *Composite) Has(there uint64, used bool) bool {
 		return false
 	}
 	for i := range c.Conditions {
-		if c.Conditions[i].Wrong(func(n int) bool { return n <= 64 && there>>(n-1)&1 != 0 }) != "" {
+		if !c.Conditions[i].Holds(there) {
 			return false
 		}
 	}

@@ -209,3 +209,22 @@ func TestShelf(t *testing.T) {
 		t.Error(got)
 	}
 }
+
+// TestHolds: whether a condition holds is told by bits as it is told one by one.
+func TestHolds(t *testing.T) {
+	for _, s := range []string{"P0304", "R010203", "E0102", "C0304", "L040506", "D1(010,020)", "D7(030,010,020)", "D3(010,640)", "D2(010,650)", "P0303", "D5(010,020)"} {
+		c, err := ParseCondition(s)
+		if err != nil {
+			t.Fatal(err)
+		}
+		beyond := s == "D2(010,650)" || s == "P0303"
+		for there := range uint64(1 << 7) {
+			for _, there := range []uint64{there, there | 1<<63} {
+				wrong := c.Wrong(func(n int) bool { return n <= 64 && there>>(n-1)&1 != 0 })
+				if is := c.Holds(there); is != (wrong == "") && (is || !beyond) {
+					t.Errorf("%s of %b: %v, %q", s, there, is, wrong)
+				}
+			}
+		}
+	}
+}

@@ -3,6 +3,7 @@
 package x12
 
 import (
+	"bytes"
 	"embed"
 	"fmt"
 	"maps"
@@ -73,13 +74,13 @@ func alphanumeric(c byte) bool {
 
 // form checks a text against an elementary type (X12.6, 3.5).
 func form(kind, s string) string {
-	digits := strings.TrimPrefix(s, "-")
 	switch kind {
 	case "N", "DT", "TM":
-		if kind != "N" {
-			digits = s
+		digits := s
+		if kind == "N" {
+			digits = strings.TrimPrefix(s, "-")
 		}
-		if digits == "" || strings.Trim(digits, "0123456789") != "" {
+		if digits == "" || !digitsOnly(digits) {
 			return "it is digits"
 		}
 		switch {
@@ -89,14 +90,22 @@ func form(kind, s string) string {
 			return "there is no such time"
 		}
 	case "R":
-		if i := strings.IndexAny(digits, "E"); i > 0 {
-			digits = digits[:i] + strings.TrimPrefix(digits[i+1:], "-")
-		}
-		if whole := strings.Replace(digits, ".", "", 1); whole == "" || strings.Trim(whole, "0123456789") != "" {
+		digits, exponent, scaled := strings.Cut(strings.TrimPrefix(s, "-"), "E")
+		whole, part, _ := strings.Cut(digits, ".")
+		if whole+part == "" || !digitsOnly(whole) || !digitsOnly(part) || scaled && !digitsOnly(strings.TrimPrefix(exponent, "-")) {
 			return "a number is digits, with a point and a minus where needed"
 		}
 	}
 	return ""
+}
+
+func digitsOnly(s string) bool {
+	for i := range len(s) {
+		if s[i]-'0' > 9 {
+			return false
+		}
+	}
+	return true
 }
 
 // isDate tells whether digits, yyMMdd or yyyyMMdd, are a day. Other lengths are not judged here.
@@ -141,19 +150,18 @@ func nearest(release string) string {
 // name says which release and which set a transaction set is of: GS-8 and ST-1.
 func name(around [][]byte, head []byte, s segments.Syntax) (release, set string) {
 	for _, segment := range around {
-		if parts := strings.Split(string(segment), string(s.Element)); parts[0] == "GS" && len(parts) > 8 {
-			release = parts[8]
+		if name, _ := element(segment, 0, s.Element); string(name) == "GS" {
+			if of, is := element(segment, 8, s.Element); is {
+				release = string(of)
+			}
 		}
 	}
-	parts := strings.Split(string(head), string(s.Element))
-	if len(parts) < 2 {
-		return release[:min(6, len(release))], ""
-	}
-	set = parts[1]
+	of, _ := element(head, 1, s.Element)
+	set = string(of)
 	if guides := guides[set]; guides != nil { // which it is stands in ST-3, or in GS-8 before 005010
 		implementation := release
-		if len(parts) > 3 {
-			implementation = parts[3]
+		if of, is := element(head, 3, s.Element); is {
+			implementation = string(of)
 		}
 		for guide, kind := range guides {
 			if strings.Contains(implementation, guide) {
@@ -162,6 +170,17 @@ func name(around [][]byte, head []byte, s segments.Syntax) (release, set string)
 		}
 	}
 	return release[:min(6, len(release))], set
+}
+
+// element is the nth of a segment, if it has so many; its name is that before the first.
+func element(segment []byte, n int, by byte) (_ []byte, is bool) {
+	for ; n > 0; n-- {
+		if _, segment, is = bytes.Cut(segment, []byte{by}); !is {
+			return nil, false
+		}
+	}
+	segment, _, _ = bytes.Cut(segment, []byte{by})
+	return segment, true
 }
 
 // guides are kinds of one set by the numbers of their implementation guides: claims, and the answers to
