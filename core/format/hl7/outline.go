@@ -98,10 +98,14 @@ func (t *taker) judge(raw []byte, say func(format.Difference)) {
 	if problem != "" {
 		return // its syntax says so
 	}
-	kind, version := strconv.Quote(finding.Shorten([]byte(m.Segments[0].Value(9)))), m.Segments[0].Value(12)
-	switch {
-	case m.Structure != nil:
+	if m.Structure != nil {
 		m.Validate(say)
+		return
+	}
+	header := &m.Segments[0]
+	t.Open(header)
+	kind, version := strconv.Quote(finding.Shorten([]byte(header.Value(9)))), header.Value(12)
+	switch {
 	case version == "":
 		say(unversioned(0))
 	case t.by >= 0:
@@ -127,7 +131,7 @@ func (r *Reader) Dictionary(raw []byte) *standard.Dictionary {
 	return nil
 }
 
-// apart takes a message apart. It is good until the taker is used again. Its segments but the first are not if they can be proved.
+// apart takes a message apart. It is good until the taker is used again. Its segments are not if they can be proved.
 func apart(t *taker, raw []byte, proves bool) (*segments.Message, string) {
 	sep, problem := separators(raw)
 	if problem != "" {
@@ -158,7 +162,7 @@ func apart(t *taker, raw []byte, proves bool) (*segments.Message, string) {
 					s.Values = 0 // no separators are said
 				}
 			}
-			if s.Values == 0 || len(t.segments) == 0 {
+			if s.Values == 0 {
 				t.Open(&s)
 			}
 			s.Outside = s.Name == "FHS" || s.Name == "BHS" || s.Name == "BTS" || s.Name == "FTS"
@@ -170,23 +174,50 @@ func apart(t *taker, raw []byte, proves bool) (*segments.Message, string) {
 		p = next
 	}
 	m.Segments = t.segments
-	header := m.Segments[0]
-	text := func(field int) (parts [3]string) {
-		if len(header.Fields) < field || len(header.Fields[field-1]) == 0 {
+	kind := t.first(&t.segments[0], 9)
+	m.Book, m.Structure = described(t.own, t.by, t.first(&t.segments[0], 12)[0], kind[0], kind[1], kind[2])
+	return m, ""
+}
+
+// first gives the first components of a field, in its first repetition.
+func (t *taker) first(s *segments.Segment, field int) (parts [3]string) {
+	if s.Fields == nil {
+		text, plain := t.field(s, field)
+		if plain {
+			for i := range parts {
+				parts[i], text, _ = strings.Cut(text, t.between)
+			}
 			return parts
 		}
-		v := header.Fields[field-1][0]
-		parts[0] = v.Text
-		for i := range v.Parts {
-			if i < 3 {
-				parts[i] = v.Parts[i].Text
-			}
-		}
+		t.Open(s)
+	}
+	if len(s.Fields) < field || len(s.Fields[field-1]) == 0 {
 		return parts
 	}
-	kind := text(9)
-	m.Book, m.Structure = described(t.own, t.by, text(12)[0], kind[0], kind[1], kind[2])
-	return m, ""
+	v := s.Fields[field-1][0]
+	parts[0] = v.Text
+	for i := range min(len(v.Parts), len(parts)) {
+		parts[i] = v.Parts[i].Text
+	}
+	return parts
+}
+
+// field gives the text of a field of a segment that is not taken apart; it is not plain if it has more than components.
+func (t *taker) field(s *segments.Segment, field int) (text string, plain bool) {
+	at, before := t.values(s)
+	for n := before + 1; at <= s.To; n++ {
+		end := t.end(at, s.To, t.sep.Field)
+		if n == field {
+			for i := at; i < end; i++ {
+				if t.proof.Kinds[t.raw[i]]&^segments.EndsComponent != segments.Ordinary {
+					return "", false
+				}
+			}
+			return t.proof.Text[at:end], true
+		}
+		at = end + 1
+	}
+	return "", true
 }
 
 // taker takes segments apart.
@@ -203,6 +234,7 @@ type taker struct {
 	by        int                 // what the message is described by
 	decoded   bool                // the text is UTF-8, whatever MSH-18 says
 	most      int                 // filled values are enough; 0: all are wanted
+	between   string              // components: their separator
 	odd       [256]bool           // characters that say that a field is not a plain text
 }
 
@@ -229,6 +261,7 @@ func (t *taker) begin(raw []byte, sep Separators, proves bool) {
 		}
 		t.proof.Kinds[sep.Field], t.proof.Kinds[sep.Repetition], t.proof.Kinds[sep.Component] = segments.EndsElement, segments.EndsRepetition, segments.EndsComponent
 		t.proof.Kinds[sep.Subcomponent], t.proof.Kinds[sep.Escape] = segments.EndsSub, segments.Changes
+		t.between = string([]byte{sep.Component})
 		t.odd = [256]bool{}
 		for _, c := range []byte{sep.Component, sep.Repetition, sep.Subcomponent, sep.Escape} {
 			t.odd[c] = true
