@@ -53,9 +53,11 @@ func (r *Reader) Validate(raw []byte, say func(format.Difference)) {
 		say(segments.TooManyRemark("MSH", 0))
 		return
 	}
-	if m, problem := apart(t, raw, false); problem == "" {
-		if m.Segments[0].Value(12) == "" {
-			say(unversioned(0))
+	if m, problem := apart(t, raw, true); problem == "" {
+		if header := &m.Segments[0]; t.first(header, 12)[0] == "" {
+			if t.Open(header); header.Value(12) == "" {
+				say(unversioned(0))
+			}
 		}
 		m.Validate(say)
 	}

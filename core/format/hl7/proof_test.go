@@ -86,6 +86,16 @@ func bothWays(own []*standard.Catalog, message []byte) (fast, plain []format.Dif
 		return nil, nil, false
 	}
 	m.Validate(func(d format.Difference) { plain = append(plain, d) })
+	if own == nil {
+		var alone []format.Difference
+		(&Reader{bound: &bound{}}).Validate(message, func(d format.Difference) { alone = append(alone, d) })
+		if m.Segments[0].Value(12) == "" {
+			alone = alone[1:] // that is said first
+		}
+		if !slices.Equal(alone, plain) {
+			return alone, plain, true
+		}
+	}
 	return fast, plain, true
 }
 
