@@ -226,7 +226,8 @@ var slabs = sync.Pool{New: func() any { return &slab{} }}
 
 // done lets the slab be used again, unless an uncommon message has made it large.
 func (k *slab) done() {
-	if k.r, k.raw, k.proof.Text = nil, nil, ""; cap(k.values) <= 1<<15 {
+	small := cap(k.values) <= 1<<15 && cap(k.segments) <= 1<<12 && len(k.raw) <= 1<<20 // names of segments hold the text
+	if k.r, k.raw, k.proof.Text = nil, nil, ""; small {
 		slabs.Put(k)
 	}
 }

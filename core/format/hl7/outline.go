@@ -245,7 +245,8 @@ var takers = sync.Pool{New: func() any { return &taker{} }}
 
 // done lets the taker be used again, unless an uncommon message has made it large.
 func (t *taker) done() {
-	if t.raw, t.scan, t.proof.Text = nil, nil, ""; cap(t.all) <= 1<<15 {
+	small := cap(t.all) <= 1<<15 && cap(t.segments) <= 1<<12 && len(t.raw) <= 1<<20 // names of segments hold the text
+	if t.raw, t.scan, t.proof.Text = nil, nil, ""; small {
 		takers.Put(t)
 	}
 }
