@@ -218,6 +218,7 @@ type slab struct {
 	r        *Reader
 	raw      []byte // the message
 	proof    Proof
+	opened   [2]int    // how many fields and values there were before the segment that was opened last
 	heads    [256]bool // characters that segments of envelopes begin with
 }
 
@@ -313,6 +314,7 @@ func (k *slab) Open(out *Segment) {
 		bytesIn, splits = r.Binary[out.Name]+1, isElement
 	}
 	firstField := len(k.fields)
+	k.opened = [2]int{firstField, len(k.values)}
 	for at, element := p+n+1, 1; at <= stop; element++ {
 		if element == bytesIn {
 			splits = 0
@@ -361,6 +363,11 @@ func (k *slab) Open(out *Segment) {
 		k.fields = append(k.fields, cut(k.values, first))
 	}
 	out.Fields = cut(k.fields, firstField)
+}
+
+// Close lets the memory for the segment that was opened last go.
+func (k *slab) Close(s *Segment) {
+	s.Fields, k.fields, k.values = nil, k.fields[:k.opened[0]], k.values[:k.opened[1]]
 }
 
 // plain is a value undone of release characters and of its character set, if it has such characters.

@@ -92,8 +92,11 @@ type Message struct {
 	Scratch *Scratch
 }
 
-// Opener takes segments apart.
-type Opener interface{ Open(s *Segment) }
+// Opener takes segments apart, and lets the memory for the one that was opened last go.
+type Opener interface {
+	Open(s *Segment)
+	Close(s *Segment)
+}
 
 // MaxValues is how many values a message may have to be taken apart: each needs some 90 bytes.
 const MaxValues = 2_000_000
@@ -522,6 +525,7 @@ func (m *Message) Validate(say func(format.Difference)) {
 	}
 	for i := range m.Segments {
 		s := &m.Segments[i]
+		closed := s.Values > 0 && s.Fields == nil
 		of := about{m, k, i, say}
 		known, step := m.about(s.Name), &nowhere
 		local := m.Local != nil && m.Local(s.Name)
@@ -569,6 +573,9 @@ func (m *Message) Validate(say func(format.Difference)) {
 				of.tell("standard.level", number, "there is a level with number %s already", number)
 			}
 			levels[number] = true
+		}
+		if closed && s.Fields != nil {
+			m.Apart.Close(s)
 		}
 	}
 	if m.Structure == nil || len(m.Segments) == 0 {

@@ -232,6 +232,7 @@ type taker struct {
 	all       []segments.Value // of all segments: theirs are pieces of it
 	fields    []segments.Field
 	segments  []segments.Segment
+	opened    [2]int              // how many fields and values there were before the segment that was opened last
 	own       []*standard.Catalog // see Source
 	by        int                 // what the message is described by
 	decoded   bool                // the text is UTF-8, whatever MSH-18 says
@@ -302,6 +303,7 @@ func (t *taker) Open(s *segments.Segment) {
 		s.Fields = append(s.Fields, segments.Field{{From: s.From + 3, To: s.From + 4, Syntax: true}}, segments.Field{{From: s.From + 4, To: at - 1, Syntax: true}})
 	}
 	first := len(t.fields)
+	t.opened = [2]int{first, len(t.all)}
 	t.fields = append(t.fields, s.Fields...)
 	for at <= stop {
 		end, plain := at, t.charset == ""
@@ -329,6 +331,11 @@ func (t *taker) Open(s *segments.Segment) {
 		at = end + 1
 	}
 	s.Fields = t.fields[first:len(t.fields):len(t.fields)]
+}
+
+// Close lets the memory for the segment that was opened last go.
+func (t *taker) Close(s *segments.Segment) {
+	s.Fields, t.fields, t.all = nil, t.fields[:t.opened[0]], t.all[:t.opened[1]]
 }
 
 func (t *taker) end(from, stop int, c byte) int {
