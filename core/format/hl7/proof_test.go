@@ -40,7 +40,7 @@ func TestProof(t *testing.T) {
 				book = own[0].Version(version)
 			}
 			kinds := book.Names("structure")
-			for range 60 {
+			for range 30 {
 				kind := kinds[dice.IntN(len(kinds))]
 				event := strings.Replace(strings.Replace(kind, "_", "^", 1), "RSP^K21", "RSP^K22^RSP_K21", 1)
 				in := formattest.Message(dice, book, book.Structure(kind), "MSH|^~\\&|LAB|HOLM|SKERRY|SCSR|20261125093000||"+event+"^"+kind+"|M1|P|"+version, formattest.Writing{Element: "|", Component: "^", Repetition: "~", Sub: "&", Release: `\`, End: "\r"})
