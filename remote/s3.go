@@ -226,7 +226,12 @@ func (t *s3Tree) probe(p, mark string) string {
 
 func (t *s3Tree) Tidy(p, mark string) error {
 	defer t.watch.ask()()
-	return t.said("removing a probe beside", p, t.client.RemoveObject(t.ctx, t.bucket, t.probe(p, mark), minio.RemoveObjectOptions{}))
+	key := t.probe(p, mark)
+	_, err := t.client.StatObject(t.ctx, t.bucket, key, minio.StatObjectOptions{})
+	if err == nil { // where versions are kept, removing what is not there would leave a mark
+		err = t.client.RemoveObject(t.ctx, t.bucket, key, minio.RemoveObjectOptions{})
+	}
+	return t.said("removing a probe beside", p, err)
 }
 
 // keeps finds out whether the store is honest, once, with a probe.
@@ -250,8 +255,9 @@ func (t *s3Tree) keeps(key string) (bool, error) {
 	second := first
 	if first == nil {
 		second = put()
-		if gone := t.client.RemoveObject(t.ctx, t.bucket, key, minio.RemoveObjectOptions{}); second == nil {
-			second = gone
+		gone := t.client.RemoveObject(t.ctx, t.bucket, key, minio.RemoveObjectOptions{})
+		if gone != nil && !errors.As(gone, &status) { // it lies there still: whoever tries again removes it
+			return false, gone
 		}
 	}
 	switch {
