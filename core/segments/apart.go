@@ -158,7 +158,7 @@ func (r *Reader) apart(raw []byte) *Message {
 }
 
 // apartWithin is apart for text with these separators that stands within envelopes. The message is
-// good until the slab is used again. Its segments are not if they can be proved.
+// good until the slab is used again. Segments that can be proved are left as they are, if proves.
 func (r *Reader) apartWithin(k *slab, by int, s Syntax, around [][]byte, raw []byte, proves bool) *Message {
 	if at := skipLines(raw, 0); at < len(raw) && r.opens(raw[at:]) {
 		if own, problem := r.Begin(raw[at:]); problem == "" {

@@ -127,17 +127,11 @@ func TooManyRemark(path string, at int) format.Difference {
 
 // Scratch is memory for judging.
 type Scratch struct {
-	came  []int // how often each node came in its group
-	count []counted
+	came  []int          // how often each node came in its group
+	count map[string]int // of the segments before one, by name
+	upTo  int            // that is
 	known [buckets]knownSegment
 	typed [16]typed
-}
-
-// counted is how many of the segments up to one have a name.
-type counted struct {
-	name string
-	n    int
-	upTo int
 }
 
 // typed is an element with the type that another says.
@@ -157,20 +151,15 @@ type knownSegment struct {
 	number int // -1: some are chosen by an element
 }
 
-// occurrence counts the segments of the name of one up to that. It is asked for from the first to the last.
+// occurrence counts the segments of the name of one up to that, and so all before it. It is asked for from the first to the last.
 func (m *Message) occurrence(k *Scratch, of int) int {
-	name := m.Segments[of].Name
-	i := slices.IndexFunc(k.count, func(c counted) bool { return c.name == name })
-	if i < 0 {
-		i, k.count = len(k.count), append(k.count, counted{name: name})
+	if k.upTo == 0 {
+		k.count = map[string]int{}
 	}
-	c := &k.count[i]
-	for ; c.upTo <= of; c.upTo++ {
-		if m.Segments[c.upTo].Name == name {
-			c.n++
-		}
+	for ; k.upTo <= of; k.upTo++ {
+		k.count[m.Segments[k.upTo].Name]++
 	}
-	return c.n
+	return k.count[m.Segments[of].Name]
 }
 
 // Path is the path of a value: a segment, its occurrence in the record, and numbers from 1
@@ -501,7 +490,7 @@ func (m *Message) Validate(say func(format.Difference)) {
 	if k == nil {
 		k = &Scratch{}
 	}
-	k.count = k.count[:0]
+	k.count, k.upTo = nil, 0
 	var levels map[string]bool
 	if m.Hierarchy != "" {
 		levels = map[string]bool{}
@@ -557,11 +546,11 @@ func (m *Message) Validate(say func(format.Difference)) {
 		case s.Values > 0 && m.proved(s, known):
 			if slices.Contains(m.Dated, s.Name) {
 				m.open(s)
-				m.dates(s, m.occurrence(k, i), say)
+				m.dates(s, &of)
 			}
 		default:
 			m.open(s)
-			m.fields(s, m.occurrence(k, i), known, say)
+			m.fields(s, &of, known)
 		}
 		if m.Hierarchy != "" && s.Name == m.Hierarchy {
 			m.open(s)
@@ -603,9 +592,12 @@ type about struct {
 	say func(format.Difference)
 }
 
+// occurrence is which of its name the segment is.
+func (a *about) occurrence() int { return a.Message.occurrence(a.k, a.at) }
+
 func (a *about) tell(code, seen, format string, args ...any) {
 	s := &a.Segments[a.at]
-	a.say(remark(code, s.From, Path(s.Name, a.occurrence(a.k, a.at), 0, 0, 0, 0), seen, fmt.Sprintf(format, args...)))
+	a.say(remark(code, s.From, Path(s.Name, a.occurrence(), 0, 0, 0, 0), seen, fmt.Sprintf(format, args...)))
 }
 
 // counted checks how often a node came against how often it may.
@@ -658,7 +650,8 @@ func (m *Message) rulebook() string {
 	return "version " + m.Book.Version
 }
 
-func (m *Message) fields(s *Segment, occurrence int, known *standard.Composite, say func(format.Difference)) {
+func (m *Message) fields(s *Segment, of *about, known *standard.Composite) {
+	occurrence, say := of.occurrence(), of.say
 	for f := range known.Elements {
 		e := &known.Elements[f]
 		at := where{segment: s.Name, occurrence: occurrence, field: f + 1, repetition: 1}
@@ -691,7 +684,7 @@ func (m *Message) fields(s *Segment, occurrence int, known *standard.Composite, 
 		}
 	}
 	if slices.Contains(m.Dated, s.Name) {
-		m.dates(s, occurrence, say)
+		m.dates(s, of)
 	}
 	if len(known.Conditions) > 0 {
 		conditions(s, occurrence, known, say)
@@ -709,10 +702,10 @@ func (m *Message) fields(s *Segment, occurrence int, known *standard.Composite, 
 func (m *Message) complete() bool { return m.Book.Closed || m.Local != nil }
 
 // dates checks the values that are dates in a form which another value of the segment names.
-func (m *Message) dates(s *Segment, occurrence int, say func(format.Difference)) {
+func (m *Message) dates(s *Segment, of *about) {
 	m.Dates(s, func(field, component int, v *Value, wrong string) {
-		at := where{segment: s.Name, occurrence: occurrence, field: field, repetition: 1, component: component}
-		say(format.Difference{Code: "standard.form", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s: %s", strconv.Quote(finding.Shorten([]byte(v.Text))), wrong)})
+		at := where{segment: s.Name, occurrence: of.occurrence(), field: field, repetition: 1, component: component}
+		of.say(format.Difference{Code: "standard.form", At: v.From, Path: at.String(), Seen: v.Text, Text: fmt.Sprintf("%s: %s", strconv.Quote(finding.Shorten([]byte(v.Text))), wrong)})
 	})
 }
 

@@ -41,6 +41,28 @@ func DaysIn(year int, month uint8) uint8 {
 	return monthDays[month]
 }
 
+// OnlyDigits tells whether a text has no other characters.
+func OnlyDigits(s string) bool {
+	for i := range len(s) {
+		if s[i]-'0' > 9 {
+			return false
+		}
+	}
+	return true
+}
+
+// IsDate tells whether eight digits, yyyyMMdd, are a day of the Gregorian calendar.
+func IsDate(s string) bool {
+	n := func(from, to int) (n int) {
+		for i := from; i < to; i++ {
+			n = n*10 + int(s[i]-'0')
+		}
+		return n
+	}
+	month, day := n(4, 6), n(6, 8)
+	return month >= 1 && month <= 12 && day >= 1 && day <= int(DaysIn(n(0, 4), uint8(month)))
+}
+
 // OfYear is the day's number in its year, from 1.
 func (m Moment) OfYear() int {
 	n := int(m.Day)

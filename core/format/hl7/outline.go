@@ -133,7 +133,7 @@ func (r *Reader) Dictionary(raw []byte) *standard.Dictionary {
 	return nil
 }
 
-// apart takes a message apart. It is good until the taker is used again. Its segments are not if they can be proved.
+// apart takes a message apart. It is good until the taker is used again. Segments that can be proved are left as they are, if proves.
 func apart(t *taker, raw []byte, proves bool) (*segments.Message, string) {
 	sep, problem := separators(raw)
 	if problem != "" {
@@ -427,7 +427,7 @@ func wellFormed(kind, s string) string {
 			return "a number is digits, with a point and a sign where needed"
 		}
 	case "SI":
-		if !digitsOnly(s) {
+		if !value.OnlyDigits(s) {
 			return "a sequence number is digits"
 		}
 	case "DT":
@@ -438,15 +438,6 @@ func wellFormed(kind, s string) string {
 		return moment(s, "", 4, 6, 8, 10, 12, 14)
 	}
 	return ""
-}
-
-func digitsOnly(s string) bool {
-	for i := range len(s) {
-		if s[i]-'0' > 9 {
-			return false
-		}
-	}
-	return true
 }
 
 // closed tells whether a table is the standard's own: type ID has such tables, IS those of
@@ -461,12 +452,12 @@ func moment(s, shown string, lengths ...int) string {
 	digits := s
 	if i := strings.IndexAny(s, "+-"); i >= 0 {
 		digits = s[:i]
-		if zone := s[i+1:]; len(zone) != 4 || !digitsOnly(zone) {
+		if zone := s[i+1:]; len(zone) != 4 || !value.OnlyDigits(zone) {
 			return "the offset from UTC is written +HHMM"
 		}
 	}
 	whole, fraction, fractions := strings.Cut(digits, ".")
-	if !digitsOnly(whole) || !digitsOnly(fraction) || fractions && (len(whole) != 14 || fraction == "") {
+	if !value.OnlyDigits(whole) || !value.OnlyDigits(fraction) || fractions && (len(whole) != 14 || fraction == "") {
 		return bad("there are characters that are not digits")
 	}
 	fits := false
@@ -487,16 +478,8 @@ func moment(s, shown string, lengths ...int) string {
 			return fmt.Sprintf("there is no %s %02d", part.name, n)
 		}
 	}
-	if shown == "" && len(whole) >= 8 {
-		n := func(from, to int) (n int) {
-			for _, c := range []byte(whole[from:to]) {
-				n = n*10 + int(c-'0')
-			}
-			return n
-		}
-		if day := n(6, 8); day > int(value.DaysIn(n(0, 4), uint8(n(4, 6)))) {
-			return "there is no such day"
-		}
+	if shown == "" && len(whole) >= 8 && !value.IsDate(whole[:8]) {
+		return "there is no such day"
 	}
 	return ""
 }

@@ -48,17 +48,15 @@ type kind uint8
 
 const (
 	inside  kind = iota // of a number or a word
-	between             // blanks, commas, colons
-	quote
+	between             // blanks, commas, colons, quotes, closing brackets
 	opening
-	ending
 )
 
 var kinds = func() (k [256]kind) {
-	for _, c := range " \t\r\n,:\x1e" {
+	for _, c := range " \t\r\n,:\x1e\"}]" {
 		k[c] = between
 	}
-	k['"'], k['{'], k['['], k['}'], k[']'] = quote, opening, opening, ending, ending
+	k['{'], k['['] = opening, opening
 	return k
 }()
 

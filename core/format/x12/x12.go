@@ -80,7 +80,7 @@ func form(kind, s string) string {
 		if kind == "N" {
 			digits = strings.TrimPrefix(s, "-")
 		}
-		if digits == "" || !digitsOnly(digits) {
+		if digits == "" || !value.OnlyDigits(digits) {
 			return "it is digits"
 		}
 		switch {
@@ -92,39 +92,22 @@ func form(kind, s string) string {
 	case "R":
 		digits, exponent, scaled := strings.Cut(strings.TrimPrefix(s, "-"), "E")
 		whole, part, _ := strings.Cut(digits, ".")
-		if whole+part == "" || !digitsOnly(whole) || !digitsOnly(part) || scaled && !digitsOnly(strings.TrimPrefix(exponent, "-")) {
+		if whole+part == "" || !value.OnlyDigits(whole) || !value.OnlyDigits(part) || scaled && !value.OnlyDigits(strings.TrimPrefix(exponent, "-")) {
 			return "a number is digits, with a point and a minus where needed"
 		}
 	}
 	return ""
 }
 
-func digitsOnly(s string) bool {
-	for i := range len(s) {
-		if s[i]-'0' > 9 {
-			return false
-		}
-	}
-	return true
-}
-
 // isDate tells whether digits, yyMMdd or yyyyMMdd, are a day. Other lengths are not judged here.
 func isDate(s string) bool {
-	if len(s) != 6 && len(s) != 8 {
-		return true
+	switch len(s) {
+	case 6:
+		return value.IsDate("20" + s)
+	case 8:
+		return value.IsDate(s)
 	}
-	n := func(digits string) (n int) {
-		for _, c := range []byte(digits) {
-			n = n*10 + int(c-'0')
-		}
-		return n
-	}
-	year := n(s[:len(s)-4])
-	if len(s) == 6 {
-		year += 2000
-	}
-	month, day := n(s[len(s)-4:len(s)-2]), n(s[len(s)-2:])
-	return month >= 1 && month <= 12 && day >= 1 && day <= int(value.DaysIn(year, uint8(month)))
+	return true
 }
 
 //go:embed descriptions/*.txt
