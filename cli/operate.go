@@ -663,8 +663,8 @@ func (a *app) deliveries(r wire.Run) {
 		}
 		state := ""
 		if d.State != "published" {
-			state = ": " + map[string]string{"open": "not delivered yet", "uncertain": "nobody can tell whether it has arrived", "abandoned": "abandoned, not delivered"}[d.State]
-			if d.Reason != "" && d.State == "open" {
+			state = ": " + map[string]string{"open": "not delivered yet", "uncertain": "nobody can tell whether it has arrived", "abandoned": "abandoned, not delivered", "overtaken": "not delivered"}[d.State]
+			if d.Reason != "" && (d.State == "open" || d.State == "overtaken") {
 				state += ": " + d.Reason
 			}
 			if d.NextTry != nil && d.State == "open" {

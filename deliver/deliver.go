@@ -348,8 +348,8 @@ func replaceKept(fsys files.FS, temporary, to string, run int64) error {
 	return fsys.Replace(temporary, to)
 }
 
-// formerly is the name under which a file is kept that a run replaces.
-func formerly(to string, run int64) string {
+// Formerly is the name under which a file is kept that a run replaces.
+func Formerly(to string, run int64) string {
 	ext := filepath.Ext(to)
 	return fmt.Sprintf("%s.former-%d%s", strings.TrimSuffix(to, ext), run, ext)
 }
@@ -374,7 +374,7 @@ func keepFormer(fsys files.FS, temporary, to string, run int64) error {
 		}
 		return err == nil, err
 	}
-	for former := formerly(to, run); ; {
+	for former := Formerly(to, run); ; {
 		n, err := free(former, 0, there)
 		if err != nil {
 			return err

@@ -343,7 +343,7 @@ func (p *Parcel) keepFormer(t remote.Tree, to string) error {
 	if _, err := t.Look(p.temporary()); err != nil {
 		return err // it was published before: the file there is the new one
 	}
-	err := Number(formerly(to, p.Run), func(as string) (bool, error) { return remote.There(t, as) }, func(as string) (taken bool, err error) {
+	err := Number(Formerly(to, p.Run), func(as string) (bool, error) { return remote.There(t, as) }, func(as string) (taken bool, err error) {
 		err = t.Move(to, as)
 		if errors.Is(err, fs.ErrExist) {
 			return true, nil

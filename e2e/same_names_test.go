@@ -6,6 +6,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -248,5 +249,79 @@ func TestPutUnderOneName(t *testing.T) {
 	}
 	if n := len(web.Taken()); n != 6 {
 		t.Errorf("%d came", n)
+	}
+}
+
+// TestLaterStays: an output that is late does not take the place of that of a file that came later.
+func TestLaterStays(t *testing.T) {
+	first, second := "station,id\nansel,1\n", "station,id\nansel,2\n"
+	check := func(t *testing.T, b *testbed.Bed, again func(), read func(name string) string, keeps bool) {
+		t.Helper()
+		b.Drop("stations/last", "first.csv", first)
+		testbed.Until(t, "the first could not be delivered", func() (failed bool) {
+			b.Ask(&failed, `select exists (select 1 from pickups where name = 'first.csv' and (reason <> '' or run in (select run from deliveries where reason <> '')))`)
+			return failed
+		})
+		again()
+		b.Drop("stations/last", "second.csv", second)
+		later, earlier := b.Ended("second.csv", 0), b.Ended("first.csv", 0)
+		if got := read("ansel.csv"); got != "id\n2\n" {
+			t.Errorf("what stays is %q, of the file that came first", got)
+		}
+		d, err := b.Client.Pickup(t.Context(), earlier.ID)
+		if err != nil || len(d.Runs) == 0 || len(d.Runs[0].Deliveries) != 1 {
+			t.Fatalf("%+v %v", d, err)
+		}
+		switch of := d.Runs[0].Deliveries[0]; {
+		case keeps:
+			if of.State != "published" || !strings.Contains(of.Name, ".former-") || read(of.Name) != "id\n1\n" {
+				t.Errorf("the earlier one should be kept: %+v", of)
+			}
+		case of.State != "overtaken" || !strings.Contains(of.Reason, fmt.Sprintf("pickup %d (second.csv)", later.ID)):
+			t.Errorf("the earlier one is %q: %s", of.State, of.Reason)
+		}
+		// Who asks for the first one again wants it.
+		if _, err := b.Client.Again(t.Context(), service.AgainRequest{Pickups: []int64{earlier.ID}}); err != nil {
+			t.Fatal(err)
+		}
+		testbed.Until(t, "the first has been delivered again", func() bool {
+			d, err = b.Client.Pickup(t.Context(), earlier.ID)
+			return err == nil && len(d.Runs) == 2 && d.Runs[0].State == "published"
+		})
+		if got := read("ansel.csv"); got != "id\n1\n" {
+			t.Errorf("it was asked for again, and %q is there", got)
+		}
+	}
+	for _, taken := range []string{"replace", "replace and keep"} {
+		as := func(to string) map[string]string {
+			w := replacing(to)
+			w["routes/last.yaml"] = strings.Replace(w["routes/last.yaml"], "name taken: replace", "name taken: "+taken, 1)
+			return w
+		}
+		t.Run("folder/"+taken, func(t *testing.T) {
+			t.Parallel()
+			var works atomic.Bool
+			b := testbed.Start(t, testbed.On(&files.Faulty{FS: files.Real{}, Fail: func(_ int64, operation, name string) error {
+				if operation == "replace" && strings.Contains(name, "laboratory/last/") && !works.Load() {
+					return syscall.EIO
+				}
+				return nil
+			}}))
+			b.Publish(as("folder: \"{laboratory}/last\""))
+			check(t, b, func() { works.Store(true) }, func(name string) string { return b.Read("laboratory/last", name) }, taken != "replace")
+		})
+		for _, kind := range []string{"sftp", "ftp", "webdav", "s3"} {
+			if kind == "s3" && taken != "replace" { // which renames nothing
+				continue
+			}
+			t.Run(kind+"/"+taken, func(t *testing.T) {
+				t.Parallel()
+				holm := partnerOf(t, kind)
+				b := testbed.Start(t, holm.at())
+				b.Publish(as("place: holm/last"))
+				holm.Misbehave(standin.Fault{On: standin.Write, Do: standin.Refuse, From: 1}, standin.Fault{On: standin.Rename, Do: standin.Refuse, From: 1})
+				check(t, b, func() { holm.Misbehave() }, func(name string) string { return holm.read(t, "last/"+name) }, taken != "replace")
+			})
+		}
 	}
 }

@@ -92,6 +92,8 @@ type Conductor struct {
 	sending map[int64]*parcels // what pickups have on its way to servers
 	sends   sync.WaitGroup
 
+	newest atomic.Int64 // the last run of which outputs came out that take the place of others
+
 	stock   store.Block // sequence numbers in hand; only the process stage touches them
 	stocked time.Time
 }

@@ -67,6 +67,7 @@ type Config struct {
 type Engine struct {
 	Config
 	turns chan struct{} // one for each core: routes take turns, see turn
+	names files.Turns   // names that outputs get, in place of others
 	avoid atomic.Int64  // until when (nanoseconds) whole file systems are not synced
 
 	mu       sync.Mutex

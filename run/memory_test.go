@@ -297,6 +297,10 @@ func (m *memory) Uncertain(context.Context, int64, []int, string) error        {
 func (m *memory) Rename(context.Context, int64, store.RunOf, int, string) error {
 	return m.away("rename")
 }
+func (m *memory) Later(context.Context, string, []store.DeliveryOf) ([]store.Later, error) {
+	return nil, m.away("later")
+}
+func (m *memory) Overtaken(context.Context, []store.OvertakenAt) error { return m.away("overtaken") }
 func (m *memory) Staged(context.Context, int64, store.RunOf, int, string, uint64, uint64) error {
 	return m.away("staged")
 }

@@ -199,10 +199,11 @@ func (o *outputs) add(out *deliver.Output, kind string, output int, name string,
 	}
 	o.ord++
 	name, said := flow.Cut(name)
-	if d.Taken == workspace.Replace || o.puts(out.Folder) {
+	puts := o.puts(out.Folder)
+	if d.Taken == workspace.Replace || puts {
 		o.replaces(filepath.Join(out.Folder, name))
 	}
-	o.deliveries = append(o.deliveries, store.Delivery{Run: o.Run, Ord: o.ord, Kind: kind, Output: output, Folder: out.Folder, Name: name, Said: said, Temporary: out.Temporary, Size: out.Size, SHA256: sum, Records: records, FirstRecord: first, Device: out.Holder.Device, Inode: out.Holder.Inode})
+	o.deliveries = append(o.deliveries, store.Delivery{Replaces: d.Taken == workspace.Replace || d.Taken == workspace.ReplaceKeep || puts, Run: o.Run, Ord: o.ord, Kind: kind, Output: output, Folder: out.Folder, Name: name, Said: said, Temporary: out.Temporary, Size: out.Size, SHA256: sum, Records: records, FirstRecord: first, Device: out.Holder.Device, Inode: out.Holder.Inode})
 	if len(o.deliveries) < portion {
 		return nil
 	}

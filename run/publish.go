@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -163,12 +164,40 @@ func placesOf(places []string, list []store.Delivery) []string {
 func (c *Conductor) publishList(it *item, list []store.Delivery, folders map[string]bool, part bool, out map[string]bool) error {
 	var first error
 	var there, unknown []int
-	for _, d := range list {
-		if out[d.Folder] || d.Temporary == "" || distant(&d) {
+	var going []leaving
+	for i := range list {
+		if d := &list[i]; d.Temporary != "" && !distant(d) {
+			going = append(going, leaving{it, d})
+		}
+	}
+	later, over, err := c.inTurn(going)
+	if err != nil {
+		return err
+	}
+	defer over()
+	var passed []store.OvertakenAt
+	for _, o := range going {
+		d := o.Delivery
+		if out[d.Folder] {
 			continue
 		}
 		c.beat[publishing].Store(time.Now().UnixNano())
-		outcome, err := c.publishNamed(it, d)
+		taken := whenTaken(it, d)
+		by, err := c.by(later, d)
+		switch {
+		case err != nil:
+			first = cmp.Or(first, err)
+			continue
+		case by != nil && taken != workspace.ReplaceKeep:
+			passed = append(passed, overtakenBy(it, d, by))
+			continue
+		case by != nil:
+			if err := c.formerly(it, d, by); err != nil {
+				return err
+			}
+			taken = workspace.Count
+		}
+		outcome, err := c.publishNamed(it, *d, taken)
 		switch {
 		case err != nil:
 			out[d.Folder] = true
@@ -192,6 +221,16 @@ func (c *Conductor) publishList(it *item, list []store.Delivery, folders map[str
 			return err
 		}
 	}
+	if len(passed) > 0 {
+		if err := c.e.Store.Overtaken(c.work, passed); err != nil {
+			return err
+		}
+		for _, o := range going {
+			if slices.ContainsFunc(passed, func(p store.OvertakenAt) bool { return p.Ord == o.Ord }) {
+				c.fs.Remove(o.Temporary) //nolint: it is swept later
+			}
+		}
+	}
 	if (first != nil || part || it.commit.Kept > 0) && len(there) > 0 {
 		for f := range folders {
 			if err := c.e.FS.SyncFolder(f); err != nil {
@@ -206,15 +245,11 @@ func (c *Conductor) publishList(it *item, list []store.Delivery, folders map[str
 }
 
 // publishNamed finds a name for one output and makes it visible.
-func (c *Conductor) publishNamed(it *item, d store.Delivery) (deliver.Outcome, error) {
+func (c *Conductor) publishNamed(it *item, d store.Delivery, taken workspace.WhenTaken) (deliver.Outcome, error) {
 	if filepath.Dir(d.Temporary) == c.e.Spool {
 		if err := c.stageThere(it, &d); err != nil {
 			return deliver.Taken, err
 		}
-	}
-	taken := workspace.Count
-	if to := it.compiled.Destinations(); d.Kind == "good" && d.Output < len(to) {
-		taken = to[d.Output].Taken
 	}
 	outcome := deliver.Taken
 	err := deliver.Number(d.Name, files.There(c.fs, d.Folder), func(as string) (_ bool, err error) {

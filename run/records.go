@@ -57,6 +57,8 @@ type Records interface {
 	Unnamed(ctx context.Context, node int64, of store.DeliveryOf) error
 	Uploading(ctx context.Context, node int64, of store.DeliveryOf, upload string) error
 	Arrived(ctx context.Context, of []store.ArrivedAt) error
+	Later(ctx context.Context, route string, of []store.DeliveryOf) ([]store.Later, error)
+	Overtaken(ctx context.Context, of []store.OvertakenAt) error
 	NotArrived(ctx context.Context, of []store.RefusedAt) error
 	Delayed(ctx context.Context, node int64, pickups []int64, reason string) error
 

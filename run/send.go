@@ -369,12 +369,12 @@ func (s *sender) letter(t *task, d store.Delivery) *letter {
 	c := s.c
 	l := &letter{Delivery: d, of: t}
 	_, below, _ := workspace.Distant(d.Folder)
-	taken, bare := workspace.Count, false
+	bare := false
 	if to := t.it.compiled.Destinations(); d.Kind == "good" && d.Output < len(to) {
-		taken, bare = to[d.Output].Taken, to[d.Output].Bare
+		bare = to[d.Output].Bare
 	}
-	l.Parcel = deliver.Parcel{FS: c.e.FS, Mark: c.e.Mark, Run: d.Run, Ord: d.Ord, Spooled: d.Temporary, Size: d.Size, SHA256: d.SHA256, Folder: below, Name: d.Name, Said: d.Said, Bare: bare, Taken: taken, Named: d.NamedAt != nil}
-	l.takes = taken == workspace.Replace || taken == workspace.ReplaceKeep || c.puts(d.Folder)
+	l.Parcel = deliver.Parcel{FS: c.e.FS, Mark: c.e.Mark, Run: d.Run, Ord: d.Ord, Spooled: d.Temporary, Size: d.Size, SHA256: d.SHA256, Folder: below, Name: d.Name, Said: d.Said, Bare: bare, Taken: whenTaken(t.it, &d), Named: d.NamedAt != nil}
+	l.takes = c.takes(t.it, &d)
 	l.Uploading, l.Begun = d.InParts, func(upload string) error {
 		return c.e.Store.Uploading(c.work, c.node.ID, of(t, d.Ord), upload)
 	}
@@ -392,7 +392,59 @@ func (s *sender) deliver(all []*letter) error {
 	if report.Place.Messages() {
 		bring = s.exchange
 	}
-	return errors.Join(bring(all), s.record(all))
+	going := make([]leaving, len(all))
+	for i, l := range all {
+		going[i] = leaving{l.of.it, &l.Delivery}
+	}
+	later, over, err := s.c.inTurn(going)
+	if err != nil {
+		return err
+	}
+	defer over()
+	if len(later) == 0 {
+		return errors.Join(bring(all), s.record(all))
+	}
+	rest, err := s.yield(all, later)
+	if err != nil {
+		return err
+	}
+	return errors.Join(bring(rest), s.record(all))
+}
+
+// yield leaves out the outputs of which later ones are there, or may be.
+func (s *sender) yield(all []*letter, later overtaken) (rest []*letter, _ error) {
+	c := s.c
+	var passed []store.OvertakenAt
+	for _, l := range all {
+		by, err := c.by(later, &l.Delivery)
+		switch {
+		case err != nil:
+			l.err = err
+			l.isLate()
+			continue
+		case by != nil && l.Parcel.Taken != workspace.ReplaceKeep:
+			passed = append(passed, overtakenBy(l.of.it, &l.Delivery, by))
+			continue
+		case by != nil:
+			if err := c.formerly(l.of.it, &l.Delivery, by); err != nil {
+				return nil, err
+			}
+			l.Parcel.Name, l.Parcel.Taken, l.takes = l.Delivery.Name, workspace.Count, false
+		}
+		rest = append(rest, l)
+	}
+	if len(passed) == 0 {
+		return rest, nil
+	}
+	if err := c.e.Store.Overtaken(c.work, passed); err != nil {
+		return nil, err
+	}
+	for _, l := range all {
+		if _, is := later[outputOf{l.Delivery.Run, l.Delivery.Ord}]; is && !slices.Contains(rest, l) && l.err == nil {
+			c.fs.Remove(l.Spooled) //nolint: it is swept later
+		}
+	}
+	return rest, nil
 }
 
 // put writes some outputs to a place with files, records that, and names them.

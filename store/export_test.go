@@ -46,6 +46,7 @@ func (s *Store) Plans(ctx context.Context) (map[string]string, error) {
 		"fetched":              {fetched, "bigint, bigint[], text[], bigint[]", "1, array[1, 2], array['', ''], array[1, 1]"},
 		"known":                {known, "bigint, bigint[], text[]", "1, array[1, 2], array['known', 'known']"},
 		"gone":                 {leave, "bigint[], bigint[]", "array[1, 2], array[3]"},
+		"later":                {later, "text, bigint[], int[]", "'orders', array[1, 2], array[1, 1]"},
 		"being fetched":        {openOf, "bigint[]", "array[1, 2]"},
 	} {
 		if _, err := c.ExecContext(ctx, `prepare b(`+of.types+`) as `+of.statement); err != nil {

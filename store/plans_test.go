@@ -187,7 +187,7 @@ func TestByKeys(t *testing.T) {
 				select 'orders', g::text, '', g::text, 1, now(), 1, g, case when ` + state + ` then 'delivered' else 'committed' end, now(), 1, 'arrived', g from generate_series(1, 3000) g`,
 			`insert into runs (id, route, revision, state, facts_now) overriding system value select g, 'orders', 'r1', case when ` + state + ` then 'published' else 'committed' end, now() from generate_series(1, 3000) g`,
 			`insert into run_pickups (run, pickup, ord) select run, id, 1 from pickups`,
-			`insert into deliveries (run, ord, kind, folder, name, temporary, size, sha256, records, first_record, state) select g, 1, 'good', '/out', g::text, '', 1, '', 1, 1, case when ` + state + ` then 'published' else 'open' end from generate_series(1, 3000) g`,
+			`insert into deliveries (run, ord, kind, folder, name, temporary, size, sha256, records, first_record, replaces, state) select g, 1, 'good', '/out', g::text, '', 1, '', 1, 1, true, case when ` + state + ` then 'published' else 'open' end from generate_series(1, 3000) g`,
 			`insert into fetches (route, node, place, path, size, stays, state) select 'orders', 1, 'holm', g::text, 1, true, case when ` + state + ` then 'known' else 'claimed' end from generate_series(1, 3000) g`} {
 			if _, err := conn.Exec(ctx, do); err != nil {
 				t.Fatal(do, err)

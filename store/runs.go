@@ -368,6 +368,7 @@ type Delivery struct {
 	State       string     `db:"state"`
 	Reason      string     `db:"reason"`
 	PublishedAt *time.Time `db:"published_at"`
+	Replaces    bool       // it takes the place of what has its name
 	// The folder that held the output before it was published; 0 if it is not known.
 	Device uint64 `db:"device"`
 	Inode  uint64 `db:"inode"`
@@ -443,6 +444,9 @@ func (s *Store) Commit(ctx context.Context, node int64, commits []Commit) error 
 		}
 	}
 	queueDeliveries(&batch, deliveries)
+	for _, c := range commits {
+		queueOvertaken(&batch, c)
+	}
 	if err := s.db.send(ctx, len(deliveries), &batch); err != nil {
 		var said *pgconn.PgError
 		if errors.As(err, &said) && said.Code == "22012" { // division by zero: see queueRuns
@@ -568,19 +572,19 @@ func queueDeliveries(batch *pgx.Batch, all []Delivery) {
 		n := min(len(all), chunk)
 		runs, ords, outputs, sizes, records, firsts := make([]int64, n), make([]int, n), make([]int, n), make([]int64, n), make([]int64, n), make([]int64, n)
 		kinds, folders, names, temporaries, sums := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
-		devices, inodes, states, said := make([]string, n), make([]string, n), make([]string, n), make([]string, n)
+		devices, inodes, states, said, replaces := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]bool, n)
 		for i, d := range all[:n] {
 			states[i] = cmp.Or(d.State, "open")
 			runs[i], ords[i], outputs[i], sizes[i], records[i], firsts[i] = d.Run, d.Ord, d.Output, d.Size, d.Records, d.FirstRecord
 			kinds[i], folders[i], names[i], temporaries[i], sums[i] = d.Kind, d.Folder, d.Name, d.Temporary, d.SHA256
 			devices[i], inodes[i] = fmt.Sprint(d.Device), fmt.Sprint(d.Inode)
-			said[i] = d.Said
+			said[i], replaces[i] = d.Said, d.Replaces
 		}
-		batch.Queue(`insert into deliveries (run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device, inode, state, published_at, said)
-			select run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device::numeric, inode::numeric, state, case when state = 'published' then now() end, nullif(said, '')::jsonb
-			from unnest($1::bigint[], $2::int[], $3::text[], $4::int[], $5::text[], $6::text[], $7::text[], $8::bigint[], $9::text[], $10::bigint[], $11::bigint[], $12::text[], $13::text[], $14::text[], $15::text[])
-				as t (run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device, inode, state, said)`,
-			runs, ords, kinds, outputs, folders, names, temporaries, sizes, sums, records, firsts, devices, inodes, states, said)
+		batch.Queue(`insert into deliveries (run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device, inode, state, published_at, said, replaces)
+			select run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device::numeric, inode::numeric, state, case when state = 'published' then now() end, nullif(said, '')::jsonb, replaces
+			from unnest($1::bigint[], $2::int[], $3::text[], $4::int[], $5::text[], $6::text[], $7::text[], $8::bigint[], $9::text[], $10::bigint[], $11::bigint[], $12::text[], $13::text[], $14::text[], $15::text[], $16::bool[])
+				as t (run, ord, kind, output, folder, name, temporary, size, sha256, records, first_record, device, inode, state, said, replaces)`,
+			runs, ords, kinds, outputs, folders, names, temporaries, sizes, sums, records, firsts, devices, inodes, states, said, replaces)
 		all = all[n:]
 	}
 }

@@ -23,10 +23,19 @@ type Version struct {
 
 const versionColumns = `v.name, v.version, v.at, v.sha256, v.rows, octet_length(v.content) as size, v.route, v.run, coalesce((select pickup from run_pickups rp where rp.run = v.run and rp.ord = 1), 0) as pickup`
 
-// queueVersions adds contents of lookups that a run has brought, each as the newest.
+// queueVersions adds contents of lookups that a run has brought, each as the newest, unless a later run's is there already.
 func queueVersions(batch *pgx.Batch, c Commit) {
 	for _, v := range c.Versions {
-		batch.Queue(`insert into lookup_versions (name, version, sha256, rows, content, route, run) select $1, coalesce(max(version), 0) + 1, $2, $3, $4, (select route from runs where id = $5), $5 from lookup_versions where name = $1`, v.Name, v.SHA256, v.Rows, v.Content, c.Run)
+		batch.Queue(`insert into lookup_versions (name, version, sha256, rows, content, route, run) select $1, coalesce(max(version), 0) + 1, $2, $3, $4, (select route from runs where id = $5), $5 from lookup_versions where name = $1 having coalesce(max(run), 0) <= $5`, v.Name, v.SHA256, v.Rows, v.Content, c.Run)
+	}
+}
+
+// queueOvertaken says of contents that a run has brought whether a later run's was there already.
+func queueOvertaken(batch *pgx.Batch, c Commit) {
+	for _, v := range c.Versions {
+		batch.Queue(`update deliveries d set state = 'overtaken', published_at = null, reason = 'that of pickup ' || p.id || ' (' || p.name || '), which came later, is there'
+			from (select max(run) as run from lookup_versions where name = $2) l join run_pickups rp on rp.run = l.run and rp.ord = 1 join pickups p on p.id = rp.pickup
+			where d.run = $1 and d.folder = 'lookup' and d.name = $2 and l.run > $1`, c.Run, v.Name)
 	}
 }
 

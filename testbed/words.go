@@ -16,7 +16,7 @@ var words = map[string]string{
 	"runs.state":       "working,committed,published,failed",
 	"run_pickups.part": "read,table,marker,older",
 	"deliveries.kind":  "good,rejected,findings,report",
-	"deliveries.state": "open,published,uncertain,abandoned",
+	"deliveries.state": "open,published,uncertain,abandoned,overtaken",
 	"fetches.state":    "claimed,fetched,placed,done,known,withdrawn",
 }
 

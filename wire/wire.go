@@ -225,7 +225,7 @@ type Delivery struct {
 	SHA256      string            `json:"sha256"`
 	Records     int64             `json:"records"`
 	FirstRecord int64             `json:"first_record"`
-	State       string            `json:"state" enum:"open,published,uncertain,abandoned"`
+	State       string            `json:"state" enum:"open,published,uncertain,abandoned,overtaken"`
 	Reason      string            `json:"reason"`
 	PublishedAt *time.Time        `json:"published_at,omitempty"`
 	Tries       int               `json:"tries" doc:"of one that goes to a server: how often bringing it there has failed"`

@@ -889,7 +889,7 @@ export interface components {
              */
             size: number;
             /** @enum {string} */
-            state: "open" | "published" | "uncertain" | "abandoned";
+            state: "open" | "published" | "uncertain" | "abandoned" | "overtaken";
             /**
              * Format: int64
              * @description of one that goes to a server: how often bringing it there has failed

@@ -14,6 +14,7 @@ const words: Record<string, string> = {
   held: 'held',
   uncertain: 'uncertain',
   abandoned: 'abandoned',
+  overtaken: 'overtaken',
   paused: 'paused',
   waiting: 'to come',
   met: 'met',
@@ -50,7 +51,7 @@ const tone = computed(() => {
       <path v-else-if="state === 'uncertain'" d="M6 1l5 5-5 5-5-5z" class="outline" />
       <path v-else-if="state === 'paused'" d="M3.2 2v8M8.8 2v8" class="stroke" />
       <circle v-else-if="state === 'waiting' || state === 'not tried'" cx="6" cy="6" r="4.2" class="outline" />
-      <path v-else-if="state === 'stopped' || state === 'withdrawn' || state === 'filtered' || state === 'set aside'" d="M1.5 6h9" class="stroke" />
+      <path v-else-if="state === 'stopped' || state === 'withdrawn' || state === 'filtered' || state === 'set aside' || state === 'overtaken'" d="M1.5 6h9" class="stroke" />
       <circle v-else cx="6" cy="6" r="4.2" class="outline turning" />
     </svg>
     {{ word }}

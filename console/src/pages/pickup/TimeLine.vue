@@ -47,6 +47,7 @@ const lastGood = (r: Run) => groups(r).filter((list) => list[0].kind === 'good')
               <StateMark v-if="d.state !== 'published'" :state="d.state" />
               <span v-if="d.state === 'published' && d.receipt" class="receipt faint">{{ d.receipt }}</span>
               <span v-for="(text, what) in d.said ?? {}" :key="what" class="receipt faint said">{{ what }} {{ text }}</span>
+              <span v-if="d.state === 'overtaken'" class="receipt faint">{{ d.reason }}</span>
               <span v-if="d.state === 'open' && d.reason" class="wrong">{{ d.reason }}<template v-if="d.next_try">; it is tried again at {{ clock(d.next_try, true) }}</template></span>
             </li>
             <li v-if="i === lastGood(r) && more(r) > 0" class="faint">and {{ many(more(r), 'more good output') }}</li>
