@@ -50,20 +50,49 @@ const (
 	halfDay
 	offset
 	dayOfYear
+	weekday
 )
 
 type item struct {
 	field field
-	width int    // digits; 0 is one or two digits
+	width int    // digits; 0 is one or two digits; of names and offsets how many letters
 	text  string // of a literal
+	zulu  bool   // of an offset: none is Z
 }
 
-var letterFields = map[byte]field{'y': year4, 'M': month, 'd': day, 'H': hour24, 'h': hour12, 'm': minute, 's': second, 'S': fraction, 'a': halfDay, 'X': offset, 'x': offset, 'D': dayOfYear}
+var letterFields = map[byte]field{'y': year4, 'M': month, 'd': day, 'H': hour24, 'h': hour12, 'm': minute, 's': second, 'S': fraction, 'a': halfDay, 'X': offset, 'x': offset, 'Z': offset, 'D': dayOfYear, 'E': weekday}
 
-var monthNames = [13]string{"", "Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"}
+// names are those of months, or of days of the week, in English: as three letters, or whole.
+type names []string
+
+var (
+	monthNames = names{"January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November", "December"}
+	dayNames   = names{"Sunday", "Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday"}
+)
+
+// append writes a name by how many letters of the pattern stand for it.
+func (n names) append(to []byte, i, letters int) []byte {
+	if letters <= 3 {
+		return append(to, n[i][:3]...)
+	}
+	return append(to, n[i]...)
+}
+
+// read finds the name with which a text begins, in letters of any size; -1: it begins with none.
+func (n names) read(b []byte, letters int) (i, size int) {
+	for i, name := range n {
+		if letters <= 3 {
+			name = name[:3]
+		}
+		if len(b) >= len(name) && strings.EqualFold(name, string(b[:len(name)])) {
+			return i, len(name)
+		}
+	}
+	return -1, 0
+}
 
 // ParsePattern compiles a pattern of Unicode TR 35, part 4 (Dates), clause
-// "Date Field Symbols": yyyy yy M MM MMM d dd DDD H HH h hh m mm s ss S… a X XX,
+// "Date Field Symbols": yyyy yy M MM MMM MMMM d dd DDD E EEE EEEE H HH h hh m mm s ss S… a X XX XXX x xx xxx Z ZZZZZ,
 // text between apostrophes, and everything that is not a letter as itself.
 // Letters that are commonly mistaken for others are refused with the right one
 // named.
@@ -207,12 +236,25 @@ func (p *Pattern) letters(c byte, n int) error {
 		it.field = year2
 	case f == year4 && n != 4:
 		return fmt.Errorf("years are yyyy or yy")
-	case f == month && n == 3:
+	case f == month && (n == 3 || n == 4):
 		it.field = monthName
-	case f == fraction && n <= 9, f == halfDay && n == 1, f == offset && n <= 3, f == dayOfYear:
-	case f != year4 && n > 2 || f == halfDay || f == offset || f == fraction:
+	case f == offset && c == 'Z':
+		switch n {
+		case 1, 2, 3:
+			it.width = 2
+		case 5:
+			it.width, it.zulu = 3, true
+		default:
+			return fmt.Errorf("offsets are Z (+0100), ZZZZZ or XXX (Z, +01:00) or xxx (+00:00, +01:00)")
+		}
+	case f == offset && n <= 3:
+		it.zulu = c == 'X'
+	case f == weekday && n <= 4:
+		it.width = max(n, 3)
+	case f == fraction && n <= 9, f == halfDay && n == 1, f == dayOfYear:
+	case f != year4 && n > 2 || f == halfDay || f == offset || f == fraction || f == weekday:
 		return fmt.Errorf("%s is too long", strings.Repeat(string(c), n))
-	case n == 1 && f != fraction && f != halfDay && f != offset:
+	case n == 1 && f != fraction && f != halfDay:
 		it.width = 0
 	}
 	p.items = append(p.items, it)
@@ -255,9 +297,9 @@ func (p *Pattern) check() error {
 		switch {
 		case it.field == literal:
 			p.width += len(it.text)
-		case it.field == monthName:
+		case it.field == monthName && it.width == 3, it.field == weekday && it.width == 3:
 			p.width += 3
-		case it.width == 0 || it.field == halfDay || it.field == offset:
+		case it.width == 0, it.field == halfDay, it.field == offset, it.field == monthName, it.field == weekday:
 			p.width = 0
 			return nil
 		default:
@@ -278,6 +320,10 @@ func (p *Pattern) know(has map[field]bool) {
 	for f := range has {
 		if f == offset {
 			p.says.Offset = 0
+			continue
+		}
+		if f == weekday { // it says nothing that the date does not
+			p.says.From, p.says.Precision = value.Year, max(p.says.Precision, value.Day)
 			continue
 		}
 		part := parts[f]
@@ -308,7 +354,7 @@ func (p *Pattern) Lacks(m value.Moment) string {
 	return ""
 }
 
-var strptime = map[byte]string{'Y': "yyyy", 'y': "yy", 'm': "MM", 'd': "dd", 'j': "DDD", 'H': "HH", 'I': "hh", 'M': "mm", 'S': "ss", 'f': "SSSSSS", 'p': "a", 'z': "XX", 'b': "MMM", '%': "%"}
+var strptime = map[byte]string{'Y': "yyyy", 'y': "yy", 'm': "MM", 'd': "dd", 'j': "DDD", 'H': "HH", 'I': "hh", 'M': "mm", 'S': "ss", 'f': "SSSSSS", 'p': "a", 'z': "xx", 'a': "EEE", 'A': "EEEE", 'b': "MMM", 'B': "MMMM", '%': "%"}
 
 // ParseStrptime compiles the pattern form that Table Schema uses: %Y %m %d %H
 // %M %S and the like (POSIX strptime: zeros before a number are allowed and not needed).
@@ -331,7 +377,7 @@ func ParseStrptime(source string) (*Pattern, error) {
 		}
 		i++
 		if i == len(source) || strptime[source[i]] == "" {
-			return nil, fmt.Errorf("date format %q: %% must be followed by one of Y y m b d j H I M S f p z", source)
+			return nil, fmt.Errorf("date format %q: %% must be followed by one of Y y m b B d j a A H I M S f p z", source)
 		}
 		letters := strptime[source[i]]
 		b.WriteString(letters)
@@ -410,7 +456,7 @@ func (p *Pattern) Read(b []byte) (value.Moment, bool) {
 		return p.fixed.read(b)
 	}
 	m.From = p.says.From
-	afternoon, hasHalf, hour12Seen, nth := false, false, false, 1
+	afternoon, hasHalf, hour12Seen, nth, named := false, false, false, 1, -1
 	note := func(precision value.Precision) { m.Precision = max(m.Precision, precision) }
 	for i := range p.items {
 		it := &p.items[i]
@@ -422,17 +468,19 @@ func (p *Pattern) Read(b []byte) (value.Moment, bool) {
 			b = b[len(it.text):]
 			continue
 		case monthName:
-			n := 0
-			for k := 1; k < len(monthNames) && len(b) >= 3; k++ {
-				if strings.EqualFold(monthNames[k], string(b[:3])) {
-					n = k
-				}
-			}
-			if n == 0 {
+			i, size := monthNames.read(b, it.width)
+			if i < 0 {
 				return m, false
 			}
-			m.Month, b = uint8(n), b[3:]
+			m.Month, b = uint8(i+1), b[size:]
 			note(value.Month)
+			continue
+		case weekday:
+			i, size := dayNames.read(b, it.width)
+			if i < 0 {
+				return m, false
+			}
+			named, b = i, b[size:]
 			continue
 		case halfDay:
 			if len(b) < 2 || b[1]|0x20 != 'm' || b[0]|0x20 != 'a' && b[0]|0x20 != 'p' {
@@ -502,7 +550,10 @@ func (p *Pattern) Read(b []byte) (value.Moment, bool) {
 	if nth != 1 && !m.InYear(nth) {
 		return m, false
 	}
-	return m, len(b) == 0 && m.Valid()
+	if len(b) > 0 || !m.Valid() {
+		return m, false
+	}
+	return m, named < 0 || int(m.Std().Weekday()) == named // which of the two is wrong nobody knows
 }
 
 func readOffset(b []byte) (minutes int16, n int, ok bool) {
@@ -551,7 +602,9 @@ func (p *Pattern) Append(to []byte, m value.Moment) []byte {
 		case month:
 			to = appendNumber(to, int(m.Month), it.width)
 		case monthName:
-			to = append(to, monthNames[m.Month]...)
+			to = monthNames.append(to, int(m.Month)-1, it.width)
+		case weekday:
+			to = dayNames.append(to, int(m.Std().Weekday()), it.width)
 		case day:
 			to = appendNumber(to, int(m.Day), it.width)
 		case dayOfYear:
@@ -581,10 +634,24 @@ func (p *Pattern) Append(to []byte, m value.Moment) []byte {
 			if off == value.NoZone {
 				off = 0
 			}
-			to = value.AppendOffset(to, off, it.width == 3)
+			to = appendOffset(to, off, it)
 		}
 	}
 	return to
+}
+
+// appendOffset writes an offset in minutes: X or x as hours, with minutes if there are some, XX or xx with both, XXX or xxx with a
+// colon between them. Of none, X makes Z (TR 35, part 4, "Zone").
+func appendOffset(to []byte, minutes int16, it *item) []byte {
+	switch {
+	case minutes == 0 && it.zulu:
+		return append(to, 'Z')
+	case it.width == 1 && minutes%60 == 0:
+		return value.AppendOffset(to, minutes, false)[:len(to)+len("+hh")]
+	case it.width == 3 && minutes == 0:
+		return append(to, "+00:00"...)
+	}
+	return value.AppendOffset(to, minutes, it.width == 3)
 }
 
 func appendNumber(to []byte, n, width int) []byte {
@@ -629,8 +696,6 @@ func Rearrange(from, to *Pattern) (Rearrangement, bool) {
 		n := it.width
 		if it.field == literal {
 			n = len(it.text)
-		} else if it.field == monthName {
-			n = 3
 		}
 		at[it.field] = [2]int{pos, n}
 		pos += n
@@ -643,7 +708,7 @@ func Rearrange(from, to *Pattern) (Rearrangement, bool) {
 		}
 		src, ok := at[it.field]
 		switch {
-		case ok && src[1] == it.width && it.field != monthName:
+		case ok && src[1] == it.width && it.field != monthName && it.field != weekday:
 			for k := range it.width {
 				r.Fixed, r.From = append(r.Fixed, 0), append(r.From, int8(src[0]+k))
 			}

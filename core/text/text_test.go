@@ -34,6 +34,43 @@ func TestPatternsAreRefusedWithTheRightLetter(t *testing.T) {
 	}
 }
 
+// TestOffsets: the rows of the table of UTS 35, part 4, "Zone", for X, x and Z; and each reads what it writes.
+func TestOffsets(t *testing.T) {
+	for pattern, want := range map[string]string{
+		"X": "Z -08 +0530", "XX": "Z -0800 +0530", "XXX": "Z -08:00 +05:30",
+		"x": "+00 -08 +0530", "xx": "+0000 -0800 +0530", "xxx": "+00:00 -08:00 +05:30",
+		"Z": "+0000 -0800 +0530", "ZZ": "+0000 -0800 +0530", "ZZZ": "+0000 -0800 +0530", "ZZZZZ": "Z -08:00 +05:30",
+	} {
+		p := MustPattern("HH:mm " + pattern)
+		for i, want := range strings.Fields(want) {
+			m, _ := MustPattern("HH:mmXXX").Read([]byte("06:30" + []string{"Z", "-08:00", "+05:30"}[i]))
+			got := string(p.Append(nil, m))
+			if got != "06:30 "+want {
+				t.Errorf("%s: %q, not %q", pattern, got, want)
+			}
+			if back, ok := p.Read([]byte(got)); !ok || back != m {
+				t.Errorf("%s does not read %q: %v %v", pattern, got, back, ok)
+			}
+		}
+	}
+}
+
+// TestNamesThatAreWrong: a day of the week that is not that of the date is not read, nor is half a name.
+func TestNamesThatAreWrong(t *testing.T) {
+	for in, pattern := range map[string]string{"Tue, 25 Nov 2026": "EEE, dd MMM yyyy", "Wed, 25 Nove 2026": "EEE, dd MMM yyyy", "25 Nov 2026": "dd MMMM yyyy", "We, 25 Nov 2026": "EEE, dd MMM yyyy", "Wedn, 25 Nov 2026": "EEEE, dd MMM yyyy", "": "EEE"} {
+		if m, ok := MustPattern(pattern).Read([]byte(in)); ok {
+			t.Errorf("%s reads %q: %v", pattern, in, m)
+		}
+	}
+	p := MustPattern("EEE HH:mm")
+	if _, is := p.Says(); is {
+		t.Error("a day of the week is taken for a date")
+	}
+	if lacks := p.Lacks(value.Moment{From: value.Hour, Precision: value.Minute}); lacks != "date" && lacks != "year" {
+		t.Errorf("it lacks %q", lacks)
+	}
+}
+
 func TestPatternsReadAndWrite(t *testing.T) {
 	tests := []struct{ pattern, in, out, written string }{
 		{"dd/MM/yyyy HH:mm", "25/11/2026 06:30", "yyyyMMddHHmm", "202611250630"},
@@ -50,6 +87,9 @@ func TestPatternsReadAndWrite(t *testing.T) {
 		{"DDD/yyyy", "060/2024", "yyyyMMdd", "20240229"},
 		{"dd.MM.yyyy", "01.03.2025", "yyyyDDD", "2025060"},
 		{"yyyyDDD", "2025001", "yyDDD", "25001"},
+		{"EEE, dd MMM yyyy HH:mm:ss Z", "Wed, 25 Nov 2026 06:30:00 +0100", "yyyyMMddHHmmssZZZ EEEE", "20261125063000+0100 Wednesday"},
+		{"EEEE d MMMM yyyy", "sunday 1 MAY 2033", "MMMM d, EEE", "May 1, Sun"},
+		{"d MMMM yyyy HH:mmXXX", "1 September 2026 23:30-09:30", "EEEE HH:mm ZZZZZ", "Tuesday 23:30 -09:30"},
 		{"'week of' d MMM yyyy", "week of 2 Mar 2026", "d.M.", "2.3."},
 	}
 	for _, test := range tests {
