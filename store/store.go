@@ -94,7 +94,9 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		if err != nil {
 			return nil, fmt.Errorf("the database's address: %w", err)
 		}
-		config.MaxConns = max(config.MaxConns, 8)
+		if !strings.Contains(url, "pool_max_conns=") { // each of the three has so many
+			config.MaxConns = max(config.MaxConns, 8)
+		}
 		config.PingTimeout = probeWithin
 		config.ConnConfig.ConnectTimeout = connectWithin
 		maps.Copy(config.ConnConfig.RuntimeParams, p.settings)
