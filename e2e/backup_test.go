@@ -61,7 +61,7 @@ func TestBackupAndRestore(t *testing.T) {
 	}
 	notWhole(t, b, file)
 
-	data, database := t.TempDir(), testbed.Database(t)
+	data, database := t.TempDir(), testbed.EmptyDatabase(t)
 	if code, said := command(nil, "restore", file, "--data", data, "--database-url", database); code != 0 || !strings.Contains(said, "was restored") {
 		t.Fatalf("exit code %d: %s", code, said)
 	}

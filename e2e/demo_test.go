@@ -12,7 +12,7 @@ import (
 // was, and everything is as it expects.
 func TestDemoOnce(t *testing.T) {
 	t.Parallel()
-	folder, database := t.TempDir(), testbed.Database(t)
+	folder, database := t.TempDir(), testbed.EmptyDatabase(t)
 	for n, first := range []string{"pickup 1    ansel-point-2026-11-23.csv", "pickup 26   ansel-point-2026-11-23.csv"} {
 		var out, errOut strings.Builder
 		code := cli.Main([]string{"demo", "--once", "--folder", folder, "--listen", "127.0.0.1:0", "--database-url", database}, &out, &errOut)

@@ -104,7 +104,7 @@ func TestFirstTenMinutes(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	place, database := t.TempDir(), testbed.Database(t)
+	place, database := t.TempDir(), testbed.EmptyDatabase(t)
 	if err := os.CopyFS(filepath.Join(place, "demo"), os.DirFS(filepath.Join(root, "demo"))); err != nil {
 		t.Fatal(err)
 	}

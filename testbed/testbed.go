@@ -4,6 +4,7 @@ package testbed
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -17,6 +18,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
 
 	"ydrion/api"
 	"ydrion/cli"
@@ -24,6 +26,7 @@ import (
 	"ydrion/files"
 	"ydrion/managed"
 	"ydrion/service"
+	"ydrion/store"
 	"ydrion/wire"
 	"ydrion/workspace"
 )
@@ -65,35 +68,74 @@ func Main(m *testing.M) int {
 	return code
 }
 
-// Database makes an empty database and gives its address.
-func Database(t testing.TB) string {
-	t.Helper()
+// prepared is a database that has its tables, of which others are copies.
+const prepared = "prepared"
+
+// begin starts the cluster.
+func begin() error {
 	once.Do(func() {
 		if folder, failed = managed.TempFolder(); failed != nil {
 			return
 		}
-		cluster, failed = managed.Start(context.Background(), filepath.Join(folder, "postgres"), managed.Options{Throwaway: true})
+		if cluster, failed = managed.Start(context.Background(), filepath.Join(folder, "postgres"), managed.Options{Throwaway: true}); failed != nil {
+			return
+		}
+		if failed = at("postgres", "create database "+prepared); failed != nil {
+			return
+		}
+		var s *store.Store
+		if s, failed = store.Open(context.Background(), address(prepared)); failed == nil {
+			s.Close()
+		}
 	})
-	if failed != nil {
-		t.Fatalf("the tests need PostgreSQL: %v", failed)
-	}
-	ctx := context.Background()
-	conn, err := pgx.Connect(ctx, cluster.URL)
-	if err != nil {
-		t.Fatal(err)
-	}
-	n := number.Add(1)
-	if _, err := conn.Exec(ctx, fmt.Sprintf("create database test_%d", n)); err != nil {
-		t.Fatal(err)
-	}
-	if err := conn.Close(ctx); err != nil {
-		t.Fatal(err)
-	}
-	return databaseURL(n)
+	return failed
 }
 
-func databaseURL(n int64) string {
-	return strings.Replace(cluster.URL, "/postgres?", fmt.Sprintf("/test_%d?", n), 1)
+// Database makes a database as a service leaves it that was started once and ended, and gives its address.
+func Database(t testing.TB) string {
+	t.Helper()
+	url, name := create(t, prepared)
+	if err := at(name, "update installation set mark = substr(md5(random()::text || clock_timestamp()::text), 1, 8)"); err != nil {
+		t.Fatal(err)
+	}
+	return url
+}
+
+// EmptyDatabase makes one without any tables.
+func EmptyDatabase(t testing.TB) string {
+	t.Helper()
+	url, _ := create(t, "template1")
+	return url
+}
+
+// create makes a copy of a database.
+func create(t testing.TB, from string) (url, name string) {
+	t.Helper()
+	if err := begin(); err != nil {
+		t.Fatalf("the tests need PostgreSQL: %v", err)
+	}
+	name = numbered(number.Add(1))
+	if err := at("postgres", "create database "+name+" template "+from+" strategy file_copy"); err != nil {
+		t.Fatal(err)
+	}
+	return address(name), name
+}
+
+// at executes a statement in a database.
+func at(name, statement string) error {
+	ctx := context.Background()
+	conn, err := pgx.Connect(ctx, address(name))
+	if err != nil {
+		return err
+	}
+	_, err = conn.Exec(ctx, statement)
+	return errors.Join(err, conn.Close(ctx))
+}
+
+func numbered(n int64) string { return fmt.Sprintf("test_%d", n) }
+
+func address(name string) string {
+	return strings.Replace(cluster.URL, "/postgres?", "/"+name+"?", 1)
 }
 
 // Bed is a running service with the demo's workspace published.
@@ -106,6 +148,7 @@ type Bed struct {
 	Log      *Log
 	private  bool
 	change   []func(*service.Config)
+	asks     *pgxpool.Pool // for those who ask the database
 }
 
 // Log keeps what a service logs, for when a test fails.
@@ -160,7 +203,7 @@ func Start(t testing.TB, options ...Option) *Bed {
 	if b.Database == "" && !b.private {
 		b.Database = Database(t)
 	}
-	config := service.Config{Data: b.Data, DatabaseURL: b.Database, Environment: Workspace(t).Environments["demo"], FS: b.FS, Throwaway: true, Log: slog.New(slog.NewTextHandler(b.Log, nil))}
+	config := service.Config{Data: b.Data, DatabaseURL: fewConnections(b.Database), Environment: Workspace(t).Environments["demo"], FS: b.FS, Throwaway: true, Log: slog.New(slog.NewTextHandler(b.Log, nil))}
 	for _, change := range b.change {
 		change(&config)
 	}
@@ -178,6 +221,14 @@ func Start(t testing.TB, options ...Option) *Bed {
 		}
 	})
 	return b
+}
+
+// fewConnections lets a service have few connections to its database: each costs more than most that tests ask there.
+func fewConnections(url string) string {
+	if url == "" {
+		return ""
+	}
+	return url + "&pool_max_conns=4"
 }
 
 // End ends the service before the test does.
@@ -231,14 +282,15 @@ func (b *Bed) Publish(changes map[string]string) {
 // Ask asks the service's database something that has one answer.
 func (b *Bed) Ask(into any, query string, args ...any) {
 	b.T.Helper()
-	conn, err := pgx.Connect(context.Background(), b.Database)
-	if err == nil {
-		err = conn.QueryRow(context.Background(), query, args...).Scan(into)
+	if b.asks == nil {
+		pool, err := pgxpool.New(context.Background(), b.Database)
+		if err != nil {
+			b.T.Fatal(err)
+		}
+		b.T.Cleanup(pool.Close)
+		b.asks = pool
 	}
-	if err == nil {
-		err = conn.Close(context.Background())
-	}
-	if err != nil {
+	if err := b.asks.QueryRow(context.Background(), query, args...).Scan(into); err != nil {
 		b.T.Fatal(err)
 	}
 }

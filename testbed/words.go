@@ -32,7 +32,7 @@ func holdWords() (wrong []string) {
 	for n := range number.Load() {
 		func() {
 			ctx := context.Background()
-			conn, err := pgx.Connect(ctx, databaseURL(n+1))
+			conn, err := pgx.Connect(ctx, address(numbered(n+1)))
 			if err != nil {
 				wrong = append(wrong, err.Error())
 				return
