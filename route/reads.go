@@ -15,6 +15,7 @@ import (
 	"ydrion/core/schema"
 	"ydrion/core/shape"
 	"ydrion/core/standard"
+	"ydrion/core/value"
 	"ydrion/workspace"
 )
 
@@ -99,7 +100,17 @@ func (c *compilation) order(s *schema.Schema, reads format.Source) *flow.Order {
 		}
 		return out
 	}
-	return &flow.Order{OnePer: keys(r.Shape.OnePer, true), Last: r.Shape.Last, Rows: s.Single(), By: append(keys(r.Shape.Gather, true), keys(r.Shape.Sort, false)...)}
+	var by []flow.Key
+	for _, k := range keys(r.Shape.Gather, true) {
+		if k.Field.Kind != value.Text { // what is gathered comes in the order of its type
+			typed := k
+			typed.Exactly = false
+			by = append(by, typed)
+		}
+		by = append(by, k)
+	}
+	by = append(by, keys(r.Shape.Sort, false)...)
+	return &flow.Order{OnePer: keys(r.Shape.OnePer, true), Last: r.Shape.Last, Rows: s.Single(), By: by}
 }
 
 // slot finds a field of records by its name.

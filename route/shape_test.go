@@ -384,3 +384,43 @@ func (n *numbered) Batch(b *batch.Batch) error {
 	}
 	return nil
 }
+
+// TestGatheredInOrder: what is gathered comes in the order of the types of what its rows have the same, one behind the other, and rows that say the same
+// otherwise (1, 1.0) are not put together.
+func TestGatheredInOrder(t *testing.T) {
+	c, wrong := shaped(t, "format: csv", "  - gather: animals\n    by: [kg, station]\n", "map: maps/m.map\n")
+	if c == nil {
+		t.Fatal(wrong)
+	}
+	var file strings.Builder
+	file.WriteString("station,tag,kg,note\n")
+	for i, row := range []string{"b,10", "a,9", "b,1.0", "a,1", "z,-2", "a,10", "a,1.0", "b,10"} {
+		station, kg, _ := strings.Cut(row, ",")
+		fmt.Fprintf(&file, "%s,T-%d,%s,\n", station, i, kg)
+	}
+	o := &output{}
+	if _, err := c.Plan.Run(context.Background(), strings.NewReader(file.String()), flow.Inputs{Cores: 1}, o); err != nil {
+		t.Fatal(err)
+	}
+	var is []string
+	for d := json.NewDecoder(strings.NewReader(o.whole(t))); d.More(); {
+		var g struct {
+			Station string
+			Animals []struct {
+				Tag string
+				Kg  json.Number
+			}
+		}
+		if err := d.Decode(&g); err != nil {
+			t.Fatal(err)
+		}
+		said := g.Station + ":"
+		for _, a := range g.Animals {
+			said += " " + a.Tag + "=" + a.Kg.String()
+		}
+		is = append(is, said)
+	}
+	if want := "z: T-4=-2; a: T-3=1; a: T-6=1.0; b: T-2=1.0; a: T-1=9; a: T-5=10; b: T-0=10 T-7=10"; strings.Join(is, "; ") != want {
+		t.Errorf("%s\nnot %s", strings.Join(is, "; "), want)
+	}
+}
