@@ -239,6 +239,9 @@ func (s *Service) stagesOf(c *route.Compiled, t store.Tally) []Stage {
 	if len(c.Plan.Schema.Unique) > 0 {
 		check.Details = append(check.Details, "Must differ from record to record: "+strings.Join(c.Plan.Schema.Unique, ", ")+".")
 	}
+	if key := c.Plan.Schema.Key(); len(key) > 0 {
+		check.Details = append(check.Details, "Must differ from record to record, taken together: "+strings.Join(key, ", ")+".")
+	}
 	if c.Tolerate >= 0 {
 		check.Details = append(check.Details, fmt.Sprintf("A file with more than %g%% rejected records is rejected whole.", c.Tolerate*100))
 	}

@@ -1,6 +1,7 @@
 package schema
 
 import (
+	"encoding/binary"
 	"fmt"
 	"hash/maphash"
 	"net/mail"
@@ -66,6 +67,7 @@ const (
 	rulePattern
 	ruleEnum
 	ruleUnique
+	ruleKey // of the first column of a key of several
 	rulesPerColumn
 )
 
@@ -281,20 +283,35 @@ func oneOf(list []string, v []byte) bool {
 	return false
 }
 
-// Seen remembers the values of unique fields over a whole file, as hashes of
+// Seen remembers the values of unique fields, and of the key of several fields, over a whole file, as hashes of
 // 128 bits: about 40 bytes for each value. Its answers depend on the order of
 // the records.
 type Seen struct {
 	seeds [2]maphash.Seed
 	sets  []map[[2]uint64]int64
+	both  []byte // the values of a key, one behind the other
+}
+
+// first gives the record that had a value of a set first; 0: this one does.
+func (s *Seen) first(set int, v []byte, record int64) int64 {
+	key := [2]uint64{maphash.Bytes(s.seeds[0], v), maphash.Bytes(s.seeds[1], v)}
+	before := s.sets[set][key]
+	if before == 0 {
+		s.sets[set][key] = record
+	}
+	return before
 }
 
 // NewSeen is the memory for one file, or nil if nothing has to be unique.
 func (s *Schema) NewSeen() *Seen {
-	if len(s.Unique) == 0 {
+	n := len(s.Unique)
+	if len(s.key) > 0 {
+		n++
+	}
+	if n == 0 {
 		return nil
 	}
-	seen := &Seen{seeds: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}, sets: make([]map[[2]uint64]int64, len(s.Unique))}
+	seen := &Seen{seeds: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}, sets: make([]map[[2]uint64]int64, n)}
 	for i := range seen.sets {
 		seen.sets[i] = map[[2]uint64]int64{}
 	}
@@ -335,19 +352,32 @@ func (s *Schema) checkUnique(b *batch.Batch, record, table, row int, seen *Seen)
 			continue
 		}
 		v, ok := c.value(b, record, table, row)
-		if !ok || len(v) == 0 {
+		if !ok || len(v) == 0 || oneOf(c.missing, v) {
 			continue
 		}
-		key := [2]uint64{maphash.Bytes(seen.seeds[0], v), maphash.Bytes(seen.seeds[1], v)}
-		first, twice := seen.sets[c.unique][key]
-		if twice {
-			b.Notes = append(b.Notes, batch.Note{Record: int32(record), Slot: c.slot, Rule: c.slot*rulesPerColumn + ruleUnique, Source: batch.Check, Text: fmt.Sprint(first), Table: int32(table), Row: int32(row)})
+		if first := seen.first(c.unique, v, b.First+int64(record)); first > 0 {
+			twice(b, record, table, row, c, ruleUnique, first)
 			good = false
-			continue
 		}
-		seen.sets[c.unique][key] = b.First + int64(record)
+	}
+	if len(s.key) == 0 {
+		return good
+	}
+	seen.both = seen.both[:0]
+	for _, i := range s.key {
+		v, _ := s.columns[i].value(b, record, table, row)
+		seen.both = append(binary.AppendUvarint(seen.both, uint64(len(v))), v...)
+	}
+	if first := seen.first(len(s.Unique), seen.both, b.First+int64(record)); first > 0 {
+		twice(b, record, table, row, &s.columns[s.key[0]], ruleKey, first)
+		good = false
 	}
 	return good
+}
+
+// twice notes that what must differ was in an earlier record.
+func twice(b *batch.Batch, record, table, row int, c *column, rule int32, first int64) {
+	b.Notes = append(b.Notes, batch.Note{Record: int32(record), Slot: c.slot, Rule: c.slot*rulesPerColumn + rule, Source: batch.Check, Text: fmt.Sprint(first), Table: int32(table), Row: int32(row)})
 }
 
 // Describe makes the finding of a check note.
@@ -421,6 +451,16 @@ func (s *Schema) Describe(b *batch.Batch, n batch.Note, r format.Reader) finding
 	case ruleUnique:
 		f = finding.New("schema.unique", at, "%s %q was in record %s already", c.name, seen, n.Text)
 		f.Expected = "a value that no other record has"
+	case ruleKey:
+		var said []string
+		for _, i := range of.key {
+			v, _ := of.columns[i].value(b, int(n.Record), int(n.Table), int(n.Row))
+			said = append(said, fmt.Sprintf("%s %q", of.columns[i].name, finding.Shorten(v)))
+		}
+		f = finding.New("schema.unique", at, "%s were together in record %s already", strings.Join(said, ", "), n.Text)
+		f.Expected = "values that no other record has together"
+		f.Rule = s.File + "#/primaryKey"
+		return f
 	}
 	f.Seen = seen
 	f.Rule = s.File + "#" + c.rules + rulePointers[rule]
@@ -434,7 +474,7 @@ func (s *Schema) list(table int) string {
 }
 
 var rulePointers = [rulesPerColumn]string{"/constraints/required", "/type", "/format", "/constraints/minLength", "/constraints/maxLength", "/constraints/minimum", "/constraints/maximum",
-	"/constraints/pattern", "/constraints/enum", "/constraints/unique"}
+	"/constraints/pattern", "/constraints/enum", "/constraints/unique", "/primaryKey"}
 
 // advice knows the usual ways in which a value loses its form.
 func (c *column) advice(v []byte) string {

@@ -31,6 +31,7 @@ type Schema struct {
 	Lists   []shape.List // of the record
 	Rows    bool         // a record is made of rows, which are the first list: they are what is checked
 	Unique  []string     // names of the fields whose values must differ
+	key     []int        // the columns whose values must not be the same together, if they are several
 	columns []column
 	busy    []int // the columns of which something could be wrong
 	missing []string
@@ -137,7 +138,10 @@ func Parse(file string, source []byte) (*Schema, finding.List) {
 	if len(doc.Fields) == 0 {
 		p.bad("/fields", "a schema needs at least one field")
 	}
-	keys := primaryKey(doc.PrimaryKey)
+	keys, is := primaryKey(doc.PrimaryKey)
+	if !is {
+		p.bad("/primaryKey", "primaryKey is the name of a field, or a list of names")
+	}
 	for i, f := range doc.Fields {
 		p.field(i, f, keys)
 	}
@@ -146,6 +150,8 @@ func Parse(file string, source []byte) (*Schema, finding.List) {
 	for _, k := range keys {
 		if p.schema.Record.Slot(k) < 0 {
 			p.bad("/primaryKey", "primaryKey names %q, which is not a field", k)
+		} else if len(keys) > 1 {
+			p.schema.key = append(p.schema.key, p.schema.Record.Slot(k))
 		}
 	}
 	if p.out.HasErrors() {
@@ -174,20 +180,32 @@ func (s *Schema) add(f shape.Field) {
 	s.Record = append(s.Record, f)
 }
 
-func primaryKey(v any) []string {
+// primaryKey are the fields of a primary key: there is a name or a list of them, or nothing.
+func primaryKey(v any) (names []string, ok bool) {
 	switch v := v.(type) {
+	case nil:
+		return nil, true
 	case string:
-		return []string{v}
+		return []string{v}, true
 	case []any:
-		var out []string
 		for _, k := range v {
-			if s, ok := k.(string); ok {
-				out = append(out, s)
+			s, is := k.(string)
+			if !is {
+				return nil, false
 			}
+			names = append(names, s)
 		}
-		return out
+		return names, true
 	}
-	return nil
+	return nil, false
+}
+
+// Key are the names of the fields whose values must not be the same together.
+func (s *Schema) Key() (names []string) {
+	for _, i := range s.key {
+		names = append(names, s.columns[i].name)
+	}
+	return names
 }
 
 func decodeFinding(file string, source []byte, d *json.Decoder, err error) finding.Finding {

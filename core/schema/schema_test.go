@@ -25,6 +25,12 @@ func check(t *testing.T, field string, values ...string) []string {
 	for i, v := range values {
 		in += fmt.Sprintf("%d,\"%s\"\n", i, strings.ReplaceAll(v, `"`, `""`))
 	}
+	return checkRows(t, s, in, len(values))
+}
+
+// checkRows checks the rows of a file, and says of each what is wrong with it.
+func checkRows(t *testing.T, s *Schema, in string, rows int) []string {
+	t.Helper()
 	decoded, err := text.Decode(strings.NewReader(in), text.UTF8)
 	if err != nil {
 		t.Fatal(err)
@@ -39,8 +45,8 @@ func check(t *testing.T, field string, values ...string) []string {
 	}
 	r.Split(b)
 	seen := s.NewSeen()
-	out := make([]string, len(values))
-	for i := range values {
+	out := make([]string, rows)
+	for i := range rows {
 		good := s.Check(b, i, false)
 		if seen != nil {
 			good = s.CheckUnique(b, i, seen) && good
@@ -51,7 +57,11 @@ func check(t *testing.T, field string, values ...string) []string {
 	}
 	for _, n := range b.Notes {
 		f := s.Describe(b, n, r)
-		if f.Place.Line != int64(n.Record)+2 || f.Place.Path != "v" || !strings.HasPrefix(f.Rule, "test.json#/fields/1/") {
+		at := map[string]string{"v": "test.json#/fields/1/", "id": "test.json#/fields/0/"}[f.Place.Path]
+		if f.Code == "schema.unique" && len(s.Key()) > 0 {
+			at = "test.json#/primaryKey"
+		}
+		if f.Place.Line != int64(n.Record)+2 || at == "" || !strings.HasPrefix(f.Rule, at) {
 			t.Errorf("place %v, rule %s", f.Place, f.Rule)
 		}
 		out[n.Record] += strings.TrimPrefix(f.Code, "schema.") + ": " + f.Message + " " + f.Suggestion + "; "
@@ -91,9 +101,28 @@ func TestChecks(t *testing.T) {
 	}
 }
 
+// TestKeyOfSeveral: the values of a key of several fields may be there before, but not together; they are told apart, wherever one ends and
+// the next begins.
+func TestKeyOfSeveral(t *testing.T) {
+	rows := []string{"a,1", "a,2", "b,1", "a,1", "a1,", "ab,c", "a,bc", "b,1", "aa,1", "n/a,1"}
+	s, findings := Parse("test.json", []byte(`{"missingValues": ["", "n/a"], "fields": [{"name": "id"}, {"name": "v"}], "primaryKey": ["id", "v"]}`))
+	if len(findings) > 0 {
+		t.Fatal(findings)
+	}
+	if got := s.Key(); len(s.Unique) > 0 || len(got) != 2 || got[1] != "v" {
+		t.Errorf("%v %v", got, s.Unique)
+	}
+	got := checkRows(t, s, "id,v\n"+strings.Join(rows, "\n")+"\n", len(rows))
+	for i, want := range []string{"good", "good", "good", `id "a", v "1" were together in record 1 already`, "v is missing", "good", "good", `id "b", v "1" were together in record 3 already`, "good", "id is missing"} {
+		if !strings.Contains(got[i], want) {
+			t.Errorf("%s: %q does not say %q", rows[i], got[i], want)
+		}
+	}
+}
+
 func TestUnique(t *testing.T) {
-	got := check(t, `{"name": "v", "constraints": {"unique": true}}`, "a", "b", "a", "", "", "b")
-	for i, want := range []string{"good", "good", "in record 1 already", "good", "good", "in record 2 already"} {
+	got := check(t, `{"name": "v", "constraints": {"unique": true}}`, "a", "b", "a", "", "", "b", "n/a", "n/a")
+	for i, want := range []string{"good", "good", "in record 1 already", "good", "good", "in record 2 already", "good", "good"} {
 		if !strings.Contains(got[i], want) {
 			t.Errorf("record %d: %q does not say %q", i+1, got[i], want)
 		}
@@ -104,6 +133,8 @@ func TestSchemasThatAreWrong(t *testing.T) {
 	tests := []struct{ source, place, says string }{
 		{`{`, "test.json:1:", "not valid JSON"},
 		{`{"fields": []}`, "test.json:1:12", "at least one field"},
+		{`{"fields": [{"name": "a"}], "primaryKey": ["a", 2]}`, "test.json:1:", "primaryKey is the name of a field, or a list of names"},
+		{`{"fields": [{"name": "a"}], "primaryKey": {"a": 1}}`, "test.json:1:", "primaryKey is the name of a field, or a list of names"},
 		{"{\"fields\": [\n  {\"name\": \"a\", \"typ\": \"number\"}]}", "test.json:2:17", `was "type" meant?`},
 		{"{\"fields\": [\n  {\"name\": \"a\", \"missingValues\": [\"-\"]}]}", "test.json:2:17", "it holds for all fields, and stands beside `fields`"},
 		{"{\"fields\": [\n  {\"name\": \"a\", \"required\": true}]}", "test.json:2:17", "it stands in the `constraints` of a field"},
