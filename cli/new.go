@@ -87,9 +87,9 @@ Nothing is overwritten. With --dry-run nothing is written at all: the files are 
 			if len(content) > mostSample {
 				sample = ""
 			}
-			begun := look.Begin(name, sample, member)
-			if begun == nil {
-				return fmt.Errorf("%s is of no format that is known; a route with `read: {format: file}` passes such files on unread", from)
+			begun, err := look.Begin(name, sample, member)
+			if err != nil {
+				return err
 			}
 			if sample != "" {
 				begun.Files[sample] = string(content)

@@ -47,7 +47,14 @@ func TestFirstRoutes(t *testing.T) {
 		if code != 0 || !strings.Contains(said, test.says) || !strings.Contains(said, "ydrion check") {
 			t.Fatalf("%s: %d %s", name, code, said)
 		}
-		if code, said := command(nil, "new", name, file, "-w", folder, "--encoding", "utf-16"); code == 0 || !strings.Contains(said, "is there already, and is not overwritten") {
+		own, err := os.OpenFile(filepath.Join(folder, "routes", name+".yaml"), os.O_APPEND|os.O_WRONLY, 0)
+		if err == nil {
+			_, err = own.WriteString("# by hand\n")
+		}
+		if err := errors.Join(err, own.Close()); err != nil {
+			t.Fatal(err)
+		}
+		if code, said := command(nil, "new", name, file, "-w", folder); code == 0 || !strings.Contains(said, "is there already, and is not overwritten") {
 			t.Errorf("%s again: %d %s", name, code, said)
 		}
 		names[name] = file
@@ -138,4 +145,47 @@ func archived(t *testing.T, member, file string) []byte {
 		t.Fatal(err)
 	}
 	return b.Bytes()
+}
+
+// TestFirstRoutesOfOddFiles: a first route takes the file that it was written for, whole, also where columns have no names or names that begin
+// with digits, where lists are not of objects, and where days have the names of months.
+func TestFirstRoutesOfOddFiles(t *testing.T) {
+	folder := t.TempDir()
+	for name, test := range map[string]struct {
+		content string
+		good    int
+		says    string
+	}{
+		"doses.csv":  {"tag;1st dose;2nd dose\nT-1;12,5;13,5\nT-2;11,5;14,5\n", 2, "1st dose is taken for a number with a comma"},
+		"ends.csv":   {"tag,kg,\nT-1,12,\nT-2,13,x\n", 2, "columns that have no name"},
+		"twice.csv":  {"tag,note,note,day\nT-1,a,b,01-Dec-2026\nT-2,a,c,02-Dec-2026\n", 2, "columns that have no name"},
+		"tags.json":  {`{"tag":"T-1","kg":12.5,"notes":["calm","wet"]}`, 1, "kg is taken for a number with a point"},
+		"empty.json": {`[{"tag":"T-1","tests":[]},{"tag":"T-2","tests":[]}]`, 2, ""},
+		"inner.json": {`[{"tag":"T-1","tests":[{"code":"WBC","value":4.5}]}]`, 1, ""},
+		"outer.json": {`{"no":7,"seals":[{"tag":"T-1","notes":["calm"]},{"tag":"T-2","notes":[]}]}`, 2, "the records are taken to be the elements of /seals"},
+	} {
+		file := filepath.Join(t.TempDir(), name)
+		if err := os.WriteFile(file, []byte(test.content), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		route, _, _ := strings.Cut(name, ".")
+		if code, said := command(nil, "new", route, file, "-w", folder); code != 0 || !strings.Contains(said, test.says) {
+			t.Errorf("%s: %d %s", name, code, said)
+		}
+		if code, said := command(nil, "try", route, file, "-w", folder); code != 0 || !strings.Contains(said, fmt.Sprintf("= %d good + 0 rejected", test.good)) {
+			t.Errorf("%s: %d %s", name, code, said)
+		}
+	}
+	if code, said := command(nil, "check", folder); code != 0 {
+		t.Errorf("%d %s", code, said)
+	}
+	for name, content := range map[string]string{"none.json": `{}`, "numbers.json": `[1, 2, 3]`} {
+		file := filepath.Join(t.TempDir(), name)
+		if err := os.WriteFile(file, []byte(content), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if code, said := command(nil, "new", "none", file, "-w", folder); code == 0 || !strings.Contains(said, "format: file") {
+			t.Errorf("%s: %d %s", name, code, said)
+		}
+	}
 }

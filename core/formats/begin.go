@@ -19,12 +19,12 @@ type Beginning struct {
 }
 
 // Begin makes a first route: it reads such files, checks their records against what was seen, and passes good ones on
-// as they came. The sample is where such a file stands in the workspace, empty if it does not. Nil if the format is not
-// known. Of an archive, member is the one that was looked at.
-func (l *Look) Begin(name, sample, member string) *Beginning {
+// as they came. The sample is where such a file stands in the workspace, empty if it does not. It is an error if the format is not
+// known, or if nothing in it has a name. Of an archive, member is the one that was looked at.
+func (l *Look) Begin(name, sample, member string) (*Beginning, error) {
 	of := Named(l.Format)
 	if of == nil {
-		return nil
+		return nil, fmt.Errorf("%s is of no format that is known; a route with `read: {format: file}` passes such files on unread", l.Name)
 	}
 	b := &Beginning{Files: map[string]string{}, Guesses: []string{}}
 	if l.Confidence != "certain" {
@@ -40,6 +40,9 @@ func (l *Look) Begin(name, sample, member string) *Beginning {
 	} else {
 		schema := "schemas/" + name + ".json"
 		fields, record := l.fields(b)
+		if len(fields) == 0 {
+			return nil, fmt.Errorf("nothing in %s has a name that a field could have; a route with `read: {format: file}` passes such files on unread", l.Name)
+		}
 		if record != "" {
 			settings = append(settings, fmt.Sprintf("record: %q", record))
 			b.guess("the records are taken to be the elements of %s", strings.TrimSuffix(record, "/*"))
@@ -74,7 +77,7 @@ rejected:
 		cmp.Or(map[text.Packing]string{text.Gzip: "{file.stem}", text.Zip: "{file.stem}" + path.Ext(member)}[text.Packing(l.Compression)], "{file.name}"))
 	b.Files["maps/"+name+".map"] = fmt.Sprintf("map %s\nsource %s\ntarget %s as it came\n\n# Lines such as FIELD = EXPRESSION change records; without any they go on as they came.\n", strings.ReplaceAll(name, "-", "_"), source, l.Format)
 	b.Files["environments/local.yaml"] = "environment: local\nplaces:                           # below the data folder of the service, unless they begin with /\n  in: in\n  out: out\n"
-	return b
+	return b, nil
 }
 
 func (b *Beginning) guess(says string, args ...any) {
@@ -118,18 +121,25 @@ var inList = regexp.MustCompile(`^((?:/[^/*]+)*)/\*(/.*)?$`)
 func (l *Look) fields(b *Beginning) (out []field, record string) {
 	lists := map[string]int{}
 	for i := range l.Fields {
-		if m := inList.FindStringSubmatch(l.Fields[i].Path); m != nil && l.Format == "json" {
+		if m := inList.FindStringSubmatch(l.Fields[i].Path); m != nil && l.Format == "json" && m[2] != "" { // a list of objects
 			if lists[m[1]]++; record == "" || lists[m[1]] > lists[strings.TrimSuffix(record, "/*")] {
 				record = m[1] + "/*"
 			}
 		}
 	}
-	if l.Type == "lines" || l.Records > 1 {
+	if l.Type == "lines" || l.Type == "list" || l.Records > 1 {
 		record = ""
 	}
-	named := map[string]bool{}
+	named, left := map[string]bool{}, false
 	for i := range l.Fields {
 		f := &l.Fields[i]
+		switch {
+		case l.Format == "csv" && (f.Path == "" || int64(f.Filled+f.Empty) > l.Records): // which of two with one name is meant nobody knows
+			left = true
+			continue
+		case l.Format == "json" && strings.Trim(f.Path, "/") == "": // the record is no object
+			continue
+		}
 		one := field{Name: f.Path}
 		if strings.HasPrefix(f.Path, "/") {
 			rest, within := strings.CutPrefix(f.Path, record)
@@ -148,11 +158,14 @@ func (l *Look) fields(b *Beginning) (out []field, record string) {
 		}
 		out = append(out, one)
 	}
+	if left {
+		b.guess("nothing is said of columns that have no name, or one that another has: they go on as they came")
+	}
 	return out, record
 }
 
 // strptime writes a date pattern as schemas do.
-var strptime = strings.NewReplacer("yyyy", "%Y", "yy", "%y", "MM", "%m", "dd", "%d", "HH", "%H", "mm", "%M", "ss", "%S", "'", "")
+var strptime = strings.NewReplacer("yyyy", "%Y", "yy", "%y", "MMM", "%b", "MM", "%m", "dd", "%d", "HH", "%H", "mm", "%M", "ss", "%S", "'", "")
 
 // typed says of which type a field is.
 func (f *Field) typed(out *field, b *Beginning) {

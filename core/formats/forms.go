@@ -21,7 +21,7 @@ import (
 type forms struct {
 	left   uint64 // a bit for each of known
 	seen   int
-	misses [27]int // of each form that is left
+	misses [29]int // of each form that is left
 	told   uint8   // kinds of spoilt values that have been noted
 }
 
@@ -51,7 +51,7 @@ var known = func() []form {
 		{"digits with leading zeros", func(b []byte) bool { return value.IsInteger(b) && b[0] != '-' }},
 	}
 	for _, p := range []string{"yyyy-MM-dd", "yyyy-MM-dd HH:mm", "yyyy-MM-dd HH:mm:ss", "yyyy-MM-dd'T'HH:mm:ss", "dd/MM/yyyy", "MM/dd/yyyy", "dd/MM/yyyy HH:mm", "MM/dd/yyyy HH:mm", "dd.MM.yyyy", "dd.MM.yyyy HH:mm",
-		"dd-MM-yyyy", "dd/MM/yy", "MM/dd/yy", "yyyyMMdd", "yyyyMMddHHmm", "yyyyMMddHHmmss", "HH:mm", "HH:mm:ss"} {
+		"dd-MM-yyyy", "dd-MMM-yyyy", "dd MMM yyyy", "dd/MM/yy", "MM/dd/yy", "yyyyMMdd", "yyyyMMddHHmm", "yyyyMMddHHmmss", "HH:mm", "HH:mm:ss"} {
 		pattern := text.MustPattern(p)
 		list = append(list, form{"date " + p, func(b []byte) bool { _, ok := pattern.Read(b); return ok }})
 	}

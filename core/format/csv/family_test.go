@@ -137,6 +137,10 @@ func TestGuess(t *testing.T) {
 		{"\"Ansel \"\"Point\"\", north\";5,1\n\"Brun, south\";6,2\n", ';', 2, false},
 		{"1,2,3\n4,5,6\n", ',', 3, false}, {"a,b\n1,2\n", ',', 2, true},
 		{"a,b\n1|2,5\n3|4,5\n", ',', 2, true}, // the heading is separated by none else
+		{"tag;1st dose;2nd dose\nT-1;12,5;13\nT-2;;14,5\n", ';', 3, true}, {"tag,1st\nT-1,yes\nT-2,no\n", ',', 2, false},
+		{"tag;kg;\nT-1;12,5;\nT-2;14;\n", ';', 3, true}, {"tag,note,note,day\nT-1,a,b,2026-01-02\n", ',', 4, true}, {"a,a\nb,c\n", ',', 2, false},
+		{"5mg,unknown\n10mg,12\n", ',', 2, false}, {"26/05/2021|unknown|Y\n27/10/2020|12,43|N\n", '|', 3, false}, {"tag,2024\nT-1,5\n", ',', 2, false},
+		{"km²,day\nY,2020-04-15 09:32\nN,2020-07-16 00:24\n", ',', 2, true},
 	} {
 		d, rows := Guess([]byte(at.in), 0, nil)
 		if d.Delimiter != at.by || len(rows) == 0 || len(rows[0]) != at.columns || d.NoHeading == at.heading || d.Skip != 0 {

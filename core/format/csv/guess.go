@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"strings"
+	"unicode"
 
 	"ydrion/core/text"
 	"ydrion/core/value"
@@ -175,25 +176,52 @@ func firstRows(d Dialect, head []byte) [][]string {
 	return out
 }
 
-// isHeading tells whether the first row names columns: names are there, differ, are
-// no numbers, and are not what stands below them.
+// isHeading tells whether the first row names columns: names are no numbers or days, and are not what stands below them. If one is
+// not there, is there twice or begins with a digit (1st), something must say that they are names: a word above numbers and days, or
+// above what begins with digits where it does not.
 func isHeading(rows [][]string) bool {
 	seen := map[string]bool{}
-	for _, name := range rows[0] {
+	odd, words := false, false
+	for i, name := range rows[0] {
 		name = strings.TrimSpace(name)
-		if name == "" || seen[name] || value.IsNumber([]byte(name)) || name[0]-'0' <= 9 {
+		if name != "" && isFigures(name) || value.IsNumber([]byte(name)) {
 			return false
 		}
+		begins := name != "" && name[0]-'0' <= 9
+		odd = odd || name == "" || seen[name] || begins
 		seen[name] = true
-	}
-	for _, row := range rows[1:] {
-		for i, v := range row {
-			if i < len(rows[0]) && len(v) > 1 && v == rows[0][i] {
+		figures, digits, alike := true, true, false // what stands below it is or begins with
+		some := false
+		for _, row := range rows[1:] {
+			if i >= len(row) || row[i] == "" {
+				continue
+			}
+			v := row[i]
+			if len(v) > 1 && v == rows[0][i] {
 				return false
 			}
+			behind := strings.TrimLeft(v, "+-")
+			some, figures, digits = true, figures && isFigures(v), digits && behind != "" && behind[0]-'0' <= 9
+			alike = alike || v[0]-'0' <= 9 && !isFigures(v)
 		}
+		if begins && alike { // 5mg above 10mg
+			return false
+		}
+		words = words || some && name != "" && (figures || digits && !begins)
 	}
-	return true
+	return !odd || words
+}
+
+// isFigures tells whether a text has digits and no letters, as numbers and days have.
+func isFigures(text string) bool {
+	digits := false
+	for _, c := range text {
+		if unicode.IsLetter(c) {
+			return false
+		}
+		digits = digits || unicode.IsDigit(c)
+	}
+	return digits
 }
 
 // CharName is a character in words.
