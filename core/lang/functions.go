@@ -10,6 +10,9 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"golang.org/x/text/cases"
+	"golang.org/x/text/language"
+
 	"ydrion/core/value"
 )
 
@@ -127,10 +130,21 @@ var (
 	onTime   = []value.Kind{value.Time}
 )
 
-// appendCased appends a text in capital or small letters.
-func appendCased(to, in []byte, letter func(rune) rune) []byte {
+// appendUpper appends a text in capital letters, by the full mapping of Unicode (5.18): ß is SS.
+func appendUpper(to, in []byte) []byte {
+	for i, c := range in {
+		if c >= utf8.RuneSelf {
+			return append(to[:len(to)-i], cases.Upper(language.Und).Bytes(in)...)
+		}
+		to = append(to, byte(unicode.ToUpper(rune(c))))
+	}
+	return to
+}
+
+// appendLower appends a text in small letters, each of which is one letter: what is compared is written so.
+func appendLower(to, in []byte) []byte {
 	for _, r := range string(in) {
-		to = utf8.AppendRune(to, letter(r))
+		to = utf8.AppendRune(to, unicode.ToLower(r))
 	}
 	return to
 }
@@ -154,8 +168,8 @@ var table = []*Function{
 		build: func([]argument) (operation, error) {
 			return func(_ *Env, in value.Value) value.Value { return value.OfText(bytes.TrimSpace(in.Bytes)) }, nil
 		}},
-	{Name: "upper", In: onText, Out: value.Text, Doc: "in capital letters", Example: `value | upper`, Field: "gs", Gives: "GS", build: texts(func(to, in []byte) []byte { return appendCased(to, in, unicode.ToUpper) })},
-	{Name: "lower", In: onText, Out: value.Text, Doc: "in small letters", Example: `value | lower`, Field: "GS", Gives: "gs", build: texts(func(to, in []byte) []byte { return appendCased(to, in, unicode.ToLower) })},
+	{Name: "upper", In: onText, Out: value.Text, Doc: "in capital letters", Example: `value | upper`, Field: "gs", Gives: "GS", build: texts(appendUpper)},
+	{Name: "lower", In: onText, Out: value.Text, Doc: "in small letters", Example: `value | lower`, Field: "GS", Gives: "gs", build: texts(appendLower)},
 	{Name: "ascii", In: onText, Out: value.Text, Doc: "with every character outside ASCII replaced by ?", Example: `value | ascii`, Field: "4 °C", Gives: "4 ?C",
 		build: texts(func(to, in []byte) []byte {
 			for _, r := range string(in) {

@@ -38,7 +38,7 @@ var textFunctions = []*Function{
 				} else {
 					to = utf8.AppendRune(to, unicode.ToLower(r))
 				}
-				begins = !unicode.IsLetter(r) && !unicode.IsDigit(r) && r != '\''
+				begins = !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.IsMark(r) && r != '\''
 			}
 			return to
 		})},
