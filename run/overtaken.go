@@ -126,3 +126,17 @@ func (c *Conductor) formerly(it *item, d *store.Delivery, by *store.Later) error
 func overtakenBy(it *item, d *store.Delivery, by *store.Later) store.OvertakenAt {
 	return store.OvertakenAt{DeliveryOf: store.DeliveryOf{RunOf: store.RunOf{Run: d.Run, Pickup: it.Pickup}, Ord: d.Ord}, Reason: fmt.Sprintf("that of pickup %d (%s), which came later, is there", by.Pickup, by.File)}
 }
+
+// yielded records outputs that have been overtaken, and removes what was written of them.
+func (c *Conductor) yielded(passed []store.OvertakenAt, written []string) error {
+	if len(passed) == 0 {
+		return nil
+	}
+	if err := c.e.Store.Overtaken(c.work, passed); err != nil {
+		return err
+	}
+	for _, f := range written {
+		c.fs.Remove(f) //nolint: it is swept later
+	}
+	return nil
+}

@@ -176,6 +176,7 @@ func (c *Conductor) publishList(it *item, list []store.Delivery, folders map[str
 	}
 	defer over()
 	var passed []store.OvertakenAt
+	var gone []string // what was written of them
 	for _, o := range going {
 		d := o.Delivery
 		if out[d.Folder] {
@@ -189,7 +190,7 @@ func (c *Conductor) publishList(it *item, list []store.Delivery, folders map[str
 			first = cmp.Or(first, err)
 			continue
 		case by != nil && taken != workspace.ReplaceKeep:
-			passed = append(passed, overtakenBy(it, d, by))
+			passed, gone = append(passed, overtakenBy(it, d, by)), append(gone, d.Temporary)
 			continue
 		case by != nil:
 			if err := c.formerly(it, d, by); err != nil {
@@ -221,15 +222,8 @@ func (c *Conductor) publishList(it *item, list []store.Delivery, folders map[str
 			return err
 		}
 	}
-	if len(passed) > 0 {
-		if err := c.e.Store.Overtaken(c.work, passed); err != nil {
-			return err
-		}
-		for _, o := range going {
-			if slices.ContainsFunc(passed, func(p store.OvertakenAt) bool { return p.Ord == o.Ord }) {
-				c.fs.Remove(o.Temporary) //nolint: it is swept later
-			}
-		}
+	if err := c.yielded(passed, gone); err != nil {
+		return err
 	}
 	if (first != nil || part || it.commit.Kept > 0) && len(there) > 0 {
 		for f := range folders {

@@ -415,6 +415,7 @@ func (s *sender) deliver(all []*letter) error {
 func (s *sender) yield(all []*letter, later overtaken) (rest []*letter, _ error) {
 	c := s.c
 	var passed []store.OvertakenAt
+	var gone []string
 	for _, l := range all {
 		by, err := c.by(later, &l.Delivery)
 		switch {
@@ -423,7 +424,7 @@ func (s *sender) yield(all []*letter, later overtaken) (rest []*letter, _ error)
 			l.isLate()
 			continue
 		case by != nil && l.Parcel.Taken != workspace.ReplaceKeep:
-			passed = append(passed, overtakenBy(l.of.it, &l.Delivery, by))
+			passed, gone = append(passed, overtakenBy(l.of.it, &l.Delivery, by)), append(gone, l.Spooled)
 			continue
 		case by != nil:
 			if err := c.formerly(l.of.it, &l.Delivery, by); err != nil {
@@ -433,18 +434,7 @@ func (s *sender) yield(all []*letter, later overtaken) (rest []*letter, _ error)
 		}
 		rest = append(rest, l)
 	}
-	if len(passed) == 0 {
-		return rest, nil
-	}
-	if err := c.e.Store.Overtaken(c.work, passed); err != nil {
-		return nil, err
-	}
-	for _, l := range all {
-		if _, is := later[outputOf{l.Delivery.Run, l.Delivery.Ord}]; is && !slices.Contains(rest, l) && l.err == nil {
-			c.fs.Remove(l.Spooled) //nolint: it is swept later
-		}
-	}
-	return rest, nil
+	return rest, c.yielded(passed, gone)
 }
 
 // put writes some outputs to a place with files, records that, and names them.
