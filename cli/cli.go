@@ -88,7 +88,7 @@ func Main(args []string, out, errOut io.Writer) int {
 			os.Exit(exitInterrupted)
 		})
 	}
-	err := root.ExecuteContext(ctx)
+	command, err := root.ExecuteContextC(ctx)
 	ended.Store(true)
 	var use errUse
 	var problem *api.Problem
@@ -100,8 +100,11 @@ func Main(args []string, out, errOut io.Writer) int {
 		return exitInterrupted
 	case errors.Is(err, errFindings):
 		return exitFindings
-	case errors.As(err, &use), isCobraUse(err):
+	case errors.As(err, &use):
 		fmt.Fprintf(errOut, "ydrion: %v\n", err)
+		return exitUse
+	case isCobraUse(err):
+		fmt.Fprintf(errOut, "ydrion: %s\n\n%s", strings.TrimSpace(err.Error()), howToUse(command))
 		return exitUse
 	case errors.As(err, &problem) && problem.Status < 500 && problem.Status != 401:
 		fmt.Fprintf(errOut, "ydrion: %v\n", err)
@@ -109,6 +112,14 @@ func Main(args []string, out, errOut io.Writer) int {
 	}
 	fmt.Fprintf(errOut, "ydrion: %v\n", err)
 	return exitSystem
+}
+
+// howToUse says how a command is written, to somebody who wrote it otherwise.
+func howToUse(c *cobra.Command) string {
+	if c.HasSubCommands() {
+		return fmt.Sprintf("`%s --help` lists the commands.\n", c.CommandPath())
+	}
+	return fmt.Sprintf("It is written so: %s\n`%s --help` has examples.\n", c.UseLine(), c.CommandPath())
 }
 
 // isCobraUse recognises the errors that the argument parser makes itself.
