@@ -292,6 +292,27 @@ func TestLaterStays(t *testing.T) {
 			t.Errorf("it was asked for again, and %q is there", got)
 		}
 	}
+	t.Run("http", func(t *testing.T) {
+		t.Parallel()
+		web, _, _ := takers(t)
+		b := testbed.Start(t, testbed.With(func(c *service.Config) {
+			e := *c.Environment
+			e.Places = maps.Clone(e.Places)
+			e.Places["put"] = workspace.Place{Name: "put", Kind: "http", Method: "PUT", Address: &url.URL{Scheme: "http", Host: web.Address()}, Connections: 2, Patience: 5 * time.Second}
+			c.Environment = &e
+		}))
+		var works atomic.Bool
+		web.Answer(func(int, *standin.Message) string {
+			if works.Load() {
+				return ""
+			}
+			return "409"
+		})
+		w := replacing("place: put")
+		w["routes/last.yaml"] = strings.Replace(w["routes/last.yaml"], ", name taken: replace", "", 1)
+		b.Publish(w)
+		check(t, b, func() { works.Store(true) }, func(string) string { all := web.Taken(); return string(all[len(all)-1].Content) }, false)
+	})
 	for _, taken := range []string{"replace", "replace and keep"} {
 		as := func(to string) map[string]string {
 			w := replacing(to)
