@@ -604,7 +604,11 @@ func (a *app) timeline(p wire.Pickup, runs []wire.Run) {
 			}
 			fmt.Fprintf(a.out, "      records of each branch: %s\n", strings.Join(of, ", "))
 		}
-		stamp(fmt.Sprintf("run %d published %s", r.ID, count(int(r.Outputs), "output")), r.EndedAt)
+		published := fmt.Sprintf("run %d published %s", r.ID, count(int(r.Outputs-r.Overtaken), "output"))
+		if r.Overtaken > 0 {
+			published += fmt.Sprintf(", %s overtaken", count(int(r.Overtaken), "output"))
+		}
+		stamp(published, r.EndedAt)
 		a.deliveries(r)
 		for _, f := range r.Findings {
 			fmt.Fprintf(a.out, "      %s\n", strings.ReplaceAll(f.String(), "\n", "\n      "))

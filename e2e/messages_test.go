@@ -37,17 +37,30 @@ func takers(t *testing.T) (web *standin.HTTP, lab *standin.MLLP, post *standin.S
 	return web, lab, post
 }
 
+// withPlaces lets a service know these places, too.
+func withPlaces(places ...workspace.Place) testbed.Option {
+	return testbed.With(func(c *service.Config) {
+		e := *c.Environment
+		e.Places = maps.Clone(e.Places)
+		for _, p := range places {
+			p.Patience = 5 * time.Second
+			e.Places[p.Name] = p
+		}
+		c.Environment = &e
+	})
+}
+
+// webPlace is a place that outputs are sent to by a method of HTTP.
+func webPlace(name, method, host string, connections int) workspace.Place {
+	return workspace.Place{Name: name, Kind: "http", Method: method, Address: &url.URL{Scheme: "http", Host: host}, Connections: connections}
+}
+
 // TestSaid: what goes with outputs is made of their content: a mail's addresses, subject and texts, and headers.
 func TestSaid(t *testing.T) {
 	t.Parallel()
 	web, _, post := takers(t)
-	b := testbed.Start(t, testbed.With(func(c *service.Config) {
-		e := *c.Environment
-		e.Places = maps.Clone(e.Places)
-		e.Places["desk"] = workspace.Place{Name: "desk", Kind: "http", Method: "POST", Address: &url.URL{Scheme: "http", Host: web.Address()}, Connections: 1, Patience: 5 * time.Second}
-		e.Places["post"] = workspace.Place{Name: "post", Kind: "smtp", TLS: "none", From: "ydrion@skerry.example", Address: &url.URL{Scheme: "smtp", Host: post.Address()}, Connections: 1, Patience: 5 * time.Second}
-		c.Environment = &e
-	}))
+	b := testbed.Start(t, withPlaces(webPlace("desk", "POST", web.Address(), 1),
+		workspace.Place{Name: "post", Kind: "smtp", TLS: "none", From: "ydrion@skerry.example", Address: &url.URL{Scheme: "smtp", Host: post.Address()}, Connections: 1}))
 	b.Publish(delivering(t, `deliver:
   name: "{specimen_id}.hl7"
   one file per: record

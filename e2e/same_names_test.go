@@ -2,20 +2,16 @@ package e2e
 
 import (
 	"fmt"
-	"maps"
-	"net/url"
 	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
 	"testing"
-	"time"
 
 	"ydrion/files"
 	"ydrion/service"
 	"ydrion/standin"
 	"ydrion/testbed"
-	"ydrion/workspace"
 )
 
 // TestOutputsOfOneName: of outputs that have one name none is lost on a server, whether they are of one run, which brings them on several connections,
@@ -187,12 +183,7 @@ func TestRefusedAndReplaced(t *testing.T) {
 	t.Run("http", func(t *testing.T) {
 		t.Parallel()
 		web, _, _ := takers(t)
-		b := testbed.Start(t, testbed.With(func(c *service.Config) {
-			e := *c.Environment
-			e.Places = maps.Clone(e.Places)
-			e.Places["put"] = workspace.Place{Name: "put", Kind: "http", Method: "PUT", Address: &url.URL{Scheme: "http", Host: web.Address()}, Connections: 1, Patience: 5 * time.Second}
-			c.Environment = &e
-		}))
+		b := testbed.Start(t, withPlaces(webPlace("put", "PUT", web.Address(), 1)))
 		tried := 0
 		web.Answer(func(int, *standin.Message) string { // the first is not taken at first
 			if tried++; tried == 1 {
@@ -223,14 +214,7 @@ func TestRefusedAndReplaced(t *testing.T) {
 func TestPutUnderOneName(t *testing.T) {
 	t.Parallel()
 	web, _, _ := takers(t)
-	b := testbed.Start(t, testbed.With(func(c *service.Config) {
-		e := *c.Environment
-		e.Places = maps.Clone(e.Places)
-		for _, how := range []string{"PUT", "POST"} {
-			e.Places[strings.ToLower(how)] = workspace.Place{Name: strings.ToLower(how), Kind: "http", Method: how, Address: &url.URL{Scheme: "http", Host: web.Address()}, Connections: 1, Patience: 5 * time.Second}
-		}
-		c.Environment = &e
-	}))
+	b := testbed.Start(t, withPlaces(webPlace("put", "PUT", web.Address(), 1), webPlace("post", "POST", web.Address(), 1)))
 	for _, how := range []string{"put", "post"} {
 		b.Publish(delivering(t, "deliver: {place: "+how+", name: \"{station}.hl7\", one file per: record}\n"))
 		b.Drop("stations/inbox", how+".csv", heading+row(1)+row(2)+row(3+len(how)))
@@ -277,7 +261,7 @@ func TestLaterStays(t *testing.T) {
 			if of.State != "published" || !strings.Contains(of.Name, ".former-") || read(of.Name) != "id\n1\n" {
 				t.Errorf("the earlier one should be kept: %+v", of)
 			}
-		case of.State != "overtaken" || !strings.Contains(of.Reason, fmt.Sprintf("pickup %d (second.csv)", later.ID)):
+		case d.Runs[0].Overtaken != 1 || of.State != "overtaken" || !strings.Contains(of.Reason, fmt.Sprintf("pickup %d (second.csv)", later.ID)):
 			t.Errorf("the earlier one is %q: %s", of.State, of.Reason)
 		}
 		// Who asks for the first one again wants it.
@@ -295,12 +279,7 @@ func TestLaterStays(t *testing.T) {
 	t.Run("http", func(t *testing.T) {
 		t.Parallel()
 		web, _, _ := takers(t)
-		b := testbed.Start(t, testbed.With(func(c *service.Config) {
-			e := *c.Environment
-			e.Places = maps.Clone(e.Places)
-			e.Places["put"] = workspace.Place{Name: "put", Kind: "http", Method: "PUT", Address: &url.URL{Scheme: "http", Host: web.Address()}, Connections: 2, Patience: 5 * time.Second}
-			c.Environment = &e
-		}))
+		b := testbed.Start(t, withPlaces(webPlace("put", "PUT", web.Address(), 2)))
 		var works atomic.Bool
 		web.Answer(func(int, *standin.Message) string {
 			if works.Load() {

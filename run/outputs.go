@@ -203,7 +203,7 @@ func (o *outputs) add(out *deliver.Output, kind string, output int, name string,
 	if d.Taken == workspace.Replace || puts {
 		o.replaces(filepath.Join(out.Folder, name))
 	}
-	o.deliveries = append(o.deliveries, store.Delivery{Replaces: d.Taken == workspace.Replace || d.Taken == workspace.ReplaceKeep || puts, Run: o.Run, Ord: o.ord, Kind: kind, Output: output, Folder: out.Folder, Name: name, Said: said, Temporary: out.Temporary, Size: out.Size, SHA256: sum, Records: records, FirstRecord: first, Device: out.Holder.Device, Inode: out.Holder.Inode})
+	o.deliveries = append(o.deliveries, store.Delivery{Replaces: d.Taken.Replaces() || puts, Run: o.Run, Ord: o.ord, Kind: kind, Output: output, Folder: out.Folder, Name: name, Said: said, Temporary: out.Temporary, Size: out.Size, SHA256: sum, Records: records, FirstRecord: first, Device: out.Holder.Device, Inode: out.Holder.Inode})
 	if len(o.deliveries) < portion {
 		return nil
 	}

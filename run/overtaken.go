@@ -42,8 +42,7 @@ func whenTaken(it *item, d *store.Delivery) workspace.WhenTaken {
 
 // takes tells whether an output takes the place of what has its name.
 func (c *Conductor) takes(it *item, d *store.Delivery) bool {
-	taken := whenTaken(it, d)
-	return taken == workspace.Replace || taken == workspace.ReplaceKeep || c.puts(d.Folder)
+	return whenTaken(it, d).Replaces() || c.puts(d.Folder)
 }
 
 // inTurn waits until nobody else of this service is about to give outputs the names of these, where they take the place of what has
@@ -96,8 +95,8 @@ func (c *Conductor) inTurn(all []leaving) (_ overtaken, over func(), _ error) {
 	return out, over, nil
 }
 
-// by gives the later output that has the place of one, if one has. It is an error if nobody knows yet.
-func (c *Conductor) by(o overtaken, d *store.Delivery) (*store.Later, error) {
+// overtaker gives the later output that has the place of one, if one has. It is an error if nobody knows yet.
+func (c *Conductor) overtaker(o overtaken, d *store.Delivery) (*store.Later, error) {
 	l, is := o[outputOf{d.Run, d.Ord}]
 	if !is {
 		return nil, nil
@@ -116,7 +115,7 @@ func (c *Conductor) by(o overtaken, d *store.Delivery) (*store.Later, error) {
 	return nil, nil // it comes, and takes the place of this one
 }
 
-// formerly gives an output the name under which it were kept if the later one had come behind it.
+// formerly gives an output the name under which it would be kept if the later one had come behind it.
 func (c *Conductor) formerly(it *item, d *store.Delivery, by *store.Later) error {
 	d.Name = deliver.Formerly(d.Name, by.By)
 	return c.e.Store.Rename(c.work, c.node.ID, store.RunOf{Run: d.Run, Pickup: it.Pickup}, d.Ord, d.Name)
@@ -135,6 +134,7 @@ func (c *Conductor) yielded(passed []store.OvertakenAt, written []string) error 
 	if err := c.e.Store.Overtaken(c.work, passed); err != nil {
 		return err
 	}
+	c.e.Log.Warn("outputs are not delivered, as those of later files are there", "route", c.name, "outputs", len(passed), "first_run", passed[0].Run, "because", passed[0].Reason)
 	for _, f := range written {
 		c.fs.Remove(f) //nolint: it is swept later
 	}

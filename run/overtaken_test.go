@@ -27,7 +27,7 @@ func TestOvertaken(t *testing.T) {
 		"waits, 3":     {State: "uncertain", Temporary: there},
 	} {
 		l.Run, l.Ord, l.Pickup, l.File = 3, 2, 12, "second.csv"
-		by, err := c.by(overtaken{outputOf{3, 2}: l}, d)
+		by, err := c.overtaker(overtaken{outputOf{3, 2}: l}, d)
 		got := "comes out"
 		switch {
 		case err != nil && by == nil && strings.Contains(err.Error(), "ansel.csv waits for that of pickup 12 (second.csv)"):
@@ -38,7 +38,7 @@ func TestOvertaken(t *testing.T) {
 		if want, _, _ := strings.Cut(says, ","); got != want {
 			t.Errorf("%s: %s, %v", says, got, err)
 		}
-		if by, err := c.by(overtaken{outputOf{3, 1}: l}, d); by != nil || err != nil {
+		if by, err := c.overtaker(overtaken{outputOf{3, 1}: l}, d); by != nil || err != nil {
 			t.Errorf("of another output: %v %v", by, err)
 		}
 	}

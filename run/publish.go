@@ -184,7 +184,7 @@ func (c *Conductor) publishList(it *item, list []store.Delivery, folders map[str
 		}
 		c.beat[publishing].Store(time.Now().UnixNano())
 		taken := whenTaken(it, d)
-		by, err := c.by(later, d)
+		by, err := c.overtaker(later, d)
 		switch {
 		case err != nil:
 			first = cmp.Or(first, err)

@@ -417,7 +417,7 @@ func (s *sender) yield(all []*letter, later overtaken) (rest []*letter, _ error)
 	var passed []store.OvertakenAt
 	var gone []string
 	for _, l := range all {
-		by, err := c.by(later, &l.Delivery)
+		by, err := c.overtaker(later, &l.Delivery)
 		switch {
 		case err != nil:
 			l.err = err

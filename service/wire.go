@@ -30,7 +30,7 @@ func nodeOf(n store.NodeView) wire.NodeView        { return wire.NodeView(n) }
 func runOf(r store.Run) wire.Run {
 	return wire.Run{ID: r.ID, Pickup: r.Pickup, Route: r.Route, Revision: r.Revision, Number: r.Number, State: r.State, SameAs: r.SameAs, Again: r.Again,
 		Now: r.Now, StartedAt: r.StartedAt, CommittedAt: r.CommittedAt, EndedAt: r.EndedAt, In: r.In, Good: r.Good, Rejected: r.Rejected, Filtered: r.Filtered, Merged: r.Merged,
-		Warnings: r.Warnings, Bytes: r.Bytes, Whole: r.Whole, Findings: r.Findings, Deliveries: all(r.Deliveries, deliveryOf), Outputs: r.Outputs,
+		Warnings: r.Warnings, Bytes: r.Bytes, Whole: r.Whole, Findings: r.Findings, Deliveries: all(r.Deliveries, deliveryOf), Outputs: r.Outputs, Overtaken: r.Overtaken,
 		Key: r.Key, Files: all(r.Of, runFileOf), Branches: all(r.Branches, func(b store.BranchOf) wire.BranchCount { return wire.BranchCount(b) })}
 }
 

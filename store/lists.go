@@ -187,15 +187,17 @@ type Run struct {
 	Findings    finding.List `db:"-"`
 	Deliveries  []Delivery   `db:"-"`
 	Outputs     int64        `db:"outputs"`
-	Files       int          `db:"files"` // that it is of
-	Key         string       `db:"key"`   // what they have in common
+	Overtaken   int64        `db:"overtaken"` // of them
+	Files       int          `db:"files"`     // that it is of
+	Key         string       `db:"key"`       // what they have in common
 	Of          []OfRun      `db:"-"`
 	RawBranches []byte       `db:"branches"`
 	Branches    []BranchOf   `db:"-"`
 }
 
 const runColumns = `select r.id, rp.pickup, r.route, r.revision, v.number, r.state, r.same_as, r.again, r.facts_now, r.started_at, r.committed_at, r.ended_at, r.records_in, r.good, r.rejected, r.filtered, r.merged, r.warnings, r.bytes, r.whole, r.findings, r.files, r.key, r.branches,
-	(select count(*) from deliveries d where d.run = r.id) as outputs
+	(select count(*) from deliveries d where d.run = r.id) as outputs,
+	(select count(*) from deliveries d where d.run = r.id and d.state = 'overtaken') as overtaken
 	from runs r join run_pickups rp on rp.run = r.id join revisions v on v.route = r.route and v.hash = r.revision`
 
 // Runs lists the runs of a pickup, newest first, with their first deliveries.

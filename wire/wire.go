@@ -69,6 +69,7 @@ type Run struct {
 	Findings    finding.List `json:"findings" doc:"about the file as a whole"`
 	Deliveries  []Delivery   `json:"deliveries" doc:"at most 200 good ones, and all others"`
 	Outputs     int64        `json:"outputs" doc:"how many deliveries there are"`
+	Overtaken   int64        `json:"overtaken" doc:"how many of them did not come out, as those of later files have their places"`
 	Key         string       `json:"key,omitempty" doc:"what the files have in common that it is of, where they were collected"`
 	Files       []RunFile    `json:"files" doc:"that it is of, in their order"`
 

@@ -57,6 +57,9 @@ const (
 	HoldTaken   WhenTaken = "hold"             // the delivery waits for a person
 )
 
+// Replaces tells whether the new file takes the place of what has its name.
+func (w WhenTaken) Replaces() bool { return w == Replace || w == ReplaceKeep }
+
 // Destination is a folder and how files come into it.
 type Destination struct {
 	Folder string

@@ -1987,6 +1987,11 @@ export interface components {
              * @description how many deliveries there are
              */
             outputs: number;
+            /**
+             * Format: int64
+             * @description how many of them did not come out, as those of later files have their places
+             */
+            overtaken: number;
             /** Format: int64 */
             pickup: number;
             /** Format: int64 */

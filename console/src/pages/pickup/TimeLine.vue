@@ -36,7 +36,7 @@ const lastGood = (r: Run) => groups(r).filter((list) => list[0].kind === 'good')
       </li>
       <li v-if="r.committed_at"><time>{{ clock(r.committed_at, true) }}</time> committed</li>
       <li v-if="r.committed_at">
-        <template v-if="r.ended_at"><time>{{ clock(r.ended_at, true) }}</time> published {{ many(r.outputs, 'output') }}, {{ between(r.started_at, r.ended_at) }} after it began</template>
+        <template v-if="r.ended_at"><time>{{ clock(r.ended_at, true) }}</time> published {{ many(r.outputs - r.overtaken, 'output') }}<template v-if="r.overtaken > 0">, {{ many(r.overtaken, 'output') }} overtaken</template>, {{ between(r.started_at, r.ended_at) }} after it began</template>
         <template v-else>{{ many(r.outputs, 'output') }}, not all delivered yet</template>
         <ul v-if="r.id === run">
           <template v-for="(list, i) in groups(r)" :key="list[0].number">
