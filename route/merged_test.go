@@ -5,10 +5,14 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
+	"ydrion/core/batch"
 	"ydrion/core/flow"
+	"ydrion/core/format"
 	"ydrion/workspace"
 )
 
@@ -88,3 +92,97 @@ func TestMergedRowsAreCounted(t *testing.T) {
 		}
 	}
 }
+
+// TestRowsThatDisagree: a record that is made of rows has the values of its first one. Where another row has others in a field
+// that is taken of the record, in the map or in a name, that is said at the first such row; not where it has none, or the same
+// value in another form, nor of fields that each row is asked for: checked against a plain look at the rows.
+func TestRowsThatDisagree(t *testing.T) {
+	for seed := range uint64(24) {
+		r := rand.New(rand.NewPCG(seed, 2))
+		gather := seed%2 == 0
+		list, read, step := "rows", "{format: csv, together: [k]}", ""
+		if gather {
+			list, read, step = "lines", "{format: csv}", "shape: [{gather: lines, by: [k]}]\n"
+		}
+		m := "map m\nsource csv schemas/s.json\ntarget json based on samples/o.json\n\nk = k\nkg = kg if empty 0\nfirst = LIST | first who\nreject when (LIST once by rank) | count > 9 because \"no\"\nrepeat lines for l in LIST\nn = n\nday = record.day | format \"ISO 8601\"\nend\n"
+		c, findings := Compile(workspace.FromFiles(map[string][]byte{
+			"routes/r.yaml":  []byte("route: r\nlisten: {folder: \"{in}\"}\nread: " + read + "\ncheck: {schema: schemas/s.json}\n" + step + "map: maps/m.map\ndeliver: {folder: \"{out}\", name: \"{place}-{record}.json\", one file per: record}\nrejected: {folder: \"{bad}\"}\n"),
+			"schemas/s.json": []byte(`{"fields": [{"name": "k"}, {"name": "kg", "type": "number"}, {"name": "who"}, {"name": "n", "type": "number"}, {"name": "day", "type": "date"}, {"name": "place"}, {"name": "rank"}], "missingValues": ["", "-"]}`),
+			"maps/m.map":     []byte(strings.ReplaceAll(m, "LIST", list)),
+			"samples/o.json": []byte("{\"k\": \"a\", \"kg\": 1, \"first\": \"\", \"lines\": [{\"n\": 1, \"day\": \"\"}]}\n"),
+		}), "r")
+		if c == nil {
+			t.Fatal(findings)
+		}
+		text, names := "k,kg,who,n,day,place,rank\n", []string{"k", "kg", "who", "n", "day", "place", "rank"}
+		some := map[string][]string{"kg": {"1", "1.0", "01", "2", ""}, "who": {"Ada", "Bo", ""}, "n": {"1", "2"}, "day": {"2026-12-01", "2026-12-01", "2026-12-02", ""}, "place": {"Holm", "Holm", "Skerry", "", "-"}, "rank": {"a", "b"}}
+		meant := func(name, v string) string { // what two texts that mean the same have in common
+			switch {
+			case name == "kg" && (v == "1.0" || v == "01"):
+				return "1"
+			case name == "place" && v == "-":
+				return ""
+			}
+			return v
+		}
+		firsts, said, rows := map[string]map[string]string{}, map[string]bool{}, map[string]int{}
+		var want []string
+		for i := range 120 {
+			key := fmt.Sprintf("k%02d", i/5)
+			if gather {
+				key = fmt.Sprintf("k%02d", r.IntN(30))
+			}
+			row, line := map[string]string{"k": key}, []string{key}
+			for _, name := range names[1:] {
+				row[name] = some[name][r.IntN(len(some[name]))]
+				line = append(line, row[name])
+			}
+			text += strings.Join(line, ",") + "\n"
+			rows[key]++
+			if firsts[key] == nil {
+				firsts[key] = row
+				continue
+			}
+			for _, name := range []string{"kg", "day", "place"} {
+				v, first := meant(name, row[name]), meant(name, firsts[key][name])
+				if v != "" && v != first && !said[key+name] {
+					said[key+name] = true
+					line := fmt.Sprintf("%d %s[%d] %q", i+2, name, rows[key], row[name])
+					if first != "" {
+						line += fmt.Sprintf(" %q", firsts[key][name])
+					}
+					want = append(want, line)
+				}
+			}
+		}
+		o := &disagreeing{}
+		all, err := c.Plan.RunAll(context.Background(), []flow.File{{Name: "a", Size: int64(len(text)), Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text)), nil }}}, flow.Inputs{Cores: 1 + int(seed%3)}, o)
+		if err != nil {
+			t.Fatal(err)
+		}
+		slices.Sort(want)
+		slices.Sort(o.said)
+		if !slices.Equal(o.said, want) || all.Files[0].Warnings != int64(len(want)) || all.Files[0].Rejected != 0 {
+			t.Fatalf("seed %d: %d warnings, %d rejected:\n%s\nnot\n%s\nof\n%s", seed, all.Files[0].Warnings, all.Files[0].Rejected, strings.Join(o.said, "\n"), strings.Join(want, "\n"), text)
+		}
+	}
+}
+
+// disagreeing takes where rows are said to disagree.
+type disagreeing struct {
+	opened *flow.Opened
+	said   []string
+}
+
+func (d *disagreeing) Open(o *flow.Opened) error   { d.opened = o; return nil }
+func (d *disagreeing) Broken(*format.Broken) error { return nil }
+func (d *disagreeing) Batch(b *batch.Batch) error {
+	for i := range b.Records() {
+		for _, f := range d.opened.Findings(b, i) {
+			d.said = append(d.said, fmt.Sprintf("%d %s %s", f.Place.Line, f.Place.Path, strings.Join(quoted.FindAllString(f.Message, -1), " ")))
+		}
+	}
+	return nil
+}
+
+var quoted = regexp.MustCompile(`"[^"]*"`)

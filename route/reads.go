@@ -223,6 +223,28 @@ func (c *compilation) elsewhere() map[string]bool {
 	return named
 }
 
+// taken tells the schema of records that are made of rows which fields are used as those of the record, and not asked
+// of its rows: by a map, or by the route itself.
+func (c *compilation) taken(plan *flow.Plan) {
+	named := map[string]bool{}
+	for _, text := range c.texts() {
+		if node, findings := lang.ParseText(c.route.File, text, text, 0); !findings.HasErrors() {
+			lang.OfRecord(node, named)
+		}
+	}
+	c.conditions(func(node lang.Node, _ place.Place) { lang.OfRecord(node, named) })
+	for i := range plan.Branches {
+		if p := plan.Branches[i].Program; p != nil {
+			maps.Copy(named, p.Taken)
+		}
+	}
+	for k, f := range plan.Schema.Record {
+		if named[f.Name] {
+			plan.Schema.Taken = append(plan.Schema.Taken, k)
+		}
+	}
+}
+
 // conditions are those of branches and destinations.
 func (c *compilation) conditions(say func(node lang.Node, said place.Place)) {
 	one := func(when, setting string) {

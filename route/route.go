@@ -229,6 +229,9 @@ func (c *compilation) plan() *flow.Plan {
 		scope := lang.Scope{Fields: s.Record, Lists: s.Lists, Lookups: c.tables, Separate: m.branch.PerRecord, Offered: document != nil || r.Schema == "" || m.AsCame || len(r.Branches) > 1, Example: c.example(), Elsewhere: c.elsewhere()}
 		plan.Branches = append(plan.Branches, c.branch(m, targets[i], scope))
 	}
+	if s.Rows {
+		c.taken(plan)
+	}
 	plan.Against = c.against(lang.Scope{Fields: s.Record, Lists: s.Lists, Lookups: c.tables, Example: c.example()})
 	if r.Sample != "" && !c.out.HasErrors() {
 		c.sample(plan, made)

@@ -41,6 +41,28 @@ func Names(n Node, into map[string]bool) {
 	}
 }
 
+// OfRecord collects the names in an expression that mean the record itself: what rows of a list are asked is not among them.
+func OfRecord(n Node, into map[string]bool) {
+	switch of := n.(type) {
+	case *Name:
+		into[of.Name] = true
+	case *Rows:
+		return
+	case *Call:
+		if functions[of.Name].Rows {
+			if of.Instead != nil {
+				OfRecord(of.Instead, into)
+			}
+			return
+		}
+	}
+	for _, below := range children(n) {
+		if below != nil {
+			OfRecord(below, into)
+		}
+	}
+}
+
 // unsaid warns of a comparison that turns what is not there into something: one with !=, or within a
 // not. It does not hold then, and its reader may think that it does.
 func (c *checker) unsaid(n *Binary) {

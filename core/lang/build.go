@@ -83,7 +83,7 @@ func assemble(m *Map, file, source string, target format.Target, scope Scope, ex
 	}
 	b.notes = false // actions are as they are; beside them stands what notes
 	p := b.program(layout.Record, layout)
-	p.assigned, b.notes = b.assigned, explains
+	p.assigned, p.Taken, b.notes = b.assigned, b.taken, explains
 	p.editor = layout.Editor
 	for _, e := range layout.Edits {
 		p.edits = append(p.edits, b.edit(p, e))

@@ -97,6 +97,7 @@ type checker struct {
 	place func(pos int) place.Place
 	kinds map[Node]value.Kind
 	used  map[string]bool // fields
+	taken map[string]bool // those of them that are the record's own, and not asked of its rows
 	words map[string]bool // context words
 	out   finding.List
 
@@ -134,7 +135,7 @@ func (c *checker) size(n Node) int {
 
 func newChecker(scope Scope, place func(int) place.Place) *checker {
 	whole := shape.Shape{Fields: scope.Fields, Lists: scope.Lists}
-	return &checker{scope: scope, place: place, kinds: map[Node]value.Kind{}, used: map[string]bool{}, words: map[string]bool{}, usedLists: map[int]bool{}, lets: map[string]*let{}, bound: map[*Name]*let{}, asked: asked{}, warned: map[int]bool{},
+	return &checker{scope: scope, place: place, kinds: map[Node]value.Kind{}, used: map[string]bool{}, taken: map[string]bool{}, words: map[string]bool{}, usedLists: map[int]bool{}, lets: map[string]*let{}, bound: map[*Name]*let{}, asked: asked{}, warned: map[int]bool{},
 		tables: whole.Tables(), frames: []frame{{name: "record", fields: scope.Fields, table: -1}}}
 }
 
@@ -379,7 +380,9 @@ func (c *checker) name(n *Name) value.Kind {
 		c.bad(n, "map.name", "%s is a field and a word of the language", n.Name)
 		c.suggest("say field %q for the field", n.Name)
 	}
-	c.used[c.frames[depth].fields[slot].Name] = true
+	if c.used[c.frames[depth].fields[slot].Name] = true; depth == 0 {
+		c.taken[c.frames[depth].fields[slot].Name] = true
+	}
 	return c.frames[depth].fields[slot].Kind
 }
 

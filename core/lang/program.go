@@ -32,6 +32,7 @@ type Program struct {
 	source   []string               // the lines of the map, where the program explains what it does
 	Sequence bool                   // uses the route's sequence
 	Record   bool                   // uses record numbers
+	Taken    map[string]bool        // fields of the record itself that are used, and not only asked of its rows
 
 	begins, ends *Program // what stands around the records of an output
 	skip         int

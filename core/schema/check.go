@@ -1,6 +1,7 @@
 package schema
 
 import (
+	"bytes"
 	"encoding/binary"
 	"fmt"
 	"hash/maphash"
@@ -68,6 +69,7 @@ const (
 	ruleEnum
 	ruleUnique
 	ruleKey // of the first column of a key of several
+	ruleAgree
 	rulesPerColumn
 )
 
@@ -143,7 +145,46 @@ func (s *Schema) checkRows(b *batch.Batch, record int, row []batch.Span) bool {
 		s.check(b, record, 1, i, of, of, false)
 	}
 	copy(row, t.Spans[from*t.Slots:])
-	return len(b.Notes) == notes
+	good := len(b.Notes) == notes
+	for _, k := range s.Taken {
+		s.columns[k].agree(b, record, from, to)
+	}
+	return good
+}
+
+// agree warns of the first row of a record that has another value than its first row in a column of which the record
+// has the first row's. One that has none says nothing else: sheets have such a value once.
+func (c *column) agree(b *batch.Batch, record, from, to int) {
+	first, there := c.value(b, record, 1, from)
+	there = there && !c.isMissing(first)
+	for row := from + 1; row < to; row++ {
+		v, has := c.value(b, record, 1, row)
+		if !has || len(v) == 0 || c.isMissing(v) || there && c.alike(first, v) {
+			continue
+		}
+		b.Notes = append(b.Notes, batch.Note{Record: int32(record), Slot: c.slot, Rule: c.slot*rulesPerColumn + ruleAgree, Source: batch.Check, Table: 1, Row: int32(row), Warn: true})
+		return
+	}
+}
+
+// alike tells whether two values of a column are the same, however they are written.
+func (c *column) alike(v, w []byte) bool {
+	if bytes.Equal(v, w) {
+		return true
+	}
+	x, read := c.field.Read(v)
+	y, too := c.field.Read(w)
+	switch {
+	case !read || !too:
+		return false
+	case c.kind == value.Number:
+		return x.Number.Cmp(y.Number) == 0
+	case c.kind == value.Time:
+		return c.compare(v, &y) == 0
+	case c.kind == value.Bool:
+		return x.Truth == y.Truth
+	}
+	return false
 }
 
 // check checks a row of a table, from 1 on, or the record.
@@ -451,6 +492,17 @@ func (s *Schema) Describe(b *batch.Batch, n batch.Note, r format.Reader) finding
 	case ruleUnique:
 		f = finding.New("schema.unique", at, "%s %q was in record %s already", c.name, seen, n.Text)
 		f.Expected = "a value that no other record has"
+	case ruleAgree:
+		from, _ := b.Rows(0, int(n.Record))
+		first, there := c.value(b, int(n.Record), 1, from)
+		list, field := format.Word(s.Lists[0].Name), format.Word(c.name)
+		instead := "has none"
+		if there && !c.isMissing(first) {
+			instead = fmt.Sprintf("has %q", finding.Shorten(first))
+		}
+		f = finding.Warn("csv.disagree", at, "%s is %q in this row; the first row of the record, whose value is taken, %s", c.name, seen, instead)
+		f.Expected = "the same in all rows of a record"
+		f = f.Suggest("if it may differ, take it from each row (repeat … for row in %s), or say which is meant (%s | first %s); if not, reject such records (reject when (%s once by %s) | count > 1 because …)", list, list, field, list, field)
 	case ruleKey:
 		var said []string
 		for _, i := range of.key {
@@ -474,7 +526,7 @@ func (s *Schema) list(table int) string {
 }
 
 var rulePointers = [rulesPerColumn]string{"/constraints/required", "/type", "/format", "/constraints/minLength", "/constraints/maxLength", "/constraints/minimum", "/constraints/maximum",
-	"/constraints/pattern", "/constraints/enum", "/constraints/unique", "/primaryKey"}
+	"/constraints/pattern", "/constraints/enum", "/constraints/unique", "/primaryKey", ""}
 
 // advice knows the usual ways in which a value loses its form.
 func (c *column) advice(v []byte) string {

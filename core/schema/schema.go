@@ -30,6 +30,7 @@ type Schema struct {
 	Record  shape.Record
 	Lists   []shape.List // of the record
 	Rows    bool         // a record is made of rows, which are the first list: they are what is checked
+	Taken   []int        // where a record is made of rows: the columns that are taken of its first row, and in which the others should agree with it
 	Unique  []string     // names of the fields whose values must differ
 	key     []int        // the columns whose values must not be the same together, if they are several
 	columns []column
