@@ -13,6 +13,7 @@ import (
 	"os/signal"
 	"os/user"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -132,6 +133,14 @@ func isCobraUse(err error) bool {
 	return false
 }
 
+// revision is the state of the sources that the program is built from, and its day; whoever builds it says so.
+var revision string
+
+// built says of what the program is built.
+func built() string {
+	return fmt.Sprintf("%s, with %s for %s/%s", cmp.Or(revision, "unnoted sources"), runtime.Version(), runtime.GOOS, runtime.GOARCH)
+}
+
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "ydrion",
@@ -148,7 +157,9 @@ Check it, try its routes on samples, then publish it to a running service.`,
   ydrion publish demo/workspace --start
   ydrion pickups --state rejected`,
 		SilenceUsage: true, SilenceErrors: true,
+		Version: built(),
 	}
+	root.SetVersionTemplate("{{.Name}} from {{.Version}}\n")
 	root.PersistentPreRun = func(*cobra.Command, []string) { a.settle() }
 	flags := root.PersistentFlags()
 	// What the environment says is not shown as a default: help is pasted into tickets.

@@ -141,6 +141,7 @@ func TestExitCodes(t *testing.T) {
 		"":                                  exitGood,
 		"help":                              exitGood,
 		"try --help":                        exitGood,
+		"--version":                         exitGood,
 		"--version-of-nothing":              exitUse,
 		"try":                               exitUse,
 		"try a":                             exitUse,

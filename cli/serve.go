@@ -217,7 +217,7 @@ Environment variables: YDRION_DATA, YDRION_DATABASE_URL.`,
 			if err != nil {
 				return err
 			}
-			log.Info("ready", "address", h.URL, "environment", env.Name, "data", h.data)
+			log.Info("ready", "address", h.URL, "environment", env.Name, "data", h.data, "built", built())
 			fmt.Fprintf(a.out, "console: %s\n", consoleURL(h))
 			<-cmd.Context().Done()
 			log.Info("stopping")
