@@ -29,7 +29,8 @@ import (
 )
 
 func (a *app) check() *cobra.Command {
-	return a.jsonFlag(&cobra.Command{
+	var in func([]string) (string, error)
+	c := a.jsonFlag(&cobra.Command{
 		Use:   "check [WORKSPACE]",
 		Short: "Check a workspace: routes, maps, schemas, lookups, and circles between routes",
 		Long: `Check everything in a workspace as publishing would, without a service. Every
@@ -38,9 +39,9 @@ error; warnings alone give 0.`,
 		Example: "  ydrion check demo/workspace\n  ydrion check --json . | jq '.findings[].message'",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			folder := "."
-			if len(args) == 1 {
-				folder = args[0]
+			folder, err := in(args)
+			if err != nil {
+				return err
 			}
 			w, err := load(folder)
 			if err != nil {
@@ -61,6 +62,8 @@ error; warnings alone give 0.`,
 			return nil
 		},
 	})
+	in = workspaceFlag(c)
+	return c
 }
 
 // count says how many of something there are.

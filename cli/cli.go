@@ -264,6 +264,18 @@ func (a *app) jsonFlag(c *cobra.Command) *cobra.Command {
 	return c
 }
 
+// workspaceFlag lets a command whose argument is a workspace have it named by a flag, too, as the others do; what it gives
+// finds out which it is.
+func workspaceFlag(c *cobra.Command) func(args []string) (string, error) {
+	folder := c.Flags().StringP("workspace", "w", "", "folder of the workspace, instead of the argument (default \".\")")
+	return func(args []string) (string, error) {
+		if len(args) > 0 && *folder != "" {
+			return "", wrongUse("the workspace is named twice: %s and %s", args[0], *folder)
+		}
+		return cmp.Or(append(args, *folder, ".")...), nil
+	}
+}
+
 func (a *app) printJSON(v any) error {
 	e := json.NewEncoder(a.out)
 	e.SetIndent("", "  ")

@@ -27,6 +27,7 @@ import (
 func (a *app) publish() *cobra.Command {
 	var request api.PublishRequest
 	var start bool
+	var in func([]string) (string, error)
 	c := a.jsonFlag(&cobra.Command{
 		Use:   "publish [WORKSPACE]",
 		Short: "Publish a workspace's routes to the service",
@@ -36,9 +37,9 @@ the revision they began with.`,
 		Example: "  ydrion publish demo/workspace --dry-run\n  ydrion publish demo/workspace --route specimen-orders\n  ydrion publish demo/workspace --start",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: a.asking(func(cmd *cobra.Command, client *api.Client, args []string) error {
-			folder := "."
-			if len(args) == 1 {
-				folder = args[0]
+			folder, err := in(args)
+			if err != nil {
+				return err
 			}
 			w, err := load(folder)
 			if err != nil {
@@ -77,6 +78,7 @@ the revision they began with.`,
 	c.Flags().StringSliceVar(&request.Routes, "route", nil, "publish only these routes")
 	c.Flags().BoolVar(&request.Dry, "dry-run", false, "only say what would be published")
 	c.Flags().BoolVar(&start, "start", false, "start the routes too")
+	in = workspaceFlag(c)
 	return a.saying(c)
 }
 
