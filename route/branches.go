@@ -359,6 +359,10 @@ func (c *compilation) saying(b *workspace.Branch, s workspace.Say, scope lang.Sc
 		c.out = append(c.out, finding.New("deliver.said", said, "what is asked of all records (sum, count, ...) can stand in a name, not in what goes with an output").
 			Suggest("let the map make it, and name it by its field; how many records there are is {part.records}"))
 	}
+	if (s.What == "to" || s.What == "cc") && out.Text != nil && out.Text.Fields && !b.PerRecord && b.By == "" {
+		c.out = append(c.out, finding.Warn("deliver.first", said, "all records that go into one output are mailed to whom the first of them names: %s", s.Text).
+			Suggest("let the records of each have an output of their own: one file per: %q", s.Text))
+	}
 	switch {
 	case s.What == "to" || s.What == "cc":
 		out.Check = func(text string) string {

@@ -142,6 +142,7 @@ type Branch struct {
 	Pieces []uint32 // by record, how many of the target it has become, where those are told apart
 	Parts  int64    // how many of the target the good records have become
 	Number int64    // of the output of all records, where it has one
+	Said   []uint64 // by record, hashes of what it would say of its output, where the first in it does
 }
 
 // Value is one by which outputs are told apart.
@@ -193,6 +194,7 @@ func (b *Batch) Divide(branches int) {
 func (m *Branch) reset() {
 	m.Out, m.Ends, m.Names = usual(m.Out, 32*Size)[:0], usual(m.Ends, Size/4)[:0], usual(m.Names, Size/16)[:0]
 	clear(m.Values)
+	m.Said = usual(m.Said, Size/16)[:0]
 	m.Values, m.Pieces, m.Taken = usual(m.Values, Size/16)[:0], usual(m.Pieces, Size/16)[:0], usual(m.Taken, Size)[:0]
 	m.Parts, m.Number = 0, 0
 }

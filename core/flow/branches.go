@@ -334,6 +334,12 @@ func (r *run) finish(b *batch.Batch, w *worker) (err error) {
 				m.Pieces = append(m.Pieces, 0)
 			}
 			m.Parts += int64(m.Pieces[i])
+			if n := len(r.byFirst[k]); n > 0 {
+				if b.Outcomes[i] == batch.Good && b.In(k, i) {
+					r.sayByFirst(b, i, k, w)
+				}
+				m.Said = append(m.Said, make([]uint64, n*(i+1)-len(m.Said))...)
+			}
 		}
 	}
 	return nil

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"hash/maphash"
 	"io"
 	"runtime"
 
@@ -77,7 +78,7 @@ func (p *Plan) RunAll(ctx context.Context, files []File, inputs Inputs, sink Sin
 	for i := range p.Branches {
 		opened.Assemblies = append(opened.Assemblies, Assembly{opened: opened, branch: &p.Branches[i], index: i})
 	}
-	r := &run{plan: p, opened: opened, inputs: inputs, sink: sink, all: &all, next: 1, seen: p.Schema.NewSeen(), values: make([]map[string]*batch.Value, len(p.Branches)), numbers: make([]int64, len(p.Branches))}
+	r := &run{plan: p, opened: opened, inputs: inputs, sink: sink, all: &all, next: 1, seen: p.Schema.NewSeen(), values: make([]map[string]*batch.Value, len(p.Branches)), numbers: make([]int64, len(p.Branches)), seed: maphash.MakeSeed()}
 	for _, f := range files {
 		if r.size += f.Size; f.Size == 0 {
 			r.size = 0
@@ -85,6 +86,7 @@ func (p *Plan) RunAll(ctx context.Context, files []File, inputs Inputs, sink Sin
 		}
 	}
 	for i := range p.Branches {
+		r.byFirst, r.firsts = append(r.byFirst, p.Branches[i].byFirst(len(files))), append(r.firsts, map[int]*first{})
 		if program := p.Branches[i].Program; program != nil {
 			if _, _, problem := program.Surround(inputs.Facts, 1, 0); problem != nil {
 				all.Unfinished = problem

@@ -11,6 +11,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"hash/maphash"
 	"io"
 	"regexp"
 	"runtime/debug"
@@ -211,6 +212,10 @@ func (o *Opened) describe(b *batch.Batch, n batch.Note) finding.Finding {
 	case batch.Standard:
 		return difference(b, n)
 	}
+	if n.Rule == firstRule {
+		return finding.Warn("deliver.first", b.Place(int(n.Record), b.Bounds[n.Record].Off), "%s", n.Text).
+			Suggest("let each value have an output of its own (`one file per`), or leave out what differs")
+	}
 	if n.Rule == branchRule {
 		at := b.Place(int(n.Record), b.Bounds[n.Record].Off)
 		if n.Warn {
@@ -280,6 +285,10 @@ type run struct {
 	// By branch: the values that have come; and the number of the output of all, 0: none yet.
 	values  []map[string]*batch.Value
 	numbers []int64
+	firsts  []map[int]*first // by the output: the ID of its value, 0 where all records go into one
+
+	byFirst [][]saidByFirst // by branch
+	seed    maphash.Seed
 }
 
 // worker is what batches are worked on with, one after the other, and in the order of the file.
@@ -721,6 +730,11 @@ func (r *run) merged(b *batch.Batch) {
 
 // emit counts a batch and gives it out.
 func (r *run) emit(b *batch.Batch) error {
+	for k := range r.byFirst {
+		if len(r.byFirst[k]) > 0 {
+			r.compareByFirst(b, k)
+		}
+	}
 	if len(b.Notes) > 1 {
 		slices.SortStableFunc(b.Notes, func(x, y batch.Note) int { return cmp.Compare(x.Record, y.Record) })
 	}
@@ -751,7 +765,7 @@ func (r *run) emit(b *batch.Batch) error {
 		}
 	}
 	for _, n := range b.Notes {
-		if n.Warn && n.Source != batch.Map {
+		if n.Warn && (n.Source != batch.Map || b.Outcomes[n.Record] != batch.Filtered) {
 			r.all.Files[b.FileOf(int(n.Record))].Warnings++
 		}
 	}

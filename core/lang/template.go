@@ -35,6 +35,8 @@ type Template struct {
 	folders   []bool      // of which part the file's own folders are all
 	PerRecord bool        // uses fields, record or sequence: differs from record to record
 	Sequence  bool
+	Fields    bool // uses fields of the record, and not its number
+	File      bool // uses what is known of the file that the record is of
 	Part      bool // uses what is known of an output when it has been written
 	Number    bool // and which of several it is
 	totals    []figure
@@ -103,6 +105,10 @@ func CompileName(nodes []Node, scope Scope, at func(int) place.Place) (*Template
 		namer.alone = c.alone(nodes[0])
 	}
 	namer.PerRecord, namer.Sequence = c.perRecord(), c.words["sequence"]
+	namer.Fields = len(c.used) > 0 && !c.words["record"]
+	for word := range c.words {
+		namer.File = namer.File || strings.HasPrefix(word, "file.") || strings.HasPrefix(word, "mail.")
+	}
 	namer.totals = c.totals
 	namer.Number = c.words["part.number"]
 	namer.Part = namer.Number || c.words["part.count"] || c.words["part.records"]
