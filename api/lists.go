@@ -160,7 +160,7 @@ func hand(s *service.Service) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
 		q := r.URL.Query()
-		if problem := onlyKnown(q, "name", "trial", "limit", "rejected", "explain", "by", "because"); problem != "" {
+		if problem := onlyKnown(q, "name", "trial", "limit", "rejected", "warned", "explain", "by", "because"); problem != "" {
 			return echo.NewHTTPError(http.StatusUnprocessableEntity, problem)
 		}
 		route, name := param(c, "name"), q.Get("name")
@@ -170,8 +170,8 @@ func hand(s *service.Service) echo.HandlerFunc {
 		if name == "" {
 			return echo.NewHTTPError(http.StatusUnprocessableEntity, "the parameter name is missing: the file's name")
 		}
-		var flags [3]bool
-		for i, flag := range []string{"trial", "rejected", "explain"} {
+		var flags [4]bool
+		for i, flag := range []string{"trial", "rejected", "warned", "explain"} {
 			if !q.Has(flag) {
 				continue
 			}
@@ -187,10 +187,10 @@ func hand(s *service.Service) echo.HandlerFunc {
 				return echo.NewHTTPError(http.StatusUnprocessableEntity, fmt.Sprintf("limit is a number from 1 to 200, not %q", q.Get("limit")))
 			}
 		}
-		if trial := flags[0]; !trial && (q.Has("limit") || q.Has("rejected") || q.Has("explain")) {
-			return echo.NewHTTPError(http.StatusUnprocessableEntity, "limit, rejected and explain are for trials: say trial=true")
+		if trial := flags[0]; !trial && (q.Has("limit") || q.Has("rejected") || q.Has("warned") || q.Has("explain")) {
+			return echo.NewHTTPError(http.StatusUnprocessableEntity, "limit, rejected, warned and explain are for trials: say trial=true")
 		} else if trial {
-			trial, err := s.TryOn(r.Context(), route, name, http.MaxBytesReader(c.Response(), r.Body, maxTrial), service.TrialRequest{From: 1, Limit: limit, Rejected: flags[1], Explain: flags[2], Whole: true})
+			trial, err := s.TryOn(r.Context(), route, name, http.MaxBytesReader(c.Response(), r.Body, maxTrial), service.TrialRequest{From: 1, Limit: limit, Rejected: flags[1], Warned: flags[2], Explain: flags[3], Whole: true})
 			if err != nil {
 				return plainProblem(err)
 			}

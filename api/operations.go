@@ -183,6 +183,7 @@ type RecordQuery struct {
 	From     int64 `query:"from" minimum:"1" default:"1"`
 	Limit    int   `query:"limit" minimum:"1" maximum:"200" default:"20"`
 	Rejected bool  `query:"rejected" doc:"only rejected records"`
+	Warned   bool  `query:"warned" doc:"only records about which there is a warning; with rejected, both"`
 	Rows     int   `query:"rows" minimum:"1" maximum:"1000" default:"3" doc:"how many rows of long lists to show"`
 	Explain  bool  `query:"explain" doc:"say what each line of the map did, of the first 20 records"`
 }
@@ -337,7 +338,7 @@ func operations(api huma.API, s *service.Service) {
 		return answer(s.Decide(ctx, in.ID, store.Person(in.Body.Decision), in.said()))
 	})
 	huma.Register(api, get("records", "/api/runs/{id}/records", "Records of a run, before and after"), func(ctx context.Context, q *RecordQuery) (*body[*service.Trial], error) {
-		return answer(s.Records(ctx, q.ID, service.TrialRequest{From: q.From, Limit: q.Limit, Rejected: q.Rejected, Rows: q.Rows, Explain: q.Explain}))
+		return answer(s.Records(ctx, q.ID, service.TrialRequest{From: q.From, Limit: q.Limit, Rejected: q.Rejected, Warned: q.Warned, Rows: q.Rows, Explain: q.Explain}))
 	})
 	huma.Register(api, get("find", "/api/records", "Records that have a text, in the originals that are kept, newest pickups first"), func(ctx context.Context, q *struct {
 		Text   string    `query:"text" required:"true" minLength:"1" doc:"that the record has, as it came"`

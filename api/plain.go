@@ -34,6 +34,7 @@ func described(api huma.API) {
 				in("path", "name", "the route", schema(huma.TypeString)), in("query", "name", "the file's name", schema(huma.TypeString)),
 				in("query", "explain", "of a trial: say what each line of the map did, of the first 20 records", schema(huma.TypeBoolean)),
 				in("query", "trial", "only try it; false if left out", schema(huma.TypeBoolean)), in("query", "rejected", "of a trial: show rejected records only", schema(huma.TypeBoolean)),
+				in("query", "warned", "of a trial: show only records about which there is a warning; with rejected, both", schema(huma.TypeBoolean)),
 				in("query", "by", "who gives it; it is kept", schema(huma.TypeString)), in("query", "because", "why; it is kept", schema(huma.TypeString)),
 				in("query", "limit", "of a trial: how many records to show; 20 if left out", &huma.Schema{Type: huma.TypeInteger, Minimum: &one, Maximum: &most}),
 			},

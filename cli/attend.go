@@ -261,7 +261,7 @@ marker, the route's beginning. A file that somebody is writing stays where it is
 }
 
 func (a *app) hand() *cobra.Command {
-	var trial, rejected, explain bool
+	var trial, rejected, warned, explain bool
 	var from int64
 	var limit int
 	c := a.saying(a.jsonFlag(&cobra.Command{
@@ -298,7 +298,7 @@ over the file and shows what would come of it.`,
 					}
 					continue
 				}
-				q := url.Values{"limit": {strconv.Itoa(max(1, limit))}, "rejected": {strconv.FormatBool(rejected)}, "explain": {strconv.FormatBool(explain)}}
+				q := url.Values{"limit": {strconv.Itoa(max(1, limit))}, "rejected": {strconv.FormatBool(rejected)}, "warned": {strconv.FormatBool(warned)}, "explain": {strconv.FormatBool(explain)}}
 				if err := a.tryOne(cmd, client, args[0], name, q); err != nil {
 					return err
 				}
@@ -309,6 +309,7 @@ over the file and shows what would come of it.`,
 	f := c.Flags()
 	f.BoolVar(&trial, "trial", false, "deliver and record nothing, show what would come of it")
 	f.BoolVar(&rejected, "rejected", false, "of a trial, show rejected records only")
+	f.BoolVar(&warned, "warned", false, "of a trial, show only records with a warning; with --rejected both")
 	f.BoolVar(&explain, "explain", false, "of a trial, show what each line of the map did, of the first 20 records")
 	f.IntVar(&limit, "limit", 3, "how many records of a trial to show")
 	f.Int64Var(&from, "pickup", 0, "give the original of this pickup instead of a file")

@@ -68,8 +68,8 @@ error; warnings alone give 0.`,
 
 // count says how many of something there are.
 // balance says what became of records.
-func balance(in, good, rejected, filtered, merged int64) string {
-	return flow.Balance{In: in, Good: good, Rejected: rejected, Filtered: filtered, Merged: merged}.String()
+func balance(in, good, rejected, filtered, merged, warnings int64) string {
+	return flow.Balance{In: in, Good: good, Rejected: rejected, Filtered: filtered, Merged: merged, Warnings: warnings}.String()
 }
 
 func count(n int, what string) string {
@@ -226,6 +226,7 @@ full speed.`,
 	f.IntVar(&request.Rows, "rows", service.FewRows, "how many rows of long lists to show")
 	f.BoolVar(&request.Explain, "explain", false, "show what each line of the map did, with the fields that went into it")
 	f.BoolVar(&request.Rejected, "rejected", false, "show rejected records only")
+	f.BoolVar(&request.Warned, "warned", false, "show only records with a warning; with --rejected both")
 	f.StringVarP(&output, "output", "o", "", "write all good records to this file")
 	f.StringVar(&branch, "branch", "", "the branch whose records --output writes, where the route has several")
 	f.StringVar(&rejects, "rejects", "", "write all rejected records to this file")

@@ -188,7 +188,7 @@ func (a *app) demoRow(ctx context.Context, client *api.Client, data string, d de
 	expected = p.State == d.State && p.In == d.In && p.Good == d.Good && p.Rejected == d.Rejected && p.Filtered == d.Filtered && p.Merged == d.Merged
 	as := "as expected"
 	if !expected {
-		as = fmt.Sprintf("expected %s: %s", d.State, balance(d.In, d.Good, d.Rejected, d.Filtered, d.Merged))
+		as = fmt.Sprintf("expected %s: %s", d.State, balance(d.In, d.Good, d.Rejected, d.Filtered, d.Merged, 0))
 	}
 	to, err := whereTo(ctx, client, p, data)
 	a.demoLine(p)
@@ -332,7 +332,7 @@ func demoState(ctx context.Context, client *api.Client, route, name, want string
 }
 
 func (a *app) demoLine(p wire.Pickup) {
-	fmt.Fprintf(a.out, "%s  pickup %-4d %-32s %-10s %s\n", time.Now().Format("15:04:05"), p.ID, p.Name, p.State, balance(p.In, p.Good, p.Rejected, p.Filtered, p.Merged))
+	fmt.Fprintf(a.out, "%s  pickup %-4d %-32s %-10s %s\n", time.Now().Format("15:04:05"), p.ID, p.Name, p.State, balance(p.In, p.Good, p.Rejected, p.Filtered, p.Merged, p.Warnings))
 }
 
 // demoForever sends made-up sheets until it is interrupted.

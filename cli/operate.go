@@ -165,7 +165,7 @@ func (a *app) overview() *cobra.Command {
 				return err
 			}
 			t := o.Total
-			fmt.Fprintf(a.out, "since %s: %s, %s; %d held\n\n", o.Since.Local().Format("2006-01-02 15:04 MST"), count(int(t.Pickups), "pickup"), balance(t.In, t.Good, t.Rejected, t.Filtered, t.Merged), t.Held)
+			fmt.Fprintf(a.out, "since %s: %s, %s; %d held\n\n", o.Since.Local().Format("2006-01-02 15:04 MST"), count(int(t.Pickups), "pickup"), balance(t.In, t.Good, t.Rejected, t.Filtered, t.Merged, 0), t.Held)
 			var rows [][]string
 			for _, r := range o.Routes {
 				rows = append(rows, []string{r.Name, r.State, n(r.Today.Pickups), n(r.Today.In), n(r.Today.Good), n(r.Today.Rejected), strconv.Itoa(r.Waiting), r.Problem})
@@ -487,10 +487,17 @@ func (a *app) pickupTable(list []wire.Pickup) error {
 	if merged {
 		heading += "MERGED,"
 	}
+	warned := slices.ContainsFunc(list, func(p wire.Pickup) bool { return p.Warnings > 0 })
+	if warned {
+		heading += "WARNINGS,"
+	}
 	for _, p := range list {
 		row := []string{n(p.ID), moment(p.ClaimedAt, seconds), p.Route, p.Name, p.State, n(p.In), n(p.Good), n(p.Rejected), n(p.Filtered)}
 		if merged {
 			row = append(row, n(p.Merged))
+		}
+		if warned {
+			row = append(row, n(p.Warnings))
 		}
 		rows = append(rows, append(row, p.Reason))
 	}
@@ -508,7 +515,7 @@ func pickupNumber(s string) (int64, error) {
 func (a *app) pickup() *cobra.Command {
 	var from int64
 	var limit, rows int
-	var rejected, explain bool
+	var rejected, warned, explain bool
 	c := a.jsonFlag(&cobra.Command{
 		Use: "pickup NUMBER", Short: "Show one pickup: timeline, deliveries, records in and out side by side, findings", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completePickups(),
 		Example: "  ydrion pickup 2\n  ydrion pickup 2 --rejected\n  ydrion pickup 2 --from 100 --limit 5\n  ydrion pickup 2 --from 4 --limit 1 --explain",
@@ -521,7 +528,7 @@ func (a *app) pickup() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			q := url.Values{"from": {n(from)}, "limit": {strconv.Itoa(limit)}, "rejected": {strconv.FormatBool(rejected)}, "rows": {strconv.Itoa(rows)}, "explain": {strconv.FormatBool(explain)}}
+			q := url.Values{"from": {n(from)}, "limit": {strconv.Itoa(limit)}, "rejected": {strconv.FormatBool(rejected)}, "warned": {strconv.FormatBool(warned)}, "rows": {strconv.Itoa(rows)}, "explain": {strconv.FormatBool(explain)}}
 			out := map[string]any{"pickup": p}
 			if !a.json {
 				a.timeline(p.Pickup, p.Runs)
@@ -543,7 +550,7 @@ func (a *app) pickup() *cobra.Command {
 				if !a.json && err == nil {
 					trial.Findings = nil // the run has them
 					r := p.Runs[0]
-					trial.Balance = flow.Balance{In: r.In, Good: r.Good, Rejected: r.Rejected, Filtered: r.Filtered, Merged: r.Merged, Warnings: trial.Balance.Warnings, Bytes: trial.Balance.Bytes}
+					trial.Balance = flow.Balance{In: r.In, Good: r.Good, Rejected: r.Rejected, Filtered: r.Filtered, Merged: r.Merged, Warnings: r.Warnings, Bytes: trial.Balance.Bytes}
 					more := ""
 					if shown := len(trial.Records); shown > 0 {
 						more = fmt.Sprintf("; more records: --from %d", trial.Records[shown-1].Record+1)
@@ -565,6 +572,7 @@ func (a *app) pickup() *cobra.Command {
 	c.Flags().IntVar(&limit, "limit", 3, "how many records to show")
 	c.Flags().IntVar(&rows, "rows", service.FewRows, "how many rows of long lists to show, at most 1000")
 	c.Flags().BoolVar(&rejected, "rejected", false, "show rejected records only")
+	c.Flags().BoolVar(&warned, "warned", false, "show only records with a warning; with --rejected both")
 	c.Flags().BoolVar(&explain, "explain", false, "show what each line of the map did, with the fields that went into it; of the first 20 records")
 	return c
 }
@@ -598,7 +606,7 @@ func (a *app) timeline(p wire.Pickup, runs []wire.Run) {
 		r := runs[i]
 		stamp(fmt.Sprintf("run %d began, revision %d", r.ID, r.Number), &r.StartedAt)
 		a.together(r)
-		stamp(fmt.Sprintf("run %d committed: %s", r.ID, balance(r.In, r.Good, r.Rejected, r.Filtered, r.Merged)), r.CommittedAt)
+		stamp(fmt.Sprintf("run %d committed: %s", r.ID, balance(r.In, r.Good, r.Rejected, r.Filtered, r.Merged, r.Warnings)), r.CommittedAt)
 		if len(r.Branches) > 0 {
 			var of []string
 			for _, b := range r.Branches {
@@ -638,7 +646,7 @@ func (a *app) together(r wire.Run) {
 	for _, f := range shown {
 		what := map[string]string{"marker": "a marker, not read", "older": "older, not read"}[f.Part]
 		if what == "" {
-			what = balance(f.In, f.Good, f.Rejected, f.Filtered, f.Merged)
+			what = balance(f.In, f.Good, f.Rejected, f.Filtered, f.Merged, f.Warnings)
 		}
 		if f.Whole {
 			what += ", rejected whole"

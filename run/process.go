@@ -402,7 +402,7 @@ func unmatched(it *item, all []*outcome) (said finding.List) {
 
 // conclusion says what is to be committed.
 func (c *Conductor) conclusion(it *item, all []*outcome, out *outputs, said finding.List, numbers []store.Block) {
-	commit := store.Commit{Run: *it.Run, Pickup: it.Pickup, Whole: true, Deliveries: out.deliveries, Rejects: out.rejects, Kept: out.kept, Numbers: numbers, Findings: said, Versions: out.versions}
+	commit := store.Commit{Run: *it.Run, Pickup: it.Pickup, Balance: flow.Balance{Warnings: said.Warnings()}, Whole: true, Deliveries: out.deliveries, Rejects: out.rejects, Kept: out.kept, Numbers: numbers, Findings: said, Versions: out.versions}
 	for _, d := range all {
 		r := &d.result
 		for i := range r.Findings {
@@ -410,6 +410,7 @@ func (c *Conductor) conclusion(it *item, all []*outcome, out *outputs, said find
 		}
 		if d.verdict != nil && d.verdict.what == workspace.Warn {
 			r.Findings = append(r.Findings, d.verdict.finding)
+			r.Warnings++
 		}
 		if d.whole {
 			r.Rejected, r.Good, r.Merged = r.In-r.Filtered, 0, 0

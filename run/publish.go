@@ -100,13 +100,13 @@ func (c *Conductor) publishOne(it *item, folders map[string]bool) error {
 		if err != nil {
 			return err
 		}
-		it.sum, it.commit.Findings = flow.Balance{In: done.In, Good: done.Good, Rejected: done.Rejected, Filtered: done.Filtered, Merged: done.Merged}, done.Findings
+		it.sum, it.commit.Findings = flow.Balance{In: done.In, Good: done.Good, Rejected: done.Rejected, Filtered: done.Filtered, Merged: done.Merged, Warnings: done.Warnings}, done.Findings
 		of, err := c.e.Store.FilesOf(c.work, *it.Run)
 		if err != nil {
 			return err
 		}
 		for i, f := range it.all() {
-			f.balance, f.whole = flow.Balance{In: of[i].In, Good: of[i].Good, Rejected: of[i].Rejected, Filtered: of[i].Filtered, Merged: of[i].Merged}, of[i].Whole
+			f.balance, f.whole = flow.Balance{In: of[i].In, Good: of[i].Good, Rejected: of[i].Rejected, Filtered: of[i].Filtered, Merged: of[i].Merged, Warnings: of[i].Warnings}, of[i].Whole
 		}
 	}
 	places, err := c.publishHere(it, folders)

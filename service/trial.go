@@ -71,7 +71,8 @@ type FileTo struct {
 type TrialRequest struct {
 	From     int64 // first record, from 1
 	Limit    int
-	Rejected bool   // only those that were not good
+	Rejected bool   // only those that are rejected, and
+	Warned   bool   // those about which there is a warning
 	Contains string // only those that have this text as they came; empty: all
 	Rows     int    // how many rows of long lists to show; 0: FewRows
 	Explain  bool   // say what each line of the map did, of the first 20 records that are shown
@@ -80,6 +81,11 @@ type TrialRequest struct {
 	run      bool   // what becomes of records has been delivered
 	Output   io.Writer
 	Rejects  io.Writer
+}
+
+// wants tells whether a record is one of those that were asked for.
+func (r *TrialRequest) wants(b *batch.Batch, i int, what batch.Outcome) bool {
+	return !r.Rejected && !r.Warned || r.Rejected && what == batch.Rejected || r.Warned && flow.Warned(b, i)
 }
 
 // mostExplained is of how many records at most it is said what the map did.
@@ -146,7 +152,7 @@ func (v *viewer) Batch(b *batch.Batch) error {
 	}
 	for i, what := range b.Outcomes {
 		record := b.First + int64(i)
-		if record < v.request.From || v.request.Rejected && what != batch.Rejected || v.request.Contains != "" && !bytes.Contains(b.Raw(i), []byte(v.request.Contains)) {
+		if record < v.request.From || !v.request.wants(b, i, what) || v.request.Contains != "" && !bytes.Contains(b.Raw(i), []byte(v.request.Contains)) {
 			continue
 		}
 		if len(v.trial.Records) >= v.request.Limit {
@@ -478,7 +484,7 @@ func tryUnread(c *route.Compiled, k int, f flow.File, of int, inputs flow.Inputs
 		r.Findings = finding.List{finding.New("deliver.name", place.InFile(inputs.Name), "%s", problem)}
 	}
 	trial.Balance.Add(balance)
-	if request.From <= r.Record && len(trial.Records) < request.Limit && (!request.Rejected || problem != "") {
+	if request.From <= r.Record && len(trial.Records) < request.Limit && (!request.Rejected && !request.Warned || request.Rejected && problem != "") {
 		trial.Records = append(trial.Records, r)
 	}
 	return nil

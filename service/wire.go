@@ -39,7 +39,7 @@ func lookupOf(v store.Version) wire.Lookup {
 }
 
 func runFileOf(f store.OfRun) wire.RunFile {
-	return wire.RunFile{Pickup: f.Pickup, Name: f.Name, Size: f.Size, State: f.State, Part: string(f.Part), In: f.In, Good: f.Good, Rejected: f.Rejected, Filtered: f.Filtered, Merged: f.Merged, Whole: f.Whole}
+	return wire.RunFile{Pickup: f.Pickup, Name: f.Name, Size: f.Size, State: f.State, Part: string(f.Part), In: f.In, Good: f.Good, Rejected: f.Rejected, Filtered: f.Filtered, Merged: f.Merged, Warnings: f.Warnings, Whole: f.Whole}
 }
 
 // deliveryOf leaves out its hidden name and the folder that held it.

@@ -88,6 +88,7 @@ type OfRun struct {
 	Rejected int64      `db:"rejected"`
 	Filtered int64      `db:"filtered"`
 	Merged   int64      `db:"merged"`
+	Warnings int64      `db:"warnings"`
 	Whole    bool       `db:"whole"`
 }
 
@@ -95,7 +96,7 @@ type OfRun struct {
 func (s *Store) FilesOf(ctx context.Context, run int64) ([]OfRun, error) {
 	out := []OfRun{}
 	err := s.lists.SelectContext(ctx, &out, `select rp.pickup, rp.ord, p.name, p.folder, p.event, coalesce(p.sha256, '') as sha256, p.size, p.mail, p.state, rp.part, p.archived,
-		coalesce(rp.records_in, r.records_in) as records_in, coalesce(rp.good, r.good) as good, coalesce(rp.rejected, r.rejected) as rejected, coalesce(rp.filtered, r.filtered) as filtered, coalesce(rp.merged, r.merged) as merged, coalesce(rp.whole, r.whole) as whole
+		coalesce(rp.records_in, r.records_in) as records_in, coalesce(rp.good, r.good) as good, coalesce(rp.rejected, r.rejected) as rejected, coalesce(rp.filtered, r.filtered) as filtered, coalesce(rp.merged, r.merged) as merged, coalesce(rp.warnings, r.warnings) as warnings, coalesce(rp.whole, r.whole) as whole
 		from run_pickups rp join pickups p on p.id = rp.pickup join runs r on r.id = rp.run where rp.run = $1 order by rp.ord`, run)
 	return out, err
 }

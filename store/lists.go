@@ -44,12 +44,13 @@ type Pickup struct {
 	Rejected  int64      `db:"rejected"`
 	Filtered  int64      `db:"filtered"`
 	Merged    int64      `db:"merged"`
+	Warnings  int64      `db:"warnings"`
 	Whole     bool       `db:"whole"`
 	Files     int        `db:"files"` // that go on together with it, and itself
 }
 
 const pickupColumns = `select p.id, p.route, p.name, p.folder, coalesce(nullif(p.came_from, ''), p.path) as path, p.size, p.modified, coalesce(p.sha256, '') as sha256, p.state, p.reason, p.event, p.origin, coalesce(p.lane, '') as lane, coalesce(p.business_key, '') as business_key, p.tries, p.next_try, p.passed, p.archived, p.noticed_at, p.claimed_at, p.taken_at, p.ended_at, p.mail,
-	coalesce(p.run, 0) as run, coalesce(rp.records_in, r.records_in, 0) as records_in, coalesce(rp.good, r.good, 0) as good, coalesce(rp.rejected, r.rejected, 0) as rejected, coalesce(rp.filtered, r.filtered, 0) as filtered, coalesce(rp.merged, r.merged, 0) as merged, coalesce(rp.whole, r.whole, false) as whole, coalesce(r.files, 1) as files
+	coalesce(p.run, 0) as run, coalesce(rp.records_in, r.records_in, 0) as records_in, coalesce(rp.good, r.good, 0) as good, coalesce(rp.rejected, r.rejected, 0) as rejected, coalesce(rp.filtered, r.filtered, 0) as filtered, coalesce(rp.merged, r.merged, 0) as merged, coalesce(rp.warnings, r.warnings, 0) as warnings, coalesce(rp.whole, r.whole, false) as whole, coalesce(r.files, 1) as files
 	from pickups p left join runs r on r.id = p.run left join run_pickups rp on p.together and rp.run = p.run and rp.pickup = p.id`
 
 // States are the states of pickups.

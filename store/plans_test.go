@@ -115,6 +115,7 @@ func TestOpenTwice(t *testing.T) {
 		`create unique index pickups_claimed on pickups (route, path, device, inode, size, modified) where state in ('claimed', 'held') and run is null`,
 		`alter table fetches drop column gone_at, drop column raw_path`, // as before the next ones
 		`alter table deliveries drop column upload`,
+		`alter table run_pickups drop column warnings`,
 		`delete from goose_db_version where version_id >= 15`,
 		`insert into pickups (route, path, folder, name, size, modified, device, inode, state, noticed_at, node, event, origin, run)
 			select 'orders', '/in/a.csv', '', 'a.csv', 1, '2026-11-29', 1, 7, 'taken', now(), 1, 'arrived', 'inbox', g from generate_series(1, 3) g`,

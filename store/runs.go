@@ -522,13 +522,13 @@ func queueFiles(batch *pgx.Batch, c Commit) {
 	if n == 0 {
 		return
 	}
-	pickups, in, good, rejected, filtered, merged, wholes, reasons := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]bool, n), make([]string, n)
+	pickups, in, good, rejected, filtered, merged, warnings, wholes, reasons := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n), make([]bool, n), make([]string, n)
 	for i, f := range c.Files {
 		b := f.Balance
-		pickups[i], in[i], good[i], rejected[i], filtered[i], merged[i], wholes[i], reasons[i] = f.Pickup, b.In, b.Good, b.Rejected, b.Filtered, b.Merged, f.Whole, Readable(f.Reason)
+		pickups[i], in[i], good[i], rejected[i], filtered[i], merged[i], warnings[i], wholes[i], reasons[i] = f.Pickup, b.In, b.Good, b.Rejected, b.Filtered, b.Merged, b.Warnings, f.Whole, Readable(f.Reason)
 	}
-	batch.Queue(`update run_pickups set records_in = t.n, good = t.good, rejected = t.rejected, filtered = t.filtered, merged = t.merged, whole = t.whole, reason = t.reason
-		from unnest($2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[], $6::bigint[], $7::bool[], $8::text[], $9::bigint[]) as t (pickup, n, good, rejected, filtered, whole, reason, merged) where run = $1 and run_pickups.pickup = t.pickup`, c.Run, pickups, in, good, rejected, filtered, wholes, reasons, merged)
+	batch.Queue(`update run_pickups set records_in = t.n, good = t.good, rejected = t.rejected, filtered = t.filtered, merged = t.merged, warnings = t.warnings, whole = t.whole, reason = t.reason
+		from unnest($2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[], $6::bigint[], $7::bool[], $8::text[], $9::bigint[], $10::bigint[]) as t (pickup, n, good, rejected, filtered, whole, reason, merged, warnings) where run = $1 and run_pickups.pickup = t.pickup`, c.Run, pickups, in, good, rejected, filtered, wholes, reasons, merged, warnings)
 }
 
 // Keep stores portions of what a run brings forth before its commit. The first

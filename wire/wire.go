@@ -40,6 +40,7 @@ type Pickup struct {
 	Rejected  int64      `json:"rejected"`
 	Filtered  int64      `json:"filtered"`
 	Merged    int64      `json:"merged" doc:"rows that went into a record with others, which counts once"`
+	Warnings  int64      `json:"warnings" doc:"about it, and about its records that are not left out"`
 	Whole     bool       `json:"rejected_whole" doc:"the file was rejected as one piece"`
 	Files     int        `json:"files" doc:"how many files its run is of"`
 }
@@ -63,7 +64,7 @@ type Run struct {
 	Rejected    int64        `json:"rejected"`
 	Filtered    int64        `json:"filtered"`
 	Merged      int64        `json:"merged" doc:"rows that went into a record with others, which counts once"`
-	Warnings    int64        `json:"warnings"`
+	Warnings    int64        `json:"warnings" doc:"about its files, and about their records that are not left out"`
 	Bytes       int64        `json:"bytes"`
 	Whole       bool         `json:"rejected_whole"`
 	Findings    finding.List `json:"findings" doc:"about the file as a whole"`
@@ -94,6 +95,7 @@ type RunFile struct {
 	Rejected int64  `json:"rejected"`
 	Filtered int64  `json:"filtered"`
 	Merged   int64  `json:"merged" doc:"rows that went into a record with others, which counts once"`
+	Warnings int64  `json:"warnings" doc:"about it, and about its records that are not left out"`
 	Whole    bool   `json:"rejected_whole"`
 }
 

@@ -78,6 +78,16 @@ func (l List) HasErrors() bool {
 	return false
 }
 
+// Warnings counts them.
+func (l List) Warnings() (n int64) {
+	for _, f := range l {
+		if f.Severity == Warning {
+			n++
+		}
+	}
+	return n
+}
+
 // Error makes a list usable as an error: its first error and how many more.
 func (l List) Error() string {
 	errors, first := 0, ""

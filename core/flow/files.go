@@ -44,11 +44,17 @@ func (a *All) Sum() (sum Balance) {
 	return sum
 }
 
-// String is how people read it. What is merged is told of where records are.
+// String is how people read it. What is merged is told of where records are, and warnings where there are any.
 func (b Balance) String() string {
 	s := fmt.Sprintf("%d in = %d good + %d rejected + %d filtered", b.In, b.Good, b.Rejected, b.Filtered)
 	if b.Merged > 0 {
 		s += fmt.Sprintf(" + %d merged", b.Merged)
+	}
+	if b.Warnings > 0 {
+		s += fmt.Sprintf(", %d warning", b.Warnings)
+	}
+	if b.Warnings > 1 {
+		s += "s"
 	}
 	return s
 }
@@ -99,6 +105,9 @@ func (p *Plan) RunAll(ctx context.Context, files []File, inputs Inputs, sink Sin
 		read = r.inOtherOrder
 	}
 	err := read(ctx)
+	for i := range all.Files {
+		all.Files[i].Warnings += all.Files[i].Findings.Warnings()
+	}
 	var unfinished *Unfinished
 	if errors.As(err, &unfinished) {
 		all.Unfinished, err = &unfinished.Finding, nil

@@ -132,7 +132,7 @@ type Balance struct {
 	Rejected int64 `json:"rejected"`
 	Filtered int64 `json:"filtered"`
 	Merged   int64 `json:"merged" doc:"rows that went into a record with others, which counts once"`
-	Warnings int64 `json:"warnings"`
+	Warnings int64 `json:"warnings" doc:"about the file, and about its records that are not left out"`
 	Bytes    int64 `json:"bytes" doc:"bytes of decoded text read"`
 }
 
@@ -180,12 +180,8 @@ type Result struct {
 // Findings makes the findings of one record of a batch. Notes must be sorted,
 // as they are when a sink gets the batch.
 func (o *Opened) Findings(b *batch.Batch, record int) finding.List {
-	from, _ := slices.BinarySearchFunc(b.Notes, int32(record), func(n batch.Note, r int32) int { return cmp.Compare(n.Record, r) })
 	var out finding.List
-	for _, n := range b.Notes[from:] {
-		if int(n.Record) != record {
-			break
-		}
+	for _, n := range notesOf(b, record) {
 		f := o.describe(b, n)
 		switch {
 		case n.Table == 0 || n.Row < 0:
@@ -728,6 +724,29 @@ func (r *run) merged(b *batch.Batch) {
 	}
 }
 
+// warns tells whether a note is a warning, and not why a record is left out.
+func warns(b *batch.Batch, n batch.Note) bool {
+	return n.Warn && (n.Source != batch.Map || b.Outcomes[n.Record] != batch.Filtered)
+}
+
+// Warned tells whether there is a warning about a record of a batch. Notes must be sorted, as for Findings.
+func Warned(b *batch.Batch, record int) bool {
+	for _, n := range notesOf(b, record) {
+		if warns(b, n) {
+			return true
+		}
+	}
+	return false
+}
+
+// notesOf are those about a record.
+func notesOf(b *batch.Batch, record int) []batch.Note {
+	by := func(n batch.Note, r int32) int { return cmp.Compare(n.Record, r) }
+	from, _ := slices.BinarySearchFunc(b.Notes, int32(record), by)
+	to, _ := slices.BinarySearchFunc(b.Notes, int32(record)+1, by)
+	return b.Notes[from:to]
+}
+
 // emit counts a batch and gives it out.
 func (r *run) emit(b *batch.Batch) error {
 	for k := range r.byFirst {
@@ -765,7 +784,7 @@ func (r *run) emit(b *batch.Batch) error {
 		}
 	}
 	for _, n := range b.Notes {
-		if n.Warn && (n.Source != batch.Map || b.Outcomes[n.Record] != batch.Filtered) {
+		if warns(b, n) {
 			r.all.Files[b.FileOf(int(n.Record))].Warnings++
 		}
 	}

@@ -817,7 +817,10 @@ export interface components {
             merged: number;
             /** Format: int64 */
             rejected: number;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description about the file, and about its records that are not left out
+             */
             warnings: number;
         };
         Became: {
@@ -1565,6 +1568,11 @@ export interface components {
              * @description how often it could not go on
              */
             tries: number;
+            /**
+             * Format: int64
+             * @description about it, and about its records that are not left out
+             */
+            warnings: number;
         };
         PickupDetail: {
             /** @description what people decided about it, newest first */
@@ -1653,6 +1661,11 @@ export interface components {
              * @description how often it could not go on
              */
             tries: number;
+            /**
+             * Format: int64
+             * @description about it, and about its records that are not left out
+             */
+            warnings: number;
         };
         Place: {
             /**
@@ -2012,7 +2025,10 @@ export interface components {
             started_at: string;
             /** @enum {string} */
             state: "working" | "committed" | "published" | "failed";
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description about its files, and about their records that are not left out
+             */
             warnings: number;
         };
         RunFile: {
@@ -2045,6 +2061,11 @@ export interface components {
             size: number;
             /** @description of the pickup */
             state: string;
+            /**
+             * Format: int64
+             * @description about it, and about its records that are not left out
+             */
+            warnings: number;
         };
         SampleView: {
             /** @description empty if a member must be chosen */
@@ -3172,6 +3193,8 @@ export interface operations {
                 trial?: boolean;
                 /** @description of a trial: show rejected records only */
                 rejected?: boolean;
+                /** @description of a trial: show only records about which there is a warning; with rejected, both */
+                warned?: boolean;
                 /** @description who gives it; it is kept */
                 by?: string;
                 /** @description why; it is kept */
@@ -3482,6 +3505,8 @@ export interface operations {
                 limit?: number;
                 /** @description only rejected records */
                 rejected?: boolean;
+                /** @description only records about which there is a warning; with rejected, both */
+                warned?: boolean;
                 /** @description how many rows of long lists to show */
                 rows?: number;
                 /** @description say what each line of the map did, of the first 20 records */

@@ -121,7 +121,7 @@ export const places = () => answer(client.GET('/api/places'))
 export const tryPlace = (name: string, folder: string) => answer(client.POST('/api/places/{name}/try', { params: { path: { name }, query: { folder } } }))
 export const lookups = (name?: string) => answer(name ? client.GET('/api/lookups/{name}', { params: { path: { name } } }) : client.GET('/api/lookups'))
 export const lookupContent = (name: string, version: number) => answer(client.GET('/api/lookups/{name}/content', { params: { path: { name }, query: { version } } }))
-export const records = (id: number, query: { from: number; limit: number; rejected: boolean; rows?: number; explain?: boolean }) =>
+export const records = (id: number, query: { from: number; limit: number; rejected: boolean; warned?: boolean; rows?: number; explain?: boolean }) =>
   answer(client.GET('/api/runs/{id}/records', { params: { path: { id }, query } }))
 export const runAgain = (body: AgainRequest, query: Said = saidHere()) => answer(client.POST('/api/again', { body, params: { query } }))
 

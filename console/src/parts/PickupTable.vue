@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // Pickups as a list that can be walked by keys.
-import { toRef } from 'vue'
+import { computed, toRef } from 'vue'
 import type { Pickup } from '../client'
 import { useOpen, useRows } from '../keys'
 import { moment, number, size } from '../words'
@@ -8,6 +8,8 @@ import StateMark from './StateMark.vue'
 
 const props = defineProps<{ pickups: Pickup[]; route?: boolean }>()
 const open = useOpen<Pickup>((p) => ({ name: 'pickup', params: { id: p.id } }))
+// Warnings have a column where there are any.
+const warned = computed(() => props.pickups.some((p) => p.warnings > 0))
 const at = useRows(toRef(props, 'pickups'), open, (p) => p.id)
 </script>
 
@@ -24,6 +26,7 @@ const at = useRows(toRef(props, 'pickups'), open, (p) => p.id)
         <th class="num">Records</th>
         <th class="num">Good</th>
         <th class="num">Rejected</th>
+        <th v-if="warned" class="num">Warnings</th>
       </tr>
     </thead>
     <tbody>
@@ -40,6 +43,7 @@ const at = useRows(toRef(props, 'pickups'), open, (p) => p.id)
         <td class="num">{{ number(p.records_in) }}</td>
         <td class="num">{{ number(p.good) }}</td>
         <td class="num" :class="{ bad: p.rejected > 0 }">{{ number(p.rejected) }}</td>
+        <td v-if="warned" class="num" :class="{ warn: p.warnings > 0 }">{{ number(p.warnings) }}</td>
       </tr>
     </tbody>
   </table>
@@ -47,5 +51,6 @@ const at = useRows(toRef(props, 'pickups'), open, (p) => p.id)
 
 <style scoped>
 .reason { font-size: 0.85rem; max-width: 20rem; }
+.warn { color: var(--warn); font-weight: 600; }
 .bad { color: var(--bad); font-weight: 600; }
 </style>

@@ -84,7 +84,7 @@ async function download() {
       <div class="head">
         <h1 class="mono">{{ data.name }}</h1>
         <StateMark :state="data.state" :rejected="data.rejected" :whole="data.rejected_whole" />
-        <BalanceLine v-if="own" :records="own.records_in" :good="own.good" :rejected="own.rejected" :filtered="own.filtered" :merged="own.merged" />
+        <BalanceLine v-if="own" :records="own.records_in" :good="own.good" :rejected="own.rejected" :filtered="own.filtered" :merged="own.merged" :warnings="own.warnings" />
         <span class="space" />
         <Button label="Original" size="small" severity="secondary" outlined :disabled="!data.sha256 || !data.archived" @click="download" />
         <Button label="Run again" size="small" :disabled="!ended || !data.archived" @click="asking = true" />

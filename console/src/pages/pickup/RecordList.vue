@@ -12,13 +12,14 @@ import RecordPair from './RecordPair.vue'
 const props = defineProps<{ run: Run; start?: number }>()
 const page = 10
 const rejected = ref(!props.start && props.run.rejected > 0 && !props.run.rejected_whole)
+const warned = ref(false)
 const trail = ref<number[]>(props.start && props.start > 1 ? [1, props.start] : [1])
 const from = computed(() => trail.value[trail.value.length - 1])
-const { data, problem, loading, load } = useLoad(() => records(props.run.id, { from: from.value, limit: page, rejected: rejected.value }))
+const { data, problem, loading, load } = useLoad(() => records(props.run.id, { from: from.value, limit: page, rejected: rejected.value, warned: warned.value }))
 void load()
 const rows = ref<Record<number, number>>({})
-watch(rejected, () => (trail.value = [1]))
-watch([from, rejected], () => {
+watch([rejected, warned], () => (trail.value = [1]))
+watch([from, rejected, warned], () => {
   rows.value = {}
   void load()
 })
@@ -46,6 +47,7 @@ const next = computed(() => (data.value?.more ? data.value.records[data.value.re
   <div class="bar">
     <h2>{{ run.committed_at ? 'Records in and out' : 'What would come of it' }}</h2>
     <label v-if="run.committed_at"><ToggleSwitch v-model="rejected" :disabled="run.rejected === 0" /> only the {{ many(run.rejected, 'rejected record') }}</label>
+    <label v-if="run.committed_at && run.warnings"><ToggleSwitch v-model="warned" /> {{ rejected ? 'and' : 'only' }} those with a warning</label>
     <span class="space" />
     <template v-if="data?.records.length">
       <span class="faint num">{{ number(data.records[0].record) }} to {{ number(data.records[data.records.length - 1].record) }}<template v-if="run.committed_at"> of {{ number(run.records_in - run.merged) }}</template></span>

@@ -22,7 +22,7 @@ const parts: Record<string, string> = { table: 'codes are looked up in it', mark
           <td class="name mono"><b v-if="f.pickup === pickup">{{ f.name }}</b><RouterLink v-else :to="{ name: 'pickup', params: { id: f.pickup } }">{{ f.name }}</RouterLink></td>
           <td><StateMark :state="f.state" :rejected="f.rejected" :whole="f.rejected_whole" /></td>
           <td v-if="parts[f.part]" class="faint">{{ parts[f.part] }}</td>
-          <td v-else class="faint">{{ number(f.records_in) }} in = {{ number(f.good) }} good + {{ number(f.rejected) }} rejected + {{ number(f.filtered) }} left out<template v-if="f.merged"> + {{ number(f.merged) }} merged</template></td>
+          <td v-else class="faint">{{ number(f.records_in) }} in = {{ number(f.good) }} good + {{ number(f.rejected) }} rejected + {{ number(f.filtered) }} left out<template v-if="f.merged"> + {{ number(f.merged) }} merged</template><template v-if="f.warnings">, {{ many(f.warnings, 'warning') }}</template></td>
         </tr>
       </tbody>
     </table>

@@ -52,7 +52,7 @@ async function go(dry: boolean) {
     <SayFields ref="fields" />
     <p v-if="problem" class="problem">{{ problem }}</p>
     <template v-if="trial">
-      <BalanceLine :records="trial.balance.in" :good="trial.balance.good" :rejected="trial.balance.rejected" :filtered="trial.balance.filtered" :merged="trial.balance.merged" />
+      <BalanceLine :records="trial.balance.in" :good="trial.balance.good" :rejected="trial.balance.rejected" :filtered="trial.balance.filtered" :merged="trial.balance.merged" :warnings="trial.balance.warnings" />
       <FindingLine v-for="(f, i) in trial.findings" :key="i" :finding="f" />
       <RecordPair v-for="r in trial.records" :key="r.record" :record="r" explains />
       <p v-if="trial.more" class="faint">The first {{ trial.records.length }} of {{ trial.balance.in }} records are shown; <code>ydrion try</code> shows the others.</p>
