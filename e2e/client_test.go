@@ -95,6 +95,7 @@ func TestClientOnPickups(t *testing.T) {
 		{"pickups --until 1h", 0, []string{"no pickups match"}},
 		{"pickup 1", 0, []string{"run 1 committed: 15 in = 9 good + 6 rejected + 0 filtered", "published 12 outputs", "BR-1101-000001.hl7", "good     … and 4 more", "stations/rejected/brunholm-2026-11-23.rejected-1.findings.txt", "brunholm-2026-11-23.rejected-1.csv", "record 1, line 2: good", "PID-35.2 = Harbour seal", "record 2, line 3: rejected", "write it with a point: 7.5"}},
 		{"pickup 1 --rejected --limit 1", 0, []string{"record 2, line 3: rejected"}},
+		{"pickup 1 --warned --from 2", 0, []string{"15 in = 9 good + 6 rejected + 0 filtered"}},
 		{"rejects 1", 0, []string{"brunholm-2026-11-23.csv:3:51 record 2 weight_kg: error: weight_kg is not a number", "| BR-1102,B-202", `"XRAY" is not listed in lookups/test_names.csv`, "no ringed seal weighs 180.0 kg", "specimen_id \"BR-1101\" was in record 1 already"}},
 		{"rejects 1 --limit 2", 0, []string{"more: --after 3"}},
 		{"again 1", 0, []string{"would run pickup 1 again: brunholm-2026-11-23.csv", "say --yes"}},

@@ -79,6 +79,28 @@ func TestTryShowsRecords(t *testing.T) {
 			t.Errorf("%+v shows %v, more %v", test.request, got, trial.More)
 		}
 	}
+	// A quote inside a value is taken as data, with a warning.
+	odd := strings.Split(content, "AP-")
+	for _, i := range []int{5, 8, 2005} {
+		odd[i] = strings.Replace(odd[i], "T-1", "T\"1", 1)
+	}
+	for _, test := range []struct {
+		request TrialRequest
+		records []int64
+	}{
+		{TrialRequest{From: 1, Limit: 9, Warned: true}, []int64{5, 8, 2005}},
+		{TrialRequest{From: 6, Limit: 3, Warned: true, Rejected: true}, []int64{8, 1008, 2005}},
+		{TrialRequest{From: 6, Limit: 2, Rejected: true}, []int64{8, 1008}},
+	} {
+		trial := try(t, "specimen-orders", strings.Join(odd, "AP-"), test.request)
+		var got []int64
+		for _, r := range trial.Records {
+			got = append(got, r.Record)
+		}
+		if fmt.Sprint(got) != fmt.Sprint(test.records) || !trial.More && !strings.HasSuffix(trial.Balance.String(), ", 3 warnings") {
+			t.Errorf("%+v shows %v of %s", test.request, got, trial.Balance)
+		}
+	}
 	trial := try(t, "specimen-orders", content, TrialRequest{From: 7, Limit: 2})
 	good, bad := trial.Records[0], trial.Records[1]
 	if good.Outcome != "good" || good.Line != 14 || good.Became[0].Files[0].Name != "AP-000006-000007.hl7" || good.Fields[7].Value != "a|b\nc" || len(good.Findings) != 0 {

@@ -1,15 +1,13 @@
 <script setup lang="ts">
 // Pickups as a list that can be walked by keys.
-import { computed, toRef } from 'vue'
+import { toRef } from 'vue'
 import type { Pickup } from '../client'
 import { useOpen, useRows } from '../keys'
-import { moment, number, size } from '../words'
+import { many, moment, number, size } from '../words'
 import StateMark from './StateMark.vue'
 
 const props = defineProps<{ pickups: Pickup[]; route?: boolean }>()
 const open = useOpen<Pickup>((p) => ({ name: 'pickup', params: { id: p.id } }))
-// Warnings have a column where there are any.
-const warned = computed(() => props.pickups.some((p) => p.warnings > 0))
 const at = useRows(toRef(props, 'pickups'), open, (p) => p.id)
 </script>
 
@@ -26,7 +24,6 @@ const at = useRows(toRef(props, 'pickups'), open, (p) => p.id)
         <th class="num">Records</th>
         <th class="num">Good</th>
         <th class="num">Rejected</th>
-        <th v-if="warned" class="num">Warnings</th>
       </tr>
     </thead>
     <tbody>
@@ -37,13 +34,15 @@ const at = useRows(toRef(props, 'pickups'), open, (p) => p.id)
         <td class="name mono">{{ p.folder ? p.folder + '/' : '' }}{{ p.name }}</td>
         <td class="num">{{ size(p.size) }}</td>
         <td>
-          <StateMark :state="p.state" :rejected="p.rejected" :whole="p.rejected_whole" />
+          <div class="became">
+            <StateMark :state="p.state" :rejected="p.rejected" :whole="p.rejected_whole" />
+            <span v-if="p.warnings" class="told">{{ many(p.warnings, 'warning') }}</span>
+          </div>
           <div v-if="p.reason" class="faint reason">{{ p.reason }}</div>
         </td>
         <td class="num">{{ number(p.records_in) }}</td>
         <td class="num">{{ number(p.good) }}</td>
         <td class="num" :class="{ bad: p.rejected > 0 }">{{ number(p.rejected) }}</td>
-        <td v-if="warned" class="num" :class="{ warn: p.warnings > 0 }">{{ number(p.warnings) }}</td>
       </tr>
     </tbody>
   </table>
@@ -51,6 +50,7 @@ const at = useRows(toRef(props, 'pickups'), open, (p) => p.id)
 
 <style scoped>
 .reason { font-size: 0.85rem; max-width: 20rem; }
-.warn { color: var(--warn); font-weight: 600; }
+.became { display: flex; align-items: baseline; gap: 0.7rem; }
+.told { color: var(--warn); white-space: nowrap; font-size: 0.92rem; }
 .bad { color: var(--bad); font-weight: 600; }
 </style>
