@@ -314,6 +314,10 @@ func (c *compilation) output(b *workspace.Branch, d workspace.Destination, scope
 		c.out = append(c.out, finding.Warn("route.name-fixed", said, "every pickup would be called %q; later ones get a number added", name).
 			Suggest("put {file.stem} or the time into the name"))
 	}
+	if namer != nil && r.Listen.Subfolders && d.Taken.Replaces() && d.Lookup == "" && namer.OfFile() && !namer.PerRecord && !namer.Uses("file.folder", "now", "mail.id") {
+		c.out = append(c.out, finding.Warn("route.name-fixed", said, "files of one name in several subfolders would have one output, %q, and each would replace that of the others", name).
+			Suggest("put {file.folder} into the name"))
+	}
 	out := flow.Output{Name: namer}
 	for _, s := range d.Says {
 		out.Said = append(out.Said, c.saying(b, s, about))

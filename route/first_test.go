@@ -19,7 +19,10 @@ import (
 // in another way and comes to the same, not a number of the route or a record, nor what another file has. Checked against a
 // plain look at the rows.
 func TestNamedByFirst(t *testing.T) {
-	type row struct{ station, day, kg string }
+	type row struct {
+		station, day, kg string
+		nth              int // of those that go on
+	}
 	month := func(r row) string { return r.day[:7] }
 	for name, test := range map[string]struct {
 		deliver string
@@ -35,6 +38,7 @@ func TestNamedByFirst(t *testing.T) {
 		"sequence":      {"name: \"{station}-{sequence}.csv\"", nil, func(r row) string { return r.station }, func(row) string { return "another" }},
 		"parts":         {"name: \"{station}-{part.records}.csv\"", nil, func(r row) string { return r.station }, func(row) string { return "another" }},
 		"file":          {"name: \"{file.stem}-{station}.csv\"", nil, func(r row) string { return r.station }, func(r row) string { return "a-" + r.station + ".csv" }},
+		"sevens":        {"name: \"{station}-{part.number}.csv\", one file per: 7 records", func(r row) string { return fmt.Sprint(r.nth / 7) }, func(r row) string { return r.station }, func(row) string { return "another" }},
 		"subject":       {"place: office, mail: {subject: \"of {station}\"}, name: \"{file.name}\"", nil, func(r row) string { return r.station }, func(r row) string { return "of " + r.station }},
 		"value":         {"name: \"{station}.csv\", one file per: \"{station}\"", func(r row) string { return r.station }, func(r row) string { return r.station }, nil},
 		"other value":   {"name: \"{day}-{station}.csv\", one file per: \"{station}\"", func(r row) string { return r.station }, func(r row) string { return r.day }, func(r row) string { return r.day + "-" + r.station + ".csv" }},
@@ -54,6 +58,7 @@ func TestNamedByFirst(t *testing.T) {
 			r := rand.New(rand.NewPCG(seed, 3))
 			text, firsts, told := "station,day,kg\n", map[string]string{}, map[string]bool{}
 			var want []string
+			nth := 0
 			stations := []string{"ST01", "ST01", "ST01", "ST02"}
 			if seed%2 == 0 { // the others come late, in another batch
 				stations = stations[:1]
@@ -62,11 +67,12 @@ func TestNamedByFirst(t *testing.T) {
 				if i == 2400 {
 					stations = []string{"ST03"}
 				}
-				at := row{stations[r.IntN(len(stations))], []string{"2026-12-01", "2026-12-02", "2027-01-01"}[r.IntN(2+int(seed%2))], []string{"1", "2", "9", "x"}[r.IntN(4)]}
+				at := row{stations[r.IntN(len(stations))], []string{"2026-12-01", "2026-12-02", "2027-01-01"}[r.IntN(2+int(seed%2))], []string{"1", "2", "9", "x"}[r.IntN(4)], nth}
 				text += at.station + "," + at.day + "," + at.kg + "\n"
 				if at.kg == "9" || at.kg == "x" || test.said == nil {
 					continue
 				}
+				nth++
 				key := ""
 				if test.by != nil {
 					key = test.by(at)
@@ -126,6 +132,37 @@ func TestMailedToTheFirst(t *testing.T) {
 		}
 		if got := slices.ContainsFunc(findings, func(f finding.Finding) bool { return f.Code == "deliver.first" }); got != want {
 			t.Errorf("%s: %v", deliver, findings)
+		}
+	}
+}
+
+// TestOneNameInSubfolders: where files of several subfolders would replace each other's outputs, that is told before it happens.
+func TestOneNameInSubfolders(t *testing.T) {
+	for about, want := range map[string]bool{
+		`subfolders: true| name: "{file.name}", name taken: replace`:                                     true,
+		`subfolders: true| name: "{file.stem}.csv", name taken: replace and keep`:                        true,
+		`subfolders: true| name: "{file.name}"`:                                                          false,
+		`subfolders: false| name: "{file.name}", name taken: replace`:                                    false,
+		`subfolders: true| name: "{file.folder}/{file.name}", name taken: replace`:                       false,
+		`subfolders: true| name: "{file.stem}-{now | format \"HHmmss\"}.csv", name taken: replace`:       false,
+		`subfolders: true| name: "{file.stem}-{sequence}.csv", name taken: replace`:                      false,
+		`subfolders: true| name: "{station}.csv", one file per: "{station}", name taken: replace`:        false,
+		`subfolders: true| name: "{file.name}-{station}.csv", one file per: record, name taken: replace`: false,
+	} {
+		listen, deliver, _ := strings.Cut(about, "|")
+		w := workspace.FromFiles(map[string][]byte{
+			"routes/r.yaml":       []byte("route: r\nlisten: {folder: \"{in}\", " + listen + "}\nread: {format: csv}\ncheck: {schema: schemas/s.json}\nmap: maps/m.map\ndeliver: {folder: \"{out}\", " + deliver + "}\nrejected: {folder: \"{bad}\"}\n"),
+			"schemas/s.json":      []byte(`{"fields": [{"name": "station"}]}`),
+			"maps/m.map":          []byte("map m\nsource csv schemas/s.json\ntarget csv based on samples/o.csv\n\nstation = station\n"),
+			"samples/o.csv":       []byte("station\n"),
+			"environments/t.yaml": []byte("environment: t\nplaces: {in: in, out: out, bad: bad}\n"),
+		})
+		c, findings := Compile(w, "r")
+		if c == nil {
+			t.Fatal(about, w.Findings, findings)
+		}
+		if got := slices.ContainsFunc(findings, func(f finding.Finding) bool { return f.Code == "route.name-fixed" }); got != want {
+			t.Errorf("%s: %v", about, findings)
 		}
 	}
 }

@@ -93,6 +93,7 @@ func (p *Plan) RunAll(ctx context.Context, files []File, inputs Inputs, sink Sin
 	}
 	for i := range p.Branches {
 		r.byFirst, r.firsts = append(r.byFirst, p.Branches[i].byFirst(len(files))), append(r.firsts, map[int]*first{})
+		r.made = append(r.made, 0)
 		if program := p.Branches[i].Program; program != nil {
 			if _, _, problem := program.Surround(inputs.Facts, 1, 0); problem != nil {
 				all.Unfinished = problem

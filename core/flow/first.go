@@ -13,13 +13,14 @@ import (
 // may be in the hands of somebody for whom it is not.
 
 // byFirst lists what an output of several records says of the first of them: its name and what goes with it, where
-// those come from what is in the record. With several files nothing does that comes from a file.
+// those come from what is in the record. With several files nothing does that comes from a file; and it is not known here which record
+// is the first where outputs end by their size.
 func (p *Branch) byFirst(files int) (texts []saidByFirst) {
-	if p.Separate || p.Several() || p.By != nil && p.conditional() {
+	if p.Separate || p.Bytes > 0 || p.By != nil && p.conditional() {
 		return nil
 	}
 	take := func(what string, t *lang.Template) {
-		if t != nil && t.Fields && (!t.File || files == 1) {
+		if t != nil && t.Fields && (!t.OfFile() || files == 1) {
 			texts = append(texts, saidByFirst{what, t})
 		}
 	}
@@ -65,15 +66,18 @@ func (r *run) sayByFirst(b *batch.Batch, record, branch int, w *worker) {
 func (r *run) compareByFirst(b *batch.Batch, branch int) {
 	m, n := &b.Branches[branch], len(r.byFirst[branch])
 	for i := range b.Records() {
-		if b.Outcomes[i] != batch.Good || !b.In(branch, i) {
+		if b.Outcomes[i] != batch.Good || !b.In(branch, i) || !r.plan.Checked && len(m.Made(i)) == 0 {
 			continue
 		}
-		output := 0
-		if r.plan.Branches[branch].By != nil {
-			if m.Values[i] == nil {
-				continue
-			}
+		output, p := 0, &r.plan.Branches[branch]
+		switch {
+		case p.By != nil && m.Values[i] == nil:
+			continue
+		case p.By != nil:
 			output = m.Values[i].ID
+		case p.Records > 0:
+			output = r.made[branch] / p.Records
+			r.made[branch]++
 		}
 		said := m.Said[i*n : (i+1)*n]
 		f := r.firsts[branch][output]

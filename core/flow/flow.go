@@ -284,6 +284,7 @@ type run struct {
 	firsts  []map[int]*first // by the output: the ID of its value, 0 where all records go into one
 
 	byFirst [][]saidByFirst // by branch
+	made    []int           // and of how many records something has been made
 	seed    maphash.Seed
 }
 

@@ -2,6 +2,7 @@ package lang
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 
@@ -36,10 +37,10 @@ type Template struct {
 	PerRecord bool        // uses fields, record or sequence: differs from record to record
 	Sequence  bool
 	Fields    bool // uses fields of the record, and not its number
-	File      bool // uses what is known of the file that the record is of
 	Part      bool // uses what is known of an output when it has been written
 	Number    bool // and which of several it is
 	totals    []figure
+	words     map[string]bool     // that it uses
 	alone     int                 // the slot of the text that it is as it stands, from 1; 0: it is something else
 	escape    func(string) string // of a text whose parts stand one behind the other: what its values need; nil: nothing
 	literal   []bool              // which of them stand in it as they are
@@ -106,10 +107,7 @@ func CompileName(nodes []Node, scope Scope, at func(int) place.Place) (*Template
 	}
 	namer.PerRecord, namer.Sequence = c.perRecord(), c.words["sequence"]
 	namer.Fields = len(c.used) > 0 && !c.words["record"]
-	for word := range c.words {
-		namer.File = namer.File || strings.HasPrefix(word, "file.") || strings.HasPrefix(word, "mail.")
-	}
-	namer.totals = c.totals
+	namer.totals, namer.words = c.totals, c.words
 	namer.Number = c.words["part.number"]
 	namer.Part = namer.Number || c.words["part.count"] || c.words["part.records"]
 	return namer, c.out
@@ -153,6 +151,21 @@ const KeptRule = -3
 // file), and says why that is not possible.
 func (n *Template) Name(e *Env, b *batch.Batch, record int) (name, problem string) {
 	return n.make(e, b, record, CheckName)
+}
+
+// Uses tells whether one of some words is used.
+func (n *Template) Uses(words ...string) bool {
+	return slices.ContainsFunc(words, func(word string) bool { return n.words[word] })
+}
+
+// OfFile tells whether anything is used that is known of the file which a record is of.
+func (n *Template) OfFile() bool {
+	for word := range n.words {
+		if strings.HasPrefix(word, "file.") || strings.HasPrefix(word, "mail.") {
+			return true
+		}
+	}
+	return false
 }
 
 // Text makes a text that need not be a file name.
