@@ -187,7 +187,7 @@ func (b *builder) reformat(n Node, escapes *text.Escapes) (action, bool) {
 		if f := b.frames[depth].fields[slot]; f.Kind == value.Time && f.Checked {
 			from = f.Pattern
 		}
-	} else if date, ok := call.Args[0].(*Call); ok && date.Name == "date" && date.Instead == nil {
+	} else if date, ok := call.Args[0].(*Call); ok && date.Name == "date" && date.Instead == nil && len(date.Args) == 2 {
 		if depth, slot, ok = b.field(date.Args[0]); ok && b.frames[depth].fields[slot].Kind == value.Text && constant(date.Args[1]) {
 			if from, err = text.ParsePattern(b.arguments(date.Args[1:])[0].text); err != nil {
 				return action{}, false

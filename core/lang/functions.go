@@ -267,8 +267,8 @@ var table = []*Function{
 				return in
 			}, nil
 		}},
-	{Name: "date", In: onText, Out: value.Time, Args: []Argument{{Name: "pattern", Kind: value.Text, Constant: true}, {Name: "code", Kind: value.Text, Optional: true}},
-		Doc:     "a text read as a date or time in a TR 35 pattern, or as a standard writes it, with the precision that it has: \"HL7\", \"ISO 8601\", or \"EDIFACT\" and \"X12\" with the code that names its form",
+	{Name: "date", In: onText, Out: value.Time, Args: []Argument{{Name: "pattern", Kind: value.Text, Constant: true}, {Name: "code or year", Kind: anyKind, Optional: true}},
+		Doc:     "a text read as a date or time in a TR 35 pattern, or as a standard writes it, with the precision that it has: \"HL7\", \"ISO 8601\", or \"EDIFACT\" and \"X12\" with the code that names its form. Years of two digits (yy) are those from 1969 to 2068, or the hundred from a year that is said: date \"dd.MM.yy\" 1930",
 		Example: `value | date "dd/MM/yyyy" | format "yyyyMMdd"`, Field: "25/11/2026", Gives: "20261125", build: buildDate},
 	{Name: "format", In: onTime, Out: value.Text, Args: []Argument{{Name: "pattern", Kind: value.Text, Constant: true}},
 		Doc:     "a date or time written in a TR 35 pattern, or as a standard writes it, as exactly as it is known: \"HL7\" or \"ISO 8601\". What is not known is never made up, but for minutes and seconds of a known hour",

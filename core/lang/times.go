@@ -94,7 +94,9 @@ func buildDate(args []argument) (operation, error) {
 		if coded {
 			return nil, fmt.Errorf("%s has many forms: say which by the code that stands beside the time, as in %s", name, map[string]string{"EDIFACT": `DTM(137)-1.2 | date "EDIFACT" DTM(137)-1.3`, "X12": `DTP(472)-3 | date "X12" DTP(472)-2`}[name])
 		}
-		return nil, fmt.Errorf("only EDIFACT and X12 have codes for the forms of times")
+		if standard != nil || args[1].num == 0 {
+			return nil, fmt.Errorf("only EDIFACT and X12 have codes for the forms of times")
+		}
 	} else if coded {
 		return func(e *Env, in value.Value) value.Value { return dateOf(e, in, standard, args[1].eval(e)) }, nil
 	}
@@ -108,6 +110,11 @@ func buildDate(args []argument) (operation, error) {
 		}
 		if _, whole := p.Says(); !whole {
 			return nil, fmt.Errorf("date pattern %q leaves out what stands between two of its parts, such as the month between year and day", name)
+		}
+		if len(args) > 1 {
+			if p = p.Since(int(args[1].num)); p == nil {
+				return nil, fmt.Errorf("%d is not the first year of those that two digits mean, or date pattern %q has no year of two digits (yy)", args[1].num, name)
+			}
 		}
 		read = p.Read
 	}

@@ -1,8 +1,10 @@
 package text
 
 import (
+	"cmp"
 	"encoding/binary"
 	"fmt"
+	"slices"
 	"strings"
 
 	"ydrion/core/value"
@@ -17,6 +19,22 @@ type Pattern struct {
 	gap    bool         // something between these is not in it
 	fixed  *fixed
 	loose  *Pattern // reads what does not have that width; nil: nothing else is read
+	since  int      // the first year that two digits mean; 0: firstYear
+}
+
+// firstYear is the first year that two digits mean, 1969, if nobody says another: they go up to 2068 (POSIX, strptime, %y).
+const firstYear = 1969
+
+// Since is the pattern in which two digits mean the hundred years from one on; nil if there are none in it, or the year is none.
+func (p *Pattern) Since(year int) *Pattern {
+	if year < 1 || year > 9900 || !slices.ContainsFunc(p.items, func(it item) bool { return it.field == year2 }) {
+		return nil
+	}
+	since := *p
+	if since.since = year; p.loose != nil {
+		since.loose = p.loose.Since(year)
+	}
+	return &since
 }
 
 // fixed is a pattern of fixed width with numeric fields only, laid out for
@@ -443,7 +461,7 @@ func digits(b []byte, n int) (int, int, bool) {
 }
 
 // Read reads a whole text. It is false if the text does not have the pattern's
-// form or the date does not exist. Two-digit years are 1970 to 2069.
+// form or the date does not exist. Two-digit years are 1969 to 2068, or as Since says.
 func (p *Pattern) Read(b []byte) (value.Moment, bool) {
 	m := value.Moment{Year: 1, Month: 1, Day: 1, Offset: value.NoZone}
 	if p.width > 0 && len(b) != p.width {
@@ -504,8 +522,8 @@ func (p *Pattern) Read(b []byte) (value.Moment, bool) {
 		case year4:
 			m.Year = int16(v)
 		case year2:
-			m.Year = int16(1900 + v)
-			if v < 70 {
+			since := cmp.Or(p.since, firstYear)
+			if m.Year = int16(since - since%100 + v); int(m.Year) < since {
 				m.Year += 100
 			}
 		case month:

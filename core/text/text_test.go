@@ -76,6 +76,9 @@ func TestPatternsReadAndWrite(t *testing.T) {
 		{"dd/MM/yyyy HH:mm", "25/11/2026 06:30", "yyyyMMddHHmm", "202611250630"},
 		{"d.M.yy", "5.1.26", "yyyy-MM-dd", "2026-01-05"},
 		{"d.M.yy", "5.1.70", "yyyy-MM-dd", "1970-01-05"},
+		{"d.M.yy", "5.1.69", "yyyy-MM-dd", "1969-01-05"}, // POSIX, strptime, %y
+		{"d.M.yy", "5.1.68", "yyyy-MM-dd", "2068-01-05"},
+		{"yyMMdd", "000229", "yyyy-MM-dd", "2000-02-29"},
 		{"MM/dd/yyyy hh:mm a", "11/25/2026 12:05 AM", "HH:mm", "00:05"},
 		{"MM/dd/yyyy h:mm a", "11/25/2026 1:05 pm", "HH:mm:ss", "13:05:00"},
 		{"dd-MMM-yyyy", "25-nov-2026", "yyyyMMdd", "20261125"},
@@ -353,5 +356,33 @@ func TestCopy(t *testing.T) {
 		if got := string(e.Append([]byte("> "), v)); got != "> "+want && with['\r'] == "" {
 			t.Fatalf("%d: %q with %v: %q, want %q", n, v, with, got, want)
 		}
+	}
+}
+
+// TestFirstYear: two digits mean the hundred years from the one that is said; where there are none, nothing can be said of them.
+func TestFirstYear(t *testing.T) {
+	for _, pattern := range []string{"yyMMdd", "d.M.yy", "dd-MMM-yy"} {
+		p, err := ParsePattern(pattern)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, since := range []int{1, 99, 100, 1900, 1930, 1999, 2000, 2026, 9900} {
+			q := p.Since(since)
+			for y := since; y < since+100; y++ {
+				full := value.Moment{Year: int16(y), Month: 3, Day: 28, Precision: value.Day, Offset: value.NoZone}
+				if got, ok := q.Read(p.Append(nil, full)); !ok || got.Year != full.Year || got.Month != 3 || got.Day != 28 {
+					t.Fatalf("%s since %d: %d is read as %d, %v", pattern, since, y, got.Year, ok)
+				}
+			}
+		}
+		if p.Since(0) != nil || p.Since(9901) != nil {
+			t.Errorf("%s: years that there are not", pattern)
+		}
+		if m, _ := p.Read(p.Append(nil, value.Moment{Year: 1969, Month: 1, Day: 1})); m.Year != 1969 {
+			t.Errorf("%s itself has become another: %d", pattern, m.Year)
+		}
+	}
+	if p, _ := ParsePattern("yyyy-MM-dd"); p.Since(1930) != nil {
+		t.Error("four digits are counted from 1930")
 	}
 }
