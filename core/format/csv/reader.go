@@ -32,7 +32,8 @@ type Reader struct {
 	columns     []int32 // slot of each column, or -1
 	slotColumn  []int   // column of each slot
 	twins       []batch.Twin
-	heading     []byte
+	heading     []byte // and what stands before it
+	again       []byte // its line, by which one is known that comes again; nil: none is
 	scratch     []byte // of Survey
 	footer      []byte
 	footerAt    place.Place
@@ -127,7 +128,9 @@ func (r *Reader) begin(buf []byte, whole bool, fields shape.Record) (out finding
 	if n := len(r.heading); r.heading[n-1] != r.terminator {
 		r.heading = append(r.heading, r.terminator)
 	}
-	r.names = r.Values(buf[at:end])
+	if r.names = r.Values(buf[at:end]); len(r.names) > 1 {
+		r.again = bytes.Clone(bytes.TrimRight(buf[at:end], "\r\n"))
+	}
 	for i := range r.names {
 		r.names[i] = strings.TrimSpace(r.names[i])
 	}
@@ -605,6 +608,7 @@ const (
 	ruleAfterQuote
 	ruleStrayQuote
 	ruleNUL
+	ruleHeading // it is the heading once more
 	ruleEncoding
 	ruleLineEnd
 )
@@ -656,6 +660,17 @@ func (r *Reader) inspect(b *batch.Batch, record int) {
 	}
 }
 
+// isHeading tells whether a row is the heading once more, as in files that were put together of several.
+func (r *Reader) isHeading(row []byte) bool {
+	if n := len(r.again); n == 0 || len(row) < n || row[0] != r.again[0] && row[0] != byteOrderMark[0] || len(row) > len(byteOrderMark)+n+len("\r\n") {
+		return false
+	}
+	return bytes.Equal(bytes.TrimRight(bytes.TrimPrefix(row, byteOrderMark), "\r\n"), r.again)
+}
+
+// byteOrderMark is that of UTF-8, within a text.
+var byteOrderMark = []byte("\uFEFF")
+
 // undecodable finds a character that could not be decoded.
 func (r *Reader) undecodable(b []byte) int {
 	if r.charset == text.UTF8 {
@@ -692,6 +707,9 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 		}
 		f = finding.New("csv.line-end", at, "%s stands alone in the row here, but the rows of this file end in %s", here, there).
 			Suggest("write one kind of line end in the whole file, or put a value that holds one in quotes")
+		f.Seen = finding.Shorten(raw)
+	case ruleHeading:
+		f = finding.New("csv.heading-again", at, "this is the heading once more").Suggest("the file may be put together of others: have one heading at its beginning only")
 		f.Seen = finding.Shorten(raw)
 	case ruleNUL:
 		f = finding.New("csv.nul", at, "the row has a NUL byte")

@@ -220,7 +220,7 @@ func (r *Reader) Reordered(in io.Reader) format.Reader {
 	d := r.dialect
 	d.Footer = 0 // it has been held back
 	of := &Reader{dialect: d, Stream: format.Stream{In: in, Line: 1, Size: r.Size}, charset: r.charset, delimiter: r.delimiter, quote: r.quote, quoting: r.quoting, terminator: r.terminator,
-		names: r.names, columns: r.columns, slotColumn: r.slotColumn, twins: r.twins, heading: r.heading, footer: r.footer, footerAt: r.footerAt, headingLine: r.headingLine}
+		names: r.names, columns: r.columns, slotColumn: r.slotColumn, twins: r.twins, heading: r.heading, again: r.again, footer: r.footer, footerAt: r.footerAt, headingLine: r.headingLine}
 	of.keys = r.gathers
 	return of
 }

@@ -108,6 +108,8 @@ func (r *Reader) split(b *batch.Batch) {
 		b.Bounds = append(b.Bounds, batch.Span{Off: uint32(start), End: uint32(min(p, n))})
 		if k != len(columns) {
 			r.ragged(b, row, record, k)
+		} else if r.isHeading(b.Raw(record)) {
+			b.Notes = append(b.Notes, batch.Note{Record: int32(record), Slot: -1, Rule: ruleHeading, Source: batch.Syntax, At: b.Bounds[record].Off})
 		}
 		if odd {
 			r.inspect(b, record)
@@ -153,6 +155,8 @@ func (r *Reader) splitFixed(b *batch.Batch, odd bool) {
 		b.Bounds = append(b.Bounds, batch.Span{Off: uint32(start), End: uint32(min(p, b.N))})
 		if k != len(r.columns) {
 			r.ragged(b, row, record, k)
+		} else if r.isHeading(b.Raw(record)) {
+			b.Notes = append(b.Notes, batch.Note{Record: int32(record), Slot: -1, Rule: ruleHeading, Source: batch.Syntax, At: b.Bounds[record].Off})
 		}
 		if odd {
 			r.inspect(b, record)
