@@ -230,14 +230,6 @@ func TestLostDigits(t *testing.T) {
 	}
 }
 
-func TestSpoilt(t *testing.T) {
-	for v, want := range map[string]string{"1.23457E+12": exponent, "1,5E+07": exponent, "1-Mar": monthDay, "Mar-26": monthDay, `="00123"`: formula, "a\u00a0b": noBreak, "1E": "", "E-1": "", "12-Marx": "", "2026": ""} {
-		if got := spoilt([]byte(v)); got != want {
-			t.Errorf("%q: %q, want %q", v, got, want)
-		}
-	}
-}
-
 func pack(t *testing.T, content []byte) []byte {
 	t.Helper()
 	var b bytes.Buffer

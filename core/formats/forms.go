@@ -1,9 +1,7 @@
 package formats
 
 import (
-	"bytes"
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -128,34 +126,16 @@ func (f forms) String() string {
 	}
 }
 
-// Values that spreadsheet programs make of others.
-const (
-	exponent = "the value has been turned into exponent form, and digits may be lost"
-	monthDay = "the value has been turned into a day of a month"
-	formula  = "the value is a formula that says a text"
-	noBreak  = "the value holds a no-break space"
-)
-
-var spoils = map[string]int{exponent: 0, monthDay: 1, formula: 2, noBreak: 3}
-
-var (
-	exponentForm = regexp.MustCompile(`^[0-9](?:[.,][0-9]+)?E\+?[0-9]+$`)
-	monthForm    = regexp.MustCompile(`^(?:[0-9]{1,2}-(?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)|(?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec)-[0-9]{2})$`)
-)
-
-// spoilt says what a spreadsheet program has done to a value, if it has.
-func spoilt(v []byte) string {
-	switch {
-	case v[0]-'0' <= 9 && len(v) > 3 && bytes.IndexByte(v, 'E') > 0 && exponentForm.Match(v):
-		return exponent
-	case len(v) <= 6 && len(v) >= 5 && bytes.IndexByte(v, '-') > 0 && monthForm.Match(v):
-		return monthDay
-	case len(v) > 3 && v[0] == '=' && v[1] == '"' && v[len(v)-1] == '"':
-		return formula
-	case bytes.Contains(v, []byte("\u00a0")):
-		return noBreak
-	}
-	return ""
+// spoils are what spreadsheet programs do to values, and what is said of that.
+var spoils = map[string]struct {
+	bit  int
+	says string
+}{
+	text.Exponent: {0, "the value has been turned into exponent form, and digits may be lost"},
+	text.MonthDay: {1, "the value has been turned into a day of a month"},
+	text.Formula:  {2, "the value is a formula that says a text"},
+	text.NoBreak:  {3, "the value holds a no-break space"},
+	text.Failed:   {4, "the value is what stands where a formula came to nothing"},
 }
 
 // digits is what is remembered of the values of a field that are digits only, to find

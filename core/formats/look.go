@@ -554,14 +554,14 @@ func (l *Look) Meaning(path string) string {
 // ruined notes values that a spreadsheet program has changed when it saved the
 // file. Of each field the first is told, and the others are counted with it.
 func (e *examination) ruined(b *batch.Batch, record int, f *Field, value []byte) {
-	what := spoilt(value)
-	if what == "" || f.forms.told&(1<<spoils[what]) != 0 {
+	what := text.Spoilt(value)
+	if what == "" || f.forms.told&(1<<spoils[what].bit) != 0 {
 		return
 	}
-	f.forms.told |= 1 << spoils[what]
+	f.forms.told |= 1 << spoils[what].bit
 	at := b.Place(record, b.Bounds[record].Off)
 	at.Path = f.Path
-	w := finding.Warn("csv.spreadsheet", at, "%s", what)
+	w := finding.Warn("csv.spreadsheet", at, "%s", spoils[what].says)
 	w.Seen = finding.Shorten(value)
 	e.add(e.request.Name, w.Suggest("format the column as text before saving; further values of this kind in the column are not listed"))
 }

@@ -16,6 +16,7 @@ type Field struct {
 	Decimal byte          // decimal mark of a Number; 0: a point
 	Group   byte          // grouping mark of a Number; 0: none
 	Truths  []string      // how true is written
+	Missing []string      // texts that stand for no value
 	// Checked says that a value that is there has been proved to have its
 	// kind's form before anybody maps it.
 	Checked bool

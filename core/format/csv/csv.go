@@ -116,7 +116,7 @@ func (r *Reader) bind(fields shape.Record) finding.List {
 	for i := range r.columns {
 		r.columns[i] = -1
 	}
-	r.slotColumn = make([]int, len(fields))
+	r.slotColumn, r.fields, r.spoils = make([]int, len(fields)), fields, newSpoils(fields)
 	wanted := map[string]bool{}
 	for slot, field := range fields {
 		name := field.At()

@@ -28,6 +28,8 @@ type Reader struct {
 	quoting          bool
 	terminator       byte // LF, or CR for files that know no LF
 
+	fields      shape.Record
+	spoils      *spoils // nil: nobody watches for any
 	names       []string
 	columns     []int32 // slot of each column, or -1
 	slotColumn  []int   // column of each slot
@@ -405,6 +407,9 @@ func (r *Reader) holdBack(buf []byte, n int) int {
 
 // Finish checks the total that the footer says against the rows that came.
 func (r *Reader) Finish(records int64) finding.List {
+	if r.spoils != nil {
+		r.ended, r.spoils = append(r.ended, r.spoils.findings(r.fields)...), nil
+	}
 	total := r.dialect.Total
 	if total == nil {
 		return r.ended

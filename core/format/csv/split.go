@@ -17,7 +17,10 @@ var unusual = marks.Of(0).With(marks.Beyond)
 // the text.
 func (r *Reader) Split(b *batch.Batch) {
 	r.split(b)
-	if b.Give(r.twins); r.keys != nil {
+	if b.Give(r.twins); r.spoils != nil {
+		r.spoils.watch(b)
+	}
+	if r.keys != nil {
 		r.gather(b)
 	}
 }
