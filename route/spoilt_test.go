@@ -18,7 +18,7 @@ import (
 func TestSpoiltTexts(t *testing.T) {
 	kinds := map[string]string{
 		"1.23457E+12": "exponent", "4E+07": "exponent", "11-Mar": "a day", "Mar-26": "a day", `="00123"`: "formula that says", "#N/A": "came to nothing", "#REF!": "came to nothing",
-		"4006381333931": "", "A-1": "", "1-3": "", "B+2": "", "#4": "", "a=b": "", "": "", "n/a": "", "#NUM!": "", // the last one stands for no value here
+		"4006381333931": "", "4E07": "", "A-1": "", "1-3": "", "B+2": "", "#4": "", "a=b": "", "": "", "n/a": "", "#NUM!": "", // the last one stands for no value here
 	}
 	values := []string{}
 	for v := range kinds {
@@ -116,6 +116,26 @@ func TestSpoiltTexts(t *testing.T) {
 				if !slices.Equal(got, want) {
 					t.Errorf("%s, seed %d, %d cores:\n%s\nnot\n%s", name, seed, cores, strings.Join(got, "\n"), strings.Join(want, "\n"))
 				}
+			}
+		}
+	}
+}
+
+// TestSpoiltTextsOfSeveralFiles: each file says what is in it.
+func TestSpoiltTextsOfSeveralFiles(t *testing.T) {
+	c, why := collected(t, asCameRows, map[string]string{"schemas/s.json": `{"fields": [{"name": "tag"}, {"name": "kg", "type": "number"}]}`})
+	if c == nil {
+		t.Fatal(why)
+	}
+	for _, cores := range []int{1, 3} {
+		all, _, _ := runAll(t, c, cores, "tag,kg\n1E+05,1\na,2\n", "tag,kg\nb,1\n", "tag,kg\n3-Mar,1\n4-Mar,1\n")
+		for k, want := range []string{"a value of tag has been turned into exponent form, and digits may be lost", "", "2 values of tag have been turned into a day of a month"} {
+			got := ""
+			for _, f := range all.Files[k].Findings {
+				got += f.Message
+			}
+			if got != want || all.Files[k].Warnings != int64(len(all.Files[k].Findings)) {
+				t.Errorf("file %d: %q, not %q", k, got, want)
 			}
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"net/mail"
 	"net/url"
 	"regexp"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -70,6 +71,7 @@ const (
 	ruleUnique
 	ruleKey // of the first column of a key of several
 	ruleAgree
+	ruleBlank // of a required text: a warning
 	rulesPerColumn
 )
 
@@ -91,7 +93,12 @@ func (s *Schema) Check(b *batch.Batch, record int, like bool) bool {
 	if len(s.tables) > 0 {
 		s.checkLists(b, record)
 	}
-	return len(b.Notes) == notes
+	return !refused(b.Notes[notes:])
+}
+
+// refused tells whether one of some notes is more than a warning.
+func refused(notes []batch.Note) bool {
+	return slices.ContainsFunc(notes, func(n batch.Note) bool { return !n.Warn })
 }
 
 // Single is the schema of records that are not yet put together, one by one.
@@ -145,7 +152,7 @@ func (s *Schema) checkRows(b *batch.Batch, record int, row []batch.Span) bool {
 		s.check(b, record, 1, i, of, of, false)
 	}
 	copy(row, t.Spans[from*t.Slots:])
-	good := len(b.Notes) == notes
+	good := !refused(b.Notes[notes:])
 	for _, k := range s.Taken {
 		s.columns[k].agree(b, record, from, to)
 	}
@@ -253,6 +260,10 @@ func (c *column) check(b *batch.Batch, record int, v []byte) {
 	case value.Text:
 		if c.form != nil && !c.form(v) {
 			c.note(b, record, ruleForm)
+		}
+		if c.required && len(v) > 0 && v[0] <= ' ' && len(bytes.TrimSpace(v)) == 0 {
+			c.note(b, record, ruleBlank)
+			b.Notes[len(b.Notes)-1].Warn = true
 		}
 	}
 	if c.plain {
@@ -492,6 +503,10 @@ func (s *Schema) Describe(b *batch.Batch, n batch.Note, r format.Reader) finding
 	case ruleUnique:
 		f = finding.New("schema.unique", at, "%s %q was in record %s already", c.name, seen, n.Text)
 		f.Expected = "a value that no other record has"
+	case ruleBlank:
+		f = finding.Warn("schema.blank", at, "%s is required, and there are only blanks", c.name)
+		f.Expected = "a value"
+		f = f.Suggest("if that is no value, name it among missingValues, or ask for one by a pattern")
 	case ruleAgree:
 		from, _ := b.Rows(0, int(n.Record))
 		first, there := c.value(b, int(n.Record), 1, from)
@@ -526,7 +541,7 @@ func (s *Schema) list(table int) string {
 }
 
 var rulePointers = [rulesPerColumn]string{"/constraints/required", "/type", "/format", "/constraints/minLength", "/constraints/maxLength", "/constraints/minimum", "/constraints/maximum",
-	"/constraints/pattern", "/constraints/enum", "/constraints/unique", "/primaryKey", ""}
+	"/constraints/pattern", "/constraints/enum", "/constraints/unique", "/primaryKey", "", "/constraints/required"}
 
 // advice knows the usual ways in which a value loses its form.
 func (c *column) advice(v []byte) string {

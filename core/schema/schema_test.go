@@ -74,7 +74,7 @@ func TestChecks(t *testing.T) {
 		field string
 		cases map[string]string // value → what is said, "good" for nothing
 	}{
-		{`{"name": "v", "constraints": {"required": true}}`, map[string]string{"x": "good", "": "required: v is missing", "n/a": "required"}},
+		{`{"name": "v", "constraints": {"required": true}}`, map[string]string{"x": "good", " x ": "good", " ": "goodblank: v is required, and there are only blanks", "\t ": "goodblank", "": "required: v is missing", "n/a": "required"}},
 		{`{"name": "v", "type": "number"}`, map[string]string{"1": "good", "-1.50": "good", "": "good", "n/a": "good", "1,5": "write it with a point: 1.5", "1.23457E+12": "spreadsheet", " 1": "take the spaces away", "1e3": "good", "1.5E-3": "good", "+7.5": "good", ".5": "good", "-.5": "good", "5.": "good", ".": "type", "+": "type", "1e": "type", "e3": "type", "+-1": "type", "--1": "type", "1e3.5": "type", "NaN": "type", "INF": "type", "abc": `not a number with a point as decimal mark: "abc"`}},
 		{`{"name": "v", "type": "number", "decimalChar": ",", "groupChar": "."}`, map[string]string{"1.234,5": "good", "1,5": "good", "1234": "good", "12.34,5": "type", "1.5": "type", "1,2,3": "type", "1.2345": "type", "--1": "type"}},
 		{`{"name": "v", "type": "integer"}`, map[string]string{"-12": "good", "+12": "good", "+-12": "a whole number", "1.0": "a whole number", "1e3": "a whole number"}},

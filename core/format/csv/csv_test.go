@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"reflect"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -87,6 +88,9 @@ func rows(t *testing.T, d Dialect, in io.Reader, fields []string) (out [][]strin
 			t.Fatal(err)
 		}
 		if !more {
+			for _, f := range r.Finish(first - 1) {
+				tell(f)
+			}
 			return out, notes
 		}
 	}
@@ -113,6 +117,12 @@ func TestReading(t *testing.T) {
 		{"a quote within a value", Dialect{}, "a,b\n5\" net,2\n3,4\n", [][]string{{`5" net`, "2"}, {"3", "4"}}, []string{"2:2 csv.quote-stray"}},
 		{"text after a quote", Dialect{}, "a,b\n\"x\" y,2\n\"p\"\"q\"z,4\n", [][]string{{"x y", "2"}, {`p"qz`, "4"}}, []string{"2:4 csv.quote-text", "3:7 csv.quote-text"}},
 		{"short and long rows", Dialect{}, "a,b\n1\n1,2,3\n1,2\n", [][]string{{"1", "(absent)"}, {"1", "2"}, {"1", "2"}}, []string{"2:1 csv.columns-missing", "3:1 csv.columns-surplus"}},
+		{"a footer", Dialect{Footer: 1}, "a,b,c\n1,2,\nTotal,,\n", [][]string{{"1", "2"}}, []string{"1:1 csv.column-surplus"}},
+		{"a row where the footer should be", Dialect{Footer: 1}, "a,b\n1,2\n3,4\n", [][]string{{"1", "2"}}, []string{"3:1 csv.left-out"}},
+		{"rows where the footer should be, with blanks where others have some", Dialect{Footer: 2}, "a,b\n1,\n3,4\r\n5,\n\n", [][]string{{"1", ""}}, []string{"3:1 csv.left-out", "4:1 csv.left-out"}},
+		{"a footer that counts", Dialect{Footer: 1, Total: regexp.MustCompile("^n,([0-9]+)")}, "a,b\n1,2\nn,1\n", [][]string{{"1", "2"}}, nil},
+		{"a row that is skipped", Dialect{NoHeading: true, Columns: []string{"a", "b"}, Skip: 1}, "1,2\n3,4\n", [][]string{{"3", "4"}}, []string{"1:1 csv.left-out"}},
+		{"a title that is skipped", Dialect{NoHeading: true, Columns: []string{"a", "b"}, Skip: 1}, "Sheet of today,\n3,4\n", [][]string{{"3", "4"}}, nil},
 		{"the heading once more", Dialect{}, "a,b\r\n1,2\r\na,b\r\n3,4\r\n\uFEFFa,b\n\"a\",b\na,b,\na,b", [][]string{{"1", "2"}, {"a", "b"}, {"3", "4"}, {"\uFEFFa", "b"}, {"a", "b"}, {"a", "b"}, {"a", "b"}}, []string{"3:1 csv.heading-again", "5:1 csv.heading-again", "7:1 csv.columns-surplus", "8:1 csv.heading-again"}},
 		{"rows like column names without a heading", Dialect{NoHeading: true, Columns: []string{"a", "b"}}, "a,b\na,b\n", [][]string{{"a", "b"}, {"a", "b"}}, nil},
 		{"the heading of widths once more", Dialect{Widths: []int{2, 2}}, "a b \n1 2 \na b \n", [][]string{{"1", "2"}, {"a", "b"}}, []string{"3:1 csv.heading-again"}},

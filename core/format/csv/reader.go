@@ -39,6 +39,7 @@ type Reader struct {
 	scratch     []byte // of Survey
 	footer      []byte
 	footerAt    place.Place
+	lastRow     []byte       // before those that may be the footer, of the batch before
 	keys        []int        // slots by which rows are put together
 	gathers     []int        // and those by which they will be, once they are reordered
 	rowsIn      atomic.Int64 // where they are put together
@@ -99,9 +100,17 @@ func (r *Reader) begin(buf []byte, whole bool, fields shape.Record) (out finding
 		at += i + 1
 	}
 	if r.dialect.NoHeading {
-		r.Advance(buf[:at])
+		skipped := buf[:at]
+		r.Advance(skipped)
 		r.names, r.Carry, r.headingLine = r.dialect.Columns, buf[at:], 0
-		return r.bind(fields), true
+		if out = r.bind(fields); r.dialect.Skip > 0 {
+			if last := lineBefore(skipped, len(skipped), r.terminator); r.likeRow(last, nil) {
+				f := finding.Warn("csv.left-out", place.At("", buf, len(skipped)-len(last)-1), "this line is skipped, and is like a row: there is a value in each column")
+				f.Seen = finding.Shorten(last)
+				out = append(out, f.Suggest("a row that is skipped goes nowhere: if no line stands before the rows, let the route skip none (read.skip)"))
+			}
+		}
+		return out, true
 	}
 	for at < len(buf) && (buf[at] == '\n' || buf[at] == '\r') {
 		at++
@@ -383,7 +392,10 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 		if r.EOF {
 			r.footer = bytes.Clone(buf[n:])
 			r.footerAt = r.Place(buf, n)
+			r.missed(buf, n)
 			buf = buf[:n]
+		} else if last := lineBefore(buf, n, r.terminator); len(last) > 0 {
+			r.lastRow = append(r.lastRow[:0], last...)
 		}
 	}
 	if r.keys != nil {
@@ -392,6 +404,47 @@ func (r *Reader) Cut(b *batch.Batch) (bool, error) {
 	r.Give(b, buf, n, r.terminator)
 	b.Unusual = s.odd
 	return !r.EOF || len(r.Carry) > 0, nil
+}
+
+// missed warns of a line of the footer, from n on, that is like a row: nobody holds it against a total, and it would be lost.
+func (r *Reader) missed(buf []byte, n int) {
+	last := lineBefore(buf, n, r.terminator)
+	if len(last) == 0 {
+		last = r.lastRow
+	}
+	if r.dialect.Total != nil || len(last) == 0 {
+		return
+	}
+	row := r.Values(last)
+	for at := n; at < len(buf); {
+		line, _, _ := bytes.Cut(buf[at:], []byte{r.terminator})
+		if r.likeRow(line, row) {
+			f := finding.Warn("csv.left-out", r.Place(buf, at), "this line is taken for the footer, and is like a row: there is a value in each column in which the row before has one")
+			f.Seen = finding.Shorten(bytes.TrimRight(line, "\r"))
+			r.ended = append(r.ended, f.Suggest("a row that is taken for a footer goes nowhere: if the file has none, let the route expect none (read.footer), or let a total in it tell (read.total)"))
+		}
+		at += len(line) + 1
+	}
+}
+
+// likeRow tells whether a line has a value in each column in which a row has one, or, without a row, in each; and as many of them.
+func (r *Reader) likeRow(line []byte, row []string) bool {
+	values := r.Values(line)
+	if len(values) != len(r.names) || len(values) < 2 || row != nil && len(row) != len(values) {
+		return false
+	}
+	for i, v := range values {
+		if v == "" && (row == nil || row[i] != "") {
+			return false
+		}
+	}
+	return true
+}
+
+// lineBefore is the last line before n that is not empty.
+func lineBefore(buf []byte, n int, terminator byte) []byte {
+	buf = bytes.TrimRight(buf[:n], "\r\n")
+	return buf[bytes.LastIndexByte(buf, terminator)+1:]
 }
 
 // holdBack leaves the lines out that may be the footer: those at the end.

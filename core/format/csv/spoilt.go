@@ -1,6 +1,7 @@
 package csv
 
 import (
+	"bytes"
 	"cmp"
 	"slices"
 	"strings"
@@ -114,7 +115,7 @@ func hinted(buf []byte, in *marks.Bits) bool {
 // see looks at a value.
 func (s *spoils) see(b *batch.Batch, record, slot int, v []byte) {
 	what := text.Spoilt(v)
-	if told[what] == "" || slices.Contains(s.missing, string(v)) {
+	if told[what] == "" || what == text.Exponent && bytes.IndexByte(v, '+') < 0 || slices.Contains(s.missing, string(v)) { // without a plus sign nothing hints at it
 		return
 	}
 	at := b.Place(record, b.Bounds[record].Off)
