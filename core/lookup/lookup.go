@@ -111,11 +111,34 @@ func Parse(file string, source string) (*Table, finding.List) {
 			}
 		}
 	}
+	t.blanks(wrong)
 	t.ranges(wrong)
 	if out.HasErrors() {
 		return nil, out
 	}
 	return t, out
+}
+
+// blanks warns of cells that begin or end with blanks, which nobody sees in a spreadsheet: the code of a record has none, and is not listed then.
+func (t *Table) blanks(wrong func(line int, f finding.Finding)) {
+	first, cell, cells := 0, "", 0
+	for i, row := range t.rows {
+		for _, c := range row {
+			if strings.TrimSpace(c) == c {
+				continue
+			}
+			if cells++; cells == 1 {
+				first, cell = t.lines[i], c
+			}
+		}
+	}
+	if cells > 0 {
+		what := "a cell begins or ends with a blank, which counts: %q"
+		if cells > 1 {
+			what = fmt.Sprintf("%d cells begin or end with a blank, which counts; the first is %%q", cells)
+		}
+		wrong(first, finding.Warn("lookup.blank", place.Place{}, what, cell).Suggest("take it away, if it does not belong to the code or to its answer"))
+	}
 }
 
 // Index looks several columns up at once.

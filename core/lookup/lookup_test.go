@@ -254,3 +254,22 @@ func TestUnasked(t *testing.T) {
 		t.Error(keys)
 	}
 }
+
+// TestBlanks: cells that begin or end with blanks count as they stand, and are told of.
+func TestBlanks(t *testing.T) {
+	for source, want := range map[string]string{
+		"code,answer\n1,one\n":                              "",
+		"code,answer\n1,\n2,two words\n":                    "",
+		"code,answer\n1,one\n 2,two\n":                      `t.csv:3:1: warning: a cell begins or ends with a blank, which counts: " 2" [lookup.blank]`,
+		"code,answer,more\n1,one,x\n2,two,\u00a0y\n3 ,z,\n": `t.csv:3:1: warning: 2 cells begin or end with a blank, which counts; the first is "\u00a0y" [lookup.blank]`,
+	} {
+		table, findings := Parse("t.csv", source)
+		got := ""
+		for _, f := range findings {
+			got, _, _ = strings.Cut(f.String(), "\n")
+		}
+		if table == nil || got != want {
+			t.Errorf("%q: %q, not %q", source, got, want)
+		}
+	}
+}
