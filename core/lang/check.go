@@ -67,7 +67,7 @@ var contextWords = map[string]struct {
 	Kind value.Kind
 	Doc  string
 }{
-	"now":            {value.Time, "the time at which the run began"},
+	"now":            {value.Time, "the time at which the run began, in the machine's time zone"},
 	"sequence":       {value.Number, "a number that the route gives to no other record"},
 	"record":         {value.Number, "the record's number in its file, from 1"},
 	"route":          {value.Text, "the route's name"},
