@@ -417,9 +417,11 @@ func (c *Course) took(t take, occurrence int, row []batch.Span) taking {
 	if c.learning != nil {
 		c.learning.takes = append(c.learning.takes, t)
 	}
-	most := c.Parts[t.part].most
-	return taking{t.part, occurrence, row, most > 0 && occurrence == most+1 && t.how != asContext}
+	return taking{t.part, occurrence, row, occurrence == c.Parts[t.part].told && t.how != asContext}
 }
+
+// Alone tells whether of a part the first is taken, and nobody says that it is meant.
+func (c *Course) Alone(i int) bool { return c.Parts[i].alone }
 
 // MostOf is the position of the last that is taken of a part.
 func (c *Course) MostOf(i int) int { return c.Parts[i].mostOf }

@@ -190,7 +190,7 @@ type bound struct {
 func (s *bound) Open(in *text.Decoded) (format.Reader, finding.List, error) {
 	levels := len(s.Levels)
 	r := &Reader{bound: s, Stream: format.Stream{In: in, Line: 1}, charset: in.Charset, declared: in.Charset == text.Declared && s.Declares,
-		around: make([][]byte, levels), since: make([]int64, levels), groups: make([]int64, levels), messages: make([]int64, levels), numbered: make([]numbers, levels+1), parties: map[string]numbers{}}
+		around: make([][]byte, levels), since: make([]int64, levels), groups: make([]int64, levels), messages: make([]int64, levels), numbered: make([]numbers, levels+1), parties: map[string]numbers{}, firsts: s.Watch()}
 	buf, err := r.Fill(nil, ahead)
 	if err != nil {
 		return nil, nil, err
@@ -233,7 +233,8 @@ type Reader struct {
 	kinOf, kinEnd    int64      // where that stands
 	kinTail          batch.Span // its last segment
 	untoldErrors     bool
-	untold           int                // findings that were too many
+	untold           int // findings that were too many
+	firsts           *Firsts
 	numbered         []numbers          // the numbers that came in each level, the last: of messages
 	parties          map[string]numbers // those of interchanges, by who sends to whom
 }
@@ -875,16 +876,17 @@ func (s *Syntax) AppendPlain(to, value []byte) []byte {
 	return to
 }
 
-// Finish says whether the envelopes agree with what came.
+// Finish says whether the envelopes agree with what came, and of which segments only the first was taken.
 func (r *Reader) Finish(int64) finding.List {
+	alone := r.firsts.Findings(r.Wanted, r.Name+".first-only")
 	if r.untold == 0 {
-		return r.ended
+		return append(r.ended, alone...)
 	}
 	last, make := r.ended[len(r.ended)-1].Place, finding.Warn
 	if r.untoldErrors {
 		make = finding.New
 	}
-	return append(r.ended, make(r.Name+".more", last, "%d more findings like these follow, about envelopes behind this one", r.untold))
+	return append(append(r.ended, make(r.Name+".more", last, "%d more findings like these follow, about envelopes behind this one", r.untold)), alone...)
 }
 
 // Heading is empty: rejected messages bring their envelopes.

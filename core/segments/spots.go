@@ -170,7 +170,7 @@ func (c *Course) Take(n int) (part int, row []batch.Span, occurrence int, more b
 		row = c.rows[k.table].row
 	case byRecord:
 		c.seen[i]++
-		return i, c.Row, c.seen[i], k.most > 0 && c.seen[i] == k.most+1
+		return i, c.Row, c.seen[i], c.seen[i] == k.told
 	case asContext: // what units have in common is not a list, which could have more of it
 		c.seen[i]++
 		return i, c.Row, c.seen[i], false
@@ -180,7 +180,7 @@ func (c *Course) Take(n int) (part int, row []batch.Span, occurrence int, more b
 		}
 	}
 	c.counts[i]++
-	return i, row, c.counts[i], k.most > 0 && c.counts[i] == k.most+1
+	return i, row, c.counts[i], c.counts[i] == k.told
 }
 
 // under tells whether the segment at hand begins a level that is, or may be, within another of its kind.

@@ -242,7 +242,7 @@ func FuzzTarget(f *testing.F) {
 			rules                   *segments.Rules
 			sample, lines, a, b, no string
 		}{
-			{edifact.Rules, blankOrder, strings.Replace(orderMap, "NAD(BY)-2.1 = route", "NAD(BY)-2.1 = a", 1) + "NAD(BY)-4 = b\n", "NAD-2.1", "NAD-4", "NAD-5"},
+			{edifact.Rules, blankOrder, strings.Replace(orderMap, "NAD(BY)-2.1 = route", "NAD(BY)-2.1 = a", 1) + "NAD(BY)-4 = b\n", "NAD[1]-2.1", "NAD[1]-4", "NAD[1]-5"},
 			{x12.Rules, blankX12, reagentMap + "REF-3 = b\n", "BEG-3", "REF-3", "REF-4"},
 		} {
 			made, wrong := written(t, test.rules, test.sample, test.lines, false, [2]string{a, b})

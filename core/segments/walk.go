@@ -241,7 +241,9 @@ func (w *walk) message(start, end int) {
 		w.segment, w.named, w.begins = buf[p:stop], n+1, p
 		for i := range w.Segment(name, key, p, min(stop+1, w.b.N)) {
 			part, row, occurrence, more := w.Take(i)
-			if more {
+			if more && w.Alone(part) {
+				w.firsts.Another(part, w.b, w.Record, p)
+			} else if more {
 				w.note(ruleMore, w.MostOf(part), p, true)
 			}
 			w.row = row

@@ -48,11 +48,14 @@ type Part struct {
 	Wants   []Want // in the order of the fields
 
 	key    uint32
-	table  int // the list whose rows take it, -1: the record does
-	loop   int // that it is in, -1: none
-	most   int // of them are taken, 0: the first, or one that is named
-	mostOf int // the position of the last of those
-	next   int // part with a name in the same place, -1: none
+	table  int  // the list whose rows take it, -1: the record does
+	loop   int  // that it is in, -1: none
+	most   int  // of them are taken, 0: the first, or one that is named
+	mostOf int  // the position of the last of those
+	alone  bool // of several the first is taken, and nobody says that it is meant
+	said   bool // that is said of one of its positions: NTE[1]-3
+	told   int  // of which it is told that it is there, from 1; 0: of none
+	next   int  // part with a name in the same place, -1: none
 }
 
 // Want is a wanted value of a segment.
@@ -180,6 +183,9 @@ func (w *Wanted) fields(of shape.Record, table int, list, begins string, how Dem
 		if p.Occurrence > max(k.most, 1) {
 			k.most, k.mostOf = p.Occurrence, want.Nth
 		}
+		if strings.Contains(f.At(), "[1]-") {
+			k.said = true
+		}
 		k.add(want)
 	}
 }
@@ -229,6 +235,15 @@ func (w *Wanted) part(p Position, table int) int {
 func (w *Wanted) index() {
 	for i := range w.parted {
 		w.parted[i] = -1
+	}
+	for i := range w.Parts {
+		k := &w.Parts[i]
+		k.alone = k.most == 0 && !k.said && slices.ContainsFunc(k.Wants, func(n Want) bool { return n.Rows < 0 })
+		if k.told = 0; k.alone {
+			k.told = 2
+		} else if k.most > 0 {
+			k.told = k.most + 1
+		}
 	}
 	var together [buckets]int
 	for i := len(w.Parts) - 1; i >= 0; i-- {

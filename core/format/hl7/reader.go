@@ -36,7 +36,7 @@ type bound struct {
 
 // Open looks for the first message.
 func (s *bound) Open(in *text.Decoded) (format.Reader, finding.List, error) {
-	r := &Reader{bound: s, Stream: format.Stream{In: in, Line: 1}, declared: in.Charset == text.Declared, charset: in.Charset}
+	r := &Reader{bound: s, Stream: format.Stream{In: in, Line: 1}, declared: in.Charset == text.Declared, charset: in.Charset, firsts: s.Watch()}
 	buf, err := r.Fill(nil, ahead)
 	if err != nil {
 		return nil, nil, err
@@ -60,6 +60,7 @@ type Reader struct {
 	count   counts
 	opening opening // what is open where it has been cut to
 	ended   finding.List
+	firsts  *segments.Firsts
 
 	rare int // index of the letter of MSH that is rarest
 
@@ -173,8 +174,10 @@ func parts(path, value, separators []byte, f func(path, value []byte)) {
 	}
 }
 
-// Finish says whether the counts of batches agree with what came.
-func (r *Reader) Finish(int64) finding.List { return r.ended }
+// Finish says whether the counts of batches agree with what came, and of which segments only the first was taken.
+func (r *Reader) Finish(int64) finding.List {
+	return append(r.ended, r.firsts.Findings(r.Wanted, "hl7.first-only")...)
+}
 
 // Heading is empty: messages bring their own.
 func (r *Reader) Heading() []byte { return nil }

@@ -234,7 +234,9 @@ func (w *walk) segments(record, start, end int) {
 		w.p, w.stop = p, stop
 		for i := range w.Segment(buf[p:p+3], name, p, stop) {
 			part, row, occurrence, more := w.Take(i)
-			if more {
+			if more && w.Alone(part) {
+				w.firsts.Another(part, w.b, w.Record, p)
+			} else if more {
 				w.note(ruleMore, w.MostOf(part), p, true)
 			}
 			w.row = row
