@@ -21,11 +21,13 @@ func TestFirstOnly(t *testing.T) {
 		says                    string // %s: in how many records
 		rows                    bool   // each message has one row with the segments in it
 	}{
-		"hl7":          {"hl7", "", "id = PID-3\nvalue = NTE-3\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7\rOBR|1\rOBX|1|NM|K||4\r", "NTE|%d||x\r", "", "NTE stands more than once in %s, and NTE-3 is of the first only", false},
-		"hl7 of units": {"hl7", ", record: OBX", "id = OBX-3\nvalue = NTE-3\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7\rOBR|1\rNTE|1||above\rNTE|2||above\rOBX|1|NM|K||4\r", "NTE|%d||x\r", "", "NTE stands more than once in %s, and NTE-3 is of the first only", false},
-		"hl7, said":    {"hl7", "", "id = PID-3\nvalue = NTE[1]-3\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7\rOBR|1\rOBX|1|NM|K||4\r", "NTE|%d||x\r", "", "", false},
-		"hl7, a list":  {"hl7", "", "id = PID-3\nvalue = NTE | join NTE-3\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7\rOBR|1\rOBX|1|NM|K||4\r", "NTE|%d||x\r", "", "", false},
-		"hl7 in rows":  {"hl7", "", "id = PID-3\nvalue = OBX | join NTE-3\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7\rOBR|1\rOBX|1|NM|K||4\r", "NTE|%d||x\r", "", "NTE stands more than once in %s, and NTE-3 is of the first only", true},
+		"hl7":                   {"hl7", "", "id = PID-3\nvalue = NTE-3\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7\rOBR|1\rOBX|1|NM|K||4\r", "NTE|%d||x\r", "", "NTE stands more than once in %s, and NTE-3 is of the first only", false},
+		"hl7 of units":          {"hl7", ", record: OBX", "id = OBX-3\nvalue = NTE-3\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7\rOBR|1\rNTE|1||above\rNTE|2||above\rOBX|1|NM|K||4\r", "NTE|%d||x\r", "", "NTE stands more than once in %s, and NTE-3 is of the first only", false},
+		"hl7 repetitions":       {"hl7", "", "id = PID-5.1\nvalue = OBX-5\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7||Seal^A\rOBR|1\rOBX|1|NM|K||0", "~%d", "~\r", "OBX-5 has more than one repetition in %s, and OBX-5 is of the first only", false},
+		"hl7 repetitions, said": {"hl7", "", "id = PID-5.1\nvalue = OBX-5[1]\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7||Seal^A\rOBR|1\rOBX|1|NM|K||0", "~%d", "~\r", "", false},
+		"hl7, said":             {"hl7", "", "id = PID-3\nvalue = NTE[1]-3\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7\rOBR|1\rOBX|1|NM|K||4\r", "NTE|%d||x\r", "", "", false},
+		"hl7, a list":           {"hl7", "", "id = PID-3\nvalue = NTE | join NTE-3\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7\rOBR|1\rOBX|1|NM|K||4\r", "NTE|%d||x\r", "", "", false},
+		"hl7 in rows":           {"hl7", "", "id = PID-3\nvalue = OBX | join NTE-3\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7\rOBR|1\rOBX|1|NM|K||4\r", "NTE|%d||x\r", "", "NTE stands more than once in %s, and NTE-3 is of the first only", true},
 		"x12": {"x12", "", "id = BEG-3\nvalue = REF(DP)-2\n", "ISA*00*          *00*          *ZZ*A              *ZZ*B              *261125*0930*U*00401*000000001*0*P*>~GS*PO*A*B*20261125*0930*1*X*004010~",
 			"ST*850*%04d~BEG*00*SA*1**20261125~REF*IA*1~REF*IA*2~", "REF*DP*%d~", "", "REF(DP) stands more than once in %s, and REF(DP)-2 is of the first only", false},
 		"edifact": {"edifact", "", "id = BGM-2\nvalue = RFF-1.2\n", "UNB+UNOC:3+A+B+261124:1630+7'", "UNH+%d+ORDERS:D:96A:UN'BGM+220+A+9'", "RFF+ON:%d'", "", "RFF stands more than once in %s, and RFF-1.2 is of the first only", false},
@@ -48,14 +50,19 @@ func TestFirstOnly(t *testing.T) {
 				if seed%2 == 0 && i < 300 { // the first that has several comes late
 					n = min(n, 1)
 				}
+				field := strings.HasPrefix(test.segment, "~") // whose first repetition is there already
 				for k := range n {
-					if k == 1 {
+					if k == 1 && !field || k == 0 && field {
 						if several++; first < 0 {
 							first = int64(len(in))
+						}
+						if field && several == 1 {
+							first -= int64(len("0"))
 						}
 					}
 					in += fmt.Sprintf(test.segment, k+1)
 				}
+				in += test.end
 				switch test.format {
 				case "x12":
 					in += fmt.Sprintf("SE*%d*%04d~", 5+n, i+1)

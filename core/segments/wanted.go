@@ -67,6 +67,7 @@ type Want struct {
 	Is                                            string // the same
 	First                                         bool   // of the first repetition, component and subcomponent
 	Number                                        bool   // and no mark is set for it
+	Alone                                         bool   // of several repetitions the first is taken, and nobody says that it is meant; noted at the first want of a field
 	// Rows is the list whose rows the repetitions of the field are, -1: a value is wanted. Of
 	// each of them these are.
 	Rows  int
@@ -186,6 +187,7 @@ func (w *Wanted) fields(of shape.Record, table int, list, begins string, how Dem
 		if strings.Contains(f.At(), "[1]-") {
 			k.said = true
 		}
+		want.Alone = p.By == 0 && want.Repetition == 1 && !strings.Contains(f.At(), fmt.Sprintf("-%d[1]", p.Field))
 		k.add(want)
 	}
 }
@@ -202,6 +204,9 @@ func (w *Wanted) want(p Position, f *shape.Field, slot int) Want {
 // add puts a want behind those of its field.
 func (k *Part) add(n Want) {
 	at, _ := slices.BinarySearchFunc(k.Wants, n.Field+1, func(n Want, field int) int { return n.Field - field })
+	for i := at - 1; i >= 0 && k.Wants[i].Field == n.Field; i-- {
+		n.Alone = n.Alone && !k.Wants[i].Alone
+	}
 	k.Wants = slices.Insert(k.Wants, at, n)
 }
 

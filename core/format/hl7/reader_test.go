@@ -94,7 +94,7 @@ func TestReader(t *testing.T) {
 		m := strings.ReplaceAll(message, "\r", ends)
 		for name, file := range map[string]string{"one after the other": m + m + m, "blank lines": m + "\n" + m + "\n\n" + m, "framed": "\x0b" + m + "\x1c\r\x0b" + m + "\x1c\r\x0b" + m + "\x1c\r", "no last end": m + m + strings.TrimSuffix(m, ends)} {
 			for size := range 3 {
-				got, wrong := read(t, file, "", 100<<(size*2), "MSH-1", "MSH-2", "MSH-3", "MSH-10", "PID-3.1", "PID-3[2].4", "PID-5", "PID-5.1.2", "PID-5.2", "PID-7", "PID-6", "OBX-5", "OBX[2]-5", "OBX[3]-5", "ZZZ-1")
+				got, wrong := read(t, file, "", 100<<(size*2), "MSH-1", "MSH-2", "MSH-3", "MSH-10", "PID-3[1].1", "PID-3[2].4", "PID-5", "PID-5.1.2", "PID-5.2", "PID-7", "PID-6", "OBX-5", "OBX[2]-5", "OBX[3]-5", "ZZZ-1")
 				if len(wrong) > 0 || len(got) != 3 {
 					t.Fatalf("%q, %s, size %d: %d records, %v", ends, name, size, len(got), wrong)
 				}

@@ -12,7 +12,8 @@ import (
 )
 
 // take takes the wanted fields of the segment at hand.
-func (w *walk) take(wants []segments.Want, name uint32, occurrence int) {
+func (w *walk) take(part int, name uint32, occurrence int) {
+	wants := w.Parts[part].Wants
 	if len(wants) == 0 || occurrence == 0 {
 		return
 	}
@@ -43,6 +44,9 @@ func (w *walk) take(wants []segments.Want, name uint32, occurrence int) {
 		case n.Rows >= 0:
 			w.repetitions(n, from, end)
 		case ends[at]&1 != 0 || n.By > 0:
+			if n.Alone && w.repeats(buf[from:end]) {
+				w.firsts.Repeated(n.Nth, w.b, w.Record, from)
+			}
 			w.piece(n, from, end)
 		case !n.First:
 		case end-from == 2 && buf[from] == '"' && buf[from+1] == '"':
@@ -51,6 +55,18 @@ func (w *walk) take(wants []segments.Want, name uint32, occurrence int) {
 			row[n.Slot] = batch.Span{Off: uint32(from), End: uint32(end)}
 		}
 	}
+}
+
+// repeats tells whether a field has more than one repetition: a separator with nothing behind it begins none.
+func (w *walk) repeats(field []byte) bool {
+	if i := bytes.IndexByte(field, w.sep.Repetition); i >= 0 {
+		for _, c := range field[i:] {
+			if c != w.sep.Repetition {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // fields gives where so many fields of the segment at hand end, twice that, and one more where not all of a field is plain; as the first,

@@ -240,7 +240,7 @@ func (w *walk) segments(record, start, end int) {
 				w.note(ruleMore, w.MostOf(part), p, true)
 			}
 			w.row = row
-			w.take(w.Parts[part].Wants, name, occurrence)
+			w.take(part, name, occurrence)
 		}
 		buf = w.b.Buf
 		p = next
