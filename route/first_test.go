@@ -3,7 +3,6 @@ package route
 import (
 	"context"
 	"fmt"
-	"io"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -11,6 +10,7 @@ import (
 
 	"ydrion/core/finding"
 	"ydrion/core/flow"
+	"ydrion/core/lang"
 	"ydrion/workspace"
 )
 
@@ -86,7 +86,7 @@ func TestNamedByFirst(t *testing.T) {
 			}
 			for _, cores := range []int{1, 3} {
 				o := &output{}
-				all, err := c.Plan.RunAll(context.Background(), []flow.File{{Name: "a.csv", Size: int64(len(text)), Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text)), nil }}}, flow.Inputs{Cores: cores}, o)
+				result, err := c.Plan.Run(context.Background(), strings.NewReader(text), flow.Inputs{Facts: lang.Facts{Name: "a.csv"}, Cores: cores}, o)
 				if err != nil {
 					t.Fatal(name, err)
 				}
@@ -101,8 +101,8 @@ func TestNamedByFirst(t *testing.T) {
 					said = strings.TrimPrefix(said[:strings.Index(said, " [")], "its name would be ")
 					got = append(got, line+" "+strings.Trim(strings.TrimPrefix(said, "it would be "), "\""))
 				}
-				if !slices.Equal(got, want) || all.Files[0].Warnings != int64(len(want)) {
-					t.Errorf("%s, seed %d, %d cores: %d warnings\n%v\nnot\n%v\n%v", name, seed, cores, all.Files[0].Warnings, got, want, o.wrong[:min(3, len(o.wrong))])
+				if !slices.Equal(got, want) || result.Warnings != int64(len(want)) {
+					t.Errorf("%s, seed %d, %d cores: %d warnings\n%v\nnot\n%v\n%v", name, seed, cores, result.Warnings, got, want, o.wrong[:min(3, len(o.wrong))])
 				}
 			}
 		}

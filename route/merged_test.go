@@ -13,6 +13,7 @@ import (
 	"ydrion/core/batch"
 	"ydrion/core/flow"
 	"ydrion/core/format"
+	"ydrion/core/lang"
 	"ydrion/workspace"
 )
 
@@ -156,14 +157,14 @@ func TestRowsThatDisagree(t *testing.T) {
 			}
 		}
 		o := &disagreeing{}
-		all, err := c.Plan.RunAll(context.Background(), []flow.File{{Name: "a", Size: int64(len(text)), Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text)), nil }}}, flow.Inputs{Cores: 1 + int(seed%3)}, o)
+		result, err := c.Plan.Run(context.Background(), strings.NewReader(text), flow.Inputs{Facts: lang.Facts{Name: "a"}, Cores: 1 + int(seed%3)}, o)
 		if err != nil {
 			t.Fatal(err)
 		}
 		slices.Sort(want)
 		slices.Sort(o.said)
-		if !slices.Equal(o.said, want) || all.Files[0].Warnings != int64(len(want)) || all.Files[0].Rejected != 0 {
-			t.Fatalf("seed %d: %d warnings, %d rejected:\n%s\nnot\n%s\nof\n%s", seed, all.Files[0].Warnings, all.Files[0].Rejected, strings.Join(o.said, "\n"), strings.Join(want, "\n"), text)
+		if !slices.Equal(o.said, want) || result.Warnings != int64(len(want)) || result.Rejected != 0 {
+			t.Fatalf("seed %d: %d warnings, %d rejected:\n%s\nnot\n%s\nof\n%s", seed, result.Warnings, result.Rejected, strings.Join(o.said, "\n"), strings.Join(want, "\n"), text)
 		}
 	}
 }

@@ -3,13 +3,13 @@ package route
 import (
 	"context"
 	"fmt"
-	"io"
 	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
 
 	"ydrion/core/flow"
+	"ydrion/core/lang"
 	"ydrion/workspace"
 )
 
@@ -95,12 +95,12 @@ func TestSpoiltTexts(t *testing.T) {
 			}
 			for _, cores := range []int{1, 3} {
 				o := &output{}
-				all, err := c.Plan.RunAll(context.Background(), []flow.File{{Name: "a.csv", Size: int64(len(text)), Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text)), nil }}}, flow.Inputs{Cores: cores}, o)
+				result, err := c.Plan.Run(context.Background(), strings.NewReader(text), flow.Inputs{Facts: lang.Facts{Name: "a.csv"}, Cores: cores}, o)
 				if err != nil {
 					t.Fatal(name, err)
 				}
 				var got []string
-				for _, f := range all.Files[0].Findings {
+				for _, f := range result.Findings {
 					if f.Code != "csv.spreadsheet" {
 						continue
 					}
