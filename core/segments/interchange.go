@@ -190,7 +190,7 @@ type bound struct {
 func (s *bound) Open(in *text.Decoded) (format.Reader, finding.List, error) {
 	levels := len(s.Levels)
 	r := &Reader{bound: s, Stream: format.Stream{In: in, Line: 1}, charset: in.Charset, declared: in.Charset == text.Declared && s.Declares,
-		around: make([][]byte, levels), since: make([]int64, levels), groups: make([]int64, levels), messages: make([]int64, levels), numbered: make([]numbers, levels+1), parties: map[string]numbers{}, firsts: s.Watch()}
+		around: make([][]byte, levels), since: make([]int64, levels), groups: make([]int64, levels), messages: make([]int64, levels), numbered: make([]numbers, levels+1), parties: map[string]numbers{}}
 	buf, err := r.Fill(nil, ahead)
 	if err != nil {
 		return nil, nil, err
@@ -234,7 +234,7 @@ type Reader struct {
 	kinTail          batch.Span // its last segment
 	untoldErrors     bool
 	untold           int // findings that were too many
-	firsts           *Firsts
+	firsts           Firsts
 	numbered         []numbers          // the numbers that came in each level, the last: of messages
 	parties          map[string]numbers // those of interchanges, by who sends to whom
 }

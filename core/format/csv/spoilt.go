@@ -42,7 +42,7 @@ type spoilt struct {
 
 // newSpoils watches the columns of texts.
 func newSpoils(fields shape.Record) *spoils {
-	s := &spoils{of: map[spoil]*spoilt{}}
+	s := &spoils{}
 	for slot, f := range fields {
 		if f.Kind == value.Text && f.Checked {
 			s.texts, s.missing = append(s.texts, slot), f.Missing // the same for all fields
@@ -121,6 +121,9 @@ func (s *spoils) see(b *batch.Batch, record, slot int, v []byte) {
 	at := b.Place(record, b.Bounds[record].Off)
 	s.Lock()
 	defer s.Unlock()
+	if s.of == nil {
+		s.of = map[spoil]*spoilt{}
+	}
 	of := s.of[spoil{slot, what}]
 	if of == nil {
 		of = &spoilt{at: at, value: finding.Shorten(v)}

@@ -36,7 +36,7 @@ type bound struct {
 
 // Open looks for the first message.
 func (s *bound) Open(in *text.Decoded) (format.Reader, finding.List, error) {
-	r := &Reader{bound: s, Stream: format.Stream{In: in, Line: 1}, declared: in.Charset == text.Declared, charset: in.Charset, firsts: s.Watch()}
+	r := &Reader{bound: s, Stream: format.Stream{In: in, Line: 1}, declared: in.Charset == text.Declared, charset: in.Charset}
 	buf, err := r.Fill(nil, ahead)
 	if err != nil {
 		return nil, nil, err
@@ -60,7 +60,7 @@ type Reader struct {
 	count   counts
 	opening opening // what is open where it has been cut to
 	ended   finding.List
-	firsts  *segments.Firsts
+	firsts  segments.Firsts
 
 	rare int // index of the letter of MSH that is rarest
 
