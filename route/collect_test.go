@@ -34,6 +34,21 @@ func collected(t *testing.T, rest string, more map[string]string) (*Compiled, st
 	return c, ""
 }
 
+// routed compiles a route of some files, by name, in an environment with the places in, out, bad and office.
+func routed(t *testing.T, about string, files map[string]string) (*Compiled, finding.List) {
+	t.Helper()
+	content := map[string][]byte{"environments/t.yaml": []byte("environment: t\nplaces: {in: in, out: out, bad: bad, office: {address: \"smtp://mail.skerry.example\", tls: explicit, from: a@skerry.example, to: [b@skerry.example]}}\n")}
+	for name, text := range files {
+		content[name] = []byte(text)
+	}
+	w := workspace.FromFiles(content)
+	c, findings := Compile(w, "r")
+	if c == nil {
+		t.Fatal(about, w.Findings, findings)
+	}
+	return c, findings
+}
+
 // runAll sends files through a route in one run: a file with one name each, a, b, c.
 func runAll(t *testing.T, c *Compiled, cores int, in ...string) (all flow.All, written string, wrong []string) {
 	t.Helper()

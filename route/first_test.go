@@ -11,7 +11,6 @@ import (
 	"ydrion/core/finding"
 	"ydrion/core/flow"
 	"ydrion/core/lang"
-	"ydrion/workspace"
 )
 
 // TestNamedByFirst: an output of several records is named by its first, and so is what is said with it. The first record in
@@ -44,16 +43,12 @@ func TestNamedByFirst(t *testing.T) {
 		"other value":   {"name: \"{day}-{station}.csv\", one file per: \"{station}\"", func(r row) string { return r.station }, func(r row) string { return r.day }, func(r row) string { return r.day + "-" + r.station + ".csv" }},
 		"many of value": {"name: \"{station}-{kg}-{file.stem}.csv\", one file per: \"{day}\"", func(r row) string { return r.day }, func(r row) string { return r.station + r.kg }, func(r row) string { return r.station + "-" + r.kg + "-a.csv" }},
 	} {
-		c, findings := Compile(workspace.FromFiles(map[string][]byte{
-			"routes/r.yaml":       []byte("route: r\nlisten: {folder: \"{in}\"}\nread: {format: csv}\ncheck: {schema: schemas/s.json}\nmap: maps/m.map\ndeliver: {" + strings.Replace("folder: \"{out}\", "+test.deliver, "folder: \"{out}\", place:", "place:", 1) + "}\nrejected: {folder: \"{bad}\"}\n"),
-			"schemas/s.json":      []byte(`{"fields": [{"name": "station"}, {"name": "day"}, {"name": "kg", "type": "number"}]}`),
-			"maps/m.map":          []byte("map m\nsource csv schemas/s.json\ntarget csv based on samples/o.csv\n\nkg = kg\nignore day, station\nskip when kg = 9 because \"no\"\n"),
-			"samples/o.csv":       []byte("kg\n"),
-			"environments/t.yaml": []byte("environment: t\nplaces: {in: in, out: out, bad: bad, office: {address: \"smtp://mail.skerry.example\", tls: explicit, from: a@skerry.example, to: [b@skerry.example]}}\n"),
-		}), "r")
-		if c == nil {
-			t.Fatal(name, findings)
-		}
+		c, _ := routed(t, name, map[string]string{
+			"routes/r.yaml":  "route: r\nlisten: {folder: \"{in}\"}\nread: {format: csv}\ncheck: {schema: schemas/s.json}\nmap: maps/m.map\ndeliver: {" + strings.Replace("folder: \"{out}\", "+test.deliver, "folder: \"{out}\", place:", "place:", 1) + "}\nrejected: {folder: \"{bad}\"}\n",
+			"schemas/s.json": `{"fields": [{"name": "station"}, {"name": "day"}, {"name": "kg", "type": "number"}]}`,
+			"maps/m.map":     "map m\nsource csv schemas/s.json\ntarget csv based on samples/o.csv\n\nkg = kg\nignore day, station\nskip when kg = 9 because \"no\"\n",
+			"samples/o.csv":  "kg\n",
+		})
 		for seed := range uint64(6) {
 			r := rand.New(rand.NewPCG(seed, 3))
 			text, firsts, told := "station,day,kg\n", map[string]string{}, map[string]bool{}
@@ -119,17 +114,12 @@ func TestMailedToTheFirst(t *testing.T) {
 		`mail: {to: "{station}@skerry.example"}, name: "{station}.csv", one file per: "{station}"`: false,
 		`mail: {to: "{file.stem}@skerry.example"}, name: "a.csv"`:                                  false,
 	} {
-		w := workspace.FromFiles(map[string][]byte{
-			"routes/r.yaml":       []byte("route: r\nlisten: {folder: \"{in}\"}\nread: {format: csv}\ncheck: {schema: schemas/s.json}\nmap: maps/m.map\ndeliver: {place: office, " + deliver + "}\nrejected: {folder: \"{bad}\"}\n"),
-			"schemas/s.json":      []byte(`{"fields": [{"name": "station"}]}`),
-			"maps/m.map":          []byte("map m\nsource csv schemas/s.json\ntarget csv based on samples/o.csv\n\nstation = station\n"),
-			"samples/o.csv":       []byte("station\n"),
-			"environments/t.yaml": []byte("environment: t\nplaces: {in: in, bad: bad, office: {address: \"smtp://mail.skerry.example\", tls: explicit, from: a@skerry.example}}\n"),
+		_, findings := routed(t, deliver, map[string]string{
+			"routes/r.yaml":  "route: r\nlisten: {folder: \"{in}\"}\nread: {format: csv}\ncheck: {schema: schemas/s.json}\nmap: maps/m.map\ndeliver: {place: office, " + deliver + "}\nrejected: {folder: \"{bad}\"}\n",
+			"schemas/s.json": `{"fields": [{"name": "station"}]}`,
+			"maps/m.map":     "map m\nsource csv schemas/s.json\ntarget csv based on samples/o.csv\n\nstation = station\n",
+			"samples/o.csv":  "station\n",
 		})
-		c, findings := Compile(w, "r")
-		if c == nil {
-			t.Fatal(deliver, w.Findings, findings)
-		}
 		if got := slices.ContainsFunc(findings, func(f finding.Finding) bool { return f.Code == "deliver.first" }); got != want {
 			t.Errorf("%s: %v", deliver, findings)
 		}
@@ -150,17 +140,12 @@ func TestOneNameInSubfolders(t *testing.T) {
 		`subfolders: true| name: "{file.name}-{station}.csv", one file per: record, name taken: replace`: false,
 	} {
 		listen, deliver, _ := strings.Cut(about, "|")
-		w := workspace.FromFiles(map[string][]byte{
-			"routes/r.yaml":       []byte("route: r\nlisten: {folder: \"{in}\", " + listen + "}\nread: {format: csv}\ncheck: {schema: schemas/s.json}\nmap: maps/m.map\ndeliver: {folder: \"{out}\", " + deliver + "}\nrejected: {folder: \"{bad}\"}\n"),
-			"schemas/s.json":      []byte(`{"fields": [{"name": "station"}]}`),
-			"maps/m.map":          []byte("map m\nsource csv schemas/s.json\ntarget csv based on samples/o.csv\n\nstation = station\n"),
-			"samples/o.csv":       []byte("station\n"),
-			"environments/t.yaml": []byte("environment: t\nplaces: {in: in, out: out, bad: bad}\n"),
+		_, findings := routed(t, about, map[string]string{
+			"routes/r.yaml":  "route: r\nlisten: {folder: \"{in}\", " + listen + "}\nread: {format: csv}\ncheck: {schema: schemas/s.json}\nmap: maps/m.map\ndeliver: {folder: \"{out}\", " + deliver + "}\nrejected: {folder: \"{bad}\"}\n",
+			"schemas/s.json": `{"fields": [{"name": "station"}]}`,
+			"maps/m.map":     "map m\nsource csv schemas/s.json\ntarget csv based on samples/o.csv\n\nstation = station\n",
+			"samples/o.csv":  "station\n",
 		})
-		c, findings := Compile(w, "r")
-		if c == nil {
-			t.Fatal(about, w.Findings, findings)
-		}
 		if got := slices.ContainsFunc(findings, func(f finding.Finding) bool { return f.Code == "route.name-fixed" }); got != want {
 			t.Errorf("%s: %v", about, findings)
 		}

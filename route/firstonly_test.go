@@ -8,7 +8,6 @@ import (
 	"testing"
 
 	"ydrion/core/flow"
-	"ydrion/workspace"
 )
 
 // TestFirstOnly: where a position takes the first of several segments, and nobody has said that the first is meant, the file's findings say so once
@@ -21,26 +20,23 @@ func TestFirstOnly(t *testing.T) {
 		says                    string // %s: in how many records
 		rows                    bool   // each message has one row with the segments in it
 	}{
-		"hl7":                   {"hl7", "", "id = PID-3\nvalue = NTE-3\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7\rOBR|1\rOBX|1|NM|K||4\r", "NTE|%d||x\r", "", "NTE stands more than once in %s, and NTE-3 is of the first only", false},
-		"hl7 of units":          {"hl7", ", record: OBX", "id = OBX-3\nvalue = NTE-3\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7\rOBR|1\rNTE|1||above\rNTE|2||above\rOBX|1|NM|K||4\r", "NTE|%d||x\r", "", "NTE stands more than once in %s, and NTE-3 is of the first only", false},
-		"hl7 repetitions":       {"hl7", "", "id = PID-5.1\nvalue = OBX-5\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7||Seal^A\rOBR|1\rOBX|1|NM|K||0", "~%d", "~\r", "OBX-5 has more than one repetition in %s, and OBX-5 is of the first only", false},
-		"hl7 repetitions, said": {"hl7", "", "id = PID-5.1\nvalue = OBX-5[1]\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7||Seal^A\rOBR|1\rOBX|1|NM|K||0", "~%d", "~\r", "", false},
-		"hl7, said":             {"hl7", "", "id = PID-3\nvalue = NTE[1]-3\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7\rOBR|1\rOBX|1|NM|K||4\r", "NTE|%d||x\r", "", "", false},
-		"hl7, a list":           {"hl7", "", "id = PID-3\nvalue = NTE | join NTE-3\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7\rOBR|1\rOBX|1|NM|K||4\r", "NTE|%d||x\r", "", "", false},
-		"hl7 in rows":           {"hl7", "", "id = PID-3\nvalue = OBX | join NTE-3\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7\rOBR|1\rOBX|1|NM|K||4\r", "NTE|%d||x\r", "", "NTE stands more than once in %s, and NTE-3 is of the first only", true},
+		"hl7":                         {"hl7", "", "id = PID-3\nvalue = NTE-3\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7\rOBR|1\rOBX|1|NM|K||4\r", "NTE|%d||x\r", "", "NTE stands more than once in %s, and NTE-3 is of the first only", false},
+		"hl7 of units":                {"hl7", ", record: OBX", "id = OBX-3\nvalue = NTE-3\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7\rOBR|1\rNTE|1||above\rNTE|2||above\rOBX|1|NM|K||4\r", "NTE|%d||x\r", "", "NTE stands more than once in %s, and NTE-3 is of the first only", false},
+		"hl7 repetitions":             {"hl7", "", "id = PID-5.1\nvalue = OBX-5\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7||Seal^A\rOBR|1\rOBX|1|NM|K||0", "~%d", "~\r", "OBX-5 has more than one repetition in %s, and OBX-5 is of the first only", false},
+		"hl7 repetitions above units": {"hl7", ", record: OBX", "id = PID-3.1\nvalue = OBX-5\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||0", "~%d", "\rOBR|1\rOBX|1|NM|K||4\rOBX|2|NM|K||5\r", "PID-3 has more than one repetition in %s, and PID-3.1 is of the first only", false},
+		"hl7 repetitions, said":       {"hl7", "", "id = PID-5.1\nvalue = OBX-5[1]\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7||Seal^A\rOBR|1\rOBX|1|NM|K||0", "~%d", "~\r", "", false},
+		"hl7, said":                   {"hl7", "", "id = PID-3\nvalue = NTE[1]-3\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7\rOBR|1\rOBX|1|NM|K||4\r", "NTE|%d||x\r", "", "", false},
+		"hl7, a list":                 {"hl7", "", "id = PID-3\nvalue = NTE | join NTE-3\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7\rOBR|1\rOBX|1|NM|K||4\r", "NTE|%d||x\r", "", "", false},
+		"hl7 in rows":                 {"hl7", "", "id = PID-3\nvalue = OBX | join NTE-3\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7\rOBR|1\rOBX|1|NM|K||4\r", "NTE|%d||x\r", "", "NTE stands more than once in %s, and NTE-3 is of the first only", true},
 		"x12": {"x12", "", "id = BEG-3\nvalue = REF(DP)-2\n", "ISA*00*          *00*          *ZZ*A              *ZZ*B              *261125*0930*U*00401*000000001*0*P*>~GS*PO*A*B*20261125*0930*1*X*004010~",
 			"ST*850*%04d~BEG*00*SA*1**20261125~REF*IA*1~REF*IA*2~", "REF*DP*%d~", "", "REF(DP) stands more than once in %s, and REF(DP)-2 is of the first only", false},
 		"edifact": {"edifact", "", "id = BGM-2\nvalue = RFF-1.2\n", "UNB+UNOC:3+A+B+261124:1630+7'", "UNH+%d+ORDERS:D:96A:UN'BGM+220+A+9'", "RFF+ON:%d'", "", "RFF stands more than once in %s, and RFF-1.2 is of the first only", false},
 	} {
-		c, findings := Compile(workspace.FromFiles(map[string][]byte{
-			"routes/r.yaml":       []byte("route: r\nlisten: {folder: \"{in}\"}\nread: {format: " + test.format + test.read + "}\nmap: maps/m.map\ndeliver: {folder: \"{out}\", name: \"{file.stem}.csv\"}\nrejected: {folder: \"{bad}\"}\n"),
-			"maps/m.map":          []byte("map m\nsource " + test.format + "\ntarget csv based on samples/o.csv\n\n" + test.lines),
-			"samples/o.csv":       []byte("id,value\n"),
-			"environments/t.yaml": []byte("environment: t\nplaces: {in: in, out: out, bad: bad}\n"),
-		}), "r")
-		if c == nil {
-			t.Fatal(name, findings)
-		}
+		c, _ := routed(t, name, map[string]string{
+			"routes/r.yaml": "route: r\nlisten: {folder: \"{in}\"}\nread: {format: " + test.format + test.read + "}\nmap: maps/m.map\ndeliver: {folder: \"{out}\", name: \"{file.stem}.csv\"}\nrejected: {folder: \"{bad}\"}\n",
+			"maps/m.map":    "map m\nsource " + test.format + "\ntarget csv based on samples/o.csv\n\n" + test.lines,
+			"samples/o.csv": "id,value\n",
+		})
 		for seed := range uint64(6) {
 			r := rand.New(rand.NewPCG(seed, 5))
 			in, several, first := test.begin, 0, int64(-1)
@@ -77,8 +73,11 @@ func TestFirstOnly(t *testing.T) {
 				in += fmt.Sprintf("UNZ+%d+7'", messages)
 			}
 			of, many := "a record", "%d records"
-			if test.rows {
+			switch {
+			case test.rows:
 				of, many = "a row of OBX", "%d rows of OBX"
+			case strings.HasPrefix(test.segment, "~"):
+				of, many = "a segment", "%d segments"
 			}
 			if several > 1 {
 				of = fmt.Sprintf(many, several)

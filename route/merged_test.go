@@ -106,15 +106,12 @@ func TestRowsThatDisagree(t *testing.T) {
 			list, read, step = "lines", "{format: csv}", "shape: [{gather: lines, by: [k]}]\n"
 		}
 		m := "map m\nsource csv schemas/s.json\ntarget json based on samples/o.json\n\nk = k\nkg = kg if empty 0\nfirst = LIST | first who\nreject when (LIST once by rank) | count > 9 because \"no\"\nrepeat lines for l in LIST\nn = n\nday = record.day | format \"ISO 8601\"\nend\n"
-		c, findings := Compile(workspace.FromFiles(map[string][]byte{
-			"routes/r.yaml":  []byte("route: r\nlisten: {folder: \"{in}\"}\nread: " + read + "\ncheck: {schema: schemas/s.json}\n" + step + "map: maps/m.map\ndeliver: {folder: \"{out}\", name: \"{place}-{record}.json\", one file per: record}\nrejected: {folder: \"{bad}\"}\n"),
-			"schemas/s.json": []byte(`{"fields": [{"name": "k"}, {"name": "kg", "type": "number"}, {"name": "who"}, {"name": "n", "type": "number"}, {"name": "day", "type": "date"}, {"name": "place"}, {"name": "rank"}], "missingValues": ["", "-"]}`),
-			"maps/m.map":     []byte(strings.ReplaceAll(m, "LIST", list)),
-			"samples/o.json": []byte("{\"k\": \"a\", \"kg\": 1, \"first\": \"\", \"lines\": [{\"n\": 1, \"day\": \"\"}]}\n"),
-		}), "r")
-		if c == nil {
-			t.Fatal(findings)
-		}
+		c, _ := routed(t, "rows that disagree", map[string]string{
+			"routes/r.yaml":  "route: r\nlisten: {folder: \"{in}\"}\nread: " + read + "\ncheck: {schema: schemas/s.json}\n" + step + "map: maps/m.map\ndeliver: {folder: \"{out}\", name: \"{place}-{record}.json\", one file per: record}\nrejected: {folder: \"{bad}\"}\n",
+			"schemas/s.json": `{"fields": [{"name": "k"}, {"name": "kg", "type": "number"}, {"name": "who"}, {"name": "n", "type": "number"}, {"name": "day", "type": "date"}, {"name": "place"}, {"name": "rank"}], "missingValues": ["", "-"]}`,
+			"maps/m.map":     strings.ReplaceAll(m, "LIST", list),
+			"samples/o.json": "{\"k\": \"a\", \"kg\": 1, \"first\": \"\", \"lines\": [{\"n\": 1, \"day\": \"\"}]}\n",
+		})
 		text, names := "k,kg,who,n,day,place,rank\n", []string{"k", "kg", "who", "n", "day", "place", "rank"}
 		some := map[string][]string{"kg": {"1", "1.0", "01", "2", ""}, "who": {"Ada", "Bo", ""}, "n": {"1", "2"}, "day": {"2026-12-01", "2026-12-01", "2026-12-02", ""}, "place": {"Holm", "Holm", "Skerry", "", "-"}, "rank": {"a", "b"}}
 		meant := func(name, v string) string { // what two texts that mean the same have in common

@@ -10,7 +10,6 @@ import (
 
 	"ydrion/core/flow"
 	"ydrion/core/lang"
-	"ydrion/workspace"
 )
 
 // TestSpoiltTexts: what spreadsheet programs have made of texts goes on, and the file says in which columns there are such, how many, and where
@@ -38,16 +37,12 @@ func TestSpoiltTexts(t *testing.T) {
 		} else {
 			m += "clear list\nignore nr, other, code\n"
 		}
-		c, findings := Compile(workspace.FromFiles(map[string][]byte{
-			"routes/r.yaml":       []byte("route: r\nlisten: {folder: \"{in}\"}\n" + rest + "check: {schema: schemas/s.json}\nmap: maps/m.map\ndeliver: {folder: \"{out}\", name: \"{file.stem}.json\"}\nrejected: {folder: \"{bad}\"}\n"),
-			"schemas/s.json":      []byte(`{"fields": [{"name": "nr", "type": "integer"}, {"name": "k"}, {"name": "code"}, {"name": "other"}], "missingValues": ["", "#NUM!"]}`),
-			"maps/m.map":          []byte(m),
-			"samples/o.json":      []byte("{\"k\": \"a\", \"list\": [{\"code\": \"\"}]}\n"),
-			"environments/t.yaml": []byte("environment: t\nplaces: {in: in, out: out, bad: bad}\n"),
-		}), "r")
-		if c == nil {
-			t.Fatal(name, findings)
-		}
+		c, _ := routed(t, name, map[string]string{
+			"routes/r.yaml":  "route: r\nlisten: {folder: \"{in}\"}\n" + rest + "check: {schema: schemas/s.json}\nmap: maps/m.map\ndeliver: {folder: \"{out}\", name: \"{file.stem}.json\"}\nrejected: {folder: \"{bad}\"}\n",
+			"schemas/s.json": `{"fields": [{"name": "nr", "type": "integer"}, {"name": "k"}, {"name": "code"}, {"name": "other"}], "missingValues": ["", "#NUM!"]}`,
+			"maps/m.map":     m,
+			"samples/o.json": "{\"k\": \"a\", \"list\": [{\"code\": \"\"}]}\n",
+		})
 		for seed := range uint64(8) {
 			r := rand.New(rand.NewPCG(seed, 4))
 			row := func(fields ...string) string {

@@ -15,7 +15,7 @@ import (
 // Firsts counts how often there was more than one segment of a part, or repetition of a field, where a position without a number or a list takes the
 // first: the others go nowhere, and nobody said that they should. Of each a file's findings have one. It may be told by several batches at once.
 type Firsts struct {
-	sync.Mutex
+	guard            sync.Mutex
 	parts, positions map[int]*alone // by their numbers
 }
 
@@ -26,15 +26,15 @@ type alone struct {
 
 // Another notes that a second segment of a part, of which the first is taken, stands at an offset of a batch, in a record or a row of it.
 func (a *Firsts) Another(part int, b *batch.Batch, record, at int) {
-	a.Lock()
-	defer a.Unlock()
+	a.guard.Lock()
+	defer a.guard.Unlock()
 	a.parts = noted(a.parts, part, b, record, at)
 }
 
 // Repeated notes that a field has more than one repetition, of which a position, by its number, takes the first.
 func (a *Firsts) Repeated(position int, b *batch.Batch, record, at int) {
-	a.Lock()
-	defer a.Unlock()
+	a.guard.Lock()
+	defer a.guard.Unlock()
 	a.positions = noted(a.positions, position, b, record, at)
 }
 
@@ -66,7 +66,7 @@ func (a *Firsts) Findings(w *Wanted, code string) (out finding.List) {
 			if one := a.positions[n.Nth]; one != nil && n.Rows < 0 {
 				p := w.Positions[n.Nth]
 				field, path := fmt.Sprintf("%s-%d", p.Part(), p.Field), p.String()
-				f := finding.Warn(code, one.first, "%s has more than one repetition in %s, and %s is of the first only", field, w.times(k, one.times), path)
+				f := finding.Warn(code, one.first, "%s has more than one repetition in %s, and %s is of the first only", field, counted(one.times, "segment"), path)
 				out = append(out, f.Suggest("say %s if the first is meant, choose one by a component (%s[5=MR]), or repeat over them", strings.Replace(path, field, field+"[1]", 1), field))
 			}
 		}
@@ -75,17 +75,19 @@ func (a *Firsts) Findings(w *Wanted, code string) (out finding.List) {
 	return out
 }
 
-// times says in how many records or rows something was noted of a part.
+// times says in how many records or rows there was more than one of a part.
 func (w *Wanted) times(k *Part, n int) string {
-	switch {
-	case k.table >= 0 && n > 1:
-		return fmt.Sprintf("%d rows of %s", n, w.Parts[w.lists[k.table].part].Name)
-	case k.table >= 0:
-		return "a row of " + w.Parts[w.lists[k.table].part].Name
-	case n > 1:
-		return fmt.Sprintf("%d records", n)
+	if k.table < 0 {
+		return counted(n, "record")
 	}
-	return "a record"
+	return counted(n, "row") + " of " + w.Parts[w.lists[k.table].part].Name
+}
+
+func counted(n int, what string) string {
+	if n == 1 {
+		return "a " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
 }
 
 // mostNamed is how many positions of a part are named in a finding.

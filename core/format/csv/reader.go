@@ -412,14 +412,21 @@ func (r *Reader) missed(buf []byte, n int) {
 	if len(last) == 0 {
 		last = r.lastRow
 	}
-	if r.dialect.Total != nil || len(last) == 0 {
+	if r.dialect.Total != nil {
 		return
 	}
 	row := r.Values(last)
+	if len(row) != len(r.names) { // there is none, or it is of several lines
+		row = nil
+	}
 	for at := n; at < len(buf); {
 		line, _, _ := bytes.Cut(buf[at:], []byte{r.terminator})
 		if r.likeRow(line, row) {
-			f := finding.Warn("csv.left-out", r.Place(buf, at), "this line is taken for the footer, and is like a row: there is a value in each column in which the row before has one")
+			like := "there is a value in each column"
+			if row != nil {
+				like += " in which the row before has one"
+			}
+			f := finding.Warn("csv.left-out", r.Place(buf, at), "this line is taken for the footer, and is like a row: %s", like)
 			f.Seen = finding.Shorten(bytes.TrimRight(line, "\r"))
 			r.ended = append(r.ended, f.Suggest("a row that is taken for a footer goes nowhere: if the file has none, let the route expect none (read.footer), or let a total in it tell (read.total)"))
 		}
@@ -430,7 +437,7 @@ func (r *Reader) missed(buf []byte, n int) {
 // likeRow tells whether a line has a value in each column in which a row has one, or, without a row, in each; and as many of them.
 func (r *Reader) likeRow(line []byte, row []string) bool {
 	values := r.Values(line)
-	if len(values) != len(r.names) || len(values) < 2 || row != nil && len(row) != len(values) {
+	if len(values) != len(r.names) || len(values) < 2 {
 		return false
 	}
 	for i, v := range values {

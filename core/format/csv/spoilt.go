@@ -24,8 +24,8 @@ import (
 type spoils struct {
 	texts   []int    // their slots
 	missing []string // texts that stand for no value
-	sync.Mutex
-	of map[spoil]*spoilt
+	guard   sync.Mutex
+	of      map[spoil]*spoilt
 }
 
 type spoil struct {
@@ -119,8 +119,8 @@ func (s *spoils) see(b *batch.Batch, record, slot int, v []byte) {
 		return
 	}
 	at := b.Place(record, b.Bounds[record].Off)
-	s.Lock()
-	defer s.Unlock()
+	s.guard.Lock()
+	defer s.guard.Unlock()
 	if s.of == nil {
 		s.of = map[spoil]*spoilt{}
 	}

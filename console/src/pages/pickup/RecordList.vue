@@ -60,6 +60,7 @@ const next = computed(() => (data.value?.more ? data.value.records[data.value.re
     <RecordPair v-for="r in data.records" :key="r.record" :record="r" :unfolds="(rows[r.record] ?? 0) < mostRows" explains @unfold="unfold" @explain="explain" />
     <StandIn v-if="!data.records.length">
       <p v-if="data.unreadable">Nothing of the file could be read as records; the whole file was rejected.</p>
+      <p v-else-if="warned && !rejected && from === 1">No record has a warning: what there is to say is about the file as a whole.</p>
       <p v-else>There are no records here.</p>
     </StandIn>
   </template>
