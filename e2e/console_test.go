@@ -309,6 +309,31 @@ func TestConsoleTellsWhatIsWrong(t *testing.T) {
 	text(t, ctx, "main", "This could not be loaded.", "The service does not answer", "Try again")
 }
 
+// TestConsoleWarnings: how many warnings there are stands with each pickup, and a switch shows the records that they are about; where they are
+// about the file, that is said.
+func TestConsoleWarnings(t *testing.T) {
+	t.Parallel()
+	b := testbed.Start(t)
+	b.Publish(branched("  - name: all\n    deliver: {folder: \"{laboratory}/all\", name: \"{station}.csv\"}\n"))
+	b.Drop("stations/seals", "two.csv", "station,tag,kg\nS1,T-1,1\nS1,T-2,2\nS2,T-3,3\n")
+	two := b.Ended("two.csv", 0)
+	b.Drop("stations/seals", "spoilt.csv", "station,tag,kg\n11-Mar,T-1,1\n")
+	spoilt := b.Ended("spoilt.csv", 0)
+	ctx := browser(t)
+	do(t, ctx, chromedp.Navigate(b.URL+"/pickups#token="+b.Token))
+	text(t, ctx, "table.pickups", "two.csv", "1 warning")
+	do(t, ctx, chromedp.Click(fmt.Sprintf("//a[normalize-space()='%d']", two.ID)))
+	text(t, ctx, "main", "3 in = 3 good + 0 rejected", "1 warning", "only those with a warning", "1 to 3 of 3")
+	warned := chromedp.Click("//label[contains(., 'with a warning')]//input")
+	do(t, ctx, warned, chromedp.WaitNotPresent(chromedp.CSS("[data-record='1']")))
+	text(t, ctx, "[data-record='3']", `by this one its name would be "S2.csv"`)
+	do(t, ctx, chromedp.Navigate(fmt.Sprintf("%s/pickups/%d", b.URL, spoilt.ID)))
+	text(t, ctx, "main", "a value of station has been turned into a day of a month", "1 to 1 of 1")
+	do(t, ctx, warned)
+	text(t, ctx, "main", "No record has a warning: what there is to say is about the file as a whole.")
+	shot(t, ctx, "console-warnings")
+}
+
 // TestPicturesOfTheClient renders what the client prints as it looks in a
 // terminal. It only does so when pictures are asked for; what the client prints
 // is tested elsewhere.
