@@ -124,7 +124,7 @@ func TestSpoiltTextsOfSeveralFiles(t *testing.T) {
 	}
 	for _, cores := range []int{1, 3} {
 		all, _, _ := runAll(t, c, cores, "tag,kg\n1E+05,1\na,2\n", "tag,kg\nb,1\n", "tag,kg\n3-Mar,1\n4-Mar,1\n")
-		for k, want := range []string{"a value of tag has been turned into exponent form, and digits may be lost", "", "2 values of tag have been turned into a day of a month"} {
+		for k, want := range []string{"a value of tag has been turned into exponent form, and digits may be lost: \"1E+05\"", "", "2 values of tag have been turned into a day of a month; the first is \"3-Mar\""} {
 			got := ""
 			for _, f := range all.Files[k].Findings {
 				got += f.Message

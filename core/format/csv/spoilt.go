@@ -137,12 +137,10 @@ func (s *spoils) see(b *batch.Batch, record, slot int, v []byte) {
 // findings says what there was.
 func (s *spoils) findings(fields shape.Record) (out finding.List) {
 	for of, there := range s.of {
-		values := "a value of %s has %s"
+		f := finding.Warn("csv.spreadsheet", there.at, "a value of %s has %s: %q", fields[of.slot].Name, told[of.what], there.value)
 		if there.count > 1 {
-			values = "%d values of %s have %s"
+			f = finding.Warn("csv.spreadsheet", there.at, "%d values of %s have %s; the first is %q", there.count, fields[of.slot].Name, told[of.what], there.value)
 		}
-		args := []any{there.count, fields[of.slot].Name, told[of.what]}
-		f := finding.Warn("csv.spreadsheet", there.at, values, args[len(args)-strings.Count(values, "%"):]...)
 		f.Seen = there.value
 		f.Place.Path = fields[of.slot].At()
 		out = append(out, f.Suggest("this is what spreadsheet programs write; format the column as text before the file is saved"))
