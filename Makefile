@@ -10,6 +10,9 @@
 
 SOURCES := $(shell find console/src console/public console/index.html console/*.json console/*.ts -type f 2>/dev/null)
 
+# As the program is built (scripts/build), so that all is compiled once.
+export CGO_ENABLED := 0
+
 # Tests write many small files: into memory, where there is plenty of it.
 ROOMY := $(shell df -k --output=avail /dev/shm 2>/dev/null | awk 'NR == 2 && $$1 > 4000000 {print "/dev/shm"}')
 
