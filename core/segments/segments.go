@@ -22,6 +22,7 @@ type Segment struct {
 	From, To int // in bytes of the record
 	Fields   []Field
 	Outside  bool // it is not a part of the message: an envelope's
+	Partial  bool // it goes on in another one, or with one: its fields are not whole
 	// Values is where fields begin that can be proved as they are written, behind Before others that say what the separators
 	// are; 0: it is to be taken apart first.
 	Values, Before int
@@ -77,7 +78,7 @@ type Message struct {
 	// Closed tells whether all codes of a table are the standard's, in a value of a type.
 	Closed          func(kind, table string) bool
 	Hierarchy, Last string // as in Rules
-	// Local tells whether a segment is one of our own making, that no standard knows; nil if the
+	// Local tells whether a segment may stand anywhere, as those of our own making do, that no standard knows; nil if the
 	// dictionary does not have all segments of its standard.
 	Local func(name string) bool
 	// Dates gives the values of a segment that are dates in a form which another value of it names,
@@ -542,7 +543,7 @@ func (m *Message) Validate(say func(format.Difference)) {
 			}
 		}
 		switch {
-		case known == nil:
+		case known == nil || s.Partial:
 		case s.Values > 0 && m.proved(s, known):
 			if slices.Contains(m.Dated, s.Name) {
 				m.open(s)

@@ -2,6 +2,7 @@ package hl7
 
 import (
 	"bytes"
+	"fmt"
 
 	"ydrion/core/batch"
 	"ydrion/core/finding"
@@ -24,6 +25,8 @@ const (
 	ruleMore
 	ruleSwallowed // a segment behind a line end that is none in its message
 	ruleBreak
+	ruleContinued // a segment goes on in ADD
+	ruleFragment  // a message goes on in another
 )
 
 // Describe makes the finding of a syntax note.
@@ -51,6 +54,18 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 	case ruleBreak:
 		return finding.Warn("hl7.line-end", at, "%s stands here in a segment; it ends none in this message, and is kept as it is", lineEnd(b.Buf[n.At])).
 			Suggest("a line break in a value must be written as an escape sequence, such as \\.br\\")
+	case ruleContinued:
+		goes := fmt.Sprintf("%s goes on in the segment behind it, ADD, with which it is not put together", line[:min(3, len(line))])
+		if n.Warn {
+			return finding.Warn("hl7.continued", at, "%s", goes)
+		}
+		return finding.New("hl7.continued", at, "%s: what is taken of it may not be whole", goes).Suggest("ask the sender for the segment as one")
+	case ruleFragment:
+		says := "MSH-14 says that this message goes on with another"
+		if bytes.HasPrefix(line, []byte("DSC")) {
+			says = "DSC-1 says that another message goes on with this one"
+		}
+		return finding.Warn("hl7.continued", at, "%s: each is worked on by itself, with what it has", says).Suggest("ask the sender for the message as one")
 	case ruleBlock:
 		return finding.New("hl7.block", at, "the block that begins before this message (VT) does not end (FS CR): the message may not be whole").Suggest("ask for it again")
 	case ruleBehind:

@@ -149,7 +149,7 @@ func apart(t *taker, raw []byte, proves bool) (*segments.Message, string) {
 			set.Mask(t.scan)
 		}
 	}
-	m := &segments.Message{Typed: typed, Form: wellFormed, Closed: closed, Local: func(name string) bool { return name[0] == 'Z' }, Scratch: &t.Scratch, Proof: &t.proof, Apart: t}
+	m := &segments.Message{Typed: typed, Form: wellFormed, Closed: closed, Local: func(name string) bool { return name[0] == 'Z' || name == "ADD" }, Scratch: &t.Scratch, Proof: &t.proof, Apart: t}
 	filled := 0
 	for p := 0; p < len(raw) && (t.most == 0 || filled <= t.most); {
 		for p < len(raw) && between(raw[p]) {
@@ -168,6 +168,9 @@ func apart(t *taker, raw []byte, proves bool) (*segments.Message, string) {
 				t.Open(&s)
 			}
 			s.Outside = s.Name == "FHS" || s.Name == "BHS" || s.Name == "BTS" || s.Name == "FTS"
+			if s.Partial = s.Name == "ADD"; s.Partial && len(t.segments) > 0 {
+				t.segments[len(t.segments)-1].Partial = true
+			}
 			t.segments = append(t.segments, s)
 			if t.most > 0 {
 				filled += s.Filled()

@@ -201,7 +201,8 @@ func (w *walk) segments(record, start, end int) {
 		w.escapes(start, end)
 	}
 	other := '\r' ^ '\n' ^ terminator // the other half of a line end
-	mixed, swallowed, kept := false, -1, -1
+	mixed, swallowed, kept, fragment := false, -1, -1, -1
+	taken := false // something of the segment that came last
 	for at := start; !mixed; {
 		i := bytes.IndexByte(buf[at:end], other)
 		if i < 0 {
@@ -231,7 +232,14 @@ func (w *walk) segments(record, start, end int) {
 			p = next
 			continue
 		}
+		if name == add {
+			w.continued(taken)
+		}
 		w.p, w.stop = p, stop
+		if (name == dsc || name == msh) && w.isFragment(name) {
+			fragment = p
+		}
+		taken = false
 		for i := range w.Segment(buf[p:p+3], name, p, stop) {
 			part, row, occurrence, more := w.Take(i)
 			if more && w.Alone(part) {
@@ -240,6 +248,7 @@ func (w *walk) segments(record, start, end int) {
 				w.note(ruleMore, w.MostOf(part), p, true)
 			}
 			w.row = row
+			taken = taken || len(w.Parts[part].Wants) > 0
 			w.take(part, name, occurrence)
 		}
 		buf = w.b.Buf
@@ -255,9 +264,32 @@ func (w *walk) segments(record, start, end int) {
 	if kept >= 0 {
 		w.within(units, ruleBreak, kept, true)
 	}
+	if fragment >= 0 {
+		w.all(units, ruleFragment, fragment, true)
+	}
 	if trouble >= 0 {
 		w.strangers(trouble>>32, start, end, terminator)
 	}
+}
+
+// continued notes that the segment at hand goes on in another, which is behind it: what is taken of it is not whole. Where nothing is, somebody only
+// looks or hands it on.
+func (w *walk) continued(taken bool) {
+	switch {
+	case taken:
+		w.wrong(ruleContinued, -1, w.p)
+	case len(w.Positions) == 0 && w.Record < len(w.b.Bounds):
+		w.note(ruleContinued, -1, w.p, true)
+	}
+}
+
+// isFragment tells whether the segment at hand says that another message goes on with this one (DSC-1, unless it is the next answer to a query), or that
+// this one goes on with another (MSH-14).
+func (w *walk) isFragment(name uint32) bool {
+	if name == dsc {
+		return len(w.Component(1, 1)) > 0 && string(w.Component(2, 1)) != "I"
+	}
+	return w.marks.Count(w.p, w.stop) >= 14 && len(w.Component(14-1, 1)) > 0 // MSH-1 is the separator
 }
 
 // lineEnds gives the end of a segment without the other half of its line end, and notes where that character first stands within a segment of the
@@ -338,6 +370,9 @@ func nameAt(b []byte, p int) bool {
 }
 
 var msh, fhs, bhs, bts, fts = key("MSH"), key("FHS"), key("BHS"), key("BTS"), key("FTS")
+
+// add goes on with the segment before it, and dsc says that the message goes on in another (HL7 v2 chapter 2, 2.10.2).
+var add, dsc = key("ADD"), key("DSC")
 
 // kindOf is what a message says of its kind and version (MSH-9 and MSH-12).
 func (w *walk) kindOf(start, end int) (kind, version []byte) {
