@@ -387,6 +387,13 @@ func (b *Batch) One(record int) *Batch {
 	return one
 }
 
+// Unnumbered is the place of an offset while a batch is split: its records have no numbers before it has its turn.
+func (b *Batch) Unnumbered(record int, offset uint32) place.Place {
+	p := b.Place(record, offset)
+	p.Record = 0
+	return p
+}
+
 // Place resolves an offset in the text to its place in the file. Lines are
 // counted once, however often and in whatever order places are asked for.
 func (b *Batch) Place(record int, offset uint32) place.Place {

@@ -48,7 +48,7 @@ func noted(of map[int]*alone, number int, b *batch.Batch, record, at int) map[in
 		of[number] = one
 	}
 	if one.times++; one.times == 1 || b.Base+int64(at) < one.first.Offset { // batches are looked at in any order
-		one.first = b.Place(record, uint32(at))
+		one.first = b.Unnumbered(record, uint32(at))
 	}
 	return of
 }

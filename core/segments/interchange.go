@@ -235,6 +235,7 @@ type Reader struct {
 	untoldErrors     bool
 	untold           int // findings that were too many
 	firsts           Firsts
+	misread          format.Misread
 	numbered         []numbers          // the numbers that came in each level, the last: of messages
 	parties          map[string]numbers // those of interchanges, by who sends to whom
 }
@@ -876,9 +877,9 @@ func (s *Syntax) AppendPlain(to, value []byte) []byte {
 	return to
 }
 
-// Finish says whether the envelopes agree with what came, and of which segments only the first was taken.
+// Finish says whether the envelopes agree with what came, of which segments only the first was taken, and whether a character set is not that of the text.
 func (r *Reader) Finish(int64) finding.List {
-	alone := r.firsts.Findings(r.Wanted, r.Name+".first-only")
+	alone := append(r.Misread(&r.misread, "UNB-1", "UNOW"), r.firsts.Findings(r.Wanted, r.Name+".first-only")...)
 	if r.untold == 0 {
 		return append(r.ended, alone...)
 	}

@@ -11,6 +11,7 @@ import (
 	"ydrion/core/format"
 	"ydrion/core/marks"
 	"ydrion/core/standard"
+	"ydrion/core/text"
 )
 
 // Split finds the wanted elements of each message, or of each unit in it.
@@ -267,6 +268,8 @@ func (w *walk) message(start, end int) {
 	}
 	if !w.plainText && w.characters(start, end) >= 0 {
 		w.strangers(start, end)
+	} else if !w.plainText && w.declared && w.s.Set != "" && w.s.Set != text.UTF8 {
+		w.misread.Message(w.b, w.Record, start, end, w.s.Set)
 	}
 	w.blame(units, start, end)
 }

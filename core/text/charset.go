@@ -147,6 +147,8 @@ type Decoded struct {
 	// one, or a UTF-16 text declared without one.
 	Unsure string
 	Member string // of an archive that it is the text of
+	// Misread watches bytes that are declared as another set than UTF-8; nil: nobody needs to.
+	Misread *Misread
 }
 
 var orderMarks = []struct {
@@ -190,7 +192,12 @@ func Decode(r io.Reader, declared Charset) (*Decoded, error) {
 		d.Reader = head
 		return d, nil
 	}
-	d.Reader = d.Charset.encoding().NewDecoder().Reader(head)
+	in := io.Reader(head)
+	if d.Charset != UTF16LE && d.Charset != UTF16BE {
+		d.Misread = NewMisread(d.Charset)
+		in = io.TeeReader(head, d.Misread)
+	}
+	d.Reader = d.Charset.encoding().NewDecoder().Reader(in)
 	return d, nil
 }
 

@@ -470,6 +470,7 @@ func (r *Reader) Finish(records int64) finding.List {
 	if r.spoils != nil {
 		r.ended, r.spoils = append(r.ended, r.spoils.findings(r.fields)...), nil
 	}
+	r.ended = append(r.ended, r.Misread(nil, "", "")...)
 	total := r.dialect.Total
 	if total == nil {
 		return r.ended
@@ -478,7 +479,7 @@ func (r *Reader) Finish(records int64) finding.List {
 	if found == nil {
 		f := finding.New("csv.total-missing", r.footerAt, "the last %d lines hold no total: %s was expected", r.dialect.Footer, total)
 		f.Seen, f.Expected = finding.Shorten(bytes.TrimSpace(r.footer)), total.String()
-		return finding.List{f.Suggest("the file may not be whole: ask for it again")}
+		return append(r.ended, f.Suggest("the file may not be whole: ask for it again"))
 	}
 	if r.keys != nil {
 		records = r.rowsIn.Load()
@@ -488,7 +489,7 @@ func (r *Reader) Finish(records int64) finding.List {
 	}
 	f := finding.New("csv.total", r.footerAt, "the footer says %s rows, but %d came", found[1], records)
 	f.Seen, f.Expected = finding.Shorten(found[1]), strconv.FormatInt(records, 10)
-	return finding.List{f.Suggest("the file may not be whole: ask for it again")}
+	return append(r.ended, f.Suggest("the file may not be whole: ask for it again"))
 }
 
 // broken gives out what precedes the row that cannot be followed.

@@ -118,7 +118,7 @@ func (s *spoils) see(b *batch.Batch, record, slot int, v []byte) {
 	if told[what] == "" || what == text.Exponent && bytes.IndexByte(v, '+') < 0 || slices.Contains(s.missing, string(v)) { // without a plus sign nothing hints at it
 		return
 	}
-	at := b.Place(record, b.Bounds[record].Off)
+	at := b.Unnumbered(record, b.Bounds[record].Off)
 	s.guard.Lock()
 	defer s.guard.Unlock()
 	if s.of == nil {

@@ -61,6 +61,7 @@ type Reader struct {
 	opening opening // what is open where it has been cut to
 	ended   finding.List
 	firsts  segments.Firsts
+	misread format.Misread
 
 	rare int // index of the letter of MSH that is rarest
 
@@ -174,9 +175,11 @@ func parts(path, value, separators []byte, f func(path, value []byte)) {
 	}
 }
 
-// Finish says whether the counts of batches agree with what came, and of which segments only the first was taken.
+// Finish says whether the counts of batches agree with what came, of which segments only the first was taken, and whether a character set is not that of
+// the text.
 func (r *Reader) Finish(int64) finding.List {
-	return append(r.ended, r.firsts.Findings(r.Wanted, "hl7.first-only")...)
+	ended := append(r.ended, r.Stream.Misread(&r.misread, "MSH-18", "UNICODE UTF-8")...)
+	return append(ended, r.firsts.Findings(r.Wanted, "hl7.first-only")...)
 }
 
 // Heading is empty: messages bring their own.

@@ -267,6 +267,9 @@ func (w *walk) segments(record, start, end int) {
 	if fragment >= 0 {
 		w.all(units, ruleFragment, fragment, true)
 	}
+	if w.charset != "" {
+		w.misread.Message(w.b, w.Record, start, end, w.charset)
+	}
 	if trouble >= 0 {
 		w.strangers(trouble>>32, start, end, terminator)
 	}

@@ -626,6 +626,7 @@ func (r *Reader) closed(buf []byte, from, to int) {
 
 // Finish tells what was found too late: what is wrong with what stands around all records.
 func (r *Reader) Finish(int64) finding.List {
+	r.ended = append(r.ended, r.Misread(nil, "", "")...)
 	if len(r.head) == 0 || r.state != over {
 		return r.ended
 	}
