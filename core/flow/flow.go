@@ -275,9 +275,10 @@ type run struct {
 	expected int64 // records, where that is known
 	size     int64 // bytes of all files, where that is known
 	// Only touched by the batch whose turn it is.
-	next int64
-	seen *schema.Seen
-	fail error
+	next  int64
+	seen  *schema.Seen
+	fail  error
+	zones lang.LostZones
 	// By branch: the values that have come; and the number of the output of all, 0: none yet.
 	values  []map[string]*batch.Value
 	numbers []int64
@@ -306,7 +307,7 @@ type worker struct {
 func (r *run) worker() *worker {
 	w := &worker{file: r.file, validate: make([]func(int, []byte) (string, string), len(r.plan.Branches))}
 	for i := range r.plan.Branches {
-		w.envs = append(w.envs, &lang.Env{Facts: r.facts(r.file), Reader: r.opened.Reader, Plain: r.plan.Branches[i].Plain})
+		w.envs = append(w.envs, &lang.Env{Facts: r.facts(r.file), Reader: r.opened.Reader, Plain: r.plan.Branches[i].Plain, Zones: &r.zones})
 		w.values = append(w.values, map[string]*batch.Value{})
 		p := &r.plan.Branches[i]
 		w.byRecord, w.named = append(w.byRecord, p.Separate || p.By != nil && p.conditional()), append(w.named, nil)

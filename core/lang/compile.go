@@ -302,6 +302,9 @@ func (c *compiler) compileCall(n *Call) evaluator {
 	if f.needs != nil {
 		op = c.needing(n, op, f.needs(c.arguments(n.Args[1:])))
 	}
+	if n.Name == "format" {
+		op = c.zoned(n, op)
+	}
 	var answer evaluator
 	if n.Instead != nil {
 		answer = c.compile(n.Instead)
@@ -359,6 +362,11 @@ func (c *compiler) known(n Node) (value.Moment, bool) {
 				says, _ := p.Says()
 				return says, true
 			}
+		}
+		if n.Name == "local" {
+			says, is := c.known(n.Args[0])
+			says.Offset = value.NoZone
+			return says, is
 		}
 	}
 	return value.Moment{}, false

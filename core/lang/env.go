@@ -47,6 +47,7 @@ type Env struct {
 	Number int64 // of the output, in whose name it is the sequence; 0: that is the record's
 	// Plain has values that do not go on into their own format: see batch.Batch.
 	Plain bool
+	Zones *LostZones // nil: nobody asks
 
 	batch    *batch.Batch
 	records  int        // of it that have been begun

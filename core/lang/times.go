@@ -58,6 +58,11 @@ var timeFunctions = []*Function{
 		}},
 	{Name: "zone", In: onTime, needs: needsDay, Out: value.Time, Args: []Argument{textArgument("zone"), optional(textArgument("which"))}, Doc: `the same time in another zone (of the IANA database); one without a zone is taken as local there. Where clocks go back a time comes twice: "earlier" or "later" says which is meant, else it rejects, as does one that clocks pass over`,
 		Example: `value | date "yyyy-MM-dd HH:mm" | zone "Europe/Dublin" | format "yyyy-MM-dd'T'HH:mmXXX"`, Field: "2026-07-01 12:00", Gives: "2026-07-01T12:00+01:00", build: buildZone},
+	{Name: "local", In: onTime, Out: value.Time, Doc: "the time as its sender's clock showed it, without the offset from UTC that it may have",
+		Example: `value | date "ISO 8601" | local | format "yyyy-MM-dd HH:mm"`, Field: "2026-07-01T12:00+02:00", Gives: "2026-07-01 12:00",
+		build: func([]argument) (operation, error) {
+			return func(_ *Env, in value.Value) value.Value { in.Time.Offset = value.NoZone; return in }, nil
+		}},
 }
 
 func needsDay([]argument) func(value.Moment) string {
