@@ -163,18 +163,6 @@ func (b *Bits) Within(from, to int) bool {
 	return w != 0 || b.across(from>>6, to)
 }
 
-// Count is how many marks there are from one offset to another, neither of which is behind the end of what was marked.
-func (b *Bits) Count(from, to int) (n int) {
-	for at := from; at < to; at = at&^63 + 64 {
-		w := b.words[at>>6] >> (at & 63)
-		if rest := to - at; rest < 64-at&63 {
-			w &= 1<<rest - 1
-		}
-		n += bits.OnesCount64(w)
-	}
-	return n
-}
-
 // across tells whether there is a mark behind a word and before an offset.
 func (b *Bits) across(word, to int) bool {
 	for word++; word < to>>6; word++ {

@@ -186,8 +186,9 @@ func (w *walk) segments(record, start, end int) {
 	trouble := w.character(start, end, terminator)
 	w.classify(start, end, terminator)
 	var structure *standard.Structure
+	kind, version, goesOn := w.head(start, end)
 	if w.Placed() {
-		structure = w.structureOf(w.kindOf(start, end))
+		structure = w.structureOf(kind, version)
 	}
 	w.Begin(record, structure)
 	if w.sep.Set = w.charset; w.declared && w.charset == "" && bytes.IndexByte(buf[min(start+8, end):end], w.sep.Escape) >= 0 {
@@ -202,6 +203,9 @@ func (w *walk) segments(record, start, end int) {
 	}
 	other := '\r' ^ '\n' ^ terminator // the other half of a line end
 	mixed, swallowed, kept, fragment := false, -1, -1, -1
+	if goesOn {
+		fragment = start
+	}
 	taken := false // something of the segment that came last
 	for at := start; !mixed; {
 		i := bytes.IndexByte(buf[at:end], other)
@@ -236,7 +240,7 @@ func (w *walk) segments(record, start, end int) {
 			w.continued(taken)
 		}
 		w.p, w.stop = p, stop
-		if (name == dsc || name == msh) && w.isFragment(name) {
+		if name == dsc && len(w.Component(1, 1)) > 0 && string(w.Component(2, 1)) != "I" { // that is the next answer to a query
 			fragment = p
 		}
 		taken = false
@@ -284,15 +288,6 @@ func (w *walk) continued(taken bool) {
 	case len(w.Positions) == 0 && w.Record < len(w.b.Bounds):
 		w.note(ruleContinued, -1, w.p, true)
 	}
-}
-
-// isFragment tells whether the segment at hand says that another message goes on with this one (DSC-1, unless it is the next answer to a query), or that
-// this one goes on with another (MSH-14).
-func (w *walk) isFragment(name uint32) bool {
-	if name == dsc {
-		return len(w.Component(1, 1)) > 0 && string(w.Component(2, 1)) != "I"
-	}
-	return w.marks.Count(w.p, w.stop) >= 14 && len(w.Component(14-1, 1)) > 0 // MSH-1 is the separator
 }
 
 // lineEnds gives the end of a segment without the other half of its line end, and notes where that character first stands within a segment of the
@@ -377,17 +372,17 @@ var msh, fhs, bhs, bts, fts = key("MSH"), key("FHS"), key("BHS"), key("BTS"), ke
 // add goes on with the segment before it, and dsc says that the message goes on in another (HL7 v2 chapter 2, 2.10.2).
 var add, dsc = key("ADD"), key("DSC")
 
-// kindOf is what a message says of its kind and version (MSH-9 and MSH-12).
-func (w *walk) kindOf(start, end int) (kind, version []byte) {
+// head is what a message says of its kind and version (MSH-9 and MSH-12), and whether it goes on with another (MSH-14).
+func (w *walk) head(start, end int) (kind, version []byte, goesOn bool) {
 	w.p, w.stop = start, min(w.b.Ends.Next(start), end)
-	ends := w.fields(12 - 1)
+	ends := w.fields(14 - 1)
 	field := func(n int) []byte { // the first behind the name is MSH-2
 		if n -= 1; n < len(ends) {
 			return w.scan[ends[n-1]>>1+1 : ends[n]>>1]
 		}
 		return nil
 	}
-	return field(9), field(12)
+	return field(9), field(12), len(field(14)) > 0
 }
 
 // structureOf finds the structure of messages of a kind and version; nil if it is not known.
