@@ -13,10 +13,10 @@ import (
 
 // partner is a description of orders in our own format.
 func partner(structure string) string {
-	out := "structure ORDERS D.96A Order\n" + structure + "\n\n"
-	for _, s := range []string{"UNH an(14)", "BGM an(9)", "LIN n(6)", "QTY an(9)", "FTX an(9)", "UNT n(6)"} {
+	out := "structure ORDERS D.96A Order\n" + structure + "\n\ntype C1 D.96A Several\nO an(99) One\nO an(99) Two\nO an(99) Three\nO an(99) Four\n\n"
+	for _, s := range []string{"UNH an(14)", "BGM an(9)", "LIN n(6)", "QTY C1", "FTX an(9)", "UNT n(6)"} {
 		name, kind, _ := strings.Cut(s, " ")
-		out += "segment " + name + " D.96A " + name + "\nR " + kind + " First\nO an(99) More\nO an(99) More\nO an(99) More\n\n"
+		out += "segment " + name + " D.96A " + name + "\nR " + kind + " First\nO C1 More\nO C1 More\nO C1 More\n\n"
 	}
 	return out
 }

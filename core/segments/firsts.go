@@ -10,13 +10,15 @@ import (
 	"ydrion/core/batch"
 	"ydrion/core/finding"
 	"ydrion/core/place"
+	"ydrion/core/standard"
 )
 
 // Firsts counts how often there was more than one segment of a part, or repetition of a field, where a position without a number or a list takes the
-// first: the others go nowhere, and nobody said that they should. Of each a file's findings have one. It may be told by several batches at once.
+// first: the others go nowhere, and nobody said that they should. So does what stands behind a separator in a value that has no components. Of each a
+// file's findings have one. It may be told by several batches at once.
 type Firsts struct {
-	guard            sync.Mutex
-	parts, positions map[int]*alone // by their numbers
+	guard                 sync.Mutex
+	parts, positions, cut map[int]*alone // by their numbers
 }
 
 type alone struct {
@@ -38,6 +40,13 @@ func (a *Firsts) Repeated(position int, b *batch.Batch, record, at int) {
 	a.positions = noted(a.positions, position, b, record, at)
 }
 
+// Cut notes that something stands, at an offset, behind a separator of components in the value of a position, by its number, which has none.
+func (a *Firsts) Cut(position int, b *batch.Batch, record, at int) {
+	a.guard.Lock()
+	defer a.guard.Unlock()
+	a.cut = noted(a.cut, position, b, record, at)
+}
+
 func noted(of map[int]*alone, number int, b *batch.Batch, record, at int) map[int]*alone {
 	if of == nil {
 		of = map[int]*alone{}
@@ -53,8 +62,8 @@ func noted(of map[int]*alone, number int, b *batch.Batch, record, at int) map[in
 	return of
 }
 
-// Findings says of which parts segments were left, under a code.
-func (a *Firsts) Findings(w *Wanted, code string) (out finding.List) {
+// Findings says of which parts segments were left, and of which values parts, each under a code.
+func (a *Firsts) Findings(w *Wanted, code, cut string) (out finding.List) {
 	for i := range w.Parts {
 		k := &w.Parts[i]
 		if one := a.parts[i]; one != nil {
@@ -63,6 +72,12 @@ func (a *Firsts) Findings(w *Wanted, code string) (out finding.List) {
 			out = append(out, f.Suggest("say %s if the first is meant, choose one by a value, repeat over them, or make each a record", strings.Replace(named[0], part, part+"[1]", 1)))
 		}
 		for _, n := range k.Wants {
+			if n.Rows < 0 {
+				out = a.cutOff(&n, w, cut, out)
+			}
+			for i := range n.Wants {
+				out = a.cutOff(&n.Wants[i], w, cut, out)
+			}
 			if one := a.positions[n.Nth]; one != nil && n.Rows < 0 {
 				p := w.Positions[n.Nth]
 				field, path := fmt.Sprintf("%s-%d", p.Part(), p.Field), p.String()
@@ -73,6 +88,60 @@ func (a *Firsts) Findings(w *Wanted, code string) (out finding.List) {
 	}
 	slices.SortStableFunc(out, func(x, y finding.Finding) int { return cmp.Compare(x.Place.Offset, y.Place.Offset) })
 	return out
+}
+
+// cutOff adds what there is to say of a value of which parts were left.
+func (a *Firsts) cutOff(n *Want, w *Wanted, code string, to finding.List) finding.List {
+	one := a.cut[n.Nth]
+	if one == nil {
+		return to
+	}
+	path := w.Positions[n.Nth].String()
+	f := finding.Warn(code, one.first, "%s has no components by the standard, and separators of such in %s: what stands behind them goes nowhere", path, counted(one.times, "value"))
+	return append(to, f.Suggest("the sender must write them so that they do not separate; or take the parts: %s.1, %s.2", path, path))
+}
+
+// Elementary remembers of which values a dictionary says that they have no components.
+type Elementary struct {
+	book  *standard.Dictionary
+	known []answer // by the number of the position
+}
+
+type answer int8
+
+const (
+	unasked answer = iota
+	yes
+	no
+)
+
+// Is tells whether a value has none.
+func (e *Elementary) Is(n *Want, w *Wanted, book *standard.Dictionary) bool {
+	if book == nil {
+		return false
+	}
+	if e.book != book || len(e.known) != len(w.Positions) {
+		e.book, e.known = book, make([]answer, len(w.Positions))
+	}
+	if e.known[n.Nth] == unasked {
+		e.known[n.Nth] = no
+		if p := w.Positions[n.Nth]; elementary(&p, book.Segment(p.Segment)) {
+			e.known[n.Nth] = yes
+		}
+	}
+	return e.known[n.Nth] == yes
+}
+
+func elementary(p *Position, segment *standard.Composite) bool {
+	if segment == nil || p.Field > len(segment.Elements) {
+		return false
+	}
+	e := &segment.Elements[p.Field-1]
+	if p.Component == 0 {
+		return e.Parts() == 1
+	}
+	of := e.Of()
+	return of != nil && p.Component <= len(of.Elements) && of.Elements[p.Component-1].Parts() == 1
 }
 
 // times says in how many records or rows there was more than one of a part.

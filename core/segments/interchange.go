@@ -879,7 +879,7 @@ func (s *Syntax) AppendPlain(to, value []byte) []byte {
 
 // Finish says whether the envelopes agree with what came, of which segments only the first was taken, and whether a character set is not that of the text.
 func (r *Reader) Finish(int64) finding.List {
-	alone := append(r.Misread(&r.misread, "UNB-1", "UNOW"), r.firsts.Findings(r.Wanted, r.Name+".first-only")...)
+	alone := append(r.Misread(&r.misread, "UNB-1", "UNOW"), r.firsts.Findings(r.Wanted, r.Name+".first-only", r.Name+".cut-off")...)
 	if r.untold == 0 {
 		return append(r.ended, alone...)
 	}

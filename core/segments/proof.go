@@ -122,8 +122,8 @@ func (m *Message) holds(e *standard.Element, from, to int, has Kind, levels int,
 		return false
 	}
 	of := e.Of()
-	if of == nil { // nothing is known of its components
-		return true
+	if of == nil { // nothing is known of its components, or it has none
+		return e.Parts() != 1
 	}
 	filled := uint64(0)
 	for n, at := 0, from; at <= to; n++ {

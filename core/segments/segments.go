@@ -63,6 +63,28 @@ func (s *Segment) Filled() (n int) {
 	return n
 }
 
+// further is the first of its parts behind the first that is there; nil: there is none.
+func (v *Value) further() *Value {
+	for c := range v.Parts {
+		p := &v.Parts[c]
+		if c == 0 || p.Empty() {
+			if inner := p.further(); inner != nil {
+				return inner
+			}
+			continue
+		}
+		for len(p.Parts) > 0 {
+			i := slices.IndexFunc(p.Parts, func(v Value) bool { return !v.Empty() })
+			if i < 0 {
+				break
+			}
+			p = &p.Parts[i]
+		}
+		return p
+	}
+	return nil
+}
+
 // Empty tells whether nothing stands there.
 func (v Value) Empty() bool { return v.From == v.To }
 
@@ -747,8 +769,14 @@ func (m *Message) validate(v *Value, e *standard.Element, levels int, at where, 
 		m.elementary(v, e, at, say)
 		return
 	}
-	if of != nil {
+	switch {
+	case of != nil:
 		m.parts(v, e, of, at, say)
+	case e.Parts() == 1:
+		if p := v.further(); p != nil {
+			say(format.Difference{Code: "standard.more-parts", At: p.From, Path: at.String(), Seen: p.Text, Text: fmt.Sprintf("%s is of type %s, which has no components, and %s stands behind a separator of such", e.Title, e.Type, strconv.Quote(finding.Shorten([]byte(p.Text))))})
+		}
+		return
 	}
 	for c := range v.Parts {
 		p := &v.Parts[c]

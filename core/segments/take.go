@@ -63,6 +63,9 @@ func (w *walk) take(wants []Want, p, stop, occurrence int) {
 				w.pointed(want.Slot)
 				buf = w.b.Buf
 			}
+			if structured&isComponent != 0 && want.Open && want.Rows < 0 && want.Occurrence == occurrence {
+				w.open(want, from, p)
+			}
 		}
 		p++
 	}
@@ -82,7 +85,9 @@ func (w *walk) repetitions(n *Want, from, end int) {
 		w.row = w.b.Row(n.Rows, uint32(at))
 		for i := range n.Wants {
 			if in := &n.Wants[i]; at < stop {
-				w.inner(in, at, stop)
+				if w.inner(in, at, stop); in.Open {
+					w.open(in, at, stop)
+				}
 				if in.Number && w.s.Decimal == ',' {
 					w.pointed(in.Slot)
 				}
@@ -91,6 +96,35 @@ func (w *walk) repetitions(n *Want, from, end int) {
 		at = stop + 1
 	}
 	w.row = above
+}
+
+// open notes what stands behind a separator of components in a value that has none.
+func (w *walk) open(n *Want, from, end int) {
+	if w.opening >= 0 || w.Positions[n.Nth].Component > 0 { // envelopes are described with what is in them
+		return
+	}
+	buf, repetition, first := w.b.Buf, n.Repetition, -1
+	for at := from; at < end; at++ {
+		switch c := w.class[buf[at]]; {
+		case c&isRepetition != 0:
+			repetition--
+			continue
+		case repetition != 1:
+		case c&isComponent != 0:
+			if first < 0 {
+				first = at
+			}
+			continue
+		case first >= 0:
+			if w.structureOf(buf[w.bounds.Off:w.bounds.End]); w.elementary.Is(n, w.Wanted, w.book) {
+				w.firsts.Cut(n.Nth, w.b, w.Record, first)
+			}
+			return
+		}
+		if w.class[buf[at]]&isRelease != 0 {
+			at++
+		}
+	}
 }
 
 // pointed writes a number with a point, in an interchange whose decimal mark is a comma (ISO 9735-1,

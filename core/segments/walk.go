@@ -111,9 +111,13 @@ type walk struct {
 	outer      []outer      // faults of the envelopes that are open, which all that is in them has
 	opening    int          // the level of the one that is being opened, -1: none is
 
-	lines [][]byte            // the envelopes' segments
-	kind  []byte              // the head for which a structure was found last
-	found *standard.Structure // nil: not known
+	lines  [][]byte            // the envelopes' segments
+	kind   []byte              // the head for which a structure was found last
+	found  *standard.Structure // nil: not known
+	book   *standard.Dictionary
+	bounds batch.Span // of the message at hand
+
+	elementary Elementary
 }
 
 // wrong notes an error of the message at hand, or of those of its units that have it.
@@ -203,7 +207,7 @@ func (w *walk) message(start, end int) {
 		record, _ = slices.BinarySearchFunc(w.b.Bounds, uint32(start), func(s batch.Span, off uint32) int { return cmp.Compare(s.Off, off) })
 	}
 	var structure *standard.Structure
-	if w.Placed() {
+	if w.bounds = (batch.Span{Off: uint32(start), End: uint32(end)}); w.Placed() {
 		structure = w.structureOf(buf[start:end])
 	}
 	w.Begin(record, structure)
@@ -465,10 +469,9 @@ func (w *walk) structureOf(message []byte) *standard.Structure {
 		kind = kind[:i+1]
 	}
 	if w.kind == nil || !bytes.Equal(kind, w.kind) {
-		var book *standard.Dictionary
-		if book, w.found = w.describe(format.AsRead, w.lines, head, w.s); book == nil {
+		if w.book, w.found = w.describe(format.AsRead, w.lines, head, w.s); w.book == nil {
 			version, kind := w.Names(w.lines, head, w.s)
-			if book = w.Catalog.Version(w.Nearest(version)); book != nil {
+			if book := w.Catalog.Version(w.Nearest(version)); book != nil {
 				w.found = book.Structure(kind)
 			}
 		}

@@ -67,6 +67,7 @@ type Want struct {
 	Is                                            string // the same
 	First                                         bool   // of the first repetition, component and subcomponent
 	Number                                        bool   // and no mark is set for it
+	Open                                          bool   // it may have parts, and the position does not say which is meant
 	Alone                                         bool   // of several repetitions the first is taken, and nobody says that it is meant; noted at the first want of a field
 	// Rows is the list whose rows the repetitions of the field are, -1: a value is wanted. Of
 	// each of them these are.
@@ -195,6 +196,7 @@ func (w *Wanted) fields(of shape.Record, table int, list, begins string, how Dem
 // want notes a position that is wanted in a slot.
 func (w *Wanted) want(p Position, f *shape.Field, slot int) Want {
 	n := Want{Slot: slot, Nth: len(w.Positions), Field: p.Field, Occurrence: p.Occurrence, Repetition: max(p.Repetition, 1), Component: max(p.Component, 1), Sub: max(p.Sub, 1), By: p.By, Is: p.Is, Rows: -1}
+	n.Open = p.Component == 0 || p.Sub == 0
 	n.First = p.By == 0 && n.Repetition == 1 && n.Component == 1 && n.Sub == 1
 	n.Number = f.Kind == value.Number && (f.Decimal == 0 || f.Decimal == '.')
 	w.Positions, w.Fields = append(w.Positions, p), append(w.Fields, f.Name)

@@ -179,7 +179,7 @@ func parts(path, value, separators []byte, f func(path, value []byte)) {
 // the text.
 func (r *Reader) Finish(int64) finding.List {
 	ended := append(r.ended, r.Stream.Misread(&r.misread, "MSH-18", "UNICODE UTF-8")...)
-	return append(ended, r.firsts.Findings(r.Wanted, "hl7.first-only")...)
+	return append(ended, r.firsts.Findings(r.Wanted, "hl7.first-only", "hl7.cut-off")...)
 }
 
 // Heading is empty: messages bring their own.

@@ -8,6 +8,7 @@ import (
 	"ydrion/core/batch"
 	"ydrion/core/marks"
 	"ydrion/core/segments"
+	"ydrion/core/standard"
 	"ydrion/core/text"
 )
 
@@ -217,6 +218,9 @@ func (w *walk) piece(p *segments.Want, from, end int) {
 		}
 		from, written = at+1, false
 	}
+	if p.Open && at < end && repetition|component|sub == 0 {
+		w.open(p, at, end)
+	}
 	at = min(at, end)
 	switch {
 	case repetition|component|sub != 0 || from == at:
@@ -282,4 +286,35 @@ func (w *walk) rewrite(slot, from, end int) {
 		w.note(ruleEscape, slot, from, true)
 	}
 	w.row[slot] = batch.Span{Off: uint32(off), End: uint32(len(b.Buf))}
+}
+
+// open notes what stands behind a value, at the separator that ends it, if that has no components.
+func (w *walk) open(p *segments.Want, at, end int) {
+	class := &w.classes.of
+	if c := class[w.scan[at]]; c == isRepetition || c == isComponent && w.Positions[p.Nth].Component > 0 {
+		return
+	}
+	for i := at; i < end; i++ {
+		switch c := class[w.scan[i]]; {
+		case c == isRepetition || c == isComponent && w.Positions[p.Nth].Component > 0:
+			return
+		case c == isComponent || c == isSubcomponent:
+			continue
+		}
+		if book := w.book(); w.elementary.Is(p, w.Wanted, book) || w.elementaryHere(p, book) {
+			w.firsts.Cut(p.Nth, w.b, w.Record, at)
+		}
+		return
+	}
+}
+
+// elementaryHere tells whether a field has no components by the type that another field of the segment says.
+func (w *walk) elementaryHere(p *segments.Want, book *standard.Dictionary) bool {
+	position := &w.Positions[p.Nth]
+	at, by := typed(position.Segment)
+	if book == nil || at != p.Field || position.Component > 0 {
+		return false
+	}
+	segment := book.Segment(position.Segment)
+	return segment != nil && at <= len(segment.Elements) && book.Typed(&segment.Elements[at-1], string(w.Component(by, 1))).Parts() == 1
 }

@@ -71,6 +71,9 @@ type walk struct {
 
 	kind, version []byte              // of the message that a structure was looked for last
 	found         *standard.Structure // nil: not known
+	describes     *standard.Dictionary
+	says          [2][]byte // the kind and the version of the message at hand
+	elementary    segments.Elementary
 
 	classes *classes    // of the message's characters
 	known   [2]*classes // without and with what is beyond ASCII, of messages that separate
@@ -186,9 +189,9 @@ func (w *walk) segments(record, start, end int) {
 	trouble := w.character(start, end, terminator)
 	w.classify(start, end, terminator)
 	var structure *standard.Structure
-	kind, version, goesOn := w.head(start, end)
-	if w.Placed() {
-		structure = w.structureOf(kind, version)
+	var goesOn bool
+	if w.says[0], w.says[1], goesOn = w.head(start, end); w.Placed() {
+		structure = w.structureOf(w.says[0], w.says[1])
 	}
 	w.Begin(record, structure)
 	if w.sep.Set = w.charset; w.declared && w.charset == "" && bytes.IndexByte(buf[min(start+8, end):end], w.sep.Escape) >= 0 {
@@ -385,6 +388,12 @@ func (w *walk) head(start, end int) (kind, version []byte, goesOn bool) {
 	return field(9), field(12), len(field(14)) > 0
 }
 
+// book describes the segments of the message at hand; nil if nothing does.
+func (w *walk) book() *standard.Dictionary {
+	w.structureOf(w.says[0], w.says[1])
+	return w.describes
+}
+
 // structureOf finds the structure of messages of a kind and version; nil if it is not known.
 func (w *walk) structureOf(kind, version []byte) *standard.Structure {
 	if w.kind != nil && bytes.Equal(kind, w.kind) && bytes.Equal(version, w.version) {
@@ -393,8 +402,7 @@ func (w *walk) structureOf(kind, version []byte) *standard.Structure {
 	parts := append(strings.Split(string(kind), string(w.sep.Component)), "", "")
 	of, _, _ := strings.Cut(string(version), string(w.sep.Component))
 	w.kind, w.version = kind, version
-	var book *standard.Dictionary
-	if book, w.found = described(w.own, format.AsRead, of, parts[0], parts[1], parts[2]); book == nil {
+	if w.describes, w.found = described(w.own, format.AsRead, of, parts[0], parts[1], parts[2]); w.describes == nil {
 		w.found = structure(Versions.Version(nearest(of)), parts[0], parts[1], parts[2])
 	}
 	return w.found

@@ -1,0 +1,123 @@
+package route
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// TestCutOff: a value that has no components, by the standard of its message's version, by the type that another field says or by the partner's own
+// description, ends at a separator of such all the same. The file's findings say so, once for each position, with how many there are and where the first
+// is. Where there are components, or the position says which is meant, nothing is said.
+func TestCutOff(t *testing.T) {
+	const x12 = "ISA*00*          *00*          *ZZ*A              *ZZ*B              *261125*0930*U*00401*000000001*0*P*:~GS*PO*A*B*20261125*0930*1*X*004010~"
+	const own = "segment NTE 2.5.1 Notes\nO SI Set\nO ID Source\nO CE Comment\n"
+	hl7 := func(version string) string {
+		return "MSH|^~\\&|A||||2026||ORU^R01|%d|P|" + version + "\rPID|1||7\rOBR|1\r"
+	}
+	for name, test := range map[string]struct {
+		read, position         string
+		begin, message, around string // around the value, at %s
+		says                   bool
+	}{
+		"a text":                      {"hl7", "NTE-3", "", hl7("2.5.1"), "NTE|1||%s\r", true},
+		"its part":                    {"hl7", "NTE-3.1", "", hl7("2.5.1"), "NTE|1||%s\r", false},
+		"a name":                      {"hl7", "PID-5", "", strings.Replace(hl7("2.5.1"), "PID|1||7", "PID|1||7||%s", 1), "", false},
+		"a code of some versions":     {"hl7", "PID-8", "", strings.Replace(hl7("2.5.1"), "PID|1||7", "PID|1||7|||||%s", 1), "", true},
+		"and of others":               {"hl7", "PID-8", "", strings.Replace(hl7("2.7"), "PID|1||7", "PID|1||7|||||%s", 1), "", false},
+		"a component":                 {"hl7", "PID-3.1", "", strings.Replace(hl7("2.5.1"), "PID|1||7", "PID|1||%s", 1), "", true},
+		"by one's own description":    {"hl7}\ncheck: {description: descriptions/own.txt, differences: warn", "NTE-3", "", hl7("2.5.1"), "NTE|1||%s\r", false},
+		"text by its type":            {"hl7", "OBX-5", "", hl7("2.5.1"), "OBX|1|TX|N||%s\r", true},
+		"a code by its type":          {"hl7", "OBX-5", "", hl7("2.5.1"), "OBX|1|CE|N||%s\r", false},
+		"of an unknown type":          {"hl7", "OBX-5", "", hl7("2.5.1"), "OBX|1|ZZ|N||%s\r", false},
+		"of an unknown version":       {"hl7", "NTE-3", "", hl7("9.9"), "NTE|1||%s\r", false},
+		"of units":                    {"hl7, record: OBX", "OBX-5", "", hl7("2.5.1"), "OBX|1|TX|N||%s\r", true},
+		"above units":                 {"hl7, record: OBX", "OBR/NTE-3", "", hl7("2.5.1"), "NTE|1||%s\rOBX|1|TX|N||x\r", true},
+		"in rows":                     {"hl7", "OBX | join OBX-5", "", hl7("2.5.1"), "OBX|1|TX|N||%s\r", true},
+		"in repetitions":              {"hl7", "NTE-3 | join NTE-3", "", hl7("2.5.1"), "NTE|1||%s\r", true},
+		"of a second repetition":      {"hl7", "NTE-3[2]", "", hl7("2.5.1"), "NTE|1||x^y~%s\r", true},
+		"before a second repetition":  {"hl7", "NTE-3[1]", "", hl7("2.5.1"), "NTE|1||plain~%s\r", false},
+		"x12":                         {"x12", "MSG-1", x12, "ST*850*%04d~BEG*00*SA*1**20261125~N9*L1*x~", "MSG*%s~", true},
+		"x12, its part":               {"x12", "MSG-1.1", x12, "ST*850*%04d~BEG*00*SA*1**20261125~N9*L1*x~", "MSG*%s~", false},
+		"x12, a composite":            {"x12", "PO1-2", x12, "ST*850*%04d~BEG*00*SA*1**20261125~", "PO1*1*1*EA*%s~", false},
+		"edifact":                     {"edifact", "BGM-2", "UNB+UNOC:3+A+B+261124:1630+7'", "UNH+%d+ORDERS:D:96A:UN'", "BGM+220+%s+9'", true},
+		"edifact of another version":  {"edifact", "BGM-2", "UNB+UNOC:3+A+B+261124:1630+7'", "UNH+%d+ORDERS:D:01B:UN'", "BGM+220+%s+9'", false},
+		"edifact, a composite":        {"edifact", "FTX-4", "UNB+UNOC:3+A+B+261124:1630+7'", "UNH+%d+ORDERS:D:96A:UN'BGM+220+1+9'", "FTX+AAI+++%s'", false},
+		"edifact that is not defined": {"edifact", "ZZZ-1", "UNB+UNOC:3+A+B+261124:1630+7'", "UNH+%d+ORDERS:D:96A:UN'BGM+220+1+9'", "ZZZ+%s'", false},
+	} {
+		kind := test.read[:strings.IndexAny(test.read+",", ",}")]
+		c, _ := routed(t, name, map[string]string{
+			"routes/r.yaml":        "route: r\nlisten: {folder: \"{in}\"}\nread: {format: " + test.read + "}\nmap: maps/m.map\ndeliver: {folder: \"{out}\", name: \"{file.stem}.csv\"}\nrejected: {folder: \"{bad}\"}\n",
+			"maps/m.map":           "map m\nsource " + kind + "\ntarget csv based on samples/o.csv\n\nvalue = " + test.position + "\n",
+			"samples/o.csv":        "value\n",
+			"descriptions/own.txt": own,
+		})
+		component, sub := map[string]string{"hl7": "^", "x12": ":", "edifact": ":"}[kind], "&"
+		if kind != "hl7" {
+			sub = component
+		}
+		values := []string{"plain", "a" + component + "b", "a" + sub + "b", component + "b", "a" + component, "a" + component + component + sub, "a" + component + component + "c", ""}
+		cut := []string{values[1], values[2], values[3], values[6]}
+		if name == "a component" { // of which others may follow
+			cut = values[2:3]
+		}
+		for seed := range uint64(4) {
+			r := rand.New(rand.NewPCG(seed, 8))
+			var in strings.Builder
+			in.WriteString(test.begin)
+			times, first := 0, -1
+			for i := range []int{4, 900}[seed%2] {
+				value := values[r.IntN(len(values))]
+				message := strings.Replace(test.message+test.around, "%s", value, 1)
+				if strings.Contains(message, "%") {
+					message = fmt.Sprintf(message, i+1)
+				}
+				if slices.Contains(cut, value) {
+					if times++; first < 0 {
+						at := strings.Index(message, value)
+						if value == values[3] {
+							at = strings.Index(message, value+map[string]string{"hl7": "\r", "x12": "~", "edifact": "+"}[kind])
+						}
+						first = in.Len() + at + strings.IndexAny(value, component+sub)
+					}
+				}
+				switch in.WriteString(message); kind {
+				case "x12":
+					fmt.Fprintf(&in, "SE*%d*%04d~", strings.Count(message, "~")+1, i+1)
+				case "edifact":
+					fmt.Fprintf(&in, "UNT+%d+%d'", strings.Count(message, "'")+1, i+1)
+				}
+			}
+			switch n := []int{4, 900}[seed%2]; kind {
+			case "x12":
+				fmt.Fprintf(&in, "GE*%d*1~IEA*1*000000001~", n)
+			case "edifact":
+				fmt.Fprintf(&in, "UNZ+%d+7'", n)
+			}
+			var want []string
+			if test.says && times > 0 {
+				says := "in a value:"
+				if times > 1 {
+					says = fmt.Sprintf("in %d values:", times)
+				}
+				want = append(want, fmt.Sprint(first, " ", says))
+			}
+			for _, cores := range []int{1, 3} {
+				all, _, _ := runAll(t, c, cores, in.String())
+				var got []string
+				for _, f := range all.Files[0].Findings {
+					if f.Code == kind+".cut-off" {
+						_, says, _ := strings.Cut(f.Message, "such ")
+						says, _, _ = strings.Cut(says, ": ")
+						got = append(got, fmt.Sprint(f.Place.Offset, " ", says, ":"))
+					}
+				}
+				if !slices.Equal(got, want) {
+					t.Errorf("%s, seed %d, %d cores: %q\nnot %q", name, seed, cores, got, want)
+				}
+			}
+		}
+	}
+}
