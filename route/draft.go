@@ -57,7 +57,9 @@ func (c *compilation) draft(m *branchMap, of described, program *lang.Program) {
 	parts, standIns := program.Draft()
 	of.Validate(slices.Concat(parts[0], parts[1], parts[2]), func(d format.Difference) {
 		at, before := sample[key(d)]
-		unknown := slices.ContainsFunc(standIns, func(s batch.Span) bool { return int(s.Off) <= d.At && d.At <= int(s.End) })
+		i := slices.IndexFunc(standIns, func(s lang.StandIn) bool { return int(s.Off) <= d.At && d.At <= int(s.End) })
+		fraction := i >= 0 && standIns[i].Fraction && d.Code == "standard.form"
+		unknown := i >= 0 && !fraction
 		if d.Code == "standard.required" && !strings.Contains(d.Path, ".") {
 			unknown = false // nothing at all stands there
 		}
@@ -75,7 +77,9 @@ func (c *compilation) draft(m *branchMap, of described, program *lang.Program) {
 			at.Path = d.Path
 		}
 		f := finding.Warn(d.Code, at, "%s", said)
-		f.Seen = d.Seen
+		if f.Seen = d.Seen; fraction {
+			f = f.Suggest("the map writes a number there that may have decimals, such as %s: make it whole, as in `| round 0`, or `* 100 | round 0` for hundredths; or say that it is (integer in the schema)", d.Seen)
+		}
 		c.out = append(c.out, f)
 	})
 	for k := range sample {

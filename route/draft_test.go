@@ -64,6 +64,44 @@ func TestDrafts(t *testing.T) {
 	}
 }
 
+// TestFractions: a number that may have decimals, where none can stand, is told of before anything runs, whatever it is made of; one that is whole, and
+// one where decimals may stand, are not.
+func TestFractions(t *testing.T) {
+	const (
+		invoice = "ISA*00*          *00*          *ZZ*HOLM           *ZZ*SKERRY         *261127*0930*U*00401*000000007*0*T*>~GS*IN*HOLM*SKERRY*20261127*0930*7*X*004010~ST*810*0001~BIG*20261127*A~IT1*1*48*EA*1.15~TDS*5520~CTT*1~SE*6*0001~GE*1*7~IEA*1*000000007~"
+		kept    = "keep ISA, GS, ST, BIG, IT1-1, IT1-3, CTT\nIT1-2 = b\nIT1-4 = b\nTDS-1 = "
+		result  = "MSH|^~\\&|A|B|C|D|20261125||ORU^R01^ORU_R01|1|P|2.5.1\rPID|1||T||Pup\rOBR|1|A||C\rOBX|1|NM|W||3||||||F\r"
+		toORU   = "keep MSH, PID, OBR, OBX-2, OBX-3, OBX-11\nOBX-5 = b\nOBX-1 = "
+	)
+	warned := func(target, sample, lines, value string) string {
+		c, findings := Compile(making(target, sample, lines+value+"\nignore a, b, n\n", `{"name":"a"},{"name":"b","type":"number"},{"name":"n","type":"integer"}`, "", "", nil), "r")
+		if c == nil || len(findings) > 1 {
+			t.Fatal(value, findings)
+		}
+		if len(findings) == 0 {
+			return ""
+		}
+		return findings[0].String()
+	}
+	for value, may := range map[string]bool{
+		"b": true, "n": false, "b * 100": true, "b * 100 | round 0": false, "b | round 1": true, "n * 2 + 1": false, "n * 0.5": true, "n / 2": true, "n | abs": false, "b | abs": true,
+		"a | number": true, "a | number | round 0": false, "sequence": false, "record": false, "a | length": false, "(a | number) | max n | round 0": false, "n | max b": true, "n | min 3": false,
+		"b if empty 0": true, "n if empty 0": false, "n if empty 0.5": true, "n when a = \"x\", b when a = \"y\", otherwise 3": true, "n when a = \"x\", otherwise 3": false, "a": false,
+	} {
+		for _, said := range []string{warned("x12", invoice, kept, value), warned("hl7", result, toORU, value)} {
+			if said != "" != may || may && !strings.Contains(said, "of what is made: ") {
+				t.Errorf("%s: %s", value, said)
+			}
+		}
+	}
+	if said := warned("x12", invoice, kept, "b"); !strings.Contains(said, "is not a value of type N2: it is digits, of which the last 2 stand behind the decimal point") {
+		t.Error(said)
+	}
+	if said := warned("x12", invoice, "let twice = n * 2\nlet half = n / 2\n"+kept, "twice + half"); said == "" {
+		t.Error("of named values")
+	}
+}
+
 // TestWhatBecomesOfASample: what a route makes of its own sample is validated against its description, too, with the record that shows it first.
 func TestWhatBecomesOfASample(t *testing.T) {
 	const purchase = "ISA*00*          *00*          *ZZ*SKERRY         *ZZ*LABSUPPLY      *261125*0930*^*00501*000000007*0*T*>~GS*PO*SKERRY*LAB*20261125*0930*7*X*005010~ST*850*0001~BEG*00*SA*A**20261125~PO1*1*3*EA***VP*a~CTT*1~SE*5*0001~GE*1*7~IEA*1*000000007~"

@@ -199,7 +199,7 @@ func field(name, path string, s *js.Schema, asserted bool) shape.Field {
 	}
 	switch {
 	case only("number", "integer"):
-		f.Kind, f.Checked = value.Number, true
+		f.Kind, f.Checked, f.Whole = value.Number, true, only("integer")
 	case only("boolean"):
 		f.Kind, f.Checked, f.Truths = value.Bool, true, []string{"true"}
 	case only("string") && asserted:

@@ -38,6 +38,7 @@ type action struct {
 	plain    bool // a number is to stand there in plain decimal notation
 	required bool // there must be a value
 	nonempty bool // and it is told if that is empty: the map does not say so itself
+	fraction bool // it is a number that may have decimals
 	read     bool // what is evaluated is the number that the slot's text is, if it is one
 	// bounded: the target has not room for all values, or not all characters.
 	bounded bool

@@ -440,6 +440,7 @@ func (b *builder) program(pieces []format.Piece, of format.Layout) *Program {
 			a.line = b.line(p, e.node.Pos(), e.path, e.node)
 			a.required = b.requires(e)
 			a.nonempty = a.required && !b.saysEmpty(e.node)
+			a.fraction = p.decimal != 0 && b.fraction(e.node)
 			if blanks {
 				kind := b.kindOnce(e.node)
 				a.blank = kind == value.Number || kind == value.Bool

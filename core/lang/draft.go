@@ -7,13 +7,16 @@ import (
 	"ydrion/core/place"
 )
 
-// standIn is written in a draft for a value that only a record can give.
-const standIn = "1"
+// StandIn is in the place of a value that only a record can give, in a draft.
+type StandIn struct {
+	batch.Span
+	Fraction bool // it is a number that may have decimals, and has some
+}
 
 // Draft is an output of one record of which nothing is known: what stands before it, what it becomes, and what stands behind. What the map says
 // itself stands there as it is, and a stand-in, at the spans (of all three together), for each value that comes from the record. Everything that
 // may stand there does, once.
-func (p *Program) Draft() (parts [3][]byte, standIns []batch.Span) {
+func (p *Program) Draft() (parts [3][]byte, standIns []StandIn) {
 	before := 0
 	for k, x := range []*Program{p.begins, p, p.ends} {
 		if x == nil {
@@ -26,11 +29,13 @@ func (p *Program) Draft() (parts [3][]byte, standIns []batch.Span) {
 			mark := len(text)
 			switch a.kind {
 			case copyClean, copyText, answered, translate, rearrange, evaluate, count, total, level, above:
-				text = append(text, standIn...)
+				if text = append(text, '1'); a.fraction {
+					text = append(text, p.decimal, '5')
+				}
 				if a.extra != nil && a.extra.width > 0 {
 					text, _ = a.extra.pad(text, mark)
 				}
-				standIns = append(standIns, batch.Span{Off: uint32(before + mark), End: uint32(before + len(text))})
+				standIns = append(standIns, StandIn{batch.Span{Off: uint32(before + mark), End: uint32(before + len(text))}, a.fraction})
 			case trim:
 				text = trimmed(text, 0, a.set, a.extra.release)
 			case filled:

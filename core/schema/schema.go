@@ -303,7 +303,7 @@ func (p *parser) field(i int, f fieldDocument, keys []string) {
 		p.bad(pointer+"/type", "type %q is not checked here; known are string, number, integer, boolean, date, time, datetime, year, yearmonth, any", f.Type)
 		return
 	}
-	s := shape.Field{Name: f.Name, Path: f.Path, Kind: kind, Checked: true, Required: f.Constraints.Required, Missing: p.schema.missing}
+	s := shape.Field{Name: f.Name, Path: f.Path, Kind: kind, Whole: f.Type == "integer", Checked: true, Required: f.Constraints.Required, Missing: p.schema.missing}
 	c := column{name: f.Name, slot: int32(i), kind: kind, integer: f.Type == "integer", required: f.Constraints.Required, rules: pointer, unique: -1}
 	for _, m := range p.schema.missing {
 		if m == "" {

@@ -14,6 +14,7 @@ type Field struct {
 	Kind    value.Kind    // Text, Number, Bool or Time
 	Pattern *text.Pattern // how a Time is written; nil: RFC 3339 forms
 	Decimal byte          // decimal mark of a Number; 0: a point
+	Whole   bool          // a Number that has no decimals
 	Group   byte          // grouping mark of a Number; 0: none
 	Truths  []string      // how true is written
 	Missing []string      // texts that stand for no value

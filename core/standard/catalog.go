@@ -125,7 +125,7 @@ func Load(file string, b []byte, known map[string]*Catalog, bases ...*Catalog) (
 }
 
 // elementary are the types of X12.6 and ISO 9735 that consist of nothing.
-var elementary = map[string]bool{"ID": true, "AN": true, "N": true, "R": true, "DT": true, "TM": true, "B": true, "an": true, "a": true, "n": true}
+var elementary = map[string]bool{"ID": true, "AN": true, "N": true, "N0": true, "N1": true, "N2": true, "N3": true, "N4": true, "N5": true, "N6": true, "N7": true, "N8": true, "N9": true, "R": true, "DT": true, "TM": true, "B": true, "an": true, "a": true, "n": true}
 
 // holds tells why a structure is none that messages can be checked against.
 func (b *Dictionary) holds(s *Structure) error {

@@ -300,10 +300,9 @@ func (s *sef) element(d *described) {
 			s.bad("element %s: there is no type %s in EDIFACT", d.name, kind)
 		}
 	case len(kind) == 2 && kind[0] == 'N' && kind[1]-'0' <= 9:
-		if kind != "N0" {
-			s.skip("implied decimals ("+kind+")", "the number is held to be digits")
+		if kind == "N0" {
+			e.kind = "N"
 		}
-		e.kind = "N"
 	case !slices.Contains([]string{"AN", "ID", "N", "R", "DT", "TM", "B"}, kind):
 		s.bad("element %s: there is no type %s in X12", d.name, kind)
 	}

@@ -74,13 +74,21 @@ func alphanumeric(c byte) bool {
 
 // form checks a text against an elementary type (X12.6, 3.5).
 func form(kind, s string) string {
+	implied := byte(0) // decimals
+	if len(kind) == 2 && kind[0] == 'N' {
+		implied, kind = kind[1], "N"
+	}
 	switch kind {
 	case "N", "DT", "TM":
 		digits := s
 		if kind == "N" {
 			digits = strings.TrimPrefix(s, "-")
 		}
-		if digits == "" || !value.OnlyDigits(digits) {
+		switch right := digits != "" && value.OnlyDigits(digits); {
+		case right:
+		case implied > '0':
+			return fmt.Sprintf("it is digits, of which the last %c stand behind the decimal point, unwritten", implied)
+		default:
 			return "it is digits"
 		}
 		switch {

@@ -11,7 +11,7 @@ import (
 
 // TestDescriptions reads all that is described and walks through every group of every message.
 func TestDescriptions(t *testing.T) {
-	for _, wrong := range Releases.Check([]string{"ID", "AN", "N", "R", "DT", "TM"}) {
+	for _, wrong := range Releases.Check([]string{"ID", "AN", "N", "N2", "R", "DT", "TM"}) {
 		t.Error(wrong)
 	}
 	for _, name := range []string{"850", "855", "856", "810", "997"} {
