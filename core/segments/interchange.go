@@ -254,7 +254,7 @@ func (s Interchanges) Bind(of shape.Shape) (format.Bound, finding.List) {
 		unit = &p
 	}
 	r := &bound{Rules: s.Rules, own: s.Own, Wanted: NewWanted(unit)}
-	out = append(out, r.Add(of, Demand{r.Name + ".position", ParsePosition, s.unknown, s.belongs, r.nests, r.Partly})...)
+	out = append(out, r.Add(of, Demand{Code: r.Name + ".position", Parse: ParsePosition, Unknown: s.unknown, Belongs: s.belongs, Level: r.nests, Partly: r.Partly})...)
 	if out.HasErrors() {
 		return nil, out
 	}

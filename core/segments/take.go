@@ -63,7 +63,7 @@ func (w *walk) take(wants []Want, p, stop, occurrence int) {
 				w.pointed(want.Slot)
 				buf = w.b.Buf
 			}
-			if structured&isComponent != 0 && want.Open && want.Rows < 0 && want.Occurrence == occurrence {
+			if structured&isComponent != 0 && want.Open == ToComponents && want.Rows < 0 && want.Occurrence == occurrence {
 				w.open(want, from, p)
 			}
 		}
@@ -85,7 +85,7 @@ func (w *walk) repetitions(n *Want, from, end int) {
 		w.row = w.b.Row(n.Rows, uint32(at))
 		for i := range n.Wants {
 			if in := &n.Wants[i]; at < stop {
-				if w.inner(in, at, stop); in.Open {
+				if w.inner(in, at, stop); in.Open == ToComponents {
 					w.open(in, at, stop)
 				}
 				if in.Number && w.s.Decimal == ',' {
@@ -100,7 +100,7 @@ func (w *walk) repetitions(n *Want, from, end int) {
 
 // open notes what stands behind a separator of components in a value that has none.
 func (w *walk) open(n *Want, from, end int) {
-	if w.opening >= 0 || w.Positions[n.Nth].Component > 0 { // envelopes are described with what is in them
+	if w.opening >= 0 { // envelopes are described with what is in them
 		return
 	}
 	buf, repetition, first := w.b.Buf, n.Repetition, -1

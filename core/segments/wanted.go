@@ -58,6 +58,15 @@ type Part struct {
 	next   int  // part with a name in the same place, -1: none
 }
 
+// Opened says which parts a position may mean any of.
+type Opened uint8
+
+const (
+	Closed Opened = iota
+	ToSubs
+	ToComponents
+)
+
 // Want is a wanted value of a segment.
 type Want struct {
 	Slot                                          int    // in the row
@@ -67,7 +76,7 @@ type Want struct {
 	Is                                            string // the same
 	First                                         bool   // of the first repetition, component and subcomponent
 	Number                                        bool   // and no mark is set for it
-	Open                                          bool   // it may have parts, and the position does not say which is meant
+	Open                                          Opened // it may have parts, and the position does not say which is meant
 	Alone                                         bool   // of several repetitions the first is taken, and nobody says that it is meant; noted at the first want of a field
 	// Rows is the list whose rows the repetitions of the field are, -1: a value is wanted. Of
 	// each of them these are.
@@ -95,6 +104,8 @@ type Demand struct {
 	Belongs func(segment, to string) bool
 	// Level tells whether a segment begins a level of a hierarchy; nil: none does.
 	Level func(segment string) bool
+	// Subs tells whether components have parts of their own.
+	Subs bool
 	// Partly says that the standard has more than is described: what Unknown finds may be there.
 	Partly bool
 }
@@ -134,7 +145,7 @@ func (w *Wanted) Add(of shape.Shape, how Demand) finding.List {
 				if err == nil && (in.Part() != p.Part() || in.Field != p.Field || in.Repetition > 1 || in.By > 0) {
 					err = fmt.Errorf("%s is not in a repetition of %s", f.At(), t.At())
 				}
-				inner = append(inner, w.want(in, f, i))
+				inner = append(inner, w.want(in, f, i, how.Subs))
 				if err != nil {
 					out = append(out, finding.New(how.Code, place.Place{Line: 1, Column: 1, Path: t.Name + " " + f.Name}, "the field %s cannot be found: %v", f.Name, err))
 				}
@@ -164,7 +175,7 @@ func (w *Wanted) fields(of shape.Record, table int, list, begins string, how Dem
 		if err == nil && p.Field == 0 {
 			err = fmt.Errorf("%q is a whole segment; name one of its fields, as in %s-1", f.At(), f.At())
 		}
-		want := w.want(p, f, i)
+		want := w.want(p, f, i, how.Subs)
 		if err != nil {
 			*out = append(*out, finding.New(how.Code, at, "the field %s cannot be found: %v", f.Name, err))
 			continue
@@ -194,9 +205,14 @@ func (w *Wanted) fields(of shape.Record, table int, list, begins string, how Dem
 }
 
 // want notes a position that is wanted in a slot.
-func (w *Wanted) want(p Position, f *shape.Field, slot int) Want {
+func (w *Wanted) want(p Position, f *shape.Field, slot int, subs bool) Want {
 	n := Want{Slot: slot, Nth: len(w.Positions), Field: p.Field, Occurrence: p.Occurrence, Repetition: max(p.Repetition, 1), Component: max(p.Component, 1), Sub: max(p.Sub, 1), By: p.By, Is: p.Is, Rows: -1}
-	n.Open = p.Component == 0 || p.Sub == 0
+	switch {
+	case p.Component == 0:
+		n.Open = ToComponents
+	case subs && p.Sub == 0:
+		n.Open = ToSubs
+	}
 	n.First = p.By == 0 && n.Repetition == 1 && n.Component == 1 && n.Sub == 1
 	n.Number = f.Kind == value.Number && (f.Decimal == 0 || f.Decimal == '.')
 	w.Positions, w.Fields = append(w.Positions, p), append(w.Fields, f.Name)

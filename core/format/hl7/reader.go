@@ -85,7 +85,7 @@ func (s Source) Bind(of shape.Shape) (format.Bound, finding.List) {
 		unit = &segments.Position{Segment: s.Unit}
 	}
 	r := &bound{Wanted: segments.NewWanted(unit), marked: s.Marked, own: s.own}
-	out := r.Add(of, segments.Demand{Code: "hl7.position", Parse: parsePath, Unknown: func(p segments.Position) (problem, near string) {
+	out := r.Add(of, segments.Demand{Code: "hl7.position", Parse: parsePath, Subs: true, Unknown: func(p segments.Position) (problem, near string) {
 		if p.Segment[0] == 'Z' {
 			return "", ""
 		}

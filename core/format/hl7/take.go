@@ -218,8 +218,10 @@ func (w *walk) piece(p *segments.Want, from, end int) {
 		}
 		from, written = at+1, false
 	}
-	if p.Open && at < end && repetition|component|sub == 0 {
-		w.open(p, at, end)
+	if p.Open != segments.Closed && at < end && repetition|component|sub == 0 {
+		if c := class[buf[at]]; c == isSubcomponent || c == isComponent && p.Open == segments.ToComponents {
+			w.open(p, at, end)
+		}
 	}
 	at = min(at, end)
 	switch {
@@ -290,13 +292,9 @@ func (w *walk) rewrite(slot, from, end int) {
 
 // open notes what stands behind a value, at the separator that ends it, if that has no components.
 func (w *walk) open(p *segments.Want, at, end int) {
-	class := &w.classes.of
-	if c := class[w.scan[at]]; c == isRepetition || c == isComponent && w.Positions[p.Nth].Component > 0 {
-		return
-	}
 	for i := at; i < end; i++ {
-		switch c := class[w.scan[i]]; {
-		case c == isRepetition || c == isComponent && w.Positions[p.Nth].Component > 0:
+		switch c := w.classes.of[w.scan[i]]; {
+		case c == isRepetition || c == isComponent && p.Open == segments.ToSubs:
 			return
 		case c == isComponent || c == isSubcomponent:
 			continue
@@ -312,7 +310,7 @@ func (w *walk) open(p *segments.Want, at, end int) {
 func (w *walk) elementaryHere(p *segments.Want, book *standard.Dictionary) bool {
 	position := &w.Positions[p.Nth]
 	at, by := typed(position.Segment)
-	if book == nil || at != p.Field || position.Component > 0 {
+	if book == nil || at != p.Field || p.Open != segments.ToComponents {
 		return false
 	}
 	segment := book.Segment(position.Segment)
