@@ -356,11 +356,12 @@ func (r *run) write(b *batch.Batch, i int, w *worker) {
 		}
 		p, m := &r.plan.Branches[k], &b.Branches[k]
 		begin := len(m.Out)
-		out, o := m.Out, lang.Outcome{}
+		var o *lang.Outcome
+		out := m.Out
 		if p.Skip == "" {
 			out, o = p.Program.Run(w.envs[k], b, i, m.Out)
 		} else {
-			o.What, o.Line, o.Reason = batch.Filtered, branchRule, p.Skip
+			o = &lang.Outcome{What: batch.Filtered, Line: branchRule, Reason: p.Skip}
 		}
 		if p.Program != nil && o.What == batch.Good {
 			p.Program.Empties(w.envs[k], func(line int32, problem string) {
@@ -373,7 +374,7 @@ func (r *run) write(b *batch.Batch, i int, w *worker) {
 				b.Notes = append(b.Notes, batch.Note{Record: int32(i), Slot: -1, Rule: lang.DescriptionRule, Source: batch.Map, Branch: int32(k), Text: told, Warn: true})
 			}
 			if refused != "" {
-				out, o = out[:begin], lang.Outcome{What: batch.Rejected, Line: lang.DescriptionRule, Reason: refused}
+				out, o = out[:begin], &lang.Outcome{What: batch.Rejected, Line: lang.DescriptionRule, Reason: refused}
 			}
 		}
 		if p.Named() && o.What == batch.Good {
@@ -381,7 +382,7 @@ func (r *run) write(b *batch.Batch, i int, w *worker) {
 				if p.Name != "" {
 					problem = fmt.Sprintf("branch %q: %s", p.Name, problem)
 				}
-				out, o = out[:begin], lang.Outcome{What: batch.Rejected, Line: lang.NameRule, Reason: problem}
+				out, o = out[:begin], &lang.Outcome{What: batch.Rejected, Line: lang.NameRule, Reason: problem}
 			}
 		}
 		m.Out = out

@@ -100,7 +100,7 @@ func TestColumnsAgree(t *testing.T) {
 			}
 			for i := range b.Records() {
 				from := len(out)
-				var o Outcome
+				var o *Outcome
 				out, o = p.Run(e, b, i, out)
 				if said += fmt.Sprintf("%q %+v\n", out[from:], o); kind == "json" && o.What == batch.Good && !json.Valid(out[from:]) {
 					t.Errorf("%d: %s\n%s is not JSON", n, body, out[from:])

@@ -50,12 +50,12 @@ func (b *builder) edit(p *Program, e format.Edit) edit {
 }
 
 // edit writes a record as it came, with what the map says of it.
-func (p *Program) edit(e *Env, b *batch.Batch, record int, out []byte) ([]byte, Outcome) {
+func (p *Program) edit(e *Env, b *batch.Batch, record int, out []byte) ([]byte, *Outcome) {
 	begin := len(out)
 	e.changes = e.changes[:0]
 	for i := range p.edits {
 		if !p.edits[i].rows(e, b, p, i, 0) {
-			return out[:begin], Outcome{What: batch.Rejected, Line: p.edits[i].line, Reason: e.reason}
+			return out[:begin], &Outcome{What: batch.Rejected, Line: p.edits[i].line, Reason: e.reason}
 		}
 	}
 	out, problem := p.editor.Edit(out, e.Reader, b, record, e.changes)
@@ -64,9 +64,10 @@ func (p *Program) edit(e *Env, b *batch.Batch, record int, out []byte) ([]byte, 
 		if len(p.edits) > 0 {
 			line = p.edits[0].line
 		}
-		return out[:begin], Outcome{What: batch.Rejected, Line: line, Reason: problem}
+		return out[:begin], &Outcome{What: batch.Rejected, Line: line, Reason: problem}
 	}
-	return out, Outcome{Parts: 1}
+	e.good.Parts = 1
+	return out, &e.good
 }
 
 // rows makes the changes of an edit for each row of its loops from one on. It is false if an expression

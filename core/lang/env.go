@@ -71,6 +71,7 @@ type Env struct {
 	total    int64   // records of the output
 	parts    int     // what the record has become
 	empties  []int32 // lines whose values must be there, and are empty
+	good     Outcome // of a record that is
 }
 
 // written is what a record has in common with the one before it in the same batch, as it was written: records that

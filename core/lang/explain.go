@@ -176,7 +176,7 @@ func Explaining(m *Map, file, source string, target format.Target, scope Scope) 
 
 // Explain runs a program that Explaining has built over one record of a batch, and says what each line of the map did. What it
 // makes is what Run makes; more is how many steps are behind those that are given.
-func (p *Program) Explain(e *Env, b *batch.Batch, record int) (made []byte, o Outcome, steps []Step, more int) {
+func (p *Program) Explain(e *Env, b *batch.Batch, record int) (made []byte, o *Outcome, steps []Step, more int) {
 	e.trace = &trace{}
 	defer func() { e.trace = nil }()
 	made, o = p.Run(e, b, record, nil)

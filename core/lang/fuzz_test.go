@@ -83,7 +83,7 @@ func FuzzRun(f *testing.F) {
 			program.mark(e)
 			for i := range b.Records() {
 				before := len(out)
-				var o Outcome
+				var o *Outcome
 				if out, o = program.Run(e, b, i, out); o.What != batch.Good {
 					if said += o.Reason + "\n"; len(out) != before || o.Reason == "" && o.What == batch.Rejected {
 						t.Fatalf("%q of %q: %q is left, because of %q", body, data, out[before:], o.Reason)

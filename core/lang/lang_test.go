@@ -504,7 +504,7 @@ func sharedSpans(t *testing.T, body string) {
 		out := []byte("before")
 		for i := range b.Bounds {
 			from := len(out)
-			var o, alone Outcome
+			var o, alone *Outcome
 			var own []byte
 			out, o = p.Run(shared, b, i, out)
 			own, alone = plain.Run(&Env{}, b, i, nil)

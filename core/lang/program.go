@@ -62,8 +62,8 @@ func (p *Program) most(b *batch.Batch) int {
 }
 
 // tooMuch is what becomes of a record that would make the output of its batch too large.
-func (p *Program) tooMuch(b *batch.Batch) Outcome {
-	return Outcome{What: batch.Rejected, Line: MadeRule, Reason: fmt.Sprintf("with this record, more than %d bytes would be made of its message", p.most(b))}
+func (p *Program) tooMuch(b *batch.Batch) *Outcome {
+	return &Outcome{What: batch.Rejected, Line: MadeRule, Reason: fmt.Sprintf("with this record, more than %d bytes would be made of its message", p.most(b))}
 }
 
 // line is where in the map an action comes from.
@@ -110,7 +110,7 @@ func (p *Program) Surround(facts Facts, sequence int64, total int64) (before, be
 		program *Program
 		out     *[]byte
 	}{{p.begins, &before}, {p.ends, &behind}} {
-		var o Outcome
+		var o *Outcome
 		if *x.out, o = x.program.Run(e, b, 0, nil); o.What != batch.Good {
 			l := x.program.lines[o.Line]
 			f := finding.New("map.around", place.Place{Line: 1, Column: 1}, "%s: %s", l.target, o.Reason)

@@ -25,8 +25,8 @@ type Outcome struct {
 }
 
 // Run writes one record of a batch. If the record does not become anything,
-// what was written is taken back.
-func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, Outcome) {
+// what was written is taken back. The outcome holds until the environment is used again.
+func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, *Outcome) {
 	begin := len(out)
 	out, o := p.run(e, b, record, out)
 	if o.What == batch.Good && len(out) > p.most(b) {
@@ -55,7 +55,7 @@ func (p *Program) Run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 	return out, o
 }
 
-func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, Outcome) {
+func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, *Outcome) {
 	e.start(b, record)
 	if e.records++; e.records == few {
 		p.mark(e)
@@ -65,13 +65,13 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 		hit := r.condition(e).Truth
 		e.trace.did(p, r.line, e, value.OfBool(hit), 0, 0)
 		if e.failed {
-			return out, Outcome{What: batch.Rejected, Line: r.line, Reason: e.reason}
+			return out, &Outcome{What: batch.Rejected, Line: r.line, Reason: e.reason}
 		} else if hit {
 			reason := string(r.because(e).Append(nil))
 			if r.skip {
-				return out, Outcome{What: batch.Filtered, Line: r.line, Reason: reason}
+				return out, &Outcome{What: batch.Filtered, Line: r.line, Reason: reason}
 			}
-			return out, Outcome{What: batch.Rejected, Line: r.line, Reason: reason}
+			return out, &Outcome{What: batch.Rejected, Line: r.line, Reason: reason}
 		}
 	}
 	if p.editor != nil {
@@ -155,7 +155,7 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			case a.plain && s.Len() > 0 && !value.IsNumber(buf[s.Off:s.End]):
 				v := a.eval(e)
 				if e.failed {
-					return out[:begin], Outcome{What: batch.Rejected, Line: a.line, Reason: e.reason}
+					return out[:begin], &Outcome{What: batch.Rejected, Line: a.line, Reason: e.reason}
 				}
 				out = p.append(out, v, e)
 			case !p.bare:
@@ -186,7 +186,7 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			var ok bool
 			if out, ok = a.table.append(out, buf[s.Off:s.End]); !ok {
 				e.fail("%q is not listed in %s", value.OfText(buf[s.Off:s.End]), a.table.file)
-				return out[:begin], Outcome{What: batch.Rejected, Line: a.line, Reason: e.reason}
+				return out[:begin], &Outcome{What: batch.Rejected, Line: a.line, Reason: e.reason}
 			}
 		case rearrange:
 			v := buf[s.Off:s.End]
@@ -197,7 +197,7 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 			if a.reads != nil {
 				if _, ok := a.reads.Read(v); !ok {
 					e.fail("%q is not a date in the form %s", value.OfText(v), a.reads.String())
-					return out[:begin], Outcome{What: batch.Rejected, Line: a.line, Reason: e.reason}
+					return out[:begin], &Outcome{What: batch.Rejected, Line: a.line, Reason: e.reason}
 				}
 			}
 			if quote := p.escapes.Always(); quote != 0 {
@@ -208,7 +208,7 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 		case evaluate:
 			v := a.eval(e)
 			if e.failed {
-				return out[:begin], Outcome{What: batch.Rejected, Line: a.line, Reason: e.reason}
+				return out[:begin], &Outcome{What: batch.Rejected, Line: a.line, Reason: e.reason}
 			}
 			if v.Kind == value.Absent && a.required {
 				return out[:begin], p.lacking(a)
@@ -230,7 +230,7 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 		case jumpUnless, jumpIf:
 			truth := a.eval(e).Truth
 			if e.failed {
-				return out[:begin], Outcome{What: batch.Rejected, Line: a.line, Reason: e.reason}
+				return out[:begin], &Outcome{What: batch.Rejected, Line: a.line, Reason: e.reason}
 			}
 			if truth == (a.kind == jumpIf) {
 				i = int(a.jump) - 1
@@ -277,7 +277,7 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 				more = l.next(e)
 			}
 			if e.failed {
-				return out[:begin], Outcome{What: batch.Rejected, Line: a.line, Reason: e.reason}
+				return out[:begin], &Outcome{What: batch.Rejected, Line: a.line, Reason: e.reason}
 			}
 			if more && len(out) > p.most(b) {
 				return out[:begin], p.tooMuch(b)
@@ -298,11 +298,11 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 		if a.extra != nil {
 			var fits bool
 			if out, fits = a.extra.pad(out, mark); !fits {
-				return out[:begin], Outcome{What: batch.Rejected, Line: a.line, Reason: fmt.Sprintf("%q is longer than the %d characters that are there for it", out[mark:], a.extra.width)}
+				return out[:begin], &Outcome{What: batch.Rejected, Line: a.line, Reason: fmt.Sprintf("%q is longer than the %d characters that are there for it", out[mark:], a.extra.width)}
 			}
 		}
 		if problem := p.lacks(out[mark:]); problem != "" {
-			return out[:begin], Outcome{What: batch.Rejected, Line: a.line, Reason: problem}
+			return out[:begin], &Outcome{What: batch.Rejected, Line: a.line, Reason: problem}
 		}
 		if a.member != nil {
 			out = p.after(a, out, mark, after)
@@ -313,12 +313,14 @@ func (p *Program) run(e *Env, b *batch.Batch, record int, out []byte) ([]byte, O
 		l.keep(out[start:], e)
 	}
 	if !p.several {
-		return out, Outcome{Parts: 1}
+		e.good.Parts = 1
+		return out, &e.good
 	}
 	if e.parts == 0 { // nothing stands around nothing
 		out = out[:begin]
 	}
-	return out, Outcome{Parts: e.parts}
+	e.good.Parts = e.parts
+	return out, &e.good
 }
 
 // pad brings what stands behind mark to its width.
@@ -338,13 +340,13 @@ func (x *extra) pad(out []byte, mark int) ([]byte, bool) {
 }
 
 // unsayable is what becomes of a record with a value that its target cannot say.
-func unsayable(a *action, what string) Outcome {
-	return Outcome{What: batch.Rejected, Line: a.line, Reason: "the value is " + what + ", which cannot be said here; answer it with `if " + what + " …`"}
+func unsayable(a *action, what string) *Outcome {
+	return &Outcome{What: batch.Rejected, Line: a.line, Reason: "the value is " + what + ", which cannot be said here; answer it with `if " + what + " …`"}
 }
 
 // lacking is what becomes of a record without a value that its target must have.
-func (p *Program) lacking(a *action) Outcome {
-	return Outcome{What: batch.Rejected, Line: a.line, Reason: p.lines[a.line].target + " must have a value, and there is none; answer it with `if absent …`"}
+func (p *Program) lacking(a *action) *Outcome {
+	return &Outcome{What: batch.Rejected, Line: a.line, Reason: p.lines[a.line].target + " must have a value, and there is none; answer it with `if absent …`"}
 }
 
 // Empties calls say for each line whose value, in the record that was written last, must be there and is empty.
@@ -355,8 +357,8 @@ func (p *Program) Empties(e *Env, say func(line int32, problem string)) {
 }
 
 // meansNull is what becomes of a record with a text that would be read as null.
-func (p *Program) meansNull(a *action) Outcome {
-	return Outcome{What: batch.Rejected, Line: a.line, Reason: fmt.Sprintf("the value is the text %s, which says null here; write something else for it", p.taken)}
+func (p *Program) meansNull(a *action) *Outcome {
+	return &Outcome{What: batch.Rejected, Line: a.line, Reason: fmt.Sprintf("the value is the text %s, which says null here; write something else for it", p.taken)}
 }
 
 // after ends a member: with a comma, or without a trace if it has no value.
