@@ -265,7 +265,7 @@ func (r *run) ended(k int, err error, said finding.List) error {
 		result.Findings, result.Disagrees = append(result.Findings, damage(err)), true
 		return nil
 	}
-	result.Findings = append(result.Findings, r.zones.Findings(k)...)
+	result.Findings = append(append(result.Findings, r.zones.Findings(k)...), r.unlisted.findings()...)
 	if err == nil {
 		result.Findings = append(result.Findings, said...)
 		result.Disagrees = result.Disagrees || said.HasErrors()

@@ -275,10 +275,11 @@ type run struct {
 	expected int64 // records, where that is known
 	size     int64 // bytes of all files, where that is known
 	// Only touched by the batch whose turn it is.
-	next  int64
-	seen  *schema.Seen
-	fail  error
-	zones lang.LostZones
+	next     int64
+	seen     *schema.Seen
+	fail     error
+	zones    lang.LostZones
+	unlisted unlisted
 	// By branch: the values that have come; and the number of the output of all, 0: none yet.
 	values  []map[string]*batch.Value
 	numbers []int64
@@ -302,10 +303,16 @@ type worker struct {
 	named    [][]string // by branch: what the record at hand calls the outputs of its value, if it is the first
 
 	unchosen []unchosen // messages of the batch
+
+	batch  *batch.Batch // that is checked, and
+	record int          // in it
+	met    []string     // members that are not listed
+	meet   func(jsonschema.Unlisted)
 }
 
 func (r *run) worker() *worker {
 	w := &worker{file: r.file, validate: make([]func(int, []byte) (string, string), len(r.plan.Branches))}
+	w.meet = func(u jsonschema.Unlisted) { r.meet(w, u) }
 	for i := range r.plan.Branches {
 		w.envs = append(w.envs, &lang.Env{Facts: r.facts(r.file), Reader: r.opened.Reader, Plain: r.plan.Branches[i].Plain, Zones: &r.zones})
 		w.values = append(w.values, map[string]*batch.Value{})
@@ -506,7 +513,7 @@ func (r *run) prepare(b *batch.Batch, w *worker) (err error) {
 	w.unchosen = w.unchosen[:0]
 	// The fields of a record whose syntax is wrong are not what they seem.
 	for i := range n {
-		if b.Outcomes[i] == batch.Good && (!r.plan.Schema.Check(b, i, i > 0 && b.Outcomes[i-1] == batch.Good) || !r.fits(b, i)) {
+		if b.Outcomes[i] == batch.Good && (!r.plan.Schema.Check(b, i, i > 0 && b.Outcomes[i-1] == batch.Good) || !r.fits(b, i, w)) {
 			b.Outcomes[i] = batch.Rejected
 		}
 	}
@@ -516,16 +523,17 @@ func (r *run) prepare(b *batch.Batch, w *worker) (err error) {
 }
 
 // fits checks a record against the plan's JSON Schema.
-func (r *run) fits(b *batch.Batch, record int) bool {
+func (r *run) fits(b *batch.Batch, record int, w *worker) bool {
 	if r.plan.Document == nil {
 		return true
 	}
 	told, bounds := 0, b.Bounds[record]
+	w.batch, w.record = b, record
 	r.plan.Document.Check(b.Buf[bounds.Off:bounds.End], func(v jsonschema.Violation) {
 		if told++; told <= mostRemarks {
 			b.Notes = append(b.Notes, batch.Note{Record: int32(record), Slot: -1, Source: batch.Standard, At: bounds.Off + uint32(v.At), Text: v.Text, Detail: &batch.Detail{Code: v.Code, Path: v.Path, Seen: v.Seen}})
 		}
-	})
+	}, w.meet)
 	return told == 0
 }
 

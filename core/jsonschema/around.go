@@ -280,7 +280,7 @@ func (s *Schema) Around(at int, raw []byte, elements int, say func(Violation)) {
 	if !known || len(l.of) == 0 {
 		return
 	}
-	if _, spent := l.ruled.verdict(raw); spent {
+	if _, spent := l.ruled.verdict(raw, nil); spent {
 		say(boundless("the document"))
 		return
 	}

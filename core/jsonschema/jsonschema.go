@@ -262,9 +262,9 @@ type Violation struct {
 // mostDigits is how large an exponent may be that is checked against bounds.
 const mostDigits = 1000
 
-// Check validates a record, whose syntax is right, against the schema.
-func (s *Schema) Check(raw []byte, say func(Violation)) {
-	v, spent := s.ruled.verdict(raw)
+// Check validates a record, whose syntax is right, against the schema, and tells of members that it does not list, if anybody asks.
+func (s *Schema) Check(raw []byte, say func(Violation), unlisted func(Unlisted)) {
+	v, spent := s.ruled.verdict(raw, unlisted)
 	switch {
 	case v == fits:
 		return

@@ -101,7 +101,7 @@ func TestViolations(t *testing.T) {
 			if rest := test.in[v.At:]; !strings.HasPrefix(rest, v.Seen[:min(len(v.Seen), 20)]) {
 				t.Errorf("%s: %d is %.30q", v.Text, v.At, rest)
 			}
-		})
+		}, nil)
 		want := strings.Split(strings.TrimPrefix(test.want, "1 "), "; s")
 		for i := range want {
 			if i > 0 {
@@ -161,7 +161,7 @@ func TestOldEditions(t *testing.T) {
 		s := load(t, `{"$schema": "`+edition+`", "properties": {"n": {"type": "number", `+exclusive+`}}}`, "", false)
 		for in, valid := range map[string]bool{`{"n": 6}`: true, `{"n": 5}`: false} {
 			said := 0
-			s.Check([]byte(in), func(Violation) { said++ })
+			s.Check([]byte(in), func(Violation) { said++ }, nil)
 			if (said == 0) != valid {
 				t.Errorf("%s, %s: %d", edition, in, said)
 			}
@@ -216,6 +216,6 @@ func BenchmarkCheck(b *testing.B) {
 	b.SetBytes(int64(len(raw)))
 	b.ReportAllocs()
 	for b.Loop() {
-		s.Check(raw, func(v Violation) { b.Fatal(v.Text) })
+		s.Check(raw, func(v Violation) { b.Fatal(v.Text) }, nil)
 	}
 }

@@ -44,7 +44,9 @@ type proof struct {
 	left  int  // so many bytes may still be gone through
 	spent bool // there were not enough
 	lost  bool // it cannot be followed
-	large bool // there is a number with an exponent that may be larger than what is checked
+	// unlisted is told of members that are listed nowhere; nil: nobody asks.
+	unlisted func(Unlisted)
+	large    bool // there is a number with an exponent that may be larger than what is checked
 }
 
 // newProof begins one. Alternatives within alternatives go through what is in a value again and again; it may be gone
@@ -58,9 +60,9 @@ func newProof(raw []byte, of *ruled) proof {
 const mostApplied = 200
 
 // verdict of a value as a whole. Spent tells that the library would go through its alternatives without end.
-func (d *ruled) verdict(raw []byte) (v verdict, spent bool) {
+func (d *ruled) verdict(raw []byte, unlisted func(Unlisted)) (v verdict, spent bool) {
 	p := newProof(raw, d)
-	p.fast = true
+	p.fast, p.unlisted = true, unlisted
 	if v = d.held(&p); v == fits {
 		return fits, false
 	}
@@ -420,7 +422,11 @@ func (p *proof) member(named, at int, r *rules, name []byte, came *uint64) (end 
 	v = fits
 	held := false
 	var w verdict
-	if known := r.members.find(name); known != nil {
+	if known := r.members.find(name); known == nil {
+		if r.listed && p.unlisted != nil {
+			p.unlisted(Unlisted{named, name, r})
+		}
+	} else {
 		*came |= known.bit
 		if known.ruled {
 			if end, v = p.value(at, known.of, 0); v == fails && p.fast {

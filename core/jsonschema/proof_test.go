@@ -133,7 +133,7 @@ func TestProofs(t *testing.T) {
 		of := newRuled([]*js.Schema{root})
 		for range 15 {
 			raw := []byte(r.value(0))
-			v, _ := of.verdict(raw)
+			v, _ := of.verdict(raw, nil)
 			if told[v]++; v == open {
 				continue
 			}
@@ -167,12 +167,12 @@ func TestAlternativesWithin(t *testing.T) {
 		for depth, want := range map[int]bool{4: false, 60: true, 450: true} {
 			var said []string
 			// What does not fit is found at once by who stops there; the library does not.
-			s.Check([]byte(strings.Repeat(`{"z":0,"n":`, depth)+`5`+strings.Repeat(`}`, depth)), func(v Violation) { said = append(said, v.Text) })
+			s.Check([]byte(strings.Repeat(`{"z":0,"n":`, depth)+`5`+strings.Repeat(`}`, depth)), func(v Violation) { said = append(said, v.Text) }, nil)
 			if bounded := len(said) == 1 && strings.Contains(said[0], "within alternatives"); bounded != want || !bounded && len(said) == 0 {
 				t.Errorf("%s%d deep, and wrong: %q", more, depth, said)
 			}
 			said = nil
-			s.Check([]byte(strings.Repeat(`{"n":`, depth)+`{"z":1}`+strings.Repeat(`,"z":0}`, depth)), func(v Violation) { said = append(said, v.Text) })
+			s.Check([]byte(strings.Repeat(`{"n":`, depth)+`{"z":1}`+strings.Repeat(`,"z":0}`, depth)), func(v Violation) { said = append(said, v.Text) }, nil)
 			if bounded := len(said) == 1 && strings.Contains(said[0], "within alternatives"); bounded != want || !bounded && len(said) > 0 {
 				t.Errorf("%s%d deep: %q", more, depth, said)
 			}

@@ -29,6 +29,8 @@ type rules struct {
 	patterns         []patterned
 	others           *rules // of members that are none of these
 	closed           bool   // there may be none
+	more             bool   // it is said whether there are others
+	listed           bool   // all are listed here that anything is known of
 	names            *rules
 	fewest, greatest *int // members
 	// Of lists.
@@ -130,6 +132,7 @@ type ruled struct {
 func newRuled(of []*js.Schema) *ruled {
 	d := &ruled{done: map[*js.Schema]*rules{}}
 	d.top = d.each(of)
+	d.findListed()
 	return d
 }
 
@@ -249,6 +252,7 @@ func (d *ruled) object(r *rules, s *js.Schema) {
 	for names, of := range s.PatternProperties {
 		r.patterns = append(r.patterns, patterned{names, d.rules(of)})
 	}
+	r.more = s.AdditionalProperties != nil || s.UnevaluatedProperties != nil
 	switch others := s.AdditionalProperties.(type) {
 	case bool:
 		r.closed = !others

@@ -70,7 +70,7 @@ func TestPublishedSuite(t *testing.T) {
 					ran++
 					var said []string
 					s := &Schema{of: []*js.Schema{root}, ruled: newRuled([]*js.Schema{root})}
-					if v, _ := s.ruled.verdict(one.Data); v != open {
+					if v, _ := s.ruled.verdict(one.Data, nil); v != open {
 						if proved++; v != holds(one.Valid) {
 							t.Errorf("%s, %s, %s, %s: valid is %v, and a proof says %v", edition, filepath.Base(name), g.Description, one.Description, one.Valid, v == fits)
 						}
@@ -78,7 +78,7 @@ func TestPublishedSuite(t *testing.T) {
 							fitting++
 						}
 					}
-					s.Check(one.Data, func(v Violation) { said = append(said, v.Code+" "+v.Text) })
+					s.Check(one.Data, func(v Violation) { said = append(said, v.Code+" "+v.Text) }, nil)
 					if (len(said) == 0) != one.Valid {
 						t.Errorf("%s, %s, %s, %s: valid is %v, but %q", edition, filepath.Base(name), g.Description, one.Description, one.Valid, said)
 					}
