@@ -44,7 +44,7 @@ func TestCutOff(t *testing.T) {
 		"x12, a composite":            {"x12", "PO1-2", x12, "ST*850*%04d~BEG*00*SA*1**20261125~", "PO1*1*1*EA*%s~", false},
 		"edifact":                     {"edifact", "BGM-2", "UNB+UNOC:3+A+B+261124:1630+7'", "UNH+%d+ORDERS:D:96A:UN'", "BGM+220+%s+9'", true},
 		"edifact of another version":  {"edifact", "BGM-2", "UNB+UNOC:3+A+B+261124:1630+7'", "UNH+%d+ORDERS:D:01B:UN'", "BGM+220+%s+9'", false},
-		"edifact, a composite":        {"edifact", "FTX-4", "UNB+UNOC:3+A+B+261124:1630+7'", "UNH+%d+ORDERS:D:96A:UN'BGM+220+1+9'", "FTX+AAI+++%s'", false},
+		"edifact, a composite":        {"edifact", "DTM-1", "UNB+UNOC:3+A+B+261124:1630+7'", "UNH+%d+ORDERS:D:96A:UN'BGM+220+1+9'", "DTM+%s'", false},
 		"edifact that is not defined": {"edifact", "ZZZ-1", "UNB+UNOC:3+A+B+261124:1630+7'", "UNH+%d+ORDERS:D:96A:UN'BGM+220+1+9'", "ZZZ+%s'", false},
 	} {
 		kind := test.read[:strings.IndexAny(test.read+",", ",}")]
@@ -118,6 +118,52 @@ func TestCutOff(t *testing.T) {
 					t.Errorf("%s, seed %d, %d cores: %q\nnot %q", name, seed, cores, got, want)
 				}
 			}
+		}
+	}
+}
+
+// TestTextInPieces: a text that goes on in components of the same name, which the map does not take, is told of, once for each position.
+func TestTextInPieces(t *testing.T) {
+	const begin, message, end = "UNB+UNOC:3+A+B+261124:1630+7'", "UNH+1+ORDERS:D:%s:UN'BGM+220+1+9'%sUNT+4+1'", "UNZ+1+7'"
+	const text, item, party = "FTX+AAI+++%s'", "IMD+F++:::%s'", "NAD+BY+1::9++%s'"
+	for name, test := range map[string]struct {
+		value, version, segment, has, says string
+	}{
+		"one piece":                          {"FTX-4", "96A", text, "a", ""},
+		"two":                                {"FTX-4", "96A", text, "a:b", "FTX-4.1 goes on in FTX-4.2 in a value"},
+		"the first, said":                    {"FTX-4.1", "96A", text, "a:b", "FTX-4.1 goes on in FTX-4.2 in a value"},
+		"both are taken":                     {`"{FTX-4.1}{FTX-4.2}"`, "96A", text, "a:b", ""},
+		"and there is a third":               {`"{FTX-4.1}{FTX-4.2}"`, "96A", text, "a:b:c", "FTX-4.2 goes on in FTX-4.3 in a value"},
+		"the third alone":                    {"FTX-4", "96A", text, "a::c", "FTX-4.1 goes on in FTX-4.2 in a value"},
+		"the third is taken":                 {`"{FTX-4.1}{FTX-4.3}"`, "96A", text, "a::c", ""},
+		"nothing in the first":               {"FTX-4", "96A", text, ":b", "FTX-4.1 goes on in FTX-4.2 in a value"},
+		"nothing in any":                     {"FTX-4", "96A", text, "a::::", ""},
+		"a colon in the text":                {"FTX-4", "96A", text, "10?:30", ""},
+		"and a second piece":                 {"FTX-4", "96A", text, "10?:30:b", "FTX-4.1 goes on in FTX-4.2 in a value"},
+		"beyond what there is":               {"FTX-4.5", "96A", text, "a::::e:f", ""},
+		"of the other directory":             {"FTX-4", "01B", text, "a:b", "FTX-4.1 goes on in FTX-4.2 in a value"},
+		"of an item":                         {"IMD-3.4", "96A", item, "a:b", "IMD-3.4 goes on in IMD-3.5 in a value"},
+		"then something else":                {"IMD-3.5", "96A", item, "a:b:c", ""},
+		"by a qualifier":                     {"NAD(BY)-4", "96A", party, "a:b", "NAD(BY)-4.1 goes on in NAD(BY)-4.2 in a value"},
+		"a number, and its kind":             {"NAD(BY)-2.1", "96A", party, "a", ""},
+		"in rows":                            {"FTX | join FTX-4.1", "96A", text + "FTX+AAI+++a:b'", "a:b", "FTX-4.1 goes on in FTX-4.2 in 2 values"},
+		"in rows, both":                      {`FTX | join "{FTX-4.1}{FTX-4.2}"`, "96A", text, "a:b", ""},
+		"of a version that nobody describes": {"FTX-4", "10A", text, "a:b", ""},
+	} {
+		c, _ := routed(t, name, map[string]string{
+			"routes/r.yaml": "route: r\nlisten: {folder: \"{in}\"}\nread: {format: edifact}\nmap: maps/m.map\ndeliver: {folder: \"{out}\", name: \"{file.stem}.csv\"}\nrejected: {folder: \"{bad}\"}\n",
+			"maps/m.map":    "map m\nsource edifact\ntarget csv based on samples/o.csv\n\nvalue = " + test.value + "\n",
+			"samples/o.csv": "value\n",
+		})
+		segments := strings.Replace(test.segment, "%s", test.has, 1)
+		in := begin + strings.Replace(fmt.Sprintf(message, test.version, segments), "UNT+4", fmt.Sprintf("UNT+%d", 3+strings.Count(segments, "'")), 1) + end
+		all, _, _ := runAll(t, c, 1, in)
+		said := ""
+		for _, f := range all.Files[0].Findings {
+			said += f.Message + "\n"
+		}
+		if strings.Contains(said, "goes on") != (test.says != "") || !strings.Contains(said, test.says) {
+			t.Errorf("%s: %q", name, said)
 		}
 	}
 }

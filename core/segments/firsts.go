@@ -17,8 +17,8 @@ import (
 // first: the others go nowhere, and nobody said that they should. So does what stands behind a separator in a value that has no components. Of each a
 // file's findings have one. It may be told by several batches at once.
 type Firsts struct {
-	guard                 sync.Mutex
-	parts, positions, cut map[int]*alone // by their numbers
+	guard                         sync.Mutex
+	parts, positions, cut, pieces map[int]*alone // by their numbers
 }
 
 type alone struct {
@@ -45,6 +45,13 @@ func (a *Firsts) Cut(position int, b *batch.Batch, record, at int) {
 	a.guard.Lock()
 	defer a.guard.Unlock()
 	a.cut = noted(a.cut, position, b, record, at)
+}
+
+// GoesOn notes that the text of a component, the value of a position by its number, goes on in the next one, which nothing takes.
+func (a *Firsts) GoesOn(position int, b *batch.Batch, record, at int) {
+	a.guard.Lock()
+	defer a.guard.Unlock()
+	a.pieces = noted(a.pieces, position, b, record, at)
 }
 
 func noted(of map[int]*alone, number int, b *batch.Batch, record, at int) map[int]*alone {
@@ -92,11 +99,19 @@ func (a *Firsts) Findings(w *Wanted, code, cut string) (out finding.List) {
 
 // cutOff adds what there is to say of a value of which parts were left.
 func (a *Firsts) cutOff(n *Want, w *Wanted, code string, to finding.List) finding.List {
+	p := w.Positions[n.Nth]
+	path := p.String()
+	if one := a.pieces[n.Nth]; one != nil {
+		p.Component = n.Component + 1
+		next := p.String()
+		p.Component = n.Component
+		f := finding.Warn(code, one.first, "%s goes on in %s in %s, and nothing takes that", p.String(), next, counted(one.times, "value"))
+		to = append(to, f.Suggest("take all pieces of the text: \"{%s}{%s}\"", p.String(), next))
+	}
 	one := a.cut[n.Nth]
 	if one == nil {
 		return to
 	}
-	path := w.Positions[n.Nth].String()
 	f := finding.Warn(code, one.first, "%s has no components by the standard, and separators of such in %s: what stands behind them goes nowhere", path, counted(one.times, "value"))
 	return append(to, f.Suggest("the sender must write them so that they do not separate; or take the parts: %s.1, %s.2", path, path))
 }
@@ -142,6 +157,54 @@ func elementary(p *Position, segment *standard.Composite) bool {
 	}
 	of := e.Of()
 	return of != nil && p.Component <= len(of.Elements) && of.Elements[p.Component-1].Parts() == 1
+}
+
+// watched says what may stand behind a component that is taken: in how many others its text may go on, which have the same name and are not taken.
+type watched uint8
+
+const (
+	unwatched watched = 0
+	whole     watched = 255 // there are no components
+)
+
+// watched finds which values are, of messages that a dictionary describes.
+func (w *Wanted) watched(book *standard.Dictionary, of []watched) []watched {
+	clear(of)
+	if book == nil {
+		return of
+	}
+	each := func(segment *standard.Composite, wants []Want) {
+		for i := range wants {
+			n := &wants[i]
+			if n.Rows >= 0 || segment == nil || n.Field > len(segment.Elements) {
+				continue
+			}
+			e := &segment.Elements[n.Field-1]
+			parts := e.Of()
+			if n.Open == ToComponents && e.Parts() == 1 {
+				of[n.Nth] = whole
+				continue
+			}
+			for c := n.Component; parts != nil && c < len(parts.Elements) && alike(&parts.Elements[n.Component-1], &parts.Elements[c]) && !slices.ContainsFunc(wants, func(o Want) bool {
+				return o.Field == n.Field && o.Occurrence == n.Occurrence && o.Repetition == n.Repetition && o.Component == c+1
+			}); c++ {
+				of[n.Nth]++
+			}
+		}
+	}
+	for i := range w.Parts {
+		segment := book.Segment(w.Parts[i].Name)
+		each(segment, w.Parts[i].Wants)
+		for k := range w.Parts[i].Wants {
+			each(segment, w.Parts[i].Wants[k].Wants)
+		}
+	}
+	return of
+}
+
+// alike tells whether two components are called alike: they are pieces of one text.
+func alike(x, y *standard.Element) bool {
+	return x.Title == y.Title && x.Type == y.Type && x.Title != ""
 }
 
 // times says in how many records or rows there was more than one of a part.

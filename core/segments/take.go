@@ -63,8 +63,8 @@ func (w *walk) take(wants []Want, p, stop, occurrence int) {
 				w.pointed(want.Slot)
 				buf = w.b.Buf
 			}
-			if structured&isComponent != 0 && want.Open == ToComponents && want.Rows < 0 && want.Occurrence == occurrence {
-				w.open(want, from, p)
+			if structured&isComponent != 0 && want.Rows < 0 && w.watch[want.Nth] != unwatched && want.Occurrence == occurrence {
+				w.behind(want, from, p)
 			}
 		}
 		p++
@@ -85,8 +85,8 @@ func (w *walk) repetitions(n *Want, from, end int) {
 		w.row = w.b.Row(n.Rows, uint32(at))
 		for i := range n.Wants {
 			if in := &n.Wants[i]; at < stop {
-				if w.inner(in, at, stop); in.Open == ToComponents {
-					w.open(in, at, stop)
+				if w.inner(in, at, stop); w.watch[in.Nth] != unwatched {
+					w.behind(in, at, stop)
 				}
 				if in.Number && w.s.Decimal == ',' {
 					w.pointed(in.Slot)
@@ -98,26 +98,34 @@ func (w *walk) repetitions(n *Want, from, end int) {
 	w.row = above
 }
 
-// open notes what stands behind a separator of components in a value that has none.
-func (w *walk) open(n *Want, from, end int) {
+// behind notes what stands behind the component that is taken, where nothing should, or where its text goes on.
+func (w *walk) behind(n *Want, from, end int) {
 	if w.opening >= 0 { // envelopes are described with what is in them
 		return
 	}
-	buf, repetition, first := w.b.Buf, n.Repetition, -1
+	buf, repetition, component, first := w.b.Buf, n.Repetition, n.Component, -1
 	for at := from; at < end; at++ {
 		switch c := w.class[buf[at]]; {
 		case c&isRepetition != 0:
-			repetition--
+			if repetition--; repetition < 1 {
+				return
+			}
 			continue
 		case repetition != 1:
 		case c&isComponent != 0:
-			if first < 0 {
+			if component--; component == 0 {
 				first = at
+			}
+			if pieces := int(w.watch[n.Nth]); component < -pieces {
+				return
 			}
 			continue
 		case first >= 0:
-			if w.structureOf(buf[w.bounds.Off:w.bounds.End]); w.elementary.Is(n, w.Wanted, w.book) {
+			switch pieces := w.watch[n.Nth]; {
+			case pieces == whole:
 				w.firsts.Cut(n.Nth, w.b, w.Record, first)
+			case -component < int(pieces):
+				w.firsts.GoesOn(n.Nth, w.b, w.Record, at)
 			}
 			return
 		}

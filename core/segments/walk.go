@@ -61,6 +61,7 @@ func newWalk(r *Reader, b *batch.Batch) *walk {
 		w.class[w.s.Release] = isRelease
 	}
 	w.Course = NewCourse(r.Wanted, r.Habits(), b, w)
+	w.watch = make([]watched, len(r.Positions))
 	w.outside = make([]batch.Span, r.Slots)
 	for i := range w.outside {
 		w.outside[i] = batch.Missing
@@ -111,13 +112,11 @@ type walk struct {
 	outer      []outer      // faults of the envelopes that are open, which all that is in them has
 	opening    int          // the level of the one that is being opened, -1: none is
 
-	lines  [][]byte            // the envelopes' segments
-	kind   []byte              // the head for which a structure was found last
-	found  *standard.Structure // nil: not known
-	book   *standard.Dictionary
-	bounds batch.Span // of the message at hand
-
-	elementary Elementary
+	lines [][]byte            // the envelopes' segments
+	kind  []byte              // the head for which a structure was found last
+	found *standard.Structure // nil: not known
+	book  *standard.Dictionary
+	watch []watched // of messages of that kind, by the number of the position
 }
 
 // wrong notes an error of the message at hand, or of those of its units that have it.
@@ -207,8 +206,8 @@ func (w *walk) message(start, end int) {
 		record, _ = slices.BinarySearchFunc(w.b.Bounds, uint32(start), func(s batch.Span, off uint32) int { return cmp.Compare(s.Off, off) })
 	}
 	var structure *standard.Structure
-	if w.bounds = (batch.Span{Off: uint32(start), End: uint32(end)}); w.Placed() {
-		structure = w.structureOf(buf[start:end])
+	if found := w.structureOf(buf[start:end]); w.Placed() {
+		structure = found
 	}
 	w.Begin(record, structure)
 	for _, f := range w.outer {
@@ -476,6 +475,7 @@ func (w *walk) structureOf(message []byte) *standard.Structure {
 			}
 		}
 		w.kind = kind
+		w.watch = w.watched(w.book, w.watch)
 	}
 	return w.found
 }
