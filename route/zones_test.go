@@ -93,4 +93,13 @@ func TestLostZones(t *testing.T) {
 			}
 		}
 	}
+
+	c, findings := routed(t, "a name", map[string]string{
+		"routes/r.yaml": "route: r\nlisten: {folder: \"{in}\"}\nread: {format: hl7}\nmap: maps/m.map\ndeliver: {name: '{OBR-7 | date \"HL7\" | format \"HHmm\"}', one file per: record, to: [{folder: \"{out}\", when: '(OBR-7 | date \"HL7\" | format \"HH\") = \"12\"'}]}\nrejected: {folder: \"{bad}\"}\n",
+		"maps/m.map":    "map m\nsource hl7\ntarget csv based on samples/o.csv\nvalue = PID-3\n",
+		"samples/o.csv": "value\n",
+	})
+	if all, _, _ := runAll(t, c, 1, fmt.Sprintf(message, 1, "202607011200+0200")); len(findings) > 0 || len(all.Files[0].Findings) > 0 {
+		t.Error("in a name", findings, all.Files[0].Findings)
+	}
 }

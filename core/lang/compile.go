@@ -17,6 +17,7 @@ type compiler struct {
 	totals []figure // of the records of an output
 
 	notes bool // what is compiled notes what it gives
+	aside bool // it is none of an output's values, but a name or a condition
 }
 
 // arguments compiles the arguments of a call after its input.

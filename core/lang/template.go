@@ -85,7 +85,7 @@ func (n *Template) Say(e *Env, b *batch.Batch, record int) (text, problem string
 // CompileName compiles the text of a file name: one node for each folder of it
 // and for the name itself.
 func CompileName(nodes []Node, scope Scope, at func(int) place.Place) (*Template, finding.List) {
-	c := &compiler{checker: newChecker(scope, at)}
+	c := &compiler{checker: newChecker(scope, at), aside: true}
 	namer := &Template{}
 	for _, n := range nodes {
 		c.check(n)
@@ -248,7 +248,7 @@ type Test struct {
 
 // CompileTest compiles a condition.
 func CompileTest(n Node, scope Scope, at func(int) place.Place) (*Test, finding.List) {
-	c := &compiler{checker: newChecker(scope, at)}
+	c := &compiler{checker: newChecker(scope, at), aside: true}
 	c.decides = "a condition"
 	if kind := c.check(n); !c.out.HasErrors() && kind != value.Bool {
 		c.bad(n, "map.type", "this is a %s; a condition is needed", kind)

@@ -81,7 +81,7 @@ const sayZone = "say which local time is meant: | zone \"Europe/Dublin\", or | l
 func (c *compiler) zoned(n *Call, op operation) operation {
 	pattern := c.arguments(n.Args[1:])[0].text
 	p, err := text.ParsePattern(pattern)
-	if err != nil {
+	if err != nil || c.aside { // that says no time to anybody
 		return op
 	}
 	if says, _ := p.Says(); says.Offset != value.NoZone || says.Precision < value.Hour {
