@@ -177,11 +177,16 @@ type let struct {
 	asked, lacks bool // whether it may have no value has been found out, and it may
 }
 
+// inside goes to where a value was named, and gives the way back.
+func (c *checker) inside(l *let) (back func()) {
+	around := c.frames
+	c.frames = l.frames
+	return func() { c.frames = around }
+}
+
 func (c *compiler) compileName(n *Name) evaluator {
 	if l := c.bound[n]; l != nil {
-		around := c.frames
-		c.frames = l.frames
-		defer func() { c.frames = around }()
+		defer c.inside(l)()
 		return c.compile(l.node)
 	}
 	depth, slot, word := c.find(n)

@@ -12,9 +12,7 @@ func (c *checker) fraction(n Node) bool {
 		return n.Value.Cmp(n.Value.Round(0, value.Down)) != 0
 	case *Name:
 		if l := c.bound[n]; l != nil {
-			around := c.frames
-			c.frames = l.frames
-			defer func() { c.frames = around }()
+			defer c.inside(l)()
 			return c.fraction(l.node)
 		}
 		depth, slot, word := c.find(n)

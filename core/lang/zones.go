@@ -112,9 +112,7 @@ func (c *compiler) offset(n Node) (may, must bool) {
 	switch n := n.(type) {
 	case *Name:
 		if l := c.bound[n]; l != nil {
-			around := c.frames
-			c.frames = l.frames
-			defer func() { c.frames = around }()
+			defer c.inside(l)()
 			return c.offset(l.node)
 		}
 		depth, slot, word := c.find(n)

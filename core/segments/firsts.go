@@ -13,45 +13,33 @@ import (
 	"ydrion/core/standard"
 )
 
-// Firsts counts how often there was more than one segment of a part, or repetition of a field, where a position without a number or a list takes the
-// first: the others go nowhere, and nobody said that they should. So does what stands behind a separator in a value that has no components. Of each a
-// file's findings have one. It may be told by several batches at once.
+// Firsts counts what is left of several where a position takes one, and nobody has said that it should: it goes nowhere. Of each a file's findings have
+// one. It may be told by several batches at once.
 type Firsts struct {
-	guard                         sync.Mutex
-	parts, positions, cut, pieces map[int]*alone // by their numbers
+	guard sync.Mutex
+	left  [4]map[int]*alone // by the number of the part, or of the position
 }
+
+// Left says what is left.
+type Left int
+
+const (
+	Segments    Left = iota // of a part, of which the first is taken
+	Repetitions             // of a field, of which a position takes the first
+	Components              // of a value that has none, behind the first
+	Pieces                  // of a text that goes on in the next component
+)
 
 type alone struct {
 	times int
 	first place.Place
 }
 
-// Another notes that a second segment of a part, of which the first is taken, stands at an offset of a batch, in a record or a row of it.
-func (a *Firsts) Another(part int, b *batch.Batch, record, at int) {
+// Left notes that something is left, at an offset of a batch, in a record or a row of it: of a part or a position, by its number.
+func (a *Firsts) Left(what Left, number int, b *batch.Batch, record, at int) {
 	a.guard.Lock()
 	defer a.guard.Unlock()
-	a.parts = noted(a.parts, part, b, record, at)
-}
-
-// Repeated notes that a field has more than one repetition, of which a position, by its number, takes the first.
-func (a *Firsts) Repeated(position int, b *batch.Batch, record, at int) {
-	a.guard.Lock()
-	defer a.guard.Unlock()
-	a.positions = noted(a.positions, position, b, record, at)
-}
-
-// Cut notes that something stands, at an offset, behind a separator of components in the value of a position, by its number, which has none.
-func (a *Firsts) Cut(position int, b *batch.Batch, record, at int) {
-	a.guard.Lock()
-	defer a.guard.Unlock()
-	a.cut = noted(a.cut, position, b, record, at)
-}
-
-// GoesOn notes that the text of a component, the value of a position by its number, goes on in the next one, which nothing takes.
-func (a *Firsts) GoesOn(position int, b *batch.Batch, record, at int) {
-	a.guard.Lock()
-	defer a.guard.Unlock()
-	a.pieces = noted(a.pieces, position, b, record, at)
+	a.left[what] = noted(a.left[what], number, b, record, at)
 }
 
 func noted(of map[int]*alone, number int, b *batch.Batch, record, at int) map[int]*alone {
@@ -73,7 +61,7 @@ func noted(of map[int]*alone, number int, b *batch.Batch, record, at int) map[in
 func (a *Firsts) Findings(w *Wanted, code, cut string) (out finding.List) {
 	for i := range w.Parts {
 		k := &w.Parts[i]
-		if one := a.parts[i]; one != nil {
+		if one := a.left[Segments][i]; one != nil {
 			part, named, verb := k.names(w)
 			f := finding.Warn(code, one.first, "%s stands more than once in %s, and %s %s of the first only", part, w.times(k, one.times), strings.Join(named, ", "), verb)
 			out = append(out, f.Suggest("say %s if the first is meant, choose one by a value, repeat over them, or make each a record", strings.Replace(named[0], part, part+"[1]", 1)))
@@ -85,7 +73,7 @@ func (a *Firsts) Findings(w *Wanted, code, cut string) (out finding.List) {
 			for i := range n.Wants {
 				out = a.cutOff(&n.Wants[i], w, cut, out)
 			}
-			if one := a.positions[n.Nth]; one != nil && n.Rows < 0 {
+			if one := a.left[Repetitions][n.Nth]; one != nil && n.Rows < 0 {
 				p := w.Positions[n.Nth]
 				field, path := fmt.Sprintf("%s-%d", p.Part(), p.Field), p.String()
 				f := finding.Warn(code, one.first, "%s has more than one repetition in %s, and %s is of the first only", field, counted(one.times, "segment"), path)
@@ -101,14 +89,14 @@ func (a *Firsts) Findings(w *Wanted, code, cut string) (out finding.List) {
 func (a *Firsts) cutOff(n *Want, w *Wanted, code string, to finding.List) finding.List {
 	p := w.Positions[n.Nth]
 	path := p.String()
-	if one := a.pieces[n.Nth]; one != nil {
+	if one := a.left[Pieces][n.Nth]; one != nil {
 		p.Component = n.Component + 1
 		next := p.String()
 		p.Component = n.Component
 		f := finding.Warn(code, one.first, "%s goes on in %s in %s, and nothing takes that", p.String(), next, counted(one.times, "value"))
 		to = append(to, f.Suggest("take all pieces of the text: \"{%s}{%s}\"", p.String(), next))
 	}
-	one := a.cut[n.Nth]
+	one := a.left[Components][n.Nth]
 	if one == nil {
 		return to
 	}

@@ -123,9 +123,9 @@ func (w *walk) behind(n *Want, from, end int) {
 		case first >= 0:
 			switch pieces := w.watch[n.Nth]; {
 			case pieces == whole:
-				w.firsts.Cut(n.Nth, w.b, w.Record, first)
+				w.firsts.Left(Components, n.Nth, w.b, w.Record, first)
 			case -component < int(pieces):
-				w.firsts.GoesOn(n.Nth, w.b, w.Record, at)
+				w.firsts.Left(Pieces, n.Nth, w.b, w.Record, at)
 			}
 			return
 		}

@@ -246,7 +246,7 @@ func (w *walk) message(start, end int) {
 		for i := range w.Segment(name, key, p, min(stop+1, w.b.N)) {
 			part, row, occurrence, more := w.Take(i)
 			if more && w.Alone(part) {
-				w.firsts.Another(part, w.b, w.Record, p)
+				w.firsts.Left(Segments, part, w.b, w.Record, p)
 			} else if more {
 				w.note(ruleMore, w.MostOf(part), p, true)
 			}

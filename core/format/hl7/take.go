@@ -46,7 +46,7 @@ func (w *walk) take(part int, name uint32, occurrence int) {
 			w.repetitions(n, from, end)
 		case ends[at]&1 != 0 || n.By > 0:
 			if n.Alone && w.repeats(buf[from:end]) {
-				w.firsts.Repeated(n.Nth, w.b, w.Record, from)
+				w.firsts.Left(segments.Repetitions, n.Nth, w.b, w.Record, from)
 			}
 			w.piece(n, from, end)
 		case !n.First:
@@ -220,7 +220,7 @@ func (w *walk) piece(p *segments.Want, from, end int) {
 	}
 	if p.Open != segments.Closed && at < end && repetition|component|sub == 0 {
 		if c := class[buf[at]]; c == isSubcomponent || c == isComponent && p.Open == segments.ToComponents {
-			w.open(p, at, end)
+			w.behind(p, at, end)
 		}
 	}
 	at = min(at, end)
@@ -290,8 +290,8 @@ func (w *walk) rewrite(slot, from, end int) {
 	w.row[slot] = batch.Span{Off: uint32(off), End: uint32(len(b.Buf))}
 }
 
-// open notes what stands behind a value, at the separator that ends it, if that has no components.
-func (w *walk) open(p *segments.Want, at, end int) {
+// behind notes what stands behind a value, at the separator that ends it, if that has no components.
+func (w *walk) behind(p *segments.Want, at, end int) {
 	for i := at; i < end; i++ {
 		switch c := w.classes.of[w.scan[i]]; {
 		case c == isRepetition || c == isComponent && p.Open == segments.ToSubs:
@@ -300,7 +300,7 @@ func (w *walk) open(p *segments.Want, at, end int) {
 			continue
 		}
 		if book := w.book(); w.elementary.Is(p, w.Wanted, book) || w.elementaryHere(p, book) {
-			w.firsts.Cut(p.Nth, w.b, w.Record, at)
+			w.firsts.Left(segments.Components, p.Nth, w.b, w.Record, at)
 		}
 		return
 	}

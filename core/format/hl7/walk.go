@@ -250,7 +250,7 @@ func (w *walk) segments(record, start, end int) {
 		for i := range w.Segment(buf[p:p+3], name, p, stop) {
 			part, row, occurrence, more := w.Take(i)
 			if more && w.Alone(part) {
-				w.firsts.Another(part, w.b, w.Record, p)
+				w.firsts.Left(segments.Segments, part, w.b, w.Record, p)
 			} else if more {
 				w.note(ruleMore, w.MostOf(part), p, true)
 			}
