@@ -271,8 +271,11 @@ func (w *walk) segments(record, start, end int) {
 	if kept >= 0 {
 		w.within(units, ruleBreak, kept, true)
 	}
-	if fragment >= 0 {
-		w.all(units, ruleFragment, fragment, true)
+	if fragment >= 0 { // once for a message
+		if w.Unit >= 0 {
+			w.Record = units
+		}
+		w.note(ruleFragment, -1, fragment, true)
 	}
 	if w.charset != "" {
 		w.misread.Message(w.b, w.Record, start, end, w.charset)
