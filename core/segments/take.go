@@ -63,7 +63,7 @@ func (w *walk) take(wants []Want, p, stop, occurrence int) {
 				w.pointed(want.Slot)
 				buf = w.b.Buf
 			}
-			if structured&isComponent != 0 && want.Rows < 0 && w.watch[want.Nth] != unwatched && want.Occurrence == occurrence {
+			if structured&isComponent != 0 && (n < 0 || n >= want.Component) && want.Rows < 0 && w.watch[want.Nth] != unwatched && want.Occurrence == occurrence {
 				w.behind(want, from, p)
 			}
 		}
