@@ -30,7 +30,12 @@ func TestFirstOnly(t *testing.T) {
 		"hl7 in rows":                 {"hl7", "", "id = PID-3\nvalue = OBX | join NTE-3\n", "", "MSH|^~\\&|A||||2026||ORU^R01|%d|P|2.5\rPID|1||7\rOBR|1\rOBX|1|NM|K||4\r", "NTE|%d||x\r", "", "NTE stands more than once in %s, and NTE-3 is of the first only", true},
 		"x12": {"x12", "", "id = BEG-3\nvalue = REF(DP)-2\n", "ISA*00*          *00*          *ZZ*A              *ZZ*B              *261125*0930*U*00401*000000001*0*P*>~GS*PO*A*B*20261125*0930*1*X*004010~",
 			"ST*850*%04d~BEG*00*SA*1**20261125~REF*IA*1~REF*IA*2~", "REF*DP*%d~", "", "REF(DP) stands more than once in %s, and REF(DP)-2 is of the first only", false},
-		"edifact": {"edifact", "", "id = BGM-2\nvalue = RFF-1.2\n", "UNB+UNOC:3+A+B+261124:1630+7'", "UNH+%d+ORDERS:D:96A:UN'BGM+220+A+9'", "RFF+ON:%d'", "", "RFF stands more than once in %s, and RFF-1.2 is of the first only", false},
+		"x12 repetitions": {"x12", "", "id = BEG-3\nvalue = MSG-1\n", "ISA*00*          *00*          *ZZ*A              *ZZ*B              *261125*0930*^*00501*000000001*0*P*>~GS*PO*A*B*20261125*0930*1*X*005010~",
+			"ST*850*%04d~BEG*00*SA*1**20261125~MSG*0", "^%d", "^~", "MSG-1 has more than one repetition in %s, and MSG-1 is of the first only", false},
+		"x12 repetitions, said": {"x12", "", "id = BEG-3\nvalue = MSG-1[1]\n", "ISA*00*          *00*          *ZZ*A              *ZZ*B              *261125*0930*^*00501*000000001*0*P*>~GS*PO*A*B*20261125*0930*1*X*005010~",
+			"ST*850*%04d~BEG*00*SA*1**20261125~MSG*0", "^%d", "~", "", false},
+		"edifact repetitions": {"edifact", "", "id = BGM-2\nvalue = FTX-1\n", "UNB+UNOC:4+A+B+20261124:1630+7'", "UNH+%d+ORDERS:D:96A:UN'BGM+220+A+9'FTX+0", "*%d", "*'", "FTX-1 has more than one repetition in %s, and FTX-1 is of the first only", false},
+		"edifact":             {"edifact", "", "id = BGM-2\nvalue = RFF-1.2\n", "UNB+UNOC:3+A+B+261124:1630+7'", "UNH+%d+ORDERS:D:96A:UN'BGM+220+A+9'", "RFF+ON:%d'", "", "RFF stands more than once in %s, and RFF-1.2 is of the first only", false},
 	} {
 		c, _ := routed(t, name, map[string]string{
 			"routes/r.yaml": "route: r\nlisten: {folder: \"{in}\"}\nread: {format: " + test.format + test.read + "}\nmap: maps/m.map\ndeliver: {folder: \"{out}\", name: \"{file.stem}.csv\"}\nrejected: {folder: \"{bad}\"}\n",
@@ -46,7 +51,7 @@ func TestFirstOnly(t *testing.T) {
 				if seed%2 == 0 && i < 300 { // the first that has several comes late
 					n = min(n, 1)
 				}
-				field := strings.HasPrefix(test.segment, "~") // whose first repetition is there already
+				field := test.segment[1] == '%' // whose first repetition is there already
 				for k := range n {
 					if k == 1 && !field || k == 0 && field {
 						if several++; first < 0 {
@@ -59,9 +64,12 @@ func TestFirstOnly(t *testing.T) {
 					in += fmt.Sprintf(test.segment, k+1)
 				}
 				in += test.end
+				if field { // they are of one segment
+					n = 1
+				}
 				switch test.format {
 				case "x12":
-					in += fmt.Sprintf("SE*%d*%04d~", 5+n, i+1)
+					in += fmt.Sprintf("SE*%d*%04d~", strings.Count(test.message, "~")+1+n, i+1)
 				case "edifact":
 					in += fmt.Sprintf("UNT+%d+%d'", 3+n, i+1)
 				}
@@ -76,7 +84,7 @@ func TestFirstOnly(t *testing.T) {
 			switch {
 			case test.rows:
 				of, many = "a row of OBX", "%d rows of OBX"
-			case strings.HasPrefix(test.segment, "~"):
+			case test.segment[1] == '%':
 				of, many = "a segment", "%d segments"
 			}
 			if several > 1 {

@@ -63,6 +63,9 @@ func (w *walk) take(wants []Want, p, stop, occurrence int) {
 				w.pointed(want.Slot)
 				buf = w.b.Buf
 			}
+			if structured&isRepetition != 0 && want.Alone && want.Occurrence == occurrence && w.repeats(from, p) {
+				w.firsts.Left(Repetitions, want.Nth, w.b, w.Record, from)
+			}
 			if structured&isComponent != 0 && (n < 0 || n >= want.Component) && want.Rows < 0 && w.watch[want.Nth] != unwatched && want.Occurrence == occurrence {
 				w.behind(want, from, p)
 			}
@@ -96,6 +99,22 @@ func (w *walk) repetitions(n *Want, from, end int) {
 		at = stop + 1
 	}
 	w.row = above
+}
+
+// repeats tells whether an element has more than one repetition: a separator with nothing behind it begins none.
+func (w *walk) repeats(from, end int) bool {
+	more := false
+	for at := from; at < end; at++ {
+		switch c := w.class[w.b.Buf[at]]; {
+		case c&isRepetition != 0:
+			more = true
+		case more:
+			return true
+		case c&isRelease != 0:
+			at++
+		}
+	}
+	return false
 }
 
 // behind notes what stands behind the component that is taken, where nothing should, or where its text goes on.
