@@ -56,7 +56,7 @@ func TestUnlisted(t *testing.T) {
 			}
 			for i := range []int{5, 3000}[seed%2] {
 				before := len(want)
-				record := "{" + member(test.top) + fmt.Sprintf(`"id":%d,"animal":{`, i) + member(test.inAnimal) + `"tag":"T-1"},"lines":[{"sku":"A"},{` + member(test.rows) + `"sku":"B"}]}`
+				record := `{"$schema":"s.json",` + member(test.top) + fmt.Sprintf(`"id":%d,"animal":{`, i) + member(test.inAnimal) + `"tag":"T-1"},"lines":[{"sku":"A"},{` + member(test.rows) + `"sku":"B"}]}`
 				if in.WriteString(record + "\n"); before == 0 && len(want) > 0 {
 					place = fmt.Sprintf("%d:%d: ", i+1, strings.Index(record, `"`+want[0]+`"`)+1)
 				}

@@ -29,6 +29,9 @@ const mostUnlisted = 8
 
 // meet notes a member of the record that a worker is at, when it meets the name for the first time.
 func (r *run) meet(w *worker, u jsonschema.Unlisted) {
+	if string(u.Name) == "$schema" { // says by which schema a document was written
+		return
+	}
 	if len(w.met) == mostUnlisted || slices.ContainsFunc(w.met, func(name string) bool { return name == string(u.Name) }) {
 		return
 	}
