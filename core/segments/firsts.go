@@ -77,7 +77,11 @@ func (a *Firsts) Findings(w *Wanted, code, cut string) (out finding.List) {
 				p := w.Positions[n.Nth]
 				field, path := fmt.Sprintf("%s-%d", p.Part(), p.Field), p.String()
 				f := finding.Warn(code, one.first, "%s has more than one repetition in %s, and %s is of the first only", field, counted(one.times, "segment"), path)
-				out = append(out, f.Suggest("say %s if the first is meant, choose one by a component (%s[5=MR]), or repeat over them", strings.Replace(path, field, field+"[1]", 1), field))
+				other := field + "[2]"
+				if w.subs {
+					other = "choose one by a component, " + field + "[5=MR]"
+				}
+				out = append(out, f.Suggest("say %s if the first is meant, or %s, or repeat over them", strings.Replace(path, field, field+"[1]", 1), other))
 			}
 		}
 	}

@@ -22,6 +22,7 @@ type Wanted struct {
 	Unit      int   // the part that is the record, -1: the message is
 	Loops     Loops // that parts are in
 
+	subs      bool // see Demand
 	lists     []list
 	parted    [buckets]int // the first part of each place
 	beginning uint64       // the places of the parts that begin rows
@@ -104,7 +105,7 @@ type Demand struct {
 	Belongs func(segment, to string) bool
 	// Level tells whether a segment begins a level of a hierarchy; nil: none does.
 	Level func(segment string) bool
-	// Subs tells whether components have parts of their own.
+	// Subs tells whether components have parts of their own, and repetitions can be chosen by a component.
 	Subs bool
 	// Partly says that the standard has more than is described: what Unknown finds may be there.
 	Partly bool
@@ -113,7 +114,7 @@ type Demand struct {
 // Add wants the fields and lists of a shape. Findings of severity error say that no message can have them.
 func (w *Wanted) Add(of shape.Shape, how Demand) finding.List {
 	var out finding.List
-	w.Slots = len(of.Fields)
+	w.Slots, w.subs = len(of.Fields), how.Subs
 	w.fields(of.Fields, -1, "", "", how, &out)
 	tables := of.Tables()
 	repeated := make([]bool, len(tables)) // their rows are repetitions of a field
