@@ -65,11 +65,11 @@ func TestLostZones(t *testing.T) {
 					}
 					in[file] += fmt.Sprintf(message, i, at)
 				}
-				if times := fmt.Sprintf("%d times are", with); with > 0 && test.told {
+				if values := fmt.Sprintf("%d values have", with); with > 0 && test.told {
 					if with == 1 {
-						times = "a time is"
+						values = "a value has"
 					}
-					want = append(want, first+" warning: "+times+" written without the offset from UTC")
+					want = append(want, first+" warning: "+values+" an offset from UTC")
 				}
 			}
 			for _, cores := range []int{1, 3} {

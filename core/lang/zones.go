@@ -62,11 +62,11 @@ func (l *LostZones) Findings(file int) (out finding.List) {
 		if where.file != file {
 			continue
 		}
-		times := "a time is"
+		values := "a value has an offset from UTC, and is"
 		if one.times > 1 {
-			times = fmt.Sprintf("%d times are", one.times)
+			values = fmt.Sprintf("%d values have an offset from UTC, and are", one.times)
 		}
-		f := finding.Warn("map.zone", one.first, "%s written without the offset from UTC, %s: the first is %s", times, where.written, one.value)
+		f := finding.Warn("map.zone", one.first, "%s written without it, %s: the first is %s", values, where.written, one.value)
 		f.Rule = where.at.String()
 		out = append(out, f.Suggest(sayZone))
 	}
