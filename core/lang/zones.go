@@ -54,7 +54,7 @@ func (l *LostZones) add(where *zoneless, e *Env, t value.Moment) {
 	}
 }
 
-// Findings tells of those of a file.
+// Findings tells of those of a file, and forgets them.
 func (l *LostZones) Findings(file int) (out finding.List) {
 	l.guard.Lock()
 	defer l.guard.Unlock()
@@ -62,6 +62,7 @@ func (l *LostZones) Findings(file int) (out finding.List) {
 		if where.file != file {
 			continue
 		}
+		delete(l.of, where)
 		values := "a value has an offset from UTC, and is"
 		if one.times > 1 {
 			values = fmt.Sprintf("%d values have an offset from UTC, and are", one.times)
