@@ -24,7 +24,7 @@ type unlistedName struct {
 	near  string
 }
 
-// mostUnlisted is how many names each core tells of. Where there are more, objects are keyed by something.
+// mostUnlisted is how many names are told of. Where there are more, objects are keyed by something.
 const mostUnlisted = 8
 
 // meet notes a member of the record that a worker is at, when it meets the name for the first time.
@@ -32,7 +32,7 @@ func (r *run) meet(w *worker, u jsonschema.Unlisted) {
 	if string(u.Name) == "$schema" { // says by which schema a document was written
 		return
 	}
-	if len(w.met) == mostUnlisted || slices.ContainsFunc(w.met, func(name string) bool { return name == string(u.Name) }) {
+	if len(w.met) > mostUnlisted || slices.ContainsFunc(w.met, func(name string) bool { return name == string(u.Name) }) {
 		return
 	}
 	name := string(u.Name)

@@ -369,7 +369,7 @@ func (c *compiler) known(n Node) (value.Moment, bool) {
 				return says, true
 			}
 		}
-		if n.Name == "local" {
+		if n.Name == "local" && len(n.Args) > 0 {
 			says, is := c.known(n.Args[0])
 			says.Offset = value.NoZone
 			return says, is

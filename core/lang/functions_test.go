@@ -1,12 +1,15 @@
 package lang
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
 	"ydrion/core/batch"
+	"ydrion/core/format/hl7"
 	"ydrion/core/place"
 	"ydrion/core/shape"
+	"ydrion/core/text"
 	"ydrion/core/value"
 )
 
@@ -163,5 +166,28 @@ func TestRowsAreBounded(t *testing.T) {
 	}
 	if got := overLines(t, `lines | sum (lines | sum (lines | sum (lines | count)))`, lines...); got != `fails: the map goes through rows more than 100000000 times for this record` {
 		t.Error(got)
+	}
+}
+
+// TestWrongArguments: a call that has not the arguments that its function asks for is a finding, wherever it stands.
+func TestWrongArguments(t *testing.T) {
+	target, err := hl7.NewTarget("s.hl7", []byte("MSH|^~\\&|A\rPID|1||||||||||\r"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	fields := shape.Record{{Name: "x", Kind: value.Text}, {Name: "n", Kind: value.Number, Checked: true}, {Name: "d", Kind: value.Time, Checked: true, Pattern: text.MustPattern("yyyy-MM-dd'T'HH:mmXXX")}}
+	for name := range functions {
+		for _, call := range []string{name + "()", "x | " + name, "n | " + name, "d | " + name, "x | " + name + " n", "n | " + name + " x \"a\" 1", name + "(" + name + "())"} {
+			for _, around := range []string{"%s", "(%s) | format \"HH:mm\"", "(%s) | local | format \"HH:mm\"", "(%s) | shift 1 \"hours\" | format \"HH\"", "(%s) | round 0", "(%s) + 1", "(%s) if empty 1", "1 when (%s) is empty, otherwise 2"} {
+				body := "map m\nsource csv s\ntarget hl7 based on s\nkeep MSH\nignore x, n, d\nPID-1 = " + fmt.Sprintf(around, call) + "\n"
+				m, findings := Parse("m", body)
+				if !findings.HasErrors() {
+					_, findings = Build(m, "m", body, target, Scope{Fields: fields})
+				}
+				if call == name+"()" && !findings.HasErrors() {
+					t.Errorf("%s: nothing is wrong with it", body)
+				}
+			}
+		}
 	}
 }

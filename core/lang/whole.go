@@ -3,7 +3,7 @@ package lang
 import "ydrion/core/value"
 
 // fraction tells whether an expression gives numbers that may have decimals: of nothing is it known that there are none.
-func (c *checker) fraction(n Node) bool {
+func (c *compiler) fraction(n Node) bool {
 	if k := c.kindOnce(n); k != value.Number && k != anyKind {
 		return false
 	}
@@ -22,6 +22,9 @@ func (c *checker) fraction(n Node) bool {
 		f := &c.frames[depth].fields[slot]
 		return f.Kind == value.Number && !f.Whole
 	case *Call:
+		if f := functions[n.Name]; f == nil || !c.fits(n, f) {
+			return false // it has been complained about
+		}
 		switch n.Name {
 		case "count", "length", "until", "weekday", "week", "dayofyear", "epoch":
 			return false

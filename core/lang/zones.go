@@ -119,10 +119,11 @@ func (c *compiler) offset(n Node) (may, must bool) {
 		depth, slot, word := c.find(n)
 		return word == "" && slot >= 0 && (n.Field || depth > 0 || !c.words[n.Name]) && c.frames[depth].fields[slot].Kind == value.Time, false
 	case *Call:
-		switch n.Name {
-		case "date":
+		switch {
+		case len(n.Args) == 0: // it has been complained about
+		case n.Name == "date":
 			return true, false
-		case "shift", "startof", "endof":
+		case n.Name == "shift" || n.Name == "startof" || n.Name == "endof":
 			return c.offset(n.Args[0])
 		}
 	case *Answer:

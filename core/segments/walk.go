@@ -112,11 +112,12 @@ type walk struct {
 	outer      []outer      // faults of the envelopes that are open, which all that is in them has
 	opening    int          // the level of the one that is being opened, -1: none is
 
-	lines [][]byte            // the envelopes' segments
-	kind  []byte              // the head for which a structure was found last
-	found *standard.Structure // nil: not known
-	book  *standard.Dictionary
-	watch []watched // of messages of that kind, by the number of the position
+	lines   [][]byte            // the envelopes' segments
+	kind    []byte              // the head for which a structure was found last
+	found   *standard.Structure // nil: not known
+	book    *standard.Dictionary
+	watch   []watched            // by the number of the position: what may stand behind its value, in messages of
+	watches *standard.Dictionary // nil: nothing describes them
 }
 
 // wrong notes an error of the message at hand, or of those of its units that have it.
@@ -475,7 +476,9 @@ func (w *walk) structureOf(message []byte) *standard.Structure {
 			}
 		}
 		w.kind = kind
-		w.watch = w.watched(w.book, w.watch)
+		if w.book != w.watches {
+			w.watches, w.watch = w.book, w.watched(w.book, w.watch)
+		}
 	}
 	return w.found
 }
