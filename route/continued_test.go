@@ -21,16 +21,16 @@ func TestContinued(t *testing.T) {
 		rejected         int
 		says             string // in findings
 	}{
-		"a value that is taken": {units, rows + "value = OBX-5\n", one, "value\nwhole\n", 1, "4:1 record 1: error: OBX goes on in the segment behind it, ADD"},
+		"a value that is taken": {units, rows + "value = OBX-5\n", one, "value\nwhole\n", 1, "4:1 record 1: error: OBX goes on in the ADD segment that follows it"},
 		"none that is":          {units, rows + "value = PID-3\n", one, "value\nT-0412\nT-0412\n", 0, ""},
 		"above what is taken":   {units, rows + "value = \"{OBR-4} {OBX-5}\"\n", above, "", 2, "3:1 record 1: error: OBR goes on"},
 		"in the message":        {"read: {format: hl7}\n", rows + "value = OBX | join OBX-5\n", one, "", 1, "4:1 record 1: error: OBX goes on"},
 		"checked":               {units + "check: {description: standard}\n", rows + "value = OBX-5\n", one, "value\nwhole\n", 1, "4:1 record 1: error: OBX goes on"},
 		"checked, and not taken": {units + "check: {description: standard, except: [{rule: standard.required, differences: ignore}]}\n", rows + "value = PID-3\n", one,
 			"value\nT-0412\nT-0412\n", 0, ""},
-		"changed":               {"read: {format: hl7}\n", "source hl7\ntarget hl7 as it came\nOBX[1]-5 = \"x\"\n", one, "", 1, "OBX goes on in the segment behind it, ADD, and stays"},
-		"dropped":               {"read: {format: hl7}\n", "source hl7\ntarget hl7 as it came\ndrop OBX(1=1)\n", one, "", 1, "OBX goes on in the segment behind it, ADD, and stays"},
-		"beside what changes":   {"read: {format: hl7}\n", "source hl7\ntarget hl7 as it came\nOBX[2]-5 = \"x\"\n", one, strings.Replace(one, "whole", "x", 1), 0, "4:1 record 1: warning: OBX goes on in the segment behind it, ADD"},
+		"changed":               {"read: {format: hl7}\n", "source hl7\ntarget hl7 as it came\nOBX[1]-5 = \"x\"\n", one, "", 1, "OBX goes on in the ADD segment that follows it, and stays"},
+		"dropped":               {"read: {format: hl7}\n", "source hl7\ntarget hl7 as it came\ndrop OBX(1=1)\n", one, "", 1, "OBX goes on in the ADD segment that follows it, and stays"},
+		"beside what changes":   {"read: {format: hl7}\n", "source hl7\ntarget hl7 as it came\nOBX[2]-5 = \"x\"\n", one, strings.Replace(one, "whole", "x", 1), 0, "4:1 record 1: warning: OBX goes on in the ADD segment that follows it"},
 		"the message goes on":   {units, rows + "value = OBX-5\n", none + "DSC|7|F\r", "value\nthe first part\nwhole\n", 0, "6:1 record 1: warning: DSC-1 says that another message goes on"},
 		"more answers":          {units, rows + "value = OBX-5\n", none + "DSC|7|I\r", "value\nthe first part\nwhole\n", 0, ""},
 		"it goes on with one":   {units, rows + "value = OBX-5\n", from("||7"), "value\nthe first part\nwhole\n", 0, "1:1 record 1: warning: MSH-14 says that this message goes on"},

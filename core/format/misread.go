@@ -1,7 +1,6 @@
 package format
 
 import (
-	"cmp"
 	"fmt"
 	"sync"
 
@@ -51,5 +50,5 @@ func (s *Stream) Misread(of *Misread, who, instead string) finding.List {
 		messages = fmt.Sprintf("%d messages", of.times)
 	}
 	f := finding.Warn("text.charset", of.first, "%s says %s in %s, "+says, who, of.set, messages, of.reads, of.means)
-	return finding.List{f.Suggest("%s must say %s, or the route's encoding must be utf-8", who, cmp.Or(instead, "so"))}
+	return finding.List{f.Suggest("%s must say %s, or the route's encoding must be utf-8", who, instead)}
 }

@@ -104,8 +104,12 @@ func (a *Firsts) cutOff(n *Want, w *Wanted, code string, to finding.List) findin
 	if one == nil {
 		return to
 	}
-	f := finding.Warn(code, one.first, "%s has no components by the standard, and separators of such in %s: what stands behind them goes nowhere", path, counted(one.times, "value"))
-	return append(to, f.Suggest("the sender must write them so that they do not separate; or take the parts: %s.1, %s.2", path, path))
+	has := "a value has a separator of components"
+	if one.times > 1 {
+		has = fmt.Sprintf("%d values have separators of components", one.times)
+	}
+	f := finding.Warn(code, one.first, "%s has no components by the standard, and %s: what stands behind goes nowhere", path, has)
+	return append(to, f.Suggest("the sender must escape them, or write with other separators; or take the parts: %s.1, %s.2", path, path))
 }
 
 // Elementary remembers of which values a dictionary says that they have no components.

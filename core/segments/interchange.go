@@ -79,6 +79,8 @@ type Rules struct {
 	Separating map[string][]int
 	// Declares tells whether the interchange says its character set: text is decoded by it.
 	Declares bool
+	// Declaration is where it says that, and what stands there for UTF-8.
+	Declaration [2]string
 	// Parties are the elements of the outermost envelope, from and to, that say who sends to whom.
 	Parties [2]int
 	// Grouped tells that messages stand in groups only: the second level.
@@ -879,7 +881,7 @@ func (s *Syntax) AppendPlain(to, value []byte) []byte {
 
 // Finish says whether the envelopes agree with what came, of which segments only the first was taken, and whether a character set is not that of the text.
 func (r *Reader) Finish(int64) finding.List {
-	alone := append(r.Misread(&r.misread, "UNB-1", "UNOW"), r.firsts.Findings(r.Wanted, r.Name+".first-only", r.Name+".cut-off")...)
+	alone := append(r.Misread(&r.misread, r.Declaration[0], r.Declaration[1]), r.firsts.Findings(r.Wanted, r.Name+".first-only", r.Name+".cut-off")...)
 	if r.untold == 0 {
 		return append(r.ended, alone...)
 	}

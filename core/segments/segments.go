@@ -774,7 +774,7 @@ func (m *Message) validate(v *Value, e *standard.Element, levels int, at where, 
 		m.parts(v, e, of, at, say)
 	case e.Parts() == 1:
 		if p := v.further(); p != nil {
-			say(format.Difference{Code: "standard.more-parts", At: p.From, Path: at.String(), Seen: p.Text, Text: fmt.Sprintf("%s is of type %s, which has no components, and %s stands behind a separator of such", e.Title, e.Type, strconv.Quote(finding.Shorten([]byte(p.Text))))})
+			say(format.Difference{Code: "standard.more-parts", At: p.From, Path: at.String(), Seen: p.Text, Text: fmt.Sprintf("%s is of type %s, which has no components, and %s stands behind a separator of components", e.Title, e.Type, strconv.Quote(finding.Shorten([]byte(p.Text))))})
 		}
 		return
 	}

@@ -27,7 +27,7 @@ var Rules = &segments.Rules{
 	Catalog:  Directories,
 	Nearest:  nearest,
 	Form:     form,
-	Declares: true,
+	Declares: true, Declaration: [2]string{"UNB-1", "UNOW"},
 }
 
 // usual are the separators that stand where no advice says others (ISO 9735-1, 8), and those of

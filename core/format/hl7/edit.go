@@ -128,7 +128,7 @@ func (t *AsCame) Edit(out []byte, _ format.Reader, b *batch.Batch, record int, c
 		}
 		switch {
 		case (dropped || fields != nil) && len(raw)-next > 3 && string(raw[next:next+3]) == "ADD":
-			return out, fmt.Sprintf("%s goes on in the segment behind it, ADD, and stays as it came", line[:3])
+			return out, fmt.Sprintf("%s goes on in the ADD segment that follows it, and stays as it came", line[:3])
 		case dropped:
 		case fields != nil:
 			out = append(append(out, bytes.Join(fields, []byte{sep.Field})...), raw[stop:next]...)

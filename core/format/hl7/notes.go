@@ -55,11 +55,11 @@ func (r *Reader) Describe(b *batch.Batch, n batch.Note) finding.Finding {
 		return finding.Warn("hl7.line-end", at, "%s stands here in a segment; it ends none in this message, and is kept as it is", lineEnd(b.Buf[n.At])).
 			Suggest("a line break in a value must be written as an escape sequence, such as \\.br\\")
 	case ruleContinued:
-		goes := fmt.Sprintf("%s goes on in the segment behind it, ADD, with which it is not put together", line[:min(3, len(line))])
+		goes := fmt.Sprintf("%s goes on in the ADD segment that follows it, and they are not put together", line[:min(3, len(line))])
 		if n.Warn {
 			return finding.Warn("hl7.continued", at, "%s", goes)
 		}
-		return finding.New("hl7.continued", at, "%s: what is taken of it may not be whole", goes).Suggest("ask the sender for the segment as one")
+		return finding.New("hl7.continued", at, "%s: what is taken may not be whole", goes).Suggest("ask the sender for the segment as one")
 	case ruleFragment:
 		says := "MSH-14 says that this message goes on with another"
 		if bytes.HasPrefix(line, []byte("DSC")) {
