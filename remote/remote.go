@@ -324,6 +324,7 @@ func (p *Places) Spread(ctx context.Context, name string, most, n int, do func(t
 	defer stop()
 	var next atomic.Int64
 	var first, defect atomic.Value
+	var over atomic.Bool // something is wrong: nothing more is begun, though what is being done on the same connection goes on
 	guarded := func(do func() error) (err error) {
 		defer func() {
 			if p := recover(); p != nil {
@@ -340,10 +341,18 @@ func (p *Places) Spread(ctx context.Context, name string, most, n int, do func(t
 		return guarded(func() error {
 			t := c.(Tree)
 			return Each(t, n, func(int) error {
-				if i := int(next.Add(1)) - 1; i < n && working.Err() == nil {
-					return do(t, i)
+				i := int(next.Add(1)) - 1
+				if i >= n || over.Load() || working.Err() != nil {
+					return nil
 				}
-				return nil
+				err := errDefect
+				defer func() {
+					if err != nil {
+						over.Store(true)
+					}
+				}()
+				err = do(t, i)
+				return err
 			})
 		})
 	}
